@@ -1,0 +1,214 @@
+//! What kind of file some bytes are, by their content.
+
+use std::fmt;
+
+use serde::Serialize;
+
+use crate::text;
+
+/// A kind of firmware file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Format {
+    /// Bytes without addresses.
+    Binary,
+    /// Intel HEX.
+    IntelHex,
+    /// Motorola S-record.
+    SRecord,
+    /// ELF.
+    Elf,
+    /// UF2.
+    Uf2,
+    /// A file with a DFU suffix or the address extension's prefix.
+    Dfu,
+}
+
+impl fmt::Display for Format {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Binary => "a raw binary",
+            Self::IntelHex => "Intel HEX",
+            Self::SRecord => "S-record",
+            Self::Elf => "ELF",
+            Self::Uf2 => "UF2",
+            Self::Dfu => "a DFU file",
+        })
+    }
+}
+
+/// A format, and the sign by which it was recognised.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Detected {
+    /// What it is.
+    pub format: Format,
+    /// What told so.
+    pub reason: &'static str,
+}
+
+/// A file that is no firmware, named for what it is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum NotFirmware {
+    /// No bytes at all.
+    Empty,
+    /// Every byte has the same value.
+    Blank(u8),
+    /// A saved web page.
+    WebPage,
+    /// An archive; its kind.
+    Archive(&'static str),
+    /// Readable text; its first line.
+    Text(String),
+}
+
+impl fmt::Display for NotFirmware {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Empty => f.write_str("the file is empty"),
+            Self::Blank(value) => write!(f, "the file holds nothing but the byte 0x{value:02X}"),
+            Self::WebPage => {
+                f.write_str("this is a saved web page, not firmware: the download gave a page instead of the file")
+            }
+            Self::Archive(kind) => write!(f, "this is {kind}; unpack it and give the firmware that is inside"),
+            Self::Text(line) => write!(f, "this is a text file, not firmware; it begins \"{line}\""),
+        }
+    }
+}
+
+/// Says what kind of file `bytes` are.
+///
+/// Looks at the beginning, and at the end for a DFU suffix. Does not check
+/// that the rest is sound. What nothing else explains is a raw binary.
+///
+/// # Errors
+/// [`NotFirmware`] names what the file is instead.
+pub fn detect(bytes: &[u8]) -> Result<Detected, NotFirmware> {
+    let found = |format, reason| Ok(Detected { format, reason });
+    if bytes.is_empty() {
+        return Err(NotFirmware::Empty);
+    }
+    if bytes.len() > 1 && bytes.iter().all(|byte| *byte == bytes[0]) {
+        return Err(NotFirmware::Blank(bytes[0]));
+    }
+    if let Some(detected) = by_magic(bytes)? {
+        return Ok(detected);
+    }
+    // The suffix: "UFD" 8 bytes before the end. Source: DFU 1.1, appendix B.
+    if bytes.len() >= 16 && &bytes[bytes.len() - 8..bytes.len() - 5] == b"UFD" {
+        return found(Format::Dfu, "it ends in a DFU suffix");
+    }
+    match first_record(bytes) {
+        Some(b':') => return found(Format::IntelHex, "its first record is Intel HEX (':' and hex digits)"),
+        Some(b'S') => return found(Format::SRecord, "its first record is an S-record ('S', a digit and hex digits)"),
+        _ => {}
+    }
+    match as_text(bytes) {
+        Some(line) if is_web_page(bytes) => {
+            drop(line);
+            Err(NotFirmware::WebPage)
+        }
+        Some(line) => Err(NotFirmware::Text(line)),
+        None => found(Format::Binary, "it has no format's signs, and bytes that are not text"),
+    }
+}
+
+/// Formats and archives that begin with a fixed sign.
+fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
+    let found = |format, reason| Ok(Some(Detected { format, reason }));
+    match bytes {
+        [0x7F, b'E', b'L', b'F', ..] => found(Format::Elf, "it begins with ELF's sign"),
+        [b'U', b'F', b'2', b'\n', 0x57, 0x51, 0x5D, 0x9E, ..] => found(Format::Uf2, "it begins with UF2's signs"),
+        [b'D', b'f', b'u', b'S', b'e', ..] => found(Format::Dfu, "it begins with the address extension's prefix"),
+        [b'P', b'K', 3 | 5, 4 | 6, ..] => Err(NotFirmware::Archive("a zip archive")),
+        [0x1F, 0x8B, 8, ..] => Err(NotFirmware::Archive("a gzip archive")),
+        [0xFD, b'7', b'z', b'X', b'Z', 0, ..] => Err(NotFirmware::Archive("an xz archive")),
+        [b'7', b'z', 0xBC, 0xAF, ..] => Err(NotFirmware::Archive("a 7z archive")),
+        [0x28, 0xB5, 0x2F, 0xFD, ..] => Err(NotFirmware::Archive("a zstd archive")),
+        _ => Ok(None),
+    }
+}
+
+/// The mark of the first line that looks like a record, if it comes before
+/// anything that is not text: comment lines may stand above it.
+fn first_record(bytes: &[u8]) -> Option<u8> {
+    let start = &bytes[..bytes.len().min(64 * 1024)];
+    start
+        .split(|byte| matches!(byte, b'\n' | b'\r'))
+        .map(|line| line.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(line).trim_ascii())
+        .take_while(|line| line.iter().all(|byte| *byte >= 0x20 || *byte == b'\t'))
+        .find_map(record_mark)
+}
+
+/// `:` or `S` if the line begins like a record of that format. A damaged
+/// record still counts: its reader then says what is wrong, and where.
+fn record_mark(line: &[u8]) -> Option<u8> {
+    let digits = |from: usize, count: usize| {
+        line.len() >= from + count && line[from..from + count].iter().all(u8::is_ascii_hexdigit)
+    };
+    match line {
+        [b':', ..] if digits(1, 8) => Some(b':'),
+        [b'S' | b's', b'0'..=b'9', ..] if digits(2, 6) => Some(b'S'),
+        _ => None,
+    }
+}
+
+/// The first line with something in it, if all bytes are text.
+fn as_text(bytes: &[u8]) -> Option<String> {
+    let is_plain = |c: char| !c.is_control() || matches!(c, '\n' | '\r' | '\t' | '\x0C');
+    let content = std::str::from_utf8(bytes).ok().filter(|content| content.chars().all(is_plain))?;
+    let line: String = content.lines().map(str::trim).find(|line| !line.is_empty())?.chars().take(60).collect();
+    Some(text::tame(&line))
+}
+
+fn is_web_page(bytes: &[u8]) -> bool {
+    let start = bytes[..bytes.len().min(2048)].to_ascii_lowercase();
+    [&b"<!doctype html"[..], b"<html", b"<head"].iter().any(|sign| start.windows(sign.len()).any(|w| w == *sign))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn content_decides() {
+        let suffix = hex_bytes("DEADBEEF030278563412000155464410E4F41DF1");
+        let cases: &[(&[u8], Format)] = &[
+            (b":00000001FF\n", Format::IntelHex),
+            (b"\xEF\xBB\xBF:00000001FF", Format::IntelHex),
+            (b"; made by a build\r\n\r\n :020000040A00F0\r\n", Format::IntelHex),
+            (b":10240000005000208924", Format::IntelHex),
+            (b"S00700006465", Format::SRecord),
+            (b"\x7FELF\x01\x01", Format::Elf),
+            (b"UF2\n\x57\x51\x5D\x9E", Format::Uf2),
+            (b"DfuSe\x01", Format::Dfu),
+            (&suffix, Format::Dfu),
+            (b"\x00\x50\x00\x20\x89\x24", Format::Binary),
+            (b":\x00\x01 not a record", Format::Binary),
+        ];
+        for (bytes, format) in cases {
+            assert_eq!(detect(bytes).map(|found| found.format), Ok(*format), "{bytes:02X?}");
+        }
+    }
+
+    #[test]
+    fn what_is_no_firmware_is_named() {
+        let cases: &[(&[u8], &str)] = &[
+            (b"", "empty"),
+            (&[0xFF; 64], "nothing but the byte 0xFF"),
+            (b"\n<!DOCTYPE html>\n<html><body>404", "web page"),
+            (b"PK\x03\x04rest", "zip"),
+            (b"\x1F\x8B\x08rest", "gzip"),
+            (b"Tern 1.5.0\nfixed the surge line\n", "begins \"Tern 1.5.0\""),
+        ];
+        for (bytes, words) in cases {
+            let said = detect(bytes).unwrap_err().to_string();
+            assert!(said.contains(words), "{said}");
+        }
+    }
+
+    /// The worked DFU suffix of the standard's layout: 4 bytes of payload and 16 of suffix.
+    fn hex_bytes(digits: &str) -> Vec<u8> {
+        (0..digits.len() / 2).map(|i| u8::from_str_radix(&digits[2 * i..2 * i + 2], 16).unwrap()).collect()
+    }
+}

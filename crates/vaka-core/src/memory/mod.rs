@@ -1,0 +1,177 @@
+//! Memory maps: which sectors a unit has, and what may be done with them.
+
+pub mod layout;
+
+use std::fmt;
+
+use serde::Serialize;
+
+use crate::address::{Address, Span};
+use crate::size::Bytes;
+use crate::text;
+
+/// What may be done with memory.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Access {
+    /// It can be read.
+    pub read: bool,
+    /// It can be erased.
+    pub erase: bool,
+    /// It can be written.
+    pub write: bool,
+}
+
+impl Access {
+    /// All three.
+    pub const FULL: Self = Self { read: true, erase: true, write: true };
+    /// Reading at most.
+    pub const READ_ONLY: Self = Self { read: true, erase: false, write: false };
+}
+
+/// Equal sectors, end to end.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Zone {
+    start: Address,
+    count: u32,
+    sector_size: u32,
+    access: Access,
+}
+
+impl Zone {
+    /// `count` sectors of `sector_size` bytes from `start`; `None` if there
+    /// are none, they are empty, or they end past 32 bits.
+    pub fn new(start: Address, count: u32, sector_size: u32, access: Access) -> Option<Self> {
+        let len = u64::from(count) * u64::from(sector_size);
+        let end = start.checked_add(len)?;
+        (len > 0 && end.get() <= 1 << 32).then_some(Self { start, count, sector_size, access })
+    }
+
+    /// All its addresses.
+    pub fn span(&self) -> Span {
+        Span::new(self.start, u64::from(self.count) * u64::from(self.sector_size)).expect("checked when made")
+    }
+
+    /// Number of sectors; at least 1.
+    pub fn count(&self) -> u32 {
+        self.count
+    }
+
+    /// Bytes in a sector; at least 1.
+    pub fn sector_size(&self) -> u32 {
+        self.sector_size
+    }
+
+    /// What may be done with it.
+    pub fn access(&self) -> Access {
+        self.access
+    }
+
+    /// The sector that holds `address`, which must lie inside.
+    fn sector_at(&self, address: Address) -> Option<Span> {
+        let offset = address.offset_from(self.start)?;
+        let size = u64::from(self.sector_size);
+        let start = self.start.checked_add(offset - offset % size)?;
+        self.span().contains(address).then(|| Span::new(start, size)).flatten()
+    }
+}
+
+impl fmt::Display for Zone {
+    /// `48 sectors of 3 KiB at 0x0A00_0000`.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let sectors = text::count(self.count as usize, "sector");
+        write!(f, "{sectors} of {} at {}", Bytes(u64::from(self.sector_size)), self.start)
+    }
+}
+
+/// The sectors of a memory: zones that rise and do not overlap.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct SectorMap {
+    zones: Vec<Zone>,
+}
+
+impl SectorMap {
+    /// A map of `zones`, in any order.
+    ///
+    /// # Errors
+    /// The two zones that overlap.
+    pub fn new(mut zones: Vec<Zone>) -> Result<Self, (Zone, Zone)> {
+        zones.sort_by_key(|zone| zone.start);
+        let clash = zones.windows(2).find(|pair| pair[0].span().common(pair[1].span()).is_some());
+        match clash {
+            Some(pair) => Err((pair[0], pair[1])),
+            None => Ok(Self { zones }),
+        }
+    }
+
+    /// The zones, in rising order.
+    pub fn zones(&self) -> &[Zone] {
+        &self.zones
+    }
+
+    /// The zone that holds `address`.
+    pub fn zone_at(&self, address: Address) -> Option<&Zone> {
+        self.zones.iter().find(|zone| zone.span().contains(address))
+    }
+
+    /// The sector that holds `address`.
+    pub fn sector_at(&self, address: Address) -> Option<Span> {
+        self.zone_at(address)?.sector_at(address)
+    }
+
+    /// Every sector that holds a byte of `span`, in rising order; `None` if
+    /// some byte of it lies in no sector.
+    pub fn sectors_in(&self, span: Span) -> Option<Vec<Span>> {
+        let mut sectors = Vec::new();
+        let mut at = span.start();
+        while at < span.end() {
+            let sector = self.sector_at(at)?;
+            at = sector.end();
+            sectors.push(sector);
+        }
+        Some(sectors)
+    }
+
+    /// Whether all of `span` lies in sectors whose access `wanted` accepts.
+    pub fn allows(&self, span: Span, wanted: fn(Access) -> bool) -> bool {
+        self.sectors_in(span).is_some_and(|sectors| {
+            sectors.iter().all(|sector| self.zone_at(sector.start()).is_some_and(|zone| wanted(zone.access)))
+        })
+    }
+}
+
+impl fmt::Display for SectorMap {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, zone) in self.zones.iter().enumerate() {
+            write!(f, "{}{zone}", if index > 0 { ", " } else { "" })?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn zone(start: u64, count: u32, size: u32) -> Zone {
+        Zone::new(Address::new(start), count, size, Access::FULL).unwrap()
+    }
+
+    #[test]
+    fn sectors_are_found_across_zones_but_not_across_gaps() {
+        let map = SectorMap::new(vec![zone(0x300, 2, 0x200), zone(0, 3, 0x100), zone(0x1000, 1, 0x100)]).unwrap();
+        let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+        assert_eq!(map.sectors_in(span(0x2FF, 0x301)).unwrap(), [span(0x200, 0x300), span(0x300, 0x500)]);
+        assert_eq!(map.sectors_in(span(0x600, 0x800)), None);
+        assert_eq!(map.sector_at(Address::new(0x10FF)), Some(span(0x1000, 0x1100)));
+        assert!(SectorMap::new(vec![zone(0, 2, 0x100), zone(0x1FF, 1, 1)]).is_err());
+    }
+
+    #[test]
+    fn a_zone_ends_inside_32_bits() {
+        let make = |start, count, size| Zone::new(Address::new(start), count, size, Access::FULL);
+        assert!(make(0xFFFF_F000, 1, 0x1000).is_some());
+        assert!(make(0xFFFF_F000, 1, 0x1001).is_none());
+        assert!(make(0, u32::MAX, u32::MAX).is_none());
+        assert!(make(0, 0, 1).is_none() && make(0, 1, 0).is_none());
+    }
+}

@@ -1,0 +1,46 @@
+//! Text that comes from outside and will be shown to a person.
+
+/// Makes text from a device or a file safe to show.
+///
+/// Control characters, and the marks that turn the direction of writing or
+/// show as nothing, become `\u{…}`; leading and trailing blanks and NULs go;
+/// more than 200 characters are cut and end in `…`.
+pub fn tame(text: &str) -> String {
+    let trimmed = text.trim_matches(|c: char| c == '\0' || c.is_whitespace());
+    let mut tamed = String::with_capacity(trimmed.len());
+    for (index, c) in trimmed.chars().enumerate() {
+        if index == 200 {
+            tamed.push('…');
+            break;
+        }
+        if c.is_control() || is_invisible(c) {
+            tamed.extend(c.escape_unicode());
+        } else {
+            tamed.push(c);
+        }
+    }
+    tamed
+}
+
+/// Unicode's format characters that hide or reorder what stands around them.
+fn is_invisible(c: char) -> bool {
+    matches!(c, '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}')
+}
+
+/// `1 sector`, `3 sectors`.
+pub fn count(number: usize, noun: &str) -> String {
+    format!("{number} {noun}{}", if number == 1 { "" } else { "s" })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_from_outside_can_steer_a_terminal() {
+        assert_eq!(tame(" Tern\0\0"), "Tern");
+        assert_eq!(tame("a\x1b[2Jb"), "a\\u{1b}[2Jb");
+        assert_eq!(tame("a\u{202E}b\nc"), "a\\u{202e}b\\u{a}c");
+        assert_eq!(tame(&"x".repeat(500)).chars().count(), 201);
+    }
+}
