@@ -1,6 +1,9 @@
 pub mod address;
+pub mod dfu;
+pub mod duration;
 pub mod image;
 pub mod memory;
+pub mod sheet;
 pub mod size;
 pub mod text;
 pub mod unit;

@@ -1,0 +1,103 @@
+//! The states, and the way from each of them to dfuIDLE.
+
+use std::fmt;
+
+/// bState. Source: DFU 1.1, section 6.1.2.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // named as in the standard; `words` says what each means
+pub enum State {
+    AppIdle,
+    AppDetach,
+    DfuIdle,
+    DownloadSync,
+    DownloadBusy,
+    DownloadIdle,
+    ManifestSync,
+    Manifest,
+    ManifestWaitReset,
+    UploadIdle,
+    Error,
+    Unknown(u8),
+}
+
+impl State {
+    /// From the wire.
+    pub fn from_wire(value: u8) -> Self {
+        match value {
+            0 => Self::AppIdle,
+            1 => Self::AppDetach,
+            2 => Self::DfuIdle,
+            3 => Self::DownloadSync,
+            4 => Self::DownloadBusy,
+            5 => Self::DownloadIdle,
+            6 => Self::ManifestSync,
+            7 => Self::Manifest,
+            8 => Self::ManifestWaitReset,
+            9 => Self::UploadIdle,
+            10 => Self::Error,
+            other => Self::Unknown(other),
+        }
+    }
+
+    /// Whether the unit works on something and wants to be left alone for the
+    /// time that it named.
+    pub fn is_working(self) -> bool {
+        matches!(self, Self::DownloadSync | Self::DownloadBusy | Self::ManifestSync | Self::Manifest)
+    }
+}
+
+impl fmt::Display for State {
+    /// The standard's name.
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::AppIdle => "appIDLE",
+            Self::AppDetach => "appDETACH",
+            Self::DfuIdle => "dfuIDLE",
+            Self::DownloadSync => "dfuDNLOAD-SYNC",
+            Self::DownloadBusy => "dfuDNBUSY",
+            Self::DownloadIdle => "dfuDNLOAD-IDLE",
+            Self::ManifestSync => "dfuMANIFEST-SYNC",
+            Self::Manifest => "dfuMANIFEST",
+            Self::ManifestWaitReset => "dfuMANIFEST-WAIT-RESET",
+            Self::UploadIdle => "dfuUPLOAD-IDLE",
+            Self::Error => "dfuERROR",
+            Self::Unknown(value) => return write!(f, "unknown state {value}"),
+        })
+    }
+}
+
+/// What brings a unit one step nearer to dfuIDLE.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ToIdle {
+    /// It is there.
+    There,
+    /// DFU_ABORT: drops what is pending or open.
+    Abort,
+    /// DFU_GETSTATUS for the reason, then DFU_CLRSTATUS.
+    ClearStatus,
+    /// Wait, then DFU_GETSTATUS: it is at work.
+    WaitAndAsk,
+    /// The application runs; there is no way from here without a detach.
+    InApplication,
+    /// It answers nothing until the bus is reset.
+    Reset,
+    /// A state that the standard does not have.
+    Unknown(u8),
+}
+
+/// The next step from `state` to dfuIDLE.
+///
+/// `state` must come from DFU_GETSTATE: in the sync states a DFU_GETSTATUS
+/// would start what an earlier program left pending, such as an erase. That is
+/// why they are left by DFU_ABORT. Source: DFU 1.1, appendix A.
+pub fn way_to_idle(state: State) -> ToIdle {
+    match state {
+        State::DfuIdle => ToIdle::There,
+        State::DownloadSync | State::DownloadIdle | State::ManifestSync | State::UploadIdle => ToIdle::Abort,
+        State::DownloadBusy | State::Manifest => ToIdle::WaitAndAsk,
+        State::Error => ToIdle::ClearStatus,
+        State::AppIdle | State::AppDetach => ToIdle::InApplication,
+        State::ManifestWaitReset => ToIdle::Reset,
+        State::Unknown(value) => ToIdle::Unknown(value),
+    }
+}

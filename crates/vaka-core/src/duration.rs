@@ -1,0 +1,54 @@
+//! Spans of time, as people write and read them.
+
+use std::time::Duration;
+
+/// Reads `45s`, `45 s`, `500 ms`, `2 min` or `0`.
+///
+/// # Errors
+/// A sentence that names the text and the forms that are understood.
+pub fn parse(text: &str) -> Result<Duration, String> {
+    let trimmed = text.trim();
+    let split = trimmed.find(|c: char| !c.is_ascii_digit()).unwrap_or(trimmed.len());
+    let (digits, unit) = trimmed.split_at(split);
+    let factor_ms: u64 = match unit.trim() {
+        "ms" => 1,
+        "s" => 1000,
+        "min" => 60_000,
+        "" if digits == "0" => 1,
+        _ => 0,
+    };
+    let number = digits.parse::<u64>().ok().filter(|_| factor_ms > 0);
+    number
+        .and_then(|number| number.checked_mul(factor_ms))
+        .map(Duration::from_millis)
+        .ok_or_else(|| format!("'{text}' is no time; write it like \"45s\", \"500 ms\", \"2 min\" or \"0\""))
+}
+
+/// `0.8 s`, `45 s`, `2 min 5 s`.
+pub fn words(time: Duration) -> String {
+    let seconds = time.as_secs();
+    match seconds {
+        0..10 => format!("{:.1} s", time.as_secs_f64()),
+        10..60 => format!("{seconds} s"),
+        _ if seconds.is_multiple_of(60) => format!("{} min", seconds / 60),
+        _ => format!("{} min {} s", seconds / 60, seconds % 60),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn times_read_and_print() {
+        for (text, ms) in [("45s", 45_000), ("500 ms", 500), (" 2 min ", 120_000), ("0", 0)] {
+            assert_eq!(parse(text), Ok(Duration::from_millis(ms)), "{text}");
+        }
+        for bad in ["", "5", "s", "-1s", "1h", "1.5s", "99999999999999999999s", "18446744073709551615min"] {
+            assert!(parse(bad).is_err(), "{bad}");
+        }
+        for (ms, text) in [(840, "0.8 s"), (45_400, "45 s"), (120_000, "2 min"), (125_000, "2 min 5 s")] {
+            assert_eq!(words(Duration::from_millis(ms)), text);
+        }
+    }
+}

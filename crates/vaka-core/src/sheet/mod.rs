@@ -1,0 +1,244 @@
+//! The product sheet: what a maintainer knows of their product, written down
+//! once. [`Sheet::parse`] reads it; what it returns has passed every check, so
+//! nothing that uses a sheet needs to check it again.
+//!
+//! The format is specified in `docs/formats/product-sheet.md`.
+
+mod parse;
+
+use std::fmt;
+use std::time::Duration;
+
+use serde::Serialize;
+use thiserror::Error;
+
+use crate::address::{Address, Span};
+use crate::image::vectors::VectorKind;
+use crate::memory::SectorMap;
+use crate::unit::UsbId;
+
+/// A product, all its variants and the ways to update them.
+#[derive(Clone, Debug)]
+pub struct Sheet {
+    /// The product.
+    pub product: Product,
+    /// How a unit shows up while its application runs.
+    pub application: Application,
+    /// At least one.
+    pub variants: Vec<Variant>,
+}
+
+/// The product's names.
+#[derive(Clone, Debug)]
+pub struct Product {
+    /// Short name, for options and files.
+    pub id: String,
+    /// Full name.
+    pub name: String,
+    /// Who makes it.
+    pub maker: String,
+}
+
+/// The id of a variant within its product: what `--variant` takes.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+pub struct VariantId(String);
+
+impl VariantId {
+    /// The text.
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl fmt::Display for VariantId {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+/// How the application shows up, and what confirms that it runs.
+#[derive(Clone, Debug)]
+pub struct Application {
+    /// Its ids.
+    pub id: UsbId,
+    /// Its product string, where it decides anything.
+    pub product: Option<String>,
+    /// Whether its release number (bcdDevice) is the firmware's version.
+    pub tells_version: bool,
+    /// How long it may take to show up after the restart.
+    pub back_within: Duration,
+}
+
+/// One hardware form that needs its own image.
+#[derive(Clone, Debug)]
+pub struct Variant {
+    /// Its id.
+    pub id: VariantId,
+    /// Its full name.
+    pub name: String,
+    /// What is printed where; all of it must agree.
+    pub look_at: Vec<LookAt>,
+    /// Its flash.
+    pub flash: SectorMap,
+    /// Its RAM, where the sheet tells it.
+    pub ram: Option<Span>,
+    /// Named parts of the flash; they do not overlap.
+    pub regions: Vec<Region>,
+    /// What an image for it looks like.
+    pub image: ImageRules,
+    /// Ways to update it; at least one.
+    pub routes: Vec<Route>,
+}
+
+/// A place on the hardware, and what can be read there.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct LookAt {
+    /// Where to look.
+    pub place: String,
+    /// What is printed there on this variant.
+    pub reads: String,
+}
+
+/// A named range of flash.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Region {
+    /// Its name: `bootloader`, `application`, `settings`, …
+    pub name: String,
+    /// Its addresses.
+    pub span: Span,
+}
+
+/// The name of the region that holds the unit's own bootloader.
+pub const BOOTLOADER: &str = "bootloader";
+
+/// What an image for a variant looks like.
+#[derive(Clone, Debug)]
+pub struct ImageRules {
+    /// The region at whose start it starts.
+    pub region: Region,
+    /// Where a raw binary starts, if the maintainer vouches for it.
+    pub binary_at: Option<Address>,
+    /// The form of its start vectors, if it begins with some.
+    pub vectors: Option<VectorKind>,
+    /// Bytes it must have.
+    pub marks: Vec<Mark>,
+    /// Where its version stands.
+    pub version_offset: Option<u64>,
+}
+
+/// Bytes at a fixed place that tell what an image is for.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Mark {
+    /// From the start of the image.
+    pub offset: u64,
+    /// What stands there; not empty.
+    pub bytes: Vec<u8>,
+    /// What it means, for messages.
+    pub meaning: String,
+}
+
+/// One way to update a variant.
+#[derive(Clone, Debug)]
+pub struct Route {
+    /// The protocol.
+    pub kind: RouteKind,
+    /// The unit's ids in update mode.
+    pub id: UsbId,
+    /// The regions it may write; each ends where a sector ends.
+    pub writes: Vec<Region>,
+    /// Where the unit starts when it leaves update mode.
+    pub restart_at: Address,
+    /// What brings the unit into update mode, in order.
+    pub entry: Vec<HandStep>,
+}
+
+/// The protocol of a route.
+#[derive(Clone, Debug, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum RouteKind {
+    /// DFU with memory addresses.
+    Dfu {
+        /// The memory's name in the interface text, where there are several.
+        memory: Option<String>,
+    },
+}
+
+impl fmt::Display for RouteKind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Dfu { .. } => f.write_str("dfu"),
+        }
+    }
+}
+
+/// What a person does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct HandStep {
+    /// What to do.
+    #[serde(rename = "do")]
+    pub action: String,
+    /// Why.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// What is seen once it is done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub see: Option<String>,
+}
+
+impl Sheet {
+    /// Reads and checks a sheet. `file` is its name, for errors.
+    ///
+    /// # Errors
+    /// [`SheetError`] with file, line and key: the sheet's author is to blame.
+    pub fn parse(file: &str, text: &str) -> Result<Self, SheetError> {
+        parse::sheet(file, text)
+    }
+
+    /// The variant with this id.
+    pub fn variant(&self, id: &str) -> Option<&Variant> {
+        self.variants.iter().find(|variant| variant.id.as_str() == id)
+    }
+
+    /// The variant that a person names by its id or by what they read on the
+    /// hardware, in any case and with any blanks.
+    pub fn variant_by_label(&self, answer: &str) -> Option<&Variant> {
+        let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+        let answer = plain(answer);
+        let names = |variant: &&Variant| {
+            plain(variant.id.as_str()) == answer || variant.look_at.iter().any(|look| plain(&look.reads) == answer)
+        };
+        let mut found = self.variants.iter().filter(names);
+        found.next().filter(|_| found.next().is_none())
+    }
+
+    /// The variants that have a route under these ids.
+    pub fn variants_with_route(&self, id: UsbId) -> impl Iterator<Item = &Variant> {
+        self.variants.iter().filter(move |variant| variant.route(id).is_some())
+    }
+}
+
+impl Variant {
+    /// The route under these ids.
+    pub fn route(&self, id: UsbId) -> Option<&Route> {
+        self.routes.iter().find(|route| route.id == id)
+    }
+
+    /// The region that holds `address`.
+    pub fn region_at(&self, address: Address) -> Option<&Region> {
+        self.regions.iter().find(|region| region.span.contains(address))
+    }
+}
+
+/// What is wrong with a sheet, and where.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error("{file}, line {line}, key `{key}`: {message}")]
+pub struct SheetError {
+    /// The sheet's file.
+    pub file: String,
+    /// The line, counted from 1.
+    pub line: usize,
+    /// The key that is wrong, or the nearest one above it.
+    pub key: String,
+    /// What is wrong, and what would be right.
+    pub message: String,
+}

@@ -1,0 +1,604 @@
+//! From TOML to a checked [`Sheet`].
+//!
+//! Serde fills the `Raw…` structs, which mirror the file and remember where
+//! each value stood; `Checker` turns them into the model and finds what
+//! contradicts itself.
+
+use std::ops::Range;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{
+    Application, BOOTLOADER, HandStep, ImageRules, LookAt, Mark, Product, Region, Route, RouteKind, Sheet, SheetError,
+    Variant, VariantId,
+};
+use crate::address::{Address, Span};
+use crate::image::vectors::VectorKind;
+use crate::memory::{Access, SectorMap, Zone};
+use crate::size::{self, Bytes};
+use crate::unit::UsbId;
+use crate::{duration, text};
+
+/// The version of the format that this reads.
+const FORMAT: u32 = 1;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawSheet {
+    sheet: Spanned<u32>,
+    product: RawProduct,
+    application: RawApplication,
+    #[serde(default)]
+    variant: Vec<RawVariant>,
+    #[serde(default)]
+    route: Vec<RawRoute>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawProduct {
+    id: Spanned<String>,
+    name: Spanned<String>,
+    maker: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawApplication {
+    id: UsbId,
+    product: Option<Spanned<String>>,
+    version: Option<RawVersionSource>,
+    back_within: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawVersionSource {
+    ReleaseNumber,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawVariant {
+    id: Spanned<String>,
+    name: Spanned<String>,
+    #[serde(default)]
+    look_at: Vec<RawLookAt>,
+    flash: Vec<Spanned<RawZone>>,
+    ram: Option<Spanned<RawSpan>>,
+    #[serde(default)]
+    region: Vec<RawRegion>,
+    image: RawImage,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawLookAt {
+    place: Spanned<String>,
+    reads: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawZone {
+    start: Spanned<Number>,
+    sectors: Spanned<u32>,
+    size: Spanned<Number>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawSpan {
+    start: Spanned<Number>,
+    size: Spanned<Number>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawRegion {
+    name: Spanned<String>,
+    start: Spanned<Number>,
+    size: Spanned<Number>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawImage {
+    region: Spanned<String>,
+    binary_at: Option<Spanned<Number>>,
+    vectors: Option<VectorKind>,
+    #[serde(default)]
+    marks: Vec<RawMark>,
+    version: Option<RawVersion>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawMark {
+    offset: Spanned<Number>,
+    text: Option<Spanned<String>>,
+    bytes: Option<Spanned<String>>,
+    meaning: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawVersion {
+    offset: Spanned<Number>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawRoute {
+    kind: Spanned<RawRouteKind>,
+    id: UsbId,
+    variants: Option<Vec<Spanned<String>>>,
+    memory: Option<Spanned<String>>,
+    writes: Spanned<Vec<Spanned<String>>>,
+    restart_at: Spanned<Number>,
+    #[serde(default)]
+    entry: Vec<RawHandStep>,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawRouteKind {
+    Dfu,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawHandStep {
+    #[serde(rename = "do")]
+    action: Spanned<String>,
+    why: Option<Spanned<String>>,
+    see: Option<Spanned<String>>,
+}
+
+/// An address or size: `0x0A00_0000`, `3072` or `"3 KiB"`.
+#[derive(Deserialize)]
+#[serde(untagged)]
+enum Number {
+    Plain(i64),
+    Text(String),
+}
+
+/// Reads and checks a sheet.
+pub(super) fn sheet(file: &str, text: &str) -> Result<Sheet, SheetError> {
+    let checker = Checker { file, text };
+    let raw: RawSheet = toml::from_str(text).map_err(|error| checker.from_toml(&error))?;
+    checker.sheet(raw)
+}
+
+struct Checker<'a> {
+    file: &'a str,
+    text: &'a str,
+}
+
+type Checked<T> = Result<T, SheetError>;
+
+impl Checker<'_> {
+    fn sheet(&self, raw: RawSheet) -> Checked<Sheet> {
+        if *raw.sheet.get_ref() != FORMAT {
+            let message = format!("this Vaka reads sheets of format {FORMAT}");
+            return Err(self.error(&raw.sheet.span(), "sheet", message));
+        }
+        let product = Product {
+            id: self.id("id", &raw.product.id)?,
+            name: self.words("name", &raw.product.name)?,
+            maker: self.words("maker", &raw.product.maker)?,
+        };
+        let application = self.application(&raw.application)?;
+        if raw.variant.is_empty() {
+            return Err(self.error(&(0..0), "variant", "a product has at least one [[variant]]".into()));
+        }
+        let mut variants: Vec<Variant> = Vec::new();
+        for variant in &raw.variant {
+            let checked = self.variant(variant)?;
+            if variants.iter().any(|other| other.id == checked.id) {
+                let message = format!("another variant has the id '{}'", checked.id);
+                return Err(self.error(&variant.id.span(), "id", message));
+            }
+            variants.push(checked);
+        }
+        for route in &raw.route {
+            self.add_route(route, &mut variants)?;
+        }
+        for (variant, raw) in variants.iter().zip(&raw.variant) {
+            self.reachable(variant, &variants, &raw.id.span())?;
+        }
+        Ok(Sheet { product, application, variants })
+    }
+
+    /// Every variant has a route, and can be told from those it shares ids with.
+    fn reachable(&self, variant: &Variant, all: &[Variant], place: &Range<usize>) -> Checked<()> {
+        if variant.routes.is_empty() {
+            let message = format!("no [[route]] updates variant '{}'", variant.id);
+            return Err(self.error(place, "id", message));
+        }
+        let twin = all.iter().find(|other| {
+            other.id != variant.id && variant.routes.iter().any(|route| other.route(route.id).is_some())
+        });
+        match twin {
+            Some(twin) if variant.look_at.is_empty() => {
+                let message = format!(
+                    "'{}' and '{}' share a boot id, and nothing tells them apart; add look_at with what is printed on each",
+                    variant.id, twin.id
+                );
+                Err(self.error(place, "id", message))
+            }
+            _ => Ok(()),
+        }
+    }
+
+    fn application(&self, raw: &RawApplication) -> Checked<Application> {
+        let back_within = match &raw.back_within {
+            Some(time) => duration::parse(time.get_ref())
+                .map_err(|message| self.error(&time.span(), "back_within", message))?,
+            None => std::time::Duration::from_secs(10),
+        };
+        Ok(Application {
+            id: raw.id,
+            product: self.optional_words("product", raw.product.as_ref())?,
+            tells_version: matches!(raw.version, Some(RawVersionSource::ReleaseNumber)),
+            back_within,
+        })
+    }
+
+    fn variant(&self, raw: &RawVariant) -> Checked<Variant> {
+        let look_at = raw.look_at.iter().map(|look| {
+            Ok(LookAt { place: self.words("place", &look.place)?, reads: self.words("reads", &look.reads)? })
+        });
+        let flash = self.flash(&raw.flash)?;
+        let regions = self.regions(&raw.region, &flash)?;
+        let ram = raw.ram.as_ref().map(|ram| self.span(&ram.get_ref().start, &ram.get_ref().size)).transpose()?;
+        Ok(Variant {
+            id: VariantId(self.id("id", &raw.id)?),
+            name: self.words("name", &raw.name)?,
+            look_at: look_at.collect::<Checked<_>>()?,
+            image: self.image(&raw.image, &regions)?,
+            flash,
+            ram,
+            regions,
+            routes: Vec::new(),
+        })
+    }
+
+    fn flash(&self, raw: &[Spanned<RawZone>]) -> Checked<SectorMap> {
+        let mut zones = Vec::new();
+        for zone in raw {
+            let RawZone { start, sectors, size } = zone.get_ref();
+            let start = self.address("start", start)?;
+            let size = u32::try_from(self.size("size", size)?).unwrap_or(0);
+            let made = Zone::new(start, *sectors.get_ref(), size, Access::FULL).ok_or_else(|| {
+                let message = "needs at least one sector of at least one byte, and ends inside 32 bits".into();
+                self.error(&zone.span(), "flash", message)
+            })?;
+            zones.push(made);
+        }
+        let place = raw.first().map_or(0..0, Spanned::span);
+        if zones.is_empty() {
+            return Err(self.error(&place, "flash", "a variant has at least one zone of flash".into()));
+        }
+        SectorMap::new(zones)
+            .map_err(|(a, b)| self.error(&place, "flash", format!("these zones overlap: {a}; {b}")))
+    }
+
+    fn regions(&self, raw: &[RawRegion], flash: &SectorMap) -> Checked<Vec<Region>> {
+        let mut regions: Vec<Region> = Vec::new();
+        for region in raw {
+            let name = self.id("name", &region.name)?;
+            let span = self.span(&region.start, &region.size)?;
+            if flash.sectors_in(span).is_none() {
+                let message = format!("region '{name}', {span}, lies outside the flash: {flash}");
+                return Err(self.error(&region.start.span(), "start", message));
+            }
+            for other in &regions {
+                if other.name == name {
+                    let message = format!("another region has the name '{name}'");
+                    return Err(self.error(&region.name.span(), "name", message));
+                }
+                if let Some(common) = other.span.common(span) {
+                    let message = format!("regions '{}' and '{name}' overlap: both hold {common}", other.name);
+                    return Err(self.error(&region.start.span(), "start", message));
+                }
+            }
+            regions.push(Region { name, span });
+        }
+        Ok(regions)
+    }
+
+    fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {
+        let region = self.region("region", &raw.region, regions)?;
+        let inside = |key: &str, offset: &Spanned<Number>, len: u64| {
+            let value = self.size(key, offset)?;
+            match value.checked_add(len) {
+                Some(end) if end <= region.span.len() => Ok(value),
+                _ => {
+                    let message = format!("lies outside region '{}' of {}", region.name, Bytes(region.span.len()));
+                    Err(self.error(&offset.span(), key, message))
+                }
+            }
+        };
+        let binary_at = match &raw.binary_at {
+            Some(at) => {
+                let address = self.address("binary_at", at)?;
+                if !region.span.contains(address) {
+                    let message = format!("{address} lies outside region '{}', {}", region.name, region.span);
+                    return Err(self.error(&at.span(), "binary_at", message));
+                }
+                Some(address)
+            }
+            None => None,
+        };
+        let mut marks = Vec::new();
+        for mark in &raw.marks {
+            let bytes = self.mark_bytes(mark)?;
+            let offset = inside("offset", &mark.offset, bytes.len() as u64)?;
+            marks.push(Mark { offset, bytes, meaning: self.words("meaning", &mark.meaning)? });
+        }
+        let version_offset = raw.version.as_ref().map(|version| inside("offset", &version.offset, 2)).transpose()?;
+        Ok(ImageRules { region, binary_at, vectors: raw.vectors, marks, version_offset })
+    }
+
+    fn mark_bytes(&self, raw: &RawMark) -> Checked<Vec<u8>> {
+        match (&raw.text, &raw.bytes) {
+            (Some(text), None) if !text.get_ref().is_empty() => Ok(text.get_ref().clone().into_bytes()),
+            (None, Some(bytes)) => hex_bytes(bytes.get_ref()).ok_or_else(|| {
+                let message = "write bytes as hex pairs, like \"54 52 4E 31\"".into();
+                self.error(&bytes.span(), "bytes", message)
+            }),
+            _ => {
+                let message = "a mark has either `text` or `bytes`, and it is not empty".into();
+                Err(self.error(&raw.offset.span(), "marks", message))
+            }
+        }
+    }
+
+    /// Adds a route to each variant that it is for.
+    fn add_route(&self, raw: &RawRoute, variants: &mut [Variant]) -> Checked<()> {
+        for wanted in raw.variants.iter().flatten() {
+            if !variants.iter().any(|variant| variant.id.as_str() == wanted.get_ref()) {
+                let message = format!("no variant has the id '{}'", text::tame(wanted.get_ref()));
+                return Err(self.error(&wanted.span(), "variants", message));
+            }
+        }
+        for variant in variants {
+            let meant = raw.variants.as_ref().is_none_or(|ids| ids.iter().any(|id| *id.get_ref() == variant.id.0));
+            if !meant {
+                continue;
+            }
+            if variant.route(raw.id).is_some() {
+                let message = format!("variant '{}' has another route under {}", variant.id, raw.id);
+                return Err(self.error(&raw.kind.span(), "kind", message));
+            }
+            let route = self.route(raw, variant)?;
+            variant.routes.push(route);
+        }
+        Ok(())
+    }
+
+    fn route(&self, raw: &RawRoute, variant: &Variant) -> Checked<Route> {
+        let mut writes = Vec::new();
+        for name in raw.writes.get_ref() {
+            let region = self.region("writes", name, &variant.regions)?;
+            self.writable(&region, variant, &name.span())?;
+            writes.push(region);
+        }
+        if writes.is_empty() {
+            return Err(self.error(&raw.writes.span(), "writes", "name at least one region".into()));
+        }
+        let restart_at = self.address("restart_at", &raw.restart_at)?;
+        if variant.flash.zone_at(restart_at).is_none() {
+            let message = format!("{restart_at} lies outside the flash of variant '{}'", variant.id);
+            return Err(self.error(&raw.restart_at.span(), "restart_at", message));
+        }
+        let RawRouteKind::Dfu = raw.kind.get_ref();
+        let memory = self.optional_words("memory", raw.memory.as_ref())?;
+        let entry = raw.entry.iter().map(|step| {
+            Ok(HandStep {
+                action: self.words("do", &step.action)?,
+                why: self.optional_words("why", step.why.as_ref())?,
+                see: self.optional_words("see", step.see.as_ref())?,
+            })
+        });
+        Ok(Route {
+            kind: RouteKind::Dfu { memory },
+            id: raw.id,
+            writes,
+            restart_at,
+            entry: entry.collect::<Checked<_>>()?,
+        })
+    }
+
+    /// A region can be written if that erases nothing beside it and it is not
+    /// the bootloader, which no plain route may touch.
+    fn writable(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
+        if region.name == BOOTLOADER {
+            let message = "a route never writes the bootloader: a unit without it can be lost".into();
+            return Err(self.error(place, "writes", message));
+        }
+        let first = variant.flash.sector_at(region.span.start());
+        let last = region.span.end().get().checked_sub(1).and_then(|end| variant.flash.sector_at(Address::new(end)));
+        let aligned = first.is_some_and(|sector| sector.start() == region.span.start())
+            && last.is_some_and(|sector| sector.end() == region.span.end());
+        if aligned {
+            return Ok(());
+        }
+        let message = format!(
+            "region '{}', {}, of variant '{}' begins or ends inside a sector; erasing it would erase what lies beside it",
+            region.name, region.span, variant.id
+        );
+        Err(self.error(place, "writes", message))
+    }
+
+    fn region(&self, key: &str, name: &Spanned<String>, regions: &[Region]) -> Checked<Region> {
+        regions.iter().find(|region| region.name == *name.get_ref()).cloned().ok_or_else(|| {
+            let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
+            let message =
+                format!("no region has the name '{}'; there are: {}", text::tame(name.get_ref()), known.join(", "));
+            self.error(&name.span(), key, message)
+        })
+    }
+
+    fn span(&self, start: &Spanned<Number>, size: &Spanned<Number>) -> Checked<Span> {
+        let from = self.address("start", start)?;
+        let len = self.size("size", size)?;
+        let span = Span::new(from, len).filter(|span| span.end().get() <= 1 << 32 && !span.is_empty());
+        span.ok_or_else(|| self.error(&size.span(), "size", "must not be 0, nor end past 32 bits".into()))
+    }
+
+    fn address(&self, key: &str, number: &Spanned<Number>) -> Checked<Address> {
+        let address = match number.get_ref() {
+            Number::Plain(value) => u64::try_from(*value).map(Address::new).map_err(|_| "an address is not negative".into()),
+            Number::Text(text) => Address::parse(text),
+        };
+        let address = address.map_err(|message| self.error(&number.span(), key, message))?;
+        match address.to_u32() {
+            Some(_) => Ok(address),
+            None => Err(self.error(&number.span(), key, format!("{address} is no 32-bit address"))),
+        }
+    }
+
+    fn size(&self, key: &str, number: &Spanned<Number>) -> Checked<u64> {
+        let size = match number.get_ref() {
+            Number::Plain(value) => u64::try_from(*value).map_err(|_| "a size is not negative".into()),
+            Number::Text(text) => size::parse(text),
+        };
+        size.map_err(|message| self.error(&number.span(), key, message))
+    }
+
+    /// A short name that can stand in an option.
+    fn id(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
+        let id = value.get_ref();
+        let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+        if !id.is_empty() && id.len() <= 64 && id.chars().all(fits) {
+            return Ok(id.clone());
+        }
+        Err(self.error(&value.span(), key, "use letters, digits, '-', '_' and '.'".into()))
+    }
+
+    fn words(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
+        let words = value.get_ref();
+        if text::tame(words) != *words || words.is_empty() {
+            let message = "is empty, too long, begins or ends in blanks, or holds control characters".into();
+            return Err(self.error(&value.span(), key, message));
+        }
+        Ok(words.clone())
+    }
+
+    fn optional_words(&self, key: &str, value: Option<&Spanned<String>>) -> Checked<Option<String>> {
+        value.map(|value| self.words(key, value)).transpose()
+    }
+
+    fn error(&self, place: &Range<usize>, key: &str, message: String) -> SheetError {
+        SheetError { file: self.file.to_owned(), line: self.line_at(place.start), key: key.to_owned(), message }
+    }
+
+    fn line_at(&self, offset: usize) -> usize {
+        self.text.as_bytes().iter().take(offset).filter(|byte| **byte == b'\n').count() + 1
+    }
+
+    /// Serde names the fault and its place; the key is read off that line.
+    fn from_toml(&self, error: &toml::de::Error) -> SheetError {
+        let place = error.span().unwrap_or(0..0);
+        let line_start = self.text[..place.start].rfind('\n').map_or(0, |at| at + 1);
+        let line = self.text[line_start..].lines().next().unwrap_or_default();
+        let named = error.message().strip_prefix("unknown field `").and_then(|rest| rest.split('`').next());
+        let before = self.text[line_start..place.start].trim_end().strip_suffix('=').map(str::trim_end);
+        let assigned = before.and_then(|before| before.rsplit([' ', '{', ',']).next());
+        let key = named.or(assigned).unwrap_or_else(|| line.split('=').next().unwrap_or_default().trim());
+        self.error(&place, &text::tame(key), text::tame(&error.message().replace('\n', "; ")))
+    }
+}
+
+fn hex_bytes(text: &str) -> Option<Vec<u8>> {
+    let byte = |pair: &str| (pair.len() == 2).then(|| u8::from_str_radix(pair, 16).ok()).flatten();
+    let bytes: Vec<u8> = text.split_whitespace().map(byte).collect::<Option<_>>()?;
+    (!bytes.is_empty()).then_some(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
+
+    fn parse(text: &str) -> Result<Sheet, SheetError> {
+        Sheet::parse("tern.toml", text)
+    }
+
+    #[test]
+    fn the_demo_sheet_says_what_the_demo_world_is() {
+        let sheet = parse(TERN).unwrap();
+        let r1 = sheet.variant("r1").unwrap();
+        let r2 = sheet.variant("r2").unwrap();
+        assert_eq!(r1.flash.to_string(), "48 sectors of 3 KiB at 0x0A00_0000");
+        assert_eq!(r2.flash.to_string(), "40 sectors of 6 KiB at 0x0A00_0000");
+        assert_eq!(r1.image.region.span.to_string(), "0x0A00_2400..0x0A02_3400");
+        assert_eq!(r2.image.region.span.to_string(), "0x0A00_3000..0x0A03_A800");
+        assert_eq!(sheet.variants_with_route(UsbId { vendor: 0x1209, product: 2 }).count(), 2);
+        assert_eq!(sheet.variant_by_label(" ski-tern  R2 ").unwrap().id, r2.id);
+        assert!(sheet.variant_by_label("SKI-TERN").is_none());
+    }
+
+    /// Each case changes the demo sheet in one place.
+    #[test]
+    fn what_is_wrong_is_found_with_line_and_key() {
+        let cases: &[(&str, &str, &str, &str)] = &[
+            ("sheet = 1", "sheet = 2", "sheet", "format 1"),
+            ("maker =", "makr =", "makr", "unknown field"),
+            ("id = \"r2\"", "id = \"r1\"", "id", "another variant has the id 'r1'"),
+            ("id = \"r2\"", "id = \"r 2\"", "id", "letters, digits"),
+            ("sectors = 48", "sectors = 0", "flash", "at least one sector"),
+            ("sectors = 48", "sectors = -1", "sectors", "invalid"),
+            ("sectors = 48", "sectors = 47", "start", "outside the flash"),
+            ("size = \"132 KiB\"", "size = \"133 KiB\"", "start", "'application' and 'settings' overlap"),
+            ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "begins or ends inside a sector"),
+            ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is no size"),
+            ("size = \"132 KiB\"", "size = 0", "size", "must not be 0"),
+            ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "no 32-bit address"),
+            ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
+            ("start = 0x0A00_2400", "start = \"here\"", "start", "is no address"),
+            ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
+            ("writes = [\"application\"]", "writes = [\"app\"]", "writes", "there are: bootloader, application, settings"),
+            ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
+            ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
+            ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),
+            ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
+            ("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", "id", "no [[route]] updates variant 'r2'"),
+            ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),
+            ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, text = \"\"", "marks", "either `text` or `bytes`"),
+            ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, bytes = \"5\"", "bytes", "hex pairs"),
+            ("offset = 0x40, text = \"TRN1\"", "offset = \"1 MiB\", text = \"TRN1\"", "offset", "outside region"),
+            ("back_within = \"10 s\"", "back_within = \"soon\"", "back_within", "is no time"),
+            ("reads = \"SKI-TERN R1\"", "reads = \"SKI\\u001b[2J\"", "reads", "control characters"),
+        ];
+        for (from, to, key, words) in cases {
+            assert_eq!(TERN.matches(from).count().min(1), 1, "the demo sheet no longer holds: {from}");
+            let text = TERN.replacen(from, to, 1);
+            let error = parse(&text).map(|_| ()).unwrap_err();
+            assert_eq!(error.key, *key, "{to}: {error}");
+            assert!(error.message.contains(words), "{to}: {error}");
+            assert!(error.line > 0 && error.line <= text.lines().count(), "{error}");
+        }
+    }
+
+    #[test]
+    fn the_line_is_the_one_that_is_wrong() {
+        let text = TERN.replacen("maker =", "makr =", 1);
+        let wanted = text.lines().position(|line| line.starts_with("makr")).unwrap() + 1;
+        assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
+        let text = TERN.replacen("size = \"132 KiB\"", "size = \"132 KB\"", 1);
+        let wanted = text.lines().position(|line| line.contains("132 KB")).unwrap() + 1;
+        assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
+    }
+
+    #[test]
+    fn variants_with_one_boot_id_need_a_label() {
+        let lines: Vec<&str> = TERN.lines().filter(|line| !line.contains("place =")).collect();
+        let error = parse(&lines.join("\n")).map(|_| ()).unwrap_err();
+        assert!(error.message.contains("nothing tells them apart"), "{error}");
+    }
+}
