@@ -1,8 +1,19 @@
+//! What Vaka knows, without doing anything: images, memory maps, product
+//! sheets, evidence and verdict, plans, the DFU state table, events.
+//!
+//! Nothing here performs I/O, reads a clock, starts a thread or prints. Bytes
+//! and values come in, values go out. From bottom to top: [`address`] and
+//! [`size`]; [`image`] and [`memory`]; [`sheet`]; [`matching`]; [`plan`];
+//! [`event`]. Beside them stands [`dfu`], tied to none of these.
+
 pub mod address;
-pub mod dfu;
 pub mod duration;
+pub mod dfu;
+pub mod event;
 pub mod image;
+pub mod matching;
 pub mod memory;
+pub mod plan;
 pub mod sheet;
 pub mod size;
 pub mod text;

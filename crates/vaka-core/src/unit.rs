@@ -137,9 +137,16 @@ pub struct DfuAlternate {
 }
 
 impl DfuFacts {
-    /// The first alternate setting that tells a memory layout.
-    pub fn layout(&self) -> Option<&Layout> {
-        self.alternates.iter().find_map(|alternate| alternate.layout.as_ref())
+    /// The first memory layout, or the one of the memory with this name.
+    pub fn memory(&self, name: Option<&str>) -> Option<&Layout> {
+        self.alternate(name)?.layout.as_ref()
+    }
+
+    /// The first alternate setting that tells a memory layout, or the one of
+    /// the memory with this name.
+    pub fn alternate(&self, memory: Option<&str>) -> Option<&DfuAlternate> {
+        let fits = |layout: &Layout| memory.is_none_or(|name| layout.name == name);
+        self.alternates.iter().find(|alternate| alternate.layout.as_ref().is_some_and(fits))
     }
 }
 

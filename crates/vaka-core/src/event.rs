@@ -1,0 +1,333 @@
+//! Everything that happens, as one stream of values.
+//!
+//! Engines emit events; the program turns them into text, JSON Lines or a
+//! record. An event holds values, not sentences, except where the sentence is
+//! the matter (an error, a hand step). The program adds the time.
+
+use std::time::Duration;
+
+use serde::Serialize;
+
+use crate::address::{Address, Span};
+use crate::matching::{Evidence, Phase, Verdict};
+use crate::plan::Plan;
+use crate::sheet::{HandStep, VariantId};
+use crate::unit::{Mode, ReleaseNumber, UsbId};
+
+/// One thing that happened.
+#[derive(Clone, Debug, Serialize)]
+#[serde(tag = "event", rename_all = "kebab-case")]
+#[non_exhaustive]
+pub enum Event {
+    /// A unit came, or was found.
+    Seen(Seen),
+    /// A unit left the bus.
+    Gone {
+        /// Where it was.
+        unit: String,
+        /// Its ids.
+        id: UsbId,
+    },
+    /// One fact about unit or image.
+    Evidence {
+        /// Where the unit is; none if only a file was judged.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        unit: Option<String>,
+        /// The fact.
+        #[serde(flatten)]
+        evidence: Evidence,
+    },
+    /// A verdict was made, with all its evidence.
+    Verdict {
+        /// Where the unit is; none if only a file was judged.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        unit: Option<String>,
+        /// The verdict.
+        #[serde(flatten)]
+        verdict: Verdict,
+    },
+    /// The plan was made.
+    Plan {
+        /// Where the unit is.
+        unit: String,
+        /// Whether a final verdict stands behind it.
+        phase: Phase,
+        /// The plan.
+        #[serde(flatten)]
+        plan: Plan,
+    },
+    /// A step begins or ends.
+    Step {
+        /// Where the unit is.
+        unit: String,
+        /// Which.
+        step: StepName,
+        /// Begins or ends.
+        state: StepState,
+        /// What it will do, or did.
+        text: String,
+        /// Bytes in it.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        bytes: Option<u64>,
+        /// USB transfers it took, once it is done.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        transfers: Option<u64>,
+    },
+    /// A person has to do something.
+    Hand {
+        /// Where the unit is.
+        unit: String,
+        /// Which of how many, from 1.
+        number: usize,
+        /// How many.
+        of: usize,
+        /// What.
+        #[serde(flatten)]
+        hand: HandStep,
+    },
+    /// Something is waited for; repeated while it lasts.
+    Waiting {
+        /// For what.
+        waiting_for: String,
+        /// How long it may still take, in milliseconds, where that is known.
+        left_ms: Option<u64>,
+    },
+    /// Bytes were moved.
+    Progress {
+        /// Where the unit is.
+        unit: String,
+        /// In which step.
+        step: StepName,
+        /// The region.
+        region: String,
+        /// Bytes done.
+        done: u64,
+        /// Bytes in all.
+        total: u64,
+    },
+    /// Something that does not stop the work, but should be known.
+    Warning {
+        /// What.
+        text: String,
+    },
+    /// What stopped the work.
+    Error(Failure),
+    /// The last event of an update.
+    Result(Box<Report>),
+}
+
+/// A unit that was seen.
+#[derive(Clone, Debug, Serialize)]
+pub struct Seen {
+    /// Where it is.
+    pub unit: String,
+    /// Its bus.
+    pub bus: String,
+    /// Its port there.
+    pub port: String,
+    /// Its ids.
+    pub id: UsbId,
+    /// Its mode.
+    pub mode: Mode,
+    /// The product's name, if a sheet knows it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub product: Option<String>,
+    /// The variants it can be.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub variants: Vec<VariantId>,
+    /// Its serial number.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial: Option<String>,
+    /// Its application's version.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<ReleaseNumber>,
+    /// The memory layout it reports.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub layout: Option<String>,
+    /// What is in the way.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub obstacle: Option<String>,
+    /// What can be done next.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub next: Vec<String>,
+}
+
+/// The name of a step that takes its time.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)] // as the plan's steps
+pub enum StepName {
+    Enter,
+    Identify,
+    Erase,
+    Write,
+    ReadBack,
+    Restart,
+    Confirm,
+}
+
+impl StepName {
+    /// For people.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::Enter => "enter",
+            Self::Identify => "identify",
+            Self::Erase => "erase",
+            Self::Write => "write",
+            Self::ReadBack => "read back",
+            Self::Restart => "restart",
+            Self::Confirm => "confirm",
+        }
+    }
+}
+
+/// Whether a step begins or ends.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)]
+pub enum StepState {
+    Started,
+    Done,
+}
+
+/// What stopped the work: what happened, where, the unit's state, what to do.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Failure {
+    /// The exit status.
+    pub code: u8,
+    /// What happened, and where.
+    pub message: String,
+    /// What state the unit is in now.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    /// What to do next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cure: Option<String>,
+}
+
+/// How strongly the content was checked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Check {
+    /// Every byte written was read and compared.
+    ReadBack,
+    /// All blocks were taken without error; nothing stronger was done.
+    Accepted,
+    /// Nothing was checked.
+    None,
+}
+
+/// What was seen after the restart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum After {
+    /// The application came back as expected.
+    Confirmed,
+    /// It left update mode; there is nothing more to see.
+    Restarted,
+    /// It did not come back as expected.
+    NotBack,
+    /// It was not restarted.
+    NotRestarted,
+}
+
+/// How an update ended.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Ending {
+    /// New content is in the unit.
+    Updated,
+    /// Only the plan was wanted.
+    Planned,
+    /// Refused before anything was changed.
+    Refused,
+    /// It failed.
+    Failed,
+    /// A person stopped it.
+    Stopped,
+}
+
+/// The outcome of an update in numbers.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Report {
+    /// Where the unit is.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+    /// How it ended.
+    pub outcome: Ending,
+    /// The exit status.
+    pub code: u8,
+    /// The product's name.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub product: Option<String>,
+    /// The variant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub variant: Option<VariantId>,
+    /// How strongly the content was checked.
+    pub check: Check,
+    /// What was seen after the restart.
+    pub after: After,
+    /// Bytes of the image that were written.
+    pub bytes_written: u64,
+    /// Bytes of the image that were read back and found equal.
+    pub bytes_checked: u64,
+    /// Bytes of the image that were there already.
+    pub bytes_skipped: u64,
+    /// 0xFF bytes that were written to fill up blocks and small gaps.
+    pub bytes_padded: u64,
+    /// What the transfers added up to.
+    pub transfers: Transfers,
+    /// Time by step, in milliseconds.
+    pub durations_ms: Vec<(StepName, u64)>,
+    /// What is needed next.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<Next>,
+}
+
+/// USB transfers by phase.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Transfers {
+    /// Transfers while erasing.
+    pub erase: u64,
+    /// Transfers while writing.
+    pub write: u64,
+    /// Transfers while reading back.
+    pub read_back: u64,
+    /// Blocks written.
+    pub blocks: u64,
+    /// Contiguous runs, each of which takes one address command.
+    pub runs: u64,
+}
+
+/// What is needed after an update.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Next {
+    /// Where the application is now.
+    pub port: String,
+    /// Its ids.
+    pub id: UsbId,
+    /// Its serial number.
+    pub serial: Option<String>,
+    /// The version it tells.
+    pub version: Option<ReleaseNumber>,
+}
+
+/// Where the verify found the first difference.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Difference {
+    /// The first address that differs.
+    pub first: Address,
+    /// What the image has there.
+    pub wanted: u8,
+    /// What the unit has there.
+    pub found: u8,
+    /// How many bytes differ in all.
+    pub bytes: u64,
+    /// The sector of the first one.
+    pub sector: Span,
+}
+
+/// Milliseconds of a duration, for events.
+pub fn milliseconds(time: Duration) -> u64 {
+    u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
+}

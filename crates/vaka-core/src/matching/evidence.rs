@@ -1,0 +1,100 @@
+//! Single facts about a unit and an image.
+
+use serde::Serialize;
+
+use crate::sheet::VariantId;
+
+/// What a piece of evidence is about.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum About {
+    /// The unit on the bus.
+    Unit,
+    /// The hardware, as a person reads it.
+    Label,
+    /// The file.
+    File,
+}
+
+/// Where a fact was seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+#[allow(missing_docs)] // `words` says each in full
+pub enum Source {
+    BootId,
+    ApplicationId,
+    ProductString,
+    MemoryLayout,
+    Protocol,
+    Label,
+    Addresses,
+    StartAddress,
+    StartVectors,
+    Mark,
+    Version,
+}
+
+impl Source {
+    /// In words, for a table.
+    pub fn words(self) -> &'static str {
+        match self {
+            Self::BootId => "boot id",
+            Self::ApplicationId => "application id",
+            Self::ProductString => "product string",
+            Self::MemoryLayout => "memory layout",
+            Self::Protocol => "protocol",
+            Self::Label => "printed label",
+            Self::Addresses => "addresses",
+            Self::StartAddress => "start address",
+            Self::StartVectors => "start vectors",
+            Self::Mark => "mark",
+            Self::Version => "version",
+        }
+    }
+}
+
+/// What a fact does to the verdict.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Weight {
+    /// It settles which variant this is.
+    Decides,
+    /// It agrees with the variant; that alone settles nothing.
+    Agrees,
+    /// It says nothing for or against.
+    Neutral,
+    /// It cannot be: this refuses, and nothing overrides it.
+    Conflicts,
+    /// It should not be. The agreement with this id overrides it.
+    ConflictsUnlessAgreed(&'static str),
+}
+
+/// One fact, and what it means.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Evidence {
+    /// What it is about.
+    pub about: About,
+    /// Where it was seen.
+    pub source: Source,
+    /// What was seen.
+    pub says: String,
+    /// What that means.
+    pub means: String,
+    /// What it does to the verdict.
+    pub weight: Weight,
+    /// The variant that it was compared with, if one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub variant: Option<VariantId>,
+}
+
+impl Evidence {
+    /// It in one line.
+    pub fn sentence(&self) -> String {
+        format!("{} {}: {}", self.source.words(), self.says, self.means)
+    }
+
+    /// Whether it speaks against the variant.
+    pub fn is_conflict(&self) -> bool {
+        matches!(self.weight, Weight::Conflicts | Weight::ConflictsUnlessAgreed(_))
+    }
+}

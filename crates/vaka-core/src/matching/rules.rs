@@ -1,0 +1,251 @@
+//! The rules. Each compares one thing with one variant, and says what it saw.
+
+use super::evidence::{About, Evidence, Source, Weight};
+use crate::address::Span;
+use crate::image::Image;
+use crate::image::vectors::StartVectors;
+use crate::memory::{Access, SectorMap};
+use crate::sheet::{Route, RouteKind, Sheet, Variant};
+use crate::size::Bytes;
+use crate::text;
+use crate::unit::{DfuFacts, ReleaseNumber, UnitFacts};
+
+/// Evidence of `variant`, still without a weight.
+struct Seen<'a> {
+    about: About,
+    source: Source,
+    variant: &'a Variant,
+    says: String,
+}
+
+impl Seen<'_> {
+    fn agrees(self, means: impl Into<String>) -> Evidence {
+        self.weighs(Weight::Agrees, means)
+    }
+
+    fn conflicts(self, means: impl Into<String>) -> Evidence {
+        self.weighs(Weight::Conflicts, means)
+    }
+
+    fn weighs(self, weight: Weight, means: impl Into<String>) -> Evidence {
+        let Self { about, source, variant, says } = self;
+        Evidence { about, source, says, means: means.into(), weight, variant: Some(variant.id.clone()) }
+    }
+}
+
+fn of_file(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
+    Seen { about: About::File, source, variant, says: says.into() }
+}
+
+fn of_unit(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
+    Seen { about: About::Unit, source, variant, says: says.into() }
+}
+
+/// All that the file says for or against a variant.
+pub(super) fn of_image(variant: &Variant, route: &Route, image: &Image) -> Vec<Evidence> {
+    let mut evidence = vec![start_address(variant, image), addresses(variant, route, image)];
+    evidence.extend(start_vectors(variant, image));
+    evidence.extend(marks(variant, image));
+    evidence
+}
+
+/// The image starts where the variant's region starts.
+fn start_address(variant: &Variant, image: &Image) -> Evidence {
+    let seen = of_file(variant, Source::StartAddress, image.start().to_string());
+    let region = &variant.image.region;
+    if image.start() == region.span.start() {
+        return seen.agrees(format!("start of {}'s region '{}'", variant.id, region.name));
+    }
+    seen.conflicts(format!("{}'s region '{}' starts at {}", variant.id, region.name, region.span.start()))
+}
+
+/// Every byte lies in a region that the route writes.
+fn addresses(variant: &Variant, route: &Route, image: &Image) -> Evidence {
+    let says = match image.segments() {
+        [one] => one.span().to_string(),
+        many => format!("{} in {} segments", image.span(), many.len()),
+    };
+    let seen = of_file(variant, Source::Addresses, says);
+    let stray = image.segments().iter().find_map(|segment| outside(segment.span(), route));
+    let Some(at) = stray else {
+        let names: Vec<String> = route.writes.iter().map(|region| format!("'{}'", region.name)).collect();
+        return seen.agrees(format!("all of it inside region {}", names.join(", ")));
+    };
+    let place = match variant.region_at(at) {
+        Some(region) => format!("which is in region '{}'; this route never writes that", region.name),
+        None if variant.flash.zone_at(at).is_some() => "which is in no region".to_owned(),
+        None => "which is outside the flash".to_owned(),
+    };
+    seen.conflicts(format!("holds {at}, {place}"))
+}
+
+/// The first address of `span` that no region of the route holds.
+fn outside(span: Span, route: &Route) -> Option<crate::address::Address> {
+    let mut at = span.start();
+    while at < span.end() {
+        match route.writes.iter().find(|region| region.span.contains(at)) {
+            Some(region) => at = region.span.end(),
+            None => return Some(at),
+        }
+    }
+    None
+}
+
+/// The stack lies in RAM, and the first instruction inside the image.
+fn start_vectors(variant: &Variant, image: &Image) -> Vec<Evidence> {
+    let Some(kind) = variant.image.vectors else { return Vec::new() };
+    let Some(vectors) = StartVectors::read(kind, image) else {
+        let seen = of_file(variant, Source::StartVectors, "none");
+        return vec![seen.conflicts("the image is too short for start vectors")];
+    };
+    let mut evidence = vec![first_instruction(variant, image, vectors)];
+    if let Some(ram) = variant.ram {
+        let seen = of_file(variant, Source::StartVectors, format!("stack {}", vectors.stack));
+        // A stack grows down, so it may begin right behind the RAM's end.
+        let inside = ram.contains(vectors.stack) || vectors.stack == ram.end();
+        evidence.push(if inside {
+            seen.agrees(format!("inside {}'s RAM", variant.id))
+        } else {
+            seen.conflicts(format!("outside {}'s RAM, {ram}", variant.id))
+        });
+    }
+    evidence
+}
+
+fn first_instruction(variant: &Variant, image: &Image, vectors: StartVectors) -> Evidence {
+    let seen = of_file(variant, Source::StartVectors, format!("reset {}", vectors.reset));
+    let target = vectors.first_instruction();
+    if !vectors.is_thumb() {
+        return seen.conflicts("not a reset handler: bit 0 is not set");
+    }
+    if image.segments().iter().any(|segment| segment.span().contains(target)) {
+        return seen.agrees("inside the image");
+    }
+    let linked = match variant.image.region.span.contains(target) {
+        true => "outside the image; it was linked for another start address".to_owned(),
+        false => format!("outside {}'s region '{}'; it was linked for another start address", variant.id, variant.image.region.name),
+    };
+    seen.conflicts(linked)
+}
+
+/// The bytes that the sheet names stand where it says.
+fn marks(variant: &Variant, image: &Image) -> Vec<Evidence> {
+    let rule = |mark: &crate::sheet::Mark| {
+        let place = image.start().checked_add(mark.offset).and_then(|at| Span::new(at, mark.bytes.len() as u64));
+        let found = place.and_then(|place| image.bytes(place));
+        let says = format!("{} {}", mark.meaning, found.map_or("missing".to_owned(), show_bytes));
+        let seen = of_file(variant, Source::Mark, says);
+        if found == Some(&mark.bytes[..]) {
+            seen.agrees(format!("{}'s", variant.id))
+        } else {
+            seen.conflicts(format!("{}'s is {}", variant.id, show_bytes(&mark.bytes)))
+        }
+    };
+    variant.image.marks.iter().map(rule).collect()
+}
+
+/// As quoted text where it is plain, else in hex.
+fn show_bytes(bytes: &[u8]) -> String {
+    if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') {
+        format!("\"{}\"", String::from_utf8_lossy(bytes))
+    } else {
+        bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
+    }
+}
+
+/// All that a unit in update mode says for or against a variant.
+pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts) -> Vec<Evidence> {
+    let RouteKind::Dfu { memory } = &route.kind;
+    let Some(dfu) = unit.dfu.as_ref().filter(|dfu| dfu.in_dfu_mode) else {
+        let seen = of_unit(variant, Source::Protocol, "no DFU interface");
+        return vec![seen.conflicts("the sheet's route is DFU")];
+    };
+    vec![layout(variant, route, dfu, memory.as_deref())]
+}
+
+/// The memory that the unit reports is the one of the variant.
+fn layout(variant: &Variant, route: &Route, dfu: &DfuFacts, memory: Option<&str>) -> Evidence {
+    let Some(layout) = dfu.memory(memory) else {
+        let (says, means) = match memory {
+            Some(name) => (format!("none named \"{name}\""), "the sheet's route writes that memory"),
+            None => ("none".to_owned(), "the unit does not speak DFU with memory addresses"),
+        };
+        return of_unit(variant, Source::MemoryLayout, says).conflicts(means);
+    };
+    let seen = of_unit(variant, Source::MemoryLayout, layout.map.to_string());
+    let writable = |access: Access| access.erase && access.write;
+    match compare(&layout.map, &variant.flash) {
+        Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
+        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, writable)) => {
+            seen.conflicts("the unit reports what the route writes as not writable")
+        }
+        Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
+        Fit::Larger => seen.weighs(
+            Weight::ConflictsUnlessAgreed("larger-memory"),
+            format!("more than {}'s {}; some chips report their whole family's", variant.id, variant.flash),
+        ),
+    }
+}
+
+enum Fit {
+    Equal,
+    Larger,
+    Differs,
+}
+
+/// Whether a unit's map holds the sectors of the sheet's, and only those.
+fn compare(unit: &SectorMap, sheet: &SectorMap) -> Fit {
+    let sectors = |map: &SectorMap| {
+        let all = map.zones().iter().flat_map(|zone| map.sectors_in(zone.span()).unwrap_or_default());
+        all.take(1 << 20).collect::<Vec<_>>()
+    };
+    let (unit, sheet) = (sectors(unit), sectors(sheet));
+    if unit == sheet {
+        Fit::Equal
+    } else if sheet.iter().all(|sector| unit.binary_search(sector).is_ok()) {
+        Fit::Larger
+    } else {
+        Fit::Differs
+    }
+}
+
+/// What the product string of a running application says.
+pub(super) fn product_string(sheet: &Sheet, unit: &UnitFacts) -> Option<Evidence> {
+    let wanted = sheet.application.product.as_ref()?;
+    let found = unit.product.as_deref().unwrap_or("none");
+    let (weight, means) = match found == wanted {
+        true => (Weight::Agrees, sheet.product.name.clone()),
+        false => (Weight::Conflicts, format!("the sheet's is \"{wanted}\"")),
+    };
+    let says = format!("\"{found}\"");
+    Some(Evidence { about: About::Unit, source: Source::ProductString, says, means, weight, variant: None })
+}
+
+/// The version that stands in the image, where the sheet says where.
+pub fn image_version(variant: &Variant, image: &Image) -> Option<ReleaseNumber> {
+    let at = image.start().checked_add(variant.image.version_offset?)?;
+    let bytes = image.bytes(Span::new(at, 2)?)?;
+    Some(ReleaseNumber(u16::from_le_bytes([bytes[0], bytes[1]])))
+}
+
+/// The file's version beside the one that the application told.
+pub(super) fn version(variant: &Variant, image: &Image, running: Option<ReleaseNumber>) -> Option<Evidence> {
+    let new = image_version(variant, image)?;
+    let seen = of_file(variant, Source::Version, new.to_string());
+    Some(match running {
+        None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
+        Some(old) if new < old => {
+            seen.weighs(Weight::ConflictsUnlessAgreed("older-version"), format!("older than the unit's {old}"))
+        }
+        Some(old) if new == old => {
+            seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
+        }
+        Some(old) => seen.weighs(Weight::Neutral, format!("newer than the unit's {old}")),
+    })
+}
+
+/// How much of its region an image takes, for output.
+pub(super) fn fill(variant: &Variant, image: &Image) -> String {
+    let region = &variant.image.region;
+    format!("{} of {} in '{}', {}", Bytes(image.len()), Bytes(region.span.len()), region.name, text::count(image.segments().len(), "segment"))
+}

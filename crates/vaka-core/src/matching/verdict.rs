@@ -1,0 +1,305 @@
+//! What the evidence adds up to.
+
+use serde::Serialize;
+
+use super::evidence::{About, Evidence, Source, Weight};
+use super::rules;
+use crate::image::Image;
+use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
+use crate::unit::{Mode, ReleaseNumber, UnitFacts};
+
+/// All that a verdict rests on.
+#[derive(Clone, Copy, Debug)]
+pub struct Case<'a> {
+    /// The product.
+    pub sheet: &'a Sheet,
+    /// The unit, if there is one; without it only the file is judged.
+    pub unit: Option<&'a UnitFacts>,
+    /// The image.
+    pub image: &'a Image,
+    /// What a person read on the hardware.
+    pub label: Option<&'a Variant>,
+    /// The version that the application told when it last ran, if it did.
+    pub running: Option<ReleaseNumber>,
+    /// Ids of what was agreed to.
+    pub agreed: &'a [String],
+}
+
+/// Whether everything could be seen that will ever be.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Phase {
+    /// The unit is not in update mode: much cannot be seen yet.
+    Provisional,
+    /// The unit is in update mode and was asked.
+    Final,
+}
+
+/// What it all adds up to.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Outcome {
+    /// Image and unit fit.
+    Fits,
+    /// They do not.
+    Conflicts,
+    /// Nobody can tell yet.
+    Undecided,
+}
+
+/// What has to be asked before it can be decided.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Question {
+    /// The variants to choose from.
+    pub choices: Vec<Choice>,
+}
+
+/// One answer to the question what is printed on the hardware.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Choice {
+    /// The variant.
+    pub variant: VariantId,
+    /// Its name.
+    pub name: String,
+    /// What is printed on it.
+    pub look_at: Vec<LookAt>,
+    /// Why it cannot be this one, if something says so.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub against: Option<String>,
+}
+
+/// A consent that is missing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Agreement {
+    /// What `--agree` takes.
+    pub id: &'static str,
+    /// What one agrees to.
+    pub to: String,
+}
+
+/// A verdict, with all that led to it.
+#[derive(Clone, Debug, Serialize)]
+pub struct Verdict {
+    /// Whether it is the last word.
+    pub phase: Phase,
+    /// The word.
+    pub outcome: Outcome,
+    /// The variant that was decided on.
+    pub variant: Option<VariantId>,
+    /// What was looked at.
+    pub evidence: Vec<Evidence>,
+    /// What has to be asked.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub question: Option<Question>,
+    /// Agreements that would turn `conflicts` into `fits`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub missing: Vec<Agreement>,
+    /// Agreements that were given and needed.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub agreed: Vec<Agreement>,
+    /// Other variants that the image would fit.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub would_fit: Vec<VariantId>,
+    /// How much of its region the image takes, if it fits.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub fill: Option<String>,
+}
+
+/// Proof that a final verdict said `fits`. Cannot be made in any other way.
+#[derive(Clone, Debug)]
+pub struct Approval {
+    variant: VariantId,
+}
+
+impl Approval {
+    /// The variant that was decided on.
+    pub fn variant(&self) -> &VariantId {
+        &self.variant
+    }
+}
+
+impl Verdict {
+    /// The approval, if this verdict is final and says `fits`.
+    pub fn approval(&self) -> Option<Approval> {
+        let fits = self.phase == Phase::Final && self.outcome == Outcome::Fits;
+        self.variant.clone().filter(|_| fits).map(|variant| Approval { variant })
+    }
+
+    /// The evidence that speaks against it.
+    pub fn conflicts(&self) -> impl Iterator<Item = &Evidence> {
+        self.evidence.iter().filter(|evidence| evidence.is_conflict())
+    }
+}
+
+/// Judges a case. See the module's head for how.
+pub fn judge(case: &Case<'_>) -> Verdict {
+    let mut evidence = Vec::new();
+    let standing = Standing::of(case, &mut evidence);
+    let chosen = decide(case, &standing, &mut evidence);
+    match chosen {
+        Some(variant) => decided(case, &standing, variant, evidence),
+        None => open(case, &standing, evidence),
+    }
+}
+
+/// Where the unit stands: its mode, and the variants it could be.
+struct Standing<'a> {
+    mode: Mode,
+    candidates: Vec<&'a Variant>,
+}
+
+impl<'a> Standing<'a> {
+    fn of(case: &Case<'a>, evidence: &mut Vec<Evidence>) -> Self {
+        let Some(unit) = case.unit else {
+            return Self { mode: Mode::Unknown, candidates: case.sheet.variants.iter().collect() };
+        };
+        let booted: Vec<&Variant> = case.sheet.variants_with_route(unit.id).collect();
+        let (mode, source, candidates) = match booted.is_empty() {
+            false => (Mode::Update, Source::BootId, booted),
+            true if unit.id == case.sheet.application.id => {
+                (Mode::Application, Source::ApplicationId, case.sheet.variants.iter().collect())
+            }
+            true => (Mode::Unknown, Source::BootId, Vec::new()),
+        };
+        evidence.push(id_evidence(unit, source, &candidates));
+        if mode == Mode::Application {
+            evidence.extend(rules::product_string(case.sheet, unit));
+        }
+        Self { mode, candidates }
+    }
+
+    fn phase(&self) -> Phase {
+        if self.mode == Mode::Update { Phase::Final } else { Phase::Provisional }
+    }
+}
+
+/// What the ids say. Shared ones decide nothing.
+fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evidence {
+    let names: Vec<&str> = candidates.iter().map(|variant| variant.id.as_str()).collect();
+    let (weight, means) = match candidates {
+        [] => (Weight::Conflicts, "not an id of this product".to_owned()),
+        [only] => (Weight::Decides, format!("only {} shows it", only.id)),
+        _ => (Weight::Neutral, format!("{} share it: decides nothing", names.join(" and "))),
+    };
+    let variant = None;
+    Evidence { about: About::Unit, source, says: unit.id.to_string(), means, weight, variant }
+}
+
+/// The variant, if the label or the ids settle it.
+fn decide<'a>(case: &Case<'a>, standing: &Standing<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
+    let Some(label) = case.label else {
+        // A file alone decides nothing, even where a product has one variant only.
+        return match standing.candidates[..] {
+            [only] if case.unit.is_some() => Some(only),
+            _ => None,
+        };
+    };
+    let fits = standing.candidates.iter().any(|variant| variant.id == label.id);
+    let (weight, means) = match fits {
+        true => (Weight::Decides, format!("this is {}", label.name)),
+        false => (Weight::Conflicts, "no unit of this variant shows those ids".to_owned()),
+    };
+    let says = label.id.to_string();
+    evidence.push(Evidence { about: About::Label, source: Source::Label, says, means, weight, variant: None });
+    Some(label)
+}
+
+/// Everything that speaks for or against one variant.
+fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<Evidence> {
+    let route = route_of(case, standing, variant);
+    let mut evidence = match case.unit {
+        Some(unit) if standing.mode == Mode::Update => rules::of_booted_unit(variant, route, unit),
+        _ => Vec::new(),
+    };
+    evidence.extend(rules::of_image(variant, route, case.image));
+    evidence
+}
+
+/// The route that the unit stands in, or else the variant's first.
+fn route_of<'a>(case: &Case<'_>, standing: &Standing<'_>, variant: &'a Variant) -> &'a Route {
+    let under_id = case.unit.filter(|_| standing.mode == Mode::Update).and_then(|unit| variant.route(unit.id));
+    under_id.unwrap_or(&variant.routes[0])
+}
+
+fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
+    evidence.extend(against(case, standing, variant));
+    evidence.extend(rules::version(variant, case.image, case.running));
+    let (agreed, missing) = agreements(&evidence, case.agreed);
+    let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);
+    let outcome = if hard || !missing.is_empty() { Outcome::Conflicts } else { Outcome::Fits };
+    let fits_other = |other: &&Variant| {
+        other.id != variant.id && rules::of_image(other, &other.routes[0], case.image).iter().all(|e| !e.is_conflict())
+    };
+    let file_is_wrong = evidence.iter().any(|evidence| evidence.about == About::File && evidence.is_conflict());
+    let would_fit = match file_is_wrong {
+        true => case.sheet.variants.iter().filter(fits_other).map(|other| other.id.clone()).collect(),
+        false => Vec::new(),
+    };
+    Verdict {
+        phase: standing.phase(),
+        outcome,
+        variant: Some(variant.id.clone()),
+        fill: (outcome == Outcome::Fits).then(|| rules::fill(variant, case.image)),
+        evidence,
+        question: None,
+        missing: if hard { Vec::new() } else { missing },
+        agreed,
+        would_fit,
+    }
+}
+
+/// Splits what needs an agreement into what has one and what has none.
+fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<Agreement>) {
+    let needed = evidence.iter().filter_map(|evidence| match evidence.weight {
+        Weight::ConflictsUnlessAgreed(id) => {
+            Some(Agreement { id, to: evidence.sentence() })
+        }
+        _ => None,
+    });
+    needed.partition(|agreement| given.iter().any(|id| id == agreement.id))
+}
+
+/// Which variants of a product an image is for, each with the first reason
+/// why it is not. Looks at the file alone.
+pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
+    let evidence = |variant: &Variant| rules::of_image(variant, &variant.routes[0], image);
+    sheet.variants.iter().map(|variant| choice(variant, &evidence(variant))).collect()
+}
+
+fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
+    let conflict = evidence.iter().find(|evidence| evidence.is_conflict());
+    Choice {
+        variant: variant.id.clone(),
+        name: variant.name.clone(),
+        look_at: variant.look_at.clone(),
+        against: conflict.map(Evidence::sentence),
+    }
+}
+
+/// No variant is settled: refuse if the image fits none, else ask.
+fn open(case: &Case<'_>, standing: &Standing<'_>, mut evidence: Vec<Evidence>) -> Verdict {
+    let mut choices = Vec::new();
+    let mut would_fit = Vec::new();
+    for variant in &standing.candidates {
+        let found = against(case, standing, variant);
+        let choice = choice(variant, &found);
+        if choice.against.is_none() {
+            would_fit.push(variant.id.clone());
+        }
+        choices.push(choice);
+        evidence.extend(found);
+    }
+    let unknown_unit = standing.candidates.is_empty();
+    let outcome = if would_fit.is_empty() || unknown_unit { Outcome::Conflicts } else { Outcome::Undecided };
+    Verdict {
+        phase: standing.phase(),
+        outcome,
+        variant: None,
+        evidence,
+        question: (outcome == Outcome::Undecided).then_some(Question { choices }),
+        missing: Vec::new(),
+        agreed: Vec::new(),
+        would_fit,
+        fill: None,
+    }
+}
