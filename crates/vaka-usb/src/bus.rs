@@ -1,0 +1,175 @@
+//! A bus: what is plugged in, what comes and goes, and opening it.
+
+use std::fmt;
+use std::time::Duration;
+
+use thiserror::Error;
+
+use crate::clock::Clock;
+use crate::device::UsbDevice;
+
+/// Where a device is plugged in.
+///
+/// The port stays the same when a unit comes back in another mode; that is how
+/// it is found again. Over USB/IP the port is the server's bus id.
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct Location {
+    /// The bus, as `--bus` takes it.
+    pub bus: String,
+    /// The port on it, such as `1-2.4`.
+    pub port: String,
+}
+
+impl fmt::Display for Location {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}/{}", self.bus, self.port)
+    }
+}
+
+/// The speed of a device.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // the standard's names
+pub enum Speed {
+    Low,
+    Full,
+    High,
+    Super,
+    SuperPlus,
+    Unknown,
+}
+
+/// Class codes of an interface.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct InterfaceClass {
+    /// bInterfaceClass.
+    pub class: u8,
+    /// bInterfaceSubClass.
+    pub subclass: u8,
+    /// bInterfaceProtocol.
+    pub protocol: u8,
+}
+
+/// What a list of devices tells of each, without opening it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeviceInfo {
+    /// Where it is.
+    pub location: Location,
+    /// A number that changes whenever the device is enumerated anew.
+    pub address: u32,
+    /// How fast it is.
+    pub speed: Speed,
+    /// idVendor.
+    pub vendor: u16,
+    /// idProduct.
+    pub product: u16,
+    /// bcdDevice.
+    pub release: u16,
+    /// The interfaces of the present configuration.
+    pub interfaces: Vec<InterfaceClass>,
+}
+
+/// Why a bus or a device on it cannot be used.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum BusError {
+    /// The server of a remote bus cannot be reached.
+    #[error("no answer from {bus}: {reason}")]
+    Unreachable {
+        /// The bus.
+        bus: String,
+        /// What the system says.
+        reason: String,
+    },
+    /// The server does not speak as it should.
+    #[error("{bus} does not speak USB/IP as expected: {what}")]
+    Protocol {
+        /// The bus.
+        bus: String,
+        /// What was wrong.
+        what: String,
+    },
+    /// Nothing is there any more.
+    #[error("nothing that is free is plugged in at {0}")]
+    NotThere(Location),
+    /// Another program has it.
+    #[error("another program uses the unit at {0}")]
+    Busy(Location),
+    /// The server says that the device is in an error state.
+    #[error("the server says that the unit at {0} is in an error state")]
+    Broken(Location),
+}
+
+/// A set of ports that devices are plugged into.
+pub trait Bus: Send + Sync {
+    /// The bus, as `--bus` takes it.
+    fn name(&self) -> &str;
+
+    /// Everything that is plugged in now. Over USB/IP, a device that somebody
+    /// uses is not in the list.
+    ///
+    /// # Errors
+    /// The bus as a whole cannot be used.
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError>;
+
+    /// Opens what is plugged in at `port`.
+    ///
+    /// # Errors
+    /// It is gone, in use, or the bus cannot be used.
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError>;
+}
+
+/// What changed on a bus.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Change {
+    /// It came, or came back as something else.
+    Came(DeviceInfo),
+    /// It left.
+    Left(DeviceInfo),
+}
+
+/// Sees changes by listing again and again: for buses that cannot tell.
+pub struct PolledWatch<'a> {
+    bus: &'a dyn Bus,
+    clock: &'a dyn Clock,
+    known: Vec<DeviceInfo>,
+}
+
+impl<'a> PolledWatch<'a> {
+    /// How often the list is asked for. Short against the time that a person
+    /// needs to see something, long against what a list costs. Chosen by us.
+    pub const INTERVAL: Duration = Duration::from_millis(100);
+
+    /// Watches from now on; what is there now is not a change.
+    ///
+    /// # Errors
+    /// The bus cannot be listed.
+    pub fn new(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Result<Self, BusError> {
+        Ok(Self { bus, clock, known: bus.list()? })
+    }
+
+    /// Watches from a time on when nothing was there.
+    pub fn from_nothing(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Self {
+        Self { bus, clock, known: Vec::new() }
+    }
+
+    /// What changed since the last call. Returns at the first change, or with
+    /// nothing once `wait` has passed. Lists at least once.
+    ///
+    /// # Errors
+    /// The bus cannot be listed.
+    pub fn next(&mut self, wait: Duration) -> Result<Vec<Change>, BusError> {
+        let deadline = self.clock.now() + wait;
+        loop {
+            let now = self.bus.list()?;
+            let left = self.known.iter().filter(|device| !now.contains(device)).cloned().map(Change::Left);
+            let came = now.iter().filter(|device| !self.known.contains(device)).cloned().map(Change::Came);
+            let changes: Vec<Change> = left.chain(came).collect();
+            self.known = now;
+            let rest = deadline.saturating_sub(self.clock.now());
+            if !changes.is_empty() || rest.is_zero() {
+                return Ok(changes);
+            }
+            self.clock.sleep(rest.min(Self::INTERVAL));
+        }
+    }
+}

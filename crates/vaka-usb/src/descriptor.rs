@@ -1,0 +1,190 @@
+//! Descriptors, read from a device that may send anything.
+//!
+//! Source: USB 2.0, section 9.6. A descriptor that is shorter than its kind
+//! needs is left out, a longer one is read as far as it is known; neither
+//! spoils the rest.
+
+/// bDescriptorType values. Source: USB 2.0, table 9-5.
+pub mod kind {
+    /// DEVICE
+    pub const DEVICE: u8 = 1;
+    /// CONFIGURATION
+    pub const CONFIGURATION: u8 = 2;
+    /// STRING
+    pub const STRING: u8 = 3;
+    /// INTERFACE
+    pub const INTERFACE: u8 = 4;
+}
+
+/// The device descriptor, as far as it is needed here.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DeviceDescriptor {
+    /// bMaxPacketSize0.
+    pub max_packet_0: u8,
+    /// idVendor.
+    pub vendor: u16,
+    /// idProduct.
+    pub product: u16,
+    /// bcdDevice.
+    pub release: u16,
+    /// iManufacturer; 0 for none.
+    pub maker_string: u8,
+    /// iProduct; 0 for none.
+    pub product_string: u8,
+    /// iSerialNumber; 0 for none.
+    pub serial_string: u8,
+}
+
+impl DeviceDescriptor {
+    /// Parses the 18 bytes; `None` if there are fewer or it is another kind.
+    pub fn parse(bytes: &[u8]) -> Option<Self> {
+        let bytes: &[u8; 18] = bytes.first_chunk()?;
+        let word = |at: usize| u16::from_le_bytes([bytes[at], bytes[at + 1]]);
+        (bytes[1] == kind::DEVICE).then(|| Self {
+            max_packet_0: bytes[7],
+            vendor: word(8),
+            product: word(10),
+            release: word(12),
+            maker_string: bytes[14],
+            product_string: bytes[15],
+            serial_string: bytes[16],
+        })
+    }
+}
+
+/// One alternate setting of one interface.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Interface {
+    /// bInterfaceNumber.
+    pub number: u8,
+    /// bAlternateSetting.
+    pub alternate: u8,
+    /// bInterfaceClass.
+    pub class: u8,
+    /// bInterfaceSubClass.
+    pub subclass: u8,
+    /// bInterfaceProtocol.
+    pub protocol: u8,
+    /// iInterface; 0 for none.
+    pub string: u8,
+    /// The class-specific descriptors behind it, each with its whole bytes.
+    pub class_descriptors: Vec<Vec<u8>>,
+}
+
+/// A configuration with its interfaces.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Configuration {
+    /// bConfigurationValue.
+    pub value: u8,
+    /// Its interfaces, in the order in which they stand there.
+    pub interfaces: Vec<Interface>,
+}
+
+impl Configuration {
+    /// Parses a whole configuration block. Stops at a descriptor without a
+    /// length or past the end; what was read until then counts. `None` if
+    /// there is no configuration descriptor at its beginning.
+    pub fn parse(bytes: &[u8]) -> Option<Self> {
+        let head: &[u8; 9] = bytes.first_chunk()?;
+        if head[1] != kind::CONFIGURATION {
+            return None;
+        }
+        let mut interfaces: Vec<Interface> = Vec::new();
+        let mut readable = true;
+        for descriptor in Walk(bytes).skip(1) {
+            match descriptor[1] {
+                kind::INTERFACE => {
+                    let parsed = interface(descriptor);
+                    // What follows an unreadable interface is not the one's before it.
+                    readable = parsed.is_some();
+                    interfaces.extend(parsed);
+                }
+                // Class-specific types. Source: USB 2.0, table 9-5 and class documents.
+                0x21..=0x25 if readable => {
+                    if let Some(last) = interfaces.last_mut() {
+                        last.class_descriptors.push(descriptor.to_vec());
+                    }
+                }
+                _ => {}
+            }
+        }
+        Some(Self { value: head[5], interfaces })
+    }
+}
+
+fn interface(bytes: &[u8]) -> Option<Interface> {
+    let &[_, _, number, alternate, _, class, subclass, protocol, string, ..] = bytes else { return None };
+    Some(Interface { number, alternate, class, subclass, protocol, string, class_descriptors: Vec::new() })
+}
+
+/// Steps from descriptor to descriptor by bLength; each has at least 2 bytes.
+struct Walk<'a>(&'a [u8]);
+
+impl<'a> Iterator for Walk<'a> {
+    type Item = &'a [u8];
+
+    fn next(&mut self) -> Option<&'a [u8]> {
+        let len = usize::from(*self.0.first()?);
+        let (descriptor, rest) = (len >= 2).then(|| self.0.split_at_checked(len)).flatten()?;
+        self.0 = rest;
+        Some(descriptor)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    /// Two alternate settings of a DFU interface; the functional descriptor
+    /// stands behind the last one only, as is often met.
+    const DFU: [u8; 36] = [
+        9, 2, 36, 0, 1, 1, 0, 0xC0, 50, //
+        9, 4, 0, 0, 0, 0xFE, 1, 2, 4, //
+        9, 4, 0, 1, 0, 0xFE, 1, 2, 5, //
+        9, 0x21, 0x0B, 0xFF, 0, 0, 4, 0x1A, 1,
+    ];
+
+    #[test]
+    fn interfaces_and_what_follows_them() {
+        let configuration = Configuration::parse(&DFU).unwrap();
+        assert_eq!(configuration.value, 1);
+        let settings: Vec<_> = configuration.interfaces.iter().map(|i| (i.alternate, i.string)).collect();
+        assert_eq!(settings, [(0, 4), (1, 5)]);
+        assert_eq!(configuration.interfaces[1].class_descriptors, [&DFU[27..]]);
+    }
+
+    #[test]
+    fn a_broken_descriptor_does_not_spoil_the_rest() {
+        let mut short = DFU;
+        short[9] = 5; // the first interface now ends after 5 bytes, the walk goes astray there
+        assert_eq!(Configuration::parse(&short).unwrap().interfaces, []);
+        assert_eq!(Configuration::parse(&DFU[..30]).unwrap().interfaces.len(), 2);
+        let mut endless = DFU;
+        endless[18] = 0;
+        assert_eq!(Configuration::parse(&endless).unwrap().interfaces.len(), 1);
+        assert_eq!(Configuration::parse(&DFU[9..]), None);
+        for len in 0..9 {
+            assert_eq!(Configuration::parse(&DFU[..len]), None);
+        }
+    }
+
+    #[test]
+    fn a_device_descriptor_has_18_bytes() {
+        let bytes = [18, 1, 0, 2, 0, 0, 0, 64, 0x09, 0x12, 2, 0, 0x50, 1, 1, 2, 3, 1];
+        let device = DeviceDescriptor::parse(&bytes).unwrap();
+        assert_eq!((device.vendor, device.product, device.release), (0x1209, 2, 0x0150));
+        assert_eq!(DeviceDescriptor::parse(&bytes[..17]), None);
+    }
+
+    proptest! {
+        #[test]
+        fn anything_at_all_is_survived(bytes in proptest::collection::vec(any::<u8>(), 0..200), at in 0usize..36, value: u8) {
+            let _ = Configuration::parse(&bytes);
+            let mut near = DFU;
+            near[at] = value;
+            let _ = Configuration::parse(&near);
+        }
+    }
+}

@@ -1,0 +1,116 @@
+//! Descriptors and strings, fetched from a device.
+
+use std::time::Duration;
+
+use crate::descriptor::{Configuration, DeviceDescriptor, kind};
+use crate::device::{Setup, TransferError, UsbDevice};
+
+/// Time for a standard request. Source: USB 2.0, section 9.2.6.4 (5 s).
+const STANDARD_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// English (US), which nearly every device has. Source: USB language ids.
+const ENGLISH: u16 = 0x0409;
+
+/// Reads the device descriptor.
+///
+/// # Errors
+/// The transfer failed, or what came is not one.
+pub fn device_descriptor(device: &mut dyn UsbDevice) -> Result<DeviceDescriptor, TransferError> {
+    let bytes = device.control_in(Setup::get_descriptor(kind::DEVICE, 0, 0), 18, STANDARD_TIMEOUT)?;
+    DeviceDescriptor::parse(&bytes).ok_or_else(|| TransferError::Failed("its device descriptor is unreadable".into()))
+}
+
+/// Reads the first configuration.
+///
+/// # Errors
+/// The transfer failed, or what came is not one.
+pub fn configuration(device: &mut dyn UsbDevice) -> Result<Configuration, TransferError> {
+    let setup = Setup::get_descriptor(kind::CONFIGURATION, 0, 0);
+    let head = device.control_in(setup, 9, STANDARD_TIMEOUT)?;
+    let total = match head[..] {
+        [_, _, low, high, ..] => u16::from_le_bytes([low, high]).max(9),
+        _ => 9,
+    };
+    let bytes = device.control_in(setup, total, STANDARD_TIMEOUT)?;
+    Configuration::parse(&bytes)
+        .ok_or_else(|| TransferError::Failed("its configuration descriptor is unreadable".into()))
+}
+
+/// Reads strings in the device's English, or its first language.
+#[derive(Clone, Copy, Debug)]
+pub struct Strings {
+    language: u16,
+}
+
+impl Strings {
+    /// Asks the device for its languages. One that does not tell gets English.
+    ///
+    /// # Errors
+    /// The device is gone.
+    pub fn of(device: &mut dyn UsbDevice) -> Result<Self, TransferError> {
+        let list = patiently(device, Setup::get_descriptor(kind::STRING, 0, 0))?.unwrap_or_default();
+        let languages: Vec<u16> = text_units(&list).collect();
+        let language = match languages.first() {
+            Some(first) if !languages.contains(&ENGLISH) => *first,
+            _ => ENGLISH,
+        };
+        Ok(Self { language })
+    }
+
+    /// The string with this index; `None` if there is none (index 0), the
+    /// device refuses it, or nothing is in it. The text is as the device sent
+    /// it: tame it before it is shown.
+    ///
+    /// # Errors
+    /// The device is gone.
+    pub fn get(self, device: &mut dyn UsbDevice, index: u8) -> Result<Option<String>, TransferError> {
+        if index == 0 {
+            return Ok(None);
+        }
+        let bytes = patiently(device, Setup::get_descriptor(kind::STRING, index, self.language))?;
+        let text: String = char::decode_utf16(text_units(&bytes.unwrap_or_default()))
+            .map(|c| c.unwrap_or(char::REPLACEMENT_CHARACTER))
+            .collect();
+        let empty = text.trim_matches(|c: char| c == '\0' || c.is_whitespace()).is_empty();
+        Ok((!empty).then_some(text))
+    }
+}
+
+/// Asks for a string descriptor, twice if need be: some devices refuse the
+/// first request after they were plugged in. `None` if it refuses both.
+fn patiently(device: &mut dyn UsbDevice, setup: Setup) -> Result<Option<Vec<u8>>, TransferError> {
+    for _ in 0..2 {
+        match device.control_in(setup, 255, STANDARD_TIMEOUT) {
+            Ok(bytes) => return Ok(Some(bytes)),
+            Err(TransferError::Gone) => return Err(TransferError::Gone),
+            Err(_) => {}
+        }
+    }
+    Ok(None)
+}
+
+/// The 16-bit units of a string descriptor: up to bLength or to what came, an
+/// odd last byte dropped.
+fn text_units(bytes: &[u8]) -> impl Iterator<Item = u16> + '_ {
+    let len = match bytes {
+        [len, kind::STRING, ..] => usize::from(*len).min(bytes.len()),
+        _ => 0,
+    };
+    bytes.get(2..len).unwrap_or_default().chunks_exact(2).map(|pair| u16::from_le_bytes([pair[0], pair[1]]))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn string_descriptors_are_cut_to_what_is_sound() {
+        let units = |bytes: &[u8]| text_units(bytes).collect::<Vec<_>>();
+        assert_eq!(units(&[6, 3, b'O', 0, b'k', 0]), [0x4F, 0x6B]);
+        assert_eq!(units(&[4, 3, b'O', 0, b'k', 0]), [0x4F]);
+        assert_eq!(units(&[255, 3, b'O', 0, b'k']), [0x4F]);
+        assert_eq!(units(&[6, 4, b'O', 0, b'k', 0]), Vec::<u16>::new());
+        assert_eq!(units(&[1, 3]), Vec::<u16>::new());
+        assert_eq!(units(&[]), Vec::<u16>::new());
+    }
+}

@@ -1,0 +1,448 @@
+//! The client: a bus of devices that a USB/IP server has.
+//!
+//! The list is asked for on a connection of its own; each open device has one
+//! connection, on which at most one transfer is under way. Whoever closes such
+//! a connection resets the device: that is the servers' rule.
+
+use std::io::{self, Read, Write};
+use std::net::{TcpStream, ToSocketAddrs};
+use std::time::{Duration, Instant};
+
+use super::DEFAULT_PORT;
+use super::wire::{self, DeviceRecord, Message, OpHeader, status};
+use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, Speed};
+use crate::device::{Setup, TransferError, UsbDevice};
+
+/// Time to reach a server and to get a list or an import. Chosen by us: long
+/// for a busy machine in the same building, short for a person who waits.
+const SERVER_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// Time for a server to answer a cancellation. Chosen by us.
+const UNLINK_TIMEOUT: Duration = Duration::from_secs(2);
+
+/// More devices than a server can have ports for; a longer list is damaged.
+const MAX_DEVICES: u32 = 4096;
+
+/// A USB/IP server as a bus. Nothing is connected until it is used.
+#[derive(Clone, Debug)]
+pub struct UsbIpBus {
+    name: String,
+    server: String,
+}
+
+impl UsbIpBus {
+    /// A bus from `usbip://HOST[:PORT]`.
+    ///
+    /// # Errors
+    /// A sentence, when `name` is not of that form.
+    pub fn new(name: &str) -> Result<Self, String> {
+        let wrong = || format!("'{name}' is no bus; write it like usbip://HOST or usbip://HOST:PORT");
+        let server = name.strip_prefix("usbip://").map(|rest| rest.trim_end_matches('/')).ok_or_else(wrong)?;
+        let has_port = server.rsplit_once(':').is_some_and(|(host, port)| {
+            !port.is_empty() && port.bytes().all(|byte| byte.is_ascii_digit()) && (!host.contains(':') || host.ends_with(']'))
+        });
+        if server.is_empty() || server.starts_with(':') || server.contains('/') || server.contains('@') {
+            return Err(wrong());
+        }
+        let server = if has_port { server.to_owned() } else { format!("{server}:{DEFAULT_PORT}") };
+        Ok(Self { name: format!("usbip://{server}"), server })
+    }
+
+    fn connect(&self) -> Result<Connection, BusError> {
+        let unreachable = |reason: String| BusError::Unreachable { bus: self.name.clone(), reason };
+        let addresses = self.server.to_socket_addrs().map_err(|error| unreachable(error.to_string()))?;
+        let mut last = "the name has no address".to_owned();
+        for address in addresses {
+            match TcpStream::connect_timeout(&address, SERVER_TIMEOUT) {
+                Ok(stream) => return Connection::new(stream).map_err(|error| unreachable(error.to_string())),
+                Err(error) => last = error.to_string(),
+            }
+        }
+        Err(unreachable(last))
+    }
+
+    /// Sends a request and takes the header of its reply.
+    fn ask(&self, request: &[u8], reply: u16) -> Result<(Connection, OpHeader), BusError> {
+        let mut connection = self.connect()?;
+        let deadline = Instant::now() + SERVER_TIMEOUT;
+        connection.send(request).map_err(|error| self.failed(error))?;
+        let header = connection.take::<{ wire::OP_HEADER_LEN }>(deadline).map_err(|error| self.failed(error))?;
+        let header = OpHeader::parse(&header);
+        if header.version != wire::VERSION {
+            return Err(self.protocol(format!("its version is {:04x}, wanted {:04x}", header.version, wire::VERSION)));
+        }
+        if header.code != reply {
+            return Err(self.protocol(format!("it answered with {:04x}, wanted {reply:04x}", header.code)));
+        }
+        Ok((connection, header))
+    }
+
+    fn failed(&self, error: LinkError) -> BusError {
+        match error {
+            LinkError::Late => {
+                BusError::Unreachable { bus: self.name.clone(), reason: "it accepts, but does not answer".into() }
+            }
+            LinkError::Closed => self.protocol("it closed the connection in the middle of an answer".into()),
+        }
+    }
+
+    fn protocol(&self, what: String) -> BusError {
+        BusError::Protocol { bus: self.name.clone(), what }
+    }
+
+    fn info(&self, record: &DeviceRecord, interfaces: Vec<InterfaceClass>) -> DeviceInfo {
+        DeviceInfo {
+            location: Location { bus: self.name.clone(), port: record.busid.clone() },
+            address: record.devid(),
+            speed: speed(record.speed),
+            vendor: record.vendor,
+            product: record.product,
+            release: record.release,
+            interfaces,
+        }
+    }
+}
+
+/// The kernel's numbers. Source: Linux, `uapi/linux/usb/ch9.h`.
+fn speed(number: u32) -> Speed {
+    match number {
+        1 => Speed::Low,
+        2 => Speed::Full,
+        3 => Speed::High,
+        5 => Speed::Super,
+        6 => Speed::SuperPlus,
+        _ => Speed::Unknown,
+    }
+}
+
+impl Bus for UsbIpBus {
+    fn name(&self) -> &str {
+        &self.name
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let request = OpHeader::new(wire::OP_REQ_DEVLIST, 0).emit();
+        let (mut connection, header) = self.ask(&request, wire::OP_REP_DEVLIST)?;
+        if header.status != 0 {
+            return Err(self.protocol(format!("it refused the list with status {}", header.status)));
+        }
+        let deadline = Instant::now() + SERVER_TIMEOUT;
+        let count = u32::from_be_bytes(connection.take(deadline).map_err(|error| self.failed(error))?);
+        if count > MAX_DEVICES {
+            return Err(self.protocol(format!("it claims to have {count} devices")));
+        }
+        let mut devices = Vec::new();
+        for _ in 0..count {
+            let record = connection.take::<{ wire::DEVICE_LEN }>(deadline).map_err(|error| self.failed(error))?;
+            let record = DeviceRecord::parse(&record);
+            let mut interfaces = Vec::new();
+            for _ in 0..record.interfaces {
+                let [class, subclass, protocol, _] =
+                    connection.take::<{ wire::INTERFACE_LEN }>(deadline).map_err(|error| self.failed(error))?;
+                interfaces.push(InterfaceClass { class, subclass, protocol });
+            }
+            devices.push(self.info(&record, interfaces));
+        }
+        Ok(devices)
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = Location { bus: self.name.clone(), port: port.to_owned() };
+        let Some(busid) = wire::emit_busid(port) else { return Err(BusError::NotThere(location)) };
+        let mut request = OpHeader::new(wire::OP_REQ_IMPORT, 0).emit().to_vec();
+        request.extend_from_slice(&busid);
+        let (mut connection, header) = self.ask(&request, wire::OP_REP_IMPORT)?;
+        // Source: the kernel's tools, `usbip_common.h`. Servers that know only
+        // 0 and 1 use 1 for all that fails.
+        match header.status {
+            0 => {}
+            1 | 4 => return Err(BusError::NotThere(location)),
+            2 => return Err(BusError::Busy(location)),
+            3 => return Err(BusError::Broken(location)),
+            other => return Err(self.protocol(format!("it refused the import with status {other}"))),
+        }
+        let deadline = Instant::now() + SERVER_TIMEOUT;
+        let record = connection.take::<{ wire::DEVICE_LEN }>(deadline).map_err(|error| self.failed(error))?;
+        let devid = DeviceRecord::parse(&record).devid();
+        Ok(Box::new(UsbIpDevice { connection, devid, seqnum: 0, cancelled: Vec::new(), over: None }))
+    }
+}
+
+/// The stream with a buffer, so that a time-out in mid-message loses nothing.
+#[derive(Debug)]
+struct Connection {
+    stream: TcpStream,
+    buffer: Vec<u8>,
+}
+
+/// Why nothing more came.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum LinkError {
+    /// The deadline passed; what came so far is kept.
+    Late,
+    /// The other end closed the connection.
+    Closed,
+}
+
+impl Connection {
+    fn new(stream: TcpStream) -> io::Result<Self> {
+        stream.set_nodelay(true)?;
+        stream.set_write_timeout(Some(SERVER_TIMEOUT))?;
+        Ok(Self { stream, buffer: Vec::new() })
+    }
+
+    fn send(&mut self, bytes: &[u8]) -> Result<(), LinkError> {
+        self.stream.write_all(bytes).map_err(|error| match error.kind() {
+            io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => LinkError::Late,
+            _ => LinkError::Closed,
+        })
+    }
+
+    fn take<const N: usize>(&mut self, deadline: Instant) -> Result<[u8; N], LinkError> {
+        self.fill(N, deadline)?;
+        let mut bytes = [0; N];
+        bytes.copy_from_slice(&self.buffer[..N]);
+        self.buffer.drain(..N);
+        Ok(bytes)
+    }
+
+    fn take_vec(&mut self, len: usize, deadline: Instant) -> Result<Vec<u8>, LinkError> {
+        self.fill(len, deadline)?;
+        Ok(self.buffer.drain(..len).collect())
+    }
+
+    /// Reads until the buffer holds `len` bytes.
+    fn fill(&mut self, len: usize, deadline: Instant) -> Result<(), LinkError> {
+        let mut chunk = [0; 16 * 1024];
+        while self.buffer.len() < len {
+            let left = deadline.saturating_duration_since(Instant::now());
+            if left.is_zero() || self.stream.set_read_timeout(Some(left)).is_err() {
+                return Err(LinkError::Late);
+            }
+            match self.stream.read(&mut chunk) {
+                Ok(0) => return Err(LinkError::Closed),
+                Ok(count) => self.buffer.extend_from_slice(&chunk[..count]),
+                Err(error) => match error.kind() {
+                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => return Err(LinkError::Late),
+                    io::ErrorKind::Interrupted => {}
+                    _ => return Err(LinkError::Closed),
+                },
+            }
+        }
+        Ok(())
+    }
+}
+
+/// An imported device.
+#[derive(Debug)]
+struct UsbIpDevice {
+    connection: Connection,
+    devid: u32,
+    seqnum: u32,
+    /// Cancelled transfers whose result may still come: number, asked length
+    /// (0 for OUT).
+    cancelled: Vec<(u32, u32)>,
+    /// Why the connection cannot be used any more.
+    over: Option<TransferError>,
+}
+
+/// One transfer on endpoint 0.
+struct Transfer<'a> {
+    setup: [u8; 8],
+    is_in: bool,
+    length: u32,
+    data: &'a [u8],
+}
+
+impl UsbIpDevice {
+    fn transfer(&mut self, transfer: &Transfer<'_>, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        if let Some(error) = &self.over {
+            return Err(error.clone());
+        }
+        let deadline = Instant::now() + timeout;
+        let seqnum = self.submit(transfer)?;
+        match self.result_of(seqnum, transfer, deadline) {
+            Err(LinkError::Late) => Err(self.unlink(seqnum, transfer)),
+            Err(LinkError::Closed) => Err(self.end(TransferError::Gone)),
+            Ok(result) => result,
+        }
+    }
+
+    fn submit(&mut self, transfer: &Transfer<'_>) -> Result<u32, TransferError> {
+        self.seqnum = self.seqnum.wrapping_add(1);
+        let message = Message::Submit {
+            devid: self.devid,
+            is_in: transfer.is_in,
+            endpoint: 0,
+            flags: if transfer.is_in { wire::FLAG_DIR_IN } else { 0 },
+            length: transfer.length,
+            setup: transfer.setup,
+        };
+        let mut bytes = message.emit(self.seqnum).to_vec();
+        bytes.extend_from_slice(transfer.data);
+        match self.connection.send(&bytes) {
+            Ok(()) => Ok(self.seqnum),
+            Err(LinkError::Closed) => Err(self.end(TransferError::Gone)),
+            Err(LinkError::Late) => Err(self.end(unresponsive())),
+        }
+    }
+
+    /// Reads until the result of `seqnum` is there.
+    fn result_of(
+        &mut self,
+        seqnum: u32,
+        transfer: &Transfer<'_>,
+        deadline: Instant,
+    ) -> Result<Result<Vec<u8>, TransferError>, LinkError> {
+        loop {
+            match self.message(deadline)? {
+                Some((number, Message::Submitted { status, length })) if number == seqnum => {
+                    let room = if transfer.is_in { transfer.length } else { 0 };
+                    let Some(data) = self.payload(room, length)? else { return Ok(Err(self.nonsense())) };
+                    return Ok(outcome(status).map(|()| data));
+                }
+                Some((number, Message::Submitted { length, .. })) => {
+                    if !self.swallow(number, length)? {
+                        return Ok(Err(self.nonsense()));
+                    }
+                }
+                Some((_, Message::Unlinked { .. })) => {}
+                _ => return Ok(Err(self.nonsense())),
+            }
+        }
+    }
+
+    fn message(&mut self, deadline: Instant) -> Result<Option<(u32, Message)>, LinkError> {
+        Ok(Message::parse(&self.connection.take(deadline)?))
+    }
+
+    /// The payload of a result; `None` if the server claims more than was
+    /// asked for. Once its header is here, the rest gets time of its own.
+    fn payload(&mut self, room: u32, length: u32) -> Result<Option<Vec<u8>>, LinkError> {
+        if room == 0 {
+            return Ok(Some(Vec::new()));
+        }
+        if length > room {
+            return Ok(None);
+        }
+        let deadline = Instant::now() + UNLINK_TIMEOUT;
+        // A payload that stops half-way leaves the stream out of step.
+        let data = self.connection.take_vec(length as usize, deadline).map_err(|_| LinkError::Closed)?;
+        Ok(Some(data))
+    }
+
+    /// Takes the late result of a cancelled transfer; false if none is known.
+    fn swallow(&mut self, seqnum: u32, length: u32) -> Result<bool, LinkError> {
+        let Some(at) = self.cancelled.iter().position(|(number, _)| *number == seqnum) else { return Ok(false) };
+        let (_, room) = self.cancelled.swap_remove(at);
+        Ok(self.payload(room, length)?.is_some())
+    }
+
+    /// Cancels a transfer whose time is over. Its result, should one come
+    /// before or after the cancellation's, is swallowed.
+    fn unlink(&mut self, target: u32, transfer: &Transfer<'_>) -> TransferError {
+        self.cancelled.push((target, if transfer.is_in { transfer.length } else { 0 }));
+        self.seqnum = self.seqnum.wrapping_add(1);
+        let seqnum = self.seqnum;
+        let message = Message::Unlink { devid: self.devid, target };
+        if self.connection.send(&message.emit(seqnum)).is_err() {
+            return self.end(unresponsive());
+        }
+        let deadline = Instant::now() + UNLINK_TIMEOUT;
+        loop {
+            match self.message(deadline) {
+                Ok(Some((number, Message::Unlinked { .. }))) if number == seqnum => return TransferError::Timeout,
+                Ok(Some((_, Message::Unlinked { .. }))) => {}
+                Ok(Some((number, Message::Submitted { length, .. }))) => match self.swallow(number, length) {
+                    Ok(true) => {}
+                    Ok(false) => return self.nonsense(),
+                    Err(_) => return self.end(TransferError::Gone),
+                },
+                Ok(_) => return self.nonsense(),
+                Err(LinkError::Late) => return self.end(unresponsive()),
+                Err(LinkError::Closed) => return self.end(TransferError::Gone),
+            }
+        }
+    }
+
+    /// Ends the connection: every later transfer gives the same error.
+    fn end(&mut self, error: TransferError) -> TransferError {
+        let _ = self.connection.stream.shutdown(std::net::Shutdown::Both);
+        self.over.get_or_insert(error).clone()
+    }
+
+    fn nonsense(&mut self) -> TransferError {
+        self.end(TransferError::Failed("the USB/IP server sent a message that makes no sense here".into()))
+    }
+}
+
+fn unresponsive() -> TransferError {
+    TransferError::Failed("the USB/IP server stopped answering".into())
+}
+
+fn outcome(status: i32) -> Result<(), TransferError> {
+    match status {
+        0 => Ok(()),
+        status::STALL => Err(TransferError::Stall),
+        status::GONE | status::SHUT_DOWN => Err(TransferError::Gone),
+        status::TOO_MUCH => Err(TransferError::TooMuch),
+        other => Err(TransferError::Failed(format!("the USB/IP server says {other}"))),
+    }
+}
+
+/// SET_INTERFACE. Source: USB 2.0, section 9.4.10.
+const SET_INTERFACE: u8 = 0x0B;
+
+impl UsbDevice for UsbIpDevice {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let setup = setup.bytes(length);
+        // A transfer without data counts as OUT, whatever its setup says.
+        let transfer = Transfer { setup, is_in: length > 0, length: u32::from(length), data: &[] };
+        self.transfer(&transfer, timeout)
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let length = u16::try_from(data.len()).map_err(|_| TransferError::Impossible("more than 65535 bytes"))?;
+        let transfer = Transfer { setup: setup.bytes(length), is_in: false, length: u32::from(length), data };
+        self.transfer(&transfer, timeout).map(drop)
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        let setup =
+            Setup { kind: 0x01, request: SET_INTERFACE, value: u16::from(alternate), index: u16::from(interface) };
+        match self.control_out(setup, &[], SERVER_TIMEOUT) {
+            // A device that has only setting 0 may refuse to be set to it.
+            Err(TransferError::Stall) if alternate == 0 => Ok(()),
+            other => other,
+        }
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        let transfer = Transfer { setup: wire::PORT_RESET, is_in: false, length: 0, data: &[] };
+        match self.transfer(&transfer, SERVER_TIMEOUT) {
+            // The device came back as something else, and the server let go of it.
+            Err(TransferError::Gone) => Ok(()),
+            other => other.map(drop),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn bus_names_are_read() {
+        for (name, full) in [
+            ("usbip://bench", "usbip://bench:3240"),
+            ("usbip://127.0.0.1:40001/", "usbip://127.0.0.1:40001"),
+            ("usbip://[::1]", "usbip://[::1]:3240"),
+            ("usbip://[::1]:99", "usbip://[::1]:99"),
+        ] {
+            assert_eq!(UsbIpBus::new(name).unwrap().name(), full);
+        }
+        for bad in ["usb", "usbip://", "usbip://:3240", "http://bench", "usbip://a/b", "usbip://me@bench"] {
+            assert!(UsbIpBus::new(bad).is_err(), "{bad}");
+        }
+    }
+}
