@@ -1,0 +1,25 @@
+//! Faults: scripted, so that they repeat.
+
+use std::time::Duration;
+
+/// Something that goes wrong at one transfer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Fault {
+    /// At which class or vendor transfer of the unit, counted from 1.
+    pub at: u64,
+    /// What goes wrong.
+    pub kind: FaultKind,
+}
+
+/// What goes wrong.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum FaultKind {
+    /// The transfer is refused, and the unit never sees it.
+    Stall,
+    /// The transfer is never answered, and the unit never sees it.
+    Silence,
+    /// The answer comes back with half of its bytes.
+    Short,
+    /// The cable is pulled, and plugged in again after a time, if one is given.
+    Pull(Option<Duration>),
+}

@@ -1,0 +1,114 @@
+//! A world as a bus, with no wire between.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_usb::{Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice};
+
+use crate::usb::{self, Answer};
+use crate::world::{Listed, OpenError, SharedWorld, lock};
+
+/// A world as a bus. A transfer takes no time; what waits, waits on `clock`,
+/// which must be the world's.
+pub struct SimBus {
+    world: SharedWorld,
+    clock: Arc<dyn Clock>,
+}
+
+impl SimBus {
+    /// The name of every such bus.
+    pub const NAME: &'static str = "sim";
+
+    /// A bus of `world`, which goes by `clock`.
+    pub fn new(world: SharedWorld, clock: Arc<dyn Clock>) -> Self {
+        Self { world, clock }
+    }
+}
+
+impl Bus for SimBus {
+    fn name(&self) -> &str {
+        Self::NAME
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        Ok(lock(&self.world).list().into_iter().map(info).collect())
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
+        let listed = lock(&self.world).open(port).map_err(|error| match error {
+            OpenError::NotThere => BusError::NotThere(location.clone()),
+            OpenError::InUse => BusError::Busy(location.clone()),
+        })?;
+        let (world, clock) = (self.world.clone(), self.clock.clone());
+        Ok(Box::new(SimDevice { world, clock, port: listed.port, enumeration: listed.enumeration }))
+    }
+}
+
+fn info(listed: Listed) -> DeviceInfo {
+    let (vendor, product, release) = listed.ids;
+    let interface = |[class, subclass, protocol]: [u8; 3]| InterfaceClass { class, subclass, protocol };
+    DeviceInfo {
+        location: Location { bus: SimBus::NAME.into(), port: listed.port },
+        address: listed.enumeration,
+        speed: Speed::Full,
+        vendor,
+        product,
+        release,
+        interfaces: listed.classes.into_iter().map(interface).collect(),
+    }
+}
+
+struct SimDevice {
+    world: SharedWorld,
+    clock: Arc<dyn Clock>,
+    port: String,
+    enumeration: u32,
+}
+
+impl SimDevice {
+    fn control(&mut self, setup: [u8; 8], data: &[u8], timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let setup = usb::Setup::parse(setup);
+        let answer = lock(&self.world).control(&self.port, self.enumeration, setup, data);
+        match answer {
+            None => Err(TransferError::Gone),
+            Some(Answer::Data(bytes)) if bytes.len() > usize::from(setup.length) => Err(TransferError::TooMuch),
+            Some(Answer::Data(bytes)) => Ok(bytes),
+            Some(Answer::Done) => Ok(Vec::new()),
+            Some(Answer::Stall) => Err(TransferError::Stall),
+            Some(Answer::Silent) => {
+                self.clock.sleep(timeout);
+                Err(TransferError::Timeout)
+            }
+        }
+    }
+}
+
+impl UsbDevice for SimDevice {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.control(setup.bytes(length), &[], timeout)
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let length = u16::try_from(data.len()).map_err(|_| TransferError::Impossible("more than 65535 bytes"))?;
+        self.control(setup.bytes(length), data, timeout).map(drop)
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        let setup = Setup { kind: 0x01, request: 11, value: u16::from(alternate), index: u16::from(interface) };
+        self.control_out(setup, &[], Duration::from_secs(5))
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        match lock(&self.world).bus_reset(&self.port, self.enumeration) {
+            true => Ok(()),
+            false => Err(TransferError::Gone),
+        }
+    }
+}
+
+impl Drop for SimDevice {
+    fn drop(&mut self) {
+        lock(&self.world).close(&self.port, self.enumeration);
+    }
+}

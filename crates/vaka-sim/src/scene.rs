@@ -1,0 +1,212 @@
+//! Scenes: which units there are, what they hold, and what goes wrong, in TOML.
+//!
+//! The format is specified in `docs/formats/scene.md`.
+
+use std::time::Duration;
+
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::fault::{Fault, FaultKind};
+use crate::flash::StuckBit;
+use crate::unit::tern::{Revision, Tern};
+use crate::unit::{Hand, Unit};
+use crate::world::World;
+
+/// A scene that was read and checked.
+#[derive(Clone, Debug)]
+pub struct Scene {
+    units: Vec<SceneUnit>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawScene {
+    unit: Vec<SceneUnit>,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct SceneUnit {
+    product: Product,
+    variant: Variant,
+    port: String,
+    serial: String,
+    #[serde(default)]
+    mode: StartMode,
+    #[serde(default)]
+    stuck_bits: Vec<RawStuckBit>,
+    #[serde(default)]
+    faults: Vec<RawFault>,
+    #[serde(default)]
+    hands: Vec<RawHand>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Product {
+    Tern,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum Variant {
+    R1,
+    R2,
+}
+
+#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum StartMode {
+    #[default]
+    Application,
+    Update,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawStuckBit {
+    at: u32,
+    bit: u8,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawFault {
+    at: u64,
+    what: FaultWord,
+    back_after_ms: Option<u64>,
+}
+
+#[derive(Clone, Copy, Debug, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum FaultWord {
+    Stall,
+    Silence,
+    Short,
+    Pull,
+}
+
+#[derive(Clone, Debug, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawHand {
+    after_ms: u64,
+    what: String,
+}
+
+/// What is wrong with a scene.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+pub enum SceneError {
+    /// It is no TOML of this form.
+    #[error("{0}")]
+    Toml(String),
+    /// Two units stand on one port, or a port has no name that can be listed.
+    #[error("port '{0}' is used twice, is empty, or is longer than 31 characters")]
+    Port(String),
+    /// A bit number above 7, or a hand that can do nothing.
+    #[error("{0}")]
+    Value(String),
+}
+
+impl Scene {
+    /// Reads a scene.
+    ///
+    /// # Errors
+    /// [`SceneError`]: its author is to blame.
+    pub fn parse(text: &str) -> Result<Self, SceneError> {
+        let raw: RawScene = toml::from_str(text).map_err(|error| SceneError::Toml(error.to_string()))?;
+        for (index, unit) in raw.unit.iter().enumerate() {
+            let twice = raw.unit[..index].iter().any(|other| other.port == unit.port);
+            if twice || unit.port.is_empty() || unit.port.len() > 31 {
+                return Err(SceneError::Port(unit.port.clone()));
+            }
+            if let Some(bit) = unit.stuck_bits.iter().find(|bit| bit.bit > 7) {
+                return Err(SceneError::Value(format!("a byte has bits 0 to 7, not {}", bit.bit)));
+            }
+            for hand in &unit.hands {
+                Hand::parse(&hand.what).map_err(SceneError::Value)?;
+            }
+        }
+        Ok(Self { units: raw.unit })
+    }
+
+    /// Plugs its units into a world.
+    pub fn build(&self, world: &mut World) {
+        for unit in &self.units {
+            unit.build(world);
+        }
+    }
+}
+
+impl SceneUnit {
+    fn build(&self, world: &mut World) {
+        let Product::Tern = self.product;
+        let revision = match self.variant {
+            Variant::R1 => Revision::R1,
+            Variant::R2 => Revision::R2,
+        };
+        let mut unit = match self.mode {
+            StartMode::Application => Tern::new(revision, &self.serial),
+            StartMode::Update => Tern::in_boot_mode(revision, &self.serial),
+        };
+        for bit in &self.stuck_bits {
+            unit.flash_mut().stick(StuckBit { address: bit.at, bit: bit.bit });
+        }
+        world.plug(&self.port, Box::new(unit), self.faults.iter().map(RawFault::fault).collect());
+        for hand in &self.hands {
+            // Checked when the scene was read.
+            if let Ok(does) = Hand::parse(&hand.what) {
+                world.hand_later(&self.port, Duration::from_millis(hand.after_ms), does);
+            }
+        }
+    }
+}
+
+impl RawFault {
+    fn fault(&self) -> Fault {
+        let kind = match self.what {
+            FaultWord::Stall => FaultKind::Stall,
+            FaultWord::Silence => FaultKind::Silence,
+            FaultWord::Short => FaultKind::Short,
+            FaultWord::Pull => FaultKind::Pull(self.back_after_ms.map(Duration::from_millis)),
+        };
+        Fault { at: self.at, kind }
+    }
+}
+
+/// The scene that is served when none is given: a Tern r1 in update mode and a
+/// Tern r2 that runs its application.
+pub const DEFAULT: &str = r#"
+[[unit]]
+product = "tern"
+variant = "r1"
+port = "1-1"
+serial = "T1-00217"
+mode = "update"
+
+[[unit]]
+product = "tern"
+variant = "r2"
+port = "1-2"
+serial = "T2-00054"
+"#;
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn scenes_are_checked() {
+        assert_eq!(Scene::parse(DEFAULT).unwrap().units.len(), 2);
+        for (from, to, words) in [
+            ("port = \"1-2\"", "port = \"1-1\"", "used twice"),
+            ("variant = \"r2\"", "variant = \"r9\"", "r9"),
+            ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
+            ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
+            ("serial = \"T2-00054\"", "serial = \"x\"\nhands = [{ after_ms = 0, what = \"dance\" }]", "nothing a hand can do"),
+        ] {
+            let error = Scene::parse(&DEFAULT.replace(from, to)).unwrap_err().to_string();
+            assert!(error.contains(words), "{error}");
+        }
+    }
+}

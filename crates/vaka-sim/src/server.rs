@@ -1,0 +1,247 @@
+//! A world as a USB/IP server.
+//!
+//! It behaves as the kernel's server does where that can be seen: one
+//! operation for each connection, an imported device leaves the list, a port
+//! reset when it is asked for or the connection ends, a closed connection when
+//! the unit leaves the bus.
+
+use std::io::{self, Read, Write};
+use std::net::{SocketAddr, TcpListener, TcpStream};
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+use std::thread::JoinHandle;
+use std::time::Duration;
+
+use vaka_usb::usbip::wire::{self, DeviceRecord, Message, OpHeader, status};
+
+use crate::usb::{Answer, Setup};
+use crate::world::{Listed, OpenError, SharedWorld, lock};
+
+/// How often a quiet connection looks whether its unit is still there.
+const LOOK_INTERVAL: Duration = Duration::from_millis(10);
+
+/// More than a control transfer can carry.
+const MAX_PAYLOAD: u32 = 64 * 1024;
+
+/// A running server. Dropping it ends the list of devices and, within a
+/// moment, the connections.
+pub struct Server {
+    address: SocketAddr,
+    stop: Arc<AtomicBool>,
+    accepting: Option<JoinHandle<()>>,
+}
+
+impl Server {
+    /// Serves `world` on `address`; port 0 takes any free one.
+    ///
+    /// # Errors
+    /// The address cannot be listened on.
+    pub fn start(world: SharedWorld, address: SocketAddr) -> io::Result<Self> {
+        let listener = TcpListener::bind(address)?;
+        let address = listener.local_addr()?;
+        let stop = Arc::new(AtomicBool::new(false));
+        let stop_accepting = stop.clone();
+        let accepting = std::thread::spawn(move || accept(&listener, &world, &stop_accepting));
+        Ok(Self { address, stop, accepting: Some(accepting) })
+    }
+
+    /// Where it listens.
+    pub fn address(&self) -> SocketAddr {
+        self.address
+    }
+
+    /// The bus, as `--bus` takes it.
+    pub fn bus(&self) -> String {
+        format!("usbip://{}", self.address)
+    }
+}
+
+impl Drop for Server {
+    fn drop(&mut self) {
+        self.stop.store(true, Ordering::SeqCst);
+        // A connection of our own wakes the thread that waits for one.
+        let _ = TcpStream::connect_timeout(&self.address, Duration::from_secs(1));
+        if let Some(accepting) = self.accepting.take() {
+            let _ = accepting.join();
+        }
+    }
+}
+
+fn accept(listener: &TcpListener, world: &SharedWorld, stop: &Arc<AtomicBool>) {
+    for stream in listener.incoming() {
+        if stop.load(Ordering::SeqCst) {
+            return;
+        }
+        let Ok(stream) = stream else { continue };
+        let (world, stop) = (world.clone(), stop.clone());
+        // A client that goes away or talks nonsense ends its own connection only.
+        std::thread::spawn(move || drop(serve(stream, &world, &stop)));
+    }
+}
+
+fn serve(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool) -> io::Result<()> {
+    stream.set_nodelay(true)?;
+    stream.set_read_timeout(Some(Duration::from_secs(10)))?;
+    let mut header = [0; wire::OP_HEADER_LEN];
+    stream.read_exact(&mut header)?;
+    let header = OpHeader::parse(&header);
+    match (header.version, header.code) {
+        (wire::VERSION, wire::OP_REQ_DEVLIST) => stream.write_all(&device_list(world)),
+        (wire::VERSION, wire::OP_REQ_IMPORT) => {
+            let mut busid = [0; wire::BUSID_LEN];
+            stream.read_exact(&mut busid)?;
+            import(stream, world, stop, &wire::parse_busid(&busid))
+        }
+        _ => Ok(()),
+    }
+}
+
+fn device_list(world: &SharedWorld) -> Vec<u8> {
+    let devices = lock(world).list();
+    let mut reply = OpHeader::new(wire::OP_REP_DEVLIST, 0).emit().to_vec();
+    reply.extend_from_slice(&u32::try_from(devices.len()).unwrap_or(0).to_be_bytes());
+    for device in &devices {
+        reply.extend_from_slice(&record(device).emit());
+        for [class, subclass, protocol] in &device.classes {
+            reply.extend_from_slice(&[*class, *subclass, *protocol, 0]);
+        }
+    }
+    reply
+}
+
+fn record(device: &Listed) -> DeviceRecord {
+    let (vendor, product, release) = device.ids;
+    DeviceRecord {
+        path: format!("/standins/{}", device.port),
+        busid: device.port.clone(),
+        busnum: device.number,
+        devnum: device.enumeration,
+        speed: 2,
+        vendor,
+        product,
+        release,
+        class: [0, 0, 0],
+        configuration: 1,
+        configurations: 1,
+        interfaces: u8::try_from(device.classes.len()).unwrap_or(u8::MAX),
+    }
+}
+
+fn import(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool, busid: &str) -> io::Result<()> {
+    let opened = lock(world).open(busid);
+    let device = match opened {
+        Ok(device) => device,
+        Err(error) => {
+            let status = if error == OpenError::InUse { 2 } else { 4 };
+            return stream.write_all(&OpHeader::new(wire::OP_REP_IMPORT, status).emit());
+        }
+    };
+    let mut reply = OpHeader::new(wire::OP_REP_IMPORT, 0).emit().to_vec();
+    reply.extend_from_slice(&record(&device).emit());
+    let devid = record(&device).devid();
+    let mut link = Link { stream, world, stop, device: &device, devid, silent: Vec::new() };
+    let ended = link.stream.write_all(&reply).and_then(|()| link.run());
+    lock(world).close(&device.port, device.enumeration);
+    ended
+}
+
+/// The connection of an imported device.
+struct Link<'a> {
+    stream: TcpStream,
+    world: &'a SharedWorld,
+    stop: &'a AtomicBool,
+    device: &'a Listed,
+    devid: u32,
+    /// Transfers that the unit does not answer.
+    silent: Vec<u32>,
+}
+
+/// The connection ends; not a fault.
+fn ended() -> io::Error {
+    io::ErrorKind::ConnectionAborted.into()
+}
+
+impl Link<'_> {
+    fn run(&mut self) -> io::Result<()> {
+        self.stream.set_read_timeout(Some(LOOK_INTERVAL))?;
+        loop {
+            let mut header = [0; wire::HEADER_LEN];
+            self.read(&mut header)?;
+            match Message::parse(&header) {
+                Some((seqnum, Message::Submit { devid, is_in, endpoint, length, setup, .. })) if devid == self.devid => {
+                    self.submit(seqnum, is_in, endpoint, length, setup)?;
+                }
+                Some((seqnum, Message::Unlink { target, .. })) => self.unlink(seqnum, target)?,
+                _ => return Err(ended()),
+            }
+        }
+    }
+
+    /// Reads all of `bytes`; ends when the unit leaves or the server stops.
+    fn read(&mut self, bytes: &mut [u8]) -> io::Result<()> {
+        let mut filled = 0;
+        while filled < bytes.len() {
+            match self.stream.read(&mut bytes[filled..]) {
+                Ok(0) => return Err(ended()),
+                Ok(count) => filled += count,
+                Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
+                    self.look()?;
+                }
+                Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    fn look(&self) -> io::Result<()> {
+        let present = lock(self.world).is_present(&self.device.port, self.device.enumeration);
+        if self.stop.load(Ordering::SeqCst) || !present { Err(ended()) } else { Ok(()) }
+    }
+
+    fn submit(&mut self, seqnum: u32, is_in: bool, endpoint: u32, length: u32, setup: [u8; 8]) -> io::Result<()> {
+        if length > MAX_PAYLOAD || endpoint != 0 {
+            return Err(ended());
+        }
+        let mut data = vec![0; if is_in { 0 } else { length as usize }];
+        self.read(&mut data)?;
+        if setup[..2] == wire::PORT_RESET[..2] && setup[2..4] == wire::PORT_RESET[2..4] {
+            let reset = lock(self.world).bus_reset(&self.device.port, self.device.enumeration);
+            return if reset { self.answer(seqnum, 0, &[], 0) } else { Err(ended()) };
+        }
+        let (port, enumeration) = (&self.device.port, self.device.enumeration);
+        let answer = lock(self.world).control(port, enumeration, Setup::parse(setup), &data);
+        match answer {
+            None => Err(ended()),
+            Some(Answer::Data(bytes)) if !is_in || bytes.len() > length as usize => {
+                self.answer(seqnum, status::TOO_MUCH, &[], 0)
+            }
+            Some(Answer::Data(bytes)) => self.answer(seqnum, 0, &bytes, bytes.len()),
+            Some(Answer::Done) => self.answer(seqnum, 0, &[], data.len()),
+            Some(Answer::Stall) => self.answer(seqnum, status::STALL, &[], 0),
+            Some(Answer::Silent) => {
+                self.silent.push(seqnum);
+                self.look()
+            }
+        }
+    }
+
+    fn answer(&mut self, seqnum: u32, status: i32, payload: &[u8], length: usize) -> io::Result<()> {
+        let length = u32::try_from(length).unwrap_or(0);
+        let mut bytes = Message::Submitted { status, length }.emit(seqnum).to_vec();
+        bytes.extend_from_slice(payload);
+        self.stream.write_all(&bytes)
+    }
+
+    fn unlink(&mut self, seqnum: u32, target: u32) -> io::Result<()> {
+        let pending = self.silent.iter().position(|number| *number == target);
+        let status = match pending {
+            Some(at) => {
+                self.silent.swap_remove(at);
+                status::CANCELLED
+            }
+            None => 0,
+        };
+        self.stream.write_all(&Message::Unlinked { status }.emit(seqnum))
+    }
+}

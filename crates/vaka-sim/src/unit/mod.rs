@@ -1,0 +1,88 @@
+//! Units: one file for each product of the demo world.
+
+pub mod tern;
+
+use std::time::Duration;
+
+use crate::flash::Flash;
+use crate::usb::{Answer, Face, Setup};
+
+/// What a person does to a unit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Hand {
+    /// Presses a button and keeps it down.
+    Hold(String),
+    /// Lets a button go.
+    Release(String),
+    /// Presses a button and lets it go.
+    Tap(String),
+    /// Pulls the cable; the power goes with it.
+    Pull,
+    /// Plugs the cable in.
+    Plug,
+}
+
+impl Hand {
+    /// Reads `hold SET`, `release SET`, `tap RESET`, `pull` or `plug`.
+    ///
+    /// # Errors
+    /// A sentence with the words that are understood.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let words: Vec<&str> = text.split_whitespace().collect();
+        match words[..] {
+            ["hold", button] => Ok(Self::Hold(button.to_uppercase())),
+            ["release", button] => Ok(Self::Release(button.to_uppercase())),
+            ["tap", button] => Ok(Self::Tap(button.to_uppercase())),
+            ["pull"] => Ok(Self::Pull),
+            ["plug"] => Ok(Self::Plug),
+            _ => Err(format!("'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug")),
+        }
+    }
+}
+
+/// What a unit is really doing, whatever it shows.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Condition {
+    /// Not plugged in.
+    Unplugged,
+    /// On its way from one mode to another.
+    Starting,
+    /// Its application runs.
+    Application,
+    /// It is in a boot mode.
+    Boot,
+    /// It runs something that is not for it, or has lost its bootloader. It
+    /// shows nothing and stays so until it is revived.
+    Bricked,
+}
+
+/// A stand-in for one unit.
+pub trait Unit: Send {
+    /// Lets time pass up to `now`.
+    fn advance(&mut self, now: Duration);
+
+    /// What it shows on the bus, if anything, with a number that is another
+    /// one after each enumeration.
+    fn face(&self) -> Option<(u32, &Face)>;
+
+    /// A control transfer that is no standard request.
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer;
+
+    /// The bus is reset.
+    fn bus_reset(&mut self, now: Duration);
+
+    /// A person does something.
+    fn hand(&mut self, now: Duration, hand: &Hand);
+
+    /// Its true memory.
+    fn flash(&self) -> &Flash;
+
+    /// Its true memory, to arrange a scene.
+    fn flash_mut(&mut self) -> &mut Flash;
+
+    /// What it is really doing.
+    fn condition(&self) -> Condition;
+
+    /// Brings a bricked unit back as it left the factory.
+    fn revive(&mut self, now: Duration);
+}

@@ -1,0 +1,367 @@
+//! The Tern tide gauge, revisions r1 and r2.
+//!
+//! Two boards with the same labels outside and different chips inside. Their
+//! chip's boot mode shows one generic id; SET held while RESET is tapped, or
+//! while the cable is plugged in, leads there. The unit's own bootloader starts
+//! the application if its start vectors and CRC are sound. It does not look at
+//! the board word: an image for the other board starts, drives the wrong pins,
+//! and that was the last of that unit.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use super::{Condition, Hand, Unit};
+use crate::bootloader::dfu_addressed::{self, DfuAddressed};
+use crate::flash::Flash;
+use crate::usb::{Answer, Face, FaceInterface, Setup};
+
+/// Ids while the application runs; of the range that 0x1209 reserves for testing.
+pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0001);
+/// Ids of the chip's boot mode, of the same range.
+pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0002);
+
+/// wTransferSize of the boot mode.
+pub const TRANSFER_SIZE: u16 = 1024;
+
+/// From power-on or a jump until the unit is enumerated.
+const START_TIME: Duration = Duration::from_millis(250);
+
+const BASE: u32 = 0x0A00_0000;
+const RAM_BASE: u32 = 0x2000_0000;
+/// The chips' family ends its RAM here at the most; the bootloader looks no closer.
+const RAM_END_OF_FAMILY: u32 = 0x2000_8000;
+
+/// A board revision.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Revision {
+    /// 48 sectors of 3 KiB.
+    R1,
+    /// 40 sectors of 6 KiB.
+    R2,
+}
+
+/// What differs between the boards.
+struct Board {
+    sectors: u32,
+    sector_size: u32,
+    bootloader_sectors: u32,
+    board_word: &'static [u8; 4],
+    chip: &'static str,
+    factory: &'static [u8],
+}
+
+impl Revision {
+    fn board(self) -> Board {
+        match self {
+            Self::R1 => Board {
+                sectors: 48,
+                sector_size: 3 * 1024,
+                bootloader_sectors: 3,
+                board_word: b"TRN1",
+                chip: "OYS-144",
+                factory: include_bytes!("../../../../demo/firmware/out/tern-r1-1.4.0.bin"),
+            },
+            Self::R2 => Board {
+                sectors: 40,
+                sector_size: 6 * 1024,
+                bootloader_sectors: 2,
+                board_word: b"TRN2",
+                chip: "OYS-240",
+                factory: include_bytes!("../../../../demo/firmware/out/tern-r2-1.4.0.bin"),
+            },
+        }
+    }
+}
+
+#[derive(Debug)]
+enum State {
+    Unplugged,
+    /// Dark until a time, then it comes up as the given mode.
+    Starting(Duration, Mode),
+    Up(Mode, Box<Face>),
+    Bricked,
+}
+
+#[derive(Clone, Debug)]
+enum Mode {
+    Application,
+    Boot(DfuAddressed),
+}
+
+/// A Tern.
+#[derive(Debug)]
+pub struct Tern {
+    revision: Revision,
+    serial: String,
+    flash: Flash,
+    state: State,
+    enumeration: u32,
+    held: BTreeSet<String>,
+    /// The bootloader as the factory wrote it.
+    bootloader: Vec<u8>,
+}
+
+impl Tern {
+    /// A unit as it left the factory, with application 1.4.0 running.
+    pub fn new(revision: Revision, serial: &str) -> Self {
+        let board = revision.board();
+        let flash = Flash::new(BASE, board.sectors, board.sector_size);
+        let bootloader = noise(serial, (board.bootloader_sectors * board.sector_size) as usize);
+        let mut tern = Self {
+            revision,
+            serial: serial.to_owned(),
+            flash,
+            state: State::Unplugged,
+            enumeration: 0,
+            held: BTreeSet::new(),
+            bootloader,
+        };
+        tern.fill();
+        tern.come_up(Mode::Application);
+        tern
+    }
+
+    /// The same, but found in the chip's boot mode.
+    pub fn in_boot_mode(revision: Revision, serial: &str) -> Self {
+        let mut tern = Self::new(revision, serial);
+        let boot = tern.boot_mode();
+        tern.come_up(boot);
+        tern
+    }
+
+    /// Addresses of the bootloader region.
+    pub fn bootloader_region(revision: Revision) -> std::ops::Range<u32> {
+        let board = revision.board();
+        BASE..BASE + board.bootloader_sectors * board.sector_size
+    }
+
+    /// Addresses of the application region.
+    pub fn application_region(revision: Revision) -> std::ops::Range<u32> {
+        let board = revision.board();
+        Self::bootloader_region(revision).end..BASE + (board.sectors - 1) * board.sector_size
+    }
+
+    /// Addresses of the settings region.
+    pub fn settings_region(revision: Revision) -> std::ops::Range<u32> {
+        let board = revision.board();
+        let start = Self::application_region(revision).end;
+        start..start + board.sector_size
+    }
+
+    /// Fills the flash as the factory does.
+    fn fill(&mut self) {
+        let settings = format!("SKSET1 serial={} offset=1840 harbour=3", self.serial);
+        self.flash.erase(BASE..BASE + self.flash.len());
+        self.flash.put(BASE, &self.bootloader);
+        self.flash.put(Self::application_region(self.revision).start, self.revision.board().factory);
+        self.flash.put(Self::settings_region(self.revision).start, settings.as_bytes());
+    }
+
+    fn boot_mode(&self) -> Mode {
+        Mode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE))
+    }
+
+    fn come_up(&mut self, mode: Mode) {
+        self.enumeration += 1;
+        let face = match &mode {
+            Mode::Application => self.application_face(),
+            Mode::Boot(boot) => self.boot_face(boot),
+        };
+        self.state = State::Up(mode, Box::new(face));
+    }
+
+    fn application_face(&self) -> Face {
+        let release = self.application().map_or(0, |application| application.version);
+        let interface = FaceInterface { class: [0xFF, 0, 0], names: vec!["Tide data".to_owned()], extra: Vec::new() };
+        Face::new(APPLICATION_IDS, release, ["Skerrow Instruments", "Tern tide gauge", &self.serial], vec![interface])
+    }
+
+    /// The chip's own texts: it knows nothing of the product around it.
+    fn boot_face(&self, boot: &DfuAddressed) -> Face {
+        let interface = FaceInterface {
+            class: dfu_addressed::CLASS,
+            names: vec![DfuAddressed::layout("Tide Flash", &self.flash)],
+            extra: boot.functional_descriptor(),
+        };
+        let chip_serial: String = self.serial.bytes().map(|byte| format!("{:02X}", byte.rotate_left(3))).collect();
+        Face::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])
+    }
+
+    /// The chip starts: into its boot mode if SET is held, else at the bootloader.
+    fn power_on(&mut self, now: Duration) {
+        let mode = if self.held.contains("SET") { Some(self.boot_mode()) } else { self.run_bootloader() };
+        self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+    }
+
+    /// The unit's own bootloader starts the application, or else the chip's
+    /// boot mode. `None`: that was the last of this unit.
+    fn run_bootloader(&self) -> Option<Mode> {
+        if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] {
+            return None;
+        }
+        match self.application() {
+            Some(application) if !application.fits => None,
+            Some(_) => Some(Mode::Application),
+            None => Some(self.boot_mode()),
+        }
+    }
+
+    /// Leaves the boot mode by a jump.
+    fn jump(&mut self, now: Duration, to: u32) {
+        if to == BASE {
+            let mode = self.run_bootloader();
+            self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+        } else if to == Self::application_region(self.revision).start && self.application().is_some_and(|app| app.fits) {
+            self.state = State::Starting(now + START_TIME, Mode::Application);
+        } else {
+            // A jump into nothing runs wild.
+            self.state = State::Bricked;
+        }
+    }
+
+    /// Looks at the application as the bootloader does: start vectors and CRC.
+    fn application(&self) -> Option<Application> {
+        let region = Self::application_region(self.revision);
+        let word = |address: u32| Some(u32::from_le_bytes(self.flash.read(address, 4)?.try_into().ok()?));
+        let (stack, reset) = (word(region.start)?, word(region.start + 4)?);
+        let length = word(region.start + 0x44)?;
+        let version = self.flash.read(region.start + 0x4C, 2)?;
+        let sound = (RAM_BASE..=RAM_END_OF_FAMILY).contains(&stack)
+            && region.contains(&reset)
+            && reset % 2 == 1
+            && (0x60..region.end - region.start - 4).contains(&length);
+        if !sound {
+            return None;
+        }
+        let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(self.flash.read(region.start, length as usize)?);
+        let board_word = self.flash.read(region.start + 0x40, 4)?;
+        (word(region.start + length)? == crc).then(|| Application {
+            version: u16::from_le_bytes([version[0], version[1]]),
+            fits: board_word == self.revision.board().board_word,
+        })
+    }
+
+    /// The mark on the unit's chip.
+    pub fn chip(&self) -> &'static str {
+        self.revision.board().chip
+    }
+}
+
+/// A sound image in the application region.
+struct Application {
+    version: u16,
+    /// Whether it is for this board.
+    fits: bool,
+}
+
+/// Bytes that look like code: the same for the same unit, different for others.
+fn noise(seed: &str, len: usize) -> Vec<u8> {
+    let mut state = seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 17;
+        state ^= state << 5;
+        state.to_le_bytes()[1]
+    };
+    (0..len).map(|_| next()).collect()
+}
+
+impl Unit for Tern {
+    fn advance(&mut self, now: Duration) {
+        let Self { state, flash, .. } = self;
+        match state {
+            State::Starting(until, mode) if now >= *until => {
+                let mode = mode.clone();
+                self.come_up(mode);
+            }
+            State::Up(Mode::Boot(boot), _) => {
+                if let Some(to) = boot.advance(now, flash) {
+                    self.jump(now, to);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        match &self.state {
+            State::Up(_, face) => Some((self.enumeration, face)),
+            _ => None,
+        }
+    }
+
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        match &mut self.state {
+            State::Up(Mode::Boot(boot), _) => boot.control(now, &self.flash, setup, data),
+            _ => Answer::Stall,
+        }
+    }
+
+    fn bus_reset(&mut self, now: Duration) {
+        // The chip's boot mode survives a bus reset, and so does the application.
+        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
+            boot.bus_reset(now, &mut self.flash);
+        }
+    }
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match hand {
+            Hand::Hold(button) => {
+                self.held.insert(button.clone());
+            }
+            Hand::Release(button) => {
+                self.held.remove(button);
+            }
+            Hand::Tap(button) if button == "RESET" => {
+                if !matches!(self.state, State::Unplugged | State::Bricked) {
+                    self.cut(now);
+                    self.power_on(now);
+                }
+            }
+            Hand::Tap(_) => {}
+            Hand::Pull => {
+                self.cut(now);
+                if !matches!(self.state, State::Bricked) {
+                    self.state = State::Unplugged;
+                }
+            }
+            Hand::Plug => {
+                if matches!(self.state, State::Unplugged) {
+                    self.power_on(now);
+                }
+            }
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        match &self.state {
+            State::Unplugged => Condition::Unplugged,
+            State::Starting(..) => Condition::Starting,
+            State::Up(Mode::Application, _) => Condition::Application,
+            State::Up(Mode::Boot(_), _) => Condition::Boot,
+            State::Bricked => Condition::Bricked,
+        }
+    }
+
+    fn revive(&mut self, now: Duration) {
+        self.fill();
+        self.held.clear();
+        self.power_on(now);
+    }
+}
+
+impl Tern {
+    fn cut(&mut self, now: Duration) {
+        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
+            boot.cut(now, &mut self.flash);
+        }
+    }
+}

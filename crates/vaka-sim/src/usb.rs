@@ -1,0 +1,155 @@
+//! The device side of USB: what a unit shows, and the standard requests.
+
+/// What a device answers to a transfer.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Answer {
+    /// Data to the host.
+    Data(Vec<u8>),
+    /// Taken.
+    Done,
+    /// Refused.
+    Stall,
+    /// Nothing: it neither takes nor refuses.
+    Silent,
+}
+
+/// A setup packet, taken apart.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Setup {
+    /// bmRequestType.
+    pub kind: u8,
+    /// bRequest.
+    pub request: u8,
+    /// wValue.
+    pub value: u16,
+    /// wIndex.
+    pub index: u16,
+    /// wLength.
+    pub length: u16,
+}
+
+impl Setup {
+    /// From the eight bytes on the bus.
+    pub fn parse(bytes: [u8; 8]) -> Self {
+        let word = |at: usize| u16::from_le_bytes([bytes[at], bytes[at + 1]]);
+        Self { kind: bytes[0], request: bytes[1], value: word(2), index: word(4), length: word(6) }
+    }
+
+    /// Whether it is a standard request: no class, no vendor.
+    pub fn is_standard(self) -> bool {
+        self.kind & 0x60 == 0
+    }
+}
+
+/// Class, subclass and protocol of an interface, and its descriptors.
+#[derive(Clone, Debug)]
+pub struct FaceInterface {
+    /// Class, subclass, protocol.
+    pub class: [u8; 3],
+    /// Its name; one alternate setting for each.
+    pub names: Vec<String>,
+    /// Class-specific descriptors behind the last setting.
+    pub extra: Vec<u8>,
+}
+
+/// What a unit shows on the bus while it is in one mode.
+#[derive(Clone, Debug)]
+pub struct Face {
+    vendor: u16,
+    product: u16,
+    release: u16,
+    interfaces: Vec<FaceInterface>,
+    /// Index 1 is the first.
+    strings: Vec<String>,
+}
+
+impl Face {
+    /// A face with these ids, texts (maker, product, serial number) and interfaces.
+    pub fn new(ids: (u16, u16), release: u16, texts: [&str; 3], interfaces: Vec<FaceInterface>) -> Self {
+        let mut strings: Vec<String> = texts.iter().map(|text| (*text).to_owned()).collect();
+        strings.extend(interfaces.iter().flat_map(|interface| interface.names.iter().cloned()));
+        Self { vendor: ids.0, product: ids.1, release, interfaces, strings }
+    }
+
+    /// idVendor, idProduct and bcdDevice.
+    pub fn ids(&self) -> (u16, u16, u16) {
+        (self.vendor, self.product, self.release)
+    }
+
+    /// Class, subclass and protocol of each interface.
+    pub fn classes(&self) -> impl Iterator<Item = [u8; 3]> + '_ {
+        self.interfaces.iter().map(|interface| interface.class)
+    }
+
+    /// Answers a standard request.
+    pub fn standard(&self, setup: Setup) -> Answer {
+        match (setup.kind, setup.request) {
+            // GET_DESCRIPTOR
+            (0x80, 6) => match self.descriptor(setup.value) {
+                Some(mut bytes) => {
+                    bytes.truncate(usize::from(setup.length));
+                    Answer::Data(bytes)
+                }
+                None => Answer::Stall,
+            },
+            // GET_STATUS, GET_CONFIGURATION, GET_INTERFACE
+            (0x80..=0x82, 0) => Answer::Data(vec![0, 0]),
+            (0x80, 8) => Answer::Data(vec![1]),
+            (0x81, 10) => Answer::Data(vec![0]),
+            // SET_CONFIGURATION, SET_INTERFACE
+            (0x00, 9) if setup.value <= 1 => Answer::Done,
+            (0x01, 11) if self.has_setting(setup.index, setup.value) => Answer::Done,
+            _ => Answer::Stall,
+        }
+    }
+
+    fn has_setting(&self, interface: u16, alternate: u16) -> bool {
+        self.interfaces.get(usize::from(interface)).is_some_and(|found| usize::from(alternate) < found.names.len().max(1))
+    }
+
+    fn descriptor(&self, value: u16) -> Option<Vec<u8>> {
+        let [index, kind] = value.to_le_bytes();
+        match kind {
+            1 => Some(self.device_descriptor()),
+            2 if index == 0 => Some(self.configuration_descriptor()),
+            3 if index == 0 => Some(vec![4, 3, 0x09, 0x04]),
+            3 => string_descriptor(self.strings.get(usize::from(index) - 1)?),
+            _ => None,
+        }
+    }
+
+    fn device_descriptor(&self) -> Vec<u8> {
+        let mut bytes = vec![18, 1, 0x00, 0x02, 0, 0, 0, 64];
+        for word in [self.vendor, self.product, self.release] {
+            bytes.extend_from_slice(&word.to_le_bytes());
+        }
+        bytes.extend_from_slice(&[1, 2, 3, 1]);
+        bytes
+    }
+
+    #[allow(clippy::cast_possible_truncation)] // a handful of interfaces
+    fn configuration_descriptor(&self) -> Vec<u8> {
+        let mut bytes = vec![9, 2, 0, 0, self.interfaces.len() as u8, 1, 0, 0x80, 50];
+        // Strings 1 to 3 are maker, product and serial number.
+        let mut name = 4;
+        for (number, interface) in (0..).zip(&self.interfaces) {
+            let [class, subclass, protocol] = interface.class;
+            for alternate in 0..interface.names.len().max(1) as u8 {
+                let string = if interface.names.is_empty() { 0 } else { name };
+                bytes.extend_from_slice(&[9, 4, number, alternate, 0, class, subclass, protocol, string]);
+                name += u8::from(string != 0);
+            }
+            bytes.extend_from_slice(&interface.extra);
+        }
+        let total = bytes.len() as u16;
+        bytes[2..4].copy_from_slice(&total.to_le_bytes());
+        bytes
+    }
+}
+
+fn string_descriptor(text: &str) -> Option<Vec<u8>> {
+    let units: Vec<u8> = text.encode_utf16().take(126).flat_map(u16::to_le_bytes).collect();
+    let mut bytes = vec![u8::try_from(units.len() + 2).ok()?, 3];
+    bytes.extend(units);
+    Some(bytes)
+}

@@ -1,0 +1,236 @@
+//! Units and the ports they are plugged into.
+
+use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::time::Duration;
+
+use vaka_usb::Clock;
+
+use crate::fault::{Fault, FaultKind};
+use crate::unit::{Hand, Unit};
+use crate::usb::{Answer, Setup};
+
+/// A world that several connections share.
+pub type SharedWorld = Arc<Mutex<World>>;
+
+/// The lock of a shared world. A panic in another thread leaves nothing half
+/// done in it that could mislead: its calls are short.
+pub fn lock(world: &SharedWorld) -> MutexGuard<'_, World> {
+    world.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A class or vendor request that a unit got, and what it answered.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Logged {
+    /// The setup packet.
+    pub setup: Setup,
+    /// Bytes that came with it.
+    pub data_len: usize,
+    /// The answer.
+    pub answer: Answer,
+}
+
+/// A port with a unit.
+struct Port {
+    name: String,
+    unit: Box<dyn Unit>,
+    /// The enumeration of the device that somebody has open.
+    in_use: Option<u32>,
+    faults: Vec<Fault>,
+    transfers: u64,
+    log: Vec<Logged>,
+    /// Hands that will do something at a time.
+    later: Vec<(Duration, Hand)>,
+}
+
+/// All units of a scene.
+pub struct World {
+    clock: Arc<dyn Clock>,
+    ports: Vec<Port>,
+}
+
+/// What a list shows of a device.
+#[derive(Clone, Debug)]
+pub struct Listed {
+    /// Its port.
+    pub port: String,
+    /// The bus number and the port's place, for the wire.
+    pub number: u32,
+    /// Changes with each enumeration.
+    pub enumeration: u32,
+    /// idVendor, idProduct, bcdDevice.
+    pub ids: (u16, u16, u16),
+    /// Class, subclass and protocol of each interface.
+    pub classes: Vec<[u8; 3]>,
+}
+
+/// Why a device cannot be opened.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum OpenError {
+    /// Nothing is there.
+    NotThere,
+    /// Somebody has it.
+    InUse,
+}
+
+impl World {
+    /// An empty world that goes by `clock`.
+    pub fn new(clock: Arc<dyn Clock>) -> Self {
+        Self { clock, ports: Vec::new() }
+    }
+
+    /// For several connections.
+    pub fn shared(self) -> SharedWorld {
+        Arc::new(Mutex::new(self))
+    }
+
+    /// Plugs a unit in at a port, with what will go wrong.
+    pub fn plug(&mut self, port: &str, unit: Box<dyn Unit>, faults: Vec<Fault>) {
+        let name = port.to_owned();
+        self.ports.push(Port { name, unit, in_use: None, faults, transfers: 0, log: Vec::new(), later: Vec::new() });
+    }
+
+    /// The names of all ports.
+    pub fn ports(&self) -> Vec<String> {
+        self.ports.iter().map(|port| port.name.clone()).collect()
+    }
+
+    /// The unit at a port, as it is now.
+    pub fn unit(&mut self, port: &str) -> Option<&mut (dyn Unit + 'static)> {
+        self.advance();
+        self.ports.iter_mut().find(|found| found.name == port).map(|found| &mut *found.unit)
+    }
+
+    /// The class and vendor requests that a unit got.
+    pub fn log(&self, port: &str) -> &[Logged] {
+        self.ports.iter().find(|found| found.name == port).map_or(&[], |found| &found.log)
+    }
+
+    /// A person does something to the unit at a port; false if there is none.
+    pub fn hand(&mut self, port: &str, hand: &Hand) -> bool {
+        self.advance();
+        let now = self.clock.now();
+        let Some(found) = self.ports.iter_mut().find(|found| found.name == port) else { return false };
+        found.unit.hand(now, hand);
+        true
+    }
+
+    /// The same, after a time.
+    pub fn hand_later(&mut self, port: &str, after: Duration, hand: Hand) {
+        let at = self.clock.now() + after;
+        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
+            found.later.push((at, hand));
+            found.later.sort_by_key(|(at, _)| *at);
+        }
+    }
+
+    /// What a list shows: devices that nobody uses.
+    pub fn list(&mut self) -> Vec<Listed> {
+        self.advance();
+        let listed = (1..).zip(&self.ports).filter_map(|(number, port)| port.listed(number).filter(|now| port.in_use != Some(now.enumeration)));
+        listed.collect()
+    }
+
+    /// Opens the device at a port.
+    ///
+    /// # Errors
+    /// [`OpenError`].
+    pub fn open(&mut self, port: &str) -> Result<Listed, OpenError> {
+        self.advance();
+        let (number, found) =
+            (1..).zip(&mut self.ports).find(|(_, found)| found.name == port).ok_or(OpenError::NotThere)?;
+        let listed = found.listed(number).ok_or(OpenError::NotThere)?;
+        if found.in_use == Some(listed.enumeration) {
+            return Err(OpenError::InUse);
+        }
+        found.in_use = Some(listed.enumeration);
+        Ok(listed)
+    }
+
+    /// Gives a device back. Closing resets its port, as the kernel's server does.
+    pub fn close(&mut self, port: &str, enumeration: u32) {
+        self.bus_reset(port, enumeration);
+        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port && found.in_use == Some(enumeration)) {
+            found.in_use = None;
+        }
+    }
+
+    /// Resets the port of an open device; false if it is gone.
+    pub fn bus_reset(&mut self, port: &str, enumeration: u32) -> bool {
+        let now = self.clock.now();
+        match self.present(port, enumeration) {
+            Some(found) => {
+                found.unit.bus_reset(now);
+                true
+            }
+            None => false,
+        }
+    }
+
+    /// Whether an open device is still the one that was opened.
+    pub fn is_present(&mut self, port: &str, enumeration: u32) -> bool {
+        self.present(port, enumeration).is_some()
+    }
+
+    /// A control transfer to an open device; `None` if it is gone.
+    pub fn control(&mut self, port: &str, enumeration: u32, setup: Setup, data: &[u8]) -> Option<Answer> {
+        let now = self.clock.now();
+        let found = self.present(port, enumeration)?;
+        let answer = if setup.is_standard() {
+            found.unit.face()?.1.standard(setup)
+        } else {
+            found.transfers += 1;
+            let fault = found.faults.iter().position(|fault| fault.at == found.transfers);
+            let kind = fault.map(|at| found.faults.remove(at).kind);
+            let answer = found.faulty(now, kind, setup, data);
+            found.log.push(Logged { setup, data_len: data.len(), answer: answer.clone() });
+            answer
+        };
+        // The transfer itself may have made the unit leave.
+        self.present(port, enumeration).map(|_| answer)
+    }
+
+    /// The port of an open device, if that device is still there.
+    fn present(&mut self, port: &str, enumeration: u32) -> Option<&mut Port> {
+        self.advance();
+        let found = self.ports.iter_mut().find(|found| found.name == port)?;
+        (found.unit.face()?.0 == enumeration).then_some(found)
+    }
+
+    fn advance(&mut self) {
+        let now = self.clock.now();
+        for port in &mut self.ports {
+            while port.later.first().is_some_and(|(at, _)| *at <= now) {
+                let (at, hand) = port.later.remove(0);
+                port.unit.advance(at);
+                port.unit.hand(at, &hand);
+            }
+            port.unit.advance(now);
+        }
+    }
+}
+
+impl Port {
+    fn listed(&self, number: u32) -> Option<Listed> {
+        let (enumeration, face) = self.unit.face()?;
+        let port = self.name.clone();
+        Some(Listed { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
+    }
+
+    /// Passes a transfer on to the unit, or lets happen what the scene wants.
+    fn faulty(&mut self, now: Duration, fault: Option<FaultKind>, setup: Setup, data: &[u8]) -> Answer {
+        match fault {
+            None => self.unit.control(now, setup, data),
+            Some(FaultKind::Stall) => Answer::Stall,
+            Some(FaultKind::Silence) => Answer::Silent,
+            Some(FaultKind::Short) => match self.unit.control(now, setup, data) {
+                Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
+                other => other,
+            },
+            Some(FaultKind::Pull(back_after)) => {
+                self.unit.hand(now, &Hand::Pull);
+                self.later.extend(back_after.map(|after| (now + after, Hand::Plug)));
+                Answer::Silent
+            }
+        }
+    }
+}
