@@ -190,11 +190,46 @@ pub enum StepState {
     Done,
 }
 
+/// Exit status of the program, and code of a failure.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(into = "u8")]
+#[repr(u8)]
+pub enum Code {
+    /// Done, checked and confirmed.
+    Done = 0,
+    /// An error of the tool itself.
+    Internal = 1,
+    /// Wrong use of the command line.
+    Usage = 2,
+    /// Image and unit do not fit, or it cannot be decided.
+    Refused = 3,
+    /// No such unit, or none came in time.
+    NoUnit = 4,
+    /// The transfer failed.
+    Transfer = 5,
+    /// Verify found a difference.
+    Differs = 6,
+    /// Written and verified, but the application did not come back.
+    NotBack = 7,
+    /// A file is damaged or unreadable.
+    File = 8,
+    /// No access: rights, driver, or another program holds it.
+    Access = 9,
+    /// Stopped by a person at a safe point.
+    Stopped = 130,
+}
+
+impl From<Code> for u8 {
+    fn from(code: Code) -> Self {
+        code as Self
+    }
+}
+
 /// What stopped the work: what happened, where, the unit's state, what to do.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Failure {
     /// The exit status.
-    pub code: u8,
+    pub code: Code,
     /// What happened, and where.
     pub message: String,
     /// What state the unit is in now.
@@ -203,6 +238,27 @@ pub struct Failure {
     /// What to do next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cure: Option<String>,
+}
+
+impl Failure {
+    /// A failure with nothing to say yet about state and cure.
+    pub fn new(code: Code, message: impl Into<String>) -> Self {
+        Self { code, message: message.into(), state: None, cure: None }
+    }
+
+    /// Says what state the unit is in.
+    #[must_use]
+    pub fn state(mut self, state: impl Into<String>) -> Self {
+        self.state = Some(state.into());
+        self
+    }
+
+    /// Says what to do next.
+    #[must_use]
+    pub fn cure(mut self, cure: impl Into<String>) -> Self {
+        self.cure = Some(cure.into());
+        self
+    }
 }
 
 /// How strongly the content was checked.
@@ -256,7 +312,7 @@ pub struct Report {
     /// How it ended.
     pub outcome: Ending,
     /// The exit status.
-    pub code: u8,
+    pub code: Code,
     /// The product's name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,

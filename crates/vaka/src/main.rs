@@ -1,1 +1,38 @@
-fn main() {}
+//! The command-line program: what was typed, what it means, what comes out.
+
+mod args;
+mod commands;
+mod interrupt;
+mod problem;
+mod render;
+mod setting;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+use vaka_core::event::Code;
+
+use args::{Args, Command};
+use setting::Setting;
+
+fn main() -> ExitCode {
+    let args = Args::parse();
+    let setting = Setting::new(&args.common);
+    let done = interrupt::install().and_then(|()| match &args.command {
+        Command::Demo(demo) => commands::demo::run(demo),
+        Command::Survey => commands::survey::run(&args.common, &setting),
+        Command::Check(check) => commands::check::run(check, &args.common, &setting),
+        Command::Update(update) => commands::update::run(update, &args.common, &setting),
+        Command::Standins(standins) => commands::standins::run(standins),
+    });
+    let code = done.unwrap_or_else(|problem| {
+        let code = problem.code();
+        render::problem(&problem, &setting);
+        code
+    });
+    ExitCode::from(u8::from(code))
+}
+
+/// A command ends with an exit status, or with what stopped it before it
+/// could tell so itself.
+type Outcome = Result<Code, problem::Problem>;

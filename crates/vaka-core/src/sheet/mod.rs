@@ -154,7 +154,6 @@ pub struct Route {
 
 /// The protocol of a route.
 #[derive(Clone, Debug, PartialEq, Eq)]
-#[non_exhaustive]
 pub enum RouteKind {
     /// DFU with memory addresses.
     Dfu {

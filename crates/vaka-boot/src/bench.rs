@@ -1,0 +1,235 @@
+//! The bench: every unit that the given buses show.
+
+use std::sync::Arc;
+
+use vaka_core::event::{Code, Failure};
+use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::text;
+use vaka_core::unit::{Mode, UsbId};
+use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
+
+use crate::identify::{self, Identity};
+
+/// Buses, and the sheets by which their units are known.
+pub struct Bench<'a> {
+    buses: Vec<Arc<dyn Bus>>,
+    sheets: &'a [Sheet],
+}
+
+/// A device that a sheet knows.
+#[derive(Clone, Debug)]
+pub struct Candidate<'a> {
+    /// The device, as listed.
+    pub device: DeviceInfo,
+    /// What it is doing.
+    pub mode: Mode,
+    /// The sheets that know its ids; several where products share a boot id.
+    pub sheets: Vec<&'a Sheet>,
+}
+
+impl<'a> Candidate<'a> {
+    /// Its ids.
+    pub fn id(&self) -> UsbId {
+        identify::from_list(&self.device).id
+    }
+
+    /// Where it is.
+    pub fn location(&self) -> &Location {
+        &self.device.location
+    }
+
+    /// The variants of a sheet that its ids leave open.
+    pub fn variants_of(&self, sheet: &'a Sheet) -> Vec<&'a Variant> {
+        match self.mode {
+            Mode::Update => sheet.variants_with_route(self.id()).collect(),
+            _ => sheet.variants.iter().collect(),
+        }
+    }
+}
+
+/// Which unit is meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Selector {
+    /// By its ids.
+    Id(UsbId),
+    /// By its serial number.
+    Serial(String),
+    /// By its port, as `survey` prints it.
+    Port(String),
+    /// By the id or name of its product or variant.
+    Name(String),
+    /// By any of these.
+    Any(String),
+}
+
+impl Selector {
+    /// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
+    ///
+    /// # Errors
+    /// A sentence, for a wrong id or an empty value.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (key, value) = match text.split_once('=') {
+            Some((key @ ("id" | "serial" | "port" | "name"), value)) => (key, value),
+            _ => ("", text),
+        };
+        if value.is_empty() {
+            return Err("name a unit: id=VID:PID, serial=…, port=…, name=… or one of these values alone".into());
+        }
+        let value = value.to_owned();
+        Ok(match key {
+            "id" => Self::Id(UsbId::parse(&value)?),
+            "serial" => Self::Serial(value),
+            "port" => Self::Port(value),
+            "name" => Self::Name(value),
+            _ => Self::Any(value),
+        })
+    }
+
+    /// Whether a unit must be opened to tell: only then is its serial number read.
+    fn wants_serial(&self) -> bool {
+        matches!(self, Self::Serial(_) | Self::Any(_))
+    }
+
+    fn fits(&self, candidate: &Candidate<'_>, serial: Option<&str>) -> bool {
+        let port = |wanted: &str| {
+            candidate.location().port == wanted || candidate.location().to_string() == wanted
+        };
+        let name = |wanted: &str| candidate.sheets.iter().any(|sheet| {
+            let variants = candidate.variants_of(sheet);
+            let product = [&sheet.product.id, &sheet.product.name].into_iter();
+            let mut names = product.chain(variants.iter().map(|variant| &variant.name));
+            names.any(|name| name.eq_ignore_ascii_case(wanted))
+        });
+        match self {
+            Self::Id(id) => candidate.id() == *id,
+            Self::Serial(wanted) => serial == Some(wanted),
+            Self::Port(wanted) => port(wanted),
+            Self::Name(wanted) => name(wanted),
+            Self::Any(wanted) => {
+                UsbId::parse(wanted).is_ok_and(|id| candidate.id() == id)
+                    || serial == Some(wanted)
+                    || port(wanted)
+                    || name(wanted)
+            }
+        }
+    }
+}
+
+impl<'a> Bench<'a> {
+    /// A bench of buses.
+    pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
+        Self { buses, sheets }
+    }
+
+    /// Its buses.
+    pub fn buses(&self) -> &[Arc<dyn Bus>] {
+        &self.buses
+    }
+
+    /// The sheets.
+    pub fn sheets(&self) -> &'a [Sheet] {
+        self.sheets
+    }
+
+    /// How a place is written: the port, and the bus where there are several.
+    pub fn place(&self, location: &Location) -> String {
+        let port = text::tame(&location.port);
+        if self.buses.len() == 1 { port } else { format!("{}/{port}", location.bus) }
+    }
+
+    /// Everything that is plugged in, known or not.
+    ///
+    /// # Errors
+    /// A bus cannot be used.
+    pub fn devices(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let mut devices = Vec::new();
+        for bus in &self.buses {
+            devices.extend(bus.list()?);
+        }
+        Ok(devices)
+    }
+
+    /// The device as a candidate, if a sheet knows its ids.
+    pub fn recognise(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
+        let id = identify::from_list(device).id;
+        let with = |fits: &dyn Fn(&Sheet) -> bool| self.sheets.iter().filter(|sheet| fits(sheet)).collect::<Vec<_>>();
+        let booted = with(&|sheet| sheet.variants_with_route(id).next().is_some());
+        let running = with(&|sheet| sheet.application.id == id);
+        let (mode, sheets) = if booted.is_empty() { (Mode::Application, running) } else { (Mode::Update, booted) };
+        (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets })
+    }
+
+    /// The known units that a selector means.
+    ///
+    /// # Errors
+    /// A bus cannot be used. A unit that cannot be opened has no serial number.
+    pub fn select(&self, selector: Option<&Selector>) -> Result<Vec<Candidate<'a>>, BusError> {
+        let known: Vec<Candidate<'a>> = self.devices()?.iter().filter_map(|device| self.recognise(device)).collect();
+        let Some(selector) = selector else { return Ok(known) };
+        let fits = |candidate: &Candidate<'a>| {
+            if selector.fits(candidate, None) {
+                return true;
+            }
+            let serial = selector.wants_serial().then(|| self.identity(candidate.location()).ok()?.facts.serial).flatten();
+            selector.fits(candidate, serial.as_deref())
+        };
+        Ok(known.into_iter().filter(fits).collect())
+    }
+
+    /// Opens a unit.
+    ///
+    /// # Errors
+    /// It is gone or in use, or its bus is not one of this bench.
+    pub fn open(&self, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
+        self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?.open(&location.port)
+    }
+
+    /// The bus that a place is on.
+    pub fn bus(&self, location: &Location) -> Option<&Arc<dyn Bus>> {
+        self.buses.iter().find(|bus| bus.name() == location.bus)
+    }
+
+    /// Opens a unit, reads what it says of itself, and gives it back.
+    ///
+    /// # Errors
+    /// It cannot be opened or read.
+    pub fn identity(&self, location: &Location) -> Result<Identity, OpenError> {
+        let mut device = self.open(location)?;
+        Ok(identify::identify(&mut *device)?)
+    }
+}
+
+/// Why a unit cannot be looked at.
+#[derive(Clone, Debug, thiserror::Error, PartialEq, Eq)]
+pub enum OpenError {
+    /// It cannot be opened.
+    #[error(transparent)]
+    Bus(#[from] BusError),
+    /// It does not answer as it should.
+    #[error(transparent)]
+    Transfer(#[from] TransferError),
+}
+
+/// A bus error as a failure, with its cure.
+pub fn bus_failure(error: &BusError) -> Failure {
+    let (code, cure) = match error {
+        BusError::Unreachable { .. } => {
+            (Code::Access, "Is the USB/IP server running there, and is that its port? Then run the same command again.")
+        }
+        BusError::Protocol { .. } => (Code::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
+        BusError::Busy(_) => (Code::Access, "End the program that uses it, then run the same command again."),
+        BusError::NotThere(_) => (Code::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
+        _ => (Code::Access, "Unplug the unit and plug it in again."),
+    };
+    Failure::new(code, format!("{error}.")).cure(cure)
+}
+
+/// What is said when a unit cannot be opened or read.
+pub fn open_failure(error: &OpenError, place: &str) -> Failure {
+    match error {
+        OpenError::Bus(error) => bus_failure(error),
+        OpenError::Transfer(error) => Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
+            .state("Nothing was changed in it.")
+            .cure("Unplug it, plug it in again, and try another cable if that repeats."),
+    }
+}

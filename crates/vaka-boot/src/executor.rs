@@ -1,0 +1,276 @@
+//! Carries out the memory steps of an approved plan: erase, write, read back.
+//!
+//! The ledger and the tally are the caller's, so that they tell the truth even
+//! when a step fails in its middle.
+
+use std::time::Duration;
+
+use vaka_core::address::{Address, Span};
+use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Transfers, milliseconds};
+use vaka_core::image::Image;
+use vaka_core::plan::{ApprovedPlan, ERASED, Ledger, Run, SectorState, Step};
+use vaka_core::size::{Bytes, Grouped};
+use vaka_core::text;
+
+use crate::entry::stopped;
+use crate::pace::Pace;
+use crate::session::{Session, SessionError};
+
+/// What was really done, in numbers.
+#[derive(Clone, Debug, Default)]
+pub struct Tally {
+    /// Bytes of the image that were written.
+    pub written: u64,
+    /// Bytes of the image that were read back and found equal.
+    pub checked: u64,
+    /// Padding that was written.
+    pub padded: u64,
+    /// Transfers by phase.
+    pub transfers: Transfers,
+    /// Milliseconds by step.
+    pub durations: Vec<(StepName, u64)>,
+}
+
+/// One run of the executor.
+pub struct Execution<'a, 'b> {
+    /// What is done.
+    pub plan: &'a ApprovedPlan,
+    /// The bytes.
+    pub image: &'a Image,
+    /// Where the unit is, for events.
+    pub unit: &'a str,
+    /// The region that is written, for events.
+    pub region: &'a str,
+    /// What was done to which sector.
+    pub ledger: &'a mut Ledger,
+    /// What was done in numbers.
+    pub tally: &'a mut Tally,
+    /// The unit.
+    pub session: &'a mut dyn Session,
+    /// Time and events.
+    pub pace: &'a mut Pace<'b>,
+}
+
+impl Execution<'_, '_> {
+    /// Erases, writes and reads back, as the plan says.
+    ///
+    /// # Errors
+    /// What failed, and what state the unit is in. The unit is then left
+    /// quiet, in update mode.
+    pub fn run(&mut self) -> Result<(), Failure> {
+        let done = self.steps();
+        if done.is_err() {
+            self.session.rest(self.pace);
+        }
+        done
+    }
+
+    fn steps(&mut self) -> Result<(), Failure> {
+        for step in &self.plan.plan().steps {
+            match step {
+                Step::Erase { sectors } => {
+                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
+                    self.step(StepName::Erase, step, bytes, |this| this.erase(sectors, bytes))?;
+                }
+                Step::Write { runs } => {
+                    let bytes = runs.iter().map(|run| run.span().len()).sum();
+                    self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))?;
+                }
+                Step::ReadBack { spans } => {
+                    let bytes = spans.iter().map(|span| span.len()).sum();
+                    self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes))?;
+                }
+                Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Begins and ends a step, and measures it.
+    fn step(
+        &mut self,
+        name: StepName,
+        step: &Step,
+        bytes: u64,
+        work: impl FnOnce(&mut Self) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let (started, before) = (self.pace.now(), self.session.transfers());
+        self.tell(name, StepState::Started, step.to_string(), bytes, None);
+        let done = work(self);
+        let transfers = self.session.transfers() - before;
+        match name {
+            StepName::Erase => self.tally.transfers.erase = transfers,
+            StepName::Write => self.tally.transfers.write = transfers,
+            _ => self.tally.transfers.read_back = transfers,
+        }
+        let time = self.pace.now() - started;
+        self.tally.durations.push((name, milliseconds(time)));
+        if done.is_ok() {
+            let words = format!("{} in {:.2} s{}", Bytes(bytes), time.as_secs_f64(), rate(bytes, time));
+            self.tell(name, StepState::Done, words, bytes, Some(transfers));
+        }
+        done
+    }
+
+    fn tell(&mut self, step: StepName, state: StepState, text: String, bytes: u64, transfers: Option<u64>) {
+        let unit = self.unit.to_owned();
+        self.pace.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
+    }
+
+    fn progress(&mut self, step: StepName, done: u64, total: u64) {
+        let (unit, region) = (self.unit.to_owned(), self.region.to_owned());
+        self.pace.tell(Event::Progress { unit, step, region, done, total });
+    }
+
+    fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        for sector in sectors {
+            self.may_go_on()?;
+            self.ledger.advance(*sector, SectorState::Erasing);
+            self.session.erase(*sector, self.pace).map_err(|error| self.failed("erasing", sector.start(), &error))?;
+            self.ledger.advance(*sector, SectorState::Erased);
+            done += sector.len();
+            self.progress(StepName::Erase, done, total);
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        for run in runs {
+            self.tally.transfers.runs += 1;
+            for block in run.blocks() {
+                self.may_go_on()?;
+                let len = block.span.len();
+                let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
+                self.image.copy_to(block.span.start(), &mut data);
+                self.ledger.advance(block.span, SectorState::Writing);
+                self.session
+                    .write(block.span.start(), &data, self.pace)
+                    .map_err(|error| self.failed("writing", block.span.start(), &error))?;
+                let of_image = self.bytes_of_image(block.span);
+                self.tally.written += of_image;
+                self.tally.padded += len - of_image;
+                self.tally.transfers.blocks += 1;
+                done += len;
+                self.progress(StepName::Write, done, total);
+            }
+        }
+        for sector in self.plan.plan().sectors() {
+            self.ledger.advance(*sector, SectorState::Written);
+        }
+        Ok(())
+    }
+
+    fn bytes_of_image(&self, span: Span) -> u64 {
+        self.image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
+    }
+
+    fn read_back(&mut self, spans: &[Span], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        let mut difference: Option<Difference> = None;
+        for span in spans {
+            let mut at = span.start();
+            while at < span.end() {
+                self.may_go_on()?;
+                let left = span.end().offset_from(at).unwrap_or(0);
+                let len = u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().block_size);
+                let found =
+                    self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
+                let differing = self.compare(at, &found, &mut difference);
+                self.tally.checked += u64::from(len) - differing;
+                at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+                done += u64::from(len);
+                self.progress(StepName::ReadBack, done, total);
+            }
+        }
+        if let Some(difference) = difference {
+            return Err(self.differs(difference));
+        }
+        for sector in self.plan.plan().sectors() {
+            self.ledger.advance(*sector, SectorState::Verified);
+        }
+        Ok(())
+    }
+
+    /// Compares what was read with the image; returns how many bytes differ.
+    fn compare(&self, at: Address, found: &[u8], difference: &mut Option<Difference>) -> u64 {
+        let mut wanted = vec![ERASED; found.len()];
+        self.image.copy_to(at, &mut wanted);
+        let mut count = 0;
+        for (offset, (wanted, found)) in (0u64..).zip(wanted.iter().zip(found)) {
+            if wanted == found {
+                continue;
+            }
+            count += 1;
+            let first = at.checked_add(offset).unwrap_or(at);
+            let sector = self.plan.plan().sectors().iter().find(|sector| sector.contains(first));
+            let entry = difference.get_or_insert(Difference {
+                first,
+                wanted: *wanted,
+                found: *found,
+                bytes: 0,
+                sector: sector.copied().or(Span::new(first, 1)).expect("an address of an image"),
+            });
+            entry.bytes += 1;
+        }
+        count
+    }
+
+    fn differs(&self, difference: Difference) -> Failure {
+        let Difference { first, wanted, found, bytes, .. } = difference;
+        let noun = if bytes == 1 { "byte differs" } else { "bytes differ" };
+        let message = format!(
+            "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
+            Grouped(bytes)
+        );
+        Failure::new(Code::Differs, message)
+            .state(format!("{} The application was not started.", self.standing()))
+            .cure("Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.")
+    }
+
+    fn may_go_on(&self) -> Result<(), Failure> {
+        if self.pace.wants_stop() { Err(stopped(&self.standing())) } else { Ok(()) }
+    }
+
+    fn failed(&self, doing: &str, at: Address, error: &SessionError) -> Failure {
+        let cure = match error {
+            SessionError::Gone => {
+                "Check cable and power, put the unit into update mode again and run the same command: it begins anew."
+            }
+            SessionError::Silent(_) | SessionError::Link(_) => {
+                "Unplug the unit, put it into update mode again and run the same command: it begins anew."
+            }
+            _ => "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault.",
+        };
+        Failure::new(Code::Transfer, format!("Failed {doing} at {at}: {error}.")).state(self.standing()).cure(cure)
+    }
+
+    /// How far it got, in a sentence.
+    fn standing(&self) -> String {
+        let ledger = &self.ledger;
+        if ledger.is_untouched() {
+            return "Nothing was changed in the unit.".into();
+        }
+        let count = |state| ledger.count(state);
+        let untouched = self.plan.plan().untouched.join(" and ");
+        let of = text::count(ledger.len(), "sector");
+        format!(
+            "Of {of}, {} erased, {} bytes written, {} bytes checked; the application in the unit is not complete. {}",
+            count(SectorState::Erased),
+            Grouped(self.tally.written),
+            Grouped(self.tally.checked),
+            if untouched.is_empty() { String::new() } else { format!("Not touched: {untouched}.") }
+        )
+    }
+}
+
+fn rate(bytes: u64, time: Duration) -> String {
+    let seconds = time.as_secs_f64();
+    if seconds < 0.001 {
+        return String::new();
+    }
+    #[allow(clippy::cast_precision_loss)] // for a person's eye
+    let rate = bytes as f64 / 1024.0 / seconds;
+    format!(", {rate:.1} KiB/s")
+}

@@ -1,0 +1,503 @@
+//! The whole job: find the unit, judge, (enter, judge again), plan, carry
+//! out, restart, confirm. Straight-line on purpose: this is the order of the
+//! work, and reads like it.
+
+use std::time::Duration;
+
+use vaka_core::address::Address;
+use vaka_core::event::{After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds};
+use vaka_core::image::{self, Image, ReadError, ReadOptions};
+use vaka_core::matching::{Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
+use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan};
+use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
+use vaka_core::unit::{Mode, ReleaseNumber, UnitFacts};
+use vaka_usb::{DeviceInfo, UsbDevice};
+
+use crate::bench::{Bench, Candidate, OpenError, Selector, open_failure};
+use crate::confirm;
+use crate::dfu::DfuSession;
+use crate::entry;
+use crate::executor::{Execution, Tally};
+use crate::identify::{self, Identity};
+use crate::pace::Pace;
+use crate::session::{Session, SessionError};
+
+/// What is wanted.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// The bytes of the firmware file.
+    pub file: &'a [u8],
+    /// Where a raw binary starts, if it was given.
+    pub at: Option<Address>,
+    /// Which unit; any that the sheets know, if there is only one.
+    pub unit: Option<Selector>,
+    /// What is printed on the hardware, as a person gave it.
+    pub label: Option<String>,
+    /// How long to wait for a unit, and for update mode.
+    pub wait: Duration,
+    /// Ids of what was agreed to.
+    pub agreed: Vec<String>,
+    /// Stop before the first step.
+    pub plan_only: bool,
+    /// Whether what was written is read back, where it can be.
+    pub read_back: bool,
+}
+
+/// Somebody who can be asked.
+pub trait Person {
+    /// What is printed on the hardware? `None` if nobody is there or they
+    /// do not want to say.
+    fn read_label(&mut self, question: &Question) -> Option<String>;
+}
+
+/// Nobody is there.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Nobody;
+
+impl Person for Nobody {
+    fn read_label(&mut self, _: &Question) -> Option<String> {
+        None
+    }
+}
+
+/// Updates one unit. Everything that happens is told through `pace`; the last
+/// event is always `result`, which is also returned.
+pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pace: &mut Pace<'_>) -> Report {
+    let mut job = Job { bench, request, person, pace, report: empty_report() };
+    if let Err(failure) = job.work() {
+        job.report.code = failure.code;
+        job.report.outcome = match failure.code {
+            Code::Stopped => Ending::Stopped,
+            Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
+            _ => Ending::Failed,
+        };
+        job.pace.tell(Event::Error(failure));
+    }
+    let report = job.report;
+    pace.tell(Event::Result(Box::new(report.clone())));
+    report
+}
+
+fn empty_report() -> Report {
+    Report {
+        unit: None,
+        outcome: Ending::Failed,
+        code: Code::Internal,
+        product: None,
+        variant: None,
+        check: Check::None,
+        after: After::NotRestarted,
+        bytes_written: 0,
+        bytes_checked: 0,
+        bytes_skipped: 0,
+        bytes_padded: 0,
+        transfers: Transfers::default(),
+        durations_ms: Vec::new(),
+        next: None,
+    }
+}
+
+struct Job<'a, 'b> {
+    bench: &'a Bench<'a>,
+    request: &'a Request<'a>,
+    person: &'a mut dyn Person,
+    pace: &'a mut Pace<'b>,
+    report: Report,
+}
+
+/// A verdict that fits, and what it was made of.
+struct Settled<'a> {
+    sheet: &'a Sheet,
+    variant: &'a Variant,
+    route: &'a Route,
+    image: Image,
+    verdict: Verdict,
+}
+
+impl<'a> Job<'a, '_> {
+    fn work(&mut self) -> Result<(), Failure> {
+        early_look(self.request, self.bench.sheets())?;
+        let bench = self.bench;
+        let found = entry::find(bench, self.request.unit.as_ref(), self.request.wait, self.pace)?;
+        self.report.unit = Some(bench.place(found.location()));
+        self.pace.tell(Event::Seen(entry::seen(bench, &found.device)));
+        if found.mode == Mode::Update {
+            let (device, identity) = self.open(&found.device)?;
+            let settled = self.settle(&found, &identity.facts, None)?;
+            return self.update(&found.device, device, &identity, &settled);
+        }
+        self.from_application(&found)
+    }
+
+    /// The unit runs its application: a provisional verdict, update mode, and
+    /// the final one.
+    fn from_application(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        let facts = match self.bench.identity(found.location()) {
+            Ok(identity) => identity.facts,
+            // Another program holds it; update mode makes it let go.
+            Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identify::from_list(&found.device),
+            Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
+        };
+        let before = self.settle(found, &facts, None)?;
+        let running = before.sheet.application.tells_version.then_some(facts.release);
+        let geometry =
+            Geometry { sectors: &before.variant.flash, block_size: None, can_read: self.request.read_back };
+        let draft = plan(&before, geometry, true)?;
+        self.tell_plan(Phase::Provisional, &draft);
+        if self.request.plan_only {
+            return self.planned();
+        }
+        let started = self.pace.now();
+        let booted =
+            entry::enter(self.bench, before.sheet, before.route, &found.device, self.request.wait, self.pace)?;
+        self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
+        let (device, identity) = self.open(&booted)?;
+        let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
+        match self.settle(&again, &identity.facts, Some((before.variant, running))) {
+            Ok(settled) => self.update(&booted, device, &identity, &settled),
+            Err(failure) => Err(self.go_back(device, &identity, before.route, failure)),
+        }
+    }
+
+    /// Judges until the verdict fits, asking for the label once if need be.
+    fn settle(
+        &mut self,
+        found: &Candidate<'a>,
+        unit: &UnitFacts,
+        before: Option<(&'a Variant, Option<ReleaseNumber>)>,
+    ) -> Result<Settled<'a>, Failure> {
+        let mut label = match (before, &self.request.label) {
+            (Some((variant, _)), _) => Some((found.sheets[0], variant)),
+            (None, Some(text)) => Some(by_label(found, text)?),
+            (None, None) => None,
+        };
+        let version = before.and_then(|(_, running)| running);
+        let tells = |sheet: &Sheet| (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release);
+        loop {
+            let sheet = match label {
+                Some((sheet, _)) => sheet,
+                None => only_sheet(found)?,
+            };
+            let image = self.image(found, sheet, label.map(|(_, variant)| variant))?;
+            let case = Case {
+                sheet,
+                unit: Some(unit),
+                image: &image,
+                label: label.map(|(_, variant)| variant),
+                running: version.or_else(|| tells(sheet)),
+                agreed: &self.request.agreed,
+            };
+            let verdict = judge(&case);
+            self.tell_verdict(&verdict);
+            match (verdict.outcome, &verdict.question) {
+                (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
+                (Outcome::Undecided, Some(question)) if label.is_none() => {
+                    let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
+                    label = Some(by_label(found, &answer)?);
+                }
+                _ => return Err(refused(&verdict, sheet)),
+            }
+        }
+    }
+
+    /// The image; a raw binary without an address takes the sheet's, if the
+    /// sheet gives one for the variant that is settled.
+    fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, Failure> {
+        match image::read(self.request.file, ReadOptions { at: self.request.at }) {
+            Ok(image) => Ok(image),
+            Err(ReadError::NoAddress) => {
+                let open = found.variants_of(sheet);
+                let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
+                let at = variant.and_then(|variant| variant.image.binary_at);
+                let at = at.ok_or_else(|| no_address(&[sheet]))?;
+                image::read(self.request.file, ReadOptions { at: Some(at) }).map_err(|error| unreadable(&error))
+            }
+            Err(error) => Err(unreadable(&error)),
+        }
+    }
+
+    fn open(&mut self, found: &DeviceInfo) -> Result<(Box<dyn UsbDevice>, Identity), Failure> {
+        let place = self.bench.place(&found.location);
+        let opened = || -> Result<_, OpenError> {
+            let mut device = self.bench.open(&found.location)?;
+            let identity = identify::identify(&mut *device)?;
+            Ok((device, identity))
+        };
+        let (device, identity) = opened().map_err(|error| open_failure(&error, &place))?;
+        for oddity in &identity.oddities {
+            self.pace.warn(format!("The unit at {place}: {oddity}."));
+        }
+        Ok((device, identity))
+    }
+
+    /// The verdict fits: plan, and unless only that was wanted, do it.
+    fn update(
+        &mut self,
+        unit: &DeviceInfo,
+        device: Box<dyn UsbDevice>,
+        identity: &Identity,
+        settled: &Settled<'a>,
+    ) -> Result<(), Failure> {
+        self.report.product = Some(settled.sheet.product.name.clone());
+        self.report.variant = Some(settled.variant.id.clone());
+        let RouteKind::Dfu { memory } = &settled.route.kind;
+        let Some(opening) = identity.dfu_opening(memory.as_deref()) else {
+            return Err(Failure::new(Code::Transfer, "The unit has no DFU interface that could be used."));
+        };
+        let geometry = Geometry {
+            sectors: opening.sectors.as_ref().unwrap_or(&settled.variant.flash),
+            block_size: Some(u32::from(opening.block_size)),
+            can_read: opening.can_upload && self.request.read_back,
+        };
+        let plan = plan(settled, geometry, false)?;
+        self.tell_plan(settled.verdict.phase, &plan);
+        if self.request.plan_only {
+            return self.planned();
+        }
+        let approval = settled.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
+        let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
+        let mut session = DfuSession::open(device, opening, self.pace).map_err(|error| not_opened(&error))?;
+        self.carry_out(&plan, settled, &mut session)?;
+        self.restart(settled, &mut session)?;
+        drop(session);
+        self.confirm(unit, settled);
+        Ok(())
+    }
+
+    fn carry_out(&mut self, plan: &ApprovedPlan, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+        let reads = session.limits().can_read && self.request.read_back;
+        let unit = self.report.unit.clone().unwrap_or_default();
+        let mut ledger = Ledger::new(plan.plan().sectors());
+        let mut tally = Tally::default();
+        let done = Execution {
+            plan,
+            image: &settled.image,
+            unit: &unit,
+            region: &settled.variant.image.region.name,
+            ledger: &mut ledger,
+            tally: &mut tally,
+            session,
+            pace: self.pace,
+        }
+        .run();
+        self.report.bytes_written = tally.written;
+        self.report.bytes_checked = tally.checked;
+        self.report.bytes_padded = tally.padded;
+        self.report.transfers = tally.transfers;
+        self.report.durations_ms.append(&mut tally.durations);
+        done?;
+        self.report.check = if reads { Check::ReadBack } else { Check::Accepted };
+        Ok(())
+    }
+
+    fn restart(&mut self, settled: &Settled<'_>, session: &mut DfuSession) -> Result<(), Failure> {
+        let at = settled.route.restart_at;
+        let started = self.pace.now();
+        self.tell_step(StepName::Restart, StepState::Started, format!("leave update mode and start at {at}"));
+        session.restart(at, self.pace).map_err(|error| {
+            Failure::new(Code::NotBack, format!("The unit did not leave update mode: {error}."))
+                .state(format!("The image is in it ({} bytes checked); the application does not run.", self.report.bytes_checked))
+                .cure("Press reset on the unit, or unplug it and plug it in again.")
+        })?;
+        self.report.durations_ms.push((StepName::Restart, milliseconds(self.pace.now() - started)));
+        Ok(())
+    }
+
+    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>) {
+        let version = image_version(settled.variant, &settled.image).filter(|_| settled.sheet.application.tells_version);
+        let started = self.pace.now();
+        let wanted = format!("{} back on its port", settled.sheet.application.id);
+        self.tell_step(StepName::Confirm, StepState::Started, wanted);
+        let seen = confirm::confirm(self.bench, settled.sheet, settled.route, unit, version, self.pace);
+        self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
+        self.report.after = seen.after;
+        self.report.next = seen.next;
+        self.report.outcome = Ending::Updated;
+        if seen.after == After::NotBack {
+            self.report.code = Code::NotBack;
+            let written = match self.report.check {
+                Check::ReadBack => "written and read back",
+                _ => "written",
+            };
+            self.pace.tell(Event::Error(
+                Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words))
+                    .state(format!("The image is {written}, {} bytes.", self.report.bytes_written))
+                    .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."),
+            ));
+            return;
+        }
+        self.report.code = Code::Done;
+        self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+    }
+
+    /// The final verdict refuses what the provisional one let through: leaves
+    /// update mode again, if the unit can be told to.
+    fn go_back(&mut self, device: Box<dyn UsbDevice>, identity: &Identity, route: &Route, failure: Failure) -> Failure {
+        let RouteKind::Dfu { memory } = &route.kind;
+        let left = identity
+            .dfu_opening(memory.as_deref())
+            .ok_or(SessionError::Gone)
+            .and_then(|opening| DfuSession::open(device, opening, self.pace))
+            .and_then(|mut session| session.restart(route.restart_at, self.pace));
+        failure.state(match left {
+            Ok(()) => "Nothing was changed in the unit, and it was told to leave update mode again.",
+            Err(_) => "Nothing was changed in the unit; it is still in update mode.",
+        })
+    }
+
+    fn planned(&mut self) -> Result<(), Failure> {
+        self.report.outcome = Ending::Planned;
+        self.report.code = Code::Done;
+        Ok(())
+    }
+
+    fn tell_verdict(&mut self, verdict: &Verdict) {
+        let unit = self.report.unit.clone();
+        for evidence in &verdict.evidence {
+            self.pace.tell(Event::Evidence { unit: unit.clone(), evidence: evidence.clone() });
+        }
+        self.pace.tell(Event::Verdict { unit, verdict: verdict.clone() });
+    }
+
+    fn tell_plan(&mut self, phase: Phase, plan: &Plan) {
+        let unit = self.report.unit.clone().unwrap_or_default();
+        self.pace.tell(Event::Plan { unit, phase, plan: plan.clone() });
+    }
+
+    fn tell_step(&mut self, step: StepName, state: StepState, text: String) {
+        let unit = self.report.unit.clone().unwrap_or_default();
+        self.pace.tell(Event::Step { unit, step, state, text, bytes: None, transfers: None });
+    }
+}
+
+/// What can be said of the file before any unit is looked for.
+fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
+    match image::read(request.file, ReadOptions { at: request.at }) {
+        Ok(_) => Ok(()),
+        Err(ReadError::NoAddress) => {
+            let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
+            if sheets.iter().any(vouched) { Ok(()) } else { Err(no_address(&sheets.iter().collect::<Vec<_>>())) }
+        }
+        Err(error) => Err(unreadable(&error)),
+    }
+}
+
+fn plan(settled: &Settled<'_>, geometry: Geometry<'_>, needs_entry: bool) -> Result<Plan, Failure> {
+    let Settled { sheet, variant, route, image, .. } = settled;
+    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry };
+    Plan::draft(&job).map_err(|error| {
+        Failure::new(Code::Refused, format!("No plan can be made: {error}."))
+            .state("Nothing was changed in the unit.")
+            .cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
+    })
+}
+
+fn settled<'a>(
+    found: &Candidate<'_>,
+    sheet: &'a Sheet,
+    image: Image,
+    verdict: Verdict,
+) -> Result<Settled<'a>, Failure> {
+    let variant = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
+    let variant = variant.ok_or_else(|| internal("the verdict fits, but names no variant"))?;
+    let route = match found.mode {
+        Mode::Update => variant.route(found.id()),
+        _ => variant.routes.first(),
+    };
+    let route = route.ok_or_else(|| internal("the verdict fits, but the variant has no route"))?;
+    Ok(Settled { sheet, variant, route, image, verdict })
+}
+
+/// The variant that a person names: `ID`, `PRODUCT/ID` or what is printed.
+///
+/// # Errors
+/// No variant, or several, of the products that the unit can be have it.
+pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
+    let named = |sheet: &'a Sheet| {
+        let own = text.split_once('/').filter(|(product, _)| *product == sheet.product.id).map_or(text, |(_, id)| id);
+        sheet.variant_by_label(own).map(|variant| (sheet, variant))
+    };
+    let mut matches = found.sheets.iter().filter_map(|sheet| named(sheet));
+    match (matches.next(), matches.next()) {
+        (Some(one), None) => Ok(one),
+        (None, _) => {
+            let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
+            let text = vaka_core::text::tame(text);
+            Err(Failure::new(Code::Refused, format!("No variant is called '{text}', and none has that printed on it."))
+                .state("Nothing was changed in the unit.")
+                .cure(format!("The variants are: {}.", known.join(", "))))
+        }
+        _ => Err(Failure::new(Code::Refused, format!("Several products have a variant '{text}'."))
+            .cure("Name it with its product: --variant PRODUCT/VARIANT.")),
+    }
+}
+
+fn only_sheet<'a>(found: &Candidate<'a>) -> Result<&'a Sheet, Failure> {
+    match found.sheets[..] {
+        [only] => Ok(only),
+        _ => {
+            let names: Vec<&str> = found.sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
+            Err(Failure::new(Code::Refused, format!("{} share the ids {}.", names.join(" and "), found.id()))
+                .state("Nothing was changed in the unit.")
+                .cure("Say which it is: --variant PRODUCT/VARIANT."))
+        }
+    }
+}
+
+fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
+    let conflict = verdict.conflicts().next();
+    let reason = conflict.map_or("it cannot be decided".to_owned(), |evidence| evidence.sentence());
+    let failure = Failure::new(Code::Refused, format!("Refused: {reason}.")).state("Nothing was changed in the unit.");
+    let names = |ids: &[vaka_core::sheet::VariantId]| ids.iter().map(|id| id.as_str()).collect::<Vec<_>>().join(", ");
+    match (&verdict.missing[..], &verdict.variant) {
+        ([_, ..], _) => {
+            let options: Vec<String> = verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
+            failure.cure(format!("If that is what you want: {}.", options.join(" ")))
+        }
+        (_, Some(variant)) if !verdict.would_fit.is_empty() => failure.cure(format!(
+            "The file is for {}. Take the file for {variant}, or read the label again.",
+            names(&verdict.would_fit)
+        )),
+        (_, Some(variant)) => failure.cure(format!("Take the file that was built for {} {variant}.", sheet.product.name)),
+        (_, None) => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
+    }
+}
+
+fn undecided(question: &Question) -> Failure {
+    let label = |choice: &Choice| {
+        let labels: Vec<String> = choice.look_at.iter().map(|look| format!("\"{}\" ({})", look.reads, look.place)).collect();
+        format!("--variant {} if it reads {}", choice.variant, labels.join(" and "))
+    };
+    let options: Vec<String> = question.choices.iter().map(label).collect();
+    Failure::new(Code::Refused, "The unit's ids do not tell which variant it is, and nobody said what is printed on it.")
+        .state("Nothing was changed in the unit.")
+        .cure(format!("Look at the unit: {}.", options.join("; ")))
+}
+
+fn no_address(sheets: &[&Sheet]) -> Failure {
+    let start = |variant: &Variant| format!("{} starts at {}", variant.id, variant.image.region.span.start());
+    let starts: Vec<String> = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
+    let known = if starts.is_empty() { String::new() } else { format!(" By the sheet, {}.", starts.join(", ")) };
+    Failure::new(Code::Refused, "The file is a raw binary, which carries no address, and none was given.")
+        .state("Nothing was changed in any unit.")
+        .cure(format!("Give --at with the address it was linked for, or use the HEX file of the same build.{known}"))
+}
+
+fn unreadable(error: &ReadError) -> Failure {
+    let code = if matches!(error, ReadError::AddressNotWanted(_)) { Code::Usage } else { Code::File };
+    Failure::new(code, format!("The file cannot be used: {error}."))
+        .state("Nothing was changed in any unit.")
+        .cure("Fetch or build the file again; 'vaka check FILE' shows what it is.")
+}
+
+fn not_opened(error: &SessionError) -> Failure {
+    Failure::new(Code::Transfer, format!("The unit's update mode cannot be used: {error}."))
+        .state("Nothing was changed in the unit.")
+        .cure("Unplug the unit, put it into update mode again and run the same command.")
+}
+
+fn internal(what: &str) -> Failure {
+    Failure::new(Code::Internal, format!("A fault of this program: {what}."))
+        .state("Nothing was changed in the unit.")
+        .cure("Please report this with the command that you ran.")
+}

@@ -1,0 +1,16 @@
+//! One file for each command.
+
+pub mod check;
+pub mod demo;
+pub mod standins;
+pub mod survey;
+pub mod update;
+
+use std::io::Write;
+
+/// Writes a line of a result. A reader that went away ends nothing.
+pub fn say(text: &str) {
+    let mut out = anstream::stdout().lock();
+    let _ = writeln!(out, "{text}");
+    let _ = out.flush();
+}

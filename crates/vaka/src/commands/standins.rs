@@ -1,0 +1,118 @@
+//! `vaka standins`
+
+use std::io::BufRead;
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::Ordering;
+use std::time::Duration;
+
+use vaka_core::event::{Code, Failure};
+use vaka_sim::scene::{self, Scene};
+use vaka_sim::server::Server;
+use vaka_sim::unit::Hand;
+use vaka_sim::world::lock;
+use vaka_sim::{SharedWorld, World};
+use vaka_usb::SystemClock;
+
+use super::say;
+use crate::Outcome;
+use crate::args::Standins;
+use crate::interrupt;
+use crate::problem::Problem;
+
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | revive PORT | memory PORT FILE | quit";
+
+pub fn run(args: &Standins) -> Outcome {
+    let text = match &args.scene {
+        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?,
+        None => scene::DEFAULT.to_owned(),
+    };
+    let scene = Scene::parse(&text).map_err(|error| {
+        let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
+        Failure::new(Code::File, format!("{name}: {error}."))
+    })?;
+    let mut world = World::new(Arc::new(SystemClock));
+    scene.build(&mut world);
+    let world = world.shared();
+    let server = Server::start(world.clone(), args.listen)
+        .map_err(|error| Failure::new(Code::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
+    say(&format!("Stand-ins at {}", server.bus()));
+    if !args.listen.ip().is_loopback() {
+        say("Everybody who can reach this address can use them.");
+    }
+    state(&world);
+    say("");
+    say(&format!("In another terminal: vaka --bus {} survey", server.bus()));
+    say(HELP);
+    say("Ctrl-C ends it.");
+    take_commands(world);
+    while !interrupt::flag().load(Ordering::SeqCst) {
+        std::thread::sleep(Duration::from_millis(50));
+    }
+    Ok(Code::Done)
+}
+
+/// Takes commands from standard input, until that ends or says so.
+fn take_commands(world: SharedWorld) {
+    // There is nothing that a second Ctrl-C should be needed for.
+    std::thread::spawn(move || {
+        for line in std::io::stdin().lock().lines().map_while(Result::ok) {
+            match command(&world, line.trim()) {
+                Ok(false) => {}
+                Ok(true) => interrupt::flag().store(true, Ordering::SeqCst),
+                Err(error) => say(&format!("{error}\n{HELP}")),
+            }
+        }
+    });
+}
+
+/// Carries out one command; true if it was `quit`.
+fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
+    let words: Vec<&str> = line.split_whitespace().collect();
+    match words[..] {
+        [] => {}
+        ["quit"] => return Ok(true),
+        ["state"] => state(world),
+        ["memory", port, file] => memory(world, port, Path::new(file))?,
+        ["revive", port] => {
+            let now = vaka_usb::Clock::now(&SystemClock);
+            lock(world).unit(port).ok_or_else(|| no_port(port))?.revive(now);
+            say(&format!("{port}: as it left the factory"));
+        }
+        [verb, port, ref rest @ ..] => {
+            let hand = Hand::parse(&[&[verb], rest].concat().join(" "))?;
+            if !lock(world).hand(port, &hand) {
+                return Err(no_port(port));
+            }
+            say(&format!("{port}: {verb} {}", rest.join(" ")));
+        }
+        _ => return Err(format!("'{line}' is no command")),
+    }
+    Ok(false)
+}
+
+fn no_port(port: &str) -> String {
+    format!("there is no port '{port}'")
+}
+
+/// Says what each unit is really doing.
+fn state(world: &SharedWorld) {
+    let mut world = lock(world);
+    for port in world.ports() {
+        if let Some(unit) = world.unit(&port) {
+            say(&format!("  {port}: {:?}", unit.condition()).to_lowercase());
+        }
+    }
+}
+
+/// Writes a unit's true memory to a file.
+fn memory(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
+    let (base, bytes) = {
+        let mut world = lock(world);
+        let flash = world.unit(port).ok_or_else(|| no_port(port))?.flash();
+        (flash.base(), flash.bytes().to_vec())
+    };
+    std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
+    say(&format!("{port}: {} bytes from 0x{base:08X} in {}", bytes.len(), file.display()));
+    Ok(())
+}

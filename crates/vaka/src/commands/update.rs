@@ -1,0 +1,66 @@
+//! `vaka update FILE`
+
+use std::io::{IsTerminal, Write};
+
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::update::{self, Nobody, Person, Request};
+use vaka_core::event::Event;
+use vaka_core::matching::Question;
+use vaka_usb::SystemClock;
+
+use crate::Outcome;
+use crate::args::{Common, Strength, Update};
+use crate::setting::{self, Setting};
+use crate::{interrupt, render};
+
+pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
+    let file = setting::firmware(&args.file)?;
+    let sheets = setting::needed_sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let request = Request {
+        file: &file,
+        at: args.at,
+        unit: common.unit.clone(),
+        label: common.variant.clone(),
+        wait: common.wait,
+        agreed: common.agree.clone(),
+        plan_only: args.plan,
+        read_back: args.check == Strength::Strongest,
+    };
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+    let report = update::run(&bench, &request, &mut *person(common), &mut pace);
+    Ok(report.code)
+}
+
+/// Somebody at the terminal, unless the command line says that nobody is.
+fn person(common: &Common) -> Box<dyn Person> {
+    let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Nobody) }
+}
+
+struct AtTerminal;
+
+impl Person for AtTerminal {
+    fn read_label(&mut self, question: &Question) -> Option<String> {
+        let mut err = anstream::stderr();
+        let _ = writeln!(err, "\nLook at the unit. What is printed on it?");
+        for choice in &question.choices {
+            let against = choice.against.as_ref().map(|why| format!("   (would conflict: {why})"));
+            let _ = writeln!(err, "  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
+            for look in &choice.look_at {
+                let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
+            }
+        }
+        let _ = write!(err, "Type the variant or the printed text; nothing stops here: ");
+        let _ = err.flush();
+        let mut answer = String::new();
+        interrupt::end_at_once(true);
+        let read = std::io::stdin().read_line(&mut answer);
+        interrupt::end_at_once(false);
+        let answer = answer.trim().to_owned();
+        read.is_ok_and(|_| !answer.is_empty()).then_some(answer)
+    }
+}

@@ -1,0 +1,41 @@
+//! Ctrl-C: the first asks the work to end at its next safe point, the second
+//! ends the program at once.
+
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use vaka_core::event::Code;
+
+use crate::problem::Problem;
+
+static WANTED: AtomicBool = AtomicBool::new(false);
+static AT_ONCE: AtomicBool = AtomicBool::new(false);
+
+/// Set once somebody pressed Ctrl-C.
+pub fn flag() -> &'static AtomicBool {
+    &WANTED
+}
+
+/// From now on the first Ctrl-C ends the program too: nothing is under way
+/// that has a safe point, such as while a question waits for its answer.
+pub fn end_at_once(at_once: bool) {
+    AT_ONCE.store(at_once, Ordering::SeqCst);
+}
+
+/// Catches Ctrl-C, TERM and HUP.
+pub fn install() -> Result<(), Problem> {
+    ctrlc::set_handler(|| {
+        let second = WANTED.swap(true, Ordering::SeqCst);
+        if AT_ONCE.load(Ordering::SeqCst) {
+            anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
+            std::process::exit(i32::from(u8::from(Code::Stopped)));
+        }
+        if second {
+            anstream::eprintln!(
+                "\nStopped at once. What the unit was doing is not finished; it is still in update mode unless it was restarting."
+            );
+            std::process::exit(i32::from(u8::from(Code::Stopped)));
+        }
+        anstream::eprintln!("\nStopping at the next safe point. Press Ctrl-C again to stop at once.");
+    })
+    .map_err(|error| Problem::internal(format!("Ctrl-C cannot be caught: {error}")))
+}

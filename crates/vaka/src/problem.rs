@@ -1,0 +1,44 @@
+//! What stops a command before, or beside, the work on a unit.
+
+use std::path::Path;
+
+use vaka_core::event::{Code, Failure};
+use vaka_core::sheet::SheetError;
+
+/// A failure, on its way to the person.
+#[derive(Debug)]
+pub struct Problem(pub Failure);
+
+impl Problem {
+    /// The exit status.
+    pub fn code(&self) -> Code {
+        self.0.code
+    }
+
+    /// A fault of the program or of the system under it.
+    pub fn internal(message: impl Into<String>) -> Self {
+        Self(Failure::new(Code::Internal, message))
+    }
+
+    /// Wrong use of an option.
+    pub fn usage(message: impl Into<String>) -> Self {
+        Self(Failure::new(Code::Usage, message).cure("'vaka help' lists the options."))
+    }
+
+    /// A file that cannot be read or written.
+    pub fn file(path: &Path, error: &std::io::Error) -> Self {
+        Self(Failure::new(Code::File, format!("{}: {error}.", path.display())))
+    }
+}
+
+impl From<Failure> for Problem {
+    fn from(failure: Failure) -> Self {
+        Self(failure)
+    }
+}
+
+impl From<SheetError> for Problem {
+    fn from(error: SheetError) -> Self {
+        Self(Failure::new(Code::File, format!("{error}.")).cure("docs/formats/product-sheet.md describes every key."))
+    }
+}

@@ -1,0 +1,34 @@
+//! One event a line on standard output, with its time.
+
+use std::io::Write;
+
+use serde::Serialize;
+use vaka_core::event::Event;
+
+use super::Renderer;
+
+/// Writes JSON Lines.
+pub struct Json;
+
+#[derive(Serialize)]
+struct Stamped<'a, T> {
+    time: jiff::Timestamp,
+    #[serde(flatten)]
+    event: &'a T,
+}
+
+/// Writes one value as a line. A reader that went away ends nothing: the work
+/// on the unit goes on.
+pub fn line<T: Serialize>(value: &T) {
+    let stamped = Stamped { time: jiff::Timestamp::now(), event: value };
+    let mut out = std::io::stdout().lock();
+    let text = serde_json::to_string(&stamped).unwrap_or_else(|error| format!("{{\"event\":\"error\",\"message\":\"{error}\"}}"));
+    let _ = writeln!(out, "{text}");
+    let _ = out.flush();
+}
+
+impl Renderer for Json {
+    fn event(&mut self, event: Event) {
+        line(&event);
+    }
+}

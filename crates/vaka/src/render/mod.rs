@@ -1,0 +1,41 @@
+//! Events as text or as JSON Lines.
+
+pub mod json;
+pub mod table;
+pub mod text;
+
+use vaka_core::event::{Event, Failure};
+
+use crate::args::Format;
+use crate::problem::Problem;
+use crate::setting::Setting;
+
+/// Takes events as they happen.
+pub trait Renderer {
+    fn event(&mut self, event: Event);
+}
+
+/// The renderer that was asked for.
+pub fn renderer(setting: &Setting) -> Box<dyn Renderer> {
+    match setting.format {
+        Format::Json => Box::new(json::Json),
+        Format::Text => Box::new(text::Text::new(*setting)),
+    }
+}
+
+/// Tells what stopped a command.
+pub fn problem(problem: &Problem, setting: &Setting) {
+    let Problem(failure) = problem;
+    match setting.format {
+        Format::Json => json::Json.event(Event::Error(failure.clone())),
+        Format::Text => self::text::failure(failure),
+    }
+}
+
+/// What, state and cure, in at most four lines.
+fn lines(failure: &Failure) -> Vec<String> {
+    let mut lines = vec![failure.message.clone()];
+    lines.extend(failure.state.clone());
+    lines.extend(failure.cure.clone());
+    lines
+}

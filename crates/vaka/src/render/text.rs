@@ -1,0 +1,303 @@
+//! Events for a person: results on standard output, progress and questions on
+//! standard error.
+
+use std::io::Write;
+use std::time::{Duration, Instant};
+
+use anstyle::{AnsiColor, Style};
+use indicatif::{ProgressBar, ProgressStyle};
+use vaka_core::duration;
+use vaka_core::event::{After, Check, Ending, Event, Failure, Report, Seen, StepName, StepState};
+use vaka_core::matching::{About, Evidence, Outcome, Phase, Verdict, Weight};
+use vaka_core::plan::{Plan, Step};
+use vaka_core::sheet::HandStep;
+use vaka_core::size::{Bytes, Grouped};
+use vaka_core::text;
+
+use super::{Renderer, lines, table};
+use crate::setting::Setting;
+
+const BOLD: Style = Style::new().bold();
+const BAD: Style = AnsiColor::Red.on_default().bold();
+const GOOD: Style = AnsiColor::Green.on_default().bold();
+const DIM: Style = Style::new().dimmed();
+
+/// A line of progress comes this often where no bar can be drawn.
+const PROGRESS_LINE: Duration = Duration::from_secs(5);
+
+/// Writes to standard output. A reader that went away ends nothing: the work
+/// on the unit goes on.
+macro_rules! out {
+    ($($arg:tt)*) => { let _ = writeln!(anstream::stdout().lock(), $($arg)*); };
+}
+
+/// Writes to standard error.
+macro_rules! err {
+    ($($arg:tt)*) => { let _ = writeln!(anstream::stderr().lock(), $($arg)*); };
+}
+
+/// Tells what stopped a command.
+pub fn failure(failure: &Failure) {
+    for (index, line) in lines(failure).iter().enumerate() {
+        let style = if index == 0 { BAD } else { Style::new() };
+        err!("{style}{line}{style:#}");
+    }
+}
+
+/// Prints events as they happen.
+pub struct Text {
+    setting: Setting,
+    bar: Option<ProgressBar>,
+    last_line: Option<Instant>,
+}
+
+impl Text {
+    pub fn new(setting: Setting) -> Self {
+        Self { setting, bar: None, last_line: None }
+    }
+
+    /// Ends the bar, so that a line can be printed.
+    fn end_bar(&mut self) {
+        if let Some(bar) = self.bar.take() {
+            bar.finish_and_clear();
+        }
+    }
+
+    fn progress(&mut self, step: StepName, region: &str, done: u64, total: u64) {
+        if self.setting.quiet {
+            return;
+        }
+        if self.setting.live {
+            let bar = self.bar.get_or_insert_with(|| bar(step, region, total));
+            bar.set_position(done);
+            return;
+        }
+        let now = Instant::now();
+        let last = *self.last_line.get_or_insert(now);
+        if now - last >= PROGRESS_LINE {
+            self.last_line = Some(now);
+            err!("  {:<9}  {} of {}, {}%", step.words(), Bytes(done), Bytes(total), done * 100 / total.max(1));
+        }
+    }
+
+    fn step(&mut self, step: StepName, state: StepState, text: &str, transfers: Option<u64>) {
+        self.end_bar();
+        self.last_line = None;
+        let moves_bytes = matches!(step, StepName::Erase | StepName::Write | StepName::ReadBack);
+        match state {
+            _ if self.setting.quiet => {}
+            StepState::Started if self.setting.verbose || !moves_bytes => {
+                err!("  {:<9}  {text}", step.words());
+            }
+            StepState::Started => {}
+            StepState::Done => {
+                let count = transfers.filter(|_| self.setting.verbose);
+                let count = count.map_or(String::new(), |count| format!(", {count} transfers"));
+                err!("  {:<9}  {text}{count}", step.words());
+            }
+        }
+    }
+}
+
+fn bar(step: StepName, region: &str, total: u64) -> ProgressBar {
+    let bar = ProgressBar::new(total);
+    let form = "  {prefix:<9}  {bar:32} {percent:>3}%  {bytes} of {total_bytes}  {bytes_per_sec}  {eta} left  {msg}";
+    if let Ok(style) = ProgressStyle::with_template(form) {
+        bar.set_style(style.progress_chars("=> "));
+    }
+    bar.set_prefix(step.words());
+    bar.set_message(region.to_owned());
+    bar
+}
+
+impl Renderer for Text {
+    fn event(&mut self, event: Event) {
+        match event {
+            Event::Progress { step, region, done, total, .. } => self.progress(step, &region, done, total),
+            Event::Step { step, state, text, transfers, .. } => self.step(step, state, &text, transfers),
+            // Told with the verdict, as one table.
+            Event::Evidence { .. } => {}
+            other => {
+                self.end_bar();
+                self.line(other);
+            }
+        }
+    }
+}
+
+impl Text {
+    fn line(&mut self, event: Event) {
+        let quiet = self.setting.quiet;
+        match event {
+            Event::Seen(unit) if !quiet => {
+                err!("{}", seen(&unit));
+            }
+            Event::Gone { unit, id } if !quiet => {
+                err!("{unit}: {id} left the bus");
+            }
+            Event::Verdict { verdict, .. } => verdict_table(&verdict, &self.setting),
+            Event::Plan { plan, phase, .. } => plan_list(&plan, phase),
+            Event::Hand { number, of, hand, .. } => hand_step(number, of, &hand),
+            Event::Waiting { waiting_for, left_ms } if !quiet => {
+                let left = left_ms.map(|ms| format!(" ({} left)", duration::words(Duration::from_millis(ms))));
+                err!("{DIM}Waiting for {waiting_for}{}{DIM:#}", left.unwrap_or_default());
+            }
+            Event::Warning { text } => {
+                err!("{BOLD}Note:{BOLD:#} {text}");
+            }
+            Event::Error(found) => failure(&found),
+            Event::Result(report) => result(&report),
+            _ => {}
+        }
+    }
+}
+
+/// `1-1: Tern tide gauge, update mode (1209:0002)`
+fn seen(unit: &Seen) -> String {
+    let name = unit.product.clone().unwrap_or_else(|| "an unknown device".to_owned());
+    let version = unit.version.map(|version| format!(", version {version}")).unwrap_or_default();
+    format!("{}: {name}, {} mode ({}){version}", unit.unit, unit.mode, unit.id)
+}
+
+/// The table that a person can argue with, and what it adds up to.
+pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
+    let about = |evidence: &Evidence| match evidence.about {
+        About::Unit => "unit",
+        About::Label => "person",
+        About::File => "file",
+    };
+    let row = |evidence: &Evidence| {
+        let means = match evidence.weight {
+            Weight::Conflicts | Weight::ConflictsUnlessAgreed(_) => format!("CONFLICT: {}", evidence.means),
+            _ => evidence.means.clone(),
+        };
+        vec![about(evidence).to_owned(), evidence.source.words().to_owned(), evidence.says.clone(), means]
+    };
+    out!();
+    let rows: Vec<Vec<String>> = verdict.evidence.iter().map(row).collect();
+    for (index, line) in table::plain(setting.width, &["looked at", "", "says", "means"], rows).lines().enumerate() {
+        let style = match line {
+            _ if index == 0 => DIM,
+            line if line.contains("CONFLICT") => BAD,
+            _ => Style::new(),
+        };
+        out!("{style}{line}{style:#}");
+    }
+    out!();
+    conclusion(verdict);
+}
+
+fn conclusion(verdict: &Verdict) {
+    let phase = match verdict.phase {
+        Phase::Final => "",
+        Phase::Provisional => " so far (more can be seen in update mode)",
+    };
+    let variant = verdict.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
+    match verdict.outcome {
+        Outcome::Fits => {
+            let fill = verdict.fill.as_ref().map(|fill| format!(" It takes {fill}.")).unwrap_or_default();
+            out!("{GOOD}The image fits{variant}{GOOD:#}{phase}.{fill}");
+        }
+        Outcome::Conflicts => {
+            out!("{BAD}The image does not fit{variant}{BAD:#}{phase}.");
+        }
+        Outcome::Undecided => {
+            let fits: Vec<&str> = verdict.would_fit.iter().map(|id| id.as_str()).collect();
+            out!("{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.", fits.join(" or "));
+        }
+    }
+    for agreement in &verdict.missing {
+        out!("To go on all the same: --agree {}  ({})", agreement.id, agreement.to);
+    }
+    for agreement in &verdict.agreed {
+        out!("Agreed to {}: {}", agreement.id, agreement.to);
+    }
+}
+
+fn plan_list(plan: &Plan, phase: Phase) {
+    let word = if phase == Phase::Provisional { "Plan so far" } else { "Plan" };
+    out!("\n{BOLD}{word}{BOLD:#} for {}, route {}:", plan.variant, plan.route);
+    for (number, step) in (1..).zip(&plan.steps) {
+        out!("  {number}. {step}");
+        if let Step::Enter { hands, .. } = step {
+            for hand in hands {
+                out!("     by hand: {}", hand.action);
+            }
+        }
+    }
+    if !plan.untouched.is_empty() {
+        out!("  Not touched: {}.", plan.untouched.join(", "));
+    }
+    out!();
+}
+
+fn hand_step(number: usize, of: usize, hand: &HandStep) {
+    err!("{BOLD}By hand, {number} of {of}: {}{BOLD:#}", hand.action);
+    if let Some(why) = &hand.why {
+        err!("  Why: {why}");
+    }
+    if let Some(see) = &hand.see {
+        err!("  Then: {see}");
+    }
+}
+
+fn result(report: &Report) {
+    match report.outcome {
+        Ending::Planned => {
+            out!("Nothing was done: only the plan was wanted.");
+        }
+        Ending::Updated => updated(report),
+        Ending::Refused | Ending::Failed | Ending::Stopped => {}
+    }
+}
+
+fn updated(report: &Report) {
+    let product = report.product.as_deref().unwrap_or("the unit");
+    let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
+    let version = report.next.as_ref().and_then(|next| next.version).map(|version| format!(" {version}"));
+    let place = report.unit.as_deref().unwrap_or("?");
+    match report.after {
+        After::Confirmed => {
+            out!("\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.", version.unwrap_or_else(|| " its application".into()));
+        }
+        _ => {
+            out!("\n{BAD}Written, but not running.{BAD:#} {product}{variant} at {place}.");
+        }
+    }
+    let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
+    let check = match report.check {
+        Check::ReadBack => format!("read-back: {checked} of {written} bytes written were read from the unit and are equal"),
+        Check::Accepted => format!("accepted: the unit took {written} bytes without an error; {checked} were read back"),
+        Check::None => "none".to_owned(),
+    };
+    out!("  check      {check}");
+    let after = match report.after {
+        After::Confirmed => "confirmed: the application came back as the sheet says",
+        After::Restarted => "restarted: it left update mode; there is nothing more to see",
+        After::NotBack => "not back: the application did not come back as the sheet says",
+        After::NotRestarted => "not restarted",
+    };
+    out!("  after      {after}");
+    let moved = report.transfers;
+    out!(
+        "  transfers  write {} ({} and {}, 3 each); erase {}, read back {}",
+        moved.write,
+        text::count(usize::try_from(moved.blocks).unwrap_or(usize::MAX), "block"),
+        text::count(usize::try_from(moved.runs).unwrap_or(usize::MAX), "address command"),
+        moved.erase,
+        moved.read_back
+    );
+    let times: Vec<String> = report
+        .durations_ms
+        .iter()
+        .map(|(step, ms)| format!("{} {:.2} s", step.words(), Duration::from_millis(*ms).as_secs_f64()))
+        .collect();
+    out!("  time       {}", times.join(", "));
+    if report.bytes_padded > 0 {
+        out!("  padding    {} bytes of 0xFF filled the last blocks up", Grouped(report.bytes_padded));
+    }
+    if let Some(next) = &report.next {
+        let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();
+        out!("  now        {} at {}{serial}", next.id, next.port);
+    }
+}

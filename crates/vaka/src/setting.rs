@@ -1,0 +1,137 @@
+//! What the options mean here: buses, sheets, how to print.
+
+use std::io::IsTerminal;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use etcetera::BaseStrategy;
+use vaka_core::event::{Code, Failure};
+use vaka_core::sheet::Sheet;
+use vaka_usb::Bus;
+use vaka_usb::usbip::UsbIpBus;
+
+use crate::args::{Common, Format};
+use crate::problem::Problem;
+
+/// How to print.
+#[derive(Clone, Copy, Debug)]
+pub struct Setting {
+    pub format: Format,
+    pub verbose: bool,
+    pub quiet: bool,
+    /// Columns of the terminal, or what is used in their place.
+    pub width: u16,
+    /// Whether progress may be drawn over itself.
+    pub live: bool,
+}
+
+/// Columns where standard output is no terminal.
+const PLAIN_WIDTH: u16 = 110;
+
+impl Setting {
+    pub fn new(common: &Common) -> Self {
+        let columns = terminal_size::terminal_size().map(|(width, _)| width.0);
+        let live = std::io::stderr().is_terminal() && std::env::var_os("TERM").is_none_or(|term| term != "dumb");
+        Self {
+            format: common.format,
+            verbose: common.verbose,
+            quiet: common.quiet,
+            width: columns.unwrap_or(PLAIN_WIDTH).clamp(60, 140),
+            live: live && common.format == Format::Text,
+        }
+    }
+}
+
+/// The buses that were named.
+pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
+    if common.bus.is_empty() {
+        return Err(no_native());
+    }
+    let mut buses: Vec<Arc<dyn Bus>> = Vec::new();
+    for name in &common.bus {
+        if name == "usb" {
+            return Err(no_native());
+        }
+        let bus = UsbIpBus::new(name).map_err(Problem::usage)?;
+        if !buses.iter().any(|other| other.name() == bus.name()) {
+            buses.push(Arc::new(bus));
+        }
+    }
+    Ok(buses)
+}
+
+/// This machine's own USB is the next thing to be built.
+fn no_native() -> Problem {
+    Problem(
+        Failure::new(Code::Access, "This version reaches units over USB/IP only, not on this machine's own USB ports.")
+            .cure("Name a server with --bus usbip://HOST[:PORT]; 'vaka standins' serves stand-in units to try it on."),
+    )
+}
+
+/// The sheets of the given folder or file, else of the configuration's folder.
+pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
+    let path = match &common.sheets {
+        Some(path) => path.clone(),
+        None => match default_folder().filter(|folder| folder.is_dir()) {
+            Some(folder) => folder,
+            None => return Ok(Vec::new()),
+        },
+    };
+    let mut sheets: Vec<Sheet> = Vec::new();
+    for file in sheet_files(&path)? {
+        let text = std::fs::read_to_string(&file).map_err(|error| Problem::file(&file, &error))?;
+        let sheet = Sheet::parse(&file.display().to_string(), &text)?;
+        if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
+            let message = format!("{}: another sheet describes the product '{}'.", file.display(), other.product.id);
+            return Err(Problem(Failure::new(Code::File, message).cure("Keep one of them in the folder.")));
+        }
+        sheets.push(sheet);
+    }
+    if sheets.is_empty() && common.sheets.is_some() {
+        return Err(Problem(Failure::new(Code::File, format!("{}: no product sheet (*.toml) is there.", path.display()))));
+    }
+    Ok(sheets)
+}
+
+/// Sheets, of which there must be some.
+pub fn needed_sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
+    let sheets = sheets(common)?;
+    if sheets.is_empty() {
+        return Err(Problem(
+            Failure::new(Code::Refused, "No product sheet is known, so nothing says which image fits which unit.")
+                .cure("Give --sheets DIR; docs/formats/product-sheet.md says how a sheet is written."),
+        ));
+    }
+    Ok(sheets)
+}
+
+fn default_folder() -> Option<PathBuf> {
+    Some(etcetera::choose_base_strategy().ok()?.config_dir().join("vaka").join("sheets"))
+}
+
+fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {
+    if path.is_file() {
+        return Ok(vec![path.to_owned()]);
+    }
+    let entries = std::fs::read_dir(path).map_err(|error| Problem::file(path, &error))?;
+    let mut files = Vec::new();
+    for entry in entries {
+        let file = entry.map_err(|error| Problem::file(path, &error))?.path();
+        if file.extension().is_some_and(|extension| extension == "toml") {
+            files.push(file);
+        }
+    }
+    files.sort();
+    Ok(files)
+}
+
+/// Reads a firmware file, up to a size that no firmware here has.
+pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
+    const LIMIT: u64 = 1 << 30;
+    let size = std::fs::metadata(path).map_err(|error| Problem::file(path, &error))?.len();
+    if size > LIMIT {
+        let message = format!("{}: {size} bytes are too much for a firmware file.", path.display());
+        return Err(Problem(Failure::new(Code::File, message)));
+    }
+    std::fs::read(path).map_err(|error| Problem::file(path, &error))
+}
