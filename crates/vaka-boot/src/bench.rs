@@ -91,15 +91,15 @@ impl Selector {
     }
 
     fn fits(&self, candidate: &Candidate<'_>, serial: Option<&str>) -> bool {
-        let port = |wanted: &str| {
-            candidate.location().port == wanted || candidate.location().to_string() == wanted
+        let port = |wanted: &str| candidate.location().port == wanted || candidate.location().to_string() == wanted;
+        let name = |wanted: &str| {
+            candidate.sheets.iter().any(|sheet| {
+                let variants = candidate.variants_of(sheet);
+                let product = [&sheet.product.id, &sheet.product.name].into_iter();
+                let mut names = product.chain(variants.iter().map(|variant| &variant.name));
+                names.any(|name| name.eq_ignore_ascii_case(wanted))
+            })
         };
-        let name = |wanted: &str| candidate.sheets.iter().any(|sheet| {
-            let variants = candidate.variants_of(sheet);
-            let product = [&sheet.product.id, &sheet.product.name].into_iter();
-            let mut names = product.chain(variants.iter().map(|variant| &variant.name));
-            names.any(|name| name.eq_ignore_ascii_case(wanted))
-        });
         match self {
             Self::Id(id) => candidate.id() == *id,
             Self::Serial(wanted) => serial == Some(wanted),
@@ -170,7 +170,8 @@ impl<'a> Bench<'a> {
             if selector.fits(candidate, None) {
                 return true;
             }
-            let serial = selector.wants_serial().then(|| self.identity(candidate.location()).ok()?.facts.serial).flatten();
+            let serial =
+                selector.wants_serial().then(|| self.identity(candidate.location()).ok()?.facts.serial).flatten();
             selector.fits(candidate, serial.as_deref())
         };
         Ok(known.into_iter().filter(fits).collect())
@@ -228,8 +229,10 @@ pub fn bus_failure(error: &BusError) -> Failure {
 pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     match error {
         OpenError::Bus(error) => bus_failure(error),
-        OpenError::Transfer(error) => Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
-            .state("Nothing was changed in it.")
-            .cure("Unplug it, plug it in again, and try another cable if that repeats."),
+        OpenError::Transfer(error) => {
+            Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
+                .state("Nothing was changed in it.")
+                .cure("Unplug it, plug it in again, and try another cable if that repeats.")
+        }
     }
 }

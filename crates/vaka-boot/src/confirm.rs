@@ -57,7 +57,9 @@ pub fn confirm(
                 return back(bench, sheet, device, version);
             }
             if id == route.id && device.address != unit.address {
-                return not_back("it came back in update mode: the image does not start, or a button or switch is still set".into());
+                return not_back(
+                    "it came back in update mode: the image does not start, or a button or switch is still set".into(),
+                );
             }
         }
         if left.is_zero() || pace.wants_stop() {

@@ -121,12 +121,12 @@ impl DfuSession {
             told_of_absurd_time: false,
         };
         session.device.claim(session.opening.interface, session.opening.alternate)?;
-        session.to_idle(pace)?;
+        session.go_idle(pace)?;
         Ok(session)
     }
 
     /// Step by step to dfuIDLE.
-    fn to_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn go_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let mut state = self.state(pace)?;
         for _ in 0..STEPS_TO_IDLE {
             state = match way_to_idle(state) {
@@ -153,7 +153,9 @@ impl DfuSession {
                     return Err(SessionError::Misbehaved("its DFU interface says that the application runs".into()));
                 }
                 ToIdle::Reset => {
-                    return Err(SessionError::Silent("the unit waits for a reset; unplug it and plug it in again".into()));
+                    return Err(SessionError::Silent(
+                        "the unit waits for a reset; unplug it and plug it in again".into(),
+                    ));
                 }
                 ToIdle::Unknown(value) => {
                     return Err(SessionError::Misbehaved(format!("it is in state {value}, which DFU does not have")));
@@ -385,7 +387,7 @@ impl Session for DfuSession {
 
     fn rest(&mut self, pace: &mut Pace<'_>) {
         // Best effort: the next program can do the same from where it is.
-        let _ = self.to_idle(pace);
+        let _ = self.go_idle(pace);
     }
 
     fn transfers(&self) -> u64 {

@@ -76,7 +76,8 @@ fn none(bench: &Bench<'_>, selector: Option<&Selector>, wait: Duration) -> Failu
     let seen = match there.len() {
         0 => "No USB device is there at all.".to_owned(),
         count => {
-            let ids: Vec<String> = there.iter().take(6).map(|device| identify::from_list(device).id.to_string()).collect();
+            let ids: Vec<String> =
+                there.iter().take(6).map(|device| identify::from_list(device).id.to_string()).collect();
             format!("{} there, but not it: {}.", text::count(count, "device"), ids.join(", "))
         }
     };
@@ -106,7 +107,9 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         product: sheet.map(|sheet| sheet.product.name.clone()),
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
         serial: None,
-        version: sheet.filter(|sheet| mode == Mode::Application && sheet.application.tells_version).map(|_| facts.release),
+        version: sheet
+            .filter(|sheet| mode == Mode::Application && sheet.application.tells_version)
+            .map(|_| facts.release),
         layout: None,
         obstacle: None,
         next: Vec::new(),
@@ -139,7 +142,8 @@ pub fn enter(
         bytes: None,
         transfers: None,
     };
-    let bus = bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
+    let bus =
+        bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
     let mut watch = PolledWatch::new(&**bus, pace.clock()).map_err(|error| bus_failure(&error))?;
     pace.tell(step(StepState::Started, format!("until {} is seen at {place}", route.id)));
     for (index, hand) in route.entry.iter().enumerate() {
@@ -164,9 +168,12 @@ pub fn enter(
             next_reminder = pace.now() + REMINDER;
         }
     }
-    Err(Failure::new(Code::NoUnit, format!("The unit at {place} did not come into update mode within {}.", duration::words(wait)))
-        .state(format!("Seen last: {last}. Nothing was changed in the unit."))
-        .cure("Do the steps again, in their order; --wait gives more time."))
+    Err(Failure::new(
+        Code::NoUnit,
+        format!("The unit at {place} did not come into update mode within {}.", duration::words(wait)),
+    )
+    .state(format!("Seen last: {last}. Nothing was changed in the unit."))
+    .cure("Do the steps again, in their order; --wait gives more time."))
 }
 
 /// Tells what a change means; the device, if it is the unit in update mode.
@@ -195,7 +202,9 @@ fn judge_change(
             }
             if here && id(&device) == sheet.application.id {
                 "the application started again; was a button let go too early".clone_into(last);
-                pace.warn("The application started again: perhaps a button was let go too early. Do the steps once more.");
+                pace.warn(
+                    "The application started again: perhaps a button was let go too early. Do the steps once more.",
+                );
             } else if here {
                 *last = format!("{} came on the unit's port, which is not its update mode", id(&device));
             } else if id(&device) == route.id {

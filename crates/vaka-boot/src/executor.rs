@@ -241,7 +241,9 @@ impl Execution<'_, '_> {
             SessionError::Silent(_) | SessionError::Link(_) => {
                 "Unplug the unit, put it into update mode again and run the same command: it begins anew."
             }
-            _ => "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault.",
+            _ => {
+                "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
+            }
         };
         Failure::new(Code::Transfer, format!("Failed {doing} at {at}: {error}.")).state(self.standing()).cure(cure)
     }

@@ -108,7 +108,8 @@ fn dfu_facts(
         let name = text(setting.string)?;
         let layout = name.as_deref().and_then(Layout::parse);
         if let Some(layout) = &layout {
-            oddities.extend(layout.oddities.iter().map(|oddity| format!("memory layout \"{}\": {oddity}", layout.name)));
+            oddities
+                .extend(layout.oddities.iter().map(|oddity| format!("memory layout \"{}\": {oddity}", layout.name)));
         }
         alternates.push(DfuAlternate { number: setting.alternate, name, layout });
     }

@@ -5,9 +5,11 @@
 use std::time::Duration;
 
 use vaka_core::address::Address;
-use vaka_core::event::{After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds};
+use vaka_core::event::{
+    After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
+};
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
+use vaka_core::matching::{Case, Outcome, Phase, Question, Verdict, image_version, judge};
 use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan};
 use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
 use vaka_core::unit::{Mode, ReleaseNumber, UnitFacts};
@@ -126,12 +128,12 @@ impl<'a> Job<'a, '_> {
             let settled = self.settle(&found, &identity.facts, None)?;
             return self.update(&found.device, device, &identity, &settled);
         }
-        self.from_application(&found)
+        self.enter_and_update(&found)
     }
 
     /// The unit runs its application: a provisional verdict, update mode, and
     /// the final one.
-    fn from_application(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+    fn enter_and_update(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
         let facts = match self.bench.identity(found.location()) {
             Ok(identity) => identity.facts,
             // Another program holds it; update mode makes it let go.
@@ -140,16 +142,14 @@ impl<'a> Job<'a, '_> {
         };
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.application.tells_version.then_some(facts.release);
-        let geometry =
-            Geometry { sectors: &before.variant.flash, block_size: None, can_read: self.request.read_back };
+        let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read: self.request.read_back };
         let draft = plan(&before, geometry, true)?;
         self.tell_plan(Phase::Provisional, &draft);
         if self.request.plan_only {
             return self.planned();
         }
         let started = self.pace.now();
-        let booted =
-            entry::enter(self.bench, before.sheet, before.route, &found.device, self.request.wait, self.pace)?;
+        let booted = entry::enter(self.bench, before.sheet, before.route, &found.device, self.request.wait, self.pace)?;
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
         let (device, identity) = self.open(&booted)?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
@@ -172,7 +172,9 @@ impl<'a> Job<'a, '_> {
             (None, None) => None,
         };
         let version = before.and_then(|(_, running)| running);
-        let tells = |sheet: &Sheet| (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release);
+        let tells = |sheet: &Sheet| {
+            (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release)
+        };
         loop {
             let sheet = match label {
                 Some((sheet, _)) => sheet,
@@ -264,7 +266,12 @@ impl<'a> Job<'a, '_> {
         Ok(())
     }
 
-    fn carry_out(&mut self, plan: &ApprovedPlan, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+    fn carry_out(
+        &mut self,
+        plan: &ApprovedPlan,
+        settled: &Settled<'_>,
+        session: &mut dyn Session,
+    ) -> Result<(), Failure> {
         let reads = session.limits().can_read && self.request.read_back;
         let unit = self.report.unit.clone().unwrap_or_default();
         let mut ledger = Ledger::new(plan.plan().sectors());
@@ -296,7 +303,10 @@ impl<'a> Job<'a, '_> {
         self.tell_step(StepName::Restart, StepState::Started, format!("leave update mode and start at {at}"));
         session.restart(at, self.pace).map_err(|error| {
             Failure::new(Code::NotBack, format!("The unit did not leave update mode: {error}."))
-                .state(format!("The image is in it ({} bytes checked); the application does not run.", self.report.bytes_checked))
+                .state(format!(
+                    "The image is in it ({} bytes checked); the application does not run.",
+                    self.report.bytes_checked
+                ))
                 .cure("Press reset on the unit, or unplug it and plug it in again.")
         })?;
         self.report.durations_ms.push((StepName::Restart, milliseconds(self.pace.now() - started)));
@@ -304,9 +314,10 @@ impl<'a> Job<'a, '_> {
     }
 
     fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>) {
-        let version = image_version(settled.variant, &settled.image).filter(|_| settled.sheet.application.tells_version);
+        let version =
+            image_version(settled.variant, &settled.image).filter(|_| settled.sheet.application.tells_version);
         let started = self.pace.now();
-        let wanted = format!("{} back on its port", settled.sheet.application.id);
+        let wanted = format!("wait for {} on the same port", settled.sheet.application.id);
         self.tell_step(StepName::Confirm, StepState::Started, wanted);
         let seen = confirm::confirm(self.bench, settled.sheet, settled.route, unit, version, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
@@ -451,27 +462,29 @@ fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
     let names = |ids: &[vaka_core::sheet::VariantId]| ids.iter().map(|id| id.as_str()).collect::<Vec<_>>().join(", ");
     match (&verdict.missing[..], &verdict.variant) {
         ([_, ..], _) => {
-            let options: Vec<String> = verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
+            let options: Vec<String> =
+                verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
             failure.cure(format!("If that is what you want: {}.", options.join(" ")))
         }
         (_, Some(variant)) if !verdict.would_fit.is_empty() => failure.cure(format!(
             "The file is for {}. Take the file for {variant}, or read the label again.",
             names(&verdict.would_fit)
         )),
-        (_, Some(variant)) => failure.cure(format!("Take the file that was built for {} {variant}.", sheet.product.name)),
+        (_, Some(variant)) => {
+            failure.cure(format!("Take the file that was built for {} {variant}.", sheet.product.name))
+        }
         (_, None) => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
     }
 }
 
 fn undecided(question: &Question) -> Failure {
-    let label = |choice: &Choice| {
-        let labels: Vec<String> = choice.look_at.iter().map(|look| format!("\"{}\" ({})", look.reads, look.place)).collect();
-        format!("--variant {} if it reads {}", choice.variant, labels.join(" and "))
-    };
-    let options: Vec<String> = question.choices.iter().map(label).collect();
-    Failure::new(Code::Refused, "The unit's ids do not tell which variant it is, and nobody said what is printed on it.")
-        .state("Nothing was changed in the unit.")
-        .cure(format!("Look at the unit: {}.", options.join("; ")))
+    let options: Vec<String> = question.choices.iter().map(|choice| format!("--variant {}", choice.variant)).collect();
+    Failure::new(
+        Code::Refused,
+        "The unit's ids do not tell which variant it is, and nobody said what is printed on it.",
+    )
+    .state("Nothing was changed in the unit.")
+    .cure(format!("Read the label on the unit and say what it is: {}.", options.join(" or ")))
 }
 
 fn no_address(sheets: &[&Sheet]) -> Failure {

@@ -7,8 +7,8 @@
 //! [`event`]. Beside them stands [`dfu`], tied to none of these.
 
 pub mod address;
-pub mod duration;
 pub mod dfu;
+pub mod duration;
 pub mod event;
 pub mod image;
 pub mod matching;

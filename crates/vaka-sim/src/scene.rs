@@ -203,7 +203,11 @@ mod tests {
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),
             ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
-            ("serial = \"T2-00054\"", "serial = \"x\"\nhands = [{ after_ms = 0, what = \"dance\" }]", "nothing a hand can do"),
+            (
+                "serial = \"T2-00054\"",
+                "serial = \"x\"\nhands = [{ after_ms = 0, what = \"dance\" }]",
+                "nothing a hand can do",
+            ),
         ] {
             let error = Scene::parse(&DEFAULT.replace(from, to)).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");

@@ -168,7 +168,9 @@ impl Link<'_> {
             let mut header = [0; wire::HEADER_LEN];
             self.read(&mut header)?;
             match Message::parse(&header) {
-                Some((seqnum, Message::Submit { devid, is_in, endpoint, length, setup, .. })) if devid == self.devid => {
+                Some((seqnum, Message::Submit { devid, is_in, endpoint, length, setup, .. }))
+                    if devid == self.devid =>
+                {
                     self.submit(seqnum, is_in, endpoint, length, setup)?;
                 }
                 Some((seqnum, Message::Unlink { target, .. })) => self.unlink(seqnum, target)?,

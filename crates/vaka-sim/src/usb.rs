@@ -104,7 +104,9 @@ impl Face {
     }
 
     fn has_setting(&self, interface: u16, alternate: u16) -> bool {
-        self.interfaces.get(usize::from(interface)).is_some_and(|found| usize::from(alternate) < found.names.len().max(1))
+        self.interfaces
+            .get(usize::from(interface))
+            .is_some_and(|found| usize::from(alternate) < found.names.len().max(1))
     }
 
     fn descriptor(&self, value: u16) -> Option<Vec<u8>> {

@@ -126,7 +126,9 @@ impl World {
     /// What a list shows: devices that nobody uses.
     pub fn list(&mut self) -> Vec<Listed> {
         self.advance();
-        let listed = (1..).zip(&self.ports).filter_map(|(number, port)| port.listed(number).filter(|now| port.in_use != Some(now.enumeration)));
+        let listed = (1..)
+            .zip(&self.ports)
+            .filter_map(|(number, port)| port.listed(number).filter(|now| port.in_use != Some(now.enumeration)));
         listed.collect()
     }
 
@@ -149,7 +151,8 @@ impl World {
     /// Gives a device back. Closing resets its port, as the kernel's server does.
     pub fn close(&mut self, port: &str, enumeration: u32) {
         self.bus_reset(port, enumeration);
-        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port && found.in_use == Some(enumeration)) {
+        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port && found.in_use == Some(enumeration))
+        {
             found.in_use = None;
         }
     }

@@ -1,5 +1,8 @@
 //! The command-line program: what was typed, what it means, what comes out.
 
+// Nothing outside uses a program's modules; `pub` here means "for the other rooms".
+#![allow(unreachable_pub)]
+
 mod args;
 mod commands;
 mod interrupt;

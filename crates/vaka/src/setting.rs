@@ -25,8 +25,8 @@ pub struct Setting {
     pub live: bool,
 }
 
-/// Columns where standard output is no terminal.
-const PLAIN_WIDTH: u16 = 110;
+/// Columns where standard output is no terminal: nothing is wrapped there.
+const PLAIN_WIDTH: u16 = 300;
 
 impl Setting {
     pub fn new(common: &Common) -> Self {
@@ -36,7 +36,7 @@ impl Setting {
             format: common.format,
             verbose: common.verbose,
             quiet: common.quiet,
-            width: columns.unwrap_or(PLAIN_WIDTH).clamp(60, 140),
+            width: columns.map_or(PLAIN_WIDTH, |columns| columns.clamp(60, 140)),
             live: live && common.format == Format::Text,
         }
     }
@@ -88,7 +88,10 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         sheets.push(sheet);
     }
     if sheets.is_empty() && common.sheets.is_some() {
-        return Err(Problem(Failure::new(Code::File, format!("{}: no product sheet (*.toml) is there.", path.display()))));
+        return Err(Problem(Failure::new(
+            Code::File,
+            format!("{}: no product sheet (*.toml) is there.", path.display()),
+        )));
     }
     Ok(sheets)
 }

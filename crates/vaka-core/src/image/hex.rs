@@ -335,7 +335,8 @@ mod tests {
 
     /// Twelve bytes at 0x0800_4000, entry 0x0800_41C1. Read back with the same
     /// result by GNU binutils' objdump 2.40.
-    const WORKED: &str = ":020000040800F2\n:0840000000500020C10100087E\n:04400800DEADBEEF7C\n:04000005080041C1ED\n:00000001FF\n";
+    const WORKED: &str =
+        ":020000040800F2\n:0840000000500020C10100087E\n:04400800DEADBEEF7C\n:04000005080041C1ED\n:00000001FF\n";
 
     #[test]
     fn the_worked_example_reads_the_same_with_any_line_ends_and_case() {

@@ -273,11 +273,7 @@ pub struct Outline {
 impl Image {
     /// Its outline.
     pub fn outline(&self) -> Outline {
-        Outline {
-            segments: self.segments.iter().map(Segment::span).collect(),
-            bytes: self.len(),
-            entry: self.entry,
-        }
+        Outline { segments: self.segments.iter().map(Segment::span).collect(), bytes: self.len(), entry: self.entry }
     }
 }
 
@@ -293,7 +289,10 @@ mod tests {
         builder.push(Address::new(20), &[]).unwrap();
         builder.push(Address::new(16), &[16]).unwrap();
         let image = builder.finish(Format::Binary).unwrap();
-        assert_eq!(format!("{:?}", image.segments()), "[Segment(0x0000_0004..0x0000_000A), Segment(0x0000_0010..0x0000_0011)]");
+        assert_eq!(
+            format!("{:?}", image.segments()),
+            "[Segment(0x0000_0004..0x0000_000A), Segment(0x0000_0010..0x0000_0011)]"
+        );
         assert_eq!(image.len(), 7);
         let mut buffer = [0xA5; 8];
         image.copy_to(Address::new(9), &mut buffer);

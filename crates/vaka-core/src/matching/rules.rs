@@ -123,7 +123,10 @@ fn first_instruction(variant: &Variant, image: &Image, vectors: StartVectors) ->
     }
     let linked = match variant.image.region.span.contains(target) {
         true => "outside the image; it was linked for another start address".to_owned(),
-        false => format!("outside {}'s region '{}'; it was linked for another start address", variant.id, variant.image.region.name),
+        false => format!(
+            "outside {}'s region '{}'; it was linked for another start address",
+            variant.id, variant.image.region.name
+        ),
     };
     seen.conflicts(linked)
 }
@@ -247,5 +250,11 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<ReleaseN
 /// How much of its region an image takes, for output.
 pub(super) fn fill(variant: &Variant, image: &Image) -> String {
     let region = &variant.image.region;
-    format!("{} of {} in '{}', {}", Bytes(image.len()), Bytes(region.span.len()), region.name, text::count(image.segments().len(), "segment"))
+    format!(
+        "{} of {} in '{}', {}",
+        Bytes(image.len()),
+        Bytes(region.span.len()),
+        region.name,
+        text::count(image.segments().len(), "segment")
+    )
 }

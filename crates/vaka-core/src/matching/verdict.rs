@@ -68,6 +68,19 @@ pub struct Choice {
     pub against: Option<String>,
 }
 
+impl Choice {
+    /// `"SKI-TERN R1" (board, beside the USB connector) and …`
+    pub fn labels(&self) -> String {
+        labels(&self.look_at)
+    }
+}
+
+/// Everything that is printed on a variant, in one line.
+pub fn labels(look_at: &[LookAt]) -> String {
+    let labels: Vec<String> = look_at.iter().map(|look| format!("\"{}\" ({})", look.reads, look.place)).collect();
+    labels.join(" and ")
+}
+
 /// A consent that is missing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Agreement {
@@ -251,9 +264,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
 /// Splits what needs an agreement into what has one and what has none.
 fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<Agreement>) {
     let needed = evidence.iter().filter_map(|evidence| match evidence.weight {
-        Weight::ConflictsUnlessAgreed(id) => {
-            Some(Agreement { id, to: evidence.sentence() })
-        }
+        Weight::ConflictsUnlessAgreed(id) => Some(Agreement { id, to: evidence.sentence() }),
         _ => None,
     });
     needed.partition(|agreement| given.iter().any(|id| id == agreement.id))

@@ -222,7 +222,13 @@ mod tests {
                 .collect::<String>()
         };
         let line = |zone: &Zone| {
-            format!("{:x} {}*{} {}", zone.span().start().get(), zone.count(), zone.sector_size(), letters(zone.access()))
+            format!(
+                "{:x} {}*{} {}",
+                zone.span().start().get(),
+                zone.count(),
+                zone.sector_size(),
+                letters(zone.access())
+            )
         };
         Some(zones.iter().map(line).collect())
     }
@@ -238,10 +244,7 @@ mod tests {
             ("@Keys/0x0AFF7000/01*064Bd", &["aff7000 1*64 W"]),
             ("@Bulk/0x90000000/16*001Mf", &["90000000 16*1048576 EW"]),
             ("@Scrub/0x40000000/1*512Bb", &["40000000 1*512 E"]),
-            (
-                "@Two Banks/0x0A000000/64*002Kg/0x0A040000/64*002Kg",
-                &["a000000 64*2048 REW", "a040000 64*2048 REW"],
-            ),
+            ("@Two Banks/0x0A000000/64*002Kg/0x0A040000/64*002Kg", &["a000000 64*2048 REW", "a040000 64*2048 REW"]),
         ];
         for (text, zones) in cases {
             assert_eq!(outline(text).unwrap(), *zones, "{text}");
@@ -273,7 +276,9 @@ mod tests {
 
     #[test]
     fn what_is_no_layout_is_none() {
-        for text in ["", "Tern", "@", "@Flash", "@Flash/0x", "@F/0x0/", "@F/0x0/0*2Kg", "@F/0xFFFFFFFF/9*9Mg", "@F/0x0/4"] {
+        for text in
+            ["", "Tern", "@", "@Flash", "@Flash/0x", "@F/0x0/", "@F/0x0/0*2Kg", "@F/0xFFFFFFFF/9*9Mg", "@F/0x0/4"]
+        {
             assert_eq!(Layout::parse(text), None, "{text}");
         }
         assert_eq!(Layout::parse("@Overlap/0x0/4*2Kg/0x1000/4*2Kg"), None);

@@ -71,7 +71,9 @@ pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &Geometry<'_>) -> 
     let mut runs: Vec<Run> = Vec::new();
     for (index, piece) in pieces.iter().enumerate() {
         let limit = limits(*piece, &pieces, index, erased, geometry.sectors);
-        runs.extend(padded(*piece, limit, u64::from(size)).into_iter().map(|span| Run { span, block_size: Some(size) }));
+        runs.extend(
+            padded(*piece, limit, u64::from(size)).into_iter().map(|span| Run { span, block_size: Some(size) }),
+        );
     }
     Ok(runs)
 }
@@ -138,7 +140,9 @@ mod tests {
     }
 
     fn map(zones: &[(u64, u32, u32)]) -> SectorMap {
-        let zone = |(start, count, size): &(u64, u32, u32)| Zone::new(Address::new(*start), *count, *size, Access::FULL).unwrap();
+        let zone = |(start, count, size): &(u64, u32, u32)| {
+            Zone::new(Address::new(*start), *count, *size, Access::FULL).unwrap()
+        };
         SectorMap::new(zones.iter().map(zone).collect()).unwrap()
     }
 

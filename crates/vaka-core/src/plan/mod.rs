@@ -204,11 +204,12 @@ impl Plan {
         let version = image_version(job.variant, job.image).filter(|_| application.tells_version);
         let mut steps = Vec::new();
         if job.needs_entry {
-            steps.push(Step::Enter { hands: job.route.entry.clone(), id: job.route.id });
+            steps.extend([Step::Enter { hands: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
         }
-        let untouched = job.variant.regions.iter().filter(|region| sectors.iter().all(|s| s.common(region.span).is_none()));
+        let untouched =
+            job.variant.regions.iter().filter(|region| sectors.iter().all(|s| s.common(region.span).is_none()));
         let untouched = untouched.map(|region| region.name.clone()).collect();
-        steps.extend([Step::Identify, Step::Erase { sectors }, Step::Write { runs }]);
+        steps.extend([Step::Erase { sectors }, Step::Write { runs }]);
         if job.geometry.can_read {
             steps.push(Step::ReadBack { spans });
         }
@@ -230,10 +231,13 @@ impl Plan {
 
     /// The sectors that will be erased.
     pub fn sectors(&self) -> &[Span] {
-        self.steps.iter().find_map(|step| match step {
-            Step::Erase { sectors } => Some(&sectors[..]),
-            _ => None,
-        }).unwrap_or_default()
+        self.steps
+            .iter()
+            .find_map(|step| match step {
+                Step::Erase { sectors } => Some(&sectors[..]),
+                _ => None,
+            })
+            .unwrap_or_default()
     }
 }
 

@@ -167,7 +167,7 @@ enum Number {
 /// Reads and checks a sheet.
 pub(super) fn sheet(file: &str, text: &str) -> Result<Sheet, SheetError> {
     let checker = Checker { file, text };
-    let raw: RawSheet = toml::from_str(text).map_err(|error| checker.from_toml(&error))?;
+    let raw: RawSheet = toml::from_str(text).map_err(|error| checker.toml_error(&error))?;
     checker.sheet(raw)
 }
 
@@ -217,9 +217,9 @@ impl Checker<'_> {
             let message = format!("no [[route]] updates variant '{}'", variant.id);
             return Err(self.error(place, "id", message));
         }
-        let twin = all.iter().find(|other| {
-            other.id != variant.id && variant.routes.iter().any(|route| other.route(route.id).is_some())
-        });
+        let twin = all
+            .iter()
+            .find(|other| other.id != variant.id && variant.routes.iter().any(|route| other.route(route.id).is_some()));
         match twin {
             Some(twin) if variant.look_at.is_empty() => {
                 let message = format!(
@@ -234,8 +234,9 @@ impl Checker<'_> {
 
     fn application(&self, raw: &RawApplication) -> Checked<Application> {
         let back_within = match &raw.back_within {
-            Some(time) => duration::parse(time.get_ref())
-                .map_err(|message| self.error(&time.span(), "back_within", message))?,
+            Some(time) => {
+                duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), "back_within", message))?
+            }
             None => std::time::Duration::from_secs(10),
         };
         Ok(Application {
@@ -281,8 +282,7 @@ impl Checker<'_> {
         if zones.is_empty() {
             return Err(self.error(&place, "flash", "a variant has at least one zone of flash".into()));
         }
-        SectorMap::new(zones)
-            .map_err(|(a, b)| self.error(&place, "flash", format!("these zones overlap: {a}; {b}")))
+        SectorMap::new(zones).map_err(|(a, b)| self.error(&place, "flash", format!("these zones overlap: {a}; {b}")))
     }
 
     fn regions(&self, raw: &[RawRegion], flash: &SectorMap) -> Checked<Vec<Region>> {
@@ -451,7 +451,9 @@ impl Checker<'_> {
 
     fn address(&self, key: &str, number: &Spanned<Number>) -> Checked<Address> {
         let address = match number.get_ref() {
-            Number::Plain(value) => u64::try_from(*value).map(Address::new).map_err(|_| "an address is not negative".into()),
+            Number::Plain(value) => {
+                u64::try_from(*value).map(Address::new).map_err(|_| "an address is not negative".into())
+            }
             Number::Text(text) => Address::parse(text),
         };
         let address = address.map_err(|message| self.error(&number.span(), key, message))?;
@@ -501,7 +503,7 @@ impl Checker<'_> {
     }
 
     /// Serde names the fault and its place; the key is read off that line.
-    fn from_toml(&self, error: &toml::de::Error) -> SheetError {
+    fn toml_error(&self, error: &toml::de::Error) -> SheetError {
         let place = error.span().unwrap_or(0..0);
         let line_start = self.text[..place.start].rfind('\n').map_or(0, |at| at + 1);
         let line = self.text[line_start..].lines().next().unwrap_or_default();
@@ -562,7 +564,12 @@ mod tests {
             ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
             ("start = 0x0A00_2400", "start = \"here\"", "start", "is no address"),
             ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
-            ("writes = [\"application\"]", "writes = [\"app\"]", "writes", "there are: bootloader, application, settings"),
+            (
+                "writes = [\"application\"]",
+                "writes = [\"app\"]",
+                "writes",
+                "there are: bootloader, application, settings",
+            ),
             ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
             ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
             ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),

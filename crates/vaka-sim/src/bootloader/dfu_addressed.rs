@@ -73,14 +73,7 @@ pub const CLASS: [u8; 3] = [0xFE, 1, 2];
 impl DfuAddressed {
     /// Fresh after power-on; blocks of `transfer_size` bytes.
     pub fn new(base: u32, transfer_size: u16) -> Self {
-        Self {
-            state: state::IDLE,
-            status: status::OK,
-            pointer: base,
-            transfer_size,
-            work: None,
-            until: Duration::ZERO,
-        }
+        Self { state: state::IDLE, status: status::OK, pointer: base, transfer_size, work: None, until: Duration::ZERO }
     }
 
     /// Its functional descriptor: can download, upload; version 0x011A.
@@ -142,7 +135,7 @@ impl DfuAddressed {
             (0xA1, 2) => self.upload(flash, setup.value, setup.length),
             (0xA1, 3) => self.get_status(now),
             (0x21, 4) if self.state == state::ERROR => {
-                self.to_idle();
+                self.go_idle();
                 Answer::Done
             }
             (0xA1, 5) if self.state != state::BUSY && self.state != state::MANIFEST => Answer::Data(vec![self.state]),
@@ -232,7 +225,7 @@ impl DfuAddressed {
         match self.state {
             state::BUSY | state::MANIFEST | state::ERROR => self.refuse(),
             _ => {
-                self.to_idle();
+                self.go_idle();
                 Answer::Done
             }
         }
@@ -247,7 +240,7 @@ impl DfuAddressed {
         }
     }
 
-    fn to_idle(&mut self) {
+    fn go_idle(&mut self) {
         self.work = None;
         self.state = state::IDLE;
         self.status = status::OK;

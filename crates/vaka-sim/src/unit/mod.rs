@@ -35,7 +35,9 @@ impl Hand {
             ["tap", button] => Ok(Self::Tap(button.to_uppercase())),
             ["pull"] => Ok(Self::Pull),
             ["plug"] => Ok(Self::Plug),
-            _ => Err(format!("'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug")),
+            _ => Err(format!(
+                "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug"
+            )),
         }
     }
 }

@@ -211,7 +211,8 @@ impl Tern {
         if to == BASE {
             let mode = self.run_bootloader();
             self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
-        } else if to == Self::application_region(self.revision).start && self.application().is_some_and(|app| app.fits) {
+        } else if to == Self::application_region(self.revision).start && self.application().is_some_and(|app| app.fits)
+        {
             self.state = State::Starting(now + START_TIME, Mode::Application);
         } else {
             // A jump into nothing runs wild.
@@ -256,7 +257,8 @@ struct Application {
 
 /// Bytes that look like code: the same for the same unit, different for others.
 fn noise(seed: &str, len: usize) -> Vec<u8> {
-    let mut state = seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
+    let mut state =
+        seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
     let mut next = || {
         state ^= state << 13;
         state ^= state >> 17;

@@ -39,7 +39,9 @@ impl UsbIpBus {
         let wrong = || format!("'{name}' is no bus; write it like usbip://HOST or usbip://HOST:PORT");
         let server = name.strip_prefix("usbip://").map(|rest| rest.trim_end_matches('/')).ok_or_else(wrong)?;
         let has_port = server.rsplit_once(':').is_some_and(|(host, port)| {
-            !port.is_empty() && port.bytes().all(|byte| byte.is_ascii_digit()) && (!host.contains(':') || host.ends_with(']'))
+            !port.is_empty()
+                && port.bytes().all(|byte| byte.is_ascii_digit())
+                && (!host.contains(':') || host.ends_with(']'))
         });
         if server.is_empty() || server.starts_with(':') || server.contains('/') || server.contains('@') {
             return Err(wrong());

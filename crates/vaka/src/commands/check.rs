@@ -93,7 +93,8 @@ fn unreadable(path: &Path, error: &ReadError, sheets: &[Sheet]) -> Problem {
     Problem(match error {
         ReadError::NoAddress => {
             let starts = sheets.iter().flat_map(|sheet| &sheet.variants);
-            let starts: Vec<String> = starts.map(|v| format!("{} starts at {}", v.name, v.image.region.span.start())).collect();
+            let starts: Vec<String> =
+                starts.map(|v| format!("{} starts at {}", v.name, v.image.region.span.start())).collect();
             let failure = Failure { code: Code::Refused, ..failure };
             failure.cure(format!("Give --at ADDRESS. {}", starts.join(", ")))
         }
@@ -181,7 +182,14 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
         let tells = found.mode == Mode::Application && sheet.application.tells_version;
         let running = tells.then_some(facts.release);
-        let case = Case { sheet, unit: Some(&facts), image, label: label.map(|(_, variant)| variant), running, agreed: &common.agree };
+        let case = Case {
+            sheet,
+            unit: Some(&facts),
+            image,
+            label: label.map(|(_, variant)| variant),
+            running,
+            agreed: &common.agree,
+        };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {
             worst = Code::Done;

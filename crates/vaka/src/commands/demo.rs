@@ -140,15 +140,18 @@ impl Show {
         let flash = unit.flash();
         let start = Tern::application_region(Revision::R1).start;
         let application = flash.read(start, R1_BIN.len()) == Some(R1_BIN);
-        let kept = [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)].into_iter().all(|region| {
-            let range = (region.start - flash.base()) as usize..(region.end - flash.base()) as usize;
-            flash.bytes()[range.clone()] == self.before[range]
-        });
+        let kept =
+            [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)].into_iter().all(|region| {
+                let range = (region.start - flash.base()) as usize..(region.end - flash.base()) as usize;
+                flash.bytes()[range.clone()] == self.before[range]
+            });
         let runs = condition == Condition::Application;
         if !(application && kept && runs) {
             return Err(Problem::internal("The stand-in's own memory is not as the command said."));
         }
-        say(&format!("The stand-in itself, asked {when}: its flash holds the 1.5.0 that the linker made for r1, byte for"));
+        say(&format!(
+            "The stand-in itself, asked {when}: its flash holds the 1.5.0 that the linker made for r1, byte for"
+        ));
         say("byte; bootloader and settings are as they left the factory; the application runs.\n");
         Ok(())
     }

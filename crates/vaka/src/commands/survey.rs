@@ -3,6 +3,7 @@
 use vaka_boot::bench::{Bench, OpenError, bus_failure};
 use vaka_boot::entry;
 use vaka_core::event::{Code, Event, Seen};
+use vaka_core::matching::labels;
 use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo};
@@ -49,9 +50,8 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     }
     if let Some(sheet) = candidate.sheets.first() {
         for variant in candidate.variants_of(sheet) {
-            let labels: Vec<String> = variant.look_at.iter().map(|look| format!("\"{}\" ({})", look.reads, look.place)).collect();
-            if unit.variants.len() > 1 && !labels.is_empty() {
-                unit.next.push(format!("{} if it reads {}", variant.id, labels.join(" and ")));
+            if unit.variants.len() > 1 && !variant.look_at.is_empty() {
+                unit.next.push(format!("{} if it reads {}", variant.id, labels(&variant.look_at)));
             }
         }
         let variant = if unit.variants.len() > 1 { " --variant ID" } else { "" };

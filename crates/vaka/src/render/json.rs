@@ -22,7 +22,8 @@ struct Stamped<'a, T> {
 pub fn line<T: Serialize>(value: &T) {
     let stamped = Stamped { time: jiff::Timestamp::now(), event: value };
     let mut out = std::io::stdout().lock();
-    let text = serde_json::to_string(&stamped).unwrap_or_else(|error| format!("{{\"event\":\"error\",\"message\":\"{error}\"}}"));
+    let text = serde_json::to_string(&stamped)
+        .unwrap_or_else(|error| format!("{{\"event\":\"error\",\"message\":\"{error}\"}}"));
     let _ = writeln!(out, "{text}");
     let _ = out.flush();
 }

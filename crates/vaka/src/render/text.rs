@@ -166,16 +166,25 @@ pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
         About::Label => "person",
         About::File => "file",
     };
+    // Before a variant is settled, each candidate has rows of its own.
+    let open = verdict.variant.is_none();
     let row = |evidence: &Evidence| {
         let means = match evidence.weight {
             Weight::Conflicts | Weight::ConflictsUnlessAgreed(_) => format!("CONFLICT: {}", evidence.means),
             _ => evidence.means.clone(),
         };
-        vec![about(evidence).to_owned(), evidence.source.words().to_owned(), evidence.says.clone(), means]
+        let mut cells =
+            vec![about(evidence).to_owned(), evidence.source.words().to_owned(), evidence.says.clone(), means];
+        if open {
+            cells.insert(0, evidence.variant.as_ref().map_or("any".to_owned(), ToString::to_string));
+        }
+        cells
     };
+    let head: &[&str] =
+        if open { &["for", "looked at", "", "says", "means"] } else { &["looked at", "", "says", "means"] };
     out!();
     let rows: Vec<Vec<String>> = verdict.evidence.iter().map(row).collect();
-    for (index, line) in table::plain(setting.width, &["looked at", "", "says", "means"], rows).lines().enumerate() {
+    for (index, line) in table::plain(setting.width, head, rows).lines().enumerate() {
         let style = match line {
             _ if index == 0 => DIM,
             line if line.contains("CONFLICT") => BAD,
@@ -199,11 +208,18 @@ fn conclusion(verdict: &Verdict) {
             out!("{GOOD}The image fits{variant}{GOOD:#}{phase}.{fill}");
         }
         Outcome::Conflicts => {
-            out!("{BAD}The image does not fit{variant}{BAD:#}{phase}.");
+            out!("{BAD}The image does not fit{variant}.{BAD:#}");
         }
         Outcome::Undecided => {
             let fits: Vec<&str> = verdict.would_fit.iter().map(|id| id.as_str()).collect();
-            out!("{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.", fits.join(" or "));
+            out!(
+                "{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.",
+                fits.join(" or ")
+            );
+            out!("What is printed on the unit decides:");
+            for choice in verdict.question.iter().flat_map(|question| &question.choices) {
+                out!("  --variant {}  if it reads {}", choice.variant, choice.labels());
+            }
         }
     }
     for agreement in &verdict.missing {
@@ -258,7 +274,10 @@ fn updated(report: &Report) {
     let place = report.unit.as_deref().unwrap_or("?");
     match report.after {
         After::Confirmed => {
-            out!("\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.", version.unwrap_or_else(|| " its application".into()));
+            out!(
+                "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.",
+                version.unwrap_or_else(|| " its application".into())
+            );
         }
         _ => {
             out!("\n{BAD}Written, but not running.{BAD:#} {product}{variant} at {place}.");
@@ -266,8 +285,12 @@ fn updated(report: &Report) {
     }
     let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
     let check = match report.check {
-        Check::ReadBack => format!("read-back: {checked} of {written} bytes written were read from the unit and are equal"),
-        Check::Accepted => format!("accepted: the unit took {written} bytes without an error; {checked} were read back"),
+        Check::ReadBack => {
+            format!("read-back: {checked} of {written} bytes written were read from the unit and are equal")
+        }
+        Check::Accepted => {
+            format!("accepted: the unit took {written} bytes without an error; {checked} were read back")
+        }
         Check::None => "none".to_owned(),
     };
     out!("  check      {check}");

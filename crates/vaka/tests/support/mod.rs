@@ -1,0 +1,268 @@
+//! A bench of stand-ins, served over USB/IP on loopback, and the built program.
+
+#![allow(dead_code, unreachable_pub)] // each test file uses its part
+
+use std::io::{BufRead, BufReader, Read};
+use std::ops::Range;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::sync::Arc;
+use std::sync::mpsc;
+use std::time::{Duration, Instant};
+
+use serde_json::Value;
+use vaka_sim::fault::Fault;
+use vaka_sim::server::Server;
+use vaka_sim::unit::Condition;
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::world::{Logged, lock};
+use vaka_sim::{SharedWorld, World};
+use vaka_usb::SystemClock;
+
+/// No command of a test takes longer than this.
+const DEADLINE: Duration = Duration::from_secs(60);
+
+/// A file of the demo firmware, as the compiler and `objcopy` made it.
+pub fn firmware(name: &str) -> PathBuf {
+    root().join("demo/firmware/out").join(name)
+}
+
+pub fn root() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// A world of stand-ins behind a server, and a temporary folder.
+pub struct Bench {
+    pub world: SharedWorld,
+    server: Server,
+    pub folder: tempfile::TempDir,
+}
+
+impl Bench {
+    /// Units at ports 1-1, 1-2, … with what goes wrong with each.
+    pub fn new(units: Vec<(Tern, Vec<Fault>)>) -> Self {
+        let mut world = World::new(Arc::new(SystemClock));
+        for (number, (unit, faults)) in (1..).zip(units) {
+            world.plug(&format!("1-{number}"), Box::new(unit), faults);
+        }
+        let world = world.shared();
+        let server = Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).unwrap();
+        Self { world, server, folder: tempfile::tempdir().unwrap() }
+    }
+
+    /// One Tern r1, found in update mode.
+    pub fn tern_r1() -> Self {
+        Self::new(vec![(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new())])
+    }
+
+    /// The same, with faults.
+    pub fn faulty_r1(faults: Vec<Fault>) -> Self {
+        Self::new(vec![(Tern::in_boot_mode(Revision::R1, "T1-00217"), faults)])
+    }
+
+    pub fn bus(&self) -> String {
+        self.server.bus()
+    }
+
+    /// Writes a file into the temporary folder.
+    pub fn file(&self, name: &str, content: &[u8]) -> PathBuf {
+        let path = self.folder.path().join(name);
+        std::fs::write(&path, content).unwrap();
+        path
+    }
+
+    /// The whole true memory of the unit at a port.
+    pub fn memory(&self, port: &str) -> Vec<u8> {
+        lock(&self.world).unit(port).unwrap().flash().bytes().to_vec()
+    }
+
+    /// What a unit is really doing, once it is through with starting.
+    pub fn condition(&self, port: &str) -> Condition {
+        let end = Instant::now() + Duration::from_secs(5);
+        loop {
+            let condition = lock(&self.world).unit(port).unwrap().condition();
+            if condition != Condition::Starting || Instant::now() > end {
+                return condition;
+            }
+            std::thread::yield_now();
+        }
+    }
+
+    pub fn log(&self, port: &str) -> Vec<Logged> {
+        lock(&self.world).log(port).to_vec()
+    }
+
+    /// The program on this bench with the demo sheets.
+    pub fn command(&self) -> Command {
+        let mut command = program();
+        command.env("VAKA_BUS", self.bus()).env("VAKA_SHEETS", root().join("demo/sheets"));
+        command.current_dir(self.folder.path());
+        command
+    }
+
+    /// Runs a command line and waits for its end.
+    pub fn run(&self, args: &[&str]) -> Ended {
+        Running::start(self.command().args(args)).end()
+    }
+
+    /// Updates the unit with a file.
+    pub fn update(&self, file: &Path, args: &[&str]) -> Ended {
+        Running::start(self.command().arg("update").arg(file).args(["--wait", "5s"]).args(args)).end()
+    }
+}
+
+/// The built program, with nothing of the caller's settings.
+pub fn program() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_vaka"));
+    command.env_remove("VAKA_BUS").env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", "/nonexistent");
+    command
+}
+
+/// How a command ended.
+pub struct Ended {
+    pub code: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+impl Ended {
+    /// Checks the exit status and that all words were said somewhere.
+    #[track_caller]
+    pub fn expect(&self, code: i32, words: &[&str]) -> &Self {
+        let all = format!("{}\n--- standard error ---\n{}", self.stdout, self.stderr);
+        assert_eq!(self.code, code, "{all}");
+        for word in words {
+            assert!(all.contains(word), "'{word}' is not in:\n{all}");
+        }
+        self
+    }
+
+    /// Standard output as JSON Lines.
+    #[track_caller]
+    pub fn events(&self) -> Vec<Value> {
+        let line = |line| serde_json::from_str(line).unwrap_or_else(|error| panic!("{error}: {line}"));
+        self.stdout.lines().map(line).collect()
+    }
+
+    /// The last event, which is the result.
+    #[track_caller]
+    pub fn result(&self) -> Value {
+        let last = self.events().pop().expect("at least one event");
+        assert_eq!(last["event"], "result", "{}", self.stdout);
+        last
+    }
+}
+
+/// A command under way, with its lines as they come.
+pub struct Running {
+    child: Child,
+    lines: mpsc::Receiver<(Stream, String)>,
+    seen: Vec<(Stream, String)>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Stream {
+    Out,
+    Err,
+}
+
+impl Running {
+    pub fn start(command: &mut Command) -> Self {
+        let mut child = command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .expect("the program starts");
+        let (sender, lines) = mpsc::channel();
+        forward(Stream::Out, child.stdout.take().unwrap(), sender.clone());
+        forward(Stream::Err, child.stderr.take().unwrap(), sender);
+        Self { child, lines, seen: Vec::new() }
+    }
+
+    pub fn id(&self) -> u32 {
+        self.child.id()
+    }
+
+    /// Its standard input.
+    pub fn stdin(&mut self) -> &mut std::process::ChildStdin {
+        self.child.stdin.as_mut().unwrap()
+    }
+
+    /// Waits for a line that holds `words`.
+    #[track_caller]
+    pub fn wait_for(&mut self, words: &str) -> String {
+        let end = Instant::now() + DEADLINE;
+        loop {
+            let left = end.saturating_duration_since(Instant::now());
+            let Ok(line) = self.lines.recv_timeout(left) else {
+                panic!("'{words}' never came; there was: {:#?}", self.seen);
+            };
+            self.seen.push(line.clone());
+            if line.1.contains(words) {
+                return line.1;
+            }
+        }
+    }
+
+    /// Waits for its end; kills it at the deadline.
+    pub fn end(mut self) -> Ended {
+        drop(self.child.stdin.take());
+        let end = Instant::now() + DEADLINE;
+        // Both streams end when the program does.
+        while let Ok(line) = self.lines.recv_timeout(end.saturating_duration_since(Instant::now())) {
+            self.seen.push(line);
+        }
+        if Instant::now() >= end {
+            self.child.kill().ok();
+            panic!("still running after {DEADLINE:?}: {:#?}", self.seen);
+        }
+        let code = self.child.wait().unwrap().code().unwrap_or(-1);
+        let all = |stream| {
+            let lines = self.seen.iter().filter(|(from, _)| *from == stream);
+            lines.map(|(_, line)| format!("{line}\n")).collect::<String>()
+        };
+        Ended { code, stdout: all(Stream::Out), stderr: all(Stream::Err) }
+    }
+}
+
+fn forward(stream: Stream, from: impl Read + Send + 'static, to: mpsc::Sender<(Stream, String)>) {
+    std::thread::spawn(move || {
+        for line in BufReader::new(from).lines().map_while(Result::ok) {
+            if to.send((stream, line)).is_err() {
+                return;
+            }
+        }
+    });
+}
+
+/// The bytes of a memory image at a range of addresses.
+pub fn at(memory: &[u8], range: Range<u32>) -> &[u8] {
+    const BASE: u32 = 0x0A00_0000;
+    &memory[(range.start - BASE) as usize..(range.end - BASE) as usize]
+}
+
+/// Checks the memory of a Tern: `image` stands at the start of the application
+/// region, the rest of the touched sectors is erased, all else is as before.
+#[track_caller]
+pub fn assert_updated(revision: Revision, before: &[u8], after: &[u8], image: &[u8]) {
+    let region = Tern::application_region(revision);
+    let sector = match revision {
+        Revision::R1 => 3 * 1024,
+        Revision::R2 => 6 * 1024,
+    };
+    let len = u32::try_from(image.len()).unwrap();
+    let touched = len.next_multiple_of(sector);
+    assert_eq!(at(after, region.start..region.start + len), image, "the image");
+    assert!(
+        at(after, region.start + len..region.start + touched).iter().all(|byte| *byte == 0xFF),
+        "the last sector's rest"
+    );
+    for (name, range) in [
+        ("bootloader", Tern::bootloader_region(revision)),
+        ("application beyond the image", region.start + touched..region.end),
+        ("settings", Tern::settings_region(revision)),
+    ] {
+        assert_eq!(at(after, range.clone()), at(before, range), "{name}");
+    }
+}
