@@ -157,6 +157,14 @@ impl World {
         }
     }
 
+    /// Forgets that somebody has the device open, without the reset: what a
+    /// program leaves that ended on a cable.
+    pub fn release(&mut self, port: &str) {
+        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
+            found.in_use = None;
+        }
+    }
+
     /// Resets the port of an open device; false if it is gone.
     pub fn bus_reset(&mut self, port: &str, enumeration: u32) -> bool {
         let now = self.clock.now();

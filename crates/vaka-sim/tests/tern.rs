@@ -1,0 +1,162 @@
+//! The Tern stand-in itself: what bricks it, and what does not.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_sim::World;
+use vaka_sim::clock::VirtualClock;
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::usb::{Answer, Setup};
+use vaka_usb::Clock;
+
+const R1_BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin");
+const R2_BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.bin");
+const APPLICATION: u32 = 0x0A00_2400;
+
+/// Resets a unit and gives it time to start.
+fn restart(unit: &mut Tern) -> Condition {
+    unit.hand(Duration::ZERO, &Hand::Tap("RESET".into()));
+    unit.advance(Duration::from_secs(1));
+    unit.condition()
+}
+
+/// A Tern r1 with these bytes at the start of its application region.
+fn with_application(image: &[u8]) -> Tern {
+    let mut unit = Tern::new(Revision::R1, "T1-00217");
+    unit.flash_mut().erase(Tern::application_region(Revision::R1));
+    unit.flash_mut().put(APPLICATION, image);
+    unit
+}
+
+#[test]
+fn only_a_sound_image_for_its_board_runs() {
+    assert_eq!(restart(&mut with_application(R1_BINARY)), Condition::Application);
+    // Nothing to start, or something unsound: back to the boot mode.
+    assert_eq!(restart(&mut with_application(&[])), Condition::Boot);
+    assert_eq!(restart(&mut with_application(&R1_BINARY[..R1_BINARY.len() - 1])), Condition::Boot);
+    let mut damaged = R1_BINARY.to_vec();
+    damaged[0x2000] ^= 1;
+    assert_eq!(restart(&mut with_application(&damaged)), Condition::Boot);
+}
+
+#[test]
+fn the_other_boards_image_bricks_it() {
+    // Linked for r1's start address, sound in every way but its board word.
+    let mut wrong = R1_BINARY.to_vec();
+    wrong[0x43] = b'2';
+    let end = wrong.len() - 4;
+    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&wrong[..end]);
+    wrong[end..].copy_from_slice(&crc.to_le_bytes());
+    for image in [&wrong[..], R2_BINARY] {
+        let mut unit = with_application(image);
+        assert_eq!(restart(&mut unit), Condition::Bricked);
+        assert!(unit.face().is_none(), "it shows nothing on the bus");
+        for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Tap("RESET".into())] {
+            unit.hand(Duration::from_secs(2), &hand);
+            unit.advance(Duration::from_secs(9));
+        }
+        assert_eq!(unit.condition(), Condition::Bricked, "no hand brings it back");
+        unit.revive(Duration::from_secs(10));
+        unit.advance(Duration::from_secs(11));
+        assert_eq!(unit.condition(), Condition::Application);
+    }
+}
+
+#[test]
+fn a_changed_bootloader_bricks_it() {
+    let mut unit = Tern::new(Revision::R1, "T1-00217");
+    let byte = unit.flash().read(0x0A00_0010, 1).unwrap()[0];
+    unit.flash_mut().put(0x0A00_0010, &[byte ^ 0x80]);
+    assert_eq!(restart(&mut unit), Condition::Bricked);
+}
+
+/// A unit in boot mode, driven by raw requests.
+struct Raw {
+    world: World,
+    clock: Arc<VirtualClock>,
+    enumeration: u32,
+}
+
+impl Raw {
+    fn new() -> Self {
+        let clock = Arc::new(VirtualClock::default());
+        let mut world = World::new(clock.clone());
+        world.plug("1-1", Box::new(Tern::in_boot_mode(Revision::R1, "T1-00217")), Vec::new());
+        let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
+        Self { world, clock, enumeration }
+    }
+
+    fn send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Answer {
+        let setup = Setup { kind, request, value, index: 0, length };
+        self.world.control("1-1", self.enumeration, setup, data).unwrap()
+    }
+
+    fn download(&mut self, block: u16, data: &[u8]) -> Answer {
+        self.send(0x21, 1, block, u16::try_from(data.len()).unwrap(), data)
+    }
+
+    /// Status, poll time in ms, state.
+    fn status(&mut self) -> (u8, u32, u8) {
+        match self.send(0xA1, 3, 0, 6, &[]) {
+            Answer::Data(bytes) => (bytes[0], u32::from_le_bytes([bytes[1], bytes[2], bytes[3], 0]), bytes[4]),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    fn byte(&mut self, address: u32) -> u8 {
+        self.world.unit("1-1").unwrap().flash().read(address, 1).unwrap()[0]
+    }
+
+    fn wait(&self, ms: u64) {
+        self.clock.sleep(Duration::from_millis(ms));
+    }
+}
+
+const ERASE_APPLICATION: [u8; 5] = [0x41, 0x00, 0x24, 0x00, 0x0A];
+
+#[test]
+fn work_begins_with_the_status_and_takes_its_time() {
+    let mut raw = Raw::new();
+    let before = raw.byte(APPLICATION + 4);
+    assert_eq!(raw.download(0, &ERASE_APPLICATION), Answer::Done);
+    raw.wait(1000);
+    assert_eq!(raw.byte(APPLICATION + 4), before, "nothing happens without a status request");
+    // 3 KiB at 10 ms a KiB, and the promise is a tenth longer.
+    assert_eq!(raw.status(), (0, 33, 4));
+    raw.wait(29);
+    assert_eq!(raw.byte(APPLICATION + 4), before);
+    raw.wait(1);
+    assert_eq!(raw.byte(APPLICATION + 4), 0xFF);
+    assert_eq!(raw.status(), (0, 0, 5));
+}
+
+#[test]
+fn a_busy_unit_wants_to_be_left_alone() {
+    let mut raw = Raw::new();
+    raw.download(0, &ERASE_APPLICATION);
+    raw.status();
+    raw.wait(29);
+    assert_eq!(raw.send(0xA1, 3, 0, 6, &[]), Answer::Stall);
+    assert_eq!(raw.status(), (0x0F, 0, 10), "errSTALLEDPKT, dfuERROR");
+}
+
+#[test]
+fn power_lost_in_the_middle_leaves_half_an_erase() {
+    let mut raw = Raw::new();
+    raw.download(0, &ERASE_APPLICATION);
+    raw.status();
+    raw.wait(10);
+    raw.world.hand("1-1", &Hand::Pull);
+    assert_eq!(raw.byte(APPLICATION), 0xFF);
+    assert_ne!(raw.byte(APPLICATION + 2048), 0xFF, "the second half is as it was");
+}
+
+#[test]
+fn addresses_outside_the_flash_are_refused() {
+    for command in [[0x21, 0, 0, 0, 0], [0x41, 0x00, 0x40, 0x02, 0x0A], [0x41, 0xFF, 0xFF, 0xFF, 0x09]] {
+        let mut raw = Raw::new();
+        raw.download(0, &command);
+        assert_eq!(raw.status(), (0x08, 0, 10), "{command:02X?}: errADDRESS");
+    }
+}

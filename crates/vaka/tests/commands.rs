@@ -1,0 +1,216 @@
+//! The other commands, end to end: survey, check, standins, demo, and what
+//! goes wrong before any unit is touched.
+
+mod support;
+
+use std::io::Write;
+use std::net::TcpListener;
+
+use support::{Bench, Running, assert_updated, firmware, program, root};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_usb::Bus;
+use vaka_usb::usbip::UsbIpBus;
+
+fn terns() -> Bench {
+    Bench::new(vec![
+        (Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new()),
+        (Tern::new(Revision::R2, "T2-00054"), Vec::new()),
+    ])
+}
+
+#[test]
+fn survey_says_what_is_there_and_what_to_do_next() {
+    let bench = terns();
+    bench.run(&["survey"]).expect(
+        0,
+        &[
+            "2 units on usbip://127.0.0.1:",
+            "reports 48 sectors of 3 KiB at 0x0A00_0000",
+            "r2 if it reads \"SKI-TERN R2\" (board, beside the USB connector)",
+            "next: vaka update FILE --unit port=1-2 --variant ID",
+        ],
+    );
+    let events = bench.run(&["survey", "--format", "json"]).expect(0, &[]).events();
+    let fields: Vec<_> = events.iter().map(|e| (&e["port"], &e["mode"], &e["serial"], &e["version"])).collect();
+    let (port, mode, serial, version) = fields[1];
+    assert_eq!(
+        (port, mode, serial, version),
+        (&"1-2".into(), &"application".into(), &"T2-00054".into(), &"1.4.0".into())
+    );
+    assert_eq!(fields[0].1, "update");
+    // One unit only, and without sheets.
+    let one = bench.run(&["survey", "--unit", "name=Tern r2", "--format", "json"]).expect(0, &[]).events();
+    assert_eq!(one.len(), 2, "a boot id that is shared may be an r2 as well");
+    let mut bare = bench.command();
+    let bare = Running::start(bare.env_remove("VAKA_SHEETS").arg("survey")).end();
+    bare.expect(0, &["no sheet knows it", "1209:0002"]);
+}
+
+#[test]
+fn a_unit_in_use_is_not_in_the_list_and_comes_back() {
+    let bench = terns();
+    let bus = UsbIpBus::new(&bench.bus()).unwrap();
+    let held = bus.open("1-1").unwrap();
+    bench.run(&["survey"]).expect(0, &["1 unit on"]);
+    let file = firmware("tern-r1-1.5.0.hex");
+    bench
+        .run(&["update", file.to_str().unwrap(), "--variant", "r1", "--unit", "1-1", "--wait", "0"])
+        .expect(4, &["another program uses"]);
+    drop(held);
+    let events = loop {
+        let events = bench.run(&["survey", "--format", "json"]).events();
+        if events.len() == 2 {
+            break events;
+        }
+    };
+    assert_eq!(events[0]["port"], "1-1");
+}
+
+#[test]
+fn check_says_what_a_file_is_and_where_it_fits() {
+    let bench = terns();
+    let hex = firmware("tern-r1-1.5.0.hex");
+    bench.run(&["check", hex.to_str().unwrap()]).expect(
+        0,
+        &[
+            "Intel HEX: its first record is Intel HEX",
+            "segment   0x0A00_2400..0x0A00_7524  20 772 bytes",
+            "stack 0x2000_5000, reset handler 0x0A00_",
+            "For Tern tide gauge, version 1.5.0:",
+            "r1  fits",
+            "r2  does not fit  start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000",
+        ],
+    );
+    let bin = firmware("tern-r1-1.5.0.bin");
+    bench.run(&["check", bin.to_str().unwrap()]).expect(3, &["carries no address", "Tern r1 starts at 0x0A00_2400"]);
+    let events =
+        bench.run(&["check", bin.to_str().unwrap(), "--at", "0x0A002400", "--format", "json"]).expect(0, &[]).events();
+    // Digests of the file by another program.
+    let sum = std::process::Command::new("sha256sum").arg(&bin).output().expect("coreutils are there");
+    assert_eq!(events[0]["sha256"].as_str().unwrap(), String::from_utf8_lossy(&sum.stdout)[..64].to_owned());
+    // The other files are still looked at when one is damaged.
+    let page = bench.file("page.hex", b"<html>gone</html>");
+    bench.run(&["check", page.to_str().unwrap(), hex.to_str().unwrap()]).expect(8, &["saved web page", "r1  fits"]);
+    // Nothing fits: another product's file, at another address.
+    let other = bench.file("other.hex", b":0840000000500020C10100087E\n:00000001FF\n");
+    bench.run(&["check", other.to_str().unwrap()]).expect(3, &["r1  does not fit", "r2  does not fit"]);
+}
+
+#[test]
+fn check_judges_for_a_unit_and_changes_nothing() {
+    let bench = terns();
+    let before = bench.memory("1-1");
+    let hex = firmware("tern-r1-1.5.0.hex");
+    let check = |args: &[&str]| bench.run(&[&["check", hex.to_str().unwrap()], args].concat());
+    check(&["--unit", "1-1"]).expect(3, &["Undecided"]);
+    check(&["--unit", "1-1", "--variant", "r1"]).expect(0, &["The image fits r1"]);
+    check(&["--unit", "1-2", "--variant", "r2"]).expect(3, &["The image does not fit r2"]);
+    check(&["--unit", "1-1", "--variant", "r7"]).expect(3, &["No variant is called 'r7'"]);
+    assert_eq!(bench.memory("1-1"), before);
+    assert!(bench.log("1-1").is_empty());
+}
+
+#[test]
+fn the_same_by_hand_in_two_terminals() {
+    let mut standins = Running::start(program().arg("standins"));
+    let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
+    let bus = line.rsplit(' ').next().unwrap().to_owned();
+    standins.wait_for("Ctrl-C ends it.");
+    let folder = tempfile::tempdir().unwrap();
+    let vaka = |args: &[&str]| {
+        Running::start(program().args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).args(args)).end()
+    };
+    vaka(&["survey"]).expect(0, &["2 units", "T2-00054"]);
+    let mut memory = |standins: &mut Running, name: &str| {
+        let path = folder.path().join(name);
+        writeln!(standins.stdin(), "memory 1-1 {}", path.display()).unwrap();
+        standins.wait_for("147456 bytes from 0x0A000000");
+        std::fs::read(path).unwrap()
+    };
+    let before = memory(&mut standins, "before.bin");
+    let file = firmware("tern-r1-1.5.0.hex");
+    vaka(&["update", file.to_str().unwrap(), "--unit", "1-1", "--variant", "r1"]).expect(0, &["runs 1.5.0"]);
+    let image = std::fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
+    assert_updated(Revision::R1, &before, &memory(&mut standins, "after.bin"), &image);
+    writeln!(standins.stdin(), "hold 1-1 set\ntap 1-1 reset\nstate\ndance 1-1").unwrap();
+    standins.wait_for("1-1: tap reset");
+    standins.wait_for("nothing a hand can do");
+    // It takes its time to start; the program waits for it.
+    vaka(&["check", file.to_str().unwrap(), "--unit", "id=1209:0002", "--variant", "r1", "--wait", "5s"])
+        .expect(0, &["The image fits r1"]);
+    vaka(&["survey"]).expect(0, &["1-1   update"]);
+    writeln!(standins.stdin(), "quit").unwrap();
+    standins.end().expect(0, &[]);
+}
+
+#[test]
+fn a_scene_says_what_goes_wrong() {
+    let folder = tempfile::tempdir().unwrap();
+    let scene = folder.path().join("scene.toml");
+    let unit = "[[unit]]\nproduct = \"tern\"\nvariant = \"r2\"\nport = \"2-4\"\nserial = \"T2-1\"\nmode = \"update\"\n";
+    std::fs::write(&scene, format!("{unit}faults = [{{ at = 30, what = \"pull\" }}]\n")).unwrap();
+    let mut standins = Running::start(program().arg("standins").arg("--scene").arg(&scene));
+    let line = standins.wait_for("Stand-ins at ");
+    let bus = line.rsplit(' ').next().unwrap().to_owned();
+    let file = firmware("tern-r2-1.5.0.hex");
+    let mut command = program();
+    command.args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).arg("update").arg(&file);
+    Running::start(command.args(["--variant", "r2"])).end().expect(5, &["the unit left the bus"]);
+    writeln!(standins.stdin(), "quit").unwrap();
+    standins.end().expect(0, &[]);
+    std::fs::write(&scene, unit.replace("r2", "r5")).unwrap();
+    Running::start(program().arg("standins").arg("--scene").arg(&scene)).end().expect(8, &["scene.toml", "r5"]);
+}
+
+#[test]
+fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
+    let folder = tempfile::tempdir().unwrap();
+    let ended = Running::start(program().arg("demo").env("TMPDIR", folder.path())).end();
+    ended.expect(
+        0,
+        &[
+            "$ vaka survey",
+            "Undecided",
+            "read-back: 20 772 of 20 772 bytes",
+            "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
+            "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
+            "The file is for r2.",
+            "bootloader and settings are as they left the factory",
+        ],
+    );
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    Running::start(program().args(["demo", "--list"])).end().expect(0, &["tern"]);
+    Running::start(program().args(["demo", "puffin"])).end().expect(2, &["There is no example 'puffin'"]);
+}
+
+#[test]
+fn each_thing_that_is_not_there_has_its_own_sentence() {
+    let file = firmware("tern-r1-1.5.0.hex");
+    let sheets = root().join("demo/sheets");
+    let run = |args: &[&str]| Running::start(program().args(args)).end();
+    let (file, sheets) = (file.to_str().unwrap(), sheets.to_str().unwrap());
+    run(&["survey"]).expect(9, &["over USB/IP only", "--bus usbip://HOST"]);
+    run(&["--bus", "usbip:/x", "survey"]).expect(2, &["'usbip:/x' is no bus"]);
+    let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
+    let bus = format!("usbip://{closed}");
+    run(&["--bus", &bus, "survey"])
+        .expect(9, &["no answer from usbip://127.0.0.1", "Is the USB/IP server running there"]);
+    run(&["--bus", &bus, "--sheets", sheets, "update", file]).expect(9, &["no answer from"]);
+    run(&["--bus", &bus, "update", file]).expect(3, &["No product sheet is known"]);
+    run(&["--bus", &bus, "--sheets", "/nonexistent/sheets", "update", file]).expect(8, &["/nonexistent/sheets"]);
+    run(&["--bus", &bus, "update"]).expect(2, &["FILE"]);
+    run(&["--bus", &bus, "--wait", "soon", "survey"]).expect(2, &["is no time"]);
+}
+
+#[test]
+fn a_wrong_sheet_is_refused_at_its_line() {
+    let bench = Bench::tern_r1();
+    let sheet = std::fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();
+    let wrong = bench
+        .file("tern.toml", sheet.replacen("writes = [\"application\"]", "writes = [\"bootloader\"]", 1).as_bytes());
+    let line = sheet.lines().position(|line| line.starts_with("writes =")).unwrap() + 1;
+    let file = firmware("tern-r1-1.5.0.hex");
+    let ended = bench.run(&["update", file.to_str().unwrap(), "--sheets", wrong.to_str().unwrap()]);
+    ended.expect(8, &[&format!("line {line}, key `writes`: a route never writes the bootloader")]);
+    assert!(bench.log("1-1").is_empty());
+}
