@@ -1,0 +1,192 @@
+//! Which image fits which unit: the rules, on the demo's sheet and files.
+
+use vaka_core::image::{self, Image, ReadOptions};
+use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
+use vaka_core::memory::layout::Layout;
+use vaka_core::plan::{Geometry, Job, Ledger, Plan, PlanError, SectorState};
+use vaka_core::sheet::Sheet;
+use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
+
+const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
+const R1: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
+const R2: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
+
+const R1_LAYOUT: &str = "@Tide Flash /0x0A000000/48*003Kg";
+const R2_LAYOUT: &str = "@Tide Flash /0x0A000000/40*006Kg";
+
+fn sheet() -> Sheet {
+    Sheet::parse("tern.toml", TERN).unwrap()
+}
+
+fn image(bytes: &[u8]) -> Image {
+    image::read(bytes, ReadOptions::default()).unwrap()
+}
+
+fn unit(product: u16) -> UnitFacts {
+    UnitFacts {
+        id: UsbId { vendor: 0x1209, product },
+        release: ReleaseNumber(0x0140),
+        maker: None,
+        product: Some("Tern tide gauge".into()),
+        serial: None,
+        dfu: None,
+    }
+}
+
+fn booted(text: &str) -> UnitFacts {
+    let alternate = DfuAlternate { number: 0, name: Some(text.into()), layout: Layout::parse(text) };
+    let dfu = DfuFacts { in_dfu_mode: true, alternates: vec![alternate], transfer_size: 1024, can_upload: true };
+    UnitFacts { dfu: Some(dfu), ..unit(2) }
+}
+
+fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: &[&str]) -> Verdict {
+    let sheet = sheet();
+    let image = image(bytes);
+    let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
+    let label = label.map(|label| sheet.variant(label).unwrap());
+    judge(&Case { sheet: &sheet, unit, image: &image, label, running: None, agreed: &agreed })
+}
+
+/// The deciding evidence of each case, readable as a table.
+#[test]
+fn what_fits_what() {
+    use Outcome::{Conflicts, Fits, Undecided};
+    let doubled = R1_LAYOUT.replace("48*", "96*");
+    let read_only = R1_LAYOUT.replace("Kg", "Ka");
+    let half_writable = "@Tide Flash /0x0A000000/04*003Kg,44*003Ka";
+    let smaller = R1_LAYOUT.replace("48*", "24*");
+    let elsewhere = R1_LAYOUT.replace("0x0A000000", "0x08000000");
+    let renamed = R1_LAYOUT.replace("Tide Flash", "Options");
+    let strange = UnitFacts { id: UsbId { vendor: 0x1209, product: 9 }, ..booted(R1_LAYOUT) };
+    let other_name = UnitFacts { product: Some("Puffin".into()), ..unit(1) };
+    let r1 = booted(R1_LAYOUT);
+    let r2 = booted(R2_LAYOUT);
+    #[rustfmt::skip]
+    let cases: &[(&UnitFacts, &[u8], Option<&str>, Outcome, &str)] = &[
+        // unit                       file label       verdict    because
+        (&r1,                         R1, None,       Undecided, "r1 and r2 share it: decides nothing"),
+        (&r1,                         R1, Some("r1"), Fits,      "the flash of r1"),
+        (&r1,                         R1, Some("r2"), Conflicts, "r2 has 40 sectors of 6 KiB"),
+        (&r1,                         R2, Some("r1"), Conflicts, "r1's region 'application' starts at 0x0A00_2400"),
+        (&r1,                         R2, Some("r2"), Conflicts, "r2 has 40 sectors of 6 KiB"),
+        // No label, and the file fits no variant that this unit can be.
+        (&r1,                         R2, None,       Conflicts, "r1's region 'application' starts at 0x0A00_2400"),
+        (&r2,                         R2, Some("r2"), Fits,      "the flash of r2"),
+        (&r2,                         R2, None,       Undecided, "decides nothing"),
+        (&booted(&doubled),           R1, Some("r1"), Conflicts, "some chips report their whole family's"),
+        (&booted(&read_only),         R1, Some("r1"), Conflicts, "not writable"),
+        (&booted(half_writable),      R1, Some("r1"), Conflicts, "not writable"),
+        (&booted(&smaller),           R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
+        (&booted(&elsewhere),         R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
+        (&booted(&renamed),           R1, Some("r1"), Conflicts, "the sheet's route writes that memory"),
+        (&booted("Tide Flash"),       R1, Some("r1"), Conflicts, "the sheet's route writes that memory"),
+        (&unit(2),                    R1, Some("r1"), Conflicts, "the sheet's route is DFU"),
+        (&strange,                    R1, Some("r1"), Conflicts, "not an id of this product"),
+        (&strange,                    R1, None,       Conflicts, "not an id of this product"),
+        (&unit(1),                    R1, None,       Undecided, "r1 and r2 share it"),
+        (&unit(1),                    R1, Some("r1"), Fits,      "all of it inside region 'application'"),
+        (&unit(1),                    R2, Some("r1"), Conflicts, "outside r1's RAM"),
+        (&other_name,                 R1, Some("r1"), Conflicts, "the sheet's is \"Tern tide gauge\""),
+    ];
+    for (index, (unit, file, label, outcome, because)) in cases.iter().enumerate() {
+        let found = verdict(Some(unit), file, *label, &[]);
+        assert_eq!(found.outcome, *outcome, "case {index}: {found:#?}");
+        assert!(found.evidence.iter().any(|e| e.means.contains(because)), "case {index}, '{because}': {found:#?}");
+        // Only the update mode can have the last word, and only a fit approves.
+        assert_eq!(found.phase == Phase::Final, unit.id.product == 2, "case {index}");
+        assert_eq!(found.approval().is_some(), *outcome == Fits && unit.id.product == 2, "case {index}");
+    }
+}
+
+#[test]
+fn one_conflict_refuses_and_only_its_own_agreement_overrides_it() {
+    let doubled = booted(&R1_LAYOUT.replace("48*", "96*"));
+    assert_eq!(verdict(Some(&doubled), R1, Some("r1"), &[]).missing[0].id, "larger-memory");
+    let agreed = verdict(Some(&doubled), R1, Some("r1"), &["larger-memory"]);
+    assert_eq!((agreed.outcome, agreed.agreed.len()), (Outcome::Fits, 1));
+    assert_eq!(verdict(Some(&doubled), R1, Some("r1"), &["older-version"]).outcome, Outcome::Conflicts);
+    // Beside a hard conflict no agreement is even offered.
+    let hard = verdict(Some(&doubled), R2, Some("r1"), &["larger-memory"]);
+    assert_eq!((hard.outcome, hard.missing.len()), (Outcome::Conflicts, 0));
+}
+
+/// The demo image with one byte changed, as a binary at its own address.
+fn changed(offset: usize, value: u8) -> Image {
+    let mut bytes = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin").to_vec();
+    bytes[offset] = value;
+    image::read(&bytes, ReadOptions { at: Some(vaka_core::address::Address::new(0x0A00_2400)) }).unwrap()
+}
+
+#[test]
+fn start_vectors_and_marks_of_a_file_are_checked() {
+    let sheet = sheet();
+    // Offsets: 0 stack pointer, 4 reset handler, 0x40 board word.
+    for (offset, value, because) in [
+        (0, 0x00, ""), // still inside the RAM
+        (1, 0x51, "outside r1's RAM, 0x2000_0000..0x2000_5000"),
+        (3, 0x10, "outside r1's RAM"),
+        (4, 0x88, "bit 0 is not set"),
+        (6, 0x01, "outside the image; it was linked for another start address"),
+        (7, 0x08, "outside r1's region 'application'; it was linked for another start address"),
+        (0x43, b'2', "board word \"TRN2\": r1's is \"TRN1\""),
+        (0x43, 0xFF, "board word 54 52 4E FF: r1's is \"TRN1\""),
+    ] {
+        let choices = variants_for(&sheet, &changed(offset, value));
+        let against = choices[0].against.clone().unwrap_or_default();
+        assert!(against.contains(because) && against.is_empty() == because.is_empty(), "{offset:#x}: {against}");
+    }
+    let short = image::read(b":04240000DEADBEEFA0\n:00000001FF", ReadOptions::default()).unwrap();
+    assert!(variants_for(&sheet, &short)[0].against.is_some());
+}
+
+#[test]
+fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
+    let sheet = sheet();
+    let image = image(R1);
+    let r1 = sheet.variant("r1").unwrap();
+    let geometry = Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true };
+    let job = Job { sheet: &sheet, variant: r1, route: &r1.routes[0], image: &image, geometry, needs_entry: true };
+    let plan = Plan::draft(&job).unwrap();
+    let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
+    let wanted = [
+        "put the unit into update mode by hand, until 1209:0002 is seen",
+        "ask the unit what it is and judge again; nothing is changed before that",
+        "erase 7 sectors, 21 KiB, 0x0A00_2400..0x0A00_7800",
+        "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
+        "read 20 772 bytes back and compare each with the image",
+        "leave update mode and start at 0x0A00_0000",
+        "see the application come back as 1209:0001 within 10 s, with version 1.5.0",
+    ];
+    assert_eq!(steps, wanted);
+    assert_eq!(plan.untouched, ["bootloader", "settings"]);
+    let approval = |unit: &UnitFacts, file, label| verdict(Some(unit), file, Some(label), &[]).approval().unwrap();
+    let of_r2 = approval(&booted(R2_LAYOUT), R2, "r2");
+    assert!(matches!(plan.clone().approve(&of_r2), Err(PlanError::OtherVariant(_))));
+    assert!(plan.approve(&approval(&booted(R1_LAYOUT), R1, "r1")).is_ok());
+}
+
+#[test]
+fn a_plan_never_erases_beside_its_regions() {
+    let sheet = sheet();
+    let r1 = sheet.variant("r1").unwrap();
+    let coarse = Layout::parse("@Tide Flash/0x0A000000/9*016Kg").unwrap().map;
+    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true };
+    let image = image(R1);
+    let job = Job { sheet: &sheet, variant: r1, route: &r1.routes[0], image: &image, geometry, needs_entry: false };
+    assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
+    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true };
+    assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
+}
+
+#[test]
+fn a_ledger_only_moves_forward() {
+    let sheet = sheet();
+    let flash = &sheet.variant("r1").unwrap().flash;
+    let sectors = flash.sectors_in(flash.zones()[0].span()).unwrap();
+    let mut ledger = Ledger::new(&sectors[..3]);
+    assert!(ledger.is_untouched() && ledger.len() == 3);
+    ledger.advance(sectors[1], SectorState::Verified);
+    ledger.advance(sectors[1], SectorState::Erasing);
+    assert_eq!(ledger.count(SectorState::Verified), 1);
+    assert_eq!(ledger.count(SectorState::Erasing), 1);
+}
