@@ -1,6 +1,8 @@
 //! The whole update in process, in virtual time: every fault at every
 //! transfer, and every state in which an earlier program may have left a unit.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;

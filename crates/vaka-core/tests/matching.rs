@@ -1,5 +1,7 @@
 //! Which image fits which unit: the rules, on the demo's sheet and files.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;

@@ -1,5 +1,7 @@
 //! The Tern stand-in itself: what bricks it, and what does not.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 use std::sync::Arc;
 use std::time::Duration;
 

@@ -1,5 +1,7 @@
 //! The USB/IP client against servers that do not behave.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 use std::io::{Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::thread::JoinHandle;

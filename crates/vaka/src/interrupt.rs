@@ -9,6 +9,7 @@ use crate::problem::Problem;
 
 static WANTED: AtomicBool = AtomicBool::new(false);
 static AT_ONCE: AtomicBool = AtomicBool::new(false);
+static QUIETLY: AtomicBool = AtomicBool::new(false);
 
 /// Set once somebody pressed Ctrl-C.
 pub fn flag() -> &'static AtomicBool {
@@ -21,6 +22,11 @@ pub fn end_at_once(at_once: bool) {
     AT_ONCE.store(at_once, Ordering::SeqCst);
 }
 
+/// From now on Ctrl-C is how the command is meant to end; nothing is said.
+pub fn end_quietly() {
+    QUIETLY.store(true, Ordering::SeqCst);
+}
+
 /// Catches Ctrl-C, TERM and HUP.
 pub fn install() -> Result<(), Problem> {
     ctrlc::set_handler(|| {
@@ -28,6 +34,9 @@ pub fn install() -> Result<(), Problem> {
         if AT_ONCE.load(Ordering::SeqCst) {
             anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
             std::process::exit(i32::from(u8::from(Code::Stopped)));
+        }
+        if QUIETLY.load(Ordering::SeqCst) {
+            return;
         }
         if second {
             anstream::eprintln!(

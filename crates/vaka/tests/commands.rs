@@ -1,6 +1,8 @@
 //! The other commands, end to end: survey, check, standins, demo, and what
 //! goes wrong before any unit is touched.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 mod support;
 
 use std::io::Write;
@@ -25,7 +27,7 @@ fn survey_says_what_is_there_and_what_to_do_next() {
         0,
         &[
             "2 units on usbip://127.0.0.1:",
-            "reports 48 sectors of 3 KiB at 0x0A00_0000",
+            "reports 48 sectors of 3 KiB at 0x0A00_0000, as r1 has",
             "r2 if it reads \"SKI-TERN R2\" (board, beside the USB connector)",
             "next: vaka update FILE --unit port=1-2 --variant ID",
         ],
@@ -121,7 +123,7 @@ fn the_same_by_hand_in_two_terminals() {
         Running::start(program().args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).args(args)).end()
     };
     vaka(&["survey"]).expect(0, &["2 units", "T2-00054"]);
-    let mut memory = |standins: &mut Running, name: &str| {
+    let memory = |standins: &mut Running, name: &str| {
         let path = folder.path().join(name);
         writeln!(standins.stdin(), "memory 1-1 {}", path.display()).unwrap();
         standins.wait_for("147456 bytes from 0x0A000000");

@@ -1,6 +1,8 @@
 //! `vaka update`, end to end: the built program, a real protocol over
 //! loopback, and the stand-in's true memory as the judge.
 
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
 mod support;
 
 use std::fs;

@@ -125,11 +125,15 @@ impl Show {
             .status()
             .map_err(broken)?;
         let found = status.code();
-        say(&format!("(exit status {})\n", found.map_or("none".into(), |code| code.to_string())));
-        if found == Some(i32::from(u8::from(wanted))) {
-            return Ok(());
+        if found != Some(i32::from(u8::from(wanted))) {
+            let wanted = u8::from(wanted);
+            return Err(Problem::internal(format!(
+                "The demo's command ended with {status} instead of exit status {wanted}."
+            )));
         }
-        Err(Problem::internal(format!("The demo's command should have ended with exit status {}.", u8::from(wanted))))
+        let meaning = if wanted == Code::Refused { "refused" } else { "all went well" };
+        say(&format!("(exit status {}: {meaning})\n", u8::from(wanted)));
+        Ok(())
     }
 
     /// Looks into the stand-in itself, which no transfer can bend.

@@ -45,6 +45,7 @@ pub fn run(args: &Standins) -> Outcome {
     say(&format!("In another terminal: vaka --bus {} survey", server.bus()));
     say(HELP);
     say("Ctrl-C ends it.");
+    interrupt::end_quietly();
     take_commands(world);
     while !interrupt::flag().load(Ordering::SeqCst) {
         std::thread::sleep(Duration::from_millis(50));
@@ -54,7 +55,6 @@ pub fn run(args: &Standins) -> Outcome {
 
 /// Takes commands from standard input, until that ends or says so.
 fn take_commands(world: SharedWorld) {
-    // There is nothing that a second Ctrl-C should be needed for.
     std::thread::spawn(move || {
         for line in std::io::stdin().lock().lines().map_while(Result::ok) {
             match command(&world, line.trim()) {

@@ -43,7 +43,16 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         Ok(identity) => {
             unit.serial = identity.facts.serial;
             let layout = identity.facts.dfu.as_ref().and_then(|dfu| dfu.memory(None));
-            unit.layout = layout.map(|layout| layout.map.to_string());
+            unit.layout = layout.map(|layout| {
+                let same = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet));
+                let same: Vec<&str> = same.filter(|v| v.flash == layout.map).map(|v| v.id.as_str()).collect();
+                let like = if same.is_empty() {
+                    ", as no variant has".to_owned()
+                } else {
+                    format!(", as {} has", same.join(" and "))
+                };
+                format!("{}{like}", layout.map)
+            });
         }
         Err(OpenError::Bus(BusError::Busy(_))) => unit.obstacle = Some("another program uses it".into()),
         Err(error) => unit.obstacle = Some(error.to_string()),
