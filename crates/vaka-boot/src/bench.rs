@@ -236,3 +236,26 @@ pub fn open_failure(error: &OpenError, place: &str) -> Failure {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn selectors_are_read() {
+        let id = UsbId { vendor: 0x1209, product: 2 };
+        for (text, selector) in [
+            ("id=1209:0002", Selector::Id(id)),
+            ("serial=a=b", Selector::Serial("a=b".into())),
+            ("port=1-1.4", Selector::Port("1-1.4".into())),
+            ("name=Tern r1", Selector::Name("Tern r1".into())),
+            ("1209:0002", Selector::Any("1209:0002".into())),
+            ("colour=red", Selector::Any("colour=red".into())),
+        ] {
+            assert_eq!(Selector::parse(text), Ok(selector));
+        }
+        for bad in ["", "id=", "id=12", "port="] {
+            assert!(Selector::parse(bad).is_err(), "{bad}");
+        }
+    }
+}

@@ -37,11 +37,15 @@ struct Scene {
 
 impl Scene {
     fn new(faults: Vec<Fault>) -> Self {
+        Self::with_sheet(faults, SHEET)
+    }
+
+    fn with_sheet(faults: Vec<Fault>, sheet: &str) -> Self {
         let clock = Arc::new(VirtualClock::default());
         let mut world = World::new(clock.clone());
         world.plug("1-1", Box::new(Tern::in_boot_mode(Revision::R1, "T1-00217")), faults);
         let before = world.unit("1-1").unwrap().flash().bytes().to_vec();
-        Self { world: world.shared(), clock, sheets: vec![Sheet::parse("tern.toml", SHEET).unwrap()], before }
+        Self { world: world.shared(), clock, sheets: vec![Sheet::parse("tern.toml", sheet).unwrap()], before }
     }
 
     fn bus(&self) -> SimBus {
@@ -233,4 +237,29 @@ fn the_time_is_what_the_unit_asked_for_and_hardly_more() {
     assert_eq!(spent("erase"), 7 * 33);
     assert_eq!(spent("write"), 21 * 9 + 2);
     assert_eq!(spent("read back"), 2 * 2);
+}
+
+#[test]
+fn not_back_is_told_apart() {
+    let pulled = Scene::new(Vec::new());
+    // Erase, write, read back and the leave request take some 0.6 s; then the
+    // unit is dark for a quarter of a second.
+    lock(&pulled.world).hand_later("1-1", Duration::from_millis(700), Hand::Pull);
+    let other_id = Scene::with_sheet(Vec::new(), &SHEET.replace("id = \"1209:0001\"", "id = \"1209:0007\""));
+    let other_name =
+        Scene::with_sheet(Vec::new(), &SHEET.replace("product = \"Tern tide gauge\"", "product = \"Tern\""));
+    // The sheet looks for the version where the image has its length.
+    let other_version = Scene::with_sheet(Vec::new(), &SHEET.replace("offset = 0x4C", "offset = 0x44"));
+    for (scene, words) in [
+        (pulled, "nothing showed up on its port within 10 s"),
+        (other_id, "it came back as 1209:0001, which is not its application"),
+        (other_name, "it came back at 1-1 as \"Tern tide gauge\", not as \"Tern\""),
+        (other_version, "it came back at 1-1 with version 1.5.0; the image has"),
+    ] {
+        let (report, events) = scene.update();
+        let said = failure(&events).unwrap();
+        assert!(said.message.contains(words), "{said:?}");
+        assert_eq!((report.code, report.after, report.check), (Code::NotBack, After::NotBack, Check::ReadBack));
+        assert!(scene.holds_image());
+    }
 }

@@ -63,8 +63,9 @@ fn what_fits_what() {
     let other_name = UnitFacts { product: Some("Puffin".into()), ..unit(1) };
     let r1 = booted(R1_LAYOUT);
     let r2 = booted(R2_LAYOUT);
+    type Row<'a> = (&'a UnitFacts, &'a [u8], Option<&'a str>, Outcome, &'a str);
     #[rustfmt::skip]
-    let cases: &[(&UnitFacts, &[u8], Option<&str>, Outcome, &str)] = &[
+    let cases: &[Row<'_>] = &[
         // unit                       file label       verdict    because
         (&r1,                         R1, None,       Undecided, "r1 and r2 share it: decides nothing"),
         (&r1,                         R1, Some("r1"), Fits,      "the flash of r1"),

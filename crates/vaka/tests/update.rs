@@ -437,3 +437,36 @@ fn events_come_in_the_order_of_the_work() {
     assert_eq!((&verdict["phase"], &verdict["outcome"]), (&"final".into(), &"fits".into()));
     assert_eq!(ended.stderr, "", "nothing but events is printed");
 }
+
+/// Runs an update in a terminal (by `script`, of util-linux) and types.
+fn in_a_terminal(bench: &Bench, answer: &str) -> support::Ended {
+    use std::io::Write;
+    let line = format!("{} update {}", env!("CARGO_BIN_EXE_vaka"), firmware("tern-r1-1.5.0.hex").display());
+    let mut command = std::process::Command::new("script");
+    command.args(["--quiet", "--return", "--command", &line, "/dev/null"]).env("TERM", "dumb");
+    command.env("VAKA_BUS", bench.bus()).env("VAKA_SHEETS", support::root().join("demo/sheets"));
+    let mut running = Running::start(&mut command);
+    running.wait_for("on the largest chip, second line");
+    writeln!(running.stdin(), "{answer}").unwrap();
+    running.wait_for(if answer.is_empty() { "nobody said" } else { answer });
+    running.end()
+}
+
+#[test]
+fn at_a_terminal_the_label_is_asked_for() {
+    if !support::has("script") {
+        return;
+    }
+    for (answer, code, words) in [
+        ("ski-tern r1", 0, "Tern tide gauge r1 at 1-1 runs 1.5.0"),
+        ("OYS-240", 3, "CONFLICT: r2 has 40 sectors of 6 KiB"),
+        ("r9", 3, "No variant is called 'r9'"),
+        ("", 3, "nobody said what is printed on it"),
+    ] {
+        let bench = Bench::tern_r1();
+        let before = bench.memory("1-1");
+        let ended = in_a_terminal(&bench, answer);
+        ended.expect(code, &["What is printed on it?", "(would conflict: memory layout 48 sectors", words]);
+        assert_eq!(bench.memory("1-1") == before, code != 0, "{answer}");
+    }
+}

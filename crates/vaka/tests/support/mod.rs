@@ -118,6 +118,17 @@ pub fn program() -> Command {
     command
 }
 
+/// Whether a program that a test needs is there. Where it is missing the test
+/// is skipped, unless `VAKA_TESTS_NEED_PROGRAMS` wants it to fail.
+pub fn has(program: &str) -> bool {
+    let there = Command::new(program).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok();
+    assert!(there || std::env::var_os("VAKA_TESTS_NEED_PROGRAMS").is_none(), "'{program}' is missing");
+    if !there {
+        eprintln!("skipped: '{program}' is missing");
+    }
+    there
+}
+
 /// How a command ended.
 pub struct Ended {
     pub code: i32,
