@@ -205,14 +205,15 @@ impl<'a> Job<'a, '_> {
     /// The image; a raw binary without an address takes the sheet's, if the
     /// sheet gives one for the variant that is settled.
     fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, Failure> {
-        match image::read(self.request.file, ReadOptions { at: self.request.at }) {
+        match image::read(self.request.file, ReadOptions { at: self.request.at, ..ReadOptions::default() }) {
             Ok(image) => Ok(image),
             Err(ReadError::NoAddress) => {
                 let open = found.variants_of(sheet);
                 let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
                 let at = variant.and_then(|variant| variant.image.binary_at);
                 let at = at.ok_or_else(|| no_address(&[sheet]))?;
-                image::read(self.request.file, ReadOptions { at: Some(at) }).map_err(|error| unreadable(&error))
+                image::read(self.request.file, ReadOptions { at: Some(at), ..ReadOptions::default() })
+                    .map_err(|error| unreadable(&error))
             }
             Err(error) => Err(unreadable(&error)),
         }
@@ -383,7 +384,7 @@ impl<'a> Job<'a, '_> {
 
 /// What can be said of the file before any unit is looked for.
 fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
-    match image::read(request.file, ReadOptions { at: request.at }) {
+    match image::read(request.file, ReadOptions { at: request.at, ..ReadOptions::default() }) {
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
             let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());

@@ -117,7 +117,11 @@ fn one_conflict_refuses_and_only_its_own_agreement_overrides_it() {
 fn changed(offset: usize, value: u8) -> Image {
     let mut bytes = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin").to_vec();
     bytes[offset] = value;
-    image::read(&bytes, ReadOptions { at: Some(vaka_core::address::Address::new(0x0A00_2400)) }).unwrap()
+    image::read(
+        &bytes,
+        ReadOptions { at: Some(vaka_core::address::Address::new(0x0A00_2400)), ..ReadOptions::default() },
+    )
+    .unwrap()
 }
 
 #[test]

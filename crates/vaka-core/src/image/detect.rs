@@ -119,7 +119,9 @@ fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
     match bytes {
         [0x7F, b'E', b'L', b'F', ..] => found(Format::Elf, "it begins with ELF's sign"),
         [b'U', b'F', b'2', b'\n', 0x57, 0x51, 0x5D, 0x9E, ..] => found(Format::Uf2, "it begins with UF2's signs"),
-        [b'D', b'f', b'u', b'S', b'e', ..] => found(Format::Dfu, "it begins with the address extension's prefix"),
+        _ if bytes.starts_with(super::dfu_file::PREFIX) => {
+            found(Format::Dfu, "it begins with the prefix of DFU's address extension")
+        }
         [b'P', b'K', 3 | 5, 4 | 6, ..] => Err(NotFirmware::Archive("a zip archive")),
         [0x1F, 0x8B, 8, ..] => Err(NotFirmware::Archive("a gzip archive")),
         [0xFD, b'7', b'z', b'X', b'Z', 0, ..] => Err(NotFirmware::Archive("an xz archive")),
@@ -181,7 +183,7 @@ mod tests {
             (b"S00700006465", Format::SRecord),
             (b"\x7FELF\x01\x01", Format::Elf),
             (b"UF2\n\x57\x51\x5D\x9E", Format::Uf2),
-            (b"DfuSe\x01", Format::Dfu),
+            (b"\x44\x66\x75\x53\x65\x01", Format::Dfu),
             (&suffix, Format::Dfu),
             (b"\x00\x50\x00\x20\x89\x24", Format::Binary),
             (b":\x00\x01 not a record", Format::Binary),

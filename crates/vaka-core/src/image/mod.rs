@@ -6,8 +6,17 @@
 //! offset. There is no lenient mode.
 
 pub mod detect;
+pub mod dfu_file;
+pub mod edit;
+pub mod elf;
 pub mod hex;
+mod record;
+pub mod srec;
+pub mod stamp;
+pub mod uf2;
 pub mod vectors;
+
+pub use record::{RecordError, RecordFault};
 
 use serde::Serialize;
 use thiserror::Error;
@@ -53,7 +62,28 @@ pub struct Image {
     segments: Vec<Segment>,
     entry: Option<Address>,
     format: Format,
+    facts: FileFacts,
     notes: Vec<String>,
+}
+
+/// What a file says of itself besides its bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct FileFacts {
+    /// The header of an S-record file, tamed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub header: Option<String>,
+    /// The UF2 family.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub family: Option<u32>,
+    /// UF2 extension tags.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tags: Option<uf2::Tags>,
+    /// The DFU suffix.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dfu: Option<dfu_file::Suffix>,
+    /// The ELF header.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub elf: Option<elf::ElfFacts>,
 }
 
 impl Image {
@@ -70,6 +100,11 @@ impl Image {
     /// What kind of file it came from.
     pub fn format(&self) -> Format {
         self.format
+    }
+
+    /// What the file says of itself.
+    pub fn facts(&self) -> &FileFacts {
+        &self.facts
     }
 
     /// Oddities met while reading, each a sentence.
@@ -125,11 +160,66 @@ fn offset(address: Address, base: Address) -> usize {
     address.offset_from(base).and_then(|n| usize::try_from(n).ok()).expect("inside one buffer")
 }
 
+/// All that a file holds: one image, or several that are kept apart.
+#[derive(Clone, Debug)]
+pub struct Firmware {
+    /// What kind of file it is.
+    pub format: Format,
+    /// Its images.
+    pub sets: Vec<Set>,
+    /// Names of ordinary files that it holds besides (UF2), tamed.
+    pub files: Vec<String>,
+    /// Oddities of the file as a whole.
+    pub notes: Vec<String>,
+}
+
+/// One image of several.
+#[derive(Clone, Debug)]
+pub struct Set {
+    /// What keeps it apart from the others.
+    pub name: SetName,
+    /// The image.
+    pub image: Image,
+}
+
+/// What keeps the images of a file apart.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetName {
+    /// There is only one.
+    Whole,
+    /// A UF2 family; `None` for blocks that name none.
+    Family(Option<u32>),
+    /// A target of a DFU file.
+    Target {
+        /// bAlternateSetting.
+        alternate: u8,
+        /// Its name.
+        name: Option<String>,
+    },
+}
+
+impl std::fmt::Display for SetName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Whole => f.write_str("all of it"),
+            Self::Family(Some(family)) => write!(f, "family 0x{family:08X}"),
+            Self::Family(None) => f.write_str("no family"),
+            Self::Target { alternate, name: Some(name) } => write!(f, "target {alternate} \"{name}\""),
+            Self::Target { alternate, name: None } => write!(f, "target {alternate}"),
+        }
+    }
+}
+
 /// What is given along with a file.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct ReadOptions {
     /// Where a raw binary starts. Other formats carry their addresses.
     pub at: Option<Address>,
+    /// Which of several UF2 families.
+    pub family: Option<u32>,
+    /// Which of several targets of a DFU file, by its alternate setting.
+    pub target: Option<u8>,
 }
 
 /// Why a file is no image.
@@ -139,9 +229,6 @@ pub enum ReadError {
     /// The file is something else than firmware.
     #[error("{0}")]
     NotFirmware(NotFirmware),
-    /// Firmware in a format that is recognised, but not read.
-    #[error("this is {0}, which Vaka cannot read yet; convert it to Intel HEX or a binary")]
-    Unsupported(Format),
     /// A raw binary, and nobody said where it starts.
     #[error("a raw binary carries no address, and none was given")]
     NoAddress,
@@ -156,23 +243,87 @@ pub enum ReadError {
         /// How many they are.
         len: u64,
     },
-    /// Intel HEX that is damaged or doubtful.
+    /// Several images, and nobody said which.
+    #[error("the file holds several images, and none was chosen: {}", names(.0))]
+    Several(Vec<SetName>),
+    /// The chosen image is not there.
+    #[error("the file does not hold what was chosen; it holds: {}", names(.0))]
+    NotThere(Vec<SetName>),
+    /// No bytes for flash.
+    #[error("the file holds nothing that belongs into flash")]
+    Nothing,
+    /// Intel HEX or S-record that is damaged or doubtful.
     #[error(transparent)]
-    Hex(#[from] hex::HexError),
+    Record(#[from] RecordError),
+    /// An ELF file that is damaged or no program.
+    #[error(transparent)]
+    Elf(#[from] elf::ElfError),
+    /// A UF2 file that is damaged or doubtful.
+    #[error(transparent)]
+    Uf2(#[from] uf2::Uf2Error),
+    /// A DFU file that is damaged.
+    #[error(transparent)]
+    Dfu(#[from] dfu_file::DfuFileError),
 }
 
-/// Reads an image from the bytes of a file.
+fn names(sets: &[SetName]) -> String {
+    if sets.is_empty() {
+        return "nothing".into();
+    }
+    sets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// Reads everything that a file holds.
 ///
 /// # Errors
 /// [`ReadError`]: the file is to blame, or an address is missing or too much.
-pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
+pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError> {
     let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
-    match (format, options.at) {
-        (Format::Binary, Some(at)) => binary(bytes, at),
-        (Format::Binary, None) => Err(ReadError::NoAddress),
-        (Format::IntelHex, Some(_)) => Err(ReadError::AddressNotWanted(format)),
-        (Format::IntelHex, None) => Ok(hex::read(bytes)?),
-        (other, _) => Err(ReadError::Unsupported(other)),
+    let one = |image| Firmware {
+        format,
+        sets: vec![Set { name: SetName::Whole, image }],
+        files: Vec::new(),
+        notes: Vec::new(),
+    };
+    let own_addresses = |image| if at.is_some() { Err(ReadError::AddressNotWanted(format)) } else { Ok(image) };
+    match format {
+        Format::Binary => binary(bytes, at.ok_or(ReadError::NoAddress)?).map(one),
+        Format::IntelHex => own_addresses(one(hex::read(bytes)?)),
+        Format::SRecord => own_addresses(one(srec::read(bytes)?)),
+        Format::Elf => own_addresses(one(elf::read(bytes)?)),
+        Format::Uf2 => own_addresses(uf2::read(bytes)?),
+        Format::Dfu => {
+            let firmware = dfu_file::read(bytes, at)?.ok_or(ReadError::NoAddress)?;
+            let plain = firmware.sets.iter().any(|set| set.name == SetName::Whole);
+            if plain { Ok(firmware) } else { own_addresses(firmware) }
+        }
+    }
+}
+
+/// Reads the one image of a file, or the chosen one.
+///
+/// # Errors
+/// [`ReadError`]: the file is to blame, or something has to be said of it.
+pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
+    let mut firmware = read_all(bytes, options.at)?;
+    let names = || firmware.sets.iter().map(|set| set.name.clone()).collect::<Vec<_>>();
+    let chosen = |set: &Set| match set.name {
+        SetName::Whole => options.family.is_none() && options.target.is_none(),
+        SetName::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
+        SetName::Target { alternate, .. } => {
+            options.family.is_none() && options.target.is_none_or(|target| target == alternate)
+        }
+    };
+    let mut found = firmware.sets.iter().enumerate().filter(|(_, set)| chosen(set)).map(|(index, _)| index);
+    match (found.next(), found.next()) {
+        (Some(index), None) => {
+            let Set { mut image, .. } = firmware.sets.swap_remove(index);
+            image.notes.splice(0..0, firmware.notes);
+            Ok(image)
+        }
+        (Some(_), Some(_)) => Err(ReadError::Several(names())),
+        (None, _) if firmware.sets.is_empty() => Err(ReadError::Nothing),
+        (None, _) => Err(ReadError::NotThere(names())),
     }
 }
 
@@ -180,7 +331,7 @@ pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
 fn binary(bytes: &[u8], at: Address) -> Result<Image, ReadError> {
     let mut builder = Builder::default();
     builder.push(at, bytes).map_err(|TooHigh| ReadError::TooHigh { start: at, len: bytes.len() as u64 })?;
-    Ok(builder.finish(Format::Binary).expect("one piece cannot overlap, and a binary is not empty"))
+    builder.finish(Format::Binary).map_err(|_| ReadError::NotFirmware(NotFirmware::Empty))
 }
 
 /// The highest address behind the last byte: 32 bits is what all formats and
@@ -205,6 +356,7 @@ enum BuildError {
 struct Builder {
     pieces: Vec<Segment>,
     entry: Option<Address>,
+    facts: FileFacts,
     notes: Vec<String>,
 }
 
@@ -242,7 +394,7 @@ impl Builder {
         if segments.is_empty() {
             return Err(BuildError::Empty);
         }
-        Ok(Image { segments, entry: self.entry, format, notes: self.notes })
+        Ok(Image { segments, entry: self.entry, format, facts: self.facts, notes: self.notes })
     }
 }
 
@@ -316,7 +468,7 @@ mod tests {
     #[test]
     fn a_binary_needs_an_address_and_must_end_below_4_gib() {
         let bytes = [0u8, 1, 2, 3];
-        let at = |address| read(&bytes, ReadOptions { at: Some(Address::new(address)) });
+        let at = |address| read(&bytes, ReadOptions { at: Some(Address::new(address)), ..ReadOptions::default() });
         assert_eq!(read(&bytes, ReadOptions::default()), Err(ReadError::NoAddress));
         assert_eq!(at(0xFFFF_FFFC).unwrap().span().end(), ADDRESS_LIMIT);
         assert!(matches!(at(0xFFFF_FFFD), Err(ReadError::TooHigh { .. })));

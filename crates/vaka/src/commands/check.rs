@@ -74,7 +74,8 @@ struct ProductFit {
 
 fn one(path: &Path, at: Option<Address>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
     let bytes = setting::firmware(path)?;
-    let image = image::read(&bytes, ReadOptions { at }).map_err(|error| unreadable(path, &error, sheets))?;
+    let image = image::read(&bytes, ReadOptions { at, ..ReadOptions::default() })
+        .map_err(|error| unreadable(path, &error, sheets))?;
     let report = report(path, &bytes, &image, sheets);
     match setting.format {
         Format::Json => json::line(&report),
