@@ -246,12 +246,12 @@ mod tests {
             ),
             ("S1074000DEADBEEF", "line 1: the record is cut short: 14 of 16 digits"),
             ("S1074000DEADBEEF8000", "line 1: column 19: something follows"),
-            ("S1024000BD", "line 1: a record of type S1 holds 3 data bytes, this one 2"),
+            ("S10240BD", "line 1: a record of type S1 holds 3 data bytes, this one 2"),
             ("S4030000FC", "line 1: record type S4 is not known"),
             ("S1FFFFFF", "line 1: the record is cut short"),
             ("S105FFFF0102F9", "line 1: the data runs past the highest address, 0x0000_FFFF"),
             ("S9030000FC", "line 1: the file ends here and holds no data"),
-            ("S50400000100FA", "line 1: a record of type S5 holds 0 data bytes, this one 1"),
+            ("S504000001FA", "line 1: a record of type S5 holds 0 data bytes, this one 1"),
         ];
         for (text, said) in cases {
             let error = read(text.as_bytes()).unwrap_err().to_string();
