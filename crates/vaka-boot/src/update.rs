@@ -4,7 +4,6 @@
 
 use std::time::Duration;
 
-use vaka_core::address::Address;
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
@@ -29,8 +28,9 @@ use crate::session::{Session, SessionError};
 pub struct Request<'a> {
     /// The bytes of the firmware file.
     pub file: &'a [u8],
-    /// Where a raw binary starts, if it was given.
-    pub at: Option<Address>,
+    /// Where a raw binary starts, and which of several images is meant, as far
+    /// as it was given.
+    pub options: ReadOptions,
     /// Which unit; any that the sheets know, if there is only one.
     pub unit: Option<Selector>,
     /// What is printed on the hardware, as a person gave it.
@@ -205,14 +205,14 @@ impl<'a> Job<'a, '_> {
     /// The image; a raw binary without an address takes the sheet's, if the
     /// sheet gives one for the variant that is settled.
     fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, Failure> {
-        match image::read(self.request.file, ReadOptions { at: self.request.at, ..ReadOptions::default() }) {
+        match image::read(self.request.file, self.request.options) {
             Ok(image) => Ok(image),
             Err(ReadError::NoAddress) => {
                 let open = found.variants_of(sheet);
                 let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
                 let at = variant.and_then(|variant| variant.image.binary_at);
                 let at = at.ok_or_else(|| no_address(&[sheet]))?;
-                image::read(self.request.file, ReadOptions { at: Some(at), ..ReadOptions::default() })
+                image::read(self.request.file, ReadOptions { at: Some(at), ..self.request.options })
                     .map_err(|error| unreadable(&error))
             }
             Err(error) => Err(unreadable(&error)),
@@ -384,7 +384,7 @@ impl<'a> Job<'a, '_> {
 
 /// What can be said of the file before any unit is looked for.
 fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
-    match image::read(request.file, ReadOptions { at: request.at, ..ReadOptions::default() }) {
+    match image::read(request.file, request.options) {
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
             let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
@@ -498,7 +498,11 @@ fn no_address(sheets: &[&Sheet]) -> Failure {
 }
 
 fn unreadable(error: &ReadError) -> Failure {
-    let code = if matches!(error, ReadError::AddressNotWanted(_)) { Code::Usage } else { Code::File };
+    let code = match error {
+        ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => Code::Usage,
+        ReadError::Several(_) => Code::Refused,
+        _ => Code::File,
+    };
     Failure::new(code, format!("The file cannot be used: {error}."))
         .state("Nothing was changed in any unit.")
         .cure("Fetch or build the file again; 'vaka check FILE' shows what it is.")

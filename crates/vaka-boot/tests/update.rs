@@ -56,7 +56,7 @@ impl Scene {
         let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
         let request = Request {
             file: HEX,
-            at: None,
+            options: vaka_core::image::ReadOptions::default(),
             unit: None,
             label: Some("r1".into()),
             wait: Duration::from_secs(5),

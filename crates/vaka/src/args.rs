@@ -6,8 +6,10 @@ use std::time::Duration;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use vaka_boot::bench::Selector;
-use vaka_core::address::Address;
+use vaka_core::address::{Address, Span};
 use vaka_core::duration;
+use vaka_core::image::ReadOptions;
+use vaka_core::image::dfu_file::Suffix;
 
 /// Updates the firmware of hardware products over their own USB port: knows
 /// which image fits which unit, says why, and reports what it checked.
@@ -73,6 +75,10 @@ pub enum Command {
     Survey,
     /// What a file is, and which variants it fits; with --unit, whether it fits that unit
     Check(Check),
+    /// One image format into another: ranges cut, moved, filled, files joined
+    Convert(Convert),
+    /// Put the product's own stamp into an image, or seal the one that the link put there
+    Stamp(Stamp),
     /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
     Update(Update),
     /// Serve stand-in units over USB/IP until Ctrl-C
@@ -94,9 +100,157 @@ pub struct Check {
     /// Firmware files
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub choose: Choose,
+}
+
+/// Which image of a file is meant, where it holds several or has no address.
+#[derive(Clone, Copy, Debug, ClapArgs)]
+pub struct Choose {
     /// Where a raw binary starts
     #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
     pub at: Option<Address>,
+    /// Which UF2 family to read
+    #[arg(long, value_name = "ID", value_parser = number)]
+    pub from_family: Option<u32>,
+    /// Which target of a DFU file to read, by its alternate setting
+    #[arg(long, value_name = "N")]
+    pub from_target: Option<u8>,
+}
+
+impl Choose {
+    pub fn options(self) -> ReadOptions {
+        ReadOptions { at: self.at, family: self.from_family, target: self.from_target }
+    }
+}
+
+/// How an image is written.
+#[derive(Debug, ClapArgs)]
+pub struct Output {
+    /// The format; else the ending of OUT decides
+    #[arg(long, value_enum, value_name = "FORMAT")]
+    pub to: Option<Writable>,
+    /// The byte that fills gaps, such as 0xFF
+    #[arg(long, value_name = "BYTE", value_parser = byte)]
+    pub fill: Option<u8>,
+    /// The UF2 family to write
+    #[arg(long, value_name = "ID", value_parser = number)]
+    pub family: Option<u32>,
+    /// Ids for the DFU suffix, VID:PID or VID:PID:RELEASE, each in hex
+    #[arg(long, value_name = "IDS", value_parser = suffix)]
+    pub dfu_ids: Option<Suffix>,
+    /// Overwrite OUT
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// A format that can be written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Writable {
+    /// Raw binary (.bin)
+    Bin,
+    /// Intel HEX (.hex, .ihx, .ihex)
+    Hex,
+    /// S-record (.srec, .s19, .s28, .s37, .mot)
+    Srec,
+    /// UF2 (.uf2)
+    Uf2,
+    /// Raw binary with a DFU suffix (.dfu)
+    Dfu,
+    /// DFU file of the address extension
+    DfuAddressed,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Convert {
+    /// Input files; several are joined
+    #[arg(required = true, value_name = "IN")]
+    pub files: Vec<PathBuf>,
+    /// Output file
+    #[arg(required = true, value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub choose: Choose,
+    /// Only what lies in this range, the end not included: 0x0A002400..0x0A003000
+    #[arg(long, value_name = "A..B", value_parser = range)]
+    pub range: Option<Span>,
+    /// Move it, so that it starts here
+    #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
+    pub move_to: Option<Address>,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Stamp {
+    /// Input file
+    #[arg(value_name = "IN")]
+    pub file: PathBuf,
+    /// Output file
+    #[arg(value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub choose: Choose,
+    /// Product id
+    #[arg(long, value_name = "ID")]
+    pub product: Option<String>,
+    /// Part id
+    #[arg(long, value_name = "ID")]
+    pub part: Option<String>,
+    /// A variant that it is for; repeat it for several
+    #[arg(long = "for", value_name = "ID")]
+    pub variants: Vec<String>,
+    /// Version
+    #[arg(long, value_name = "V")]
+    pub version: Option<String>,
+    /// Name of the build
+    #[arg(long, value_name = "NAME")]
+    pub build: Option<String>,
+    /// When it was built
+    #[arg(long, value_name = "TIME")]
+    pub built: Option<String>,
+    /// A fact that must agree, such as crystal=8000000; repeat it for several
+    #[arg(long, value_name = "NAME=VALUE", value_parser = fact)]
+    pub fact: Vec<(String, String)>,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+/// A 32-bit number, in hex with 0x or decimal.
+fn number(text: &str) -> Result<u32, String> {
+    Address::parse(text).ok().and_then(Address::to_u32).ok_or_else(|| format!("'{text}' is no 32-bit number"))
+}
+
+fn byte(text: &str) -> Result<u8, String> {
+    number(text)?.try_into().map_err(|_| format!("'{text}' is no byte"))
+}
+
+fn range(text: &str) -> Result<Span, String> {
+    let (from, to) =
+        text.split_once("..").ok_or_else(|| format!("'{text}' is no range; write it like 0x1000..0x2000"))?;
+    let span = Span::between(Address::parse(from)?, Address::parse(to)?).filter(|span| !span.is_empty());
+    span.ok_or_else(|| format!("'{text}' is empty"))
+}
+
+fn suffix(text: &str) -> Result<Suffix, String> {
+    let halves: Option<Vec<u16>> = text.split(':').map(|half| u16::from_str_radix(half, 16).ok()).collect();
+    match halves.as_deref() {
+        Some([vendor, product]) => Ok(Suffix { release: 0xFFFF, product: *product, vendor: *vendor, version: 0x0100 }),
+        Some([vendor, product, release]) => {
+            Ok(Suffix { release: *release, product: *product, vendor: *vendor, version: 0x0100 })
+        }
+        _ => Err(format!("'{text}' is not VID:PID or VID:PID:RELEASE")),
+    }
+}
+
+fn fact(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or_else(|| format!("'{text}' is not NAME=VALUE"))?;
+    match name {
+        "product" | "part" | "variant" | "version" | "build" | "built" | "" => {
+            Err(format!("'{name}' is no name for a fact; there is an option for it"))
+        }
+        _ => Ok((name.to_owned(), value.to_owned())),
+    }
 }
 
 #[derive(Debug, ClapArgs)]
@@ -104,9 +258,8 @@ pub struct Update {
     /// Firmware file
     #[arg(value_name = "FILE")]
     pub file: PathBuf,
-    /// Where a raw binary starts
-    #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
-    pub at: Option<Address>,
+    #[command(flatten)]
+    pub choose: Choose,
     /// Print every step, by tool and by hand, and stop before the first
     #[arg(long)]
     pub plan: bool,

@@ -8,6 +8,7 @@ mod commands;
 mod interrupt;
 mod problem;
 mod render;
+mod seen;
 mod setting;
 
 use std::process::ExitCode;
@@ -25,6 +26,8 @@ fn main() -> ExitCode {
         Command::Demo(demo) => commands::demo::run(demo),
         Command::Survey => commands::survey::run(&args.common, &setting),
         Command::Check(check) => commands::check::run(check, &args.common, &setting),
+        Command::Convert(convert) => commands::convert::run(convert),
+        Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
         Command::Standins(standins) => commands::standins::run(standins),
     });

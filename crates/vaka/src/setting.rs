@@ -6,6 +6,8 @@ use std::sync::Arc;
 
 use etcetera::BaseStrategy;
 use vaka_core::event::{Code, Failure};
+use vaka_core::image::ReadOptions;
+use vaka_core::image::wrapper::Unwrapped;
 use vaka_core::sheet::Sheet;
 use vaka_usb::Bus;
 use vaka_usb::usbip::UsbIpBus;
@@ -137,4 +139,22 @@ pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
         return Err(Problem(Failure::new(Code::File, message)));
     }
     std::fs::read(path).map_err(|error| Problem::file(path, &error))
+}
+
+/// What is inside the maker's own packaging, if a sheet describes one that
+/// the file has; else the file as it is. The address in a header is used
+/// unless another one was given.
+pub fn unwrapped<'a>(
+    path: &Path,
+    bytes: &'a [u8],
+    sheets: &'a [Sheet],
+    options: &mut ReadOptions,
+) -> Result<Unwrapped<'a>, Problem> {
+    let wrappers = sheets.iter().flat_map(|sheet| &sheet.wrappers);
+    let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(bytes)).next() else {
+        return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });
+    };
+    let opened = opened.map_err(|error| Problem(Failure::new(Code::File, format!("{}: {error}.", path.display()))))?;
+    options.at = options.at.or(opened.start);
+    Ok(opened)
 }

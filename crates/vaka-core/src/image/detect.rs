@@ -56,8 +56,13 @@ pub enum NotFirmware {
     Blank(u8),
     /// A saved web page.
     WebPage,
-    /// An archive; its kind.
-    Archive(&'static str),
+    /// An archive.
+    Archive {
+        /// Its kind.
+        kind: &'static str,
+        /// Names of its members that look like firmware, tamed.
+        firmware: Vec<String>,
+    },
     /// Readable text; its first line.
     Text(String),
 }
@@ -70,7 +75,12 @@ impl fmt::Display for NotFirmware {
             Self::WebPage => {
                 f.write_str("this is a saved web page, not firmware: the download gave a page instead of the file")
             }
-            Self::Archive(kind) => write!(f, "this is {kind}; unpack it and give the firmware that is inside"),
+            Self::Archive { kind, firmware } if firmware.is_empty() => {
+                write!(f, "this is {kind}; unpack it and give the firmware that is inside, if there is any")
+            }
+            Self::Archive { kind, firmware } => {
+                write!(f, "this is {kind}; unpack it and give one of its members: {}", firmware.join(", "))
+            }
             Self::Text(line) => write!(f, "this is a text file, not firmware; it begins \"{line}\""),
         }
     }
@@ -116,19 +126,34 @@ pub fn detect(bytes: &[u8]) -> Result<Detected, NotFirmware> {
 /// Formats and archives that begin with a fixed sign.
 fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
     let found = |format, reason| Ok(Some(Detected { format, reason }));
+    let archive = |kind| Err(NotFirmware::Archive { kind, firmware: Vec::new() });
     match bytes {
         [0x7F, b'E', b'L', b'F', ..] => found(Format::Elf, "it begins with ELF's sign"),
         [b'U', b'F', b'2', b'\n', 0x57, 0x51, 0x5D, 0x9E, ..] => found(Format::Uf2, "it begins with UF2's signs"),
         _ if bytes.starts_with(super::dfu_file::PREFIX) => {
             found(Format::Dfu, "it begins with the prefix of DFU's address extension")
         }
-        [b'P', b'K', 3 | 5, 4 | 6, ..] => Err(NotFirmware::Archive("a zip archive")),
-        [0x1F, 0x8B, 8, ..] => Err(NotFirmware::Archive("a gzip archive")),
-        [0xFD, b'7', b'z', b'X', b'Z', 0, ..] => Err(NotFirmware::Archive("an xz archive")),
-        [b'7', b'z', 0xBC, 0xAF, ..] => Err(NotFirmware::Archive("a 7z archive")),
-        [0x28, 0xB5, 0x2F, 0xFD, ..] => Err(NotFirmware::Archive("a zstd archive")),
+        [b'P', b'K', 3 | 5, 4 | 6, ..] => {
+            Err(NotFirmware::Archive { kind: "a zip archive", firmware: firmware_in_zip(bytes) })
+        }
+        [0x1F, 0x8B, 8, ..] => archive("a gzip archive"),
+        [0xFD, b'7', b'z', b'X', b'Z', 0, ..] => archive("an xz archive"),
+        [b'7', b'z', 0xBC, 0xAF, ..] => archive("a 7z archive"),
+        [0x28, 0xB5, 0x2F, 0xFD, ..] => archive("a zstd archive"),
+        _ if bytes.get(257..262) == Some(b"ustar") => archive("a tar archive"),
         _ => Ok(None),
     }
+}
+
+/// Endings that firmware files have.
+const ENDINGS: [&str; 11] = [".hex", ".ihx", ".ihex", ".srec", ".s19", ".s37", ".mot", ".elf", ".bin", ".uf2", ".dfu"];
+
+/// Members of a zip archive that look like firmware, by their names; the
+/// first ten. None if the archive is damaged.
+fn firmware_in_zip(bytes: &[u8]) -> Vec<String> {
+    let Ok(archive) = zip::ZipArchive::new(std::io::Cursor::new(bytes)) else { return Vec::new() };
+    let fits = |name: &str| ENDINGS.iter().any(|ending| name.to_ascii_lowercase().ends_with(ending));
+    archive.file_names().flatten().filter(|name| fits(name)).take(10).map(|name| text::tame(&name)).collect()
 }
 
 /// The mark of the first line that looks like a record, if it comes before

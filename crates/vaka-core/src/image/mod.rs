@@ -9,12 +9,14 @@ pub mod detect;
 pub mod dfu_file;
 pub mod edit;
 pub mod elf;
+pub mod fill;
 pub mod hex;
 mod record;
 pub mod srec;
 pub mod stamp;
 pub mod uf2;
 pub mod vectors;
+pub mod wrapper;
 
 pub use record::{RecordError, RecordFault};
 

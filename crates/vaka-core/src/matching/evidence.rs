@@ -31,6 +31,7 @@ pub enum Source {
     StartAddress,
     StartVectors,
     Mark,
+    Stamp,
     Version,
 }
 
@@ -48,6 +49,7 @@ impl Source {
             Self::StartAddress => "start address",
             Self::StartVectors => "start vectors",
             Self::Mark => "mark",
+            Self::Stamp => "stamp",
             Self::Version => "version",
         }
     }

@@ -3,6 +3,7 @@
 use super::evidence::{About, Evidence, Source, Weight};
 use crate::address::Span;
 use crate::image::Image;
+use crate::image::stamp::{self, Found, Seal};
 use crate::image::vectors::StartVectors;
 use crate::memory::{Access, SectorMap};
 use crate::sheet::{Route, RouteKind, Sheet, Variant};
@@ -42,11 +43,43 @@ fn of_unit(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'
 }
 
 /// All that the file says for or against a variant.
-pub(super) fn of_image(variant: &Variant, route: &Route, image: &Image) -> Vec<Evidence> {
+pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: &Route, image: &Image) -> Vec<Evidence> {
     let mut evidence = vec![start_address(variant, image), addresses(variant, route, image)];
     evidence.extend(start_vectors(variant, image));
     evidence.extend(marks(variant, image));
+    evidence.extend(stamp(sheet, variant, image));
     evidence
+}
+
+/// The stamp names this product and variant, and its digest is right.
+fn stamp(sheet: &Sheet, variant: &Variant, image: &Image) -> Option<Evidence> {
+    let of = |says: String| of_file(variant, Source::Stamp, says);
+    let stamp = match stamp::find(image, variant.image.stamp_offset) {
+        Found::None => return None,
+        Found::One(stamp) => stamp,
+        Found::Damaged(at, what) => return Some(of(format!("at {at}")).conflicts(format!("it is damaged: {what}"))),
+        Found::Several(places) => {
+            let says = format!("at {} and {} more", places[0], places.len() - 1);
+            return Some(of(says).conflicts("there may be only one"));
+        }
+    };
+    let text = &stamp.text;
+    let product = text.product.as_deref().unwrap_or("no product");
+    let variants = if text.variants.is_empty() { "no variant".to_owned() } else { text.variants.join(", ") };
+    let seen = of(format!("{product}, {variants}"));
+    Some(if text.product.as_ref().is_some_and(|found| *found != sheet.product.id) {
+        seen.conflicts(format!("the sheet's product is {}", sheet.product.id))
+    } else if !text.variants.is_empty() && !text.variants.iter().any(|id| id == variant.id.as_str()) {
+        seen.conflicts(format!("{} is not among them", variant.id))
+    } else if stamp.start != image.start() {
+        seen.conflicts(format!("it says that the image starts at {}", stamp.start))
+    } else {
+        match stamp.seal {
+            Seal::Broken => seen.conflicts("its digest is not the image's: changed or cut after it was sealed"),
+            Seal::Good => seen.agrees("its digest is right"),
+            Seal::Open => seen.agrees("it was not sealed: nothing tells whether the image is whole"),
+        }
+    })
 }
 
 /// The image starts where the variant's region starts.

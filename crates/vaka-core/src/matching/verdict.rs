@@ -224,7 +224,7 @@ fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<E
         Some(unit) if standing.mode == Mode::Update => rules::of_booted_unit(variant, route, unit),
         _ => Vec::new(),
     };
-    evidence.extend(rules::of_image(variant, route, case.image));
+    evidence.extend(rules::of_image(case.sheet, variant, route, case.image));
     evidence
 }
 
@@ -241,7 +241,8 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
     let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);
     let outcome = if hard || !missing.is_empty() { Outcome::Conflicts } else { Outcome::Fits };
     let fits_other = |other: &&Variant| {
-        other.id != variant.id && rules::of_image(other, &other.routes[0], case.image).iter().all(|e| !e.is_conflict())
+        other.id != variant.id
+            && rules::of_image(case.sheet, other, &other.routes[0], case.image).iter().all(|e| !e.is_conflict())
     };
     let file_is_wrong = evidence.iter().any(|evidence| evidence.about == About::File && evidence.is_conflict());
     let would_fit = match file_is_wrong {
@@ -273,7 +274,7 @@ fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<A
 /// Which variants of a product an image is for, each with the first reason
 /// why it is not. Looks at the file alone.
 pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
-    let evidence = |variant: &Variant| rules::of_image(variant, &variant.routes[0], image);
+    let evidence = |variant: &Variant| rules::of_image(sheet, variant, &variant.routes[0], image);
     sheet.variants.iter().map(|variant| choice(variant, &evidence(variant))).collect()
 }
 

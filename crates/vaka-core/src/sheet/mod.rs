@@ -14,6 +14,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::image::vectors::VectorKind;
+use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
 use crate::unit::UsbId;
 
@@ -26,6 +27,8 @@ pub struct Sheet {
     pub application: Application,
     /// At least one.
     pub variants: Vec<Variant>,
+    /// The maker's own packaging of firmware files.
+    pub wrappers: Vec<Wrapper>,
 }
 
 /// The product's names.
@@ -124,6 +127,8 @@ pub struct ImageRules {
     pub marks: Vec<Mark>,
     /// Where its version stands.
     pub version_offset: Option<u64>,
+    /// Where its stamp stands; without this it is searched for.
+    pub stamp_offset: Option<u64>,
 }
 
 /// Bytes at a fixed place that tell what an image is for.

@@ -14,7 +14,9 @@ use super::{
     Variant, VariantId,
 };
 use crate::address::{Address, Span};
+use crate::image::stamp;
 use crate::image::vectors::VectorKind;
+use crate::image::wrapper::{ChecksumKind, Wrapper};
 use crate::memory::{Access, SectorMap, Zone};
 use crate::size::{self, Bytes};
 use crate::unit::UsbId;
@@ -33,6 +35,8 @@ struct RawSheet {
     variant: Vec<RawVariant>,
     #[serde(default)]
     route: Vec<RawRoute>,
+    #[serde(default)]
+    wrapper: Vec<RawWrapper>,
 }
 
 #[derive(Deserialize)]
@@ -110,7 +114,8 @@ struct RawImage {
     vectors: Option<VectorKind>,
     #[serde(default)]
     marks: Vec<RawMark>,
-    version: Option<RawVersion>,
+    version: Option<RawPlace>,
+    stamp: Option<RawPlace>,
 }
 
 #[derive(Deserialize)]
@@ -124,8 +129,27 @@ struct RawMark {
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct RawVersion {
+struct RawPlace {
     offset: Spanned<Number>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawWrapper {
+    name: Spanned<String>,
+    magic: Spanned<String>,
+    header: Spanned<Number>,
+    length: Option<RawPlace>,
+    start: Option<RawPlace>,
+    version: Option<RawPlace>,
+    checksum: Option<RawChecksum>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawChecksum {
+    offset: Spanned<Number>,
+    kind: ChecksumKind,
 }
 
 #[derive(Deserialize)]
@@ -208,7 +232,8 @@ impl Checker<'_> {
         for (variant, raw) in variants.iter().zip(&raw.variant) {
             self.reachable(variant, &variants, &raw.id.span())?;
         }
-        Ok(Sheet { product, application, variants })
+        let wrappers = raw.wrapper.iter().map(|wrapper| self.wrapper(wrapper)).collect::<Checked<_>>()?;
+        Ok(Sheet { product, application, variants, wrappers })
     }
 
     /// Every variant has a route, and can be told from those it shares ids with.
@@ -339,7 +364,40 @@ impl Checker<'_> {
             marks.push(Mark { offset, bytes, meaning: self.words("meaning", &mark.meaning)? });
         }
         let version_offset = raw.version.as_ref().map(|version| inside("offset", &version.offset, 2)).transpose()?;
-        Ok(ImageRules { region, binary_at, vectors: raw.vectors, marks, version_offset })
+        let stamp_len = stamp::HEAD as u64;
+        let stamp_offset = raw.stamp.as_ref().map(|place| inside("offset", &place.offset, stamp_len)).transpose()?;
+        Ok(ImageRules { region, binary_at, vectors: raw.vectors, marks, version_offset, stamp_offset })
+    }
+
+    fn wrapper(&self, raw: &RawWrapper) -> Checked<Wrapper> {
+        let magic = hex_bytes(raw.magic.get_ref()).ok_or_else(|| {
+            let message = "write bytes as hex pairs, like \"53 4B 57 31\"".into();
+            self.error(&raw.magic.span(), "magic", message)
+        })?;
+        let header = self.size("header", &raw.header)?;
+        let header =
+            usize::try_from(header).ok().filter(|len| (magic.len()..=65536).contains(len)).ok_or_else(|| {
+                let message = "is at least as long as the magic, and at most 64 KiB".into();
+                self.error(&raw.header.span(), "header", message)
+            })?;
+        let inside = |offset: &Spanned<Number>, len: usize| {
+            let at = usize::try_from(self.size("offset", offset)?).unwrap_or(usize::MAX);
+            match at.checked_add(len) {
+                Some(end) if at >= magic.len() && end <= header => Ok(at),
+                _ => Err(self.error(&offset.span(), "offset", "lies outside the header, or in its magic".into())),
+            }
+        };
+        let place = |raw: &Option<RawPlace>, len| raw.as_ref().map(|place| inside(&place.offset, len)).transpose();
+        let checksum = raw.checksum.as_ref().map(|raw| Ok((inside(&raw.offset, 4)?, raw.kind)));
+        Ok(Wrapper {
+            name: self.words("name", &raw.name)?,
+            length_at: place(&raw.length, 4)?,
+            start_at: place(&raw.start, 4)?,
+            version_at: place(&raw.version, 2)?,
+            checksum: checksum.transpose()?,
+            header,
+            magic,
+        })
     }
 
     fn mark_bytes(&self, raw: &RawMark) -> Checked<Vec<u8>> {

@@ -1,4 +1,4 @@
-//! `vaka check FILE…`
+//! `vaka check FILE…`: what files are, and where they fit.
 
 use std::path::Path;
 
@@ -8,13 +8,16 @@ use vaka_boot::bench::{Bench, open_failure};
 use vaka_boot::entry;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::by_label;
-use vaka_core::address::Address;
+use vaka_core::address::Span;
 use vaka_core::event::{Code, Event, Failure};
+use vaka_core::image::fill::Fill;
+use vaka_core::image::stamp::{self, Found, Seal};
 use vaka_core::image::vectors::{StartVectors, VectorKind};
-use vaka_core::image::{self, Image, Outline, ReadError, ReadOptions, detect};
+use vaka_core::image::{self, FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
 use vaka_core::matching::{Case, Choice, Outcome as Fit, Verdict, image_version, judge, variants_for};
-use vaka_core::sheet::Sheet;
+use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::size::Bytes;
+use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::SystemClock;
 
@@ -22,19 +25,23 @@ use super::say;
 use crate::Outcome;
 use crate::args::{Check, Common, Format};
 use crate::problem::Problem;
-use crate::render::{json, table, text};
+use crate::render::{self, json, map, table};
 use crate::setting::{self, Setting};
-use crate::{interrupt, render};
+use crate::{interrupt, seen};
 
 pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
     let mut worst = Code::Done;
+    let mut read = Vec::new();
     for (index, path) in args.files.iter().enumerate() {
         if index > 0 && setting.format == Format::Text {
             say("");
         }
-        let code = match one(path, args.at, &sheets, common, setting) {
-            Ok(code) => code,
+        let code = match one(path, args.choose.options(), &sheets, common, setting) {
+            Ok((code, image)) => {
+                read.extend(image.map(|image| (path.display().to_string(), image)));
+                code
+            }
             // The other files are still looked at.
             Err(problem) => {
                 render::problem(&problem, setting);
@@ -42,6 +49,9 @@ pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
             }
         };
         worst = if u8::from(code) > u8::from(worst) { code } else { worst };
+    }
+    if args.files.len() > 1 {
+        together(&read, setting);
     }
     Ok(worst)
 }
@@ -52,17 +62,39 @@ pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
 struct FileReport {
     file: String,
     size: u64,
-    format: detect::Format,
-    reason: &'static str,
-    #[serde(flatten)]
-    outline: Outline,
-    notes: Vec<String>,
-    vectors: Option<StartVectors>,
+    modified: Option<jiff::Timestamp>,
     /// Of the file as it is.
     sha256: String,
+    /// When these bytes were first seen, and under which name.
+    seen_before: Option<(String, String)>,
+    format: detect::Format,
+    reason: &'static str,
+    /// The maker's own packaging that it came in.
+    wrapper: Option<String>,
+    /// Ordinary files that it holds besides.
+    files: Vec<String>,
+    images: Vec<ImageReport>,
+    notes: Vec<String>,
+}
+
+/// What one image of a file is.
+#[derive(Serialize)]
+struct ImageReport {
+    name: SetName,
+    #[serde(flatten)]
+    outline: Outline,
     /// Of the image's bytes in rising order, gaps left out.
+    content_sha256: String,
     content_crc32: String,
+    facts: FileFacts,
+    vectors: Option<StartVectors>,
+    /// What the start vectors say, in words.
+    vectors_say: Vec<String>,
+    stamp: Option<stamp::Stamp>,
+    /// Used and blank, sector by sector.
+    cells: Vec<(Span, Fill)>,
     fits: Vec<ProductFit>,
+    notes: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -72,62 +104,198 @@ struct ProductFit {
     variants: Vec<Choice>,
 }
 
-fn one(path: &Path, at: Option<Address>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+fn one(
+    path: &Path,
+    mut options: ReadOptions,
+    sheets: &[Sheet],
+    common: &Common,
+    setting: &Setting,
+) -> Result<(Code, Option<Image>), Problem> {
     let bytes = setting::firmware(path)?;
-    let image = image::read(&bytes, ReadOptions { at, ..ReadOptions::default() })
-        .map_err(|error| unreadable(path, &error, sheets))?;
-    let report = report(path, &bytes, &image, sheets);
+    let opened = setting::unwrapped(path, &bytes, sheets, &mut options)?;
+    let firmware =
+        read_all(opened.payload, &mut options).map_err(|error| unreadable(path, &error, opened.payload, sheets))?;
+    let mut report = report(path, &bytes, &firmware, opened.payload, sheets);
+    report.wrapper = (!opened.name.is_empty()).then(|| opened.name.to_owned());
     match setting.format {
         Format::Json => json::line(&report),
         Format::Text => print(&report, setting),
     }
+    let chosen = image::read(opened.payload, options).ok();
     if common.unit.is_some() {
-        return with_unit(&image, sheets, common, setting);
+        let image = chosen.ok_or_else(|| {
+            let failure = Failure::new(Code::Refused, format!("{}: it holds several images.", path.display()));
+            Problem(failure.cure("Choose one with --from-family ID or --from-target N."))
+        })?;
+        return Ok((with_unit(&image, sheets, common, setting)?, Some(image)));
     }
-    let nowhere = !sheets.is_empty()
-        && report.fits.iter().all(|product| product.variants.iter().all(|choice| choice.against.is_some()));
-    Ok(if nowhere { Code::Refused } else { Code::Done })
+    let fits =
+        |image: &ImageReport| image.fits.iter().any(|p| p.variants.iter().any(|choice| choice.against.is_none()));
+    let nowhere = !sheets.is_empty() && !report.images.iter().any(fits);
+    Ok((if nowhere { Code::Refused } else { Code::Done }, chosen))
 }
 
-fn unreadable(path: &Path, error: &ReadError, sheets: &[Sheet]) -> Problem {
-    let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
-    Problem(match error {
-        ReadError::NoAddress => {
-            let starts = sheets.iter().flat_map(|sheet| &sheet.variants);
-            let starts: Vec<String> =
-                starts.map(|v| format!("{} starts at {}", v.name, v.image.region.span.start())).collect();
-            let failure = Failure { code: Code::Refused, ..failure };
-            failure.cure(format!("Give --at ADDRESS. {}", starts.join(", ")))
+/// Reads all of a file. An address that was given is for files without any;
+/// among several files there may be others.
+fn read_all(bytes: &[u8], options: &mut ReadOptions) -> Result<Firmware, ReadError> {
+    match image::read_all(bytes, options.at) {
+        Err(ReadError::AddressNotWanted(_)) => {
+            options.at = None;
+            image::read_all(bytes, None)
         }
-        ReadError::AddressNotWanted(_) => Failure { code: Code::Usage, ..failure },
-        _ => failure,
-    })
+        other => other,
+    }
 }
 
-fn report(path: &Path, bytes: &[u8], image: &Image, sheets: &[Sheet]) -> FileReport {
-    let mut crc = CRC.digest();
-    image.segments().iter().for_each(|segment| crc.update(segment.data()));
-    let reason = detect::detect(bytes).map_or("", |detected| detected.reason);
-    let wants_vectors = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.vectors.is_some());
+fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) -> Problem {
+    let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+    if *error != ReadError::NoAddress {
+        return Problem(failure);
+    }
+    // Where would it fit? Its start vectors and marks tell, once it lies there.
+    let would = |sheet: &Sheet, variant: &Variant| {
+        let start = variant.image.region.span.start();
+        let image = image::read(bytes, ReadOptions { at: Some(start), ..ReadOptions::default() }).ok();
+        let choices = image.map(|image| variants_for(sheet, &image)).unwrap_or_default();
+        let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
+        format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })
+    };
+    let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
+    let starts: Vec<String> = starts.collect();
+    let failure = Failure { code: Code::Refused, ..failure };
+    Problem(failure.cure(format!("Give --at ADDRESS. {}", starts.join("; "))))
+}
+
+fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets: &[Sheet]) -> FileReport {
+    let detected = detect::detect(payload).ok();
+    let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let sha256 = hex(&Sha256::digest(bytes));
+    let before = seen::look_up(&sha256, &name);
+    let mut notes = firmware.notes.clone();
+    notes.extend(wrong_ending(&name, firmware.format));
+    let modified = std::fs::metadata(path).and_then(|data| data.modified()).ok();
     FileReport {
         file: path.display().to_string(),
         size: bytes.len() as u64,
-        format: image.format(),
-        reason,
+        modified: modified.and_then(|time| jiff::Timestamp::try_from(time).ok()),
+        seen_before: before.map(|before| (before.time, before.name)),
+        sha256,
+        format: firmware.format,
+        reason: detected.map_or("", |detected| detected.reason),
+        wrapper: None,
+        files: firmware.files.clone(),
+        images: firmware.sets.iter().map(|set| image_report(&set.name, &set.image, sheets)).collect(),
+        notes,
+    }
+}
+
+/// A name that promises another format than the content is.
+fn wrong_ending(name: &str, format: detect::Format) -> Option<String> {
+    use detect::Format as F;
+    let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();
+    let promised = match ending.as_str() {
+        "hex" | "ihx" | "ihex" => F::IntelHex,
+        "srec" | "s19" | "s28" | "s37" | "mot" => F::SRecord,
+        "elf" | "axf" => F::Elf,
+        "uf2" => F::Uf2,
+        "dfu" => F::Dfu,
+        "bin" => F::Binary,
+        _ => return None,
+    };
+    (promised != format).then(|| format!("its name ends in .{ending}, but by its content it is {format}"))
+}
+
+fn image_report(name: &SetName, image: &Image, sheets: &[Sheet]) -> ImageReport {
+    let mut crc = CRC.digest();
+    let mut sha = Sha256::new();
+    for segment in image.segments() {
+        crc.update(segment.data());
+        sha.update(segment.data());
+    }
+    let has_vectors = |variant: &&Variant| variant.image.vectors.is_some();
+    let variants = || sheets.iter().flat_map(|sheet| &sheet.variants);
+    let vectors = variants().any(|variant| has_vectors(&variant));
+    let vectors = vectors.then(|| StartVectors::read(VectorKind::CortexM, image)).flatten();
+    let found = stamp::find(image, None);
+    let mut notes = image.notes().to_vec();
+    match &found {
+        Found::Damaged(at, what) => notes.push(format!("the stamp at {at} is damaged: {what}")),
+        Found::Several(places) => notes.push(format!("it holds {} stamps, the first at {}", places.len(), places[0])),
+        Found::None | Found::One(_) => {}
+    }
+    let fits: Vec<ProductFit> = sheets.iter().map(|sheet| product_fit(sheet, image)).collect();
+    let cells = cells(image, sheets);
+    ImageReport {
+        name: name.clone(),
         outline: image.outline(),
-        notes: image.notes().to_vec(),
-        vectors: sheets.iter().any(wants_vectors).then(|| StartVectors::read(VectorKind::CortexM, image)).flatten(),
-        sha256: hex(&Sha256::digest(bytes)),
+        content_sha256: hex(&sha.finalize()),
         content_crc32: format!("{:08X}", crc.finalize()),
-        fits: sheets.iter().map(|sheet| product_fit(sheet, image)).collect(),
+        facts: image.facts().clone(),
+        vectors_say: vectors.map(|vectors| explain(vectors, image, sheets)).unwrap_or_default(),
+        vectors,
+        stamp: if let Found::One(stamp) = found { Some(stamp) } else { None },
+        cells: cells.into_iter().map(|cell| (cell, image.fill(cell))).collect(),
+        fits,
+        notes,
     }
 }
 
 /// The checksum that zip uses.
 const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
 
+/// What that checksum gives of any content that ends in its own, low byte
+/// first. Source: the CRC catalogue's residue, inverted as the result is.
+const RESIDUE: &str = "2144DF1C";
+
 fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// The sectors of the first variant that the image fits, in its region; else
+/// cells of a round size.
+fn cells(image: &Image, sheets: &[Sheet]) -> Vec<Span> {
+    for sheet in sheets {
+        let fitting = variants_for(sheet, image).into_iter().find(|choice| choice.against.is_none());
+        let variant = fitting.and_then(|choice| sheet.variant(choice.variant.as_str()));
+        if let Some(sectors) = variant.and_then(|variant| variant.flash.sectors_in(variant.image.region.span)) {
+            return sectors;
+        }
+    }
+    image.cells()
+}
+
+/// What start vectors say: is the stack in RAM, the reset handler in the
+/// image, and for which start address was it linked?
+fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String> {
+    let variants: Vec<&Variant> = sheets.iter().flat_map(|sheet| &sheet.variants).collect();
+    let mut said = Vec::new();
+    let in_ram =
+        |variant: &&&Variant| variant.ram.is_some_and(|ram| ram.contains(vectors.stack) || ram.end() == vectors.stack);
+    let names: Vec<&str> = variants.iter().filter(in_ram).map(|variant| variant.name.as_str()).collect();
+    said.push(match names[..] {
+        [] => format!("the stack {} lies in no variant's RAM", vectors.stack),
+        _ => format!("the stack {} lies in the RAM of {}", vectors.stack, names.join(" and ")),
+    });
+    let target = vectors.first_instruction();
+    let inside = image.segments().iter().any(|segment| segment.span().contains(target));
+    said.push(match inside {
+        _ if !vectors.is_thumb() => format!("{} is no reset handler: bit 0 is not set", vectors.reset),
+        true => format!("the reset handler {} lies inside the image", vectors.reset),
+        false => format!("the reset handler {} lies outside the image", vectors.reset),
+    });
+    if !inside {
+        let linked = variants.iter().filter(|variant| variant.image.region.span.contains(target));
+        // The region with the highest start below the handler is the likeliest.
+        let linked = linked.max_by_key(|variant| variant.image.region.span.start());
+        said.push(match linked {
+            Some(variant) => {
+                let start = variant.image.region.span.start();
+                format!("it seems to be linked for {start}, where {} starts", variant.name)
+            }
+            None => "it seems to be linked for an address that no variant has".to_owned(),
+        });
+    }
+    said
 }
 
 fn product_fit(sheet: &Sheet, image: &Image) -> ProductFit {
@@ -139,23 +307,130 @@ fn product_fit(sheet: &Sheet, image: &Image) -> ProductFit {
 
 fn print(report: &FileReport, setting: &Setting) {
     say(&report.file);
-    say(&format!("  is        {}: {}", report.format, report.reason));
-    say(&format!("  size      {}; {} of firmware in it", Bytes(report.size), Bytes(report.outline.bytes)));
-    for segment in &report.outline.segments {
-        say(&format!("  segment   {segment}  {}", Bytes(segment.len())));
+    let wrapper = report.wrapper.as_ref().map(|name| format!(", inside a {name}")).unwrap_or_default();
+    line("is", &format!("{}{wrapper}: {}", report.format, report.reason));
+    line("size", &Bytes(report.size).to_string());
+    if let Some(time) = report.modified {
+        line("date", &time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string());
     }
-    if let Some(entry) = report.outline.entry {
-        say(&format!("  entry     {entry}"));
+    line("SHA-256", &report.sha256);
+    line(
+        "seen",
+        &match &report.seen_before {
+            Some((time, name)) => format!("these bytes were first seen {time}, as {name}"),
+            None => "never before on this machine".to_owned(),
+        },
+    );
+    report.notes.iter().for_each(|note| line("note", note));
+    report.files.iter().for_each(|file| line("holds", &format!("the file {file}")));
+    for image in &report.images {
+        print_image(image, setting);
     }
-    if let Some(vectors) = report.vectors {
-        say(&format!("  vectors   stack {}, reset handler {}", vectors.stack, vectors.reset));
+}
+
+/// One fact, aligned.
+fn line(name: &str, value: &str) {
+    say(&format!("  {name:<10}{value}"));
+}
+
+fn print_image(image: &ImageReport, setting: &Setting) {
+    if image.name != SetName::Whole {
+        say(&format!("  -- {} --", image.name));
     }
-    say(&format!("  SHA-256   {}", report.sha256));
-    say(&format!("  CRC-32    {} (of the firmware's bytes)", report.content_crc32));
-    for note in &report.notes {
-        say(&format!("  note      {note}"));
+    let spans = &image.outline.segments;
+    let total: u64 = spans.last().and_then(|last| Span::between(spans[0].start(), last.end())).map_or(0, Span::len);
+    let gaps = total - image.outline.bytes;
+    let gap = if gaps > 0 { format!(", {} of gaps", Bytes(gaps)) } else { String::new() };
+    line("content", &format!("{} in {}{gap}", Bytes(image.outline.bytes), text::count(spans.len(), "segment")));
+    for (index, span) in spans.iter().enumerate().take(16) {
+        let gap = index.checked_sub(1).and_then(|before| span.start().offset_from(spans[before].end()));
+        let gap = gap.map(|gap| format!("  behind a gap of {}", Bytes(gap))).unwrap_or_default();
+        line("", &format!("{span}  {}{gap}", Bytes(span.len())));
     }
-    for product in &report.fits {
+    if spans.len() > 16 {
+        line("", &format!("and {} more segments", spans.len() - 16));
+    }
+    facts(image);
+    let residue = if image.content_crc32 == RESIDUE {
+        "of the content, which ends in a CRC-32 of its own that is right"
+    } else {
+        "of the content"
+    };
+    line("CRC-32", &format!("{} ({residue})", image.content_crc32));
+    stamp_lines(image.stamp.as_ref());
+    for (index, said) in image.vectors_say.iter().enumerate() {
+        line(if index == 0 { "vectors" } else { "" }, said);
+    }
+    image.notes.iter().for_each(|note| line("note", note));
+    picture(image);
+    print_fits(&image.fits, setting);
+}
+
+fn facts(image: &ImageReport) {
+    if let Some(entry) = image.outline.entry {
+        line("entry", &entry.to_string());
+    }
+    let facts = &image.facts;
+    if let Some(header) = &facts.header {
+        line("header", &format!("\"{header}\""));
+    }
+    if let Some(elf) = facts.elf {
+        let order = if elf.little_endian { "little" } else { "big" };
+        line(
+            "machine",
+            &format!("{} (e_machine {}), {} bits, {order}-endian", elf.machine_name(), elf.machine, elf.bits),
+        );
+    }
+    if let Some(suffix) = facts.dfu {
+        let half = |value: u16| if value == 0xFFFF { "any".to_owned() } else { format!("{value:04x}") };
+        let (vendor, product, release) = (half(suffix.vendor), half(suffix.product), half(suffix.release));
+        line("DFU ids", &format!("vendor {vendor}, product {product}, release {release}"));
+    }
+    if let Some(tags) = &facts.tags {
+        let texts = [("version", &tags.version), ("device", &tags.device)];
+        for (name, value) in texts.iter().filter_map(|(name, value)| value.as_ref().map(|value| (name, value))) {
+            line("tag", &format!("{name} \"{value}\""));
+        }
+    }
+}
+
+fn stamp_lines(stamp: Option<&stamp::Stamp>) {
+    let Some(stamp) = stamp else { return };
+    let seal = match stamp.seal {
+        Seal::Good => "its digest is right",
+        Seal::Open => "not sealed: nothing tells whether the image is whole",
+        Seal::Broken => "ITS DIGEST IS WRONG: the image was changed or cut after it was sealed",
+    };
+    line("stamp", &format!("at {}, image starts at {}; {seal}", stamp.at, stamp.start));
+    let said = &stamp.text;
+    let variants = (!said.variants.is_empty()).then(|| said.variants.join(", "));
+    let named = [
+        ("product", said.product.clone()),
+        ("part", said.part.clone()),
+        ("for", variants),
+        ("version", said.version.clone()),
+        ("build", said.build.clone()),
+        ("built", said.built.clone()),
+    ];
+    let words: Vec<String> = named.into_iter().filter_map(|(name, value)| Some(format!("{name} {}", value?))).collect();
+    line("", &words.join(", "));
+    said.facts.iter().for_each(|(name, value)| line("", &format!("{name} = {value}")));
+}
+
+fn picture(image: &ImageReport) {
+    let lines = map::picture(&image.cells);
+    let shown = lines.len().min(24);
+    for (index, signs) in lines[..shown].iter().enumerate() {
+        line(if index == 0 { "map" } else { "" }, signs);
+    }
+    if shown < lines.len() {
+        line("", &format!("and {} more lines", lines.len() - shown));
+    }
+    line("", map::LEGEND);
+}
+
+fn print_fits(fits: &[ProductFit], setting: &Setting) {
+    for product in fits {
         let version = product.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
         say(&format!("  For {}{version}:", product.product));
         let row = |choice: &Choice| {
@@ -164,9 +439,66 @@ fn print(report: &FileReport, setting: &Setting) {
         };
         table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(say);
     }
-    if report.fits.is_empty() {
+    if fits.is_empty() {
         say("  No product sheet is known, so nothing says which unit it fits (--sheets DIR).");
     }
+}
+
+/// What several files have in common.
+#[derive(Serialize)]
+#[serde(tag = "event", rename = "files")]
+struct Together {
+    overlaps: Vec<Overlap>,
+    same: Vec<[String; 2]>,
+}
+
+#[derive(Serialize)]
+struct Overlap {
+    files: [String; 2],
+    range: Span,
+    equal: bool,
+}
+
+fn together(read: &[(String, Image)], setting: &Setting) {
+    let mut found = Together { overlaps: Vec::new(), same: Vec::new() };
+    for (index, (name, image)) in read.iter().enumerate() {
+        for (other_name, other) in &read[index + 1..] {
+            let names = [name.clone(), other_name.clone()];
+            if image.segments() == other.segments() {
+                found.same.push(names);
+                continue;
+            }
+            found.overlaps.extend(overlap(image, other).map(|(range, equal)| Overlap { files: names, range, equal }));
+        }
+    }
+    if setting.format == Format::Json {
+        return json::line(&found);
+    }
+    say("\nTogether");
+    for [a, b] in &found.same {
+        line("same", &format!("{a} and {b} hold the same bytes at the same addresses"));
+    }
+    for overlap in &found.overlaps {
+        let word = if overlap.equal { "equal there" } else { "DIFFERENT there: they cannot be joined" };
+        line("overlap", &format!("{} and {}, {}: {word}", overlap.files[0], overlap.files[1], overlap.range));
+    }
+    if found.same.is_empty() && found.overlaps.is_empty() {
+        line("overlap", "none");
+    }
+    let images: Vec<Image> = read.iter().map(|(_, image)| image.clone()).collect();
+    if let Ok(Some(joined)) = Image::join(&images) {
+        let cells: Vec<(Span, Fill)> = joined.cells().into_iter().map(|cell| (cell, joined.fill(cell))).collect();
+        map::picture(&cells).iter().take(24).for_each(|signs| line("map", signs));
+    }
+}
+
+/// The first range that both images hold, and whether all that both hold is equal.
+fn overlap(a: &Image, b: &Image) -> Option<(Span, bool)> {
+    let pairs =
+        a.segments().iter().flat_map(|one| b.segments().iter().map(move |other| one.span().common(other.span())));
+    let common: Vec<Span> = pairs.flatten().collect();
+    let equal = common.iter().all(|range| a.bytes(*range) == b.bytes(*range));
+    common.first().map(|range| (*range, equal))
 }
 
 /// The verdict for a unit. Reads descriptors only; changes nothing.
@@ -183,21 +515,15 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
         let tells = found.mode == Mode::Application && sheet.application.tells_version;
         let running = tells.then_some(facts.release);
-        let case = Case {
-            sheet,
-            unit: Some(&facts),
-            image,
-            label: label.map(|(_, variant)| variant),
-            running,
-            agreed: &common.agree,
-        };
+        let label = label.map(|(_, variant)| variant);
+        let case = Case { sheet, unit: Some(&facts), image, label, running, agreed: &common.agree };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {
             worst = Code::Done;
         }
         match setting.format {
             Format::Json => json::line(&Event::Verdict { unit: Some(place.clone()), verdict }),
-            Format::Text => text::verdict_table(&verdict, setting),
+            Format::Text => render::text::verdict_table(&verdict, setting),
         }
     }
     Ok(worst)

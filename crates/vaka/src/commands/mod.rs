@@ -1,7 +1,9 @@
 //! One file for each command.
 
 pub mod check;
+pub mod convert;
 pub mod demo;
+pub mod stamp;
 pub mod standins;
 pub mod survey;
 pub mod update;

@@ -15,12 +15,14 @@ use crate::setting::{self, Setting};
 use crate::{interrupt, render};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
-    let file = setting::firmware(&args.file)?;
+    let bytes = setting::firmware(&args.file)?;
     let sheets = setting::needed_sheets(common)?;
+    let mut options = args.choose.options();
+    let file = setting::unwrapped(&args.file, &bytes, &sheets, &mut options)?;
     let bench = Bench::new(setting::buses(common)?, &sheets);
     let request = Request {
-        file: &file,
-        at: args.at,
+        file: file.payload,
+        options,
         unit: common.unit.clone(),
         label: common.variant.clone(),
         wait: common.wait,

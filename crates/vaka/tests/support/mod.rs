@@ -114,7 +114,11 @@ impl Bench {
 /// The built program, with nothing of the caller's settings.
 pub fn program() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_vaka"));
-    command.env_remove("VAKA_BUS").env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", "/nonexistent");
+    command
+        .env_remove("VAKA_BUS")
+        .env_remove("VAKA_SHEETS")
+        .env("XDG_CONFIG_HOME", "/nonexistent")
+        .env("XDG_STATE_HOME", "/nonexistent");
     command
 }
 

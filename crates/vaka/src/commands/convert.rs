@@ -1,0 +1,169 @@
+//! `vaka convert IN… OUT`, and writing images for other commands.
+
+use std::io::Write;
+use std::path::Path;
+
+use vaka_core::event::{Code, Failure};
+use vaka_core::image::dfu_file::{self, Suffix};
+use vaka_core::image::{self, Image, ReadError, ReadOptions, hex, srec, uf2};
+use vaka_core::size::{Bytes, Grouped};
+use vaka_core::text;
+
+use super::say;
+use crate::Outcome;
+use crate::args::{Convert, Output, Writable};
+use crate::problem::Problem;
+use crate::setting;
+
+pub fn run(args: &Convert) -> Outcome {
+    let mut images = Vec::new();
+    for path in &args.files {
+        images.push(read(path, args.choose.options())?);
+    }
+    let several = args.files.len() > 1;
+    let edited = |what: &str, error: image::edit::EditError| {
+        Problem(Failure::new(Code::File, format!("{what}: {error}.")).state("Nothing was written."))
+    };
+    let names = || args.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
+    let mut image = match images.len() {
+        1 => images.remove(0),
+        _ => Image::join(&images)
+            .map_err(|error| edited(&names(), error))?
+            .ok_or_else(|| Problem::internal("no image was read"))?,
+    };
+    if let Some(range) = args.range {
+        image = image.cut(range).map_err(|error| edited(&names(), error))?;
+    }
+    if let Some(start) = args.move_to {
+        image = image.moved(start).map_err(|error| edited(&names(), error))?;
+    }
+    let written = write(&image, &args.out, &args.output)?;
+    let inputs = if several { format!("{} files, ", args.files.len()) } else { String::new() };
+    say(&format!("{inputs}{}", written));
+    Ok(Code::Done)
+}
+
+/// Reads one image, or says what is in the way.
+pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
+    let bytes = setting::firmware(path)?;
+    // Other formats carry addresses, and --at is meant for those that do not.
+    let image = image::read(&bytes, options).or_else(|error| match error {
+        ReadError::AddressNotWanted(_) => image::read(&bytes, ReadOptions { at: None, ..options }),
+        other => Err(other),
+    });
+    image.map_err(|error| {
+        let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+        Problem(match error {
+            ReadError::NoAddress => {
+                let failure = Failure { code: Code::Refused, ..failure };
+                failure.cure("Give --at ADDRESS.")
+            }
+            ReadError::Several(_) | ReadError::NotThere(_) => {
+                let failure = Failure { code: Code::Refused, ..failure };
+                failure.cure("Choose one with --from-family ID or --from-target N.")
+            }
+            _ => failure,
+        })
+    })
+}
+
+/// Writes an image; returns a sentence of what was written.
+pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Problem> {
+    let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| {
+        let message = format!("{}: its ending tells no format.", path.display());
+        Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
+    })?;
+    let filled = match output.fill {
+        Some(byte) => image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?,
+        None => image.clone(),
+    };
+    let too_large = || Problem(Failure::new(Code::File, "The image is too large for that format."));
+    let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
+    let mut note = String::new();
+    match format {
+        Writable::Bin => store(path, output.replace, &[single(&filled)?])?,
+        Writable::Hex => store(path, output.replace, &[&hex::write(&filled)])?,
+        Writable::Srec => store(path, output.replace, &[&srec::write(&filled)])?,
+        Writable::Uf2 => {
+            let bytes = uf2::write(&filled, output.family).ok_or_else(too_large)?;
+            let padding = (bytes.len() / uf2::BLOCK * 256) as u64 - filled.len();
+            if padding > 0 {
+                note = format!("; {} bytes of 0xFF fill its blocks up", Grouped(padding));
+            }
+            store(path, output.replace, &[&bytes])?;
+        }
+        Writable::Dfu => {
+            let mut bytes = single(&filled)?.to_vec();
+            dfu_file::append_suffix(&mut bytes, suffix);
+            store(path, output.replace, &[&bytes])?;
+        }
+        Writable::DfuAddressed => {
+            let bytes = dfu_file::write_addressed(&filled, 0, "", suffix).ok_or_else(too_large)?;
+            store(path, output.replace, &[&bytes])?;
+        }
+    }
+    let segments = text::count(filled.segments().len(), "segment");
+    Ok(format!("{}: {} in {segments}, {}{note}", path.display(), Bytes(filled.len()), filled.span()))
+}
+
+/// The bytes of an image without gaps, as formats without addresses need it.
+fn single(image: &Image) -> Result<&[u8], Problem> {
+    match image.segments() {
+        [only] => Ok(only.data()),
+        several => {
+            let gap = image.span().len() - image.len();
+            let message = format!(
+                "The image has {} with {} of gaps, which a binary cannot leave out.",
+                text::count(several.len(), "segment"),
+                Bytes(gap)
+            );
+            Err(Problem(
+                Failure::new(Code::Refused, message)
+                    .cure("Say what fills them, such as --fill 0xFF, or cut with --range."),
+            ))
+        }
+    }
+}
+
+fn by_ending(path: &Path) -> Option<Writable> {
+    Some(match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
+        "bin" => Writable::Bin,
+        "hex" | "ihx" | "ihex" => Writable::Hex,
+        "srec" | "s19" | "s28" | "s37" | "mot" => Writable::Srec,
+        "uf2" => Writable::Uf2,
+        "dfu" => Writable::Dfu,
+        _ => return None,
+    })
+}
+
+/// Writes a file as a whole or not at all: into a temporary one beside it,
+/// which then takes its name.
+fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let fault = |error: std::io::Error| Problem::file(path, &error);
+    let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;
+    for part in parts {
+        file.write_all(part).map_err(fault)?;
+    }
+    readable_by_all(file.as_file()).map_err(fault)?;
+    let kept = if replace { file.persist(path) } else { file.persist_noclobber(path) };
+    kept.map(drop).map_err(|error| {
+        if error.error.kind() == std::io::ErrorKind::AlreadyExists {
+            let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
+            return Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."));
+        }
+        fault(error.error)
+    })
+}
+
+/// A temporary file is its owner's alone; what it becomes is an ordinary one.
+#[cfg(unix)]
+fn readable_by_all(file: &std::fs::File) -> std::io::Result<()> {
+    use std::os::unix::fs::PermissionsExt;
+    file.set_permissions(std::fs::Permissions::from_mode(0o644))
+}
+
+#[cfg(not(unix))]
+fn readable_by_all(_: &std::fs::File) -> std::io::Result<()> {
+    Ok(())
+}
