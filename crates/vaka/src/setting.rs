@@ -1,13 +1,13 @@
 //! What the options mean here: buses, sheets, how to print.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use etcetera::BaseStrategy;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::ReadOptions;
 use vaka_core::image::wrapper::Unwrapped;
+use vaka_core::image::{Image, PieceReader, ReadOptions};
 use vaka_core::sheet::Sheet;
 use vaka_usb::Bus;
 use vaka_usb::usbip::UsbIpBus;
@@ -157,4 +157,30 @@ pub fn unwrapped<'a>(
     let opened = opened.map_err(|error| Problem(Failure::new(Code::File, format!("{}: {error}.", path.display()))))?;
     options.at = options.at.or(opened.start);
     Ok(opened)
+}
+
+/// Reads Intel HEX or S-record piece by piece, since such files are three
+/// times as long as what they hold. `None` for every other file, and for one
+/// with any fault: reading it as a whole tells what is wrong.
+pub fn in_pieces(path: &Path) -> Option<Image> {
+    const PIECE: usize = 128 * 1024;
+    let mut file = std::fs::File::open(path).ok()?;
+    // A DFU suffix makes it another format, and stands at the end.
+    let mut tail = [0; 16];
+    if file.seek(SeekFrom::End(-16)).is_ok() {
+        file.read_exact(&mut tail).ok()?;
+    }
+    file.rewind().ok()?;
+    let mut piece = vec![0; PIECE];
+    let mut reader = None;
+    loop {
+        let count = file.read(&mut piece).ok()?;
+        if count == 0 {
+            return reader.and_then(|reader: PieceReader| reader.finish().ok()?);
+        }
+        if reader.is_none() {
+            reader = PieceReader::for_head(&piece[..count]).filter(|_| &tail[8..11] != b"UFD");
+        }
+        reader.as_mut()?.feed(&piece[..count]).ok()?;
+    }
 }

@@ -7,7 +7,7 @@
 
 use super::Image;
 use super::detect::Format;
-use super::record::{self, Flow, RECORD_MAX, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
+use super::record::{self, Flow, Line, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
 use crate::address::Address;
 
 /// Reads Intel HEX: record types 00 to 05, any line ends, either case.
@@ -32,7 +32,7 @@ enum Base {
 
 /// State between records.
 #[derive(Debug, Default)]
-struct Hex {
+pub(super) struct Hex {
     base: Base,
     sayings: Sayings,
 }
@@ -46,12 +46,19 @@ impl Records for Hex {
         line.first() == Some(&b':')
     }
 
-    fn record(&mut self, line: usize, text: &[u8], column: usize, take: &mut Take<'_>) -> Result<Flow, RecordFault> {
-        let mut buffer = [0; RECORD_MAX];
-        let (record, sum) = record::decode(&text[1..], column + 1, 5, &mut buffer)?;
+    fn expected_len(head: &[u8; 8]) -> Option<usize> {
+        match head {
+            [b':', high, low, ..] => Some(11 + 2 * record::count(*high, *low)?),
+            _ => None,
+        }
+    }
+
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
+        let (record, sum) = record::decode(&line.text[1..], line.column + 1, 5, line.room)?;
         let &[_, high, low, kind, ref data @ .., found] = record else {
-            return Err(RecordFault::Short { wanted: 10, found: text.len() - 1 });
+            return Err(RecordFault::Short { wanted: 10, found: line.text.len() - 1 });
         };
+        let line = line.number;
         if sum != 0 {
             return Err(RecordFault::Checksum { expected: found.wrapping_sub(sum), found });
         }

@@ -302,6 +302,54 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
     }
 }
 
+/// Reads Intel HEX or S-record piece by piece, for files that are too large to
+/// be held in memory beside their image.
+pub struct PieceReader(Pumps);
+
+enum Pumps {
+    Hex(Box<record::Pump<hex::Hex>>),
+    SRecord(Box<record::Pump<srec::SRecord>>),
+}
+
+impl PieceReader {
+    /// A reader for the file that begins with `head`, if it is one of the two
+    /// formats by its content. A DFU suffix cannot be seen from there.
+    pub fn for_head(head: &[u8]) -> Option<Self> {
+        match detect::detect(head).ok()?.format {
+            Format::IntelHex => Some(Self(Pumps::Hex(Box::default()))),
+            Format::SRecord => Some(Self(Pumps::SRecord(Box::default()))),
+            _ => None,
+        }
+    }
+
+    /// Takes the next piece, which may end anywhere.
+    ///
+    /// # Errors
+    /// The file is damaged or doubtful.
+    pub fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
+        match &mut self.0 {
+            Pumps::Hex(pump) => pump.feed(piece),
+            Pumps::SRecord(pump) => pump.feed(piece),
+        }
+    }
+
+    /// Nothing follows any more. `None` if two records give one address
+    /// different bytes: only [`read`] can tell which.
+    ///
+    /// # Errors
+    /// The file is damaged or doubtful.
+    pub fn finish(self) -> Result<Option<Image>, RecordError> {
+        let finished = match self.0 {
+            Pumps::Hex(pump) => pump.finish()?,
+            Pumps::SRecord(pump) => pump.finish()?,
+        };
+        Ok(match finished {
+            record::Finished::Image(image) => Some(image),
+            record::Finished::Overlap(_) => None,
+        })
+    }
+}
+
 /// Reads the one image of a file, or the chosen one.
 ///
 /// # Errors

@@ -109,7 +109,19 @@ pub(super) enum Flow {
 }
 
 /// Takes the data of a record with its line and address.
-pub(super) type Take<'a> = dyn FnMut(usize, Address, &[u8]) + 'a;
+pub(super) trait Take: FnMut(usize, Address, &[u8]) {}
+
+impl<F: FnMut(usize, Address, &[u8])> Take for F {}
+
+/// A line without the blanks around it, and room to decode it in.
+pub(super) struct Line<'a> {
+    /// Counted from 1.
+    pub(super) number: usize,
+    /// Where its first character stands, counted from 1.
+    pub(super) column: usize,
+    pub(super) text: &'a [u8],
+    pub(super) room: &'a mut [u8; RECORD_MAX],
+}
 
 /// What a file says besides its data.
 #[derive(Debug, Default)]
@@ -138,40 +150,103 @@ pub(super) trait Records: Default {
     /// Whether a line, without blanks around it, begins as a record.
     fn is_record(line: &[u8]) -> bool;
 
-    /// Takes one such line. Its first character stands in `column`.
-    fn record(&mut self, line: usize, text: &[u8], column: usize, take: &mut Take<'_>) -> Result<Flow, RecordFault>;
+    /// How long a line is that begins with these at least eight characters,
+    /// by its own count; `None` if that cannot be told.
+    fn expected_len(head: &[u8; 8]) -> Option<usize>;
+
+    /// Takes one such line.
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault>;
 
     /// Whether a line may stand behind the end record.
-    fn may_follow(&mut self, text: &[u8], column: usize) -> Result<bool, RecordFault> {
-        let _ = (text, column);
+    fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
+        let _ = line;
         Ok(false)
     }
 
     fn sayings(&mut self) -> &mut Sayings;
 }
 
-/// Reads a file of records.
+/// Reads a file of records that is given as a whole.
 pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
-    let mut builder = Builder::default();
-    let mut too_high = None;
-    let mut records = R::default();
-    let mut take = |line: usize, address: Address, data: &[u8]| {
-        if let Err(TooHigh) = builder.push(address, data) {
-            too_high.get_or_insert(line);
-        }
-    };
-    let last_line = run(&mut records, bytes, &mut take)?;
-    if let Some(line) = too_high {
-        return Err(RecordError { line, fault: RecordFault::TooHigh(Address::new(u64::from(u32::MAX))) });
+    let mut pump = Pump::<R>::default();
+    pump.feed(bytes)?;
+    match pump.finish()? {
+        Finished::Image(image) => Ok(image),
+        Finished::Overlap(address) => Err(overlap::<R>(bytes, address)),
     }
-    let sayings = std::mem::take(records.sayings());
-    builder.entry = sayings.entry;
-    builder.notes = sayings.notes;
-    builder.facts.header = sayings.header;
-    builder.finish(R::FORMAT).map_err(|error| match error {
-        BuildError::Empty => RecordError { line: last_line, fault: RecordFault::NoData },
-        BuildError::Overlap(address) => overlap::<R>(bytes, address),
-    })
+}
+
+/// Reads a file of records piece by piece.
+#[derive(Default)]
+pub(super) struct Pump<R> {
+    records: R,
+    lines: Lines,
+    builder: Builder,
+    too_high: Option<usize>,
+    /// The beginning of a line whose end was not given yet.
+    partial: Vec<u8>,
+}
+
+/// What came out of a [`Pump`].
+pub(super) enum Finished {
+    Image(Image),
+    /// Two records give this address different bytes.
+    Overlap(Address),
+}
+
+impl<R: Records> Pump<R> {
+    /// Takes the next piece, which may end anywhere.
+    pub(super) fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
+        let mut piece = piece;
+        if !self.partial.is_empty() {
+            // To the end of the line that was begun, and one more for CR LF.
+            let end = (line_end(piece) + 2).min(piece.len());
+            self.partial.extend_from_slice(&piece[..end]);
+            piece = &piece[end..];
+            let begun = std::mem::take(&mut self.partial);
+            let left = self.through(&begun, false)?;
+            self.partial = begun[begun.len() - left..].to_vec();
+            if !self.partial.is_empty() && !piece.is_empty() {
+                return self.feed(piece);
+            }
+        }
+        let left = self.through(piece, false)?;
+        self.partial.extend_from_slice(&piece[piece.len() - left..]);
+        Ok(())
+    }
+
+    /// Nothing follows any more.
+    pub(super) fn finish(mut self) -> Result<Finished, RecordError> {
+        let last = std::mem::take(&mut self.partial);
+        self.through(&last, true)?;
+        let last_line = self.lines.number.max(1);
+        if self.lines.end.is_none() {
+            return Err(RecordError { line: last_line, fault: RecordFault::NoEnd(R::END) });
+        }
+        if let Some(line) = self.too_high {
+            return Err(RecordError { line, fault: RecordFault::TooHigh(Address::new(u64::from(u32::MAX))) });
+        }
+        let sayings = std::mem::take(self.records.sayings());
+        self.builder.entry = sayings.entry;
+        self.builder.notes = sayings.notes;
+        self.builder.facts.header = sayings.header;
+        match self.builder.finish(R::FORMAT) {
+            Ok(image) => Ok(Finished::Image(image)),
+            Err(BuildError::Empty) => Err(RecordError { line: last_line, fault: RecordFault::NoData }),
+            Err(BuildError::Overlap(address)) => Ok(Finished::Overlap(address)),
+        }
+    }
+
+    /// Takes the whole lines of `bytes`; returns how many bytes are left.
+    fn through(&mut self, bytes: &[u8], is_last: bool) -> Result<usize, RecordError> {
+        let Self { records, lines, builder, too_high, .. } = self;
+        let mut take = |line: usize, address: Address, data: &[u8]| {
+            if let Err(TooHigh) = builder.push(address, data) {
+                too_high.get_or_insert(line);
+            }
+        };
+        lines.through(records, bytes, is_last, &mut take)
+    }
 }
 
 /// Finds the two lines that give `address` different values. A second pass
@@ -183,57 +258,129 @@ fn overlap<R: Records>(bytes: &[u8], address: Address) -> RecordError {
         seen.extend(value.map(|value| (line, *value)));
     };
     // The first pass went through all of it, so this one does too.
-    let _ = run(&mut R::default(), bytes, &mut look);
+    let _ = Lines::default().through(&mut R::default(), bytes, true, &mut look);
     let first = seen.first().copied().unwrap_or((1, 0));
     let other = seen.iter().find(|(_, value)| *value != first.1).unwrap_or(&first);
     RecordError { line: other.0, fault: RecordFault::Overlap { address, earlier: first.0 } }
 }
 
-/// Goes through all lines; returns the number of the last one.
-fn run<R: Records>(records: &mut R, bytes: &[u8], take: &mut Take<'_>) -> Result<usize, RecordError> {
-    let mut rest = bytes.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(bytes);
-    let mut line = 0;
-    let mut any_record = false;
-    let mut end = None;
-    while !rest.is_empty() {
-        line += 1;
-        let length = line_end(rest);
-        let (whole, tail) = rest.split_at(length);
-        rest = tail.strip_prefix(b"\r\n").or(tail.get(1..)).unwrap_or_default();
-        let column = 1 + whole.len() - whole.trim_ascii_start().len();
+/// Where in the file one is.
+#[derive(Default)]
+struct Lines {
+    /// Lines so far.
+    number: usize,
+    any_record: bool,
+    /// The line of the end record, once met.
+    end: Option<usize>,
+}
+
+impl Lines {
+    /// Takes line after line; returns how many bytes are left because their
+    /// line has no end yet. The last piece has none left.
+    fn through<R: Records>(
+        &mut self,
+        records: &mut R,
+        bytes: &[u8],
+        is_last: bool,
+        take: &mut impl Take,
+    ) -> Result<usize, RecordError> {
+        let mut rest = bytes;
+        if self.number == 0 {
+            rest = rest.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(rest);
+        }
+        let mut room = [0; RECORD_MAX];
+        while !rest.is_empty() {
+            if let Some(len) = counted_end::<R>(rest).filter(|_| self.end.is_none()) {
+                let number = self.number + 1;
+                let mut line = Line { number, column: 1, text: &rest[..len], room: &mut room };
+                if is_whole(&rest[len..], is_last)
+                    && let Ok(flow) = records.record(&mut line, take)
+                {
+                    self.number = number;
+                    self.any_record = true;
+                    self.end = (flow == Flow::End).then_some(number);
+                    rest = behind_line_end(&rest[len..]);
+                    continue;
+                }
+                // What is wrong with it is told below.
+            }
+            let (whole, tail) = rest.split_at(line_end(rest));
+            if !is_whole(tail, is_last) {
+                break;
+            }
+            rest = behind_line_end(tail);
+            self.number += 1;
+            self.line(records, whole, &mut room, take).map_err(|fault| RecordError { line: self.number, fault })?;
+        }
+        Ok(rest.len())
+    }
+
+    /// Takes one line, whatever it is.
+    fn line<R: Records>(
+        &mut self,
+        records: &mut R,
+        whole: &[u8],
+        room: &mut [u8; RECORD_MAX],
+        take: &mut impl Take,
+    ) -> Result<(), RecordFault> {
         let text = whole.trim_ascii();
-        let fault = |fault| RecordError { line, fault };
-        if let Some(end) = end {
+        let column = 1 + whole.len() - whole.trim_ascii_start().len();
+        let mut line = Line { number: self.number, column, text, room };
+        if let Some(end) = self.end {
             // Old systems end a text file in Ctrl-Z, some tools in zero bytes.
             let blank = text.iter().all(|byte| matches!(byte, 0 | 0x1A));
-            if !blank && !(R::is_record(text) && records.may_follow(text, column).map_err(fault)?) {
-                return Err(fault(RecordFault::AfterEnd { end }));
+            if !blank && !(R::is_record(text) && records.may_follow(&mut line)?) {
+                return Err(RecordFault::AfterEnd { end });
             }
         } else if R::is_record(text) {
-            any_record = true;
-            if records.record(line, text, column, take).map_err(fault)? == Flow::End {
-                end = Some(line);
+            self.any_record = true;
+            if records.record(&mut line, take)? == Flow::End {
+                self.end = Some(self.number);
             }
         } else if !text.is_empty() {
-            if any_record || !is_comment(text) {
-                return Err(fault(RecordFault::NoMark(R::MARK)));
+            if self.any_record || !is_comment(text) {
+                return Err(RecordFault::NoMark(R::MARK));
             }
             let notes = &mut records.sayings().notes;
             if notes.is_empty() {
-                notes.push(format!("line {line} and perhaps more stand above the first record; not used"));
+                notes.push(format!("line {} and perhaps more stand above the first record; not used", self.number));
             }
         }
-    }
-    match end {
-        Some(_) => Ok(line),
-        None => Err(RecordError { line: line.max(1), fault: RecordFault::NoEnd(R::END) }),
+        Ok(())
     }
 }
 
-/// Where the first line of `text` ends. Most lines are as long as the one
-/// before, but a search is quick enough: it is a small part of the decoding.
+/// Whether `tail` begins with a line end that is whole: a CR at the end of a
+/// piece may be the half of one. At the end of the file everything is whole.
+fn is_whole(tail: &[u8], is_last: bool) -> bool {
+    is_last || !matches!(tail, [] | [b'\r'])
+}
+
+/// What follows a line end, if `tail` begins with one.
+fn behind_line_end(tail: &[u8]) -> &[u8] {
+    match tail {
+        [b'\r', b'\n', rest @ ..] | [_, rest @ ..] => rest,
+        [] => tail,
+    }
+}
+
+/// Where the first line of `text` ends.
 fn line_end(text: &[u8]) -> usize {
-    text.iter().position(|byte| matches!(byte, b'\n' | b'\r')).unwrap_or(text.len())
+    memchr::memchr2(b'\n', b'\r', text).unwrap_or(text.len())
+}
+
+/// Where the first line of `text` ends if it is a record and its own count is
+/// right. Most are, and a look there is quicker than a search; a line end
+/// inside makes the record one that cannot be decoded.
+fn counted_end<R: Records>(text: &[u8]) -> Option<usize> {
+    let counted = R::expected_len(text.first_chunk()?)?;
+    matches!(text.get(counted)?, b'\n' | b'\r').then_some(counted)
+}
+
+/// The number that two digits stand for, as far as they are some.
+pub(super) fn count(high: u8, low: u8) -> Option<usize> {
+    let (high, low) = (NIBBLES[usize::from(high)], NIBBLES[usize::from(low)]);
+    (high | low <= 0xF).then_some(usize::from(high << 4 | low))
 }
 
 /// Whether a line above the first record is a remark. One that reads like a
@@ -261,15 +408,57 @@ pub(super) fn decode<'a>(
     let length = pair(digits.get(..2).ok_or(short(2 * extra.max(4)))?, column)?;
     let len = (usize::from(length) + extra).min(RECORD_MAX);
     let all = digits.get(..2 * len).ok_or(short(2 * len))?;
-    let mut sum = 0u8;
-    for (index, (digits, byte)) in all.chunks_exact(2).zip(record.iter_mut()).enumerate() {
-        *byte = pair(digits, column + 2 * index)?;
-        sum = sum.wrapping_add(*byte);
-    }
+    let Some(sum) = decode_all(all, &mut record[..len]) else {
+        let bad = all.iter().position(|digit| NIBBLES[usize::from(*digit)] > 0xF).unwrap_or(0);
+        return Err(RecordFault::Digit { column: column + bad });
+    };
     if digits.len() > 2 * len {
         return Err(RecordFault::Trailing { column: column + 2 * len });
     }
     Ok((&record[..len], sum))
+}
+
+/// Decodes pairs of digits into bytes and adds them up; `None` if one of them
+/// is no digit. `digits` is twice as long as `bytes`.
+fn decode_all(digits: &[u8], bytes: &mut [u8]) -> Option<u8> {
+    let mut sum = 0u8;
+    let (wide, rest) = digits.as_chunks::<8>();
+    let (wide_bytes, rest_bytes) = bytes.split_at_mut(4 * wide.len());
+    for (digits, bytes) in wide.iter().zip(wide_bytes.as_chunks_mut::<4>().0) {
+        let four = decode_eight(u64::from_le_bytes(*digits))?;
+        *bytes = four.to_le_bytes();
+        sum = bytes.iter().fold(sum, |sum, byte| sum.wrapping_add(*byte));
+    }
+    for (digits, byte) in rest.as_chunks::<2>().0.iter().zip(rest_bytes) {
+        let (high, low) = (NIBBLES[usize::from(digits[0])], NIBBLES[usize::from(digits[1])]);
+        if high | low > 0xF {
+            return None;
+        }
+        *byte = high << 4 | low;
+        sum = sum.wrapping_add(*byte);
+    }
+    Some(sum)
+}
+
+/// Decodes eight digits at once: each byte of the word is one, the first one
+/// lowest. Files of many megabytes are met, and a table look-up for each digit
+/// takes several times as long.
+fn decode_eight(digits: u64) -> Option<u32> {
+    const EACH: u64 = 0x0101_0101_0101_0101;
+    // Bit 6 tells letters from figures; a letter's low bits count from 1.
+    let letter = digits >> 6 & EACH;
+    let value = (digits & (0x0F * EACH)) + 9 * letter;
+    // The digit that stands for this value, as a capital, must be what is there.
+    let above_nine = (value + 6 * EACH) >> 4 & EACH;
+    let wanted = value + 0x30 * EACH + 7 * above_nine;
+    let capital = digits & !(0x20 * letter);
+    if value & (0xF0 * EACH) != 0 || capital != wanted {
+        return None;
+    }
+    let pairs = (value << 4 | value >> 8) & 0x00FF_00FF_00FF_00FF;
+    let quads = (pairs | pairs >> 8) & 0x0000_FFFF_0000_FFFF;
+    #[allow(clippy::cast_possible_truncation)] // the upper half is a copy
+    Some((quads | quads >> 16) as u32)
 }
 
 /// One byte from two digits, the first of which stands in `column`.
@@ -311,5 +500,28 @@ pub(super) fn lines(segment: &super::Segment, line: u64, mut emit: impl FnMut(u3
         emit(u32::try_from(at).unwrap_or(u32::MAX), now);
         at += now.len() as u64;
         rest = later;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn eight_digits_decode_like_one_at_a_time() {
+        assert_eq!(decode_eight(u64::from_le_bytes(*b"DeadBEEF")), Some(u32::from_le_bytes([0xDE, 0xAD, 0xBE, 0xEF])));
+        // Every byte in every place: a digit, or refused.
+        for place in 0..8 {
+            for byte in 0..=u8::MAX {
+                let mut digits = *b"09AFaf5b";
+                digits[place] = byte;
+                let slow: Option<Vec<u8>> =
+                    digits.chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()).collect();
+                // The standard library takes a sign in front of a number.
+                let slow = slow.filter(|_| byte != b'+');
+                let fast = decode_eight(u64::from_le_bytes(digits)).map(|four| four.to_le_bytes().to_vec());
+                assert_eq!(fast, slow, "{byte:#x} at {place}");
+            }
+        }
     }
 }

@@ -7,7 +7,7 @@
 
 use super::Image;
 use super::detect::Format;
-use super::record::{self, Flow, RECORD_MAX, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
+use super::record::{self, Flow, Line, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
 use crate::address::Address;
 use crate::text;
 
@@ -21,7 +21,7 @@ pub fn read(bytes: &[u8]) -> Result<Image, RecordError> {
 
 /// State between records.
 #[derive(Debug, Default)]
-struct SRecord {
+pub(super) struct SRecord {
     data_records: u64,
     /// The widest address of a data record so far, in bytes.
     width: usize,
@@ -46,9 +46,17 @@ impl Records for SRecord {
         matches!(line, [b'S' | b's', b'0'..=b'9', ..])
     }
 
-    fn record(&mut self, line: usize, text: &[u8], column: usize, take: &mut Take<'_>) -> Result<Flow, RecordFault> {
-        let mut buffer = [0; RECORD_MAX];
-        let parts = parts(text, column, &mut buffer)?;
+    fn expected_len(head: &[u8; 8]) -> Option<usize> {
+        match head {
+            [b'S', _, high, low, ..] => Some(4 + 2 * record::count(*high, *low)?),
+            _ => None,
+        }
+    }
+
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
+        let number = line.number;
+        let parts = parts(line)?;
+        let line = number;
         match parts.kind {
             b'0' => self.header(line, parts.data),
             b'1'..=b'3' => {
@@ -76,13 +84,12 @@ impl Records for SRecord {
     }
 
     /// One count record behind the end is met.
-    fn may_follow(&mut self, text: &[u8], column: usize) -> Result<bool, RecordFault> {
-        if self.count_behind_end || !matches!(text[1], b'5' | b'6') {
+    fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
+        if self.count_behind_end || !matches!(line.text[1], b'5' | b'6') {
             return Ok(false);
         }
         self.count_behind_end = true;
-        let mut buffer = [0; RECORD_MAX];
-        self.check_count(&parts(text, column, &mut buffer)?)?;
+        self.check_count(&parts(line)?)?;
         Ok(true)
     }
 
@@ -111,15 +118,15 @@ impl SRecord {
     }
 }
 
-fn parts<'a>(text: &[u8], column: usize, buffer: &'a mut [u8; RECORD_MAX]) -> Result<Parts<'a>, RecordFault> {
-    let kind = text[1];
+fn parts<'a>(line: &'a mut Line<'_>) -> Result<Parts<'a>, RecordFault> {
+    let kind = line.text[1];
     let width = match kind {
         b'0' | b'1' | b'5' | b'9' => 2,
         b'2' | b'6' | b'8' => 3,
         b'3' | b'7' => 4,
         other => return Err(RecordFault::Type(format!("S{}", char::from(other)))),
     };
-    let (record, sum) = record::decode(&text[2..], column + 2, 1, buffer)?;
+    let (record, sum) = record::decode(&line.text[2..], line.column + 2, 1, line.room)?;
     if record.len() < 1 + width + 1 {
         let kind = format!("S{}", char::from(kind));
         return Err(RecordFault::Length { kind, wanted: width + 1, found: record.len() - 1 });

@@ -1,5 +1,6 @@
 //! `vaka convert IN… OUT`, and writing images for other commands.
 
+use std::borrow::Cow;
 use std::io::Write;
 use std::path::Path;
 
@@ -45,6 +46,9 @@ pub fn run(args: &Convert) -> Outcome {
 
 /// Reads one image, or says what is in the way.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
+    if let Some(image) = setting::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
+        return Ok(image);
+    }
     let bytes = setting::firmware(path)?;
     // Other formats carry addresses, and --at is meant for those that do not.
     let image = image::read(&bytes, options).or_else(|error| match error {
@@ -74,8 +78,8 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Prob
         Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
     })?;
     let filled = match output.fill {
-        Some(byte) => image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?,
-        None => image.clone(),
+        Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
+        None => Cow::Borrowed(image),
     };
     let too_large = || Problem(Failure::new(Code::File, "The image is too large for that format."));
     let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
