@@ -53,6 +53,7 @@ impl Records for Hex {
         }
     }
 
+    #[inline]
     fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
         let (record, sum) = record::decode(&line.text[1..], line.column + 1, 5, line.room)?;
         let &[_, high, low, kind, ref data @ .., found] = record else {

@@ -419,7 +419,7 @@ impl Builder {
         }
         match self.pieces.last_mut() {
             _ if data.is_empty() => {}
-            Some(last) if last.span().end() == start => last.data.extend_from_slice(data),
+            Some(last) if last.start.get() + last.data.len() as u64 == start.get() => last.data.extend_from_slice(data),
             _ => self.pieces.push(Segment { start, data: data.to_vec() }),
         }
         Ok(())

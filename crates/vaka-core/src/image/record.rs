@@ -372,12 +372,14 @@ fn line_end(text: &[u8]) -> usize {
 /// Where the first line of `text` ends if it is a record and its own count is
 /// right. Most are, and a look there is quicker than a search; a line end
 /// inside makes the record one that cannot be decoded.
+#[inline]
 fn counted_end<R: Records>(text: &[u8]) -> Option<usize> {
     let counted = R::expected_len(text.first_chunk()?)?;
     matches!(text.get(counted)?, b'\n' | b'\r').then_some(counted)
 }
 
 /// The number that two digits stand for, as far as they are some.
+#[inline]
 pub(super) fn count(high: u8, low: u8) -> Option<usize> {
     let (high, low) = (NIBBLES[usize::from(high)], NIBBLES[usize::from(low)]);
     (high | low <= 0xF).then_some(usize::from(high << 4 | low))
@@ -398,6 +400,7 @@ pub(super) const RECORD_MAX: usize = 1 + 255 + 4;
 /// Decodes hex digits, the first of which stands in `column`. Their first byte
 /// is the record's length; `extra` bytes are not counted in it. Returns the
 /// bytes and their sum.
+#[inline]
 pub(super) fn decode<'a>(
     digits: &[u8],
     column: usize,
@@ -420,45 +423,50 @@ pub(super) fn decode<'a>(
 
 /// Decodes pairs of digits into bytes and adds them up; `None` if one of them
 /// is no digit. `digits` is twice as long as `bytes`.
+#[inline]
 fn decode_all(digits: &[u8], bytes: &mut [u8]) -> Option<u8> {
-    let mut sum = 0u8;
     let (wide, rest) = digits.as_chunks::<8>();
     let (wide_bytes, rest_bytes) = bytes.split_at_mut(4 * wide.len());
+    // Faults are gathered and looked at once: no branch in the loop. So are
+    // sums, in two halves that a record's 260 bytes cannot overflow; reading
+    // the bytes again right after they were written would wait for them.
+    let mut faults = 0;
+    let mut halves = 0;
     for (digits, bytes) in wide.iter().zip(wide_bytes.as_chunks_mut::<4>().0) {
-        let four = decode_eight(u64::from_le_bytes(*digits))?;
+        let (four, wrong) = decode_eight(u64::from_le_bytes(*digits));
         *bytes = four.to_le_bytes();
-        sum = bytes.iter().fold(sum, |sum, byte| sum.wrapping_add(*byte));
+        halves += (four & 0x00FF_00FF) + (four >> 8 & 0x00FF_00FF);
+        faults |= wrong;
     }
     for (digits, byte) in rest.as_chunks::<2>().0.iter().zip(rest_bytes) {
         let (high, low) = (NIBBLES[usize::from(digits[0])], NIBBLES[usize::from(digits[1])]);
-        if high | low > 0xF {
-            return None;
-        }
-        *byte = high << 4 | low;
-        sum = sum.wrapping_add(*byte);
+        faults |= u64::from((high | low) & 0xF0);
+        *byte = high << 4 | low & 0xF;
+        halves += u32::from(*byte);
     }
-    Some(sum)
+    let [low, _, high, _] = halves.to_le_bytes();
+    (faults == 0).then(|| low.wrapping_add(high))
 }
 
 /// Decodes eight digits at once: each byte of the word is one, the first one
-/// lowest. Files of many megabytes are met, and a table look-up for each digit
-/// takes several times as long.
-fn decode_eight(digits: u64) -> Option<u32> {
+/// lowest. The second value is not 0 if one of them is no digit. Files of many
+/// megabytes are met, and a table look-up for each digit takes several times
+/// as long.
+#[inline]
+fn decode_eight(digits: u64) -> (u32, u64) {
     const EACH: u64 = 0x0101_0101_0101_0101;
     // Bit 6 tells letters from figures; a letter's low bits count from 1.
     let letter = digits >> 6 & EACH;
-    let value = (digits & (0x0F * EACH)) + 9 * letter;
+    let value = (digits & (0x0F * EACH)) + (letter << 3) + letter;
     // The digit that stands for this value, as a capital, must be what is there.
     let above_nine = (value + 6 * EACH) >> 4 & EACH;
-    let wanted = value + 0x30 * EACH + 7 * above_nine;
-    let capital = digits & !(0x20 * letter);
-    if value & (0xF0 * EACH) != 0 || capital != wanted {
-        return None;
-    }
+    let wanted = value + 0x30 * EACH + ((above_nine << 3) - above_nine);
+    let capital = digits & !(letter << 5);
+    let wrong = value & (0xF0 * EACH) | (capital ^ wanted);
     let pairs = (value << 4 | value >> 8) & 0x00FF_00FF_00FF_00FF;
     let quads = (pairs | pairs >> 8) & 0x0000_FFFF_0000_FFFF;
     #[allow(clippy::cast_possible_truncation)] // the upper half is a copy
-    Some((quads | quads >> 16) as u32)
+    ((quads | quads >> 16) as u32, wrong)
 }
 
 /// One byte from two digits, the first of which stands in `column`.
@@ -509,7 +517,11 @@ mod tests {
 
     #[test]
     fn eight_digits_decode_like_one_at_a_time() {
-        assert_eq!(decode_eight(u64::from_le_bytes(*b"DeadBEEF")), Some(u32::from_le_bytes([0xDE, 0xAD, 0xBE, 0xEF])));
+        let decode = |digits: [u8; 8]| match decode_eight(u64::from_le_bytes(digits)) {
+            (four, 0) => Some(four.to_le_bytes().to_vec()),
+            _ => None,
+        };
+        assert_eq!(decode(*b"DeadBEEF"), Some(vec![0xDE, 0xAD, 0xBE, 0xEF]));
         // Every byte in every place: a digit, or refused.
         for place in 0..8 {
             for byte in 0..=u8::MAX {
@@ -519,7 +531,7 @@ mod tests {
                     digits.chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()).collect();
                 // The standard library takes a sign in front of a number.
                 let slow = slow.filter(|_| byte != b'+');
-                let fast = decode_eight(u64::from_le_bytes(digits)).map(|four| four.to_le_bytes().to_vec());
+                let fast = decode(digits);
                 assert_eq!(fast, slow, "{byte:#x} at {place}");
             }
         }

@@ -53,6 +53,7 @@ impl Records for SRecord {
         }
     }
 
+    #[inline]
     fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
         let number = line.number;
         let parts = parts(line)?;
@@ -118,6 +119,7 @@ impl SRecord {
     }
 }
 
+#[inline]
 fn parts<'a>(line: &'a mut Line<'_>) -> Result<Parts<'a>, RecordFault> {
     let kind = line.text[1];
     let width = match kind {
@@ -135,7 +137,10 @@ fn parts<'a>(line: &'a mut Line<'_>) -> Result<Parts<'a>, RecordFault> {
     if sum != 0xFF {
         return Err(RecordFault::Checksum { expected: found.wrapping_add(0xFF_u8.wrapping_sub(sum)), found });
     }
-    let address = record[1..=width].iter().fold(0, |address, byte| address << 8 | u32::from(*byte));
+    let address = match record {
+        [_, a3, a2, a1, a0, ..] if width == 4 => u32::from_be_bytes([*a3, *a2, *a1, *a0]),
+        _ => record[1..=width].iter().fold(0, |address, byte| address << 8 | u32::from(*byte)),
+    };
     Ok(Parts { kind, width, address, data: &record[1 + width..record.len() - 1] })
 }
 
