@@ -36,7 +36,7 @@ pub enum ChecksumKind {
     Crc32,
     /// The sum of all bytes.
     Sum,
-    /// The first four bytes of SHA-256, big-endian order.
+    /// The first four bytes of SHA-256.
     Sha256,
 }
 
@@ -119,7 +119,7 @@ impl ChecksumKind {
             Self::Sum => payload.iter().fold(0, |sum, byte| sum.wrapping_add(u32::from(*byte))),
             Self::Sha256 => {
                 let digest = Sha256::digest(payload);
-                u32::from_be_bytes([digest[0], digest[1], digest[2], digest[3]])
+                u32::from_le_bytes([digest[0], digest[1], digest[2], digest[3]])
             }
         }
     }
@@ -152,7 +152,7 @@ mod tests {
         assert!(matches!(wrapper.unwrap(&file), Some(Err(WrapperError::Checksum { found: 0xCBF4_3926, .. }))));
         // Sums by hand: '1' to '9' are 0x31 to 0x39, 9 * 0x35 = 477.
         assert_eq!(ChecksumKind::Sum.of(b"123456789"), 477);
-        // The standard's example: SHA-256 of "abc" begins BA7816BF.
-        assert_eq!(ChecksumKind::Sha256.of(b"abc"), 0xBA78_16BF);
+        // The standard's example: SHA-256 of "abc" begins BA 78 16 BF.
+        assert_eq!(ChecksumKind::Sha256.of(b"abc").to_le_bytes(), [0xBA, 0x78, 0x16, 0xBF]);
     }
 }
