@@ -204,7 +204,7 @@ fn a_dfu_suffix_is_read_written_and_checked() {
         let mut changed = bytes;
         changed[offset] ^= 0x10;
         let read = image::read(&changed, at(0x100));
-        let suffix_seen = offset < 12 || offset > 14;
+        let suffix_seen = !(12..=14).contains(&offset);
         assert!(!suffix_seen || read.is_err(), "{offset}: {read:?}");
     }
 }

@@ -1,7 +1,7 @@
 //! Intel HEX, S-record, ELF and binary against GNU `objcopy`: it writes and we
 //! read, we write and it reads. The bytes are this test's own.
 
-#![allow(clippy::unwrap_used)] // a panic in a test is its message
+#![allow(clippy::unwrap_used, clippy::print_stderr)] // a panic in a test is its message; a skip is told
 
 use std::path::Path;
 use std::process::{Command, Stdio};

@@ -329,7 +329,8 @@ impl Lines {
         if let Some(end) = self.end {
             // Old systems end a text file in Ctrl-Z, some tools in zero bytes.
             let blank = text.iter().all(|byte| matches!(byte, 0 | 0x1A));
-            if !blank && !(R::is_record(text) && records.may_follow(&mut line)?) {
+            let allowed = blank || R::is_record(text) && records.may_follow(&mut line)?;
+            if !allowed {
                 return Err(RecordFault::AfterEnd { end });
             }
         } else if R::is_record(text) {

@@ -24,6 +24,7 @@ pub const BLOCK: usize = 512;
 const DATA: usize = 476;
 /// Payload that every unit takes, at multiples of its length.
 const PAYLOAD: usize = 256;
+const PAYLOAD_WORD: u32 = 256;
 
 const MAGICS: [(usize, u32); 3] = [(0, 0x0A32_4655), (4, 0x9E5D_5157), (508, 0x0AB1_6F30)];
 
@@ -315,19 +316,19 @@ fn tags(block: &Block<'_>) -> Tags {
 pub fn write(image: &Image, family: Option<u32>) -> Option<Vec<u8>> {
     let mut pages: Vec<u32> = Vec::new();
     for segment in image.segments() {
-        let first = segment.start().to_u32()? / PAYLOAD as u32;
-        let last = u32::try_from((segment.span().end().get() - 1) / PAYLOAD as u64).ok()?;
+        let first = segment.start().to_u32()? / PAYLOAD_WORD;
+        let last = u32::try_from((segment.span().end().get() - 1) / u64::from(PAYLOAD_WORD)).ok()?;
         let from = if pages.last() == Some(&first) { first + 1 } else { first };
         pages.extend(from..=last);
     }
     let total = u32::try_from(pages.len()).ok()?;
     let mut out = Vec::with_capacity(pages.len() * BLOCK);
     for (number, page) in (0..).zip(pages) {
-        let address = page * PAYLOAD as u32;
+        let address = page * PAYLOAD_WORD;
         let mut payload = [0xFF; PAYLOAD];
         image.copy_to(Address::new(u64::from(address)), &mut payload);
         let flags = if family.is_some() { flag::FAMILY } else { 0 };
-        let words = [MAGICS[0].1, MAGICS[1].1, flags, address, PAYLOAD as u32, number, total, family.unwrap_or(0)];
+        let words = [MAGICS[0].1, MAGICS[1].1, flags, address, PAYLOAD_WORD, number, total, family.unwrap_or(0)];
         words.iter().for_each(|word| out.extend_from_slice(&word.to_le_bytes()));
         out.extend_from_slice(&payload);
         out.resize(out.len() + DATA - PAYLOAD, 0);

@@ -141,7 +141,7 @@ mod tests {
             checksum: Some((8, ChecksumKind::Crc32)),
         };
         // CRC-32 of "123456789" is CBF43926: the check value of its catalogue entry.
-        let mut file = b"SKW1\x09\0\0\0\x26\x39\xF4\xCB\x00\x24\x00\x0A\x50\x01\0\0123456789".to_vec();
+        let mut file = b"SKW1\x09\0\0\0\x26\x39\xF4\xCB\x00\x24\x00\x0A\x50\x01\x00\x00123456789".to_vec();
         let found = wrapper.unwrap(&file).unwrap().unwrap();
         assert_eq!((found.payload, found.start), (&b"123456789"[..], Some(Address::new(0x0A00_2400))));
         assert_eq!(found.version, Some(ReleaseNumber(0x0150)));

@@ -1,6 +1,6 @@
 //! A bench of stand-ins, served over USB/IP on loopback, and the built program.
 
-#![allow(dead_code, unreachable_pub)] // each test file uses its part
+#![allow(dead_code, unreachable_pub, clippy::print_stderr)] // each test file uses its part; a skip is told
 
 use std::io::{BufRead, BufReader, Read};
 use std::ops::Range;
