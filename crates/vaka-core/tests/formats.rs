@@ -362,6 +362,46 @@ proptest! {
         prop_assert_eq!(hex::write(&from_hex), hex::write(&image));
     }
 
+    /// However a file is cut into pieces, it reads the same, line numbers
+    /// included; also with CR LF, whose halves may fall apart.
+    #[test]
+    fn pieces_read_like_the_whole(
+        image in images(),
+        cuts in proptest::collection::vec(1usize..700, 1..40),
+        crlf: bool,
+        damage in proptest::option::of(0usize..100_000),
+    ) {
+        for write in [hex::write, srec::write] {
+            let mut text = String::from_utf8(write(&image)).unwrap();
+            if crlf {
+                text = format!("; a remark\r\n{}", text.replace('\n', "\r\n"));
+            }
+            let mut bytes = text.into_bytes();
+            if let Some(place) = damage {
+                let place = place % bytes.len();
+                bytes[place] = b'7';
+            }
+            let whole = image::read(&bytes, NO_OPTIONS);
+            let Some(mut reader) = image::PieceReader::for_head(&bytes) else { continue };
+            let mut rest = &bytes[..];
+            let mut pieces = Ok(());
+            for cut in cuts.iter().cycle() {
+                let (piece, later) = rest.split_at((*cut).min(rest.len()));
+                pieces = pieces.and_then(|()| reader.feed(piece));
+                rest = later;
+                if rest.is_empty() {
+                    break;
+                }
+            }
+            match (pieces.and_then(|()| reader.finish()), whole) {
+                (Ok(Some(ours)), Ok(whole)) => prop_assert_eq!(ours, whole),
+                (Ok(None), Err(ReadError::Record(error))) => prop_assert!(error.to_string().contains("another value")),
+                (Err(ours), Err(ReadError::Record(whole))) => prop_assert_eq!(ours, whole),
+                (ours, whole) => prop_assert!(false, "{ours:?} and {whole:?}"),
+            }
+        }
+    }
+
     #[test]
     fn a_stamp_survives_every_format(image in images(), version in "[0-9]{1,3}\\.[0-9]{1,3}") {
         let text = stamp::Text { product: Some("tern".into()), version: Some(version), ..Default::default() };

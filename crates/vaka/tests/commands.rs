@@ -76,8 +76,9 @@ fn check_says_what_a_file_is_and_where_it_fits() {
         0,
         &[
             "Intel HEX: its first record is Intel HEX",
-            "segment   0x0A00_2400..0x0A00_7524  20 772 bytes",
-            "stack 0x2000_5000, reset handler 0x0A00_",
+            "content   20 772 bytes in 1 segment",
+            "0x0A00_2400..0x0A00_7524  20 772 bytes",
+            "the stack 0x2000_5000 lies in the RAM of Tern r1",
             "For Tern tide gauge, version 1.5.0:",
             "r1  fits",
             "r2  does not fit  start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000",
