@@ -1,6 +1,7 @@
 //! The bench: every unit that the given buses show.
 
-use std::sync::Arc;
+use std::collections::HashMap;
+use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::{Sheet, Variant};
@@ -14,6 +15,9 @@ use crate::identify::{self, Identity};
 pub struct Bench<'a> {
     buses: Vec<Arc<dyn Bus>>,
     sheets: &'a [Sheet],
+    /// Serial numbers that were asked for, by place and enumeration. Opening a
+    /// unit may reset it, so each is opened for this once and not at every look.
+    serials: Mutex<HashMap<(Location, u32), Option<String>>>,
 }
 
 /// A device that a sheet knows.
@@ -118,7 +122,7 @@ impl Selector {
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, sheets }
+        Self { buses, sheets, serials: Mutex::default() }
     }
 
     /// Its buses.
@@ -170,11 +174,25 @@ impl<'a> Bench<'a> {
             if selector.fits(candidate, None) {
                 return true;
             }
-            let serial =
-                selector.wants_serial().then(|| self.identity(candidate.location()).ok()?.facts.serial).flatten();
+            let serial = selector.wants_serial().then(|| self.serial(&candidate.device)).flatten();
             selector.fits(candidate, serial.as_deref())
         };
         Ok(known.into_iter().filter(fits).collect())
+    }
+
+    /// The serial number of a device; `None` if it has none or cannot be asked.
+    fn serial(&self, device: &DeviceInfo) -> Option<String> {
+        let key = (device.location.clone(), device.address);
+        let mut known = self.serials.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(serial) = known.get(&key) {
+            return serial.clone();
+        }
+        match self.identity(&device.location) {
+            Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
+            // Somebody else may have it now; the next look may find it free.
+            Err(OpenError::Bus(_)) => None,
+            Err(OpenError::Transfer(_)) => known.entry(key).or_insert(None).clone(),
+        }
     }
 
     /// Opens a unit.

@@ -35,6 +35,8 @@ struct Port {
     unit: Box<dyn Unit>,
     /// The enumeration of the device that somebody has open.
     in_use: Option<u32>,
+    /// How often somebody opened it.
+    opened: u64,
     faults: Vec<Fault>,
     transfers: u64,
     log: Vec<Logged>,
@@ -86,7 +88,16 @@ impl World {
     /// Plugs a unit in at a port, with what will go wrong.
     pub fn plug(&mut self, port: &str, unit: Box<dyn Unit>, faults: Vec<Fault>) {
         let name = port.to_owned();
-        self.ports.push(Port { name, unit, in_use: None, faults, transfers: 0, log: Vec::new(), later: Vec::new() });
+        self.ports.push(Port {
+            name,
+            unit,
+            in_use: None,
+            opened: 0,
+            faults,
+            transfers: 0,
+            log: Vec::new(),
+            later: Vec::new(),
+        });
     }
 
     /// The names of all ports.
@@ -98,6 +109,11 @@ impl World {
     pub fn unit(&mut self, port: &str) -> Option<&mut (dyn Unit + 'static)> {
         self.advance();
         self.ports.iter_mut().find(|found| found.name == port).map(|found| &mut *found.unit)
+    }
+
+    /// How often the device at a port was opened.
+    pub fn opened(&self, port: &str) -> u64 {
+        self.ports.iter().find(|found| found.name == port).map_or(0, |found| found.opened)
     }
 
     /// The class and vendor requests that a unit got.
@@ -145,6 +161,7 @@ impl World {
             return Err(OpenError::InUse);
         }
         found.in_use = Some(listed.enumeration);
+        found.opened += 1;
         Ok(listed)
     }
 

@@ -46,6 +46,18 @@ fn both_boards_get_their_image_from_hex_and_from_a_binary() {
     }
 }
 
+/// Looking for another unit must not disturb this one: over USB/IP each look
+/// into it would reset it.
+#[test]
+fn waiting_for_a_serial_number_opens_each_unit_once() {
+    let bench = Bench::tern_r1();
+    let before = lock(&bench.world).opened("1-1");
+    let file = firmware("tern-r1-1.5.0.hex");
+    let ended = bench.run(&["update", file.to_str().unwrap(), "--unit", "serial=T9-00001", "--wait", "2s"]);
+    ended.expect(4, &["No sign of the unit that --unit names within 2.0 s"]);
+    assert_eq!(lock(&bench.world).opened("1-1") - before, 1);
+}
+
 /// Kinds of class requests in the stand-in's log.
 fn downloads(log: &[Logged]) -> Vec<&Logged> {
     log.iter().filter(|entry| (entry.setup.kind, entry.setup.request) == (0x21, 1)).collect()

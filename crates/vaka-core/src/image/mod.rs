@@ -80,6 +80,9 @@ pub struct FileFacts {
     /// UF2 extension tags.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tags: Option<uf2::Tags>,
+    /// Regions whose MD5 the UF2 blocks carry.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub md5_regions: Vec<uf2::Md5Region>,
     /// The DFU suffix.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub dfu: Option<dfu_file::Suffix>,
@@ -344,7 +347,7 @@ impl PieceReader {
             Pumps::SRecord(pump) => pump.finish()?,
         };
         Ok(match finished {
-            record::Finished::Image(image) => Some(image),
+            record::Finished::Image(image) => Some(*image),
             record::Finished::Overlap(_) => None,
         })
     }

@@ -171,7 +171,7 @@ pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
     let mut pump = Pump::<R>::default();
     pump.feed(bytes)?;
     match pump.finish()? {
-        Finished::Image(image) => Ok(image),
+        Finished::Image(image) => Ok(*image),
         Finished::Overlap(address) => Err(overlap::<R>(bytes, address)),
     }
 }
@@ -189,7 +189,7 @@ pub(super) struct Pump<R> {
 
 /// What came out of a [`Pump`].
 pub(super) enum Finished {
-    Image(Image),
+    Image(Box<Image>),
     /// Two records give this address different bytes.
     Overlap(Address),
 }
@@ -231,7 +231,7 @@ impl<R: Records> Pump<R> {
         self.builder.notes = sayings.notes;
         self.builder.facts.header = sayings.header;
         match self.builder.finish(R::FORMAT) {
-            Ok(image) => Ok(Finished::Image(image)),
+            Ok(image) => Ok(Finished::Image(Box::new(image))),
             Err(BuildError::Empty) => Err(RecordError { line: last_line, fault: RecordFault::NoData }),
             Err(BuildError::Overlap(address)) => Ok(Finished::Overlap(address)),
         }

@@ -51,6 +51,24 @@ pub struct Tags {
     /// Device type, 32 or 64 bits (type 0xC8A729).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub device_type: Option<u64>,
+    /// SHA-2 checksum of the firmware, in hex (type 0xB46DB0). Not checked:
+    /// the format does not say over which bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sha2: Option<String>,
+}
+
+/// A region and its MD5, as some blocks carry one, so that a unit can tell
+/// what it has already. Not checked here.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Md5Region {
+    /// The region.
+    pub span: Span,
+    /// The sum, in hex.
+    pub md5: String,
+}
+
+fn hex_text(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// What is wrong with a UF2 file, and in which block (counted from 0).
@@ -257,11 +275,22 @@ fn image(family: Option<u32>, blocks: &[&Block<'_>]) -> Result<Option<Image>, Uf
     }
     builder.facts.family = family;
     builder.facts.tags = tags_of(blocks, &mut builder.notes);
+    builder.facts.md5_regions = blocks.iter().filter_map(|block| md5_region(block)).collect();
+    builder.facts.md5_regions.dedup();
     match builder.finish(Format::Uf2) {
         Ok(image) => Ok(Some(image)),
         Err(BuildError::Empty) => Ok(None),
         Err(BuildError::Overlap(address)) => Err(overlap(blocks, address)),
     }
+}
+
+/// The region in the last 24 bytes of a block's data: start (4), length (4),
+/// sum (16). One that runs past 32 bits is left out.
+fn md5_region(block: &Block<'_>) -> Option<Md5Region> {
+    let field = (block.flags & flag::MD5 != 0).then(|| &block.raw[32 + DATA - 24..32 + DATA])?;
+    let word = |at: usize| u64::from(u32::from_le_bytes([field[at], field[at + 1], field[at + 2], field[at + 3]]));
+    let span = Span::new(Address::new(word(0)), word(4)).filter(|span| span.end().get() <= 1 << 32)?;
+    Some(Md5Region { span, md5: hex_text(&field[8..]) })
 }
 
 /// The last block that holds an address which blocks disagree on.
@@ -297,6 +326,7 @@ fn tags(block: &Block<'_>) -> Tags {
         match u32::from_le_bytes([t0, t1, t2, 0]) {
             0x9F_C7BC => tags.version = words(),
             0x65_0D9D => tags.device = words(),
+            0xB4_6DB0 => tags.sha2 = Some(hex_text(data)),
             0x0B_E9F7 => tags.page_size = data.try_into().ok().map(u32::from_le_bytes),
             0xC8_A729 => {
                 let long = data.try_into().ok().map(u64::from_le_bytes);

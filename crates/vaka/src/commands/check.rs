@@ -386,6 +386,9 @@ fn facts(image: &ImageReport) {
         let (vendor, product, release) = (half(suffix.vendor), half(suffix.product), half(suffix.release));
         line("DFU ids", &format!("vendor {vendor}, product {product}, release {release}"));
     }
+    for region in &facts.md5_regions {
+        line("MD5", &format!("{} of {} (as the blocks say; not checked)", region.md5, region.span));
+    }
     if let Some(tags) = &facts.tags {
         let texts = [("version", &tags.version), ("device", &tags.device)];
         for (name, value) in texts.iter().filter_map(|(name, value)| value.as_ref().map(|value| (name, value))) {
