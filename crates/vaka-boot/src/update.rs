@@ -8,7 +8,7 @@ use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Case, Outcome, Phase, Question, Verdict, image_version, judge};
+use vaka_core::matching::{Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
 use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan};
 use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
 use vaka_core::unit::{Mode, ReleaseNumber, UnitFacts};
@@ -116,6 +116,26 @@ struct Settled<'a> {
     verdict: Verdict,
 }
 
+/// Why there is no image yet.
+enum NoImage {
+    /// The sheet places a raw binary once the variant is settled.
+    Unplaced,
+    Failed(Failure),
+}
+
+/// The question which of all variants it is, before anything speaks for one.
+fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
+    let choice = |variant: &Variant| Choice {
+        variant: variant.id.clone(),
+        name: variant.name.clone(),
+        look_at: variant.look_at.clone(),
+        against: None,
+    };
+    let meant =
+        sheet.variants.iter().filter(|variant| found.mode != Mode::Update || variant.route(found.id()).is_some());
+    Question { choices: meant.map(choice).collect() }
+}
+
 impl<'a> Job<'a, '_> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
@@ -180,7 +200,14 @@ impl<'a> Job<'a, '_> {
                 Some((sheet, _)) => sheet,
                 None => only_sheet(found)?,
             };
-            let image = self.image(found, sheet, label.map(|(_, variant)| variant))?;
+            let image = match self.image(found, sheet, label.map(|(_, variant)| variant)) {
+                Ok(image) => image,
+                Err(NoImage::Unplaced) => {
+                    label = Some(self.ask(found, &open_question(found, sheet))?);
+                    continue;
+                }
+                Err(NoImage::Failed(failure)) => return Err(failure),
+            };
             let case = Case {
                 sheet,
                 unit: Some(unit),
@@ -194,28 +221,36 @@ impl<'a> Job<'a, '_> {
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
                 (Outcome::Undecided, Some(question)) if label.is_none() => {
-                    let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
-                    label = Some(by_label(found, &answer)?);
+                    label = Some(self.ask(found, question)?);
                 }
                 _ => return Err(refused(&verdict, sheet)),
             }
         }
     }
 
+    /// Asks what is printed on the unit.
+    fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(&'a Sheet, &'a Variant), Failure> {
+        let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
+        by_label(found, &answer)
+    }
+
     /// The image; a raw binary without an address takes the sheet's, if the
     /// sheet gives one for the variant that is settled.
-    fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, Failure> {
+    fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, NoImage> {
         match image::read(self.request.file, self.request.options) {
             Ok(image) => Ok(image),
             Err(ReadError::NoAddress) => {
                 let open = found.variants_of(sheet);
                 let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
+                if variant.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
+                    return Err(NoImage::Unplaced);
+                }
                 let at = variant.and_then(|variant| variant.image.binary_at);
-                let at = at.ok_or_else(|| no_address(&[sheet]))?;
-                image::read(self.request.file, ReadOptions { at: Some(at), ..self.request.options })
-                    .map_err(|error| unreadable(&error))
+                let at = at.ok_or_else(|| NoImage::Failed(no_address(&[sheet])))?;
+                let options = ReadOptions { at: Some(at), ..self.request.options };
+                image::read(self.request.file, options).map_err(|error| NoImage::Failed(unreadable(&error)))
             }
-            Err(error) => Err(unreadable(&error)),
+            Err(error) => Err(NoImage::Failed(unreadable(&error))),
         }
     }
 

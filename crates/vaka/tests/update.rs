@@ -46,6 +46,51 @@ fn both_boards_get_their_image_from_hex_and_from_a_binary() {
     }
 }
 
+/// The sheet's author vouches for the address of a binary, once the variant
+/// is settled.
+#[test]
+fn a_sheet_may_say_where_a_binary_starts() {
+    let bench = Bench::tern_r1();
+    let sheet = fs::read_to_string(support::root().join("demo/sheets/tern.toml")).unwrap();
+    let vouched =
+        sheet.replacen("vectors = \"cortex-m\"", "binary_at = 0x0A00_2400\nvectors = \"cortex-m\"", 1).replace(
+            "vectors = \"cortex-m\"\nmarks = [{ offset = 0x40, text = \"TRN2\"",
+            "binary_at = 0x0A00_3000\nvectors = \"cortex-m\"\nmarks = [{ offset = 0x40, text = \"TRN2\"",
+        );
+    let sheet = bench.file("tern.toml", vouched.as_bytes());
+    let sheet = sheet.to_str().unwrap();
+    let before = bench.memory("1-1");
+    let binary = firmware("tern-r1-1.5.0.bin");
+    // Without a label there is no variant, and so no address.
+    bench
+        .update(&binary, &["--sheets", sheet])
+        .expect(3, &["nobody said what is printed", "--variant r1 or --variant r2"]);
+    // The other board's binary lies where r1's starts, but is not linked for it.
+    bench
+        .update(&firmware("tern-r2-1.5.0.bin"), &["--sheets", sheet, "--variant", "r1"])
+        .expect(3, &["outside r1's RAM"]);
+    assert_eq!(bench.memory("1-1"), before);
+    bench.update(&binary, &["--sheets", sheet, "--variant", "r1"]).expect(0, &["runs 1.5.0"]);
+    assert_updated(Revision::R1, &before, &bench.memory("1-1"), &read("tern-r1-1.5.0.bin"));
+}
+
+/// Two products may share a chip, and so its boot id.
+#[test]
+fn products_that_share_a_boot_id_are_told_apart_by_name() {
+    let bench = Bench::tern_r1();
+    let sheet = fs::read_to_string(support::root().join("demo/sheets/tern.toml")).unwrap();
+    fs::create_dir(bench.folder.path().join("both")).unwrap();
+    bench.file("both/tern.toml", sheet.as_bytes());
+    let other = sheet.replace("id = \"tern\"", "id = \"puffin\"").replace("Tern tide gauge", "Puffin buoy");
+    bench.file("both/puffin.toml", other.replace("1209:0001", "1209:0008").as_bytes());
+    let file = firmware("tern-r1-1.5.0.hex");
+    let update = |variant: &[&str]| bench.update(&file, &[&["--sheets", "both", "--plan"], variant].concat());
+    update(&[]).expect(3, &["puffin and tern share the ids 1209:0002", "--variant PRODUCT/VARIANT"]);
+    update(&["--variant", "r1"]).expect(3, &["Several products have a variant 'r1'"]);
+    update(&["--variant", "tern/r1"]).expect(0, &["The image fits r1"]);
+    update(&["--variant", "gull/r1"]).expect(3, &["No variant is called 'gull/r1'"]);
+}
+
 /// Looking for another unit must not disturb this one: over USB/IP each look
 /// into it would reset it.
 #[test]

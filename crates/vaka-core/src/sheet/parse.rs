@@ -661,6 +661,42 @@ mod tests {
     }
 
     #[test]
+    fn a_wrapper_is_checked_against_its_own_header() {
+        let wrapper = "\n[[wrapper]]\nname = \"Package\"\nmagic = \"53 4B\"\nheader = 20\nlength = { offset = 4 }\n\
+                       checksum = { offset = 16, kind = \"crc32\" }\n";
+        let text = format!("{TERN}{wrapper}");
+        let found = &parse(&text).unwrap().wrappers[0];
+        assert_eq!((found.length_at, found.checksum), (Some(4), Some((16, ChecksumKind::Crc32))));
+        for (from, to, key, words) in [
+            ("magic = \"53 4B\"", "magic = \"\"", "magic", "hex pairs"),
+            ("header = 20", "header = 1", "header", "at least as long as the magic"),
+            ("header = 20", "header = \"65 KiB\"", "header", "at most 64 KiB"),
+            ("offset = 4 }", "offset = 1 }", "offset", "or in its magic"),
+            ("offset = 4 }", "offset = 17 }", "offset", "outside the header"),
+            ("offset = 16,", "offset = 18,", "offset", "outside the header"),
+            ("\"crc32\"", "\"crc16\"", "kind", "unknown variant"),
+        ] {
+            let error = parse(&text.replacen(from, to, 1)).map(|_| ()).unwrap_err();
+            assert!(error.key == key && error.message.contains(words), "{to}: {error}");
+        }
+    }
+
+    #[test]
+    fn places_in_an_image_lie_inside_its_region() {
+        for (from, to) in [
+            ("version = { offset = 0x4C }", "version = { offset = \"132 KiB\" }"),
+            ("version = { offset = 0x4C }", "stamp = { offset = 135117 }"),
+            ("vectors = \"cortex-m\"", "binary_at = 0x0A00_2000"),
+            ("vectors = \"cortex-m\"", "binary_at = 0x0A02_3400"),
+        ] {
+            let error = parse(&TERN.replacen(from, to, 1)).map(|_| ()).unwrap_err();
+            assert!(error.message.contains("outside region"), "{to}: {error}");
+        }
+        let vouched = parse(&TERN.replacen("vectors = \"cortex-m\"", "binary_at = 0x0A00_2400", 1)).unwrap();
+        assert_eq!(vouched.variants[0].image.binary_at, Some(Address::new(0x0A00_2400)));
+    }
+
+    #[test]
     fn variants_with_one_boot_id_need_a_label() {
         let lines: Vec<&str> = TERN.lines().filter(|line| !line.contains("place =")).collect();
         let error = parse(&lines.join("\n")).map(|_| ()).unwrap_err();
