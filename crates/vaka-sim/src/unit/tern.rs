@@ -46,7 +46,6 @@ struct Board {
     sector_size: u32,
     bootloader_sectors: u32,
     board_word: &'static [u8; 4],
-    chip: &'static str,
     factory: &'static [u8],
 }
 
@@ -58,7 +57,6 @@ impl Revision {
                 sector_size: 3 * 1024,
                 bootloader_sectors: 3,
                 board_word: b"TRN1",
-                chip: "OYS-144",
                 factory: include_bytes!("../../../../demo/firmware/out/tern-r1-1.4.0.bin"),
             },
             Self::R2 => Board {
@@ -66,7 +64,6 @@ impl Revision {
                 sector_size: 6 * 1024,
                 bootloader_sectors: 2,
                 board_word: b"TRN2",
-                chip: "OYS-240",
                 factory: include_bytes!("../../../../demo/firmware/out/tern-r2-1.4.0.bin"),
             },
         }
@@ -240,11 +237,6 @@ impl Tern {
             version: u16::from_le_bytes([version[0], version[1]]),
             fits: board_word == self.revision.board().board_word,
         })
-    }
-
-    /// The mark on the unit's chip.
-    pub fn chip(&self) -> &'static str {
-        self.revision.board().chip
     }
 }
 
