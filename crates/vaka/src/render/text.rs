@@ -48,12 +48,13 @@ pub fn failure(failure: &Failure) {
 pub struct Text {
     setting: Setting,
     bar: Option<ProgressBar>,
-    last_line: Option<Instant>,
+    /// When the step began, and when its last line was printed.
+    lines: Option<(Instant, Instant)>,
 }
 
 impl Text {
     pub fn new(setting: Setting) -> Self {
-        Self { setting, bar: None, last_line: None }
+        Self { setting, bar: None, lines: None }
     }
 
     /// Ends the bar, so that a line can be printed.
@@ -73,16 +74,16 @@ impl Text {
             return;
         }
         let now = Instant::now();
-        let last = *self.last_line.get_or_insert(now);
+        let (begin, last) = *self.lines.get_or_insert((now, now));
         if now - last >= PROGRESS_LINE {
-            self.last_line = Some(now);
-            err!("  {:<9}  {} of {}, {}%", step.words(), Bytes(done), Bytes(total), done * 100 / total.max(1));
+            self.lines = Some((begin, now));
+            err!("  {:<9}  {}", step.words(), progress_line(done, total, now - begin));
         }
     }
 
     fn step(&mut self, step: StepName, state: StepState, text: &str, transfers: Option<u64>) {
         self.end_bar();
-        self.last_line = None;
+        self.lines = None;
         let moves_bytes = matches!(step, StepName::Erase | StepName::Write | StepName::ReadBack);
         match state {
             _ if self.setting.quiet => {}
@@ -97,6 +98,16 @@ impl Text {
             }
         }
     }
+}
+
+/// `12 KiB of 21 KiB, 57%, 13.2 KiB/s, 0.7 s left`
+fn progress_line(done: u64, total: u64, time: Duration) -> String {
+    #[allow(clippy::cast_precision_loss)] // for a person's eye
+    let (rate, rest) = (done as f64 / time.as_secs_f64().max(0.001), total.saturating_sub(done) as f64);
+    let left = Duration::try_from_secs_f64(rest / rate.max(1.0)).unwrap_or_default();
+    let percent = done * 100 / total.max(1);
+    let (done, total) = (Bytes(done), Bytes(total));
+    format!("{done} of {total}, {percent}%, {:.1} KiB/s, {} left", rate / 1024.0, duration::words(left))
 }
 
 fn bar(step: StepName, region: &str, total: u64) -> ProgressBar {
@@ -322,5 +333,18 @@ fn updated(report: &Report) {
     if let Some(next) = &report.next {
         let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();
         out!("  now        {} at {}{serial}", next.id, next.port);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_line_of_progress_says_bytes_rate_and_time_left() {
+        // 12 KiB in 6 s are 2 KiB/s; 9 KiB more take 4.5 s.
+        let line = progress_line(12 * 1024, 21 * 1024, Duration::from_secs(6));
+        assert_eq!(line, "12 KiB of 21 KiB, 57%, 2.0 KiB/s, 4.5 s left");
+        assert!(progress_line(0, 0, Duration::ZERO).contains("0%"));
     }
 }
