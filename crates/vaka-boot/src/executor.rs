@@ -177,8 +177,8 @@ impl Execution<'_, '_> {
                 let len = u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().block_size);
                 let found =
                     self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
-                let differing = self.compare(at, &found, &mut difference);
-                self.tally.checked += u64::from(len) - differing;
+                let equal = self.compare(at, &found, &mut difference);
+                self.tally.checked += equal;
                 at = at.checked_add(u64::from(len)).unwrap_or(span.end());
                 done += u64::from(len);
                 self.progress(StepName::ReadBack, done, total);
@@ -193,28 +193,25 @@ impl Execution<'_, '_> {
         Ok(())
     }
 
-    /// Compares what was read with the image; returns how many bytes differ.
+    /// Compares what was read with what was written; returns how many bytes of
+    /// the image are equal. A difference in the padding is one too: what was
+    /// erased did not stay so.
     fn compare(&self, at: Address, found: &[u8], difference: &mut Option<Difference>) -> u64 {
         let mut wanted = vec![ERASED; found.len()];
         self.image.copy_to(at, &mut wanted);
-        let mut count = 0;
+        let mut equal = Span::new(at, found.len() as u64).map_or(0, |span| self.bytes_of_image(span));
         for (offset, (wanted, found)) in (0u64..).zip(wanted.iter().zip(found)) {
             if wanted == found {
                 continue;
             }
-            count += 1;
-            let first = at.checked_add(offset).unwrap_or(at);
-            let sector = self.plan.plan().sectors().iter().find(|sector| sector.contains(first));
-            let entry = difference.get_or_insert(Difference {
-                first,
-                wanted: *wanted,
-                found: *found,
-                bytes: 0,
-                sector: sector.copied().or(Span::new(first, 1)).expect("an address of an image"),
-            });
-            entry.bytes += 1;
+            let Some(byte) = at.checked_add(offset).and_then(|at| Span::new(at, 1)) else { continue };
+            equal -= self.bytes_of_image(byte);
+            let sectors = self.plan.plan().sectors();
+            let sector = sectors.iter().find(|sector| sector.covers(byte)).copied().unwrap_or(byte);
+            let first = Difference { first: byte.start(), wanted: *wanted, found: *found, bytes: 0, sector };
+            difference.get_or_insert(first).bytes += 1;
         }
-        count
+        equal
     }
 
     fn differs(&self, difference: Difference) -> Failure {

@@ -160,7 +160,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
         "ask the unit what it is and judge again; nothing is changed before that",
         "erase 7 sectors, 21 KiB, 0x0A00_2400..0x0A00_7800",
         "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
-        "read 20 772 bytes back and compare each with the image",
+        "read 21 504 bytes back and compare each with what was written",
         "leave update mode and start at 0x0A00_0000",
         "see the application come back as 1209:0001 within 10 s, with version 1.5.0",
     ];

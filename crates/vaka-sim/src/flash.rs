@@ -17,6 +17,8 @@ pub struct Flash {
     sector_size: u32,
     bytes: Vec<u8>,
     stuck: Vec<StuckBit>,
+    /// Bytes whose top bit an erase does not set any more.
+    worn: Vec<u32>,
 }
 
 /// A bit that programming cannot clear.
@@ -31,7 +33,13 @@ pub struct StuckBit {
 impl Flash {
     /// Erased flash of `count` sectors.
     pub fn new(base: u32, count: u32, sector_size: u32) -> Self {
-        Self { base, sector_size, bytes: vec![0xFF; (count * sector_size) as usize], stuck: Vec::new() }
+        Self {
+            base,
+            sector_size,
+            bytes: vec![0xFF; (count * sector_size) as usize],
+            stuck: Vec::new(),
+            worn: Vec::new(),
+        }
     }
 
     /// Its first address.
@@ -82,6 +90,11 @@ impl Flash {
         self.stuck.push(bit);
     }
 
+    /// Wears a byte out: its top bit stays 0 after an erase.
+    pub fn wear(&mut self, address: u32) {
+        self.worn.push(address);
+    }
+
     /// The sector that holds an address, as a range of addresses.
     pub fn sector(&self, address: u32) -> Option<Range<u32>> {
         self.range(address, 1)?;
@@ -93,6 +106,9 @@ impl Flash {
     pub fn erase(&mut self, addresses: Range<u32>) {
         if let Some(range) = self.range(addresses.start, addresses.len()) {
             self.bytes[range].fill(0xFF);
+        }
+        for address in self.worn.iter().filter(|address| addresses.contains(address)) {
+            self.bytes[(address - self.base) as usize] = 0x7F;
         }
     }
 

@@ -264,3 +264,16 @@ fn out_data_follows_its_header_and_a_reset_is_asked_for_as_the_kernels_server_wa
     assert_eq!(device.reset(), Ok(()));
     assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Gone));
 }
+
+#[test]
+fn a_device_with_one_setting_may_refuse_to_be_set_to_it() {
+    for (alternate, status, wanted) in
+        [(0, -32, Ok(())), (0, -22, Ok(())), (1, -32, Err(TransferError::Stall)), (0, -19, Err(TransferError::Gone))]
+    {
+        let server = serve(vec![imported(move |mut stream| {
+            assert_eq!(receive::<48>(&mut stream)[40..], [0x01, 11, alternate, 0, 2, 0, 0, 0]);
+            stream.write_all(&submitted(1, status, 0)).unwrap();
+        })]);
+        assert_eq!(open(&server).claim(2, alternate), wanted, "{alternate}, {status}");
+    }
+}

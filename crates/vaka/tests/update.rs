@@ -276,7 +276,7 @@ fn the_plan_is_shown_and_nothing_is_done() {
         &[
             "erase 7 sectors, 21 KiB, 0x0A00_2400..0x0A00_7800",
             "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
-            "read 20 772 bytes back",
+            "read 21 504 bytes back and compare each with what was written",
             "leave update mode and start at 0x0A00_0000",
             "with version 1.5.0",
             "Not touched: bootloader, settings.",

@@ -60,9 +60,9 @@ pub enum Step {
         /// In which contiguous runs.
         runs: Vec<Run>,
     },
-    /// What was written is read and compared.
+    /// What was written is read and compared, padding included.
     ReadBack {
-        /// The image's segments.
+        /// What was written.
         spans: Vec<Span>,
     },
     /// The unit leaves update mode.
@@ -110,7 +110,7 @@ impl fmt::Display for Step {
             }
             Self::ReadBack { spans } => {
                 let bytes = spans.iter().map(|span| span.len()).sum();
-                write!(f, "read {} bytes back and compare each with the image", Grouped(bytes))
+                write!(f, "read {} bytes back and compare each with what was written", Grouped(bytes))
             }
             Self::Restart { at } => write!(f, "leave update mode and start at {at}"),
             Self::Confirm { id, version, within_ms } => {
@@ -209,9 +209,10 @@ impl Plan {
         let untouched =
             job.variant.regions.iter().filter(|region| sectors.iter().all(|s| s.common(region.span).is_none()));
         let untouched = untouched.map(|region| region.name.clone()).collect();
+        let written = runs.iter().map(Run::span).collect();
         steps.extend([Step::Erase { sectors }, Step::Write { runs }]);
         if job.geometry.can_read {
-            steps.push(Step::ReadBack { spans });
+            steps.push(Step::ReadBack { spans: written });
         }
         steps.push(Step::Restart { at: job.route.restart_at });
         steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });

@@ -413,8 +413,9 @@ impl UsbDevice for UsbIpDevice {
         let setup =
             Setup { kind: 0x01, request: SET_INTERFACE, value: u16::from(alternate), index: u16::from(interface) };
         match self.control_out(setup, &[], SERVER_TIMEOUT) {
-            // A device that has only setting 0 may refuse to be set to it.
-            Err(TransferError::Stall) if alternate == 0 => Ok(()),
+            // A device that has only setting 0 may refuse to be set to it; the
+            // kernel's server then gives an error of its own.
+            Err(TransferError::Stall | TransferError::Failed(_)) if alternate == 0 && self.over.is_none() => Ok(()),
             other => other,
         }
     }

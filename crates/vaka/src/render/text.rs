@@ -328,7 +328,8 @@ fn updated(report: &Report) {
         .collect();
     out!("  time       {}", times.join(", "));
     if report.bytes_padded > 0 {
-        out!("  padding    {} bytes of 0xFF filled the last blocks up", Grouped(report.bytes_padded));
+        let checked = if report.check == Check::ReadBack { "; they were read back too" } else { "" };
+        out!("  padding    {} bytes of 0xFF filled the last blocks up{checked}", Grouped(report.bytes_padded));
     }
     if let Some(next) = &report.next {
         let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();
