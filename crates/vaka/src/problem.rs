@@ -27,7 +27,8 @@ impl Problem {
 
     /// A file that cannot be read or written.
     pub fn file(path: &Path, error: &std::io::Error) -> Self {
-        Self(Failure::new(Code::File, format!("{}: {error}.", path.display())))
+        let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+        Self(failure.cure("Is that the right path, and may you read and write there?"))
     }
 }
 

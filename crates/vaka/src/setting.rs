@@ -130,15 +130,20 @@ fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {
     Ok(files)
 }
 
-/// Reads a firmware file, up to a size that no firmware here has.
+/// Reads a firmware file, up to a size that no firmware here has; the limit
+/// holds for pipes and devices too, which do not tell their size.
 pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
     const LIMIT: u64 = 1 << 30;
-    let size = std::fs::metadata(path).map_err(|error| Problem::file(path, &error))?.len();
-    if size > LIMIT {
-        let message = format!("{}: {size} bytes are too much for a firmware file.", path.display());
+    let fault = |error: std::io::Error| Problem::file(path, &error);
+    let file = std::fs::File::open(path).map_err(fault)?;
+    let size = file.metadata().map_err(fault)?.len();
+    let mut bytes = Vec::with_capacity(usize::try_from(size.min(LIMIT)).unwrap_or(0));
+    file.take(LIMIT + 1).read_to_end(&mut bytes).map_err(fault)?;
+    if bytes.len() as u64 > LIMIT {
+        let message = format!("{}: more than 1 GiB is too much for a firmware file.", path.display());
         return Err(Problem(Failure::new(Code::File, message)));
     }
-    std::fs::read(path).map_err(|error| Problem::file(path, &error))
+    Ok(bytes)
 }
 
 /// What is inside the maker's own packaging, if a sheet describes one that

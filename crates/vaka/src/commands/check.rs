@@ -173,7 +173,9 @@ fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets
     let before = seen::look_up(&sha256, &name);
     let mut notes = firmware.notes.clone();
     notes.extend(wrong_ending(&name, firmware.format));
-    let modified = std::fs::metadata(path).and_then(|data| data.modified()).ok();
+    // A pipe has a date too, but it is not the content's.
+    let ordinary = std::fs::metadata(path).ok().filter(std::fs::Metadata::is_file);
+    let modified = ordinary.and_then(|data| data.modified().ok());
     FileReport {
         file: path.display().to_string(),
         size: bytes.len() as u64,
