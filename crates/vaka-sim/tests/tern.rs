@@ -162,3 +162,79 @@ fn addresses_outside_the_flash_are_refused() {
         assert_eq!(raw.status(), (0x08, 0, 10), "{command:02X?}: errADDRESS");
     }
 }
+
+/// Brings a fresh unit into a state by its number in the standard.
+fn in_state(state: u8) -> Raw {
+    let mut raw = Raw::new();
+    match state {
+        3 => drop(raw.download(0, &ERASE_APPLICATION)),
+        4 => {
+            raw.download(0, &ERASE_APPLICATION);
+            raw.status();
+        }
+        5 => {
+            raw.download(0, &[0x21, 0x00, 0x24, 0x00, 0x0A]);
+            raw.status();
+            raw.status();
+        }
+        6 => drop(raw.download(0, &[])),
+        7 => {
+            raw.download(0, &[]);
+            raw.status();
+        }
+        9 => drop(raw.send(0xA1, 2, 2, 1024, &[])),
+        10 => drop(raw.send(0x21, 0, 0, 0, &[])),
+        _ => {}
+    }
+    raw
+}
+
+/// DFU 1.1, appendix A, for a unit that can download and upload, with what the
+/// address extension changes: a download of no bytes in dfuIDLE is the request
+/// to leave. `X` is a stall that leads to dfuERROR; a number the next state.
+#[test]
+fn every_request_in_every_state_goes_as_the_standard_says() {
+    const X: u8 = 0xFF;
+    #[rustfmt::skip]
+    let table: [(u8, [u8; 8]); 8] = [
+        // state DETACH DNLOAD DNLOAD-0 UPLOAD GETSTATUS CLRSTATUS GETSTATE ABORT
+        (2,     [X,     3,     6,       9,     2,        X,        2,       2]),
+        (3,     [X,     X,     X,       X,     4,        X,        3,       2]),
+        (4,     [X,     X,     X,       X,     X,        X,        X,       X]),
+        (5,     [X,     3,     6,       X,     5,        X,        5,       2]),
+        (6,     [X,     X,     X,       X,     7,        X,        6,       2]),
+        (7,     [X,     X,     X,       X,     X,        X,        X,       X]),
+        (9,     [X,     X,     X,       9,     9,        X,        9,       2]),
+        (10,    [X,     X,     X,       X,     10,       2,        10,      X]),
+    ];
+    let requests: [(u8, u8, u16, u16, &[u8]); 8] = [
+        (0x21, 0, 0, 0, &[]),
+        (0x21, 1, 2, 4, &[1, 2, 3, 4]),
+        (0x21, 1, 0, 0, &[]),
+        (0xA1, 2, 2, 1024, &[]),
+        (0xA1, 3, 0, 6, &[]),
+        (0x21, 4, 0, 0, &[]),
+        (0xA1, 5, 0, 1, &[]),
+        (0x21, 6, 0, 0, &[]),
+    ];
+    for (state, row) in table {
+        for (column, next) in row.into_iter().enumerate() {
+            let what = format!("request {column} in state {state}");
+            let mut raw = in_state(state);
+            let (kind, request, value, length, data) = requests[column];
+            let answer = raw.send(kind, request, value, length, data);
+            assert_eq!(answer == Answer::Stall, next == X, "{what}: {answer:?}");
+            let now = raw.send(0xA1, 5, 0, 1, &[]);
+            let wanted = match next {
+                // A unit at work refuses even to tell its state.
+                4 | 7 => Answer::Stall,
+                X => Answer::Data(vec![10]),
+                next => Answer::Data(vec![next]),
+            };
+            assert_eq!(now, wanted, "{what}");
+            if next == X && state != 10 {
+                assert_eq!(raw.status(), (0x0F, 0, 10), "{what}: errSTALLEDPKT");
+            }
+        }
+    }
+}
