@@ -37,13 +37,18 @@ pub struct Zone {
     access: Access,
 }
 
+/// The most sectors in a zone. Chosen by us: sixteen times what a large flash
+/// has, and still quick to list.
+pub const MAX_SECTORS: u32 = 1 << 20;
+
 impl Zone {
     /// `count` sectors of `sector_size` bytes from `start`; `None` if there
-    /// are none, they are empty, or they end past 32 bits.
+    /// are none or more than [`MAX_SECTORS`], they are empty, or they end past
+    /// 32 bits.
     pub fn new(start: Address, count: u32, sector_size: u32, access: Access) -> Option<Self> {
         let len = u64::from(count) * u64::from(sector_size);
         let end = start.checked_add(len)?;
-        (len > 0 && end.get() <= 1 << 32).then_some(Self { start, count, sector_size, access })
+        (len > 0 && count <= MAX_SECTORS && end.get() <= 1 << 32).then_some(Self { start, count, sector_size, access })
     }
 
     /// All its addresses.
@@ -173,5 +178,6 @@ mod tests {
         assert!(make(0xFFFF_F000, 1, 0x1001).is_none());
         assert!(make(0, u32::MAX, u32::MAX).is_none());
         assert!(make(0, 0, 1).is_none() && make(0, 1, 0).is_none());
+        assert!(make(0, MAX_SECTORS, 1).is_some() && make(0, MAX_SECTORS + 1, 1).is_none());
     }
 }

@@ -298,7 +298,7 @@ impl Checker<'_> {
             let start = self.address("start", start)?;
             let size = u32::try_from(self.size("size", size)?).unwrap_or(0);
             let made = Zone::new(start, *sectors.get_ref(), size, Access::FULL).ok_or_else(|| {
-                let message = "needs at least one sector of at least one byte, and ends inside 32 bits".into();
+                let message = "needs at least one sector of at least one byte, at most 1 048 576 of them, and ends inside 32 bits".into();
                 self.error(&zone.span(), "flash", message)
             })?;
             zones.push(made);
