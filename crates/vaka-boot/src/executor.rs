@@ -10,7 +10,7 @@ use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Tr
 use vaka_core::image::Image;
 use vaka_core::plan::{ApprovedPlan, ERASED, Ledger, Run, SectorState, Step};
 use vaka_core::size::{Bytes, Grouped};
-use vaka_core::text;
+use vaka_core::{duration, text};
 
 use crate::entry::stopped;
 use crate::pace::Pace;
@@ -106,7 +106,7 @@ impl Execution<'_, '_> {
         let time = self.pace.now() - started;
         self.tally.durations.push((name, milliseconds(time)));
         if done.is_ok() {
-            let words = format!("{} in {:.2} s{}", Bytes(bytes), time.as_secs_f64(), rate(bytes, time));
+            let words = format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time));
             self.tell(name, StepState::Done, words, bytes, Some(transfers));
         }
         done

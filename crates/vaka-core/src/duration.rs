@@ -35,6 +35,14 @@ pub fn words(time: Duration) -> String {
     }
 }
 
+/// A measured time: `4 ms`, `0.23 s`, `75.10 s`.
+pub fn measured(time: Duration) -> String {
+    match time.as_millis() {
+        ms @ 0..100 => format!("{ms} ms"),
+        _ => format!("{:.2} s", time.as_secs_f64()),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -46,6 +54,9 @@ mod tests {
         }
         for bad in ["", "5", "s", "-1s", "1h", "1.5s", "99999999999999999999s", "18446744073709551615min"] {
             assert!(parse(bad).is_err(), "{bad}");
+        }
+        for (ms, text) in [(4, "4 ms"), (99, "99 ms"), (230, "0.23 s"), (75_100, "75.10 s")] {
+            assert_eq!(measured(Duration::from_millis(ms)), text);
         }
         for (ms, text) in [(840, "0.8 s"), (45_400, "45 s"), (120_000, "2 min"), (125_000, "2 min 5 s")] {
             assert_eq!(words(Duration::from_millis(ms)), text);

@@ -324,7 +324,7 @@ fn updated(report: &Report) {
     let times: Vec<String> = report
         .durations_ms
         .iter()
-        .map(|(step, ms)| format!("{} {:.2} s", step.words(), Duration::from_millis(*ms).as_secs_f64()))
+        .map(|(step, ms)| format!("{} {}", step.words(), duration::measured(Duration::from_millis(*ms))))
         .collect();
     out!("  time       {}", times.join(", "));
     if report.bytes_padded > 0 {
