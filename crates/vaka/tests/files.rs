@@ -156,6 +156,32 @@ fn a_stamp_is_put_in_found_and_checked() {
     desk.run("stamp r1.elf none.hex --fact version=1").expect(2, &["there is an option for it"]);
 }
 
+/// A stamp as the link leaves it, for an image that starts at `start`.
+fn open_stamp(start: u32) -> Vec<u8> {
+    let text = b"product=tern\0variant=r1\0\0\0\0\0";
+    let mut stamp = b"VakaStmp\x01\0".to_vec();
+    stamp.extend_from_slice(&u16::try_from(52 + text.len()).unwrap().to_le_bytes());
+    stamp.extend_from_slice(&start.to_le_bytes());
+    stamp.resize(52, 0);
+    stamp.extend_from_slice(text);
+    stamp
+}
+
+#[test]
+fn an_open_stamp_counts_but_promises_nothing_and_must_name_the_right_start() {
+    let desk = Desk::new();
+    desk.write("open.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_2400)].concat());
+    desk.run("check open.bin --at 0x0A002400")
+        .expect(0, &["not sealed: nothing tells whether the image is whole", "r1  fits"]);
+    desk.run("stamp open.bin sealed.bin --at 0x0A002400").expect(0, &["Stamp at 0x0A00_7524 sealed."]);
+    desk.run("check sealed.bin --at 0x0A002400").expect(0, &["its digest is right"]);
+    desk.write("elsewhere.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_3000)].concat());
+    desk.run("check elsewhere.bin --at 0x0A002400")
+        .expect(3, &["stamp tern, r1: it says that the image starts at 0x0A00_3000"]);
+    desk.run("stamp elsewhere.bin x.bin --at 0x0A003000").expect(0, &[]);
+    desk.run("stamp elsewhere.bin y.bin --at 0x0A008000").expect(8, &["does not go together with where it stands"]);
+}
+
 #[test]
 fn a_stamp_decides_against_the_wrong_unit() {
     let desk = Desk::new();
