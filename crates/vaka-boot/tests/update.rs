@@ -11,7 +11,9 @@ use std::time::Duration;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Request};
+use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code, Event, Failure, Report};
+use vaka_core::image::{self, Image, ReadOptions, hex};
 use vaka_core::sheet::Sheet;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
@@ -53,10 +55,14 @@ impl Scene {
     }
 
     fn update(&self) -> (Report, Vec<Event>) {
+        self.update_with(HEX)
+    }
+
+    fn update_with(&self, file: &[u8]) -> (Report, Vec<Event>) {
         let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
         let request = Request {
-            file: HEX,
-            options: vaka_core::image::ReadOptions::default(),
+            file,
+            options: ReadOptions::default(),
             unit: None,
             label: Some("r1".into()),
             wait: Duration::from_secs(5),
@@ -193,6 +199,28 @@ fn leave_in(scene: &Scene, requests: &[(u8, u16, &[u8])]) -> u8 {
     };
     world.release("1-1");
     state
+}
+
+/// A second segment far behind the first: its own sector, run and address
+/// command, and what lies between them stays.
+#[test]
+fn an_image_with_a_gap_is_written_in_two_runs() {
+    let image = image::read(HEX, ReadOptions::default()).unwrap();
+    let extra: Vec<u8> = (0..=255).cycle().take(2000).collect();
+    // 0x0A01_0801: a sector and two blocks behind 0x0A01_0000, and odd.
+    let at = 0x0A01_0801;
+    let options = ReadOptions { at: Some(Address::new(u64::from(at))), ..ReadOptions::default() };
+    let both = Image::join(&[image, image::read(&extra, options).unwrap()]).unwrap().unwrap();
+    let scene = Scene::new(Vec::new());
+    let (report, events) = scene.update_with(&hex::write(&both));
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!(scene.memory(at..at + 2000), extra);
+    assert_eq!(scene.memory(0x0A00_7800..0x0A01_0000), vec![0xFF; 0x8800], "as it was found: erased");
+    scene.assert_unharmed("two runs");
+    // 21 blocks; and from 0x0A01_0800 on 2001 bytes in two blocks of 1 KiB.
+    assert_eq!((report.transfers.blocks, report.transfers.runs), (23, 2));
+    assert_eq!(report.transfers.write, 3 * (23 + 2));
 }
 
 /// The padding of the last block is written, so it is checked as well.
