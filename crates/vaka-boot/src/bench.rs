@@ -203,6 +203,12 @@ impl<'a> Bench<'a> {
         self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?.open(&location.port)
     }
 
+    /// Why nothing is on the bench, where that has another reason than that
+    /// nothing is plugged in.
+    pub fn emptiness(&self) -> Option<String> {
+        self.buses.iter().find_map(|bus| bus.emptiness())
+    }
+
     /// The bus that a place is on.
     pub fn bus(&self, location: &Location) -> Option<&Arc<dyn Bus>> {
         self.buses.iter().find(|bus| bus.name() == location.bus)
@@ -237,22 +243,42 @@ pub fn bus_failure(error: &BusError) -> Failure {
         }
         BusError::Protocol { .. } => (Code::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
         BusError::Busy(_) => (Code::Access, "End the program that uses it, then run the same command again."),
+        BusError::NoRights { vendor, .. } => return no_rights(error, *vendor),
+        BusError::NoUsb(_) => {
+            (Code::Access, "May this user see /sys/bus/usb? Or name a server: --bus usbip://HOST[:PORT].")
+        }
         BusError::NotThere(_) => (Code::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
         _ => (Code::Access, "Unplug the unit and plug it in again."),
     };
     Failure::new(code, format!("{error}.")).cure(cure)
 }
 
+/// The cure is a rule for the system's device manager, ready to be copied.
+fn no_rights(error: &BusError, vendor: u16) -> Failure {
+    Failure::new(Code::Access, format!("{error}.")).state("Nothing was changed in it.").cure(format!(
+        "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew:\n  \
+         SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
+    ))
+}
+
 /// What is said when a unit cannot be opened or read.
 pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     match error {
         OpenError::Bus(error) => bus_failure(error),
+        OpenError::Transfer(TransferError::Held(by)) => held(place, by),
         OpenError::Transfer(error) => {
             Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
                 .state("Nothing was changed in it.")
                 .cure("Unplug it, plug it in again, and try another cable if that repeats.")
         }
     }
+}
+
+/// Another program or a driver holds the interface that is needed.
+pub fn held(place: &str, by: &str) -> Failure {
+    Failure::new(Code::Access, format!("Another program holds the unit at {place}{by}."))
+        .state("Nothing was changed in it.")
+        .cure("End that program, then run the same command again.")
 }
 
 #[cfg(test)]

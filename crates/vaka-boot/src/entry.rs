@@ -74,7 +74,10 @@ fn none(bench: &Bench<'_>, selector: Option<&Selector>, wait: Duration) -> Failu
     let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
     let there = bench.devices().unwrap_or_default();
     let seen = match there.len() {
-        0 => "No USB device is there at all.".to_owned(),
+        0 => match bench.emptiness() {
+            Some(reason) => format!("No USB device is there at all: {reason}."),
+            None => "No USB device is there at all.".to_owned(),
+        },
         count => {
             let ids: Vec<String> =
                 there.iter().take(6).map(|device| identify::from_list(device).id.to_string()).collect();

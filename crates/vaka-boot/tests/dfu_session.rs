@@ -53,6 +53,10 @@ impl UsbDevice for Unit {
         Ok(())
     }
 
+    fn has_left(&mut self, _: Duration) -> bool {
+        false
+    }
+
     fn reset(&mut self) -> Result<(), TransferError> {
         Ok(())
     }

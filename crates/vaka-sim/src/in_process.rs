@@ -99,6 +99,18 @@ impl UsbDevice for SimDevice {
         self.control_out(setup, &[], Duration::from_secs(5))
     }
 
+    fn has_left(&mut self, within: Duration) -> bool {
+        const LOOK: Duration = Duration::from_millis(1);
+        let deadline = self.clock.now() + within;
+        while lock(&self.world).is_present(&self.port, self.enumeration) {
+            if self.clock.now() >= deadline {
+                return false;
+            }
+            self.clock.sleep(LOOK);
+        }
+        true
+    }
+
     fn reset(&mut self) -> Result<(), TransferError> {
         match lock(&self.world).bus_reset(&self.port, self.enumeration) {
             true => Ok(()),

@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::device::{Setup, TransferError, UsbDevice};
+use crate::device::{Pipe, Setup, TransferError, UsbDevice};
 
 /// Wraps a device and counts every transfer that is begun on it.
 pub struct Counting {
@@ -49,6 +49,25 @@ impl UsbDevice for Counting {
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
         self.one_more();
         self.device.claim(interface, alternate)
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.one_more();
+        self.device.pipe_in(pipe, length, timeout)
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.one_more();
+        self.device.pipe_out(pipe, data, timeout)
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        self.one_more();
+        self.device.clear_halt(pipe)
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        self.device.has_left(within)
     }
 
     fn reset(&mut self) -> Result<(), TransferError> {

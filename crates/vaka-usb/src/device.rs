@@ -62,12 +62,49 @@ pub enum TransferError {
     /// The bus or the way to it failed; often the first sign of an unplug.
     #[error("the transfer failed: {0}")]
     Failed(String),
+    /// Another program or a driver of the system holds the interface.
+    #[error("another program holds the interface{0}")]
+    Held(String),
     /// This transfer cannot be expressed on this backend.
     #[error("the transfer cannot be made: {0}")]
     Impossible(&'static str),
 }
 
-/// An open device. Dropping it gives it back.
+/// How a bulk or interrupt endpoint moves data. Source: USB 2.0, table 9-13.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // the standard's names
+pub enum PipeKind {
+    Bulk,
+    Interrupt,
+}
+
+/// A bulk or interrupt endpoint of a claimed interface.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Pipe {
+    /// bEndpointAddress; bit 7 is the direction, 1 is IN.
+    pub address: u8,
+    /// Bulk or interrupt.
+    pub kind: PipeKind,
+    /// bInterval; of interrupt endpoints only.
+    pub interval: u8,
+}
+
+impl Pipe {
+    /// Whether data comes to the host.
+    pub fn is_in(self) -> bool {
+        self.address & 0x80 != 0
+    }
+}
+
+/// Most bytes in one transfer on a pipe. Chosen by us: what every backend
+/// takes in one piece.
+pub const MAX_PIPE_TRANSFER: usize = 64 * 1024;
+
+/// What a device without pipes, as in DFU mode, answers to their use.
+const NO_PIPES: &str = "the device has no such endpoint";
+
+/// An open device. Dropping it gives it back, and to the system's driver what
+/// that had before.
 pub trait UsbDevice: Send {
     /// A control transfer to the host. Returns what the device sent: at most
     /// `length` bytes; fewer is no error.
@@ -85,8 +122,43 @@ pub trait UsbDevice: Send {
     /// Takes an interface for this program, with an alternate setting.
     ///
     /// # Errors
-    /// The device is gone, or has no such setting.
+    /// The device is gone, has no such setting, or somebody holds it.
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError>;
+
+    /// Reads from a bulk or interrupt endpoint of a claimed interface, until
+    /// `length` bytes or a short packet came. `length` is a multiple of the
+    /// packet size and at most [`MAX_PIPE_TRANSFER`].
+    ///
+    /// # Errors
+    /// [`TransferError`]; what came before a time-out is lost, so resynchronise
+    /// by the device's own protocol. After a stall the endpoint is halted.
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let _ = (pipe, length, timeout);
+        Err(TransferError::Impossible(NO_PIPES))
+    }
+
+    /// Writes to a bulk or interrupt endpoint of a claimed interface; at most
+    /// [`MAX_PIPE_TRANSFER`] bytes. No zero-length packet is added.
+    ///
+    /// # Errors
+    /// As for [`pipe_in`](Self::pipe_in); how much was taken is not known.
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let _ = (pipe, data, timeout);
+        Err(TransferError::Impossible(NO_PIPES))
+    }
+
+    /// Ends the halt of an endpoint, and sets both sides' data toggle back.
+    ///
+    /// # Errors
+    /// The device is gone, or refuses.
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        let _ = pipe;
+        Err(TransferError::Impossible(NO_PIPES))
+    }
+
+    /// Waits until the device has left the bus, `within` at the most; whether
+    /// it has.
+    fn has_left(&mut self, within: Duration) -> bool;
 
     /// Resets the port that the device is plugged into. A device that comes
     /// back as something else is [`TransferError::Gone`] from then on.

@@ -10,6 +10,7 @@ use vaka_core::image::wrapper::Unwrapped;
 use vaka_core::image::{Image, PieceReader, ReadOptions};
 use vaka_core::sheet::Sheet;
 use vaka_usb::Bus;
+use vaka_usb::native::NativeBus;
 use vaka_usb::usbip::UsbIpBus;
 
 use crate::args::{Common, Format};
@@ -47,27 +48,19 @@ impl Setting {
 /// The buses that were named.
 pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
     if common.bus.is_empty() {
-        return Err(no_native());
+        return Ok(vec![Arc::new(NativeBus::new())]);
     }
     let mut buses: Vec<Arc<dyn Bus>> = Vec::new();
     for name in &common.bus {
-        if name == "usb" {
-            return Err(no_native());
-        }
-        let bus = UsbIpBus::new(name).map_err(Problem::usage)?;
+        let bus: Arc<dyn Bus> = match name.as_str() {
+            NativeBus::NAME => Arc::new(NativeBus::new()),
+            _ => Arc::new(UsbIpBus::new(name).map_err(Problem::usage)?),
+        };
         if !buses.iter().any(|other| other.name() == bus.name()) {
-            buses.push(Arc::new(bus));
+            buses.push(bus);
         }
     }
     Ok(buses)
-}
-
-/// This machine's own USB is the next thing to be built.
-fn no_native() -> Problem {
-    Problem(
-        Failure::new(Code::Access, "This version reaches units over USB/IP only, not on this machine's own USB ports.")
-            .cure("Name a server with --bus usbip://HOST[:PORT]; 'vaka standins' serves stand-in units to try it on."),
-    )
 }
 
 /// The sheets of the given folder or file, else of the configuration's folder.

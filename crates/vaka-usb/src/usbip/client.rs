@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 use super::DEFAULT_PORT;
 use super::wire::{self, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, Speed};
-use crate::device::{Setup, TransferError, UsbDevice};
+use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
 
 /// Time to reach a server and to get a list or an import. Chosen by us: long
 /// for a busy machine in the same building, short for a person who waits.
@@ -36,7 +36,7 @@ impl UsbIpBus {
     /// # Errors
     /// A sentence, when `name` is not of that form.
     pub fn new(name: &str) -> Result<Self, String> {
-        let wrong = || format!("'{name}' is no bus; write it like usbip://HOST or usbip://HOST:PORT");
+        let wrong = || format!("'{name}' is no bus; write it like usb, usbip://HOST or usbip://HOST:PORT");
         let server = name.strip_prefix("usbip://").map(|rest| rest.trim_end_matches('/')).ok_or_else(wrong)?;
         let has_port = server.rsplit_once(':').is_some_and(|(host, port)| {
             !port.is_empty()
@@ -165,8 +165,15 @@ impl Bus for UsbIpBus {
         }
         let deadline = Instant::now() + SERVER_TIMEOUT;
         let record = connection.take::<{ wire::DEVICE_LEN }>(deadline).map_err(|error| self.failed(error))?;
-        let devid = DeviceRecord::parse(&record).devid();
-        Ok(Box::new(UsbIpDevice { connection, devid, seqnum: 0, cancelled: Vec::new(), over: None }))
+        let record = DeviceRecord::parse(&record);
+        Ok(Box::new(UsbIpDevice {
+            connection,
+            devid: record.devid(),
+            speed: speed(record.speed),
+            seqnum: 0,
+            cancelled: Vec::new(),
+            over: None,
+        }))
     }
 }
 
@@ -240,6 +247,7 @@ impl Connection {
 struct UsbIpDevice {
     connection: Connection,
     devid: u32,
+    speed: Speed,
     seqnum: u32,
     /// Cancelled transfers whose result may still come: number, asked length
     /// (0 for OUT).
@@ -248,15 +256,40 @@ struct UsbIpDevice {
     over: Option<TransferError>,
 }
 
-/// One transfer on endpoint 0.
+/// One transfer.
 struct Transfer<'a> {
+    /// Number without the direction; 0 for control transfers.
+    endpoint: u8,
+    interval: u32,
+    /// Zeros for all but control transfers.
     setup: [u8; 8],
     is_in: bool,
     length: u32,
     data: &'a [u8],
 }
 
+impl<'a> Transfer<'a> {
+    /// To the device, on endpoint 0.
+    fn control(setup: [u8; 8], length: u16, data: &'a [u8]) -> Self {
+        Self { endpoint: 0, interval: 0, setup, is_in: false, length: u32::from(length), data }
+    }
+}
+
 impl UsbIpDevice {
+    /// A transfer on a pipe, as the server's kernel wants it.
+    fn on_pipe<'a>(&self, pipe: Pipe, length: usize, data: &'a [u8]) -> Result<Transfer<'a>, TransferError> {
+        let length = u32::try_from(length).ok().filter(|length| *length <= wire::MAX_TRANSFER);
+        let length = length.ok_or(TransferError::Impossible("more than 64 KiB in one transfer"))?;
+        let interval = match (pipe.kind, self.speed) {
+            (PipeKind::Bulk, _) => 0,
+            // Source: USB 2.0, table 9-13: milliseconds, or 2 to the power of
+            // one less in microframes.
+            (PipeKind::Interrupt, Speed::Low | Speed::Full | Speed::Unknown) => u32::from(pipe.interval.max(1)),
+            (PipeKind::Interrupt, _) => 1 << (pipe.interval.clamp(1, 16) - 1),
+        };
+        Ok(Transfer { endpoint: pipe.address & 0x0F, interval, setup: [0; 8], is_in: pipe.is_in(), length, data })
+    }
+
     fn transfer(&mut self, transfer: &Transfer<'_>, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         if let Some(error) = &self.over {
             return Err(error.clone());
@@ -275,9 +308,10 @@ impl UsbIpDevice {
         let message = Message::Submit {
             devid: self.devid,
             is_in: transfer.is_in,
-            endpoint: 0,
+            endpoint: u32::from(transfer.endpoint),
             flags: if transfer.is_in { wire::FLAG_DIR_IN } else { 0 },
             length: transfer.length,
+            interval: transfer.interval,
             setup: transfer.setup,
         };
         let mut bytes = message.emit(self.seqnum).to_vec();
@@ -399,14 +433,13 @@ impl UsbDevice for UsbIpDevice {
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let setup = setup.bytes(length);
         // A transfer without data counts as OUT, whatever its setup says.
-        let transfer = Transfer { setup, is_in: length > 0, length: u32::from(length), data: &[] };
+        let transfer = Transfer { is_in: length > 0, ..Transfer::control(setup, length, &[]) };
         self.transfer(&transfer, timeout)
     }
 
     fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let length = u16::try_from(data.len()).map_err(|_| TransferError::Impossible("more than 65535 bytes"))?;
-        let transfer = Transfer { setup: setup.bytes(length), is_in: false, length: u32::from(length), data };
-        self.transfer(&transfer, timeout).map(drop)
+        self.transfer(&Transfer::control(setup.bytes(length), length, data), timeout).map(drop)
     }
 
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
@@ -420,9 +453,38 @@ impl UsbDevice for UsbIpDevice {
         }
     }
 
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.transfer(&self.on_pipe(pipe, length.min(MAX_PIPE_TRANSFER), &[])?, timeout)
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.transfer(&self.on_pipe(pipe, data.len(), data)?, timeout).map(drop)
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        // CLEAR_FEATURE(ENDPOINT_HALT); the kernel's server does for it what
+        // its own system call does. Source: USB 2.0, section 9.4.1.
+        let setup = Setup { kind: 0x02, request: 1, value: 0, index: u16::from(pipe.address) };
+        self.control_out(setup, &[], SERVER_TIMEOUT)
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        // The server closes the connection when the device leaves; what
+        // else comes is the late end of a cancelled transfer, and is kept.
+        let deadline = Instant::now() + within;
+        while self.over.is_none() {
+            let wanted = self.connection.buffer.len() + 1;
+            match self.connection.fill(wanted, deadline) {
+                Ok(()) => {}
+                Err(LinkError::Late) => break,
+                Err(LinkError::Closed) => drop(self.end(TransferError::Gone)),
+            }
+        }
+        self.over == Some(TransferError::Gone)
+    }
+
     fn reset(&mut self) -> Result<(), TransferError> {
-        let transfer = Transfer { setup: wire::PORT_RESET, is_in: false, length: 0, data: &[] };
-        match self.transfer(&transfer, SERVER_TIMEOUT) {
+        match self.transfer(&Transfer::control(wire::PORT_RESET, 0, &[]), SERVER_TIMEOUT) {
             // The device came back as something else, and the server let go of it.
             Err(TransferError::Gone) => Ok(()),
             other => other.map(drop),

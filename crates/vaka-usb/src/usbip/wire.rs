@@ -158,6 +158,10 @@ fn put_text(field: &mut [u8], text: &str) {
 /// transfer_flags: the transfer is IN. Source: `uapi/linux/usbip.h`.
 pub const FLAG_DIR_IN: u32 = 0x200;
 
+/// Most bytes in one transfer. Chosen by us: the kernel's server allocates
+/// what it is asked for, and a device is unusable after it could not.
+pub const MAX_TRANSFER: u32 = 64 * 1024;
+
 /// What a message in the transfer phase is about.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Message {
@@ -173,6 +177,9 @@ pub enum Message {
         flags: u32,
         /// Bytes to send, or room for what comes.
         length: u32,
+        /// For interrupt transfers, at least 1: milliseconds, or from high
+        /// speed on microframes.
+        interval: u32,
         /// For control transfers.
         setup: [u8; 8],
     },
@@ -209,13 +216,14 @@ impl Message {
         let mut put = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_be_bytes());
         put(4, seqnum);
         match self {
-            Self::Submit { devid, is_in, endpoint, flags, length, setup } => {
+            Self::Submit { devid, is_in, endpoint, flags, length, interval, setup } => {
                 put(0, CMD_SUBMIT);
                 put(8, devid);
                 put(12, u32::from(is_in));
                 put(16, endpoint);
                 put(20, flags);
                 put(24, length);
+                put(36, interval);
                 bytes[40..].copy_from_slice(&setup);
             }
             Self::Unlink { devid, target } => {
@@ -250,6 +258,7 @@ impl Message {
                     endpoint: at(16),
                     flags: at(20),
                     length: at(24),
+                    interval: at(36),
                     setup,
                 }
             }
@@ -297,6 +306,7 @@ mod tests {
             endpoint: 0,
             flags: FLAG_DIR_IN,
             length: 18,
+            interval: 0,
             setup: [0x80, 6, 0, 1, 0, 0, 18, 0],
         };
         // Words as in the kernel's documentation, then the setup packet.

@@ -73,7 +73,10 @@ fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
     let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).collect();
     say(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
-        say("Nothing is plugged in there, or other programs use all of it.");
+        match bench.emptiness() {
+            Some(reason) => say(&format!("Nothing is there: {reason}.")),
+            None => say("Nothing is plugged in there, or other programs use all of it."),
+        }
         return;
     }
     say("");

@@ -1,0 +1,387 @@
+//! The machine's own USB ports.
+//!
+//! The system's driver of an interface is detached for as long as the
+//! interface is claimed here, and given back after. Devices are found in the
+//! system's list; changes are heard from the system's device manager (udevd)
+//! where one runs, and looked for at short intervals where none does, as in
+//! containers and on small systems.
+
+use std::path::Path;
+use std::pin::Pin;
+use std::sync::{Arc, Mutex, PoisonError};
+use std::task::{Context, Poll, Wake, Waker};
+use std::thread::Thread;
+use std::time::{Duration, Instant};
+
+use futures_core::Stream;
+use nusb::hotplug::HotplugWatch;
+use nusb::transfer::{
+    Buffer, Bulk, BulkOrInterrupt, ControlIn, ControlOut, ControlType, EndpointDirection, In, Interrupt, Out, Recipient,
+};
+use nusb::{ErrorKind, Interface, MaybeFuture};
+
+use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
+use crate::clock::Clock;
+use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+
+/// Where the system lists its USB devices.
+const DEVICES: &str = "/sys/bus/usb/devices";
+
+/// There while a udevd runs that this program can hear. Source: systemd-udevd(8).
+const UDEV_SOCKET: &str = "/run/udev/control";
+
+/// The list is asked for at least this often even while udevd tells of
+/// changes: a container may see its socket and still not hear it.
+const AT_LEAST: Duration = Duration::from_millis(500);
+
+/// How long udevd gets to set the rights of a node that just came. Chosen by us.
+const TIME_FOR_RULES: Duration = Duration::from_millis(800);
+
+/// The machine's own ports as a bus.
+#[derive(Default)]
+pub struct NativeBus {
+    /// `None` until it is first waited on, or where no udevd runs.
+    watch: Mutex<Option<HotplugWatch>>,
+}
+
+impl NativeBus {
+    /// The name of this bus.
+    pub const NAME: &'static str = "usb";
+
+    /// The bus. Nothing is opened until it is used.
+    pub fn new() -> Self {
+        Self::default()
+    }
+
+    fn devices(&self) -> Result<Vec<nusb::DeviceInfo>, BusError> {
+        match nusb::list_devices().wait() {
+            Ok(devices) => Ok(devices.collect()),
+            Err(_) if !Path::new(DEVICES).exists() => Ok(Vec::new()),
+            Err(error) => Err(BusError::NoUsb(error.to_string())),
+        }
+    }
+
+    fn try_open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
+        let device = self.devices()?.into_iter().find(|device| port_of(device) == port);
+        let found = device.ok_or_else(|| BusError::NotThere(location.clone()))?;
+        let node = node(&found);
+        match found.open().wait() {
+            Ok(device) => Ok(Box::new(NativeDevice { device, found, node, claimed: Vec::new() })),
+            Err(error) => Err(match error.kind() {
+                ErrorKind::PermissionDenied => BusError::NoRights { location, node, vendor: found.vendor_id() },
+                ErrorKind::Busy => BusError::Busy(location),
+                _ if !Path::new(&node).exists() && self.has(&found) => {
+                    BusError::System { location, reason: format!("{node} is missing; a container must be given it") }
+                }
+                ErrorKind::Disconnected | ErrorKind::NotFound => BusError::NotThere(location),
+                _ => BusError::System { location, reason: error.to_string() },
+            }),
+        }
+    }
+
+    fn has(&self, wanted: &nusb::DeviceInfo) -> bool {
+        self.devices().is_ok_and(|devices| devices.iter().any(|device| device.id() == wanted.id()))
+    }
+}
+
+/// Whether a udevd runs that this program could hear.
+fn udevd_runs() -> bool {
+    Path::new(UDEV_SOCKET).exists()
+}
+
+/// `1-2.4`, as the system names it.
+fn port_of(device: &nusb::DeviceInfo) -> String {
+    let chain: Vec<String> = device.port_chain().iter().map(u8::to_string).collect();
+    let bus = device.bus_id().trim_start_matches('0');
+    format!("{}-{}", if bus.is_empty() { "0" } else { bus }, chain.join("."))
+}
+
+fn node(device: &nusb::DeviceInfo) -> String {
+    format!("/dev/bus/usb/{}/{:03}", device.bus_id(), device.device_address())
+}
+
+fn info(device: &nusb::DeviceInfo) -> DeviceInfo {
+    let interface = |interface: &nusb::InterfaceInfo| InterfaceClass {
+        class: interface.class(),
+        subclass: interface.subclass(),
+        protocol: interface.protocol(),
+    };
+    DeviceInfo {
+        location: Location { bus: NativeBus::NAME.into(), port: port_of(device) },
+        address: u32::from(device.device_address()),
+        speed: match device.speed() {
+            Some(nusb::Speed::Low) => Speed::Low,
+            Some(nusb::Speed::Full) => Speed::Full,
+            Some(nusb::Speed::High) => Speed::High,
+            Some(nusb::Speed::Super) => Speed::Super,
+            Some(nusb::Speed::SuperPlus) => Speed::SuperPlus,
+            _ => Speed::Unknown,
+        },
+        vendor: device.vendor_id(),
+        product: device.product_id(),
+        release: device.device_version(),
+        interfaces: device.interfaces().map(interface).collect(),
+    }
+}
+
+impl Bus for NativeBus {
+    fn name(&self) -> &str {
+        Self::NAME
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        const HUB: u8 = 9;
+        Ok(self.devices()?.iter().filter(|device| device.class() != HUB).map(info).collect())
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let give_up = Instant::now() + TIME_FOR_RULES;
+        loop {
+            match self.try_open(port) {
+                // The node is there before udevd has set its rights.
+                Err(BusError::NoRights { .. }) if udevd_runs() && Instant::now() < give_up => {
+                    std::thread::sleep(PolledWatch::INTERVAL);
+                }
+                other => return other,
+            }
+        }
+    }
+
+    fn emptiness(&self) -> Option<String> {
+        (!Path::new(DEVICES).exists()).then(|| {
+            "this machine has no USB, or does not show it to this program (a container must be given it)".to_owned()
+        })
+    }
+
+    fn await_change(&self, clock: &dyn Clock, at_most: Duration) {
+        if !udevd_runs() {
+            return clock.sleep(at_most.min(PolledWatch::INTERVAL));
+        }
+        let mut watch = self.watch.lock().unwrap_or_else(PoisonError::into_inner);
+        if watch.is_none() {
+            *watch = nusb::watch_devices().ok();
+            // What came before the watch began is not told; look once more.
+            return clock.sleep(at_most.min(PolledWatch::INTERVAL));
+        }
+        if let Some(watch) = watch.as_mut() {
+            listen(watch, at_most.min(AT_LEAST));
+        }
+    }
+}
+
+/// Wakes the thread that listens.
+struct Unpark(Thread);
+
+impl Wake for Unpark {
+    fn wake(self: Arc<Self>) {
+        self.0.unpark();
+    }
+}
+
+/// Waits until the stream has something, and takes all that is there.
+fn listen(watch: &mut HotplugWatch, at_most: Duration) {
+    let waker = Waker::from(Arc::new(Unpark(std::thread::current())));
+    let mut context = Context::from_waker(&waker);
+    let deadline = Instant::now() + at_most;
+    let mut heard = false;
+    loop {
+        match Pin::new(&mut *watch).poll_next(&mut context) {
+            Poll::Ready(Some(_)) => heard = true,
+            Poll::Ready(None) => return,
+            Poll::Pending => {
+                let left = deadline.saturating_duration_since(Instant::now());
+                if heard || left.is_zero() {
+                    return;
+                }
+                std::thread::park_timeout(left);
+            }
+        }
+    }
+}
+
+/// An open device, with the interfaces that were claimed on it.
+struct NativeDevice {
+    device: nusb::Device,
+    found: nusb::DeviceInfo,
+    node: String,
+    claimed: Vec<Interface>,
+}
+
+impl NativeDevice {
+    fn interface_with(&self, pipe: Pipe) -> Result<&Interface, TransferError> {
+        let has = |interface: &&Interface| {
+            interface.descriptor().is_some_and(|setting| setting.endpoints().any(|e| e.address() == pipe.address))
+        };
+        let none = TransferError::Impossible("no claimed interface has that endpoint");
+        self.claimed.iter().find(has).ok_or(none)
+    }
+
+    fn on_pipe<K: BulkOrInterrupt, D: EndpointDirection>(
+        &self,
+        pipe: Pipe,
+        buffer: Buffer,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
+        let mut endpoint = self.interface_with(pipe)?.endpoint::<K, D>(pipe.address).map_err(other)?;
+        let done = endpoint.transfer_blocking(buffer, timeout);
+        done.status.map_err(transfer_error)?;
+        Ok(done.buffer.into_vec())
+    }
+
+    /// Who holds an interface, as far as the system tells.
+    fn holder(&self, interface: u8) -> String {
+        let path = format!("{DEVICES}/{0}:1.{interface}/driver", port_of(&self.found));
+        let driver = std::fs::read_link(path).ok();
+        let driver = driver.as_deref().and_then(Path::file_name).and_then(|name| name.to_str());
+        match (program_with(&self.node), driver) {
+            (Some(program), _) => format!(" ({program})"),
+            (None, Some(driver)) if driver != "usbfs" => format!(" (driver {driver})"),
+            _ => String::new(),
+        }
+    }
+}
+
+/// A program of this user, or for root any, that has a file open.
+fn program_with(node: &str) -> Option<String> {
+    let own = std::process::id().to_string();
+    for process in std::fs::read_dir("/proc").ok()?.flatten() {
+        let id = process.file_name().to_string_lossy().into_owned();
+        if !id.bytes().all(|byte| byte.is_ascii_digit()) || id == own {
+            continue;
+        }
+        let Ok(files) = std::fs::read_dir(process.path().join("fd")) else { continue };
+        if files.flatten().any(|file| std::fs::read_link(file.path()).is_ok_and(|link| link == Path::new(node))) {
+            let name = std::fs::read_to_string(process.path().join("comm")).unwrap_or_default();
+            return Some(format!("program '{}', process {id}", name.trim()));
+        }
+    }
+    None
+}
+
+fn other(error: nusb::Error) -> TransferError {
+    match error.kind() {
+        ErrorKind::Disconnected => TransferError::Gone,
+        ErrorKind::Busy => TransferError::Held(String::new()),
+        _ => TransferError::Failed(error.to_string()),
+    }
+}
+
+fn transfer_error(error: nusb::transfer::TransferError) -> TransferError {
+    use nusb::transfer::TransferError as Native;
+    match error {
+        Native::Cancelled => TransferError::Timeout,
+        Native::Stall => TransferError::Stall,
+        Native::Disconnected => TransferError::Gone,
+        error => TransferError::Failed(error.to_string()),
+    }
+}
+
+/// bmRequestType in nusb's words. Source: USB 2.0, table 9-2.
+fn kind_of(kind: u8) -> Result<(ControlType, Recipient), TransferError> {
+    let control_type = match kind >> 5 & 3 {
+        0 => ControlType::Standard,
+        1 => ControlType::Class,
+        2 => ControlType::Vendor,
+        _ => return Err(TransferError::Impossible("a request of the reserved type")),
+    };
+    let recipient = match kind & 0x1F {
+        0 => Recipient::Device,
+        1 => Recipient::Interface,
+        2 => Recipient::Endpoint,
+        _ => Recipient::Other,
+    };
+    Ok((control_type, recipient))
+}
+
+impl UsbDevice for NativeDevice {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let (control_type, recipient) = kind_of(setup.kind)?;
+        let Setup { request, value, index, .. } = setup;
+        let transfer = ControlIn { control_type, recipient, request, value, index, length };
+        self.device.control_in(transfer, timeout).wait().map_err(transfer_error)
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let (control_type, recipient) = kind_of(setup.kind)?;
+        let Setup { request, value, index, .. } = setup;
+        let transfer = ControlOut { control_type, recipient, request, value, index, data };
+        self.device.control_out(transfer, timeout).wait().map_err(transfer_error)
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        let claimed = self.claimed.iter().position(|claimed| claimed.interface_number() == interface);
+        let at = match claimed {
+            Some(at) => at,
+            None => {
+                let claimed = self.device.detach_and_claim_interface(interface).wait();
+                self.claimed.push(claimed.map_err(|error| match error.kind() {
+                    ErrorKind::Busy => TransferError::Held(self.holder(interface)),
+                    _ => other(error),
+                })?);
+                self.claimed.len() - 1
+            }
+        };
+        let interface = &self.claimed[at];
+        // A device that has only setting 0 may refuse to be set to it.
+        if interface.get_alt_setting() == alternate {
+            return Ok(());
+        }
+        interface.set_alt_setting(alternate).wait().map_err(other)
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let buffer = Buffer::new(length.min(MAX_PIPE_TRANSFER));
+        match pipe.kind {
+            PipeKind::Bulk => self.on_pipe::<Bulk, In>(pipe, buffer, timeout),
+            PipeKind::Interrupt => self.on_pipe::<Interrupt, In>(pipe, buffer, timeout),
+        }
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        if data.len() > MAX_PIPE_TRANSFER {
+            return Err(TransferError::Impossible("more than 64 KiB in one transfer"));
+        }
+        let buffer = Buffer::from(data.to_vec());
+        match pipe.kind {
+            PipeKind::Bulk => self.on_pipe::<Bulk, Out>(pipe, buffer, timeout),
+            PipeKind::Interrupt => self.on_pipe::<Interrupt, Out>(pipe, buffer, timeout),
+        }
+        .map(drop)
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        let interface = self.interface_with(pipe)?;
+        let cleared = match (pipe.kind, pipe.is_in()) {
+            (PipeKind::Bulk, true) => interface.endpoint::<Bulk, In>(pipe.address).map(|mut e| e.clear_halt().wait()),
+            (PipeKind::Bulk, false) => interface.endpoint::<Bulk, Out>(pipe.address).map(|mut e| e.clear_halt().wait()),
+            (PipeKind::Interrupt, true) => {
+                interface.endpoint::<Interrupt, In>(pipe.address).map(|mut e| e.clear_halt().wait())
+            }
+            (PipeKind::Interrupt, false) => {
+                interface.endpoint::<Interrupt, Out>(pipe.address).map(|mut e| e.clear_halt().wait())
+            }
+        };
+        cleared.map_err(other)?.map_err(other)
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        const LOOK: Duration = Duration::from_millis(5);
+        let deadline = Instant::now() + within;
+        loop {
+            let there = nusb::list_devices().wait().is_ok_and(|mut all| all.any(|one| one.id() == self.found.id()));
+            if !there || Instant::now() >= deadline {
+                return !there;
+            }
+            std::thread::sleep(LOOK);
+        }
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        match self.device.reset().wait() {
+            // It came back as something else: the system enumerates it anew.
+            Err(error) if error.kind() == ErrorKind::Disconnected => Ok(()),
+            other_result => other_result.map_err(other),
+        }
+    }
+}
