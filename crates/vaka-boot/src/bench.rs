@@ -3,11 +3,12 @@
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use vaka_core::dfu;
 use vaka_core::event::{Code, Failure};
-use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::sheet::{RouteKind, Sheet, Variant};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UsbId};
-use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferError, UsbDevice};
 
 use crate::identify::{self, Identity};
 
@@ -158,23 +159,48 @@ impl<'a> Bench<'a> {
         let id = identify::from_list(device).id;
         let with = |fits: &dyn Fn(&Sheet) -> bool| self.sheets.iter().filter(|sheet| fits(sheet)).collect::<Vec<_>>();
         let booted = with(&|sheet| sheet.variants_with_route(id).next().is_some());
-        let running = with(&|sheet| sheet.application.id == id);
+        let running = with(&|sheet| sheet.application.id == Some(id));
         let (mode, sheets) = if booted.is_empty() { (Mode::Application, running) } else { (Mode::Update, booted) };
         (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets })
     }
 
-    /// The known units that a selector means.
+    /// A device that no sheet knows as a candidate, if its interfaces alone
+    /// say that it has a DFU mode.
+    pub fn undescribed(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
+        if self.recognise(device).is_some() {
+            return None;
+        }
+        let mode = dfu_mode(device)?;
+        Some(Candidate { device: device.clone(), mode, sheets: Vec::new() })
+    }
+
+    /// Whether a unit can be opened only to look at it. Not where closing it
+    /// resets it and a reset ends its update mode.
+    pub fn may_look(&self, candidate: &Candidate<'_>) -> bool {
+        let resets = self.bus(candidate.location()).is_some_and(|bus| bus.resets_on_close());
+        let plain = |sheet: &&Sheet| {
+            let routes = sheet.variants.iter().filter_map(|variant| variant.route(candidate.id()));
+            routes.into_iter().any(|route| matches!(route.kind, RouteKind::PlainDfu { .. }))
+        };
+        let fragile = candidate.sheets.is_empty() || candidate.sheets.iter().any(plain);
+        !(resets && candidate.mode == Mode::Update && fragile)
+    }
+
+    /// The units that a selector means: those that a sheet knows, and with
+    /// `undescribed` also those that nobody described.
     ///
     /// # Errors
     /// A bus cannot be used. A unit that cannot be opened has no serial number.
-    pub fn select(&self, selector: Option<&Selector>) -> Result<Vec<Candidate<'a>>, BusError> {
-        let known: Vec<Candidate<'a>> = self.devices()?.iter().filter_map(|device| self.recognise(device)).collect();
+    pub fn select(&self, selector: Option<&Selector>, undescribed: bool) -> Result<Vec<Candidate<'a>>, BusError> {
+        let candidate = |device| self.recognise(device).or_else(|| self.undescribed(device).filter(|_| undescribed));
+        let known: Vec<Candidate<'a>> = self.devices()?.iter().filter_map(candidate).collect();
         let Some(selector) = selector else { return Ok(known) };
         let fits = |candidate: &Candidate<'a>| {
             if selector.fits(candidate, None) {
                 return true;
             }
-            let serial = selector.wants_serial().then(|| self.serial(&candidate.device)).flatten();
+            let looks = selector.wants_serial() && self.may_look(candidate);
+            let serial = looks.then(|| self.serial(&candidate.device)).flatten();
             selector.fits(candidate, serial.as_deref())
         };
         Ok(known.into_iter().filter(fits).collect())
@@ -222,6 +248,18 @@ impl<'a> Bench<'a> {
         let mut device = self.open(location)?;
         Ok(identify::identify(&mut *device)?)
     }
+}
+
+/// The mode of a device with a DFU interface, by its classes alone.
+pub fn dfu_mode(device: &DeviceInfo) -> Option<Mode> {
+    let has = |protocol: u8| {
+        let class = InterfaceClass { class: dfu::CLASS, subclass: dfu::SUBCLASS, protocol };
+        device.interfaces.contains(&class)
+    };
+    if has(dfu::PROTOCOL_DFU_MODE) {
+        return Some(Mode::Update);
+    }
+    has(dfu::PROTOCOL_RUN_TIME).then_some(Mode::Application)
 }
 
 /// Why a unit cannot be looked at.

@@ -4,11 +4,11 @@ use std::time::Duration;
 
 use vaka_core::event::{After, Next};
 use vaka_core::sheet::{Route, Sheet};
-use vaka_core::unit::ReleaseNumber;
+use vaka_core::unit::{Mode, ReleaseNumber};
 use vaka_core::{duration, event::Event};
 use vaka_usb::{DeviceInfo, PolledWatch};
 
-use crate::bench::{Bench, OpenError};
+use crate::bench::{Bench, OpenError, dfu_mode};
 use crate::entry;
 use crate::identify;
 use crate::pace::Pace;
@@ -53,10 +53,14 @@ pub fn confirm(
         }
         if let Some(device) = &last {
             let id = identify::from_list(device).id;
-            if id == sheet.application.id {
+            if Some(id) == sheet.application.id {
                 return back(bench, sheet, device, version);
             }
-            if id == route.id && device.address != unit.address {
+            let still = id == route.id || dfu_mode(device) == Some(Mode::Update);
+            if sheet.application.id.is_none() && !still {
+                return came(bench, device);
+            }
+            if still && device.address != unit.address {
                 return not_back(
                     "it came back in update mode: the image does not start, or a button or switch is still set".into(),
                 );
@@ -67,11 +71,25 @@ pub fn confirm(
         }
     }
     let time = duration::words(within);
+    if sheet.application.id.is_none() && last.is_none() {
+        let words = "it left the bus, and nothing came on its port; whether its application runs is not known".into();
+        return Seen { after: After::Restarted, words, next: None };
+    }
     not_back(match &last {
         None => format!("nothing showed up on its port within {time}"),
         Some(device) if device.address == unit.address => format!("it is still in update mode after {time}"),
         Some(device) => format!("it came back as {}, which is not its application", identify::from_list(device).id),
     })
+}
+
+/// Something came that nobody described, and it is not in update mode.
+fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let place = bench.place(&device.location);
+    let facts = bench.identity(&device.location).map_or_else(|_| identify::from_list(device), |found| found.facts);
+    let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
+    let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
+    let next = Some(Next { port: place, id: facts.id, serial: facts.serial, version: None });
+    Seen { after: After::Restarted, words, next }
 }
 
 /// Tells a change on the unit's port, and what is there now.
@@ -100,12 +118,13 @@ fn look(
 /// The application's id is there; checks the rest of what the sheet says.
 fn back(bench: &Bench<'_>, sheet: &Sheet, device: &DeviceInfo, version: Option<ReleaseNumber>) -> Seen {
     let place = bench.place(&device.location);
+    let id = identify::from_list(device).id;
     let facts = match bench.identity(&device.location) {
         Ok(identity) => identity.facts,
         // Another program may have taken it at once; the list tells enough.
         Err(OpenError::Bus(_)) => identify::from_list(device),
         Err(OpenError::Transfer(error)) => {
-            let words = format!("{} came back at {place}, but does not answer: {error}", sheet.application.id);
+            let words = format!("{id} came back at {place}, but does not answer: {error}");
             return Seen { after: After::NotBack, words, next: None };
         }
     };
@@ -123,11 +142,11 @@ fn back(bench: &Bench<'_>, sheet: &Sheet, device: &DeviceInfo, version: Option<R
             Seen { after: After::NotBack, words, next }
         }
         (Some(_), Some(found)) => {
-            let words = format!("{} came back at {place} and says that it is version {found}", sheet.application.id);
+            let words = format!("{id} came back at {place} and says that it is version {found}");
             Seen { after: After::Confirmed, words, next }
         }
         _ => {
-            let words = format!("{} came back at {place}; it tells no version", sheet.application.id);
+            let words = format!("{id} came back at {place}; it tells no version");
             Seen { after: After::Confirmed, words, next }
         }
     }

@@ -1,34 +1,44 @@
 //! Waiting for a unit, and the way into update mode.
 
+use std::fmt;
 use std::time::Duration;
 
 use vaka_core::event::{Code, Event, Failure, Seen, StepName, StepState};
-use vaka_core::sheet::{Route, Sheet};
+use vaka_core::sheet::{EntryStep, Route, Sheet, Signal};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_core::{duration, text};
 use vaka_usb::{Change, DeviceInfo, PolledWatch};
 
-use crate::bench::{Bench, Candidate, Selector, bus_failure};
-use crate::identify;
+use crate::bench::{Bench, Candidate, Selector, bus_failure, dfu_mode, held, open_failure};
 use crate::pace::Pace;
+use crate::session::SessionError;
+use crate::{dfu, identify};
 
 /// A sign of life comes this often while a unit is waited for.
 const REMINDER: Duration = Duration::from_secs(5);
 
-/// Waits until exactly one unit fits the selector.
+/// How often the wish to stop is looked at while a bus is waited on.
+const LOOK_UP: Duration = Duration::from_millis(100);
+
+/// Waits until exactly one unit fits the selector; with `undescribed` also one
+/// that no sheet knows, if no other fits.
 ///
 /// # Errors
 /// None came in time; several fit; a person stopped it; a bus is unusable.
 pub fn find<'a>(
     bench: &Bench<'a>,
     selector: Option<&Selector>,
+    undescribed: bool,
     wait: Duration,
     pace: &mut Pace<'_>,
 ) -> Result<Candidate<'a>, Failure> {
     let deadline = pace.now() + wait;
     let mut next_reminder = pace.now();
     loop {
-        let mut found = bench.select(selector).map_err(|error| bus_failure(&error))?;
+        let mut found = bench.select(selector, undescribed).map_err(|error| bus_failure(&error))?;
+        if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
+            found.retain(|candidate| !candidate.sheets.is_empty());
+        }
         match found.len() {
             0 => {}
             1 => return Ok(found.remove(0)),
@@ -52,6 +62,7 @@ pub fn find<'a>(
 fn expected(bench: &Bench<'_>, selector: Option<&Selector>) -> String {
     match selector {
         Some(_) => "the unit that --unit names".to_owned(),
+        None if bench.sheets().is_empty() => "a unit with a DFU interface".to_owned(),
         None => {
             let names: Vec<&str> = bench.sheets().iter().map(|sheet| sheet.product.name.as_str()).collect();
             names.join(" or ")
@@ -61,7 +72,7 @@ fn expected(bench: &Bench<'_>, selector: Option<&Selector>) -> String {
 
 fn several(bench: &Bench<'_>, found: &[Candidate<'_>]) -> Failure {
     let line = |candidate: &Candidate<'_>| {
-        let name = candidate.sheets.first().map_or("", |sheet| &sheet.product.name);
+        let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
         format!("{} ({name}, {} mode, {})", bench.place(candidate.location()), candidate.mode, candidate.id())
     };
     let list: Vec<String> = found.iter().map(line).collect();
@@ -99,7 +110,8 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let candidate = bench.recognise(device);
     let facts = identify::from_list(device);
     let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
-    let mode = candidate.as_ref().map_or(Mode::Unknown, |candidate| candidate.mode);
+    let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
+    let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
     Seen {
         unit: bench.place(&device.location),
@@ -119,71 +131,198 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     }
 }
 
-/// Brings a unit from its application into update mode: shows what a person
-/// has to do, and waits until the bus shows that it is done.
+/// The way from an application into update mode.
+#[derive(Clone, Copy, Debug)]
+pub struct Way<'a> {
+    /// What the unit is called.
+    pub name: &'a str,
+    /// What is done, in order.
+    pub entry: &'a [EntryStep],
+    /// What must come.
+    pub wanted: Wanted,
+    /// The application's ids, to tell when it came back instead.
+    pub application: UsbId,
+}
+
+impl<'a> Way<'a> {
+    /// The way of a route.
+    pub fn of(sheet: &'a Sheet, route: &'a Route, unit: &DeviceInfo) -> Self {
+        Self {
+            name: &sheet.product.name,
+            entry: &route.entry,
+            wanted: Wanted::Id(route.id),
+            application: identify::from_list(unit).id,
+        }
+    }
+}
+
+/// What comes when update mode is reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Wanted {
+    /// A device with these ids.
+    Id(UsbId),
+    /// Any device with an interface in DFU mode.
+    DfuMode,
+}
+
+impl Wanted {
+    fn is(self, device: &DeviceInfo) -> bool {
+        match self {
+            Self::Id(id) => identify::from_list(device).id == id,
+            Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
+        }
+    }
+}
+
+impl fmt::Display for Wanted {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Id(id) => id.fmt(f),
+            Self::DfuMode => f.write_str("a DFU mode"),
+        }
+    }
+}
+
+/// Brings a unit from its application into update mode: does what the host can
+/// do, shows what a person has to do, and waits until the bus shows that it is
+/// done.
 ///
 /// The unit is the one that comes on the same port; what comes elsewhere is
 /// told, and left alone.
 ///
 /// # Errors
-/// It did not come in time; a person stopped it; the bus is unusable. Nothing
-/// was changed in the unit.
+/// It did not come in time; the application refused; a person stopped it; the
+/// bus is unusable. Nothing was changed in the unit.
 pub fn enter(
     bench: &Bench<'_>,
-    sheet: &Sheet,
-    route: &Route,
+    way: Way<'_>,
     unit: &DeviceInfo,
     wait: Duration,
     pace: &mut Pace<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let place = bench.place(&unit.location);
-    let step = |state, text: String| Event::Step {
-        unit: place.clone(),
-        step: StepName::Enter,
-        state,
-        text,
-        bytes: None,
-        transfers: None,
-    };
     let bus =
         bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
     let mut watch = PolledWatch::new(&**bus, pace.clock()).map_err(|error| bus_failure(&error))?;
-    pace.tell(step(StepState::Started, format!("until {} is seen at {place}", route.id)));
-    for (index, hand) in route.entry.iter().enumerate() {
-        pace.tell(Event::Hand { unit: place.clone(), number: index + 1, of: route.entry.len(), hand: hand.clone() });
-    }
-    let deadline = pace.now() + wait;
-    let mut next_reminder = pace.now() + REMINDER;
-    let mut last = format!("{} went on running its application", sheet.product.name);
-    while pace.now() < deadline {
-        if pace.wants_stop() {
-            return Err(stopped("Nothing was changed in the unit."));
-        }
-        let slice = PolledWatch::INTERVAL.min(deadline.saturating_sub(pace.now()));
-        for change in watch.next(slice).map_err(|error| bus_failure(&error))? {
-            if let Some(device) = judge_change(bench, sheet, route, unit, change, &mut last, pace) {
-                pace.tell(step(StepState::Done, "update mode reached; nothing was changed".to_owned()));
-                return Ok(device);
+    pace.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.wanted)));
+    for (index, entry) in way.entry.iter().enumerate() {
+        match entry {
+            EntryStep::Hand(hand) => {
+                let (number, of) = (index + 1, way.entry.len());
+                pace.tell(Event::Hand { unit: place.clone(), number, of, hand: hand.clone() });
             }
-        }
-        if pace.now() >= next_reminder {
-            pace.waiting(&format!("{} to show up in update mode", sheet.product.name), deadline);
-            next_reminder = pace.now() + REMINDER;
+            EntryStep::Signal(Signal::DfuDetach) => detach(bench, unit)?,
         }
     }
+    let mut last = format!("{} went on running its application", way.name);
+    let reached = await_device(&mut watch, wait, way.name, pace, |change, pace| {
+        judge_change(bench, way, unit, change, &mut last, pace)
+    })?;
+    if let Some(device) = reached {
+        pace.tell(step(&place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
+        return Ok(device);
+    }
+    let by_hand = way.entry.iter().any(|step| matches!(step, EntryStep::Hand(_)));
     Err(Failure::new(
         Code::NoUnit,
         format!("The unit at {place} did not come into update mode within {}.", duration::words(wait)),
     )
     .state(format!("Seen last: {last}. Nothing was changed in the unit."))
-    .cure("Do the steps again, in their order; --wait gives more time."))
+    .cure(match by_hand {
+        true => "Do the steps again, in their order; --wait gives more time.",
+        false => "Unplug the unit, plug it in again and run the same command; --wait gives more time.",
+    }))
+}
+
+fn step(place: &str, state: StepState, text: String) -> Event {
+    Event::Step { unit: place.to_owned(), step: StepName::Enter, state, text, bytes: None, transfers: None }
+}
+
+/// Waits until a change is the one that `judge` waits for; `None` if the time
+/// is over.
+fn await_device(
+    watch: &mut PolledWatch<'_>,
+    wait: Duration,
+    name: &str,
+    pace: &mut Pace<'_>,
+    mut judge: impl FnMut(Change, &mut Pace<'_>) -> Option<DeviceInfo>,
+) -> Result<Option<DeviceInfo>, Failure> {
+    let deadline = pace.now() + wait;
+    let mut next_reminder = pace.now() + REMINDER;
+    while pace.now() < deadline {
+        if pace.wants_stop() {
+            return Err(stopped("Nothing was changed in the unit."));
+        }
+        let slice = LOOK_UP.min(deadline.saturating_sub(pace.now()));
+        for change in watch.next(slice).map_err(|error| bus_failure(&error))? {
+            if let Some(device) = judge(change, pace) {
+                return Ok(Some(device));
+            }
+        }
+        if pace.now() >= next_reminder {
+            pace.waiting(&format!("{name} to show up in update mode"), deadline);
+            next_reminder = pace.now() + REMINDER;
+        }
+    }
+    Ok(None)
+}
+
+/// Asks the application to leave for its DFU mode.
+fn detach(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
+    let place = bench.place(&unit.location);
+    let mut device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
+    let identity = identify::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+    let Some(dfu) = identity.facts.run_time_dfu() else {
+        return Err(Failure::new(
+            Code::Refused,
+            format!("The application at {place} has no DFU interface that could be asked to detach."),
+        )
+        .state("Nothing was changed in the unit.")
+        .cure(
+            "An older application may lack it: bring the unit into update mode by hand, then run the same command.",
+        ));
+    };
+    dfu::detach::detach(device, dfu).map_err(|error| match error {
+        SessionError::Held(by) => held(&place, &by),
+        error => Failure::new(Code::Transfer, format!("The application at {place} does not detach: {error}."))
+            .state("Nothing was changed in the unit; its application runs.")
+            .cure("Bring the unit into update mode by hand, then run the same command."),
+    })
+}
+
+/// Waits until a device is on the unit's port: another enumeration than
+/// before, unless the unit may have stayed.
+///
+/// # Errors
+/// It did not come in time; a person stopped it; the bus is unusable.
+pub fn come_back(
+    bench: &Bench<'_>,
+    unit: &DeviceInfo,
+    may_stay: bool,
+    wait: Duration,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let place = bench.place(&unit.location);
+    let bus =
+        bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
+    let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
+    let back = |change, _: &mut Pace<'_>| match change {
+        Change::Came(device) if device.location == unit.location => {
+            Some(device).filter(|device| may_stay || device.address != unit.address)
+        }
+        _ => None,
+    };
+    await_device(&mut watch, wait, "the unit", pace, back)?.ok_or_else(|| {
+        Failure::new(Code::NoUnit, format!("The unit at {place} did not come back within {}.", duration::words(wait)))
+            .state("Nothing was written to it.")
+            .cure("Unplug it, put it into update mode again and run the same command.")
+    })
 }
 
 /// Tells what a change means; the device, if it is the unit in update mode.
 fn judge_change(
     bench: &Bench<'_>,
-    sheet: &Sheet,
-    route: &Route,
+    way: Way<'_>,
     unit: &DeviceInfo,
     change: Change,
     last: &mut String,
@@ -200,17 +339,20 @@ fn judge_change(
         Change::Came(device) => {
             pace.tell(Event::Seen(seen(bench, &device)));
             let here = device.location == unit.location;
-            if here && id(&device) == route.id {
+            let by_hand = way.entry.iter().any(|step| matches!(step, EntryStep::Hand(_)));
+            if here && way.wanted.is(&device) {
                 return Some(device);
             }
-            if here && id(&device) == sheet.application.id {
+            if here && id(&device) == way.application && by_hand {
                 "the application started again; was a button let go too early".clone_into(last);
                 pace.warn(
                     "The application started again: perhaps a button was let go too early. Do the steps once more.",
                 );
+            } else if here && id(&device) == way.application {
+                "the application started again".clone_into(last);
             } else if here {
                 *last = format!("{} came on the unit's port, which is not its update mode", id(&device));
-            } else if id(&device) == route.id {
+            } else if way.wanted.is(&device) {
                 let place = bench.place(&device.location);
                 pace.warn(format!("A unit in update mode came at {place}. That is another port; it is left alone."));
             }

@@ -14,7 +14,7 @@ use vaka_core::{duration, text};
 
 use crate::entry::stopped;
 use crate::pace::Pace;
-use crate::session::{Session, SessionError};
+use crate::session::{Finished, Session, SessionError};
 
 /// What was really done, in numbers.
 #[derive(Clone, Debug, Default)]
@@ -25,6 +25,8 @@ pub struct Tally {
     pub checked: u64,
     /// Padding that was written.
     pub padded: u64,
+    /// What the unit did once it had all of the image.
+    pub finished: Option<Finished>,
     /// Transfers by phase.
     pub transfers: Transfers,
     /// Milliseconds by step.
@@ -72,13 +74,20 @@ impl Execution<'_, '_> {
                     let bytes = sectors.iter().map(|sector| sector.len()).sum();
                     self.step(StepName::Erase, step, bytes, |this| this.erase(sectors, bytes))?;
                 }
+                Step::EraseAll { sectors } => {
+                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
+                    self.step(StepName::Erase, step, bytes, |this| this.erase_all(sectors, bytes))?;
+                }
                 Step::Write { runs } => {
                     let bytes = runs.iter().map(|run| run.span().len()).sum();
                     self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))?;
                 }
-                Step::ReadBack { spans } => {
+                Step::Finish => self.step(StepName::Finish, step, 0, Self::finish)?,
+                // A unit that left cannot be read, whatever it promised.
+                Step::ReadBack { .. } if self.tally.finished == Some(Finished::Leaves) => {}
+                Step::ReadBack { spans, vouched } => {
                     let bytes = spans.iter().map(|span| span.len()).sum();
-                    self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes))?;
+                    self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
             }
@@ -101,12 +110,16 @@ impl Execution<'_, '_> {
         match name {
             StepName::Erase => self.tally.transfers.erase = transfers,
             StepName::Write => self.tally.transfers.write = transfers,
+            StepName::Finish => self.tally.transfers.finish = transfers,
             _ => self.tally.transfers.read_back = transfers,
         }
         let time = self.pace.now() - started;
         self.tally.durations.push((name, milliseconds(time)));
         if done.is_ok() {
-            let words = format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time));
+            let words = match bytes {
+                0 => format!("in {}", duration::measured(time)),
+                bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),
+            };
             self.tell(name, StepState::Done, words, bytes, Some(transfers));
         }
         done
@@ -135,10 +148,32 @@ impl Execution<'_, '_> {
         Ok(())
     }
 
+    fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
+        self.may_go_on()?;
+        for sector in sectors {
+            self.ledger.advance(*sector, SectorState::Erasing);
+        }
+        let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
+        self.session.erase_all(self.pace).map_err(|error| self.failed("erasing everything, from", first, &error))?;
+        for sector in sectors {
+            self.ledger.advance(*sector, SectorState::Erased);
+        }
+        self.progress(StepName::Erase, total, total);
+        Ok(())
+    }
+
+    fn finish(&mut self) -> Result<(), Failure> {
+        let end = self.image.span().end();
+        let finished = self.session.finish(self.pace);
+        self.tally.finished = Some(finished.map_err(|error| self.failed("finishing", end, &error))?);
+        Ok(())
+    }
+
     fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
         let mut done = 0;
+        let addressed = !self.plan.plan().steps.contains(&Step::Finish);
         for run in runs {
-            self.tally.transfers.runs += 1;
+            self.tally.transfers.runs += u64::from(addressed);
             for block in run.blocks() {
                 self.may_go_on()?;
                 let len = block.span.len();
@@ -166,7 +201,36 @@ impl Execution<'_, '_> {
         self.image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
     }
 
-    fn read_back(&mut self, spans: &[Span], total: u64) -> Result<(), Failure> {
+    /// Reads back and compares. Where nobody vouches for what an upload
+    /// gives, what is not equal is told, and counts as not checked.
+    fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), Failure> {
+        match self.compare_all(spans, total) {
+            Ok(None) => {
+                for sector in self.plan.plan().sectors() {
+                    self.ledger.advance(*sector, SectorState::Verified);
+                }
+                Ok(())
+            }
+            Ok(Some(difference)) if vouched => Err(self.differs(difference)),
+            Err(failure) if vouched || matches!(failure.code, Code::Stopped) => Err(failure),
+            other => {
+                self.tally.checked = 0;
+                let why = match other {
+                    Ok(Some(difference)) => format!("what it gives differs at {}", difference.first),
+                    Err(failure) => failure.message.trim_end_matches('.').to_owned(),
+                    Ok(None) => String::new(),
+                };
+                self.pace.warn(format!(
+                    "Reading back proved nothing: {why}. Plain DFU lets a unit give other bytes than it took."
+                ));
+                self.session.rest(self.pace);
+                Ok(())
+            }
+        }
+    }
+
+    /// Reads all of `spans`; the first difference, if there is one.
+    fn compare_all(&mut self, spans: &[Span], total: u64) -> Result<Option<Difference>, Failure> {
         let mut done = 0;
         let mut difference: Option<Difference> = None;
         for span in spans {
@@ -184,13 +248,7 @@ impl Execution<'_, '_> {
                 self.progress(StepName::ReadBack, done, total);
             }
         }
-        if let Some(difference) = difference {
-            return Err(self.differs(difference));
-        }
-        for sector in self.plan.plan().sectors() {
-            self.ledger.advance(*sector, SectorState::Verified);
-        }
-        Ok(())
+        Ok(difference)
     }
 
     /// Compares what was read with what was written; returns how many bytes of
@@ -232,6 +290,7 @@ impl Execution<'_, '_> {
 
     fn failed(&self, doing: &str, at: Address, error: &SessionError) -> Failure {
         let cure = match error {
+            SessionError::Refused { status, .. } => status.cure(),
             SessionError::Gone => {
                 "Check cable and power, put the unit into update mode again and run the same command: it begins anew."
             }

@@ -1,9 +1,10 @@
 //! What a unit says of itself.
 
-use vaka_core::dfu::{self, FunctionalDescriptor, VERSION_ADDRESSED};
+use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
 use vaka_core::memory::layout::Layout;
+use vaka_core::sheet::{Route, RouteKind};
 use vaka_core::text;
-use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, ReleaseNumber, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
@@ -17,27 +18,46 @@ pub struct Identity {
     pub facts: UnitFacts,
     /// What is odd about it, each a sentence.
     pub oddities: Vec<String>,
-    interface: Option<u8>,
     /// What is used where the unit names no transfer size.
     packet_size: u8,
 }
 
 impl Identity {
-    /// How to open a DFU session on the memory of this name (or on the first
-    /// that tells a layout); `None` if there is none.
-    pub fn dfu_opening(&self, memory: Option<&str>) -> Option<Opening> {
-        let dfu = self.facts.dfu.as_ref()?;
-        let alternate = dfu.alternate(memory)?;
-        let block_size = if dfu.transfer_size == 0 { u16::from(self.packet_size.max(8)) } else { dfu.transfer_size };
-        Some(Opening {
-            interface: self.interface?,
-            alternate: alternate.number,
-            block_size,
-            can_upload: dfu.can_upload,
-            sectors: alternate.layout.as_ref().map(|layout| layout.map.clone()),
-        })
+    /// How to open a session on the memory that a route writes; `None` if the
+    /// unit has no such memory.
+    pub fn opening(&self, route: &Route) -> Option<Opening> {
+        let memories = self.facts.memories(route.kind.memory());
+        let holds = |memory: &&DfuMemory<'_>| {
+            let layout = memory.alternate.layout.as_ref();
+            layout.is_some_and(|layout| route.writes.iter().all(|r| layout.map.sectors_in(r.span).is_some()))
+        };
+        let addressed = matches!(route.kind, RouteKind::Dfu { .. });
+        let memory = match addressed {
+            // Of several memories the one that holds what the route writes is meant.
+            true => memories.iter().find(holds).or(memories.first())?,
+            false => memories.first()?,
+        };
+        Some(self.opening_of(memory, addressed))
+    }
+
+    fn opening_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> Opening {
+        let functional = memory.interface.functional;
+        let size = functional.map_or(0, |found| found.transfer_size);
+        Opening {
+            interface: memory.interface.interface,
+            alternate: memory.alternate.number,
+            block_size: if size == 0 { u16::from(self.packet_size.max(8)) } else { size },
+            size_is_known: size != 0,
+            attributes: functional.map_or(UNKNOWN_ATTRIBUTES, |found| found.attributes),
+            addressed,
+            sectors: memory.alternate.layout.as_ref().map(|layout| layout.map.clone()),
+        }
     }
 }
+
+/// What is taken for granted of a unit without a functional descriptor: that
+/// it can be downloaded to. Whether it can be read is not tried.
+const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
 /// What the list alone tells, without opening the device.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
@@ -47,7 +67,7 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
         maker: None,
         product: None,
         serial: None,
-        dfu: None,
+        dfu: Vec::new(),
     }
 }
 
@@ -59,53 +79,51 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     let descriptor = strings::device_descriptor(device)?;
     let configuration = strings::configuration(device)?;
     let texts = Strings::of(device)?;
-    let mut text = |index: u8| Ok(texts.get(device, index)?.map(|found| text::tame(&found)).filter(|t| !t.is_empty()));
-    let maker = text(descriptor.maker_string)?;
-    let product = text(descriptor.product_string)?;
-    let serial = text(descriptor.serial_string)?;
     let mut oddities = Vec::new();
-    let interface = dfu_interface(&configuration);
-    let facts = match interface {
-        Some(number) => Some(dfu_facts(number, &configuration, &mut text, &mut oddities)?),
-        None => None,
-    };
+    let mut dfu = Vec::new();
+    for number in dfu_interfaces(&configuration) {
+        dfu.push(dfu_facts(number, &configuration, device, texts, &mut oddities)?);
+    }
     Ok(Identity {
         facts: UnitFacts {
             id: UsbId { vendor: descriptor.vendor, product: descriptor.product },
             release: ReleaseNumber(descriptor.release),
-            maker,
-            product,
-            serial,
-            dfu: facts,
+            maker: tamed(device, texts, descriptor.maker_string)?,
+            product: tamed(device, texts, descriptor.product_string)?,
+            serial: tamed(device, texts, descriptor.serial_string)?,
+            dfu,
         },
         oddities,
-        interface,
         packet_size: descriptor.max_packet_0,
     })
 }
 
-/// The number of the DFU interface: the one in DFU mode, else the run-time one.
-fn dfu_interface(configuration: &Configuration) -> Option<u8> {
-    let of = |protocol: u8| {
-        let fits = |i: &&Interface| (i.class, i.subclass, i.protocol) == (dfu::CLASS, dfu::SUBCLASS, protocol);
-        configuration.interfaces.iter().find(fits).map(|interface| interface.number)
-    };
-    of(dfu::PROTOCOL_DFU_MODE).or_else(|| of(dfu::PROTOCOL_RUN_TIME))
+fn tamed(device: &mut dyn UsbDevice, texts: Strings, index: u8) -> Result<Option<String>, TransferError> {
+    Ok(texts.get(device, index)?.map(|found| text::tame(&found)).filter(|text| !text.is_empty()))
+}
+
+/// The numbers of the DFU interfaces, each once.
+fn dfu_interfaces(configuration: &Configuration) -> Vec<u8> {
+    let is_dfu = |i: &&Interface| (i.class, i.subclass) == (dfu::CLASS, dfu::SUBCLASS);
+    let mut numbers: Vec<u8> = configuration.interfaces.iter().filter(is_dfu).map(|i| i.number).collect();
+    numbers.sort_unstable();
+    numbers.dedup();
+    numbers
 }
 
 fn dfu_facts(
     number: u8,
     configuration: &Configuration,
-    text: &mut dyn FnMut(u8) -> Result<Option<String>, TransferError>,
+    device: &mut dyn UsbDevice,
+    texts: Strings,
     oddities: &mut Vec<String>,
 ) -> Result<DfuFacts, TransferError> {
     let settings: Vec<&Interface> = configuration.interfaces.iter().filter(|i| i.number == number).collect();
-    // It may follow each alternate setting or only one of them.
-    let descriptors = settings.iter().flat_map(|setting| &setting.class_descriptors);
-    let functional = FunctionalDescriptor::find(descriptors.map(Vec::as_slice));
+    let in_dfu_mode = settings.iter().any(|setting| setting.protocol == dfu::PROTOCOL_DFU_MODE);
+    let functional = functional_descriptor(number, &settings, device)?;
     let mut alternates = Vec::new();
     for setting in &settings {
-        let name = text(setting.string)?;
+        let name = tamed(device, texts, setting.string)?;
         let layout = name.as_deref().and_then(Layout::parse);
         if let Some(layout) = &layout {
             oddities
@@ -114,19 +132,34 @@ fn dfu_facts(
         alternates.push(DfuAlternate { number: setting.alternate, name, layout });
     }
     match functional {
-        None => oddities.push("it has no DFU functional descriptor; blocks of the smallest size are used".into()),
-        Some(found) if found.transfer_size == 0 => {
+        None if in_dfu_mode => {
+            oddities.push("it has no DFU functional descriptor; blocks of the smallest size are used".into());
+        }
+        Some(found) if in_dfu_mode && found.transfer_size == 0 => {
             oddities.push("its transfer size is 0; blocks of the smallest size are used".into());
         }
         Some(found) if found.version != VERSION_ADDRESSED && alternates.iter().any(|a| a.layout.is_some()) => {
             oddities.push(format!("it tells a memory layout, but its DFU version is {:04x}", found.version));
         }
-        Some(_) => {}
+        _ => {}
     }
-    Ok(DfuFacts {
-        in_dfu_mode: settings.iter().any(|setting| setting.protocol == dfu::PROTOCOL_DFU_MODE),
-        alternates,
-        transfer_size: functional.map_or(0, |found| found.transfer_size),
-        can_upload: functional.is_some_and(|found| found.attributes.can_upload()),
-    })
+    Ok(DfuFacts { interface: number, in_dfu_mode, alternates, functional })
+}
+
+/// The functional descriptor. It may follow each alternate setting or only one
+/// of them; a unit that has it nowhere there is asked for it, which many refuse.
+fn functional_descriptor(
+    number: u8,
+    settings: &[&Interface],
+    device: &mut dyn UsbDevice,
+) -> Result<Option<FunctionalDescriptor>, TransferError> {
+    let descriptors = settings.iter().flat_map(|setting| &setting.class_descriptors);
+    if let Some(found) = FunctionalDescriptor::find(descriptors.map(Vec::as_slice)) {
+        return Ok(Some(found));
+    }
+    match strings::class_descriptor(device, dfu::DESCRIPTOR_TYPE, number) {
+        Ok(bytes) => Ok(FunctionalDescriptor::parse(&bytes)),
+        Err(TransferError::Gone) => Err(TransferError::Gone),
+        Err(_) => Ok(None),
+    }
 }

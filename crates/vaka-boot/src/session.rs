@@ -2,6 +2,7 @@
 
 use thiserror::Error;
 use vaka_core::address::{Address, Span};
+use vaka_core::dfu::Status;
 use vaka_core::memory::SectorMap;
 use vaka_usb::TransferError;
 
@@ -16,6 +17,28 @@ pub struct Limits {
     pub can_read: bool,
 }
 
+/// Whether a unit lets its memory be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Protection {
+    /// It does.
+    Open,
+    /// It is protected, in these words; mostly it refuses to be written as well.
+    Protected(String),
+    /// It refuses for another reason: it cannot be read, whatever it promised.
+    Unreadable(String),
+    /// There is no way to tell.
+    Unknown,
+}
+
+/// What a unit does once it has all of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Finished {
+    /// It stays in update mode, and answers.
+    Stays,
+    /// It leaves, or waits to be made to; it cannot be asked any more.
+    Leaves,
+}
+
 /// A unit in update mode, whatever it speaks.
 ///
 /// After an error the unit's memory is as the calls before left it, except for
@@ -26,6 +49,25 @@ pub trait Session {
 
     /// The sectors that it reports, if it does.
     fn sectors(&self) -> Option<&SectorMap>;
+
+    /// Whether the memory at an address can be read. Changes nothing.
+    ///
+    /// # Errors
+    /// The unit could not be asked.
+    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError>;
+
+    /// Lifts the read protection. **Erases the whole part.** The unit leaves the
+    /// bus and comes back in update mode, some only after a power cycle.
+    ///
+    /// # Errors
+    /// It refused; nothing was changed.
+    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Erases everything that the unit's memory has.
+    ///
+    /// # Errors
+    /// Any of it may be erased.
+    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
     /// Erases one sector.
     ///
@@ -45,12 +87,19 @@ pub trait Session {
     /// Nothing was changed.
     fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError>;
 
-    /// Leaves update mode and starts at an address. A unit that vanishes
-    /// while it is told to is not an error: that is what it was told.
+    /// Tells the unit that it has all of the image.
+    ///
+    /// # Errors
+    /// It does not accept the image; its application may not run.
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError>;
+
+    /// Leaves update mode, to start at an address where the protocol can say
+    /// so. A unit that vanishes while it is told to is not an error: that is
+    /// what it was told.
     ///
     /// # Errors
     /// It refused, and is still in update mode.
-    fn restart(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
     /// Leaves the unit ready for another program, still in update mode. Does
     /// what it can; a unit that is gone needs nothing.
@@ -69,7 +118,15 @@ pub enum SessionError {
     Refused {
         /// In the protocol's words, and the unit's own.
         reason: String,
+        /// The status behind it.
+        status: Status,
     },
+    /// The unit waits for a reset of the bus and does nothing else.
+    #[error("the unit waits for a reset of the bus")]
+    WaitsForReset,
+    /// Another program or driver holds it.
+    #[error("another program holds it{0}")]
+    Held(String),
     /// The unit left the bus.
     #[error("the unit left the bus")]
     Gone,
@@ -89,7 +146,10 @@ impl From<TransferError> for SessionError {
     /// where the protocol has a way to.
     fn from(error: TransferError) -> Self {
         match error {
-            TransferError::Stall => Self::Refused { reason: "it gave no reason (stall)".into() },
+            TransferError::Stall => {
+                Self::Refused { reason: "it gave no reason (stall)".into(), status: Status::UnknownError }
+            }
+            TransferError::Held(by) => Self::Held(by),
             TransferError::Gone => Self::Gone,
             TransferError::Timeout => Self::Silent("the unit did not answer within the time limit".into()),
             TransferError::TooMuch => Self::Misbehaved("it sent more than was asked for".into()),

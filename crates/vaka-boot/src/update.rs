@@ -4,24 +4,24 @@
 
 use std::time::Duration;
 
+use vaka_core::address::Address;
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
-use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan};
-use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
-use vaka_core::unit::{Mode, ReleaseNumber, UnitFacts};
+use vaka_core::matching::{Approval, Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
+use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan, RestartBy, Step};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant};
+use vaka_core::unit::{MemoryChoice, Mode, ReleaseNumber, UnitFacts};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-use crate::bench::{Bench, Candidate, OpenError, Selector, open_failure};
-use crate::confirm;
-use crate::dfu::DfuSession;
-use crate::entry;
+use crate::bench::{Bench, Candidate, OpenError, Selector, held, open_failure};
+use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
 use crate::pace::Pace;
-use crate::session::{Session, SessionError};
+use crate::session::{Protection, Session, SessionError};
+use crate::{confirm, dfu};
 
 /// What is wanted.
 #[derive(Clone, Debug)]
@@ -35,6 +35,10 @@ pub struct Request<'a> {
     pub unit: Option<Selector>,
     /// What is printed on the hardware, as a person gave it.
     pub label: Option<String>,
+    /// Which memory of a unit that nobody described.
+    pub memory: MemoryChoice,
+    /// Erase everything that may be first.
+    pub clear_all: bool,
     /// How long to wait for a unit, and for update mode.
     pub wait: Duration,
     /// Ids of what was agreed to.
@@ -43,6 +47,25 @@ pub struct Request<'a> {
     pub plan_only: bool,
     /// Whether what was written is read back, where it can be.
     pub read_back: bool,
+}
+
+impl<'a> Request<'a> {
+    /// A request for one file, with nothing said beyond that: no waiting, the
+    /// strongest check.
+    pub fn new(file: &'a [u8]) -> Self {
+        Self {
+            file,
+            options: ReadOptions::default(),
+            unit: None,
+            label: None,
+            memory: MemoryChoice::default(),
+            clear_all: false,
+            wait: Duration::ZERO,
+            agreed: Vec::new(),
+            plan_only: false,
+            read_back: true,
+        }
+    }
 }
 
 /// Somebody who can be asked.
@@ -65,7 +88,8 @@ impl Person for Nobody {
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
 pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pace: &mut Pace<'_>) -> Report {
-    let mut job = Job { bench, request, person, pace, report: empty_report() };
+    let mut job =
+        Job { bench, request, person, pace, report: empty_report(), began_again: false, label_was_read: false };
     if let Err(failure) = job.work() {
         job.report.code = failure.code;
         job.report.outcome = match failure.code {
@@ -105,7 +129,16 @@ struct Job<'a, 'b> {
     person: &'a mut dyn Person,
     pace: &'a mut Pace<'b>,
     report: Report,
+    /// Whether the unit was made to come back once already, by a reset or by
+    /// lifting its protection.
+    began_again: bool,
+    /// Whether a person said what is printed on the unit.
+    label_was_read: bool,
 }
+
+/// Agreement ids that the job itself looks at.
+const NO_SHEET: &str = "no-sheet";
+const UNPROTECT: &str = "unprotect";
 
 /// A verdict that fits, and what it was made of.
 struct Settled<'a> {
@@ -139,16 +172,110 @@ fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
 impl<'a> Job<'a, '_> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
-        let bench = self.bench;
-        let found = entry::find(bench, self.request.unit.as_ref(), self.request.wait, self.pace)?;
-        self.report.unit = Some(bench.place(found.location()));
-        self.pace.tell(Event::Seen(entry::seen(bench, &found.device)));
+        let Request { unit, wait, .. } = self.request;
+        let found = entry::find(self.bench, unit.as_ref(), self.takes_undescribed(), *wait, self.pace)?;
+        self.begin(&found)
+    }
+
+    /// A unit that nobody described is taken only if nothing else can be
+    /// meant: a stray device with a DFU interface is on many machines.
+    fn takes_undescribed(&self) -> bool {
+        self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_agreed(NO_SHEET)
+    }
+
+    fn has_agreed(&self, id: &str) -> bool {
+        self.request.agreed.iter().any(|agreed| agreed == id)
+    }
+
+    fn begin(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        self.report.unit = Some(self.bench.place(found.location()));
+        self.pace.tell(Event::Seen(entry::seen(self.bench, &found.device)));
+        if found.sheets.is_empty() {
+            return self.undescribed(found);
+        }
         if found.mode == Mode::Update {
             let (device, identity) = self.open(&found.device)?;
-            let settled = self.settle(&found, &identity.facts, None)?;
+            let settled = self.settle(found, &identity.facts, None)?;
             return self.update(&found.device, device, &identity, &settled);
         }
-        self.enter_and_update(&found)
+        self.enter_and_update(found)
+    }
+
+    /// Nobody described the unit: what it says of itself takes the sheet's place.
+    fn undescribed(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        let booted = match found.mode {
+            Mode::Update => found.device.clone(),
+            _ => self.detach_undescribed(found)?,
+        };
+        let (device, identity) = self.open(&booted)?;
+        let image = self.image_of_undescribed(&identity)?;
+        let sheet = Sheet::of_unit(&identity.facts, &image, &self.request.memory).map_err(|error| {
+            Failure::new(Code::Refused, format!("Nobody described this unit, and {error}."))
+                .state("Nothing was changed in the unit.")
+                .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
+        })?;
+        let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
+        let mut job = Job {
+            bench: self.bench,
+            request: self.request,
+            person: &mut *self.person,
+            pace: &mut *self.pace,
+            report: std::mem::replace(&mut self.report, empty_report()),
+            began_again: self.began_again,
+            label_was_read: false,
+        };
+        let done = job
+            .judged(&described, &sheet, image, &identity.facts)
+            .and_then(|settled| job.update(&booted, device, &identity, &settled));
+        self.report = job.report;
+        done
+    }
+
+    /// Brings the application of a unit that nobody described to leave for its
+    /// DFU mode. That changes its mode, so it is agreed first.
+    fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
+        if !self.has_agreed(NO_SHEET) {
+            let name = found.id();
+            return Err(Failure::new(Code::Refused, format!("No sheet knows {name}, whose application runs."))
+                .state("Nothing was changed in the unit.")
+                .cure("If it is to be put into DFU mode and updated on its own word alone: --agree no-sheet."));
+        }
+        if self.request.plan_only {
+            return Err(Failure::new(Code::Refused, "What this unit can do shows only in its DFU mode.")
+                .state("Nothing was changed in the unit.")
+                .cure("Put it into DFU mode and run the same command, or leave out --plan."));
+        }
+        let signal = [EntryStep::Signal(Signal::DfuDetach)];
+        let (wanted, application) = (Wanted::DfuMode, found.id());
+        let way = Way { name: "the unit", entry: &signal, wanted, application };
+        entry::enter(self.bench, way, &found.device, self.request.wait, self.pace)
+    }
+
+    /// The image for a unit that nobody described. Plain DFU knows no
+    /// addresses, so a file without any counts from 0 there.
+    fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
+        let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
+        match image::read(self.request.file, self.request.options) {
+            Err(ReadError::NoAddress) if plain => {
+                let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
+                image::read(self.request.file, options).map_err(|error| unreadable(&error))
+            }
+            Err(ReadError::NoAddress) => Err(no_address(&[])),
+            other => other.map_err(|error| unreadable(&error)),
+        }
+    }
+
+    /// The unit left and comes back on its port, or it may have stayed through a
+    /// reset: all begins anew, once.
+    fn begin_again(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<(), Failure> {
+        self.began_again = true;
+        let back = entry::come_back(self.bench, unit, may_stay, self.request.wait, self.pace)?;
+        let found = self.bench.recognise(&back).or_else(|| self.bench.undescribed(&back));
+        let found = found.ok_or_else(|| {
+            Failure::new(Code::NoUnit, "The unit came back as something that no sheet knows.")
+                .cure("See with 'vaka survey' what it is now.")
+        })?;
+        self.begin(&found)
     }
 
     /// The unit runs its application: a provisional verdict, update mode, and
@@ -162,20 +289,41 @@ impl<'a> Job<'a, '_> {
         };
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.application.tells_version.then_some(facts.release);
-        let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read: self.request.read_back };
-        let draft = plan(&before, geometry, true)?;
+        let can_read = self.request.read_back;
+        let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None };
+        let draft = plan(&before, geometry, true, self.request)?;
         self.tell_plan(Phase::Provisional, &draft);
         if self.request.plan_only {
             return self.planned();
         }
         let started = self.pace.now();
-        let booted = entry::enter(self.bench, before.sheet, before.route, &found.device, self.request.wait, self.pace)?;
+        let way = Way::of(before.sheet, before.route, &found.device);
+        let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.pace)?;
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
         let (device, identity) = self.open(&booted)?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
         match self.settle(&again, &identity.facts, Some((before.variant, running))) {
             Ok(settled) => self.update(&booted, device, &identity, &settled),
             Err(failure) => Err(self.go_back(device, &identity, before.route, failure)),
+        }
+    }
+
+    /// Judges an image that is at hand for a unit whose variant is settled.
+    fn judged(
+        &mut self,
+        found: &Candidate<'a>,
+        sheet: &'a Sheet,
+        image: Image,
+        unit: &UnitFacts,
+    ) -> Result<Settled<'a>, Failure> {
+        let Request { clear_all, agreed, .. } = self.request;
+        let case =
+            Case { sheet, unit: Some(unit), image: &image, label: None, running: None, clear_all: *clear_all, agreed };
+        let verdict = judge(&case);
+        self.tell_verdict(&verdict);
+        match verdict.outcome {
+            Outcome::Fits => settled(found, sheet, image, verdict),
+            _ => Err(refused(&verdict, sheet)),
         }
     }
 
@@ -187,10 +335,12 @@ impl<'a> Job<'a, '_> {
         before: Option<(&'a Variant, Option<ReleaseNumber>)>,
     ) -> Result<Settled<'a>, Failure> {
         let mut label = match (before, &self.request.label) {
-            (Some((variant, _)), _) => Some((found.sheets[0], variant)),
+            // What a person read before still stands; what the ids settled is looked at anew.
+            (Some((variant, _)), _) if self.label_was_read => Some((found.sheets[0], variant)),
             (None, Some(text)) => Some(by_label(found, text)?),
-            (None, None) => None,
+            _ => None,
         };
+        self.label_was_read |= label.is_some();
         let version = before.and_then(|(_, running)| running);
         let tells = |sheet: &Sheet| {
             (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release)
@@ -214,6 +364,7 @@ impl<'a> Job<'a, '_> {
                 image: &image,
                 label: label.map(|(_, variant)| variant),
                 running: version.or_else(|| tells(sheet)),
+                clear_all: self.request.clear_all,
                 agreed: &self.request.agreed,
             };
             let verdict = judge(&case);
@@ -231,6 +382,7 @@ impl<'a> Job<'a, '_> {
     /// Asks what is printed on the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(&'a Sheet, &'a Variant), Failure> {
         let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
+        self.label_was_read = true;
         by_label(found, &answer)
     }
 
@@ -278,27 +430,75 @@ impl<'a> Job<'a, '_> {
     ) -> Result<(), Failure> {
         self.report.product = Some(settled.sheet.product.name.clone());
         self.report.variant = Some(settled.variant.id.clone());
-        let RouteKind::Dfu { memory } = &settled.route.kind;
-        let Some(opening) = identity.dfu_opening(memory.as_deref()) else {
+        let Some(opening) = identity.opening(settled.route) else {
             return Err(Failure::new(Code::Transfer, "The unit has no DFU interface that could be used."));
         };
+        let sectors = opening.sectors.clone().unwrap_or_else(|| settled.variant.flash.clone());
         let geometry = Geometry {
-            sectors: opening.sectors.as_ref().unwrap_or(&settled.variant.flash),
+            sectors: &sectors,
             block_size: Some(u32::from(opening.block_size)),
-            can_read: opening.can_upload && self.request.read_back,
+            can_read: opening.attributes.can_upload() && self.request.read_back,
+            attributes: Some(opening.attributes),
         };
-        let plan = plan(settled, geometry, false)?;
+        let plan = plan(settled, geometry, false, self.request)?;
         self.tell_plan(settled.verdict.phase, &plan);
         if self.request.plan_only {
             return self.planned();
         }
         let approval = settled.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
         let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
-        let mut session = DfuSession::open(device, opening, self.pace).map_err(|error| not_opened(&error))?;
-        self.carry_out(&plan, settled, &mut session)?;
-        self.restart(settled, &mut session)?;
+        let place = self.bench.place(&unit.location);
+        let mut session = match dfu::open(device, opening, self.pace) {
+            Ok(session) => session,
+            Err(SessionError::WaitsForReset) if !self.began_again => {
+                self.pace.warn("The unit waited for a reset of the bus; it got one.");
+                return self.begin_again(unit, true);
+            }
+            Err(error) => return Err(not_opened(&error, &place)),
+        };
+        let protection = session.protection(settled.image.start(), self.pace);
+        let plan = match protection.map_err(|error| not_opened(&error, &place))? {
+            Protection::Open | Protection::Unknown => plan,
+            Protection::Unreadable(reason) => {
+                self.pace.warn(format!(
+                    "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."
+                ));
+                without_reading(settled, geometry, &approval, self.request)?
+            }
+            Protection::Protected(reason) => {
+                self.may_unprotect(settled, &reason)?;
+                session.unprotect(self.pace).map_err(|error| not_opened(&error, &place))?;
+                drop(session);
+                return self.begin_again(unit, false);
+            }
+        };
+        self.carry_out(&plan, settled, &mut *session)?;
+        self.restart(plan.plan(), &mut *session)?;
         drop(session);
         self.confirm(unit, settled);
+        Ok(())
+    }
+
+    /// Whether lifting the read protection leads anywhere, and is agreed to.
+    fn may_unprotect(&mut self, settled: &Settled<'_>, reason: &str) -> Result<(), Failure> {
+        let refused = Failure::new(Code::Refused, format!("The unit's memory is read-protected; it says: {reason}."))
+            .state("Nothing was changed in the unit.");
+        if self.began_again {
+            return Err(refused.cure("It still is after it was lifted; unplug the unit, plug it in and try once more."));
+        }
+        let bootloader = settled.variant.regions.iter().find(|region| region.name == BOOTLOADER);
+        if let Some(region) = bootloader {
+            return Err(refused.cure(format!(
+                "Lifting it would erase the whole part, its bootloader at {} too, which this file does not put back: that needs the maker's own tools.",
+                region.span.start()
+            )));
+        }
+        if !self.has_agreed(UNPROTECT) {
+            return Err(refused.cure(
+                "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --agree unprotect.",
+            ));
+        }
+        self.pace.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
         Ok(())
     }
 
@@ -308,7 +508,6 @@ impl<'a> Job<'a, '_> {
         settled: &Settled<'_>,
         session: &mut dyn Session,
     ) -> Result<(), Failure> {
-        let reads = session.limits().can_read && self.request.read_back;
         let unit = self.report.unit.clone().unwrap_or_default();
         let mut ledger = Ledger::new(plan.plan().sectors());
         let mut tally = Tally::default();
@@ -329,14 +528,23 @@ impl<'a> Job<'a, '_> {
         self.report.transfers = tally.transfers;
         self.report.durations_ms.append(&mut tally.durations);
         done?;
-        self.report.check = if reads { Check::ReadBack } else { Check::Accepted };
+        let all = tally.checked > 0 && tally.checked == tally.written;
+        self.report.check = if all { Check::ReadBack } else { Check::Accepted };
         Ok(())
     }
 
-    fn restart(&mut self, settled: &Settled<'_>, session: &mut DfuSession) -> Result<(), Failure> {
-        let at = settled.route.restart_at;
+    fn restart(&mut self, plan: &Plan, session: &mut dyn Session) -> Result<(), Failure> {
+        let by = plan.steps.iter().find_map(|step| match step {
+            Step::Restart { by } => Some(*by),
+            _ => None,
+        });
+        let by = by.unwrap_or(RestartBy::NotKnownYet);
+        let at = match by {
+            RestartBy::Address(at) => Some(at),
+            _ => None,
+        };
         let started = self.pace.now();
-        self.tell_step(StepName::Restart, StepState::Started, format!("leave update mode and start at {at}"));
+        self.tell_step(StepName::Restart, StepState::Started, by.to_string());
         session.restart(at, self.pace).map_err(|error| {
             Failure::new(Code::NotBack, format!("The unit did not leave update mode: {error}."))
                 .state(format!(
@@ -353,7 +561,10 @@ impl<'a> Job<'a, '_> {
         let version =
             image_version(settled.variant, &settled.image).filter(|_| settled.sheet.application.tells_version);
         let started = self.pace.now();
-        let wanted = format!("wait for {} on the same port", settled.sheet.application.id);
+        let wanted = match settled.sheet.application.id {
+            Some(id) => format!("wait for {id} on the same port"),
+            None => "wait for what comes on the same port".to_owned(),
+        };
         self.tell_step(StepName::Confirm, StepState::Started, wanted);
         let seen = confirm::confirm(self.bench, settled.sheet, settled.route, unit, version, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
@@ -380,11 +591,10 @@ impl<'a> Job<'a, '_> {
     /// The final verdict refuses what the provisional one let through: leaves
     /// update mode again, if the unit can be told to.
     fn go_back(&mut self, device: Box<dyn UsbDevice>, identity: &Identity, route: &Route, failure: Failure) -> Failure {
-        let RouteKind::Dfu { memory } = &route.kind;
         let left = identity
-            .dfu_opening(memory.as_deref())
+            .opening(route)
             .ok_or(SessionError::Gone)
-            .and_then(|opening| DfuSession::open(device, opening, self.pace))
+            .and_then(|opening| dfu::open(device, opening, self.pace))
             .and_then(|mut session| session.restart(route.restart_at, self.pace));
         failure.state(match left {
             Ok(()) => "Nothing was changed in the unit, and it was told to leave update mode again.",
@@ -423,20 +633,42 @@ fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
             let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
-            if sheets.iter().any(vouched) { Ok(()) } else { Err(no_address(&sheets.iter().collect::<Vec<_>>())) }
+            let undescribed = request.agreed.iter().any(|id| id == NO_SHEET);
+            if undescribed || sheets.iter().any(vouched) {
+                Ok(())
+            } else {
+                Err(no_address(&sheets.iter().collect::<Vec<_>>()))
+            }
         }
         Err(error) => Err(unreadable(&error)),
     }
 }
 
-fn plan(settled: &Settled<'_>, geometry: Geometry<'_>, needs_entry: bool) -> Result<Plan, Failure> {
+fn plan(
+    settled: &Settled<'_>,
+    geometry: Geometry<'_>,
+    needs_entry: bool,
+    request: &Request<'_>,
+) -> Result<Plan, Failure> {
+    let clear_all = request.clear_all;
     let Settled { sheet, variant, route, image, .. } = settled;
-    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry };
+    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all };
     Plan::draft(&job).map_err(|error| {
         Failure::new(Code::Refused, format!("No plan can be made: {error}."))
             .state("Nothing was changed in the unit.")
             .cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
     })
+}
+
+/// The plan for a unit that cannot be read after all.
+fn without_reading(
+    settled: &Settled<'_>,
+    geometry: Geometry<'_>,
+    approval: &Approval,
+    request: &Request<'_>,
+) -> Result<ApprovedPlan, Failure> {
+    let plan = plan(settled, Geometry { can_read: false, ..geometry }, false, request)?;
+    plan.approve(approval).map_err(|error| internal(&error.to_string()))
 }
 
 fn settled<'a>(
@@ -543,7 +775,10 @@ fn unreadable(error: &ReadError) -> Failure {
         .cure("Fetch or build the file again; 'vaka check FILE' shows what it is.")
 }
 
-fn not_opened(error: &SessionError) -> Failure {
+fn not_opened(error: &SessionError, place: &str) -> Failure {
+    if let SessionError::Held(by) = error {
+        return held(place, by);
+    }
     Failure::new(Code::Transfer, format!("The unit's update mode cannot be used: {error}."))
         .state("Nothing was changed in the unit.")
         .cure("Unplug the unit, put it into update mode again and run the same command.")

@@ -7,10 +7,11 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use vaka_boot::dfu::{DfuSession, Opening};
+use vaka_boot::dfu::{AddressedSession, Opening};
 use vaka_boot::pace::Pace;
 use vaka_boot::session::{Session, SessionError};
 use vaka_core::address::{Address, Span};
+use vaka_core::dfu::Attributes;
 use vaka_core::event::Event;
 use vaka_sim::clock::VirtualClock;
 use vaka_usb::{Clock, Setup, TransferError, UsbDevice};
@@ -78,7 +79,7 @@ struct Outcome<T> {
 /// Opens a session on a unit with blocks of 16 bytes and works with it.
 fn with_unit<T>(
     script: impl FnMut(u8, u16, &[u8]) -> Answer + Send + 'static,
-    work: impl FnOnce(&mut DfuSession, &mut Pace<'_>) -> Result<T, SessionError>,
+    work: impl FnOnce(&mut AddressedSession, &mut Pace<'_>) -> Result<T, SessionError>,
 ) -> Outcome<T> {
     let clock = VirtualClock::default();
     let log = Arc::new(Mutex::new(Vec::new()));
@@ -87,9 +88,17 @@ fn with_unit<T>(
     let mut tell = |event| events.push(event);
     let stop = AtomicBool::new(false);
     let mut pace = Pace::new(&clock, &mut tell, &stop);
-    let opening = Opening { interface: 0, alternate: 0, block_size: 16, can_upload: true, sectors: None };
-    let result =
-        DfuSession::open(Box::new(unit), opening, &mut pace).and_then(|mut session| work(&mut session, &mut pace));
+    let opening = Opening {
+        interface: 0,
+        alternate: 0,
+        block_size: 16,
+        size_is_known: true,
+        attributes: Attributes(0x0B),
+        addressed: true,
+        sectors: None,
+    };
+    let result = AddressedSession::open(Box::new(unit), opening, &mut pace)
+        .and_then(|mut session| work(&mut session, &mut pace));
     let time = clock.now();
     let log = log.lock().unwrap().clone();
     Outcome { result, log, events, time }
@@ -97,7 +106,7 @@ fn with_unit<T>(
 
 const AT: Address = Address::new(0x0A00_2400);
 
-fn erase(session: &mut DfuSession, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+fn erase(session: &mut AddressedSession, pace: &mut Pace<'_>) -> Result<(), SessionError> {
     session.erase(Span::new(AT, 16).unwrap(), pace)
 }
 
@@ -280,7 +289,7 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
                 _ => Ok(Vec::new()),
             }
         };
-        let done = with_unit(script, |session, pace| session.restart(AT, pace));
+        let done = with_unit(script, |session, pace| session.restart(Some(AT), pace));
         assert_eq!(done.result, Ok(()), "{gone_at}");
     }
     // But a refusal is a refusal.
@@ -290,5 +299,5 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
         GET_STATUS => status(0, 0, 5),
         _ => Ok(Vec::new()),
     };
-    assert!(matches!(with_unit(script, |s, pace| s.restart(AT, pace)).result, Err(SessionError::Refused { .. })));
+    assert!(matches!(with_unit(script, |s, pace| s.restart(Some(AT), pace)).result, Err(SessionError::Refused { .. })));
 }

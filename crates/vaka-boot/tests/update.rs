@@ -3,133 +3,33 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
-use std::ops::Range;
-use std::sync::Arc;
-use std::sync::atomic::AtomicBool;
+mod support;
+
 use std::time::Duration;
 
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Request};
+use support::{GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
 use vaka_core::address::Address;
-use vaka_core::event::{After, Check, Code, Event, Failure, Report};
+use vaka_core::event::{After, Check, Code};
 use vaka_core::image::{self, Image, ReadOptions, hex};
-use vaka_core::sheet::Sheet;
-use vaka_sim::clock::VirtualClock;
+use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
-use vaka_sim::in_process::SimBus;
+use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
-use vaka_sim::usb;
 use vaka_sim::world::lock;
-use vaka_sim::{SharedWorld, World};
-use vaka_usb::{Bus, Clock, Setup};
+use vaka_usb::Clock;
 
-const SHEET: &str = include_str!("../../../demo/sheets/tern.toml");
-const HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
-/// By `objcopy`, from the same link as the HEX file.
-const BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin");
-
-struct Scene {
-    world: SharedWorld,
-    clock: Arc<VirtualClock>,
-    sheets: Vec<Sheet>,
-    before: Vec<u8>,
-}
-
-impl Scene {
-    fn new(faults: Vec<Fault>) -> Self {
-        Self::with_sheet(faults, SHEET)
+/// Units whose updates are broken at every transfer: by address, plain DFU from
+/// update mode, and plain DFU with all of its way from the application.
+fn faulty(kind: usize, faults: Vec<Fault>) -> Scene {
+    let manners = Manner::default();
+    let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
+    match kind {
+        0 => Scene::tern_r1(faults),
+        1 => Scene::gannet(Gannet::new("G-00031").in_boot_mode(), faults, GANNET),
+        _ => Scene::gannet(Gannet::with("G-00031", leaving, manners), faults, GANNET),
     }
-
-    fn with_sheet(faults: Vec<Fault>, sheet: &str) -> Self {
-        let clock = Arc::new(VirtualClock::default());
-        let mut world = World::new(clock.clone());
-        world.plug("1-1", Box::new(Tern::in_boot_mode(Revision::R1, "T1-00217")), faults);
-        let before = world.unit("1-1").unwrap().flash().bytes().to_vec();
-        Self { world: world.shared(), clock, sheets: vec![Sheet::parse("tern.toml", sheet).unwrap()], before }
-    }
-
-    fn bus(&self) -> SimBus {
-        SimBus::new(self.world.clone(), self.clock.clone())
-    }
-
-    fn update(&self) -> (Report, Vec<Event>) {
-        self.update_with(HEX)
-    }
-
-    fn update_with(&self, file: &[u8]) -> (Report, Vec<Event>) {
-        let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
-        let request = Request {
-            file,
-            options: ReadOptions::default(),
-            unit: None,
-            label: Some("r1".into()),
-            wait: Duration::from_secs(5),
-            agreed: Vec::new(),
-            plan_only: false,
-            read_back: true,
-        };
-        let stop = AtomicBool::new(false);
-        let mut events = Vec::new();
-        let mut tell = |event| events.push(event);
-        let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*self.clock, &mut tell, &stop));
-        (report, events)
-    }
-
-    fn hand(&self, hand: Hand) {
-        assert!(lock(&self.world).hand("1-1", &hand));
-    }
-
-    /// What a person does with a unit that is stuck: pulls it, and plugs it
-    /// in again with SET held.
-    fn back_into_update_mode(&self) {
-        self.hand(Hand::Pull);
-        self.hand(Hand::Hold("SET".into()));
-        self.hand(Hand::Plug);
-        self.clock.sleep(Duration::from_secs(1));
-        self.hand(Hand::Release("SET".into()));
-    }
-
-    fn condition(&self) -> Condition {
-        lock(&self.world).unit("1-1").unwrap().condition()
-    }
-
-    fn memory(&self, range: Range<u32>) -> Vec<u8> {
-        let mut world = lock(&self.world);
-        world.unit("1-1").unwrap().flash().read(range.start, range.len()).unwrap().to_vec()
-    }
-
-    fn holds_image(&self) -> bool {
-        let start = Tern::application_region(Revision::R1).start;
-        self.memory(start..start + u32::try_from(BINARY.len()).unwrap()) == BINARY
-    }
-
-    #[track_caller]
-    fn assert_unharmed(&self, what: &str) {
-        assert_ne!(self.condition(), Condition::Bricked, "{what}");
-        for region in [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)] {
-            let before = &self.before[(region.start - 0x0A00_0000) as usize..(region.end - 0x0A00_0000) as usize];
-            assert_eq!(self.memory(region), before, "{what}");
-        }
-    }
-}
-
-fn failure(events: &[Event]) -> Option<&Failure> {
-    events.iter().find_map(|event| match event {
-        Event::Error(failure) => Some(failure),
-        _ => None,
-    })
-}
-
-/// Class transfers of an update without faults.
-fn transfers() -> u64 {
-    let scene = Scene::new(Vec::new());
-    let (report, _) = scene.update();
-    assert_eq!((report.code, report.check, report.after), (Code::Done, Check::ReadBack, After::Confirmed));
-    assert!(scene.holds_image());
-    let log = lock(&scene.world).log("1-1").len();
-    u64::try_from(log).unwrap()
 }
 
 #[test]
@@ -141,64 +41,51 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         FaultKind::Pull(None),
         FaultKind::Pull(Some(Duration::from_millis(700))),
     ];
-    let count = transfers();
-    assert!(count > 100, "{count}");
-    let mut failed = 0;
-    for at in 1..=count {
-        for kind in &kinds {
-            let what = format!("{kind:?} at transfer {at} of {count}");
-            let scene = Scene::new(vec![Fault { at, kind: kind.clone() }]);
-            let (report, events) = scene.update();
-            scene.assert_unharmed(&what);
-            let succeeded = report.code == Code::Done;
-            assert_eq!(succeeded, failure(&events).is_none(), "{what}: {report:?}");
-            if succeeded {
-                assert!(scene.holds_image(), "{what}: a false success");
-                scene.clock.sleep(Duration::from_secs(1));
-                assert_eq!(scene.condition(), Condition::Application, "{what}");
-                continue;
+    for (unit, least, check) in [(0, 100, Check::ReadBack), (1, 40, Check::ReadBack), (2, 30, Check::Accepted)] {
+        let whole = faulty(unit, Vec::new());
+        let (report, events) = whole.update();
+        assert_eq!(
+            (report.code, report.check, report.after),
+            (Code::Done, check, After::Confirmed),
+            "{:?}",
+            failure(&events)
+        );
+        assert!(whole.holds_image());
+        let count = whole.transfers();
+        assert!(count > least, "{count}");
+        let mut failed = 0;
+        for at in 1..=count {
+            for kind in &kinds {
+                let what = format!("unit {unit}, {kind:?} at transfer {at} of {count}");
+                failed += u64::from(is_survived(&faulty(unit, vec![Fault { at, kind: kind.clone() }]), &what));
             }
-            failed += 1;
-            let said = failure(&events).unwrap();
-            assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
-            assert!(matches!(report.code, Code::Transfer | Code::NotBack), "{what}: {said:?}");
-            scene.back_into_update_mode();
-            let (again, events) = scene.update();
-            assert_eq!(again.code, Code::Done, "{what}, second run: {:?}", failure(&events));
-            assert!(scene.holds_image(), "{what}, second run");
-            scene.assert_unharmed(&what);
         }
+        // Most of them must have been felt, or the faults did not happen.
+        assert!(failed > count * 2, "unit {unit}: {failed} of {count} x 5");
     }
-    // Most of them must have been felt, or the faults did not happen.
-    assert!(failed > count * 3, "{failed}");
 }
 
-/// Brings the unit's DFU interface into a state, as an earlier program might
-/// have left it, by raw requests; returns the state that it tells.
-fn leave_in(scene: &Scene, requests: &[(u8, u16, &[u8])]) -> u8 {
-    let mut device = scene.bus().open("1-1").unwrap();
-    let second = Duration::from_secs(1);
-    for (request, value, data) in requests {
-        let setup = |kind| Setup { kind, request: *request, value: *value, index: 0 };
-        // Some of these are refused on purpose.
-        let _ = match request {
-            2 => device.control_in(setup(0xA1), 1024, second).map(drop),
-            3 => device.control_in(setup(0xA1), 6, second).map(drop),
-            _ => device.control_out(setup(0x21), data, second),
-        };
+/// Updates a unit with a fault, and once more if that failed; whether it did.
+fn is_survived(scene: &Scene, what: &str) -> bool {
+    let (report, events) = scene.update();
+    scene.assert_unharmed(what);
+    let succeeded = report.code == Code::Done;
+    assert_eq!(succeeded, failure(&events).is_none(), "{what}: {report:?}");
+    if succeeded {
+        assert!(scene.holds_image(), "{what}: a false success");
+        scene.clock.sleep(Duration::from_secs(1));
+        assert_eq!(scene.condition(), Condition::Application, "{what}");
+        return false;
     }
-    // The program ends without giving the device back: nothing is reset.
-    std::mem::forget(device);
-    let world = scene.world.clone();
-    let setup = usb::Setup { kind: 0xA1, request: 5, value: 0, index: 0, length: 1 };
-    let mut world = lock(&world);
-    let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
-    let state = match world.control("1-1", enumeration, setup, &[]) {
-        Some(usb::Answer::Data(bytes)) => bytes[0],
-        _ => 4,
-    };
-    world.release("1-1");
-    state
+    let said = failure(&events).unwrap();
+    assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
+    assert!(matches!(report.code, Code::Transfer | Code::NotBack | Code::NoUnit), "{what}: {said:?}");
+    scene.back_into_update_mode();
+    let (again, events) = scene.update();
+    assert_eq!(again.code, Code::Done, "{what}, second run: {:?}", failure(&events));
+    assert!(scene.holds_image(), "{what}, second run");
+    scene.assert_unharmed(what);
+    true
 }
 
 /// A second segment far behind the first: its own sector, run and address
@@ -211,8 +98,8 @@ fn an_image_with_a_gap_is_written_in_two_runs() {
     let at = 0x0A01_0801;
     let options = ReadOptions { at: Some(Address::new(u64::from(at))), ..ReadOptions::default() };
     let both = Image::join(&[image, image::read(&extra, options).unwrap()]).unwrap().unwrap();
-    let scene = Scene::new(Vec::new());
-    let (report, events) = scene.update_with(&hex::write(&both));
+    let scene = Scene::tern_r1(Vec::new());
+    let (report, events) = scene.update_with(&hex::write(&both), |_| {});
     assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(at..at + 2000), extra);
@@ -226,7 +113,7 @@ fn an_image_with_a_gap_is_written_in_two_runs() {
 /// The padding of the last block is written, so it is checked as well.
 #[test]
 fn a_bit_that_is_lost_in_the_padding_is_found() {
-    let scene = Scene::new(Vec::new());
+    let scene = Scene::tern_r1(Vec::new());
     let end = Tern::application_region(Revision::R1).start + u32::try_from(BINARY.len()).unwrap();
     lock(&scene.world).unit("1-1").unwrap().flash_mut().wear(end + 100);
     let (report, events) = scene.update();
@@ -255,8 +142,8 @@ fn every_state_an_earlier_program_left_leads_to_a_good_update() {
         (10, &[(1, 0, &[0x21, 0, 0, 0, 0]), (3, 0, &[])]),
     ];
     for (state, requests) in cases {
-        let scene = Scene::new(Vec::new());
-        assert_eq!(leave_in(&scene, requests), *state, "{requests:02X?}");
+        let scene = Scene::tern_r1(Vec::new());
+        assert_eq!(scene.leave_in(requests), *state, "{requests:02X?}");
         let (report, events) = scene.update();
         assert_eq!(report.code, Code::Done, "{requests:02X?}: {:?}", failure(&events));
         assert!(scene.holds_image());
@@ -266,7 +153,7 @@ fn every_state_an_earlier_program_left_leads_to_a_good_update() {
 
 #[test]
 fn the_time_is_what_the_unit_asked_for_and_hardly_more() {
-    let scene = Scene::new(Vec::new());
+    let scene = Scene::tern_r1(Vec::new());
     let (report, _) = scene.update();
     let spent = |name: &str| {
         let found = report.durations_ms.iter().find(|(step, _)| step.words() == name);
@@ -280,17 +167,21 @@ fn the_time_is_what_the_unit_asked_for_and_hardly_more() {
     assert_eq!(spent("read back"), 2);
 }
 
+/// A Tern in update mode under another sheet.
+fn tern_with(sheet: &str) -> Scene {
+    Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), sheet)
+}
+
 #[test]
 fn not_back_is_told_apart() {
-    let pulled = Scene::new(Vec::new());
-    // Erase, write, read back and the leave request take some 0.6 s; then the
+    let pulled = Scene::tern_r1(Vec::new());
+    // Erase, write, read back and the leave request take some 0.45 s; then the
     // unit is dark for a quarter of a second.
-    lock(&pulled.world).hand_later("1-1", Duration::from_millis(700), Hand::Pull);
-    let other_id = Scene::with_sheet(Vec::new(), &SHEET.replace("id = \"1209:0001\"", "id = \"1209:0007\""));
-    let other_name =
-        Scene::with_sheet(Vec::new(), &SHEET.replace("product = \"Tern tide gauge\"", "product = \"Tern\""));
+    lock(&pulled.world).hand_later("1-1", Duration::from_millis(550), Hand::Pull);
+    let other_id = tern_with(&TERN.replace("id = \"1209:0001\"", "id = \"1209:0007\""));
+    let other_name = tern_with(&TERN.replace("product = \"Tern tide gauge\"", "product = \"Tern\""));
     // The sheet looks for the version where the image has its length.
-    let other_version = Scene::with_sheet(Vec::new(), &SHEET.replace("offset = 0x4C", "offset = 0x44"));
+    let other_version = tern_with(&TERN.replace("offset = 0x4C", "offset = 0x44"));
     for (scene, words) in [
         (pulled, "nothing showed up on its port within 10 s"),
         (other_id, "it came back as 1209:0001, which is not its application"),

@@ -161,6 +161,7 @@ pub enum StepName {
     Identify,
     Erase,
     Write,
+    Finish,
     ReadBack,
     Restart,
     Confirm,
@@ -174,6 +175,7 @@ impl StepName {
             Self::Identify => "identify",
             Self::Erase => "erase",
             Self::Write => "write",
+            Self::Finish => "finish",
             Self::ReadBack => "read back",
             Self::Restart => "restart",
             Self::Confirm => "confirm",
@@ -347,6 +349,8 @@ pub struct Transfers {
     pub erase: u64,
     /// Transfers while writing.
     pub write: u64,
+    /// Transfers while telling the unit that it has all.
+    pub finish: u64,
     /// Transfers while reading back.
     pub read_back: u64,
     /// Blocks written.

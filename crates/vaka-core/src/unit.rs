@@ -4,6 +4,7 @@ use std::fmt;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
+use crate::dfu::{FunctionalDescriptor, VERSION_ADDRESSED};
 use crate::memory::layout::Layout;
 
 /// USB vendor and product id, shown as `1209:0002`.
@@ -108,21 +109,21 @@ pub struct UnitFacts {
     pub product: Option<String>,
     /// iSerialNumber.
     pub serial: Option<String>,
-    /// Its DFU interface, where it has one and it could be read.
-    pub dfu: Option<DfuFacts>,
+    /// Its DFU interfaces, as far as they could be read.
+    pub dfu: Vec<DfuFacts>,
 }
 
 /// What a DFU interface says of itself.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DfuFacts {
+    /// bInterfaceNumber.
+    pub interface: u8,
     /// Whether this is the DFU mode (protocol 2), not the run-time one (1).
     pub in_dfu_mode: bool,
     /// One entry for each alternate setting, in the order of their numbers.
     pub alternates: Vec<DfuAlternate>,
-    /// wTransferSize.
-    pub transfer_size: u16,
-    /// bitCanUpload.
-    pub can_upload: bool,
+    /// The functional descriptor, if it has one.
+    pub functional: Option<FunctionalDescriptor>,
 }
 
 /// One alternate setting of a DFU interface.
@@ -136,17 +137,96 @@ pub struct DfuAlternate {
     pub layout: Option<Layout>,
 }
 
-impl DfuFacts {
-    /// The first memory layout, or the one of the memory with this name.
-    pub fn memory(&self, name: Option<&str>) -> Option<&Layout> {
-        self.alternate(name)?.layout.as_ref()
+impl DfuAlternate {
+    /// What a person calls it: the layout's name, else the text.
+    pub fn label(&self) -> Option<&str> {
+        self.layout.as_ref().map(|layout| layout.name.as_str()).or(self.name.as_deref())
+    }
+}
+
+/// One memory that a unit in DFU mode offers: an alternate setting.
+#[derive(Clone, Copy, Debug)]
+pub struct DfuMemory<'a> {
+    /// Its interface.
+    pub interface: &'a DfuFacts,
+    /// Its setting.
+    pub alternate: &'a DfuAlternate,
+}
+
+impl DfuMemory<'_> {
+    /// Whether it is written by memory addresses. Its version says so, or its
+    /// text does; one of them may be missing.
+    pub fn is_addressed(&self) -> bool {
+        let by_version = self.interface.functional.is_some_and(|found| found.version == VERSION_ADDRESSED);
+        by_version || self.alternate.layout.is_some()
+    }
+}
+
+impl fmt::Display for DfuMemory<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}.{}", self.interface.interface, self.alternate.number)?;
+        self.alternate.label().map_or(Ok(()), |label| write!(f, " \"{label}\""))
+    }
+}
+
+/// Which memory of a unit in DFU mode is meant; all that is given must fit.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct MemoryChoice {
+    /// Its name, as the unit tells it.
+    pub name: Option<String>,
+    /// bInterfaceNumber.
+    pub interface: Option<u8>,
+    /// bAlternateSetting.
+    pub alternate: Option<u8>,
+}
+
+impl MemoryChoice {
+    /// Reads what a person types: `ALTERNATE`, `INTERFACE.ALTERNATE` or a name.
+    pub fn parse(text: &str) -> Self {
+        let number = |text: &str| text.parse::<u8>().ok();
+        match (number(text), text.split_once('.')) {
+            (Some(alternate), _) => Self { alternate: Some(alternate), ..Self::default() },
+            (None, Some((interface, alternate))) if number(interface).is_some() && number(alternate).is_some() => {
+                Self { name: None, interface: number(interface), alternate: number(alternate) }
+            }
+            _ => Self { name: Some(text.to_owned()), ..Self::default() },
+        }
     }
 
-    /// The first alternate setting that tells a memory layout, or the one of
-    /// the memory with this name.
-    pub fn alternate(&self, memory: Option<&str>) -> Option<&DfuAlternate> {
-        let fits = |layout: &Layout| memory.is_none_or(|name| layout.name == name);
-        self.alternates.iter().find(|alternate| alternate.layout.as_ref().is_some_and(fits))
+    fn fits(&self, memory: &DfuMemory<'_>) -> bool {
+        self.name.as_deref().is_none_or(|name| memory.alternate.label() == Some(name))
+            && self.interface.is_none_or(|number| memory.interface.interface == number)
+            && self.alternate.is_none_or(|number| memory.alternate.number == number)
+    }
+
+    /// Whether anything is chosen.
+    pub fn is_any(&self) -> bool {
+        *self == Self::default()
+    }
+}
+
+impl fmt::Display for MemoryChoice {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let mut parts = Vec::new();
+        parts.extend(self.name.as_ref().map(|name| format!("named \"{name}\"")));
+        parts.extend(self.interface.map(|number| format!("on interface {number}")));
+        parts.extend(self.alternate.map(|number| format!("with alternate setting {number}")));
+        f.write_str(&parts.join(" "))
+    }
+}
+
+impl UnitFacts {
+    /// The memories that the unit offers in DFU mode and that a choice allows.
+    pub fn memories(&self, choice: &MemoryChoice) -> Vec<DfuMemory<'_>> {
+        let booted = self.dfu.iter().filter(|dfu| dfu.in_dfu_mode);
+        let all = booted
+            .flat_map(|interface| interface.alternates.iter().map(move |alternate| DfuMemory { interface, alternate }));
+        all.filter(|memory| choice.fits(memory)).collect()
+    }
+
+    /// The run-time DFU interface of an application.
+    pub fn run_time_dfu(&self) -> Option<&DfuFacts> {
+        self.dfu.iter().find(|dfu| !dfu.in_dfu_mode)
     }
 }
 
@@ -162,5 +242,37 @@ mod tests {
         }
         assert_eq!(ReleaseNumber(0x0150).to_string(), "1.5.0");
         assert_eq!(ReleaseNumber(0x1203).to_string(), "12.0.3");
+    }
+
+    #[test]
+    fn memories_are_chosen_by_number_and_by_name() {
+        let alternate =
+            |number, name: &str| DfuAlternate { number, name: Some(name.to_owned()), layout: Layout::parse(name) };
+        let interface = |interface, names: [&str; 2]| DfuFacts {
+            interface,
+            in_dfu_mode: true,
+            alternates: vec![alternate(0, names[0]), alternate(1, names[1])],
+            functional: None,
+        };
+        let unit = UnitFacts {
+            id: UsbId { vendor: 1, product: 2 },
+            release: ReleaseNumber(0),
+            maker: None,
+            product: None,
+            serial: None,
+            dfu: vec![interface(0, ["Hull", "Mast"]), interface(2, ["@Keel/0x0A000000/4*1Kg", "Mast"])],
+        };
+        let found = |choice: &str| {
+            let found = unit.memories(&MemoryChoice::parse(choice));
+            found.iter().map(|memory| memory.to_string()).collect::<Vec<_>>()
+        };
+        assert_eq!(found("Keel"), ["2.0 \"Keel\""]);
+        assert_eq!(found("Mast"), ["0.1 \"Mast\"", "2.1 \"Mast\""]);
+        assert_eq!(found("0"), ["0.0 \"Hull\"", "2.0 \"Keel\""]);
+        assert_eq!(found("2.1"), ["2.1 \"Mast\""]);
+        assert_eq!(found("3.1"), [""; 0]);
+        assert_eq!(unit.memories(&MemoryChoice::default()).len(), 4);
+        let addressed = |choice: &str| unit.memories(&MemoryChoice::parse(choice))[0].is_addressed();
+        assert!(addressed("Keel") && !addressed("Hull"));
     }
 }

@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+use vaka_core::dfu::FunctionalDescriptor;
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
@@ -31,14 +32,15 @@ fn unit(product: u16) -> UnitFacts {
         maker: None,
         product: Some("Tern tide gauge".into()),
         serial: None,
-        dfu: None,
+        dfu: Vec::new(),
     }
 }
 
 fn booted(text: &str) -> UnitFacts {
     let alternate = DfuAlternate { number: 0, name: Some(text.into()), layout: Layout::parse(text) };
-    let dfu = DfuFacts { in_dfu_mode: true, alternates: vec![alternate], transfer_size: 1024, can_upload: true };
-    UnitFacts { dfu: Some(dfu), ..unit(2) }
+    let functional = FunctionalDescriptor::parse(&[9, 0x21, 0x0B, 0xFF, 0, 0, 4, 0x1A, 1]);
+    let dfu = DfuFacts { interface: 0, in_dfu_mode: true, alternates: vec![alternate], functional };
+    UnitFacts { dfu: vec![dfu], ..unit(2) }
 }
 
 fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: &[&str]) -> Verdict {
@@ -46,7 +48,7 @@ fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: 
     let image = image(bytes);
     let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
     let label = label.map(|label| sheet.variant(label).unwrap());
-    judge(&Case { sheet: &sheet, unit, image: &image, label, running: None, agreed: &agreed })
+    judge(&Case { sheet: &sheet, unit, image: &image, label, running: None, clear_all: false, agreed: &agreed })
 }
 
 /// The deciding evidence of each case, readable as a table.
@@ -82,7 +84,7 @@ fn what_fits_what() {
         (&booted(&smaller),           R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
         (&booted(&elsewhere),         R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
         (&booted(&renamed),           R1, Some("r1"), Conflicts, "the sheet's route writes that memory"),
-        (&booted("Tide Flash"),       R1, Some("r1"), Conflicts, "the sheet's route writes that memory"),
+        (&booted("Tide Flash"),       R1, Some("r1"), Conflicts, "does not speak DFU with memory addresses"),
         (&unit(2),                    R1, Some("r1"), Conflicts, "the sheet's route is DFU"),
         (&strange,                    R1, Some("r1"), Conflicts, "not an id of this product"),
         (&strange,                    R1, None,       Conflicts, "not an id of this product"),
@@ -151,8 +153,16 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let sheet = sheet();
     let image = image(R1);
     let r1 = sheet.variant("r1").unwrap();
-    let geometry = Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true };
-    let job = Job { sheet: &sheet, variant: r1, route: &r1.routes[0], image: &image, geometry, needs_entry: true };
+    let geometry = Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None };
+    let job = Job {
+        sheet: &sheet,
+        variant: r1,
+        route: &r1.routes[0],
+        image: &image,
+        geometry,
+        needs_entry: true,
+        clear_all: false,
+    };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
     let wanted = [
@@ -177,11 +187,19 @@ fn a_plan_never_erases_beside_its_regions() {
     let sheet = sheet();
     let r1 = sheet.variant("r1").unwrap();
     let coarse = Layout::parse("@Tide Flash/0x0A000000/9*016Kg").unwrap().map;
-    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true };
+    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None };
     let image = image(R1);
-    let job = Job { sheet: &sheet, variant: r1, route: &r1.routes[0], image: &image, geometry, needs_entry: false };
+    let job = Job {
+        sheet: &sheet,
+        variant: r1,
+        route: &r1.routes[0],
+        image: &image,
+        geometry,
+        needs_entry: false,
+        clear_all: false,
+    };
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
-    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true };
+    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None };
     assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
 }
 

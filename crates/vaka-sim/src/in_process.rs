@@ -30,6 +30,10 @@ impl Bus for SimBus {
         Self::NAME
     }
 
+    fn resets_on_close(&self) -> bool {
+        true
+    }
+
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
         Ok(lock(&self.world).list().into_iter().map(info).collect())
     }

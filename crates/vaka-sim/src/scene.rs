@@ -7,8 +7,11 @@ use std::time::Duration;
 use serde::Deserialize;
 use thiserror::Error;
 
+use crate::bootloader::dfu::{Manner, Poll};
+use crate::bootloader::dfu_plain::Traits;
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
+use crate::unit::gannet::Gannet;
 use crate::unit::tern::{Revision, Tern};
 use crate::unit::{Hand, Unit};
 use crate::world::World;
@@ -29,11 +32,15 @@ struct RawScene {
 #[serde(deny_unknown_fields)]
 struct SceneUnit {
     product: Product,
-    variant: Variant,
+    variant: Option<Variant>,
     port: String,
     serial: String,
     #[serde(default)]
     mode: StartMode,
+    #[serde(default)]
+    read_protected: bool,
+    #[serde(default)]
+    dfu: RawDfu,
     #[serde(default)]
     stuck_bits: Vec<RawStuckBit>,
     #[serde(default)]
@@ -46,6 +53,60 @@ struct SceneUnit {
 #[serde(rename_all = "kebab-case")]
 enum Product {
     Tern,
+    Gannet,
+}
+
+/// How a unit's DFU departs from what it should be.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawDfu {
+    upload: Option<bool>,
+    tolerant: Option<bool>,
+    will_detach: Option<bool>,
+    #[serde(default)]
+    poll: RawPoll,
+    #[serde(default)]
+    no_functional_descriptor: bool,
+    says_block: Option<u16>,
+    takes_block: Option<u16>,
+    #[serde(default)]
+    vanishes: bool,
+    #[serde(default)]
+    clings: bool,
+}
+
+#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawPoll {
+    #[default]
+    Honest,
+    Zero,
+    Absurd,
+}
+
+impl RawDfu {
+    fn manner(&self) -> Manner {
+        Manner {
+            poll: match self.poll {
+                RawPoll::Honest => Poll::Honest,
+                RawPoll::Zero => Poll::Zero,
+                RawPoll::Absurd => Poll::Absurd,
+            },
+            no_functional_descriptor: self.no_functional_descriptor,
+            says_block: self.says_block,
+            takes_block: self.takes_block,
+            vanishes: self.vanishes,
+            clings: self.clings,
+        }
+    }
+
+    fn traits(&self) -> Traits {
+        Traits {
+            can_upload: self.upload.unwrap_or(Gannet::TRAITS.can_upload),
+            tolerant: self.tolerant.unwrap_or(Gannet::TRAITS.tolerant),
+            will_detach: self.will_detach.unwrap_or(Gannet::TRAITS.will_detach),
+        }
+    }
 }
 
 #[derive(Clone, Copy, Debug, Deserialize)]
@@ -123,6 +184,11 @@ impl Scene {
             if let Some(bit) = unit.stuck_bits.iter().find(|bit| bit.bit > 7) {
                 return Err(SceneError::Value(format!("a byte has bits 0 to 7, not {}", bit.bit)));
             }
+            match (unit.product, unit.variant) {
+                (Product::Tern, None) => return Err(SceneError::Value("a Tern has a variant: r1 or r2".into())),
+                (Product::Gannet, Some(_)) => return Err(SceneError::Value("there is only one Gannet".into())),
+                _ => {}
+            }
             for hand in &unit.hands {
                 Hand::parse(&hand.what).map_err(SceneError::Value)?;
             }
@@ -139,20 +205,34 @@ impl Scene {
 }
 
 impl SceneUnit {
-    fn build(&self, world: &mut World) {
-        let Product::Tern = self.product;
+    fn unit(&self) -> Box<dyn Unit> {
         let revision = match self.variant {
-            Variant::R1 => Revision::R1,
-            Variant::R2 => Revision::R2,
+            Some(Variant::R2) => Revision::R2,
+            Some(Variant::R1) | None => Revision::R1,
         };
-        let mut unit = match self.mode {
-            StartMode::Application => Tern::new(revision, &self.serial),
-            StartMode::Update => Tern::in_boot_mode(revision, &self.serial),
-        };
+        let manner = self.dfu.manner();
+        match (self.product, self.mode) {
+            (Product::Tern, StartMode::Application) => {
+                Box::new(Tern::new(revision, &self.serial).with_manner(manner, self.read_protected))
+            }
+            (Product::Tern, StartMode::Update) => {
+                Box::new(Tern::in_boot_mode(revision, &self.serial).with_manner(manner, self.read_protected))
+            }
+            (Product::Gannet, StartMode::Application) => {
+                Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner))
+            }
+            (Product::Gannet, StartMode::Update) => {
+                Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner).in_boot_mode())
+            }
+        }
+    }
+
+    fn build(&self, world: &mut World) {
+        let mut unit = self.unit();
         for bit in &self.stuck_bits {
             unit.flash_mut().stick(StuckBit { address: bit.at, bit: bit.bit });
         }
-        world.plug(&self.port, Box::new(unit), self.faults.iter().map(RawFault::fault).collect());
+        world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
         for hand in &self.hands {
             // Checked when the scene was read.
             if let Ok(does) = Hand::parse(&hand.what) {
@@ -174,8 +254,8 @@ impl RawFault {
     }
 }
 
-/// The scene that is served when none is given: a Tern r1 in update mode and a
-/// Tern r2 that runs its application.
+/// The scene that is served when none is given: a Tern r1 in update mode, a
+/// Tern r2 and a Gannet that run their applications.
 pub const DEFAULT: &str = r#"
 [[unit]]
 product = "tern"
@@ -189,6 +269,11 @@ product = "tern"
 variant = "r2"
 port = "1-2"
 serial = "T2-00054"
+
+[[unit]]
+product = "gannet"
+port = "1-3"
+serial = "G-00031"
 "#;
 
 #[cfg(test)]
@@ -197,10 +282,12 @@ mod tests {
 
     #[test]
     fn scenes_are_checked() {
-        assert_eq!(Scene::parse(DEFAULT).unwrap().units.len(), 2);
+        assert_eq!(Scene::parse(DEFAULT).unwrap().units.len(), 3);
         for (from, to, words) in [
             ("port = \"1-2\"", "port = \"1-1\"", "used twice"),
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),
+            ("variant = \"r2\"\n", "", "r1 or r2"),
+            ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "only one Gannet"),
             ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
             (

@@ -144,6 +144,12 @@ pub trait Bus: Send + Sync {
         None
     }
 
+    /// Whether a device is reset when it is closed. A unit that leaves its
+    /// update mode at a reset must not be opened there only to look at it.
+    fn resets_on_close(&self) -> bool {
+        false
+    }
+
     /// Waits until something may have changed on the bus, `at_most` so long. A
     /// bus that is not told of changes waits a short time and lets the caller
     /// look.

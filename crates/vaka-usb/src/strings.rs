@@ -36,6 +36,15 @@ pub fn configuration(device: &mut dyn UsbDevice) -> Result<Configuration, Transf
         .ok_or_else(|| TransferError::Failed("its configuration descriptor is unreadable".into()))
 }
 
+/// Reads a class descriptor of an interface. Many devices refuse that.
+///
+/// # Errors
+/// The transfer failed.
+pub fn class_descriptor(device: &mut dyn UsbDevice, kind: u8, interface: u8) -> Result<Vec<u8>, TransferError> {
+    let setup = Setup { kind: 0x81, ..Setup::get_descriptor(kind, 0, u16::from(interface)) };
+    device.control_in(setup, 64, STANDARD_TIMEOUT)
+}
+
 /// Reads strings in the device's English, or its first language.
 #[derive(Clone, Copy, Debug)]
 pub struct Strings {

@@ -26,7 +26,7 @@ pub struct Args {
 #[derive(Debug, ClapArgs)]
 #[command(next_help_heading = "Options that mean the same everywhere")]
 pub struct Common {
-    /// Where units are: usbip://HOST[:PORT]; repeat it for several
+    /// Where units are: usb (this machine, the default) or usbip://HOST[:PORT]; repeat it for several
     #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
     /// One unit: id=VID:PID, serial=…, port=…, name=…, or such a value alone
@@ -266,6 +266,12 @@ pub struct Update {
     /// How strong a check is wanted
     #[arg(long, value_enum, default_value_t = Strength::Strongest)]
     pub check: Strength,
+    /// Erase the whole part first, but for its bootloader; what is lost by that is asked for as an agreement
+    #[arg(long)]
+    pub clear_all: bool,
+    /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
+    #[arg(long, value_name = "MEMORY")]
+    pub memory: Option<String>,
 }
 
 /// How strong a check is wanted.

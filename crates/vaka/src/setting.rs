@@ -91,16 +91,13 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
     Ok(sheets)
 }
 
-/// Sheets, of which there must be some.
-pub fn needed_sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
-    let sheets = sheets(common)?;
-    if sheets.is_empty() {
-        return Err(Problem(
-            Failure::new(Code::Refused, "No product sheet is known, so nothing says which image fits which unit.")
-                .cure("Give --sheets DIR; docs/formats/product-sheet.md says how a sheet is written."),
-        ));
-    }
-    Ok(sheets)
+/// What is said where a sheet is needed and there is none.
+pub fn no_sheets() -> Problem {
+    Problem(
+        Failure::new(Code::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
+            "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word.",
+        ),
+    )
 }
 
 fn default_folder() -> Option<PathBuf> {

@@ -123,7 +123,7 @@ fn the_same_by_hand_in_two_terminals() {
     let vaka = |args: &[&str]| {
         Running::start(program().args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).args(args)).end()
     };
-    vaka(&["survey"]).expect(0, &["2 units", "T2-00054"]);
+    vaka(&["survey"]).expect(0, &["3 units", "T2-00054", "G-00031"]);
     let memory = |standins: &mut Running, name: &str| {
         let path = folder.path().join(name);
         writeln!(standins.stdin(), "memory 1-1 {}", path.display()).unwrap();

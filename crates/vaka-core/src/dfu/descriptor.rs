@@ -31,13 +31,23 @@ impl Attributes {
     pub fn can_upload(self) -> bool {
         self.0 & 2 != 0
     }
+
+    /// bitManifestationTolerant: it answers after the manifestation.
+    pub fn manifestation_tolerant(self) -> bool {
+        self.0 & 4 != 0
+    }
+
+    /// bitWillDetach: it leaves the bus by itself; clear: the host resets it.
+    pub fn will_detach(self) -> bool {
+        self.0 & 8 != 0
+    }
 }
 
 /// bcdDFUVersion of the address extension.
 pub const VERSION_ADDRESSED: u16 = 0x011A;
 
 /// bDescriptorType of the functional descriptor. Source: DFU 1.1, table 4.2.
-const TYPE: u8 = 0x21;
+pub const DESCRIPTOR_TYPE: u8 = 0x21;
 
 impl FunctionalDescriptor {
     /// Finds and parses it among the descriptors that follow an interface,
@@ -48,8 +58,9 @@ impl FunctionalDescriptor {
         descriptors.into_iter().find_map(Self::parse)
     }
 
-    fn parse(bytes: &[u8]) -> Option<Self> {
-        let &[_, TYPE, attributes, d0, d1, t0, t1, ref rest @ ..] = bytes else { return None };
+    /// Parses one descriptor; `None` for another kind or fewer than 7 bytes.
+    pub fn parse(bytes: &[u8]) -> Option<Self> {
+        let &[_, DESCRIPTOR_TYPE, attributes, d0, d1, t0, t1, ref rest @ ..] = bytes else { return None };
         let version = match rest {
             [v0, v1, ..] => u16::from_le_bytes([*v0, *v1]),
             _ => 0x0100,

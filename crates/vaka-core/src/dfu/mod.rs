@@ -10,7 +10,7 @@ mod request;
 mod state;
 mod status;
 
-pub use descriptor::{Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
+pub use descriptor::{Attributes, DESCRIPTOR_TYPE, FunctionalDescriptor, VERSION_ADDRESSED};
 pub use request::{Command, FIRST_DATA_BLOCK, Request};
 pub use state::{State, ToIdle, way_to_idle};
 pub use status::{Status, StatusReply};

@@ -33,18 +33,27 @@ pub enum Command {
     SetAddress(Address),
     /// Erase the sector that holds the address.
     Erase(Address),
+    /// Erase all that the alternate setting maps.
+    EraseAll,
+    /// Lift the read protection, which erases the whole part.
+    Unprotect,
 }
 
 impl Command {
-    /// Its bytes: a code, then the address in 4 bytes, little-endian. `None`
-    /// if the address does not fit.
-    pub fn emit(self) -> Option<[u8; 5]> {
+    /// Its bytes: a code, then the address, if it takes one, in 4 bytes,
+    /// little-endian. `None` if the address does not fit.
+    pub fn emit(self) -> Option<Vec<u8>> {
         let (code, address) = match self {
-            Self::SetAddress(address) => (0x21, address),
-            Self::Erase(address) => (0x41, address),
+            Self::SetAddress(address) => (0x21, Some(address)),
+            Self::Erase(address) => (0x41, Some(address)),
+            Self::EraseAll => (0x41, None),
+            Self::Unprotect => (0x92, None),
         };
-        let [a, b, c, d] = address.to_u32()?.to_le_bytes();
-        Some([code, a, b, c, d])
+        let mut bytes = vec![code];
+        if let Some(address) = address {
+            bytes.extend(address.to_u32()?.to_le_bytes());
+        }
+        Some(bytes)
     }
 }
 
@@ -55,8 +64,10 @@ mod tests {
     #[test]
     fn commands_carry_little_endian_addresses() {
         let at = Address::new(0x0A00_2400);
-        assert_eq!(Command::SetAddress(at).emit(), Some([0x21, 0x00, 0x24, 0x00, 0x0A]));
-        assert_eq!(Command::Erase(at).emit(), Some([0x41, 0x00, 0x24, 0x00, 0x0A]));
+        assert_eq!(Command::SetAddress(at).emit(), Some(vec![0x21, 0x00, 0x24, 0x00, 0x0A]));
+        assert_eq!(Command::Erase(at).emit(), Some(vec![0x41, 0x00, 0x24, 0x00, 0x0A]));
         assert_eq!(Command::Erase(Address::new(1 << 32)).emit(), None);
+        assert_eq!(Command::EraseAll.emit(), Some(vec![0x41]));
+        assert_eq!(Command::Unprotect.emit(), Some(vec![0x92]));
     }
 }

@@ -32,7 +32,10 @@ pub enum Source {
     StartVectors,
     Mark,
     Stamp,
+    DfuSuffix,
     Version,
+    Sheet,
+    Loss,
 }
 
 impl Source {
@@ -50,7 +53,10 @@ impl Source {
             Self::StartVectors => "start vectors",
             Self::Mark => "mark",
             Self::Stamp => "stamp",
+            Self::DfuSuffix => "DFU suffix",
             Self::Version => "version",
+            Self::Sheet => "product sheet",
+            Self::Loss => "loss",
         }
     }
 }
@@ -68,7 +74,7 @@ pub enum Weight {
     /// It cannot be: this refuses, and nothing overrides it.
     Conflicts,
     /// It should not be. The agreement with this id overrides it.
-    ConflictsUnlessAgreed(&'static str),
+    ConflictsUnlessAgreed(String),
 }
 
 /// One fact, and what it means.
@@ -87,6 +93,13 @@ pub struct Evidence {
     /// The variant that it was compared with, if one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variant: Option<VariantId>,
+}
+
+impl Weight {
+    /// A conflict that the agreement with this id overrides.
+    pub(super) fn unless_agreed(id: impl Into<String>) -> Self {
+        Self::ConflictsUnlessAgreed(id.into())
+    }
 }
 
 impl Evidence {

@@ -3,13 +3,15 @@
 use super::evidence::{About, Evidence, Source, Weight};
 use crate::address::Span;
 use crate::image::Image;
+use crate::image::dfu_file::Suffix;
 use crate::image::stamp::{self, Found, Seal};
 use crate::image::vectors::StartVectors;
+use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
-use crate::sheet::{Route, RouteKind, Sheet, Variant};
+use crate::sheet::{BOOTLOADER, Route, RouteKind, Sheet, Variant};
 use crate::size::Bytes;
 use crate::text;
-use crate::unit::{DfuFacts, ReleaseNumber, UnitFacts};
+use crate::unit::{DfuMemory, ReleaseNumber, UnitFacts, UsbId};
 
 /// Evidence of `variant`, still without a weight.
 struct Seen<'a> {
@@ -86,6 +88,9 @@ fn stamp(sheet: &Sheet, variant: &Variant, image: &Image) -> Option<Evidence> {
 fn start_address(variant: &Variant, image: &Image) -> Evidence {
     let seen = of_file(variant, Source::StartAddress, image.start().to_string());
     let region = &variant.image.region;
+    if !variant.image.starts_region {
+        return seen.weighs(Weight::Neutral, "where applications start on this unit is not known");
+    }
     if image.start() == region.span.start() {
         return seen.agrees(format!("start of {}'s region '{}'", variant.id, region.name));
     }
@@ -191,22 +196,47 @@ fn show_bytes(bytes: &[u8]) -> String {
 
 /// All that a unit in update mode says for or against a variant.
 pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts) -> Vec<Evidence> {
-    let RouteKind::Dfu { memory } = &route.kind;
-    let Some(dfu) = unit.dfu.as_ref().filter(|dfu| dfu.in_dfu_mode) else {
-        let seen = of_unit(variant, Source::Protocol, "no DFU interface");
+    if !unit.dfu.iter().any(|dfu| dfu.in_dfu_mode) {
+        let seen = of_unit(variant, Source::Protocol, "no interface in DFU mode");
         return vec![seen.conflicts("the sheet's route is DFU")];
+    }
+    let found = unit.memories(route.kind.memory());
+    let evidence = match (&route.kind, &found[..]) {
+        (_, []) => {
+            let says = format!("none {}", route.kind.memory());
+            of_unit(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
+        }
+        (RouteKind::Dfu { .. }, _) => layout(variant, route, &found),
+        (RouteKind::PlainDfu { .. }, found) => plain_memory(variant, found),
     };
-    vec![layout(variant, route, dfu, memory.as_deref())]
+    let downloads = found.iter().all(|memory| memory.interface.functional.is_none_or(|f| f.attributes.can_download()));
+    let refuses = (!downloads).then(|| {
+        of_unit(variant, Source::Protocol, "no download").conflicts("the unit says that it takes no firmware this way")
+    });
+    [Some(evidence), refuses].into_iter().flatten().collect()
+}
+
+/// Plain DFU: there is one memory that can be meant, and it wants no addresses.
+fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
+    let names: Vec<String> = found.iter().map(ToString::to_string).collect();
+    let seen = of_unit(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
+    match found {
+        [one] if one.is_addressed() => {
+            seen.conflicts("the unit is written by memory addresses; the sheet's route is plain DFU")
+        }
+        [_] => seen.agrees("the sheet's route is plain DFU"),
+        _ => seen.conflicts("several; the sheet must say which with `memory`, `interface` or `alternate`"),
+    }
 }
 
 /// The memory that the unit reports is the one of the variant.
-fn layout(variant: &Variant, route: &Route, dfu: &DfuFacts, memory: Option<&str>) -> Evidence {
-    let Some(layout) = dfu.memory(memory) else {
-        let (says, means) = match memory {
-            Some(name) => (format!("none named \"{name}\""), "the sheet's route writes that memory"),
-            None => ("none".to_owned(), "the unit does not speak DFU with memory addresses"),
-        };
-        return of_unit(variant, Source::MemoryLayout, says).conflicts(means);
+fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence {
+    let layouts = || found.iter().filter_map(|memory| memory.alternate.layout.as_ref());
+    let holds = |layout: &&Layout| route.writes.iter().all(|region| layout.map.sectors_in(region.span).is_some());
+    // Of several memories the one that holds what the route writes is meant.
+    let Some(layout) = layouts().find(holds).or_else(|| layouts().next()) else {
+        let seen = of_unit(variant, Source::MemoryLayout, "none");
+        return seen.conflicts("the unit does not speak DFU with memory addresses");
     };
     let seen = of_unit(variant, Source::MemoryLayout, layout.map.to_string());
     let writable = |access: Access| access.erase && access.write;
@@ -217,7 +247,7 @@ fn layout(variant: &Variant, route: &Route, dfu: &DfuFacts, memory: Option<&str>
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
         Fit::Larger => seen.weighs(
-            Weight::ConflictsUnlessAgreed("larger-memory"),
+            Weight::unless_agreed("larger-memory"),
             format!("more than {}'s {}; some chips report their whole family's", variant.id, variant.flash),
         ),
     }
@@ -271,13 +301,100 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<ReleaseN
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
         Some(old) if new < old => {
-            seen.weighs(Weight::ConflictsUnlessAgreed("older-version"), format!("older than the unit's {old}"))
+            seen.weighs(Weight::unless_agreed("older-version"), format!("older than the unit's {old}"))
         }
         Some(old) if new == old => {
             seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
         }
         Some(old) => seen.weighs(Weight::Neutral, format!("newer than the unit's {old}")),
     })
+}
+
+/// What stands for "any" in a DFU suffix. Source: DFU 1.1, appendix B.
+const ANY: u16 = 0xFFFF;
+
+/// The DFU suffix names the unit: the ids of either of its modes, and its
+/// release number. Source: DFU 1.1, appendix B.
+pub(super) fn suffix(
+    sheet: &Sheet,
+    variant: &Variant,
+    route: &Route,
+    unit: Option<&UnitFacts>,
+    image: &Image,
+) -> Option<Evidence> {
+    let suffix = image.facts().dfu?;
+    let seen = of_file(variant, Source::DfuSuffix, show_suffix(suffix));
+    if (suffix.vendor, suffix.product) == (ANY, ANY) {
+        return Some(seen.weighs(Weight::Neutral, "names no unit"));
+    }
+    let half = |wanted: u16, found: u16| wanted == ANY || wanted == found;
+    let names = |id: &UsbId| half(suffix.vendor, id.vendor) && half(suffix.product, id.product);
+    let known = [Some(route.id), sheet.application.id, unit.map(|unit| unit.id)];
+    let Some(named) = known.iter().flatten().find(|id| names(id)) else {
+        return Some(seen.conflicts(format!("made for another unit; {}'s ids are {}", variant.id, id_list(&known))));
+    };
+    Some(match unit {
+        Some(unit) if suffix.release != ANY && unit.id == *named && unit.release.0 != suffix.release => seen
+            .weighs(Weight::unless_agreed("other-release"), format!("the unit's release number is {}", unit.release)),
+        _ => seen.agrees(format!("names {named}")),
+    })
+}
+
+fn show_suffix(suffix: Suffix) -> String {
+    let half = |value: u16| if value == ANY { "any".to_owned() } else { format!("{value:04x}") };
+    let release = match suffix.release {
+        ANY => String::new(),
+        release => format!(", release {}", ReleaseNumber(release)),
+    };
+    format!("{}:{}{release}", half(suffix.vendor), half(suffix.product))
+}
+
+fn id_list(ids: &[Option<UsbId>]) -> String {
+    let mut names: Vec<String> = ids.iter().flatten().map(ToString::to_string).collect();
+    names.sort();
+    names.dedup();
+    names.join(" and ")
+}
+
+/// Nobody described the unit: that has to be known and wanted.
+pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> {
+    if sheet.is_described {
+        return None;
+    }
+    let seen = of_unit(variant, Source::Sheet, "none");
+    let means =
+        "nothing but the unit's own word tells where firmware goes, and nothing tells whether this file is made for it";
+    Some(seen.weighs(Weight::unless_agreed("no-sheet"), means))
+}
+
+/// What is lost when everything is erased first. The bootloader never is.
+pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
+    let covered = |span: Span| -> u64 {
+        image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
+    };
+    let lost = |span: Span| span.len() - covered(span);
+    let loss = |name: &str, span: Span| {
+        let seen = of_unit(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
+        let means = "erased by --clear-all, and this file does not put it back";
+        seen.weighs(Weight::unless_agreed(format!("lose-{name}")), means)
+    };
+    if !sheet.is_described {
+        let all = variant.regions.iter().map(|region| lost(region.span)).sum();
+        let seen = of_unit(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
+        let means = "erased by --clear-all: settings, and a bootloader if there is one";
+        return vec![seen.weighs(Weight::unless_agreed("lose-everything"), means)];
+    }
+    let others = variant.regions.iter().filter(|region| region.name != BOOTLOADER && *region != &variant.image.region);
+    let mut losses: Vec<Evidence> =
+        others.filter(|region| lost(region.span) > 0).map(|region| loss(&region.name, region.span)).collect();
+    let unnamed: u64 = variant.flash.zones().iter().map(|zone| zone.span().len()).sum::<u64>()
+        - variant.regions.iter().map(|region| region.span.len()).sum::<u64>();
+    if unnamed > 0 {
+        let seen = of_unit(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
+        let means = "erased by --clear-all; the sheet does not say what is there";
+        losses.push(seen.weighs(Weight::unless_agreed("lose-unnamed"), means));
+    }
+    losses
 }
 
 /// How much of its region an image takes, for output.

@@ -21,6 +21,9 @@ pub struct Case<'a> {
     pub label: Option<&'a Variant>,
     /// The version that the application told when it last ran, if it did.
     pub running: Option<ReleaseNumber>,
+    /// Whether everything that may be is erased first, not only what is
+    /// written.
+    pub clear_all: bool,
     /// Ids of what was agreed to.
     pub agreed: &'a [String],
 }
@@ -85,7 +88,7 @@ pub fn labels(look_at: &[LookAt]) -> String {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Agreement {
     /// What `--agree` takes.
-    pub id: &'static str,
+    pub id: String,
     /// What one agrees to.
     pub to: String,
 }
@@ -169,7 +172,7 @@ impl<'a> Standing<'a> {
         let booted: Vec<&Variant> = case.sheet.variants_with_route(unit.id).collect();
         let (mode, source, candidates) = match booted.is_empty() {
             false => (Mode::Update, Source::BootId, booted),
-            true if unit.id == case.sheet.application.id => {
+            true if Some(unit.id) == case.sheet.application.id => {
                 (Mode::Application, Source::ApplicationId, case.sheet.variants.iter().collect())
             }
             true => (Mode::Unknown, Source::BootId, Vec::new()),
@@ -225,6 +228,7 @@ fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<E
         _ => Vec::new(),
     };
     evidence.extend(rules::of_image(case.sheet, variant, route, case.image));
+    evidence.extend(rules::suffix(case.sheet, variant, route, case.unit, case.image));
     evidence
 }
 
@@ -237,12 +241,15 @@ fn route_of<'a>(case: &Case<'_>, standing: &Standing<'_>, variant: &'a Variant) 
 fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
     evidence.extend(against(case, standing, variant));
     evidence.extend(rules::version(variant, case.image, case.running));
+    evidence.extend(rules::undescribed(case.sheet, variant));
+    if case.clear_all {
+        evidence.extend(rules::losses(case.sheet, variant, case.image));
+    }
     let (agreed, missing) = agreements(&evidence, case.agreed);
     let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);
     let outcome = if hard || !missing.is_empty() { Outcome::Conflicts } else { Outcome::Fits };
     let fits_other = |other: &&Variant| {
-        other.id != variant.id
-            && rules::of_image(case.sheet, other, &other.routes[0], case.image).iter().all(|e| !e.is_conflict())
+        other.id != variant.id && of_file(case.sheet, other, case.image).iter().all(|e| !e.is_conflict())
     };
     let file_is_wrong = evidence.iter().any(|evidence| evidence.about == About::File && evidence.is_conflict());
     let would_fit = match file_is_wrong {
@@ -264,18 +271,25 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
 
 /// Splits what needs an agreement into what has one and what has none.
 fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<Agreement>) {
-    let needed = evidence.iter().filter_map(|evidence| match evidence.weight {
-        Weight::ConflictsUnlessAgreed(id) => Some(Agreement { id, to: evidence.sentence() }),
+    let needed = evidence.iter().filter_map(|evidence| match &evidence.weight {
+        Weight::ConflictsUnlessAgreed(id) => Some(Agreement { id: id.clone(), to: evidence.sentence() }),
         _ => None,
     });
-    needed.partition(|agreement| given.iter().any(|id| id == agreement.id))
+    needed.partition(|agreement| given.contains(&agreement.id))
+}
+
+/// All that the file alone says of a variant.
+fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
+    let route = &variant.routes[0];
+    let mut evidence = rules::of_image(sheet, variant, route, image);
+    evidence.extend(rules::suffix(sheet, variant, route, None, image));
+    evidence
 }
 
 /// Which variants of a product an image is for, each with the first reason
 /// why it is not. Looks at the file alone.
 pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
-    let evidence = |variant: &Variant| rules::of_image(sheet, variant, &variant.routes[0], image);
-    sheet.variants.iter().map(|variant| choice(variant, &evidence(variant))).collect()
+    sheet.variants.iter().map(|variant| choice(variant, &of_file(sheet, variant, image))).collect()
 }
 
 fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {

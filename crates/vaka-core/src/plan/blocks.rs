@@ -36,6 +36,11 @@ pub struct Block {
 }
 
 impl Run {
+    /// A run that is sent block after block, with nothing said of addresses.
+    pub(super) fn stream(span: Span, block_size: Option<u32>) -> Self {
+        Self { span, block_size }
+    }
+
     /// All addresses it writes, padding included.
     pub fn span(&self) -> Span {
         self.span
@@ -150,7 +155,7 @@ mod tests {
         let mut sectors: Vec<Span> = spans.iter().flat_map(|span| map.sectors_in(*span).unwrap()).collect();
         sectors.sort();
         sectors.dedup();
-        let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true };
+        let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true, attributes: None };
         runs(spans, &super::super::contiguous(&sectors), &geometry).unwrap()
     }
 

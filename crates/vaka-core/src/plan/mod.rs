@@ -17,11 +17,12 @@ pub use blocks::{Block, ERASED, Run};
 pub use ledger::{Ledger, SectorState};
 
 use crate::address::{Address, Span};
+use crate::dfu::Attributes;
 use crate::duration;
 use crate::image::Image;
 use crate::matching::{Approval, image_version};
 use crate::memory::SectorMap;
-use crate::sheet::{HandStep, Route, Sheet, Variant, VariantId};
+use crate::sheet::{BOOTLOADER, EntryStep, Region, Route, RouteKind, Sheet, Variant, VariantId};
 use crate::size::{Bytes, Grouped};
 use crate::text;
 use crate::unit::{ReleaseNumber, UsbId};
@@ -35,16 +36,18 @@ pub struct Geometry<'a> {
     pub block_size: Option<u32>,
     /// Whether it can be read back.
     pub can_read: bool,
+    /// What its functional descriptor says; unknown before it is in update mode.
+    pub attributes: Option<Attributes>,
 }
 
 /// One thing that will be done.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Step {
-    /// A person puts the unit into update mode.
+    /// The unit is put into update mode.
     Enter {
-        /// What they do.
-        hands: Vec<HandStep>,
+        /// What a person or the host does.
+        entry: Vec<EntryStep>,
         /// The ids that must then be seen.
         id: UsbId,
     },
@@ -55,25 +58,35 @@ pub enum Step {
         /// Which.
         sectors: Vec<Span>,
     },
+    /// The unit is told to erase all that it has.
+    EraseAll {
+        /// What that is.
+        sectors: Vec<Span>,
+    },
     /// Blocks are written.
     Write {
         /// In which contiguous runs.
         runs: Vec<Run>,
     },
+    /// The unit is told that this was all; it makes the image effective.
+    Finish,
     /// What was written is read and compared, padding included.
     ReadBack {
         /// What was written.
         spans: Vec<Span>,
+        /// Whether a difference is a fault. Where nobody vouches for what an
+        /// upload gives, only equality proves something.
+        vouched: bool,
     },
     /// The unit leaves update mode.
     Restart {
-        /// Where it starts.
-        at: Address,
+        /// How.
+        by: RestartBy,
     },
     /// The application is waited for.
     Confirm {
-        /// Its ids.
-        id: UsbId,
+        /// Its ids, where they are known.
+        id: Option<UsbId>,
         /// The version that it must tell.
         version: Option<ReleaseNumber>,
         /// How long that may take.
@@ -86,10 +99,41 @@ fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Resu
     serializer.serialize_u64(u64::try_from(time.as_millis()).unwrap_or(u64::MAX))
 }
 
+/// How a unit leaves update mode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum RestartBy {
+    /// It is told where to start.
+    Address(Address),
+    /// The host resets the bus.
+    BusReset,
+    /// It leaves once it has made the image effective.
+    Itself,
+    /// It says how only once it is in update mode.
+    NotKnownYet,
+}
+
+impl fmt::Display for RestartBy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Address(at) => write!(f, "leave update mode and start at {at}"),
+            Self::BusReset => f.write_str("reset the bus, which makes the unit start its application"),
+            Self::Itself => f.write_str("the unit leaves update mode by itself"),
+            Self::NotKnownYet => f.write_str("leave update mode, by itself or by a reset of the bus"),
+        }
+    }
+}
+
 impl fmt::Display for Step {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Enter { id, .. } => write!(f, "put the unit into update mode by hand, until {id} is seen"),
+            Self::Enter { entry, id } => {
+                match &entry[..] {
+                    [EntryStep::Signal(signal)] => write!(f, "{signal}")?,
+                    _ => f.write_str("put the unit into update mode by hand")?,
+                }
+                write!(f, ", until {id} is seen")
+            }
             Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
@@ -98,6 +142,10 @@ impl fmt::Display for Step {
                     write!(f, ", {run}")?;
                 }
                 Ok(())
+            }
+            Self::EraseAll { sectors } => {
+                let bytes = sectors.iter().map(|sector| sector.len()).sum();
+                write!(f, "erase all of the unit's memory at once, {}", Bytes(bytes))
             }
             Self::Write { runs } => {
                 let bytes = runs.iter().map(|run| run.span().len()).sum();
@@ -108,13 +156,20 @@ impl fmt::Display for Step {
                     None => f.write_str("; the unit says how large the blocks are"),
                 }
             }
-            Self::ReadBack { spans } => {
+            Self::Finish => f.write_str("tell the unit that this was all; it checks the image and makes it effective"),
+            Self::ReadBack { spans, vouched } => {
                 let bytes = spans.iter().map(|span| span.len()).sum();
-                write!(f, "read {} bytes back and compare each with what was written", Grouped(bytes))
+                let sure =
+                    if *vouched { "" } else { "; only equality proves something, this unit may give other bytes" };
+                write!(f, "read {} bytes back and compare each with what was written{sure}", Grouped(bytes))
             }
-            Self::Restart { at } => write!(f, "leave update mode and start at {at}"),
+            Self::Restart { by } => by.fmt(f),
             Self::Confirm { id, version, within_ms } => {
-                write!(f, "see the application come back as {id} within {}", duration::words(*within_ms))?;
+                let within = duration::words(*within_ms);
+                match id {
+                    Some(id) => write!(f, "see the application come back as {id} within {within}")?,
+                    None => write!(f, "see within {within} that the unit is not in update mode any more")?,
+                }
                 version.map_or(Ok(()), |version| write!(f, ", with version {version}"))
             }
         }
@@ -144,8 +199,12 @@ pub struct Plan {
     pub route: String,
     /// The steps.
     pub steps: Vec<Step>,
-    /// Regions of which no byte is touched.
+    /// Regions of which no byte is touched; empty where the unit itself
+    /// decides what it erases.
     pub untouched: Vec<String>,
+    /// The sectors that are erased and written.
+    #[serde(skip)]
+    sectors: Vec<Span>,
 }
 
 /// A plan that a final verdict stands behind.
@@ -168,6 +227,9 @@ pub enum PlanError {
     /// The unit takes blocks of no bytes.
     #[error("the unit says that it takes blocks of 0 bytes")]
     NoBlockSize,
+    /// Everything cannot be erased on this route.
+    #[error("on a plain DFU route the unit itself decides what is erased; --clear-all has no meaning there")]
+    NothingToClear,
     /// The plan is for another variant than the approval.
     #[error("the approval is for variant '{0}'")]
     OtherVariant(VariantId),
@@ -188,6 +250,8 @@ pub struct Job<'a> {
     pub geometry: Geometry<'a>,
     /// Whether it must be put into update mode first.
     pub needs_entry: bool,
+    /// Whether everything that may be is erased first.
+    pub clear_all: bool,
 }
 
 impl Plan {
@@ -197,26 +261,24 @@ impl Plan {
     /// [`PlanError`]: image, sheet and unit do not go together. A verdict that
     /// fits rules that out; this does not rely on it.
     pub fn draft(job: &Job<'_>) -> Result<Self, PlanError> {
-        let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
-        let sectors = sectors_of(&spans, job)?;
-        let runs = blocks::runs(&spans, &contiguous(&sectors), &job.geometry)?;
         let application = &job.sheet.application;
         let version = image_version(job.variant, job.image).filter(|_| application.tells_version);
         let mut steps = Vec::new();
         if job.needs_entry {
-            steps.extend([Step::Enter { hands: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
+            steps.extend([Step::Enter { entry: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
         }
-        let untouched =
-            job.variant.regions.iter().filter(|region| sectors.iter().all(|s| s.common(region.span).is_none()));
-        let untouched = untouched.map(|region| region.name.clone()).collect();
-        let written = runs.iter().map(Run::span).collect();
-        steps.extend([Step::Erase { sectors }, Step::Write { runs }]);
-        if job.geometry.can_read {
-            steps.push(Step::ReadBack { spans: written });
-        }
-        steps.push(Step::Restart { at: job.route.restart_at });
+        let sectors = match &job.route.kind {
+            RouteKind::Dfu { .. } => addressed(job, &mut steps)?,
+            RouteKind::PlainDfu { uploads_image, .. } => streamed(job, *uploads_image, &mut steps)?,
+        };
         steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });
-        Ok(Self { variant: job.variant.id.clone(), route: job.route.kind.to_string(), steps, untouched })
+        let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
+        let untouched = match &job.route.kind {
+            RouteKind::Dfu { .. } => job.variant.regions.iter().filter(is_untouched).map(|r| r.name.clone()).collect(),
+            RouteKind::PlainDfu { .. } => Vec::new(),
+        };
+        let (variant, route) = (job.variant.id.clone(), job.route.kind.to_string());
+        Ok(Self { variant, route, steps, untouched, sectors })
     }
 
     /// Puts the final verdict's approval behind the plan.
@@ -230,15 +292,9 @@ impl Plan {
         Ok(ApprovedPlan(self))
     }
 
-    /// The sectors that will be erased.
+    /// The sectors that will be erased and written.
     pub fn sectors(&self) -> &[Span] {
-        self.steps
-            .iter()
-            .find_map(|step| match step {
-                Step::Erase { sectors } => Some(&sectors[..]),
-                _ => None,
-            })
-            .unwrap_or_default()
+        &self.sectors
     }
 }
 
@@ -247,6 +303,65 @@ impl ApprovedPlan {
     pub fn plan(&self) -> &Plan {
         &self.0
     }
+}
+
+/// The steps for a unit that is erased and written by address; returns the
+/// sectors that are erased.
+fn addressed(job: &Job<'_>, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+    let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
+    let of_image = sectors_of(&spans, job)?;
+    let sectors = if job.clear_all { all_sectors(job) } else { of_image };
+    let runs = blocks::runs(&spans, &contiguous(&sectors), &job.geometry)?;
+    let written = runs.iter().map(Run::span).collect();
+    let at_once = job.clear_all && bootloader(job.variant).is_none();
+    steps.push(match at_once {
+        true => Step::EraseAll { sectors: sectors.clone() },
+        false => Step::Erase { sectors: sectors.clone() },
+    });
+    steps.push(Step::Write { runs });
+    if job.geometry.can_read {
+        steps.push(Step::ReadBack { spans: written, vouched: true });
+    }
+    let at = job.route.restart_at.unwrap_or(job.image.start());
+    steps.push(Step::Restart { by: RestartBy::Address(at) });
+    Ok(sectors)
+}
+
+/// The steps for a unit that takes the whole image as one stream of bytes.
+fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+    if job.clear_all {
+        return Err(PlanError::NothingToClear);
+    }
+    if job.geometry.block_size == Some(0) {
+        return Err(PlanError::NoBlockSize);
+    }
+    let span = job.image.span();
+    let sectors = sectors_of(&[span], job)?;
+    steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
+    steps.push(Step::Finish);
+    let stays = job.geometry.attributes.is_none_or(Attributes::manifestation_tolerant);
+    if job.geometry.can_read && stays {
+        steps.push(Step::ReadBack { spans: vec![span], vouched: uploads_image });
+    }
+    let by = match job.geometry.attributes {
+        None => RestartBy::NotKnownYet,
+        Some(attributes) if attributes.manifestation_tolerant() || !attributes.will_detach() => RestartBy::BusReset,
+        Some(_) => RestartBy::Itself,
+    };
+    steps.push(Step::Restart { by });
+    Ok(sectors)
+}
+
+fn bootloader(variant: &Variant) -> Option<&Region> {
+    variant.regions.iter().find(|region| region.name == BOOTLOADER)
+}
+
+/// Every sector that can be erased, but for the bootloader's.
+fn all_sectors(job: &Job<'_>) -> Vec<Span> {
+    let keep = bootloader(job.variant).map(|region| region.span);
+    let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().erase && zone.access().write);
+    let all = zones.flat_map(|zone| job.geometry.sectors.sectors_in(zone.span()).unwrap_or_default());
+    all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none())).collect()
 }
 
 /// Every sector that holds a byte of the image, each once. All of each must

@@ -5,6 +5,7 @@
 //! The format is specified in `docs/formats/product-sheet.md`.
 
 mod parse;
+mod undescribed;
 
 use std::fmt;
 use std::time::Duration;
@@ -16,11 +17,16 @@ use crate::address::{Address, Span};
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
-use crate::unit::UsbId;
+use crate::unit::{MemoryChoice, UsbId};
+
+pub use undescribed::Undescribable;
 
 /// A product, all its variants and the ways to update them.
 #[derive(Clone, Debug)]
 pub struct Sheet {
+    /// Whether somebody wrote it. False for one that was made up of what a
+    /// unit says of itself, see [`Sheet::of_unit`].
+    pub is_described: bool,
     /// The product.
     pub product: Product,
     /// How a unit shows up while its application runs.
@@ -62,8 +68,8 @@ impl fmt::Display for VariantId {
 /// How the application shows up, and what confirms that it runs.
 #[derive(Clone, Debug)]
 pub struct Application {
-    /// Its ids.
-    pub id: UsbId,
+    /// Its ids; of an undescribed unit they are not known.
+    pub id: Option<UsbId>,
     /// Its product string, where it decides anything.
     pub product: Option<String>,
     /// Whether its release number (bcdDevice) is the firmware's version.
@@ -117,8 +123,11 @@ pub const BOOTLOADER: &str = "bootloader";
 /// What an image for a variant looks like.
 #[derive(Clone, Debug)]
 pub struct ImageRules {
-    /// The region at whose start it starts.
+    /// The region that holds it.
     pub region: Region,
+    /// Whether it must start where its region starts. Of an undescribed unit
+    /// nobody knows where its applications start.
+    pub starts_region: bool,
     /// Where a raw binary starts, if the maintainer vouches for it.
     pub binary_at: Option<Address>,
     /// The form of its start vectors, if it begins with some.
@@ -151,10 +160,18 @@ pub struct Route {
     pub id: UsbId,
     /// The regions it may write; each ends where a sector ends.
     pub writes: Vec<Region>,
-    /// Where the unit starts when it leaves update mode.
-    pub restart_at: Address,
+    /// Where the unit starts when it leaves update mode, on routes that can
+    /// say so; without it at the start of the image.
+    pub restart_at: Option<Address>,
     /// What brings the unit into update mode, in order.
-    pub entry: Vec<HandStep>,
+    pub entry: Vec<EntryStep>,
+}
+
+impl Route {
+    /// Whether the unit comes into update mode with nobody's hands.
+    pub fn enters_by_itself(&self) -> bool {
+        !self.entry.is_empty() && self.entry.iter().all(|step| matches!(step, EntryStep::Signal(_)))
+    }
 }
 
 /// The protocol of a route.
@@ -162,15 +179,60 @@ pub struct Route {
 pub enum RouteKind {
     /// DFU with memory addresses.
     Dfu {
-        /// The memory's name in the interface text, where there are several.
-        memory: Option<String>,
+        /// Which memory, where the unit has several.
+        memory: MemoryChoice,
     },
+    /// Plain DFU: the unit decides where the blocks go, and erases by itself.
+    PlainDfu {
+        /// Which memory, where the unit has several.
+        memory: MemoryChoice,
+        /// Whether an upload gives back what was downloaded. DFU 1.1 leaves
+        /// that to the unit; the maintainer vouches for it.
+        uploads_image: bool,
+    },
+}
+
+impl RouteKind {
+    /// Which memory, where the unit has several.
+    pub fn memory(&self) -> &MemoryChoice {
+        match self {
+            Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory,
+        }
+    }
 }
 
 impl fmt::Display for RouteKind {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Dfu { .. } => f.write_str("dfu"),
+            Self::PlainDfu { .. } => f.write_str("plain-dfu"),
+        }
+    }
+}
+
+/// One step on the way into update mode.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(untagged)]
+pub enum EntryStep {
+    /// A person does it.
+    Hand(HandStep),
+    /// The host does it.
+    Signal(Signal),
+}
+
+/// What a host can do to bring a unit into update mode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(tag = "signal", rename_all = "kebab-case")]
+pub enum Signal {
+    /// DFU_DETACH to the application's run-time interface, and a bus reset
+    /// where the unit waits for one.
+    DfuDetach,
+}
+
+impl fmt::Display for Signal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::DfuDetach => f.write_str("ask the application to detach (DFU_DETACH)"),
         }
     }
 }

@@ -10,8 +10,8 @@ use serde::Deserialize;
 use toml::Spanned;
 
 use super::{
-    Application, BOOTLOADER, HandStep, ImageRules, LookAt, Mark, Product, Region, Route, RouteKind, Sheet, SheetError,
-    Variant, VariantId,
+    Application, BOOTLOADER, EntryStep, HandStep, ImageRules, LookAt, Mark, Product, Region, Route, RouteKind, Sheet,
+    SheetError, Signal, Variant, VariantId,
 };
 use crate::address::{Address, Span};
 use crate::image::stamp;
@@ -19,7 +19,7 @@ use crate::image::vectors::VectorKind;
 use crate::image::wrapper::{ChecksumKind, Wrapper};
 use crate::memory::{Access, SectorMap, Zone};
 use crate::size::{self, Bytes};
-use crate::unit::UsbId;
+use crate::unit::{MemoryChoice, UsbId};
 use crate::{duration, text};
 
 /// The version of the format that this reads.
@@ -159,23 +159,41 @@ struct RawRoute {
     id: UsbId,
     variants: Option<Vec<Spanned<String>>>,
     memory: Option<Spanned<String>>,
+    interface: Option<u8>,
+    alternate: Option<u8>,
+    upload: Option<Spanned<RawUpload>>,
     writes: Spanned<Vec<Spanned<String>>>,
-    restart_at: Spanned<Number>,
+    restart_at: Option<Spanned<Number>>,
     #[serde(default)]
-    entry: Vec<RawHandStep>,
+    entry: Vec<Spanned<RawEntryStep>>,
+}
+
+/// What an upload from a plain DFU unit gives.
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawUpload {
+    Image,
 }
 
 #[derive(Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum RawRouteKind {
     Dfu,
+    PlainDfu,
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+enum RawSignal {
+    DfuDetach,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
-struct RawHandStep {
+struct RawEntryStep {
+    signal: Option<RawSignal>,
     #[serde(rename = "do")]
-    action: Spanned<String>,
+    action: Option<Spanned<String>>,
     why: Option<Spanned<String>>,
     see: Option<Spanned<String>>,
 }
@@ -233,7 +251,7 @@ impl Checker<'_> {
             self.reachable(variant, &variants, &raw.id.span())?;
         }
         let wrappers = raw.wrapper.iter().map(|wrapper| self.wrapper(wrapper)).collect::<Checked<_>>()?;
-        Ok(Sheet { product, application, variants, wrappers })
+        Ok(Sheet { is_described: true, product, application, variants, wrappers })
     }
 
     /// Every variant has a route, and can be told from those it shares ids with.
@@ -265,7 +283,7 @@ impl Checker<'_> {
             None => std::time::Duration::from_secs(10),
         };
         Ok(Application {
-            id: raw.id,
+            id: Some(raw.id),
             product: self.optional_words("product", raw.product.as_ref())?,
             tells_version: matches!(raw.version, Some(RawVersionSource::ReleaseNumber)),
             back_within,
@@ -366,7 +384,15 @@ impl Checker<'_> {
         let version_offset = raw.version.as_ref().map(|version| inside("offset", &version.offset, 2)).transpose()?;
         let stamp_len = stamp::HEAD as u64;
         let stamp_offset = raw.stamp.as_ref().map(|place| inside("offset", &place.offset, stamp_len)).transpose()?;
-        Ok(ImageRules { region, binary_at, vectors: raw.vectors, marks, version_offset, stamp_offset })
+        Ok(ImageRules {
+            region,
+            starts_region: true,
+            binary_at,
+            vectors: raw.vectors,
+            marks,
+            version_offset,
+            stamp_offset,
+        })
     }
 
     fn wrapper(&self, raw: &RawWrapper) -> Checked<Wrapper> {
@@ -447,27 +473,65 @@ impl Checker<'_> {
         if writes.is_empty() {
             return Err(self.error(&raw.writes.span(), "writes", "name at least one region".into()));
         }
-        let restart_at = self.address("restart_at", &raw.restart_at)?;
-        if variant.flash.zone_at(restart_at).is_none() {
-            let message = format!("{restart_at} lies outside the flash of variant '{}'", variant.id);
-            return Err(self.error(&raw.restart_at.span(), "restart_at", message));
+        let memory = MemoryChoice {
+            name: self.optional_words("memory", raw.memory.as_ref())?,
+            interface: raw.interface,
+            alternate: raw.alternate,
+        };
+        let kind = match raw.kind.get_ref() {
+            RawRouteKind::Dfu => RouteKind::Dfu { memory },
+            RawRouteKind::PlainDfu => {
+                let uploads_image = matches!(raw.upload.as_ref().map(Spanned::get_ref), Some(RawUpload::Image));
+                RouteKind::PlainDfu { memory, uploads_image }
+            }
+        };
+        let restart_at = self.restart_at(raw, &kind, variant)?;
+        let entry = raw.entry.iter().map(|step| self.entry_step(step)).collect::<Checked<_>>()?;
+        Ok(Route { kind, id: raw.id, writes, restart_at, entry })
+    }
+
+    /// Units that are written by address are told where to start; plain DFU
+    /// has no word for that.
+    fn restart_at(&self, raw: &RawRoute, kind: &RouteKind, variant: &Variant) -> Checked<Option<Address>> {
+        match (kind, &raw.restart_at, &raw.upload) {
+            (RouteKind::Dfu { .. }, _, Some(upload)) => {
+                let message = "is a key of plain DFU; with memory addresses an upload gives what is there".into();
+                Err(self.error(&upload.span(), "upload", message))
+            }
+            (RouteKind::Dfu { .. }, None, _) => {
+                let message = "say with `restart_at` where the unit starts when it leaves update mode".into();
+                Err(self.error(&raw.kind.span(), "kind", message))
+            }
+            (RouteKind::PlainDfu { .. }, Some(at), _) => {
+                let message = "plain DFU cannot say where a unit starts; leave this out".into();
+                Err(self.error(&at.span(), "restart_at", message))
+            }
+            (RouteKind::PlainDfu { .. }, None, _) => Ok(None),
+            (RouteKind::Dfu { .. }, Some(at), None) => {
+                let address = self.address("restart_at", at)?;
+                if variant.flash.zone_at(address).is_none() {
+                    let message = format!("{address} lies outside the flash of variant '{}'", variant.id);
+                    return Err(self.error(&at.span(), "restart_at", message));
+                }
+                Ok(Some(address))
+            }
         }
-        let RawRouteKind::Dfu = raw.kind.get_ref();
-        let memory = self.optional_words("memory", raw.memory.as_ref())?;
-        let entry = raw.entry.iter().map(|step| {
-            Ok(HandStep {
-                action: self.words("do", &step.action)?,
-                why: self.optional_words("why", step.why.as_ref())?,
-                see: self.optional_words("see", step.see.as_ref())?,
-            })
-        });
-        Ok(Route {
-            kind: RouteKind::Dfu { memory },
-            id: raw.id,
-            writes,
-            restart_at,
-            entry: entry.collect::<Checked<_>>()?,
-        })
+    }
+
+    fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
+        let RawEntryStep { signal, action, why, see } = raw.get_ref();
+        match (signal, action) {
+            (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
+            (None, Some(action)) => Ok(EntryStep::Hand(HandStep {
+                action: self.words("do", action)?,
+                why: self.optional_words("why", why.as_ref())?,
+                see: self.optional_words("see", see.as_ref())?,
+            })),
+            _ => {
+                let message = "a step has either `do`, for a person, or `signal`, for the host".into();
+                Err(self.error(&raw.span(), "entry", message))
+            }
+        }
     }
 
     /// A region can be written if that erases nothing beside it and it is not
@@ -631,6 +695,16 @@ mod tests {
             ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
             ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
             ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),
+            ("kind = \"dfu\"", "kind = \"plain-dfu\"", "restart_at", "cannot say where a unit starts"),
+            ("restart_at = 0x0A00_0000", "", "kind", "say with `restart_at`"),
+            (
+                "restart_at = 0x0A00_0000",
+                "restart_at = 0x0A00_0000\nupload = \"image\"",
+                "upload",
+                "a key of plain DFU",
+            ),
+            ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
+            ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
             ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
             ("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", "id", "no [[route]] updates variant 'r2'"),
             ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),

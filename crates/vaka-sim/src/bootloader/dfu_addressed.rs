@@ -8,32 +8,9 @@
 use std::ops::Range;
 use std::time::Duration;
 
+use super::dfu::{LEAVE_TIME, Manner, Poll, state, status, status_reply};
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
-
-/// States by their numbers in the standard.
-mod state {
-    pub(super) const IDLE: u8 = 2;
-    pub(super) const DOWNLOAD_SYNC: u8 = 3;
-    pub(super) const BUSY: u8 = 4;
-    pub(super) const DOWNLOAD_IDLE: u8 = 5;
-    pub(super) const MANIFEST_SYNC: u8 = 6;
-    pub(super) const MANIFEST: u8 = 7;
-    pub(super) const UPLOAD_IDLE: u8 = 9;
-    pub(super) const ERROR: u8 = 10;
-}
-
-/// Status codes by their numbers in the standard.
-mod status {
-    pub(super) const OK: u8 = 0x00;
-    pub(super) const ADDRESS: u8 = 0x08;
-    pub(super) const VENDOR: u8 = 0x0B;
-    pub(super) const USB_RESET: u8 = 0x0C;
-    pub(super) const STALLED_PACKET: u8 = 0x0F;
-}
-
-/// Between "I go" and being gone.
-const LEAVE_TIME: Duration = Duration::from_millis(20);
 
 /// What a download asked for.
 #[derive(Clone, Debug)]
@@ -41,14 +18,24 @@ enum Work {
     SetPointer(u32),
     Erase(Range<u32>),
     Program(u32, Vec<u8>),
+    Unprotect(Range<u32>),
     Refused(u8),
+}
+
+/// How the unit leaves boot mode.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Leave {
+    /// By a jump to an address.
+    Jump(u32),
+    /// By a reset of the chip, after its memory was wiped.
+    Wiped,
 }
 
 impl Work {
     fn time(&self) -> Duration {
         match self {
             Self::SetPointer(_) | Self::Refused(_) => Duration::ZERO,
-            Self::Erase(range) => Flash::erase_time(range.end - range.start),
+            Self::Erase(range) | Self::Unprotect(range) => Flash::erase_time(range.end - range.start),
             Self::Program(_, data) => Flash::program_time(u32::try_from(data.len()).unwrap_or(u32::MAX)),
         }
     }
@@ -65,21 +52,43 @@ pub struct DfuAddressed {
     work: Option<Work>,
     /// When the present work ends.
     until: Duration,
+    manner: Manner,
+    /// Reading, erasing and writing are refused.
+    protected: bool,
 }
-
-/// Class, subclass and protocol of DFU mode.
-pub const CLASS: [u8; 3] = [0xFE, 1, 2];
 
 impl DfuAddressed {
     /// Fresh after power-on; blocks of `transfer_size` bytes.
     pub fn new(base: u32, transfer_size: u16) -> Self {
-        Self { state: state::IDLE, status: status::OK, pointer: base, transfer_size, work: None, until: Duration::ZERO }
+        Self {
+            state: state::IDLE,
+            status: status::OK,
+            pointer: base,
+            transfer_size,
+            work: None,
+            until: Duration::ZERO,
+            manner: Manner::default(),
+            protected: false,
+        }
     }
 
-    /// Its functional descriptor: can download, upload; version 0x011A.
+    /// The same with manners of its own, and perhaps read-protected.
+    #[must_use]
+    pub fn with_manner(mut self, manner: Manner, protected: bool) -> Self {
+        self.transfer_size = manner.takes_block.unwrap_or(self.transfer_size);
+        (self.manner, self.protected) = (manner, protected);
+        self
+    }
+
+    /// Its functional descriptor: can download, upload; leaves by itself;
+    /// version 0x011A.
     pub fn functional_descriptor(&self) -> Vec<u8> {
-        let [low, high] = self.transfer_size.to_le_bytes();
-        vec![9, 0x21, 0x0B, 0xFF, 0x00, low, high, 0x1A, 0x01]
+        self.manner.functional_descriptor(0x0B, self.transfer_size, 0x011A)
+    }
+
+    /// Its state, by its number in the standard.
+    pub fn state(&self) -> u8 {
+        self.state
     }
 
     /// The layout text of a flash that can be read, erased and written.
@@ -89,18 +98,22 @@ impl DfuAddressed {
         format!("@{name} /0x{:08X}/{:02}*{size:03}{unit}g", flash.base(), flash.sectors())
     }
 
-    /// Lets time pass. `Some` once the unit leaves boot mode: where it starts.
-    pub fn advance(&mut self, now: Duration, flash: &mut Flash) -> Option<u32> {
+    /// Lets time pass. `Some` once the unit leaves boot mode.
+    pub fn advance(&mut self, now: Duration, flash: &mut Flash) -> Option<Leave> {
         if now < self.until {
             return None;
         }
         match self.state {
+            state::BUSY if matches!(self.work, Some(Work::Unprotect(_))) => {
+                self.finish(flash);
+                Some(Leave::Wiped)
+            }
             state::BUSY => {
                 self.finish(flash);
                 self.state = state::DOWNLOAD_SYNC;
                 None
             }
-            state::MANIFEST => Some(self.pointer),
+            state::MANIFEST => Some(Leave::Jump(self.pointer)),
             _ => None,
         }
     }
@@ -131,29 +144,38 @@ impl DfuAddressed {
             return Answer::Stall;
         }
         match (setup.kind, setup.request) {
-            (0x21, 1) => self.download(flash, setup.value, data),
+            (0x21, 1) => self.download(now, flash, setup.value, data),
             (0xA1, 2) => self.upload(flash, setup.value, setup.length),
             (0xA1, 3) => self.get_status(now),
             (0x21, 4) if self.state == state::ERROR => {
                 self.go_idle();
                 Answer::Done
             }
-            (0xA1, 5) if self.state != state::BUSY && self.state != state::MANIFEST => Answer::Data(vec![self.state]),
+            (0xA1, 5) if !self.is_deaf() => Answer::Data(vec![self.state]),
             (0x21, 6) => self.abort(),
             _ => self.refuse(),
         }
     }
 
-    fn download(&mut self, flash: &Flash, block: u16, data: &[u8]) -> Answer {
+    /// Busy, and not to be asked anything.
+    fn is_deaf(&self) -> bool {
+        matches!(self.state, state::BUSY | state::MANIFEST) && self.manner.poll != Poll::Zero
+    }
+
+    fn download(&mut self, now: Duration, flash: &Flash, block: u16, data: &[u8]) -> Answer {
         if !matches!(self.state, state::IDLE | state::DOWNLOAD_IDLE) || data.len() > usize::from(self.transfer_size) {
             return self.refuse();
         }
         if data.is_empty() {
             self.state = state::MANIFEST_SYNC;
+            if self.manner.vanishes {
+                (self.state, self.until) = (state::MANIFEST, now);
+            }
             return Answer::Done;
         }
         self.work = Some(match block {
-            0 => command(flash, data),
+            0 => self.command(flash, data),
+            _ if self.protected => Work::Refused(status::VENDOR),
             1 => return self.refuse(),
             _ => match self.block_address(block).filter(|at| flash.read(*at, data.len()).is_some()) {
                 Some(at) => Work::Program(at, data.to_vec()),
@@ -171,6 +193,10 @@ impl DfuAddressed {
 
     fn upload(&mut self, flash: &Flash, block: u16, length: u16) -> Answer {
         let allowed = matches!(self.state, state::IDLE | state::UPLOAD_IDLE);
+        if self.protected && allowed {
+            self.fail(status::VENDOR);
+            return Answer::Stall;
+        }
         if !allowed || length == 0 || length > self.transfer_size || block == 1 {
             return self.refuse();
         }
@@ -194,31 +220,27 @@ impl DfuAddressed {
     }
 
     fn get_status(&mut self, now: Duration) -> Answer {
-        let mut poll = Duration::ZERO;
+        let mut time = Duration::ZERO;
         match self.state {
-            state::BUSY | state::MANIFEST => return self.refuse(),
+            state::BUSY | state::MANIFEST if self.is_deaf() => return self.refuse(),
             state::DOWNLOAD_SYNC => match self.work.take() {
                 Some(Work::Refused(code)) => self.fail(code),
                 Some(work) => {
-                    let time = work.time();
+                    time = work.time();
                     self.work = Some(work);
                     self.state = state::BUSY;
                     self.until = now + time;
-                    // A tenth more than it takes: what data sheets do.
-                    poll = time * 11 / 10;
                 }
                 None => self.state = state::DOWNLOAD_IDLE,
             },
             state::MANIFEST_SYNC => {
                 self.state = state::MANIFEST;
                 self.until = now + LEAVE_TIME;
-                poll = LEAVE_TIME * 2;
+                time = LEAVE_TIME;
             }
             _ => {}
         }
-        let poll_ms = u32::try_from(poll.as_micros().div_ceil(1000)).unwrap_or(u32::MAX);
-        let [p0, p1, p2, _] = poll_ms.to_le_bytes();
-        Answer::Data(vec![self.status, p0, p1, p2, self.state, 0])
+        status_reply(self.status, self.manner.poll_ms(time), self.state)
     }
 
     fn abort(&mut self) -> Answer {
@@ -236,6 +258,10 @@ impl DfuAddressed {
             Some(Work::SetPointer(at)) => self.pointer = at,
             Some(Work::Erase(range)) => flash.erase(range),
             Some(Work::Program(at, data)) => flash.program(at, &data),
+            Some(Work::Unprotect(range)) => {
+                flash.erase(range);
+                self.protected = false;
+            }
             Some(Work::Refused(_)) | None => {}
         }
     }
@@ -259,21 +285,24 @@ impl DfuAddressed {
         }
         Answer::Stall
     }
-}
 
-/// A command of the address extension.
-fn command(flash: &Flash, data: &[u8]) -> Work {
-    let address = |bytes: &[u8]| bytes.try_into().ok().map(u32::from_le_bytes);
-    match data {
-        [0x21, rest @ ..] => match address(rest).filter(|at| flash.read(*at, 1).is_some()) {
-            Some(at) => Work::SetPointer(at),
-            None => Work::Refused(status::ADDRESS),
-        },
-        [0x41] => Work::Erase(flash.base()..flash.base() + flash.len()),
-        [0x41, rest @ ..] => match address(rest).and_then(|at| flash.sector(at)) {
-            Some(sector) => Work::Erase(sector),
-            None => Work::Refused(status::ADDRESS),
-        },
-        _ => Work::Refused(status::VENDOR),
+    /// A command of the address extension.
+    fn command(&self, flash: &Flash, data: &[u8]) -> Work {
+        let address = |bytes: &[u8]| bytes.try_into().ok().map(u32::from_le_bytes);
+        let all = flash.base()..flash.base() + flash.len();
+        match data {
+            [0x21, rest @ ..] => match address(rest).filter(|at| flash.read(*at, 1).is_some()) {
+                Some(at) => Work::SetPointer(at),
+                None => Work::Refused(status::ADDRESS),
+            },
+            [0x92] => Work::Unprotect(all),
+            [0x41, ..] if self.protected => Work::Refused(status::VENDOR),
+            [0x41] => Work::Erase(all),
+            [0x41, rest @ ..] => match address(rest).and_then(|at| flash.sector(at)) {
+                Some(sector) => Work::Erase(sector),
+                None => Work::Refused(status::ADDRESS),
+            },
+            _ => Work::Refused(status::VENDOR),
+        }
     }
 }

@@ -1,3 +1,5 @@
-//! The device side of bootloaders, as state machines over a flash.
+//! The device side's bootloaders.
 
+pub mod dfu;
 pub mod dfu_addressed;
+pub mod dfu_plain;

@@ -1,5 +1,7 @@
 //! Units: one file for each product of the demo world.
 
+pub mod firmware;
+pub mod gannet;
 pub mod tern;
 
 use std::time::Duration;

@@ -10,8 +10,10 @@
 use std::collections::BTreeSet;
 use std::time::Duration;
 
+use super::firmware::{self, Application, noise};
 use super::{Condition, Hand, Unit};
-use crate::bootloader::dfu_addressed::{self, DfuAddressed};
+use crate::bootloader::dfu::{self, Manner};
+use crate::bootloader::dfu_addressed::{DfuAddressed, Leave};
 use crate::flash::Flash;
 use crate::usb::{Answer, Face, FaceInterface, Setup};
 
@@ -27,9 +29,6 @@ pub const TRANSFER_SIZE: u16 = 1024;
 const START_TIME: Duration = Duration::from_millis(250);
 
 const BASE: u32 = 0x0A00_0000;
-const RAM_BASE: u32 = 0x2000_0000;
-/// The chips' family ends its RAM here at the most; the bootloader looks no closer.
-const RAM_END_OF_FAMILY: u32 = 0x2000_8000;
 
 /// A board revision.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -96,6 +95,8 @@ pub struct Tern {
     held: BTreeSet<String>,
     /// The bootloader as the factory wrote it.
     bootloader: Vec<u8>,
+    manner: Manner,
+    is_protected: bool,
 }
 
 impl Tern {
@@ -112,6 +113,8 @@ impl Tern {
             enumeration: 0,
             held: BTreeSet::new(),
             bootloader,
+            manner: Manner::default(),
+            is_protected: false,
         };
         tern.fill();
         tern.come_up(Mode::Application);
@@ -124,6 +127,17 @@ impl Tern {
         let boot = tern.boot_mode();
         tern.come_up(boot);
         tern
+    }
+
+    /// The same with manners of its own, and perhaps read-protected.
+    #[must_use]
+    pub fn with_manner(mut self, manner: Manner, is_protected: bool) -> Self {
+        (self.manner, self.is_protected) = (manner, is_protected);
+        if let State::Up(Mode::Boot(_), _) = self.state {
+            let boot = self.boot_mode();
+            self.come_up(boot);
+        }
+        self
     }
 
     /// Addresses of the bootloader region.
@@ -155,7 +169,7 @@ impl Tern {
     }
 
     fn boot_mode(&self) -> Mode {
-        Mode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE))
+        Mode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE).with_manner(self.manner.clone(), self.is_protected))
     }
 
     fn come_up(&mut self, mode: Mode) {
@@ -168,7 +182,7 @@ impl Tern {
     }
 
     fn application_face(&self) -> Face {
-        let release = self.application().map_or(0, |application| application.version);
+        let release = self.application().map_or(0, |(application, _)| application.version);
         let interface = FaceInterface { class: [0xFF, 0, 0], names: vec!["Tide data".to_owned()], extra: Vec::new() };
         Face::new(APPLICATION_IDS, release, ["Skerrow Instruments", "Tern tide gauge", &self.serial], vec![interface])
     }
@@ -176,7 +190,7 @@ impl Tern {
     /// The chip's own texts: it knows nothing of the product around it.
     fn boot_face(&self, boot: &DfuAddressed) -> Face {
         let interface = FaceInterface {
-            class: dfu_addressed::CLASS,
+            class: dfu::CLASS,
             names: vec![DfuAddressed::layout("Tide Flash", &self.flash)],
             extra: boot.functional_descriptor(),
         };
@@ -197,7 +211,7 @@ impl Tern {
             return None;
         }
         match self.application() {
-            Some(application) if !application.fits => None,
+            Some((_, false)) => None,
             Some(_) => Some(Mode::Application),
             None => Some(self.boot_mode()),
         }
@@ -208,7 +222,8 @@ impl Tern {
         if to == BASE {
             let mode = self.run_bootloader();
             self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
-        } else if to == Self::application_region(self.revision).start && self.application().is_some_and(|app| app.fits)
+        } else if to == Self::application_region(self.revision).start
+            && self.application().is_some_and(|(_, fits)| fits)
         {
             self.state = State::Starting(now + START_TIME, Mode::Application);
         } else {
@@ -217,47 +232,12 @@ impl Tern {
         }
     }
 
-    /// Looks at the application as the bootloader does: start vectors and CRC.
-    fn application(&self) -> Option<Application> {
-        let region = Self::application_region(self.revision);
-        let word = |address: u32| Some(u32::from_le_bytes(self.flash.read(address, 4)?.try_into().ok()?));
-        let (stack, reset) = (word(region.start)?, word(region.start + 4)?);
-        let length = word(region.start + 0x44)?;
-        let version = self.flash.read(region.start + 0x4C, 2)?;
-        let sound = (RAM_BASE..=RAM_END_OF_FAMILY).contains(&stack)
-            && region.contains(&reset)
-            && reset % 2 == 1
-            && (0x60..region.end - region.start - 4).contains(&length);
-        if !sound {
-            return None;
-        }
-        let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(self.flash.read(region.start, length as usize)?);
-        let board_word = self.flash.read(region.start + 0x40, 4)?;
-        (word(region.start + length)? == crc).then(|| Application {
-            version: u16::from_le_bytes([version[0], version[1]]),
-            fits: board_word == self.revision.board().board_word,
-        })
+    /// The application, if it is sound, and whether it is for this board.
+    fn application(&self) -> Option<(Application, bool)> {
+        let found = firmware::inspect(&self.flash, Self::application_region(self.revision))?;
+        let fits = found.board_word == *self.revision.board().board_word;
+        Some((found, fits))
     }
-}
-
-/// A sound image in the application region.
-struct Application {
-    version: u16,
-    /// Whether it is for this board.
-    fits: bool,
-}
-
-/// Bytes that look like code: the same for the same unit, different for others.
-fn noise(seed: &str, len: usize) -> Vec<u8> {
-    let mut state =
-        seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
-    let mut next = || {
-        state ^= state << 13;
-        state ^= state >> 17;
-        state ^= state << 5;
-        state.to_le_bytes()[1]
-    };
-    (0..len).map(|_| next()).collect()
 }
 
 impl Unit for Tern {
@@ -269,8 +249,14 @@ impl Unit for Tern {
                 self.come_up(mode);
             }
             State::Up(Mode::Boot(boot), _) => {
-                if let Some(to) = boot.advance(now, flash) {
-                    self.jump(now, to);
+                match boot.advance(now, flash) {
+                    Some(Leave::Jump(to)) => self.jump(now, to),
+                    // The chip starts anew and finds nothing to start: that is its boot mode.
+                    Some(Leave::Wiped) => {
+                        self.is_protected = false;
+                        self.state = State::Starting(now + START_TIME, self.boot_mode());
+                    }
+                    None => {}
                 }
             }
             _ => {}

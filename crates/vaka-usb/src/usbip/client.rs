@@ -122,6 +122,10 @@ impl Bus for UsbIpBus {
         &self.name
     }
 
+    fn resets_on_close(&self) -> bool {
+        true
+    }
+
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
         let request = OpHeader::new(wire::OP_REQ_DEVLIST, 0).emit();
         let (mut connection, header) = self.ask(&request, wire::OP_REP_DEVLIST)?;

@@ -512,8 +512,11 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = entry::find(&bench, common.unit.as_ref(), common.wait, &mut pace)?;
+    let found = entry::find(&bench, common.unit.as_ref(), false, common.wait, &mut pace)?;
     let place = bench.place(found.location());
+    if !bench.may_look(&found) {
+        pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
+    }
     let facts = bench.identity(found.location()).map_err(|error| open_failure(&error, &place))?.facts;
     let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
     let mut worst = Code::Refused;
@@ -521,7 +524,7 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
         let tells = found.mode == Mode::Application && sheet.application.tells_version;
         let running = tells.then_some(facts.release);
         let label = label.map(|(_, variant)| variant);
-        let case = Case { sheet, unit: Some(&facts), image, label, running, agreed: &common.agree };
+        let case = Case { sheet, unit: Some(&facts), image, label, running, clear_all: false, agreed: &common.agree };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {
             worst = Code::Done;

@@ -5,7 +5,7 @@ use vaka_boot::entry;
 use vaka_core::event::{Code, Event, Seen};
 use vaka_core::matching::labels;
 use vaka_core::text;
-use vaka_core::unit::Mode;
+use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::{BusError, DeviceInfo};
 
 use super::say;
@@ -20,7 +20,7 @@ pub fn run(common: &Common, setting: &Setting) -> Outcome {
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
     let chosen = match &common.unit {
         Some(selector) => {
-            let fits = bench.select(Some(selector)).map_err(|error| bus_failure(&error))?;
+            let fits = bench.select(Some(selector), true).map_err(|error| bus_failure(&error))?;
             devices.into_iter().filter(|device| fits.iter().any(|unit| unit.device == *device)).collect()
         }
         None => devices,
@@ -37,12 +37,18 @@ pub fn run(common: &Common, setting: &Setting) -> Outcome {
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let mut unit = entry::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
+        if unit.mode == Mode::Update {
+            unit.next.push(format!("vaka sheet new --unit port={}", unit.unit));
+        }
         return unit;
     };
-    match bench.identity(&device.location) {
-        Ok(identity) => {
-            unit.serial = identity.facts.serial;
-            let layout = identity.facts.dfu.as_ref().and_then(|dfu| dfu.memory(None));
+    match bench.may_look(&candidate).then(|| bench.identity(&device.location)).transpose() {
+        // It would leave its update mode when it is closed again.
+        Ok(None) => {}
+        Ok(Some(identity)) => {
+            unit.serial.clone_from(&identity.facts.serial);
+            let memories = identity.facts.memories(&MemoryChoice::default());
+            let layout = memories.iter().find_map(|memory| memory.alternate.layout.as_ref());
             unit.layout = layout.map(|layout| {
                 let same = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet));
                 let same: Vec<&str> = same.filter(|v| v.flash == layout.map).map(|v| v.id.as_str()).collect();

@@ -7,6 +7,7 @@ use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Person, Request};
 use vaka_core::event::Event;
 use vaka_core::matching::Question;
+use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
 use crate::Outcome;
@@ -16,7 +17,10 @@ use crate::{interrupt, render};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     let bytes = setting::firmware(&args.file)?;
-    let sheets = setting::needed_sheets(common)?;
+    let sheets = setting::sheets(common)?;
+    if sheets.is_empty() && !common.agree.iter().any(|id| id == "no-sheet") {
+        return Err(setting::no_sheets());
+    }
     let mut options = args.choose.options();
     let file = setting::unwrapped(&args.file, &bytes, &sheets, &mut options)?;
     let bench = Bench::new(setting::buses(common)?, &sheets);
@@ -25,6 +29,8 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         options,
         unit: common.unit.clone(),
         label: common.variant.clone(),
+        memory: args.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
+        clear_all: args.clear_all,
         wait: common.wait,
         agreed: common.agree.clone(),
         plan_only: args.plan,

@@ -10,7 +10,7 @@ use vaka_core::duration;
 use vaka_core::event::{After, Check, Ending, Event, Failure, Report, Seen, StepName, StepState};
 use vaka_core::matching::{About, Evidence, Outcome, Phase, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
-use vaka_core::sheet::HandStep;
+use vaka_core::sheet::{EntryStep, HandStep};
 use vaka_core::size::{Bytes, Grouped};
 use vaka_core::text;
 
@@ -246,9 +246,17 @@ fn plan_list(plan: &Plan, phase: Phase) {
     out!("\n{BOLD}{word}{BOLD:#} for {}, route {}:", plan.variant, plan.route);
     for (number, step) in (1..).zip(&plan.steps) {
         out!("  {number}. {step}");
-        if let Step::Enter { hands, .. } = step {
-            for hand in hands {
-                out!("     by hand: {}", hand.action);
+        if let Step::Enter { entry, .. } = step {
+            for step in entry {
+                match step {
+                    EntryStep::Hand(hand) => {
+                        out!("     by hand: {}", hand.action);
+                    }
+                    EntryStep::Signal(signal) if entry.len() > 1 => {
+                        out!("     by the host: {signal}");
+                    }
+                    EntryStep::Signal(_) => {}
+                }
             }
         }
     }
@@ -313,11 +321,15 @@ fn updated(report: &Report) {
     };
     out!("  after      {after}");
     let moved = report.transfers;
+    let count = |count: u64, noun| text::count(usize::try_from(count).unwrap_or(usize::MAX), noun);
+    let runs = match moved.runs {
+        0 => String::new(),
+        runs => format!(" and {}", count(runs, "address command")),
+    };
     out!(
-        "  transfers  write {} ({} and {}, 3 each); erase {}, read back {}",
+        "  transfers  write {} for {}{runs}; erase {}, read back {}",
         moved.write,
-        text::count(usize::try_from(moved.blocks).unwrap_or(usize::MAX), "block"),
-        text::count(usize::try_from(moved.runs).unwrap_or(usize::MAX), "address command"),
+        count(moved.blocks, "block"),
         moved.erase,
         moved.read_back
     );

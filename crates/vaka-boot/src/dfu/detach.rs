@@ -1,0 +1,50 @@
+//! From the application into its DFU mode, by DFU_DETACH.
+//!
+//! Source: DFU 1.1, section 5.1. A unit with bitWillDetach leaves the bus by
+//! itself; the others wait for a bus reset, for wDetachTimeOut at the most.
+
+use std::time::Duration;
+
+use vaka_core::dfu::Request;
+use vaka_core::unit::DfuFacts;
+use vaka_usb::{Setup, TransferError, UsbDevice};
+
+use super::link::REQUEST_TIMEOUT;
+use crate::session::SessionError;
+
+/// How long a unit gets on top of wDetachTimeOut to leave by itself. Chosen by us.
+const GRACE: Duration = Duration::from_secs(1);
+
+/// Asks the application behind an open device to leave for its DFU mode. It
+/// comes back on the same port; whoever called this looks for it there.
+///
+/// # Errors
+/// The application refuses, or cannot be asked. It runs on.
+pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), SessionError> {
+    let (time_ms, will_detach) = match dfu.functional {
+        Some(found) => (found.detach_timeout_ms, found.attributes.will_detach()),
+        None => (1000, false),
+    };
+    device.claim(dfu.interface, 0)?;
+    let setup = Setup {
+        kind: Setup::CLASS_INTERFACE_OUT,
+        request: Request::Detach as u8,
+        value: time_ms,
+        index: u16::from(dfu.interface),
+    };
+    match device.control_out(setup, &[], REQUEST_TIMEOUT) {
+        // It may leave before its answer is through.
+        Ok(()) | Err(TransferError::Gone) => {}
+        Err(TransferError::Failed(_)) if device.has_left(GRACE) => return Ok(()),
+        Err(error) => return Err(error.into()),
+    }
+    let time = Duration::from_millis(u64::from(time_ms)) + GRACE;
+    if will_detach && device.has_left(time) {
+        return Ok(());
+    }
+    // It waits for this, or it has not done what it promised: one reset, no more.
+    match device.reset() {
+        Ok(()) | Err(TransferError::Gone) => Ok(()),
+        Err(error) => Err(error.into()),
+    }
+}

@@ -1,0 +1,198 @@
+//! A unit on a bus in process, in virtual time, and the whole job on it.
+
+#![allow(dead_code, unreachable_pub)] // each test file uses its part
+
+use std::ops::Range;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::update::{self, Nobody, Request};
+use vaka_core::event::{Event, Failure, Report};
+use vaka_core::sheet::Sheet;
+use vaka_sim::clock::VirtualClock;
+use vaka_sim::fault::Fault;
+use vaka_sim::in_process::SimBus;
+use vaka_sim::unit::gannet::{self, Gannet};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::usb;
+use vaka_sim::world::lock;
+use vaka_sim::{SharedWorld, World};
+use vaka_usb::{Bus, Clock, Setup, UsbDevice};
+
+pub const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
+pub const GANNET: &str = include_str!("../../../../demo/sheets/gannet.toml");
+
+pub const TERN_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/tern-r1-1.5.0.hex");
+/// By `objcopy`, from the same link as the HEX file.
+pub const TERN_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/tern-r1-1.5.0.bin");
+pub const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.dfu");
+pub const GANNET_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
+
+pub const PORT: &str = "1-1";
+
+/// One unit, what is known of it, and what it held at first.
+pub struct Scene {
+    pub world: SharedWorld,
+    pub clock: Arc<VirtualClock>,
+    pub sheets: Vec<Sheet>,
+    pub before: Vec<u8>,
+    /// The file, the bytes that are then in the unit, and where.
+    pub file: &'static [u8],
+    pub binary: &'static [u8],
+    pub start: u32,
+    /// Regions of which no byte may change.
+    pub kept: Vec<Range<u32>>,
+    /// The label that a person read, and the button for update mode.
+    pub label: Option<&'static str>,
+    pub button: &'static str,
+}
+
+impl Scene {
+    /// A Tern r1 as it is given, with the demo's file for it.
+    pub fn tern(unit: Tern, faults: Vec<Fault>, sheet: &str) -> Self {
+        let regions = [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)];
+        let start = Tern::application_region(Revision::R1).start;
+        let mut scene = Self::new(Box::new(unit), faults, sheet, regions.to_vec(), start);
+        (scene.file, scene.binary) = (TERN_HEX, TERN_BINARY);
+        (scene.label, scene.button) = (Some("r1"), "SET");
+        scene
+    }
+
+    /// A Tern r1 in update mode.
+    pub fn tern_r1(faults: Vec<Fault>) -> Self {
+        Self::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), faults, TERN)
+    }
+
+    /// A Gannet as it is given, with the demo's file for it.
+    pub fn gannet(unit: Gannet, faults: Vec<Fault>, sheet: &str) -> Self {
+        let kept = vec![gannet::BOOTLOADER_REGION, gannet::APPLICATION_REGION.end..0x2_0000];
+        Self::new(Box::new(unit), faults, sheet, kept, gannet::APPLICATION_REGION.start)
+    }
+
+    fn new(unit: Box<dyn Unit>, faults: Vec<Fault>, sheet: &str, kept: Vec<Range<u32>>, start: u32) -> Self {
+        let clock = Arc::new(VirtualClock::default());
+        let mut world = World::new(clock.clone());
+        world.plug(PORT, unit, faults);
+        let before = world.unit(PORT).unwrap().flash().bytes().to_vec();
+        let sheets = if sheet.is_empty() { Vec::new() } else { vec![Sheet::parse("sheet.toml", sheet).unwrap()] };
+        let (world, file, binary) = (world.shared(), GANNET_DFU, GANNET_BINARY);
+        Self { world, clock, sheets, before, file, binary, start, kept, label: None, button: "BOOT" }
+    }
+
+    pub fn bus(&self) -> SimBus {
+        SimBus::new(self.world.clone(), self.clock.clone())
+    }
+
+    pub fn update(&self) -> (Report, Vec<Event>) {
+        self.update_with(self.file, |_| {})
+    }
+
+    /// Runs the job on a file, with what `change` asks for besides.
+    pub fn update_with(&self, file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> (Report, Vec<Event>) {
+        let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
+        let label = self.label.map(str::to_owned).filter(|_| !self.sheets.is_empty());
+        let mut request = Request { label, wait: Duration::from_secs(5), ..Request::new(file) };
+        change(&mut request);
+        let stop = AtomicBool::new(false);
+        let mut events = Vec::new();
+        let mut tell = |event| events.push(event);
+        let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*self.clock, &mut tell, &stop));
+        (report, events)
+    }
+
+    pub fn hand(&self, hand: Hand) {
+        assert!(lock(&self.world).hand(PORT, &hand));
+    }
+
+    /// What a person does with a unit that is stuck: pulls it, and plugs it
+    /// in again with the button held.
+    pub fn back_into_update_mode(&self) {
+        self.hand(Hand::Pull);
+        self.hand(Hand::Hold(self.button.into()));
+        self.hand(Hand::Plug);
+        self.clock.sleep(Duration::from_secs(1));
+        self.hand(Hand::Release(self.button.into()));
+    }
+
+    pub fn condition(&self) -> Condition {
+        lock(&self.world).unit(PORT).unwrap().condition()
+    }
+
+    /// Class and vendor transfers so far.
+    pub fn transfers(&self) -> u64 {
+        u64::try_from(lock(&self.world).log(PORT).len()).unwrap()
+    }
+
+    pub fn memory(&self, range: Range<u32>) -> Vec<u8> {
+        let mut world = lock(&self.world);
+        world.unit(PORT).unwrap().flash().read(range.start, range.len()).unwrap().to_vec()
+    }
+
+    pub fn holds_image(&self) -> bool {
+        self.memory(self.start..self.start + u32::try_from(self.binary.len()).unwrap()) == self.binary
+    }
+
+    #[track_caller]
+    pub fn assert_unharmed(&self, what: &str) {
+        assert_ne!(self.condition(), Condition::Bricked, "{what}");
+        let base = lock(&self.world).unit(PORT).unwrap().flash().base();
+        for region in &self.kept {
+            let before = &self.before[(region.start - base) as usize..(region.end - base) as usize];
+            assert_eq!(self.memory(region.clone()), before, "{what}");
+        }
+    }
+
+    /// Opens the unit as an earlier program might have.
+    pub fn earlier_program(&self) -> Box<dyn UsbDevice> {
+        self.bus().open(PORT).unwrap()
+    }
+
+    /// Brings the unit's DFU interface into a state, as an earlier program
+    /// might have left it, by raw requests; returns the state that it tells.
+    pub fn leave_in(&self, requests: &[(u8, u16, &[u8])]) -> u8 {
+        let mut device = self.earlier_program();
+        let second = Duration::from_secs(1);
+        for (request, value, data) in requests {
+            let setup = |kind| Setup { kind, request: *request, value: *value, index: 0 };
+            // Some of these are refused on purpose.
+            let _ = match request {
+                2 => device.control_in(setup(0xA1), 1024, second).map(drop),
+                3 => device.control_in(setup(0xA1), 6, second).map(drop),
+                _ => device.control_out(setup(0x21), data, second),
+            };
+        }
+        // The program ends without giving the device back: nothing is reset.
+        std::mem::forget(device);
+        let setup = usb::Setup { kind: 0xA1, request: 5, value: 0, index: 0, length: 1 };
+        let mut world = lock(&self.world);
+        let enumeration = world.unit(PORT).unwrap().face().unwrap().0;
+        let state = match world.control(PORT, enumeration, setup, &[]) {
+            Some(usb::Answer::Data(bytes)) => bytes[0],
+            Some(usb::Answer::Silent) => 8,
+            _ => 4,
+        };
+        world.release(PORT);
+        state
+    }
+}
+
+pub fn failure(events: &[Event]) -> Option<&Failure> {
+    events.iter().find_map(|event| match event {
+        Event::Error(failure) => Some(failure),
+        _ => None,
+    })
+}
+
+pub fn warnings(events: &[Event]) -> Vec<&str> {
+    fn text(event: &Event) -> Option<&str> {
+        match event {
+            Event::Warning { text } => Some(text),
+            _ => None,
+        }
+    }
+    events.iter().filter_map(text).collect()
+}

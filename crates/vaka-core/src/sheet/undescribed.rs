@@ -1,0 +1,174 @@
+//! A unit that nobody described yet: what it says of itself, as a sheet.
+
+use thiserror::Error;
+
+use super::{Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Variant, VariantId};
+use crate::address::{Address, Span};
+use crate::image::Image;
+use crate::memory::{SectorMap, Zone};
+use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
+
+/// Why a unit's own word is not enough for an update.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum Undescribable {
+    /// It has no DFU interface in DFU mode.
+    #[error("it has no interface in DFU mode")]
+    NoDfu,
+    /// The memory that was chosen is not there.
+    #[error("it has no memory {choice}; it has {has}")]
+    NoSuchMemory {
+        /// What was wanted.
+        choice: MemoryChoice,
+        /// What there is.
+        has: String,
+    },
+    /// Several memories could be meant.
+    #[error("it has several memories, and nothing tells which is meant: {0}")]
+    SeveralMemories(String),
+    /// Its memory tells no layout, though it is written by address.
+    #[error("it is written by memory addresses, but does not tell its memory layout")]
+    NoLayout,
+    /// Nothing of its memory can be erased and written.
+    #[error("it reports no memory that can be erased and written")]
+    NothingWritable,
+    /// A plain DFU unit takes any bytes; only the suffix speaks for a file.
+    #[error(
+        "it speaks plain DFU and does not tell its memory; without a sheet it takes only a file whose DFU suffix names its ids"
+    )]
+    NoSuffix,
+}
+
+/// The name of the only region of an undescribed unit.
+const REGION: &str = "memory";
+
+impl Sheet {
+    /// What a unit in DFU mode says of itself, as a sheet for one image: one
+    /// variant, whose only region is what the unit reports as erasable and
+    /// writable. Nothing else is known, and [`judge`](crate::matching::judge)
+    /// wants an agreement for it.
+    ///
+    /// # Errors
+    /// [`Undescribable`]: not even that much is known.
+    pub fn of_unit(unit: &UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<Self, Undescribable> {
+        let memory = memory_for(unit, image, choice)?;
+        let variant = match (&memory.alternate.layout, memory.is_addressed()) {
+            (Some(layout), _) => addressed(unit, &memory, &layout.map, image)?,
+            (None, true) => return Err(Undescribable::NoLayout),
+            (None, false) => plain(unit, &memory, image)?,
+        };
+        let text = |found: &Option<String>| found.clone().unwrap_or_else(|| unit.id.to_string());
+        Ok(Self {
+            is_described: false,
+            product: Product { id: unit.id.to_string(), name: text(&unit.product), maker: text(&unit.maker) },
+            application: Application {
+                id: None,
+                product: None,
+                tells_version: false,
+                back_within: std::time::Duration::from_secs(10),
+            },
+            variants: vec![variant],
+            wrappers: Vec::new(),
+        })
+    }
+}
+
+/// The memory that is meant: the one that was chosen, else the only one, else
+/// the only one whose layout holds all of the image.
+fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<DfuMemory<'a>, Undescribable> {
+    let list = |memories: &[DfuMemory<'_>]| memories.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = unit.memories(&MemoryChoice::default());
+    let mut found = unit.memories(choice);
+    if found.len() > 1 {
+        let holds = |memory: &DfuMemory<'_>| {
+            let layout = memory.alternate.layout.as_ref();
+            layout.is_some_and(|layout| image.segments().iter().all(|s| layout.map.sectors_in(s.span()).is_some()))
+        };
+        let holding: Vec<DfuMemory<'a>> = found.iter().filter(|memory| holds(memory)).copied().collect();
+        if holding.len() == 1 {
+            found = holding;
+        }
+    }
+    match found[..] {
+        [one] => Ok(one),
+        [] if all.is_empty() => Err(Undescribable::NoDfu),
+        [] => Err(Undescribable::NoSuchMemory { choice: choice.clone(), has: list(&all) }),
+        _ => Err(Undescribable::SeveralMemories(list(&found))),
+    }
+}
+
+fn exactly(memory: &DfuMemory<'_>) -> MemoryChoice {
+    MemoryChoice { name: None, interface: Some(memory.interface.interface), alternate: Some(memory.alternate.number) }
+}
+
+fn addressed(
+    unit: &UnitFacts,
+    memory: &DfuMemory<'_>,
+    map: &SectorMap,
+    image: &Image,
+) -> Result<Variant, Undescribable> {
+    let writable = |zone: &&Zone| zone.access().erase && zone.access().write;
+    let regions: Vec<Region> = joined(map.zones().iter().filter(writable).map(Zone::span))
+        .into_iter()
+        .map(|span| Region { name: REGION.to_owned(), span })
+        .collect();
+    let holding = regions.iter().find(|region| region.span.contains(image.start())).or(regions.first());
+    let region = holding.cloned().ok_or(Undescribable::NothingWritable)?;
+    let kind = RouteKind::Dfu { memory: exactly(memory) };
+    Ok(variant(unit, map.clone(), region, regions, kind))
+}
+
+/// Spans that lie end to end become one.
+fn joined(spans: impl Iterator<Item = Span>) -> Vec<Span> {
+    let mut out: Vec<Span> = Vec::new();
+    for span in spans {
+        match out.last_mut() {
+            Some(last) if last.end() == span.start() => {
+                *last = Span::between(last.start(), span.end()).unwrap_or(*last)
+            }
+            _ => out.push(span),
+        }
+    }
+    out
+}
+
+/// A plain DFU unit: where the bytes go is its own matter, so the image counts
+/// from 0, and only the suffix tells that it is meant for this unit.
+fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, Undescribable> {
+    let names_it =
+        |suffix: &crate::image::dfu_file::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);
+    if !image.facts().dfu.as_ref().is_some_and(names_it) {
+        return Err(Undescribable::NoSuffix);
+    }
+    let len = u32::try_from(image.span().len()).unwrap_or(u32::MAX);
+    let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(Undescribable::NothingWritable)?;
+    let map = SectorMap::new(vec![zone]).map_err(|_| Undescribable::NothingWritable)?;
+    let region = Region { name: REGION.to_owned(), span: zone.span() };
+    let kind = RouteKind::PlainDfu { memory: exactly(memory), uploads_image: false };
+    let mut variant = variant(unit, map, region.clone(), vec![region], kind);
+    variant.image.binary_at = Some(Address::new(0));
+    Ok(variant)
+}
+
+fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Region>, kind: RouteKind) -> Variant {
+    let image = ImageRules {
+        region,
+        starts_region: false,
+        binary_at: None,
+        vectors: None,
+        marks: Vec::new(),
+        version_offset: None,
+        stamp_offset: None,
+    };
+    let route = Route { kind, id: unit.id, writes: regions.clone(), restart_at: None, entry: Vec::new() };
+    Variant {
+        id: VariantId("as-reported".to_owned()),
+        name: format!("{} as it reports itself", unit.id),
+        look_at: Vec::new(),
+        flash,
+        ram: None,
+        regions,
+        image,
+        routes: vec![route],
+    }
+}

@@ -1,0 +1,100 @@
+//! What both kinds of DFU have in common on the device side: numbers, and the
+//! ways in which units depart from the standard.
+
+use std::time::Duration;
+
+use crate::usb::Answer;
+
+/// States by their numbers in the standard (DFU 1.1, section 6.1.2).
+pub mod state {
+    #![allow(missing_docs)] // the standard's names
+    pub const APP_IDLE: u8 = 0;
+    pub const APP_DETACH: u8 = 1;
+    pub const IDLE: u8 = 2;
+    pub const DOWNLOAD_SYNC: u8 = 3;
+    pub const BUSY: u8 = 4;
+    pub const DOWNLOAD_IDLE: u8 = 5;
+    pub const MANIFEST_SYNC: u8 = 6;
+    pub const MANIFEST: u8 = 7;
+    pub const WAIT_RESET: u8 = 8;
+    pub const UPLOAD_IDLE: u8 = 9;
+    pub const ERROR: u8 = 10;
+}
+
+/// Status codes by their numbers in the standard (as above).
+pub mod status {
+    #![allow(missing_docs)] // the standard's names
+    pub const OK: u8 = 0x00;
+    pub const FILE: u8 = 0x02;
+    pub const ADDRESS: u8 = 0x08;
+    pub const NOT_DONE: u8 = 0x09;
+    pub const FIRMWARE: u8 = 0x0A;
+    pub const VENDOR: u8 = 0x0B;
+    pub const USB_RESET: u8 = 0x0C;
+    pub const STALLED_PACKET: u8 = 0x0F;
+}
+
+/// Class, subclass and protocol of DFU mode.
+pub const CLASS: [u8; 3] = [0xFE, 1, 2];
+/// Class, subclass and protocol of the run-time interface.
+pub const RUN_TIME_CLASS: [u8; 3] = [0xFE, 1, 1];
+
+/// Between "I go" and being gone.
+pub const LEAVE_TIME: Duration = Duration::from_millis(20);
+
+/// What a unit says of the time it needs.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Poll {
+    /// A tenth more than it takes.
+    #[default]
+    Honest,
+    /// Nothing, though it is busy. It bears being asked then.
+    Zero,
+    /// Four hours and a half, whatever it does.
+    Absurd,
+}
+
+/// How a unit departs from what it should do. The default does not.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Manner {
+    /// What it says of its times.
+    pub poll: Poll,
+    /// It has no functional descriptor.
+    pub no_functional_descriptor: bool,
+    /// The wTransferSize that it tells, whatever it takes.
+    pub says_block: Option<u16>,
+    /// The largest block that it really takes.
+    pub takes_block: Option<u16>,
+    /// It leaves before it has answered the last request.
+    pub vanishes: bool,
+    /// It says bitWillDetach, and does not.
+    pub clings: bool,
+}
+
+impl Manner {
+    /// The bwPollTimeout in milliseconds for work of that time.
+    pub fn poll_ms(&self, time: Duration) -> u32 {
+        let promised = time * 11 / 10;
+        match self.poll {
+            Poll::Zero => 0,
+            Poll::Absurd if !time.is_zero() => 0x00FF_FFFF,
+            _ => u32::try_from(promised.as_micros().div_ceil(1000)).unwrap_or(u32::MAX),
+        }
+    }
+
+    /// The functional descriptor that it shows.
+    pub fn functional_descriptor(&self, attributes: u8, size: u16, version: u16) -> Vec<u8> {
+        if self.no_functional_descriptor {
+            return Vec::new();
+        }
+        let [s0, s1] = self.says_block.unwrap_or(size).to_le_bytes();
+        let [v0, v1] = version.to_le_bytes();
+        vec![9, 0x21, attributes, 0xE8, 0x03, s0, s1, v0, v1]
+    }
+}
+
+/// The six bytes of a DFU_GETSTATUS reply.
+pub fn status_reply(status: u8, poll_ms: u32, state: u8) -> Answer {
+    let [p0, p1, p2, _] = poll_ms.to_le_bytes();
+    Answer::Data(vec![status, p0, p1, p2, state, 0])
+}

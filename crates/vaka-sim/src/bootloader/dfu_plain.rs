@@ -1,0 +1,306 @@
+//! Plain DFU 1.1: blocks in order, erased and written as they come.
+//!
+//! Written from the standard's state table (DFU 1.1, appendix A), strict to the
+//! letter unless its [`Manner`] says otherwise. A block with a number out of
+//! order, or behind a short one, is refused. What is under way when the power
+//! goes is done by half.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use super::dfu::{LEAVE_TIME, Manner, Poll, state, status, status_reply};
+use crate::flash::Flash;
+use crate::usb::{Answer, Setup};
+
+/// Time to check an image and to make it effective.
+const MANIFEST_TIME: Duration = Duration::from_millis(60);
+
+/// What the boot mode promises in bmAttributes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Traits {
+    /// bitCanUpload.
+    pub can_upload: bool,
+    /// bitManifestationTolerant.
+    pub tolerant: bool,
+    /// bitWillDetach.
+    pub will_detach: bool,
+}
+
+impl Traits {
+    /// bmAttributes; it can always be downloaded to.
+    pub fn attributes(self) -> u8 {
+        1 | u8::from(self.can_upload) << 1 | u8::from(self.tolerant) << 2 | u8::from(self.will_detach) << 3
+    }
+}
+
+/// A block that waits for, or is in, its execution.
+#[derive(Clone, Debug)]
+struct Work {
+    at: u32,
+    data: Vec<u8>,
+    /// The sectors that begin with this block.
+    erase: Vec<Range<u32>>,
+}
+
+impl Work {
+    fn time(&self) -> Duration {
+        let erase: u32 = self.erase.iter().map(|range| range.end - range.start).sum();
+        Flash::erase_time(erase) + Flash::program_time(u32::try_from(self.data.len()).unwrap_or(u32::MAX))
+    }
+}
+
+/// The boot mode's state.
+#[derive(Clone, Debug)]
+pub struct DfuPlain {
+    state: u8,
+    status: u8,
+    traits: Traits,
+    manner: Manner,
+    transfer_size: u16,
+    /// Where the application's memory begins and ends.
+    region: Range<u32>,
+    next_block: u16,
+    /// Where the next block goes, or comes from.
+    cursor: u32,
+    /// A short block was the last one.
+    closed: bool,
+    work: Option<Work>,
+    manifested: bool,
+    until: Duration,
+    /// Whether what is in the memory is a sound application.
+    is_sound: fn(&Flash) -> bool,
+}
+
+impl DfuPlain {
+    /// Fresh after it came up; in dfuERROR if it came because nothing can run.
+    pub fn new(
+        region: Range<u32>,
+        transfer_size: u16,
+        traits: Traits,
+        manner: Manner,
+        is_sound: fn(&Flash) -> bool,
+    ) -> Self {
+        Self {
+            state: state::IDLE,
+            status: status::OK,
+            transfer_size: manner.takes_block.unwrap_or(transfer_size),
+            cursor: region.start,
+            region,
+            traits,
+            manner,
+            next_block: 0,
+            closed: false,
+            work: None,
+            manifested: false,
+            until: Duration::ZERO,
+            is_sound,
+        }
+    }
+
+    /// The same for a unit whose application cannot run.
+    #[must_use]
+    pub fn for_want_of_firmware(mut self) -> Self {
+        self.fail(status::FIRMWARE);
+        self
+    }
+
+    /// Its functional descriptor.
+    pub fn functional_descriptor(&self) -> Vec<u8> {
+        self.manner.functional_descriptor(self.traits.attributes(), self.transfer_size, 0x0110)
+    }
+
+    /// Its state, by its number in the standard.
+    pub fn state(&self) -> u8 {
+        self.state
+    }
+
+    /// Lets time pass; true once the unit leaves by itself.
+    pub fn advance(&mut self, now: Duration, flash: &mut Flash) -> bool {
+        if now < self.until {
+            return false;
+        }
+        match self.state {
+            state::BUSY => {
+                if let Some(work) = self.work.take() {
+                    work.erase.into_iter().for_each(|range| flash.erase(range));
+                    flash.program(work.at, &work.data);
+                }
+                self.state = state::DOWNLOAD_SYNC;
+                false
+            }
+            state::MANIFEST if self.traits.tolerant => {
+                (self.state, self.manifested) = (state::MANIFEST_SYNC, true);
+                false
+            }
+            state::MANIFEST => {
+                self.state = state::WAIT_RESET;
+                self.until += LEAVE_TIME;
+                false
+            }
+            state::WAIT_RESET => self.traits.will_detach && !self.manner.clings,
+            _ => false,
+        }
+    }
+
+    /// The bus is reset; true if the unit leaves for its application.
+    pub fn bus_reset(&mut self, now: Duration, flash: &mut Flash) -> bool {
+        self.cut(now, flash);
+        if (self.is_sound)(flash) {
+            return true;
+        }
+        let cut = !matches!(self.state, state::IDLE | state::ERROR | state::WAIT_RESET);
+        self.start_over();
+        self.fail(if cut { status::USB_RESET } else { status::FIRMWARE });
+        false
+    }
+
+    /// The power goes: what was under way is done by half.
+    pub fn cut(&mut self, now: Duration, flash: &mut Flash) {
+        if self.state != state::BUSY || now >= self.until {
+            return;
+        }
+        if let Some(work) = self.work.take() {
+            work.erase.into_iter().for_each(|range| flash.erase(range));
+            flash.program(work.at, &work.data[..work.data.len() / 2]);
+        }
+    }
+
+    /// Answers a class request to the DFU interface.
+    pub fn control(&mut self, now: Duration, flash: &Flash, setup: Setup, data: &[u8]) -> Answer {
+        if self.state == state::WAIT_RESET {
+            return Answer::Silent;
+        }
+        if setup.index != 0 {
+            return Answer::Stall;
+        }
+        match (setup.kind, setup.request) {
+            (0x21, 1) => self.download(now, flash, setup.value, data),
+            (0xA1, 2) => self.upload(flash, setup.value, setup.length),
+            (0xA1, 3) => self.get_status(now, flash),
+            (0x21, 4) if self.state == state::ERROR => {
+                self.go_idle();
+                Answer::Done
+            }
+            (0xA1, 5) if !self.is_deaf() => Answer::Data(vec![self.state]),
+            (0x21, 6) => match self.state {
+                state::BUSY | state::MANIFEST | state::ERROR => self.refuse(),
+                _ => {
+                    self.go_idle();
+                    Answer::Done
+                }
+            },
+            _ => self.refuse(),
+        }
+    }
+
+    fn is_deaf(&self) -> bool {
+        matches!(self.state, state::BUSY | state::MANIFEST) && self.manner.poll != Poll::Zero
+    }
+
+    fn download(&mut self, now: Duration, flash: &Flash, block: u16, data: &[u8]) -> Answer {
+        let (len, open) = (data.len(), self.state == state::DOWNLOAD_IDLE);
+        if !(open || self.state == state::IDLE) || len > usize::from(self.transfer_size) {
+            return self.refuse();
+        }
+        if data.is_empty() {
+            if !open {
+                return self.refuse();
+            }
+            self.state = state::MANIFEST_SYNC;
+            if self.manner.vanishes {
+                // It goes in the middle of its answer.
+                (self.state, self.until) = (state::WAIT_RESET, now);
+            }
+            return Answer::Done;
+        }
+        let room = self.region.end - self.cursor;
+        if block != self.next_block || self.closed {
+            return self.refuse();
+        }
+        if len > room as usize {
+            self.fail(status::ADDRESS);
+            return Answer::Stall;
+        }
+        self.work = Some(self.work_for(flash, data));
+        self.state = state::DOWNLOAD_SYNC;
+        Answer::Done
+    }
+
+    #[allow(clippy::cast_possible_truncation)] // a block has at most 65535 bytes
+    fn work_for(&mut self, flash: &Flash, data: &[u8]) -> Work {
+        let (at, end) = (self.cursor, self.cursor + data.len() as u32);
+        let sectors = (at..end).filter_map(|address| flash.sector(address)).filter(|sector| sector.start >= at);
+        let mut erase: Vec<Range<u32>> = sectors.collect();
+        erase.dedup();
+        self.cursor = end;
+        self.next_block = self.next_block.wrapping_add(1);
+        self.closed = data.len() < usize::from(self.transfer_size);
+        Work { at, data: data.to_vec(), erase }
+    }
+
+    fn upload(&mut self, flash: &Flash, block: u16, length: u16) -> Answer {
+        let allowed = matches!(self.state, state::IDLE | state::UPLOAD_IDLE) && self.traits.can_upload;
+        if !allowed || length == 0 || block != self.next_block {
+            return self.refuse();
+        }
+        let left = self.region.end - self.cursor;
+        let len = u32::from(length.min(self.transfer_size)).min(left);
+        let bytes = flash.read(self.cursor, len as usize).unwrap_or_default().to_vec();
+        self.cursor += len;
+        self.next_block = self.next_block.wrapping_add(1);
+        self.state = state::UPLOAD_IDLE;
+        if len < u32::from(length) {
+            self.go_idle();
+        }
+        Answer::Data(bytes)
+    }
+
+    fn get_status(&mut self, now: Duration, flash: &Flash) -> Answer {
+        let mut time = Duration::ZERO;
+        match self.state {
+            state::BUSY | state::MANIFEST if self.is_deaf() => return self.refuse(),
+            state::DOWNLOAD_SYNC => match &self.work {
+                Some(work) => {
+                    time = work.time();
+                    (self.state, self.until) = (state::BUSY, now + time);
+                }
+                None => self.state = state::DOWNLOAD_IDLE,
+            },
+            state::MANIFEST_SYNC if self.manifested => self.go_idle(),
+            state::MANIFEST_SYNC if !(self.is_sound)(flash) => self.fail(status::FILE),
+            state::MANIFEST_SYNC => {
+                time = MANIFEST_TIME;
+                (self.state, self.until) = (state::MANIFEST, now + time);
+            }
+            _ => {}
+        }
+        status_reply(self.status, self.manner.poll_ms(time), self.state)
+    }
+
+    fn start_over(&mut self) {
+        (self.next_block, self.cursor, self.closed) = (0, self.region.start, false);
+        (self.work, self.manifested) = (None, false);
+    }
+
+    fn go_idle(&mut self) {
+        self.start_over();
+        (self.state, self.status) = (state::IDLE, status::OK);
+    }
+
+    fn fail(&mut self, code: u8) {
+        self.work = None;
+        (self.state, self.status) = (state::ERROR, code);
+    }
+
+    /// A request that does not belong here.
+    fn refuse(&mut self) -> Answer {
+        if self.state != state::ERROR {
+            self.fail(if self.state == state::DOWNLOAD_IDLE && self.closed {
+                status::NOT_DONE
+            } else {
+                status::STALLED_PACKET
+            });
+        }
+        Answer::Stall
+    }
+}

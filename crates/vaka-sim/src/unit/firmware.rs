@@ -1,0 +1,50 @@
+//! Skerrow's applications, as their bootloaders look at them.
+
+use std::ops::Range;
+
+use crate::flash::Flash;
+
+const RAM_BASE: u32 = 0x2000_0000;
+/// The chips' family ends its RAM here at the most; the bootloaders look no closer.
+const RAM_END_OF_FAMILY: u32 = 0x2000_8000;
+
+/// A sound application.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Application {
+    /// In packed decimal.
+    pub version: u16,
+    /// Which board it was built for. No bootloader looks at this.
+    pub board_word: [u8; 4],
+}
+
+/// Looks at a region as the bootloaders do: start vectors and CRC.
+pub fn inspect(flash: &Flash, region: Range<u32>) -> Option<Application> {
+    let word = |address: u32| Some(u32::from_le_bytes(flash.read(address, 4)?.try_into().ok()?));
+    let (stack, reset) = (word(region.start)?, word(region.start + 4)?);
+    let length = word(region.start + 0x44)?;
+    let version = flash.read(region.start + 0x4C, 2)?;
+    let sound = (RAM_BASE..=RAM_END_OF_FAMILY).contains(&stack)
+        && region.contains(&reset)
+        && reset % 2 == 1
+        && (0x60..region.end - region.start - 4).contains(&length);
+    if !sound {
+        return None;
+    }
+    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(flash.read(region.start, length as usize)?);
+    let board_word = flash.read(region.start + 0x40, 4)?.try_into().ok()?;
+    (word(region.start + length)? == crc)
+        .then(|| Application { version: u16::from_le_bytes([version[0], version[1]]), board_word })
+}
+
+/// Bytes that look like code: the same for the same unit, different for others.
+pub fn noise(seed: &str, len: usize) -> Vec<u8> {
+    let mut state =
+        seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
+    let mut next = || {
+        state ^= state << 13;
+        state ^= state >> 17;
+        state ^= state << 5;
+        state.to_le_bytes()[1]
+    };
+    (0..len).map(|_| next()).collect()
+}

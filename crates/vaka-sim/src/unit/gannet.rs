@@ -1,0 +1,304 @@
+//! The Gannet hydrophone interface.
+//!
+//! Its application has a DFU run-time interface beside its own; asked to
+//! detach, the unit comes back in its bootloader, which speaks plain DFU 1.1.
+//! BOOT held while the cable is plugged in leads there too. The bootloader
+//! starts the application if its start vectors and CRC are sound; it does not
+//! look at the board word.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use super::firmware::{self, Application, noise};
+use super::{Condition, Hand, Unit};
+use crate::bootloader::dfu::{self, LEAVE_TIME, Manner, state, status_reply};
+use crate::bootloader::dfu_plain::{DfuPlain, Traits};
+use crate::flash::Flash;
+use crate::usb::{Answer, Face, FaceInterface, Setup};
+
+/// Ids of the application.
+pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0003);
+/// Ids of the bootloader, of the same range.
+pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0004);
+
+/// wTransferSize of the bootloader. The application's is smaller, as is met.
+pub const TRANSFER_SIZE: u16 = 1024;
+const RUN_TIME_TRANSFER_SIZE: u16 = 64;
+
+/// wDetachTimeOut; the same number stands in the functional descriptor.
+const DETACH_TIME: Duration = Duration::from_millis(1000);
+
+/// From power-on or a jump until the unit is enumerated.
+const START_TIME: Duration = Duration::from_millis(250);
+
+/// Addresses of the application.
+pub const APPLICATION_REGION: std::ops::Range<u32> = 0x5000..0x1_F800;
+/// Addresses of the bootloader.
+pub const BOOTLOADER_REGION: std::ops::Range<u32> = 0..0x5000;
+
+const SECTORS: u32 = 64;
+const SECTOR_SIZE: u32 = 2048;
+const BOARD_WORD: &[u8; 4] = b"GNT1";
+const FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.2.0.bin");
+
+/// The bInterfaceNumber of the application's DFU interface: another one than 0.
+const RUN_TIME_INTERFACE: u16 = 1;
+
+#[derive(Debug)]
+enum State {
+    Unplugged,
+    /// Dark until a time, then it comes up as the given mode.
+    Starting(Duration, Mode),
+    Up(Mode, Box<Face>),
+    Bricked,
+}
+
+#[derive(Clone, Debug)]
+enum Mode {
+    Application(Detach),
+    Boot(DfuPlain),
+}
+
+/// How far a detach is.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Detach {
+    No,
+    /// Waits for a bus reset until then.
+    Waits(Duration),
+    /// Leaves by itself then.
+    Leaves(Duration),
+}
+
+/// A Gannet.
+#[derive(Debug)]
+pub struct Gannet {
+    serial: String,
+    flash: Flash,
+    state: State,
+    enumeration: u32,
+    held: BTreeSet<String>,
+    bootloader: Vec<u8>,
+    traits: Traits,
+    manner: Manner,
+}
+
+impl Gannet {
+    /// What its bootloader promises, unless it was made otherwise.
+    pub const TRAITS: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
+
+    /// A unit as it left the factory, with application 1.2.0 running.
+    pub fn new(serial: &str) -> Self {
+        Self::with(serial, Self::TRAITS, Manner::default())
+    }
+
+    /// The same with traits and manners of its own.
+    pub fn with(serial: &str, traits: Traits, manner: Manner) -> Self {
+        let bootloader = noise(serial, BOOTLOADER_REGION.len());
+        let flash = Flash::new(0, SECTORS, SECTOR_SIZE);
+        let (state, held) = (State::Unplugged, BTreeSet::new());
+        let serial = serial.to_owned();
+        let mut gannet = Self { serial, flash, state, enumeration: 0, held, bootloader, traits, manner };
+        gannet.fill();
+        gannet.come_up(Mode::Application(Detach::No));
+        gannet
+    }
+
+    /// Found in its bootloader.
+    #[must_use]
+    pub fn in_boot_mode(mut self) -> Self {
+        let boot = self.boot_mode();
+        self.come_up(boot);
+        self
+    }
+
+    fn fill(&mut self) {
+        self.flash.erase(0..self.flash.len());
+        self.flash.put(BOOTLOADER_REGION.start, &self.bootloader);
+        self.flash.put(APPLICATION_REGION.start, FACTORY);
+        self.flash.put(APPLICATION_REGION.end, format!("SKSET1 serial={} gain=12", self.serial).as_bytes());
+    }
+
+    fn boot_mode(&self) -> Mode {
+        let boot =
+            DfuPlain::new(APPLICATION_REGION, TRANSFER_SIZE, self.traits, self.manner.clone(), |f| sound(f).is_some());
+        Mode::Boot(if sound(&self.flash).is_some() { boot } else { boot.for_want_of_firmware() })
+    }
+
+    fn come_up(&mut self, mode: Mode) {
+        self.enumeration += 1;
+        let face = match &mode {
+            Mode::Application(_) => self.application_face(),
+            Mode::Boot(boot) => self.boot_face(boot),
+        };
+        self.state = State::Up(mode, Box::new(face));
+    }
+
+    fn application_face(&self) -> Face {
+        let release = sound(&self.flash).map_or(0, |application| application.version);
+        let own = FaceInterface { class: [0xFF, 0, 0], names: vec!["Sound".to_owned()], extra: Vec::new() };
+        let attributes = self.traits.attributes();
+        let dfu = FaceInterface {
+            class: dfu::RUN_TIME_CLASS,
+            names: vec!["Gannet update".to_owned()],
+            extra: Manner { says_block: None, ..self.manner.clone() }.functional_descriptor(
+                attributes,
+                RUN_TIME_TRANSFER_SIZE,
+                0x0110,
+            ),
+        };
+        let texts = ["Skerrow Instruments", "Gannet hydrophone interface", &self.serial];
+        Face::new(APPLICATION_IDS, release, texts, vec![own, dfu])
+    }
+
+    fn boot_face(&self, boot: &DfuPlain) -> Face {
+        let interface = FaceInterface {
+            class: dfu::CLASS,
+            names: vec!["Gannet firmware".to_owned()],
+            extra: boot.functional_descriptor(),
+        };
+        let texts = ["Skerrow Instruments", "Gannet bootloader", &self.serial];
+        Face::new(BOOT_IDS, 0x0100, texts, vec![interface])
+    }
+
+    /// The bootloader starts, and goes on to the application if it may.
+    fn power_on(&mut self, now: Duration) {
+        let mode = match sound(&self.flash) {
+            _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
+            _ if self.held.contains("BOOT") => Some(self.boot_mode()),
+            Some(application) if application.board_word != *BOARD_WORD => None,
+            Some(_) => Some(Mode::Application(Detach::No)),
+            None => Some(self.boot_mode()),
+        };
+        self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+    }
+
+    fn enter_boot_mode(&mut self, now: Duration) {
+        self.state = State::Starting(now + START_TIME, self.boot_mode());
+    }
+
+    /// A class request to the application's DFU interface.
+    fn run_time(&mut self, now: Duration, setup: Setup) -> Answer {
+        let (will_detach, clings) = (self.traits.will_detach, self.manner.clings);
+        let State::Up(Mode::Application(detach), _) = &mut self.state else { return Answer::Stall };
+        let number = if *detach == Detach::No { state::APP_IDLE } else { state::APP_DETACH };
+        match (setup.kind, setup.request, setup.index) {
+            (0x21, 0, RUN_TIME_INTERFACE) if *detach == Detach::No => {
+                *detach = match will_detach && !clings {
+                    true => Detach::Leaves(now + LEAVE_TIME),
+                    false => Detach::Waits(now + DETACH_TIME),
+                };
+                Answer::Done
+            }
+            (0xA1, 3, RUN_TIME_INTERFACE) => status_reply(0, 1000, number),
+            (0xA1, 5, RUN_TIME_INTERFACE) => Answer::Data(vec![number]),
+            _ => Answer::Stall,
+        }
+    }
+
+    fn leave_if(&mut self, leaves: bool, now: Duration) {
+        if leaves {
+            self.power_on(now);
+        }
+    }
+
+    fn cut(&mut self, now: Duration) {
+        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
+            boot.cut(now, &mut self.flash);
+        }
+    }
+}
+
+fn sound(flash: &Flash) -> Option<Application> {
+    firmware::inspect(flash, APPLICATION_REGION)
+}
+
+impl Unit for Gannet {
+    fn advance(&mut self, now: Duration) {
+        match &mut self.state {
+            State::Starting(until, mode) if now >= *until => {
+                let mode = mode.clone();
+                self.come_up(mode);
+            }
+            State::Up(Mode::Application(detach), _) => match *detach {
+                Detach::Leaves(at) if now >= at => self.enter_boot_mode(now),
+                // Nobody reset the bus: the application goes on.
+                Detach::Waits(until) if now >= until => *detach = Detach::No,
+                _ => {}
+            },
+            State::Up(Mode::Boot(boot), _) => {
+                let leaves = boot.advance(now, &mut self.flash);
+                self.leave_if(leaves, now);
+            }
+            _ => {}
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        match &self.state {
+            State::Up(_, face) => Some((self.enumeration, face)),
+            _ => None,
+        }
+    }
+
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        match &mut self.state {
+            State::Up(Mode::Boot(boot), _) => boot.control(now, &self.flash, setup, data),
+            State::Up(Mode::Application(_), _) => self.run_time(now, setup),
+            _ => Answer::Stall,
+        }
+    }
+
+    fn bus_reset(&mut self, now: Duration) {
+        match &mut self.state {
+            State::Up(Mode::Application(Detach::Waits(_)), _) => self.enter_boot_mode(now),
+            State::Up(Mode::Boot(boot), _) => {
+                let leaves = boot.bus_reset(now, &mut self.flash);
+                self.leave_if(leaves, now);
+            }
+            _ => {}
+        }
+    }
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match hand {
+            Hand::Hold(button) => drop(self.held.insert(button.clone())),
+            Hand::Release(button) => drop(self.held.remove(button)),
+            Hand::Tap(_) => {}
+            Hand::Pull => {
+                self.cut(now);
+                if !matches!(self.state, State::Bricked) {
+                    self.state = State::Unplugged;
+                }
+            }
+            Hand::Plug => {
+                if matches!(self.state, State::Unplugged) {
+                    self.power_on(now);
+                }
+            }
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        match &self.state {
+            State::Unplugged => Condition::Unplugged,
+            State::Starting(..) => Condition::Starting,
+            State::Up(Mode::Application(_), _) => Condition::Application,
+            State::Up(Mode::Boot(_), _) => Condition::Boot,
+            State::Bricked => Condition::Bricked,
+        }
+    }
+
+    fn revive(&mut self, now: Duration) {
+        self.fill();
+        self.held.clear();
+        self.power_on(now);
+    }
+}
