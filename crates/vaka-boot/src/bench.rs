@@ -206,6 +206,21 @@ impl<'a> Bench<'a> {
         Ok(known.into_iter().filter(fits).collect())
     }
 
+    /// Every device that a selector means, known or not.
+    ///
+    /// # Errors
+    /// A bus cannot be used.
+    pub fn devices_with(&self, selector: &Selector) -> Result<Vec<DeviceInfo>, BusError> {
+        let fits = |device: &DeviceInfo| {
+            let bare = || Candidate { device: device.clone(), mode: Mode::Unknown, sheets: Vec::new() };
+            let candidate = self.recognise(device).or_else(|| self.undescribed(device)).unwrap_or_else(bare);
+            let looks = selector.wants_serial() && self.may_look(&candidate);
+            let serial = looks.then(|| self.serial(device)).flatten();
+            selector.fits(&candidate, serial.as_deref())
+        };
+        Ok(self.devices()?.into_iter().filter(fits).collect())
+    }
+
     /// The serial number of a device; `None` if it has none or cannot be asked.
     fn serial(&self, device: &DeviceInfo) -> Option<String> {
         let key = (device.location.clone(), device.address);
@@ -288,12 +303,21 @@ pub fn bus_failure(error: &BusError) -> Failure {
         BusError::NotThere(_) => (Code::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
         _ => (Code::Access, "Unplug the unit and plug it in again."),
     };
-    Failure::new(code, format!("{error}.")).cure(cure)
+    Failure::new(code, sentence(error)).cure(cure)
+}
+
+/// An error with a capital and a full stop.
+fn sentence(error: &BusError) -> String {
+    let words = error.to_string();
+    let mut letters = words.chars();
+    let first = letters.next().map(|letter| letter.to_uppercase().to_string()).unwrap_or_default();
+    // A name such as usbip://… stays as it is.
+    if words.starts_with("usbip:") { format!("{words}.") } else { format!("{first}{}.", letters.as_str()) }
 }
 
 /// The cure is a rule for the system's device manager, ready to be copied.
 fn no_rights(error: &BusError, vendor: u16) -> Failure {
-    Failure::new(Code::Access, format!("{error}.")).state("Nothing was changed in it.").cure(format!(
+    Failure::new(Code::Access, sentence(error)).state("Nothing was changed in it.").cure(format!(
         "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew:\n  \
          SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
     ))

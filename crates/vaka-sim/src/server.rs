@@ -139,7 +139,7 @@ fn import(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool, busid: 
     let mut reply = OpHeader::new(wire::OP_REP_IMPORT, 0).emit().to_vec();
     reply.extend_from_slice(&record(&device).emit());
     let devid = record(&device).devid();
-    let mut link = Link { stream, world, stop, device: &device, devid, silent: Vec::new() };
+    let mut link = Link { stream, world, stop, device: &device, devid, silent: Vec::new(), in_use: false };
     let ended = link.stream.write_all(&reply).and_then(|()| link.run());
     lock(world).close(&device.port, device.enumeration);
     ended
@@ -154,6 +154,8 @@ struct Link<'a> {
     devid: u32,
     /// Transfers that the unit does not answer.
     silent: Vec<u32>,
+    /// Whether the client has configured the unit, or otherwise worked with it.
+    in_use: bool,
 }
 
 /// The connection ends; not a fault.
@@ -212,6 +214,9 @@ impl Link<'_> {
             return if reset { self.answer(seqnum, 0, &[], 0) } else { Err(ended()) };
         }
         let (port, enumeration) = (&self.device.port, self.device.enumeration);
+        if self.begins_enumeration(setup) && !lock(self.world).bus_reset(port, enumeration) {
+            return Err(ended());
+        }
         let answer = lock(self.world).control(port, enumeration, Setup::parse(setup), &data);
         match answer {
             None => Err(ended()),
@@ -226,6 +231,23 @@ impl Link<'_> {
                 self.look()
             }
         }
+    }
+
+    /// Whether a request shows that a kernel client has reset its port. That
+    /// reset is not sent; but enumeration follows it, which begins with a read
+    /// of the device descriptor into 64 bytes. Resets before the unit was first
+    /// configured are a part of plugging it in.
+    ///
+    /// Source: Linux, `drivers/usb/usbip/vhci_hcd.c` and `drivers/usb/core/hub.c`.
+    fn begins_enumeration(&mut self, setup: [u8; 8]) -> bool {
+        const READ_DEVICE_DESCRIPTOR_64: [u8; 8] = [0x80, 6, 0, 1, 0, 0, 64, 0];
+        const SET_CONFIGURATION: [u8; 2] = [0x00, 9];
+        if setup == READ_DEVICE_DESCRIPTOR_64 {
+            return std::mem::take(&mut self.in_use);
+        }
+        let standard = setup[0] & 0x60 == 0;
+        self.in_use |= !standard || setup[..2] == SET_CONFIGURATION;
+        false
     }
 
     fn answer(&mut self, seqnum: u32, status: i32, payload: &[u8], length: usize) -> io::Result<()> {

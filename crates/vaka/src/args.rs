@@ -81,6 +81,9 @@ pub enum Command {
     Stamp(Stamp),
     /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
     Update(Update),
+    /// Product sheets: make a first one from a unit, check one
+    #[command(subcommand)]
+    Sheet(SheetCommand),
     /// Serve stand-in units over USB/IP until Ctrl-C
     Standins(Standins),
 }
@@ -281,6 +284,28 @@ pub enum Strength {
     Strongest,
     /// That the unit took all blocks without an error
     Accepted,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum SheetCommand {
+    /// A first sheet of the unit that --unit names, from all that it says of itself
+    New(NewSheet),
+    /// Whether sheets are sound, and what is wrong where
+    Check {
+        /// Sheets
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
+    },
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct NewSheet {
+    /// Where to write it; else it is printed
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+    /// Which of the unit's memories: its name, ALTERNATE or INTERFACE.ALTERNATE
+    #[arg(long, value_name = "MEMORY")]
+    pub memory: Option<String>,
 }
 
 #[derive(Debug, ClapArgs)]

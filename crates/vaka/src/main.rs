@@ -29,6 +29,7 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
+        Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
         Command::Standins(standins) => commands::standins::run(standins),
     });
     let code = done.unwrap_or_else(|problem| {

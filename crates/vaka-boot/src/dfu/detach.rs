@@ -12,8 +12,13 @@ use vaka_usb::{Setup, TransferError, UsbDevice};
 use super::link::REQUEST_TIMEOUT;
 use crate::session::SessionError;
 
-/// How long a unit gets on top of wDetachTimeOut to leave by itself. Chosen by us.
+/// How long a unit gets to leave by itself where its wDetachTimeOut is too
+/// short to say anything. Chosen by us.
 const GRACE: Duration = Duration::from_secs(1);
+
+/// From here on wDetachTimeOut is long enough that a unit which promised to
+/// leave and does not can still be reset within it. Chosen by us.
+const LONG_TIMEOUT: Duration = Duration::from_millis(400);
 
 /// Asks the application behind an open device to leave for its DFU mode. It
 /// comes back on the same port; whoever called this looks for it there.
@@ -38,11 +43,13 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
         Err(TransferError::Failed(_)) if device.has_left(GRACE) => return Ok(()),
         Err(error) => return Err(error.into()),
     }
-    let time = Duration::from_millis(u64::from(time_ms)) + GRACE;
-    if will_detach && device.has_left(time) {
+    let time = Duration::from_millis(u64::from(time_ms));
+    let patience = if time >= LONG_TIMEOUT { time * 3 / 4 } else { time + GRACE };
+    if will_detach && device.has_left(patience) {
         return Ok(());
     }
-    // It waits for this, or it has not done what it promised: one reset, no more.
+    // It waits for this, or it has not done what it promised: one reset, no
+    // more, and while it still waits for one.
     match device.reset() {
         Ok(()) | Err(TransferError::Gone) => Ok(()),
         Err(error) => Err(error.into()),

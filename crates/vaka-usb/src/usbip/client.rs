@@ -12,6 +12,7 @@ use super::DEFAULT_PORT;
 use super::wire::{self, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, Speed};
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use crate::strings;
 
 /// Time to reach a server and to get a list or an import. Chosen by us: long
 /// for a busy machine in the same building, short for a person who waits.
@@ -174,6 +175,7 @@ impl Bus for UsbIpBus {
             connection,
             devid: record.devid(),
             speed: speed(record.speed),
+            is_configured: record.configuration != 0,
             seqnum: 0,
             cancelled: Vec::new(),
             over: None,
@@ -252,6 +254,9 @@ struct UsbIpDevice {
     connection: Connection,
     devid: u32,
     speed: Speed,
+    /// The kernel's server hands devices out as it bound them, which is without
+    /// a configuration.
+    is_configured: bool,
     seqnum: u32,
     /// Cancelled transfers whose result may still come: number, asked length
     /// (0 for OUT).
@@ -430,8 +435,23 @@ fn outcome(status: i32) -> Result<(), TransferError> {
     }
 }
 
+/// SET_CONFIGURATION. Source: USB 2.0, section 9.4.7.
+const SET_CONFIGURATION: u8 = 0x09;
 /// SET_INTERFACE. Source: USB 2.0, section 9.4.10.
 const SET_INTERFACE: u8 = 0x0B;
+
+impl UsbIpDevice {
+    /// Sets the first configuration, if none is set yet.
+    fn configure(&mut self) -> Result<(), TransferError> {
+        if !self.is_configured {
+            let value = u16::from(strings::configuration(self)?.value);
+            let setup = Setup { kind: 0x00, request: SET_CONFIGURATION, value, index: 0 };
+            self.control_out(setup, &[], SERVER_TIMEOUT)?;
+            self.is_configured = true;
+        }
+        Ok(())
+    }
+}
 
 impl UsbDevice for UsbIpDevice {
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
@@ -447,6 +467,7 @@ impl UsbDevice for UsbIpDevice {
     }
 
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        self.configure()?;
         let setup =
             Setup { kind: 0x01, request: SET_INTERFACE, value: u16::from(alternate), index: u16::from(interface) };
         match self.control_out(setup, &[], SERVER_TIMEOUT) {

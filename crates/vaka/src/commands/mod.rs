@@ -3,6 +3,7 @@
 pub mod check;
 pub mod convert;
 pub mod demo;
+pub mod sheet;
 pub mod stamp;
 pub mod standins;
 pub mod survey;

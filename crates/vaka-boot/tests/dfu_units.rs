@@ -1,0 +1,410 @@
+//! The whole job on units of every kind that DFU allows, on units that do not
+//! keep to it, and on units that nobody described.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::time::Duration;
+
+use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
+use vaka_core::address::Address;
+use vaka_core::event::{After, Check, Code};
+use vaka_core::image::dfu_file::{Suffix, append_suffix};
+use vaka_core::image::{self, ReadOptions, hex};
+use vaka_sim::bootloader::dfu::{Manner, Poll};
+use vaka_sim::bootloader::dfu_plain::Traits;
+use vaka_sim::unit::gannet::{self, Gannet};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::world::lock;
+use vaka_usb::{Clock, Setup};
+
+fn gannet(traits: Traits, manner: Manner) -> Scene {
+    Scene::gannet(Gannet::with("G-00031", traits, manner), Vec::new(), GANNET)
+}
+
+fn tern(manner: Manner, is_protected: bool) -> Scene {
+    let unit = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(manner, is_protected);
+    Scene::tern(unit, Vec::new(), TERN)
+}
+
+/// Every kind of manifestation and detach, from the application and from
+/// update mode. What can be read back is; nothing else is called so.
+#[test]
+fn every_kind_of_plain_dfu_unit_is_updated() {
+    for bits in 0..16 {
+        let bit = |at: u32| bits >> at & 1 == 1;
+        let traits = Traits { can_upload: bit(0), tolerant: bit(1), will_detach: bit(2) };
+        let unit = Gannet::with("G-00031", traits, Manner::default());
+        let unit = if bit(3) { unit.in_boot_mode() } else { unit };
+        let scene = Scene::gannet(unit, Vec::new(), GANNET);
+        let (report, events) = scene.update();
+        let what = format!("{traits:?}, booted {}: {:?}", bit(3), failure(&events));
+        let check = if traits.can_upload && traits.tolerant { Check::ReadBack } else { Check::Accepted };
+        assert_eq!((report.code, report.check, report.after), (Code::Done, check, After::Confirmed), "{what}");
+        assert_eq!(report.bytes_checked, if check == Check::ReadBack { report.bytes_written } else { 0 }, "{what}");
+        assert!(scene.holds_image(), "{what}");
+        scene.assert_unharmed(&what);
+        // By hand: 10 640 bytes are 10 blocks of 1024 and one of 400, 3 requests
+        // each; numbers from 0 up, and the end under the next one.
+        assert_eq!(report.transfers.write, 33, "{what}");
+        let world = lock(&scene.world);
+        let blocks = world.log(PORT).iter().filter(|entry| (entry.setup.kind, entry.setup.request) == (0x21, 1));
+        let blocks: Vec<(u16, usize)> = blocks.map(|entry| (entry.setup.value, entry.data_len)).collect();
+        let mut wanted: Vec<(u16, usize)> = (0..10).map(|number| (number, 1024)).collect();
+        wanted.extend([(10, 400), (11, 0)]);
+        assert_eq!(blocks, wanted, "{what}");
+    }
+}
+
+/// The detach names wDetachTimeOut, goes to the right interface, and the bus is
+/// reset only for a unit that waits for it.
+#[test]
+fn a_detach_is_what_the_functional_descriptor_asks_for() {
+    let leaves = Traits { will_detach: true, ..Gannet::TRAITS };
+    let clings = Manner { clings: true, ..Manner::default() };
+    let cases = [(Gannet::TRAITS, Manner::default()), (leaves, Manner::default()), (leaves, clings)];
+    for (index, (traits, manner)) in cases.into_iter().enumerate() {
+        let scene = gannet(traits, manner);
+        let (report, events) = scene.update();
+        assert_eq!(report.code, Code::Done, "case {index}: {:?}", failure(&events));
+        let world = lock(&scene.world);
+        let first = &world.log(PORT)[0].setup;
+        // Source: DFU 1.1, section 5.1; interface 1 and 1000 ms are the Gannet's.
+        assert_eq!((first.kind, first.request, first.value, first.index), (0x21, 0, 1000, 1), "case {index}");
+        let detaches = world.log(PORT).iter().filter(|entry| (entry.setup.kind, entry.setup.request) == (0x21, 0));
+        assert_eq!(detaches.count(), 1, "case {index}: not repeated blindly");
+    }
+}
+
+/// Units that lie, and what comes of it: the warning, and how strong the check is.
+#[test]
+fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
+    let honest = Manner::default();
+    let zero = Manner { poll: Poll::Zero, ..honest.clone() };
+    let absurd = Manner { poll: Poll::Absurd, ..honest.clone() };
+    let large = Manner { says_block: Some(4096), ..honest.clone() };
+    let tiny = Manner { says_block: Some(1024), takes_block: Some(64), ..honest.clone() };
+    let none = Manner { says_block: Some(0), ..honest.clone() };
+    let silent = Manner { no_functional_descriptor: true, ..honest.clone() };
+    let vanishes = Manner { vanishes: true, ..honest.clone() };
+    let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
+    use Check::{Accepted, ReadBack};
+    let cases: Vec<(&str, Scene, Result<Check, Code>, &str)> = vec![
+        ("no time", tern(zero.clone(), false), Ok(ReadBack), ""),
+        ("absurd time", tern(absurd.clone(), false), Ok(ReadBack), "left alone for 16777 s"),
+        ("block too large", tern(large.clone(), false), Ok(ReadBack), "refuses one; smaller ones are tried"),
+        ("block far too large", tern(tiny.clone(), false), Ok(ReadBack), "refuses one; smaller ones are tried"),
+        ("block of 0", tern(none.clone(), false), Ok(ReadBack), "its transfer size is 0"),
+        ("no functional descriptor", tern(silent.clone(), false), Ok(Accepted), "has no DFU functional descriptor"),
+        ("vanishes", tern(vanishes.clone(), false), Ok(ReadBack), ""),
+        ("plain, no time", gannet(Gannet::TRAITS, zero), Ok(ReadBack), ""),
+        ("plain, absurd time", gannet(Gannet::TRAITS, absurd), Ok(ReadBack), "left alone for 16777 s"),
+        ("plain, block too large", gannet(Gannet::TRAITS, large), Err(Code::Transfer), ""),
+        ("plain, block of 0", gannet(Gannet::TRAITS, none), Err(Code::Transfer), "its transfer size is 0"),
+        ("plain, vanishes", gannet(leaving, vanishes), Ok(Accepted), ""),
+    ];
+    for (what, scene, wanted, warning) in cases {
+        let (report, events) = scene.update();
+        let said = failure(&events);
+        match wanted {
+            Ok(check) => {
+                assert_eq!((report.code, report.check), (Code::Done, check), "{what}: {said:?}");
+                assert!(scene.holds_image(), "{what}");
+            }
+            Err(code) => assert_eq!(report.code, code, "{what}: {said:?}"),
+        }
+        let warned = warnings(&events);
+        let fits = if warning.is_empty() { warned.is_empty() } else { warned.iter().any(|w| w.contains(warning)) };
+        assert!(fits, "{what}: {warned:#?}");
+        assert!(warned.len() <= 2, "{what}: not the same again and again: {warned:#?}");
+        scene.assert_unharmed(what);
+    }
+}
+
+/// Four hours and a half are not waited for: at the most 5 s for a block or a
+/// command, 30 s for a sector or a manifestation.
+#[test]
+fn an_absurd_time_is_cut_to_what_such_work_can_take() {
+    let scene = tern(Manner { poll: Poll::Absurd, ..Manner::default() }, false);
+    let (report, _) = scene.update();
+    assert_eq!(report.code, Code::Done);
+    let spent = |name: &str| report.durations_ms.iter().find(|(step, _)| step.words() == name).unwrap().1 / 1000;
+    assert!((7 * 30..7 * 30 + 5).contains(&spent("erase")), "{}", spent("erase"));
+    assert!((21 * 5..22 * 5 + 5).contains(&spent("write")), "{}", spent("write"));
+}
+
+/// DFU states as an earlier program may have left them, each by raw requests.
+/// The unit is a Gannet in its bootloader, whose application is sound.
+#[test]
+fn every_state_of_plain_dfu_leads_to_a_good_update() {
+    let block: &[u8] = &[0x5A; 1024];
+    let short: &[u8] = &[0x5A; 100];
+    // Three status requests let a block be programmed; the waits are the clock's.
+    type Requests<'a> = Vec<(u8, u16, &'a [u8])>;
+    let cases: Vec<(u8, Traits, Requests<'_>)> = vec![
+        (2, Gannet::TRAITS, vec![]),
+        (3, Gannet::TRAITS, vec![(1, 0, block)]),
+        (4, Gannet::TRAITS, vec![(1, 0, block), (3, 0, &[])]),
+        (9, Gannet::TRAITS, vec![(2, 0, &[])]),
+        // A second block before the first was asked for, and a detach in DFU mode.
+        (10, Gannet::TRAITS, vec![(1, 0, block), (1, 1, block)]),
+        (10, Gannet::TRAITS, vec![(0, 0, &[])]),
+        (10, Gannet::TRAITS, vec![(1, 5, short)]),
+    ];
+    for (state, traits, requests) in cases {
+        let unit = Gannet::with("G-00031", traits, Manner::default()).in_boot_mode();
+        let scene = Scene::gannet(unit, Vec::new(), GANNET);
+        assert_eq!(scene.leave_in(&requests), state, "{requests:02X?}");
+        let (report, events) = scene.update();
+        assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "state {state}: {:?}", failure(&events));
+        assert!(scene.holds_image());
+        scene.assert_unharmed(&format!("state {state}"));
+    }
+}
+
+/// A whole download by an earlier program that ended before the manifestation,
+/// in it, and after it: states 5, 6, 7 and 8.
+#[test]
+fn a_download_that_an_earlier_program_left_open_is_taken_over() {
+    let waits = Traits { can_upload: true, tolerant: false, will_detach: false };
+    for (state, traits, statuses) in [(5, waits, 0), (6, waits, 0), (7, waits, 1), (8, waits, 2)] {
+        let scene =
+            Scene::gannet(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), Vec::new(), GANNET);
+        let mut device = scene.earlier_program();
+        let second = Duration::from_secs(1);
+        let ask = |kind, request, value| Setup { kind, request, value, index: 0 };
+        for (number, block) in (0..).zip(support::GANNET_BINARY.chunks(1024)) {
+            device.control_out(ask(0x21, 1, number), block, second).unwrap();
+            device.control_in(ask(0xA1, 3, 0), 6, second).unwrap();
+            scene.clock.sleep(Duration::from_millis(100));
+            assert_eq!(device.control_in(ask(0xA1, 3, 0), 6, second).unwrap()[4], 5);
+        }
+        if state > 5 {
+            device.control_out(ask(0x21, 1, 11), &[], second).unwrap();
+        }
+        for _ in 0..statuses.min(1) {
+            device.control_in(ask(0xA1, 3, 0), 6, second).unwrap();
+        }
+        if statuses > 1 {
+            scene.clock.sleep(Duration::from_millis(200));
+        }
+        std::mem::forget(device);
+        lock(&scene.world).release(PORT);
+        let (report, events) = scene.update();
+        assert_eq!(report.code, Code::Done, "state {state}: {:?}", failure(&events));
+        assert!(scene.holds_image());
+        scene.assert_unharmed(&format!("state {state}"));
+    }
+}
+
+#[test]
+fn a_unit_without_firmware_takes_it() {
+    let scene = gannet(Gannet::TRAITS, Manner::default());
+    {
+        let mut world = lock(&scene.world);
+        let flash = world.unit(PORT).unwrap().flash_mut();
+        flash.erase(gannet::APPLICATION_REGION);
+    }
+    scene.hand(Hand::Pull);
+    scene.hand(Hand::Plug);
+    scene.clock.sleep(Duration::from_secs(1));
+    assert_eq!(scene.condition(), Condition::Boot);
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+/// Nobody vouches for what the upload gives: equality still proves something,
+/// a difference is told and is no failure.
+#[test]
+fn without_the_sheets_word_only_equality_counts() {
+    let unvouched = GANNET.replace("upload = \"image\"\n", "");
+    let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &unvouched);
+    let (report, _) = scene.update();
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack));
+    for (sheet, code, check) in [(&unvouched[..], Code::Done, Check::Accepted), (GANNET, Code::Differs, Check::None)] {
+        let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), sheet);
+        // A byte behind the CRC'd image's last sector begin: the unit itself does not look there.
+        let end = gannet::APPLICATION_REGION.start + u32::try_from(support::GANNET_BINARY.len()).unwrap();
+        let mut longer = support::GANNET_BINARY.to_vec();
+        longer.extend([0x12; 64]);
+        lock(&scene.world)
+            .unit(PORT)
+            .unwrap()
+            .flash_mut()
+            .stick(vaka_sim::flash::StuckBit { address: end + 9, bit: 7 });
+        let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
+        let (report, events) = scene.update_with(&longer, |request| request.options = at);
+        assert_eq!((report.code, report.check), (code, check), "{:?}", failure(&events));
+        if code == Code::Done {
+            assert!(warnings(&events).iter().any(|w| w.contains("proved nothing")), "{:#?}", warnings(&events));
+        }
+    }
+}
+
+/// The memory of a Tern r1 with the demo's 1.5.0 in it, as one HEX file.
+fn whole_memory() -> Vec<u8> {
+    let scene = tern(Manner::default(), false);
+    let mut bytes = scene.before.clone();
+    bytes[0x2400..0x2400 + TERN_BINARY.len()].copy_from_slice(TERN_BINARY);
+    let at = ReadOptions { at: Some(Address::new(0x0A00_0000)), ..ReadOptions::default() };
+    hex::write(&image::read(&bytes, at).unwrap())
+}
+
+#[test]
+fn read_protection_is_seen_before_anything_is_lost() {
+    let protected = tern(Manner::default(), true);
+    let (report, events) = protected.update_with(TERN_HEX, |request| request.agreed = vec!["unprotect".into()]);
+    let said = failure(&events).unwrap();
+    assert_eq!(report.code, Code::Refused, "{said:?}");
+    assert!(said.message.contains("read-protected") && said.cure.as_ref().unwrap().contains("bootloader"), "{said:?}");
+    assert_eq!(protected.memory(0x0A00_0000..0x0A02_4000), protected.before);
+    // A unit whose image holds all that the lifting takes.
+    let whole = whole_memory();
+    for (agreed, code) in [(vec!["no-sheet"], Code::Refused), (vec!["no-sheet", "unprotect"], Code::Done)] {
+        let mut scene = tern(Manner::default(), true);
+        scene.sheets.clear();
+        let agreed: Vec<String> = agreed.into_iter().map(String::from).collect();
+        let (report, events) = scene.update_with(&whole, |request| request.agreed = agreed);
+        assert_eq!(report.code, code, "{:?}", failure(&events));
+        if code == Code::Refused {
+            let said = failure(&events).unwrap();
+            assert!(said.cure.as_ref().unwrap().contains("--agree unprotect"), "{said:?}");
+            assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+            continue;
+        }
+        assert_eq!((report.check, report.after), (Check::ReadBack, After::Restarted));
+        assert!(scene.holds_image());
+        scene.assert_unharmed("lifted, and written anew");
+    }
+}
+
+#[test]
+fn everything_is_erased_only_with_the_consent_to_each_loss() {
+    let scene = tern(Manner::default(), false);
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.clear_all = true);
+    let said = failure(&events).unwrap();
+    assert_eq!(report.code, Code::Refused);
+    assert!(said.message.contains("settings, 3 KiB"), "{said:?}");
+    assert_eq!(said.cure.as_deref(), Some("If that is what you want: --agree lose-settings."));
+    assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+    // Something of an older firmware, far behind the new one.
+    lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0A01_0000, b"old");
+    let (report, events) = scene.update_with(TERN_HEX, |request| {
+        request.clear_all = true;
+        request.agreed = vec!["lose-settings".into()];
+    });
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!(scene.memory(0x0A00_0000..0x0A00_2400), scene.before[..0x2400], "the bootloader stays");
+    assert!(scene.memory(0x0A00_7800..0x0A02_4000).iter().all(|byte| *byte == 0xFF), "all else is erased");
+    // By hand: 48 sectors without the bootloader's 3.
+    assert_eq!(report.transfers.erase, 45 * 3);
+    // Plain DFU has no word for it.
+    let plain = gannet(Gannet::TRAITS, Manner::default());
+    let agree = vec!["lose-settings".into()];
+    let (report, events) = plain.update_with(plain.file, |request| (request.clear_all, request.agreed) = (true, agree));
+    assert_eq!(report.code, Code::Refused);
+    assert!(failure(&events).unwrap().message.contains("--clear-all has no meaning"), "{:?}", failure(&events));
+}
+
+#[test]
+fn without_a_bootloader_everything_is_erased_at_once() {
+    let mut scene = tern(Manner::default(), false);
+    scene.sheets.clear();
+    let agreed = |ids: &[&str]| ids.iter().map(|id| (*id).to_owned()).collect::<Vec<_>>();
+    let whole = whole_memory();
+    let both = agreed(&["no-sheet", "lose-everything"]);
+    let (report, events) = scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, both));
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!(report.transfers.erase, 3, "one command, and its status before and after");
+    let (report, events) =
+        scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, agreed(&["no-sheet"])));
+    assert_eq!(report.code, Code::NoUnit, "the application runs, which has no DFU interface: {:?}", failure(&events));
+}
+
+/// Rule: without a sheet only what the unit reports as writable is written, the
+/// image has addresses, and the consent is needed.
+#[test]
+fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
+    let no_sheet = || vec!["no-sheet".to_owned()];
+    let undescribed = || {
+        let mut scene = tern(Manner::default(), false);
+        scene.sheets.clear();
+        scene
+    };
+    let scene = undescribed();
+    let (report, events) = scene.update();
+    let said = failure(&events).unwrap();
+    assert_eq!(report.code, Code::Refused);
+    assert!(said.cure.as_ref().unwrap().contains("--agree no-sheet"), "{said:?}");
+    assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = no_sheet());
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!(report.after, After::Restarted, "nobody said how its application shows");
+    assert!(scene.holds_image());
+    scene.assert_unharmed("only what the image touches");
+
+    let elsewhere = image::read(TERN_HEX, ReadOptions::default()).unwrap().moved(Address::new(0x0A02_3F00)).unwrap();
+    for (file, words) in [(hex::write(&elsewhere), "0x0A02_4000"), (TERN_BINARY.to_vec(), "carries no address")] {
+        let scene = undescribed();
+        let (report, events) = scene.update_with(&file, |request| request.agreed = no_sheet());
+        let said = failure(&events).unwrap();
+        assert!(report.code == Code::Refused && said.message.contains(words), "{said:?}");
+        assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+    }
+}
+
+/// Plain DFU tells no memory: only a suffix that names the unit speaks for a file.
+#[test]
+fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
+    let with_suffix = |vendor, product| {
+        let mut bytes = support::GANNET_BINARY.to_vec();
+        append_suffix(&mut bytes, Suffix { release: 0xFFFF, product, vendor, version: 0x0100 });
+        bytes
+    };
+    let named = with_suffix(0x1209, 0x0004);
+    for (file, code) in [
+        (named.clone(), Code::Done),
+        (with_suffix(0xFFFF, 0xFFFF), Code::Refused),
+        (with_suffix(0x1209, 0x0003), Code::Refused),
+        (support::GANNET_BINARY.to_vec(), Code::Refused),
+    ] {
+        for booted in [true, false] {
+            let unit = Gannet::new("G-00031");
+            let unit = if booted { unit.in_boot_mode() } else { unit };
+            let scene = Scene::gannet(unit, Vec::new(), "");
+            let (report, events) = scene.update_with(&file, |request| request.agreed = vec!["no-sheet".into()]);
+            assert_eq!(report.code, code, "booted {booted}: {:?}", failure(&events));
+            assert_eq!(scene.holds_image(), code == Code::Done);
+            scene.assert_unharmed("undescribed");
+        }
+    }
+    // Without the consent its application is not even asked to leave.
+    let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), "");
+    let (report, _) = scene.update_with(&named, |request| {
+        request.unit = Some(vaka_boot::bench::Selector::Port(PORT.into()));
+    });
+    assert_eq!((report.code, scene.transfers()), (Code::Refused, 0));
+}
+
+/// The sheet's memory, by name and by numbers; one that is not there refuses.
+#[test]
+fn the_sheet_says_which_memory_is_meant() {
+    for (line, code) in [
+        ("memory = \"Gannet firmware\"", Code::Done),
+        ("interface = 0\nalternate = 0", Code::Done),
+        ("alternate = 1", Code::Refused),
+        ("memory = \"Options\"", Code::Refused),
+    ] {
+        let sheet = GANNET.replace("upload = \"image\"", &format!("upload = \"image\"\n{line}"));
+        let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), Vec::new(), &sheet);
+        let (report, events) = scene.update();
+        assert_eq!(report.code, code, "{line}: {:?}", failure(&events));
+        assert_eq!(scene.holds_image(), code == Code::Done);
+    }
+}

@@ -1,0 +1,216 @@
+//! `vaka sheet new` and `vaka sheet check`.
+
+use std::fmt::Write;
+use std::path::Path;
+
+use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
+use vaka_core::event::{Code, Failure};
+use vaka_core::memory::{SectorMap, Zone};
+use vaka_core::sheet::Sheet;
+use vaka_core::size::Bytes;
+use vaka_core::text;
+use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
+use vaka_usb::DeviceInfo;
+
+use super::say;
+use crate::Outcome;
+use crate::args::{Common, NewSheet, SheetCommand};
+use crate::problem::Problem;
+use crate::{render, setting, setting::Setting};
+
+pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcome {
+    match command {
+        SheetCommand::New(new) => make(new, common),
+        SheetCommand::Check { files } => Ok(check(files, setting)),
+    }
+}
+
+/// Reads sheets and says what is wrong with each.
+fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
+    let mut worst = Code::Done;
+    for file in files {
+        let name = file.display().to_string();
+        let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error));
+        match read.and_then(|text| Ok(Sheet::parse(&name, &text)?)) {
+            Ok(sheet) => {
+                let variants: Vec<&str> = sheet.variants.iter().map(|variant| variant.id.as_str()).collect();
+                say(&format!("{name}: a sound sheet of {}, variants {}", sheet.product.name, variants.join(", ")));
+            }
+            Err(problem) => {
+                render::problem(&problem, setting);
+                worst = Code::File;
+            }
+        }
+    }
+    worst
+}
+
+/// What stands where only the maintainer knows; a sheet with it is refused.
+const FILL_IN: &str = "FILL IN";
+
+fn make(new: &NewSheet, common: &Common) -> Outcome {
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let device = the_unit(&bench, common)?;
+    let place = bench.place(&device.location);
+    let identity = bench.identity(&device.location).map_err(|error| open_failure(&error, &place))?;
+    let choice = new.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default();
+    let sheet = draft(&identity.facts, dfu_mode(&device), &choice);
+    match &new.out {
+        None => sheet.lines().for_each(say),
+        Some(path) => {
+            write_new(path, &sheet)?;
+            say(&format!("{}: a first sheet of the unit at {place}.", path.display()));
+            let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();
+            say(&match open {
+                0 => "Read every line of it: a unit's own word is not all that there is to know.".to_owned(),
+                open => format!("{} to fill in; 'vaka sheet check' names them.", text::count(open, "line")),
+            });
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// A file that is there already may be somebody's work.
+fn write_new(path: &Path, text: &str) -> Result<(), Problem> {
+    let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
+    file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
+        .map_err(|error| Problem::file(path, &error))
+}
+
+/// The unit that is meant: the one that `--unit` names, else the only one that
+/// no sheet knows.
+fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, Problem> {
+    let found = match &common.unit {
+        Some(selector) => bench.devices_with(selector),
+        None => bench
+            .devices()
+            .map(|devices| devices.into_iter().filter(|device| bench.recognise(device).is_none()).collect()),
+    };
+    let mut found: Vec<DeviceInfo> = found.map_err(|error| bus_failure(&error))?;
+    match found.len() {
+        1 => Ok(found.remove(0)),
+        0 => Err(Failure::new(Code::NoUnit, "No such unit is there.").cure("'vaka survey' lists what is.").into()),
+        count => {
+            let failure = Failure::new(Code::Refused, format!("{count} units could be meant."));
+            Err(failure.cure("Choose one with --unit port=…; 'vaka survey' lists them.").into())
+        }
+    }
+}
+
+/// A sheet with all that the unit says of itself.
+fn draft(unit: &UnitFacts, mode: Option<Mode>, choice: &MemoryChoice) -> String {
+    let memories = unit.memories(choice);
+    let writable = |memory: &&DfuMemory<'_>| {
+        memory.alternate.layout.as_ref().is_some_and(|layout| layout.map.zones().iter().any(can_be_written))
+    };
+    let memory = memories.iter().find(writable).or(memories.first());
+    let booted = mode == Some(Mode::Update);
+    let mut out = String::new();
+    // Writing into a string cannot fail.
+    let _ = head(&mut out, unit, booted);
+    let _ = variant(&mut out, memory);
+    let _ = route(&mut out, unit, booted, memory);
+    out
+}
+
+fn head(out: &mut String, unit: &UnitFacts, booted: bool) -> std::fmt::Result {
+    let name = unit.product.clone().unwrap_or_else(|| format!("Unit {}", unit.id));
+    let mode = if booted { "in its update mode" } else { "while its application ran" };
+    writeln!(out, "# A first product sheet, made of what the unit {} said of itself {mode}.", unit.id)?;
+    writeln!(out, "# Read every line: a unit's own word is not all that there is to know.")?;
+    writeln!(out, "sheet = 1\n\n[product]")?;
+    writeln!(out, "id = {}", quoted(&slug(&name)))?;
+    writeln!(out, "name = {}", quoted(&name))?;
+    writeln!(out, "maker = {}\n", quoted(unit.maker.as_deref().unwrap_or(FILL_IN)))?;
+    writeln!(out, "# How a unit shows up while its application runs.\n[application]")?;
+    if booted {
+        return writeln!(out, "id = \"{FILL_IN}\" # VID:PID, as 'vaka survey' shows it then\n");
+    }
+    writeln!(out, "id = \"{}\"", unit.id)?;
+    if let Some(product) = &unit.product {
+        writeln!(out, "product = {}", quoted(product))?;
+    }
+    writeln!(out, "# If its release number, now {}, is the firmware's version:", unit.release)?;
+    writeln!(out, "# version = \"release-number\"\n")
+}
+
+fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result {
+    writeln!(out, "[[variant]]\nid = \"a\"\nname = \"The only one that is known\"")?;
+    writeln!(out, "# What is printed on it, if there are several:")?;
+    writeln!(out, "# look_at = [{{ place = \"where on the board\", reads = \"the printed text\" }}]")?;
+    let map = memory.and_then(|memory| memory.alternate.layout.as_ref()).map(|layout| &layout.map);
+    let Some(region) = map.and_then(first_writable) else {
+        writeln!(out, "flash = [{{ start = \"{FILL_IN}\", sectors = 1, size = \"{FILL_IN}\" }}]\n")?;
+        writeln!(out, "[variant.image]\nregion = \"application\"\n")?;
+        writeln!(out, "[[variant.region]]\nname = \"application\"")?;
+        return writeln!(out, "start = \"{FILL_IN}\"\nsize = \"{FILL_IN}\"\n");
+    };
+    writeln!(out, "flash = [")?;
+    for zone in map.into_iter().flat_map(SectorMap::zones) {
+        let size = Bytes(u64::from(zone.sector_size()));
+        writeln!(out, "    {{ start = {}, sectors = {}, size = \"{size}\" }},", zone.span().start(), zone.count())?;
+    }
+    writeln!(out, "]\n\n[variant.image]\nregion = \"application\"")?;
+    writeln!(out, "# If images begin with Cortex-M start vectors:\n# vectors = \"cortex-m\"\n")?;
+    writeln!(out, "# All that the unit reports as erasable and writable. If it has a bootloader of")?;
+    writeln!(out, "# its own, or settings, give them regions of their own and make this one smaller.")?;
+    writeln!(out, "[[variant.region]]\nname = \"application\"")?;
+    writeln!(out, "start = {}\nsize = {}\n", region.start(), region.len())
+}
+
+fn can_be_written(zone: &Zone) -> bool {
+    zone.access().erase && zone.access().write
+}
+
+/// The first stretch that can be erased and written.
+fn first_writable(map: &SectorMap) -> Option<vaka_core::address::Span> {
+    let mut spans = map.zones().iter().filter(|zone| can_be_written(zone)).map(Zone::span);
+    let first = spans.next()?;
+    let whole = spans.fold(first, |whole, span| match whole.end() == span.start() {
+        true => vaka_core::address::Span::between(whole.start(), span.end()).unwrap_or(whole),
+        false => whole,
+    });
+    Some(whole)
+}
+
+fn route(out: &mut String, unit: &UnitFacts, booted: bool, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result {
+    let addressed = memory.is_some_and(DfuMemory::is_addressed);
+    writeln!(out, "[[route]]\nkind = \"{}\"", if addressed { "dfu" } else { "plain-dfu" })?;
+    match booted {
+        true => writeln!(out, "id = \"{}\"", unit.id)?,
+        false => writeln!(out, "id = \"{FILL_IN}\" # VID:PID in update mode")?,
+    }
+    match memory.map(|memory| (memory, memory.alternate.label())) {
+        Some((_, Some(name))) => writeln!(out, "memory = {}", quoted(name))?,
+        Some((memory, None)) => {
+            writeln!(out, "interface = {}\nalternate = {}", memory.interface.interface, memory.alternate.number)?;
+        }
+        None => {}
+    }
+    writeln!(out, "writes = [\"application\"]")?;
+    if addressed {
+        let layout = memory.and_then(|memory| memory.alternate.layout.as_ref());
+        match layout.and_then(|layout| first_writable(&layout.map)) {
+            Some(span) => writeln!(out, "restart_at = {}", span.start())?,
+            None => writeln!(out, "restart_at = \"{FILL_IN}\"")?,
+        }
+    }
+    match unit.run_time_dfu() {
+        Some(_) => writeln!(out, "\n[[route.entry]]\nsignal = \"dfu-detach\""),
+        None => {
+            writeln!(out, "\n# What a person does to get there:\n# [[route.entry]]\n# do = \"Hold …, tap …, let go.\"")
+        }
+    }
+}
+
+/// A TOML string. JSON's escapes are among TOML's.
+fn quoted(text: &str) -> String {
+    serde_json::Value::from(text).to_string()
+}
+
+fn slug(name: &str) -> String {
+    let plain = |c: char| if c.is_ascii_alphanumeric() { c.to_ascii_lowercase() } else { '-' };
+    let slug: String = name.chars().map(plain).take(32).collect();
+    slug.split('-').filter(|part| !part.is_empty()).collect::<Vec<_>>().join("-")
+}
