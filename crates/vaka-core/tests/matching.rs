@@ -2,7 +2,9 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+use vaka_core::address::Address;
 use vaka_core::dfu::FunctionalDescriptor;
+use vaka_core::image::dfu_file::{Suffix, append_suffix};
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
@@ -214,4 +216,54 @@ fn a_ledger_only_moves_forward() {
     ledger.advance(sectors[1], SectorState::Erasing);
     assert_eq!(ledger.count(SectorState::Verified), 1);
     assert_eq!(ledger.count(SectorState::Erasing), 1);
+}
+
+/// DFU 1.1, appendix B: 0xFFFF stands for any, in each field by itself. The ids
+/// may be those of either mode.
+#[test]
+fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
+    use Outcome::{Conflicts, Fits};
+    let sheet = Sheet::parse("gannet.toml", include_str!("../../../demo/sheets/gannet.toml")).unwrap();
+    let binary = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
+    let unit = |product, release| UnitFacts {
+        release: ReleaseNumber(release),
+        product: Some("Gannet hydrophone interface".into()),
+        ..unit(product)
+    };
+    let (running, other_release) = (unit(3, 0x0120), unit(3, 0x0110));
+    const ANY: u16 = 0xFFFF;
+    #[rustfmt::skip]
+    let cases = [
+        // unit           vendor  product release agreed           verdict    because
+        (&running,        0x1209, 3,      ANY,    "",              Fits,      "names 1209:0003"),
+        (&running,        0x1209, 4,      ANY,    "",              Fits,      "names 1209:0004"),
+        (&running,        0x1209, ANY,    ANY,    "",              Fits,      "names 1209:000"),
+        (&running,        ANY,    3,      ANY,    "",              Fits,      "names 1209:0003"),
+        (&running,        ANY,    ANY,    ANY,    "",              Fits,      "names no unit"),
+        (&running,        0x1209, 3,      0x0120, "",              Fits,      "names 1209:0003"),
+        (&other_release,  0x1209, 3,      0x0120, "",              Conflicts, "the unit's release number is 1.1.0"),
+        (&other_release,  0x1209, 3,      0x0120, "other-release", Fits,      "the unit's release number is 1.1.0"),
+        (&running,        0x1209, 7,      ANY,    "",              Conflicts, "g1's ids are 1209:0003 and 1209:0004"),
+        (&running,        0x1209, 7,      ANY,    "other-release", Conflicts, "made for another unit"),
+        (&running,        0x120A, ANY,    ANY,    "",              Conflicts, "made for another unit"),
+    ];
+    for (unit, vendor, product, release, agreed, outcome, because) in cases {
+        let mut file = binary.to_vec();
+        append_suffix(&mut file, Suffix { release, product, vendor, version: 0x0100 });
+        let options = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
+        let image = image::read(&file, options).unwrap();
+        let agreed = [agreed.to_owned()];
+        let case = Case {
+            sheet: &sheet,
+            unit: Some(unit),
+            image: &image,
+            label: None,
+            running: None,
+            clear_all: false,
+            agreed: &agreed,
+        };
+        let found = judge(&case);
+        assert_eq!(found.outcome, outcome, "{vendor:x}:{product:x} {release:x}: {found:#?}");
+        assert!(found.evidence.iter().any(|e| e.means.contains(because)), "{because}: {found:#?}");
+    }
 }

@@ -8,7 +8,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use vaka_usb::usbip::UsbIpBus;
-use vaka_usb::{Bus, BusError, Setup, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, Pipe, PipeKind, Setup, TransferError, UsbDevice};
 
 /// A server that plays one function for each connection, in order.
 struct Scripted {
@@ -41,7 +41,8 @@ fn record(interfaces: u8) -> Vec<u8> {
     record[256..259].copy_from_slice(b"3-2");
     record[288..304].copy_from_slice(&[0, 0, 0, 3, 0, 0, 0, 2, 0, 0, 0, 2, 0x12, 0x09, 0x00, 0x02]);
     record[304..306].copy_from_slice(&[0x01, 0x50]);
-    record[311] = interfaces;
+    // bConfigurationValue, bNumConfigurations, bNumInterfaces
+    record[309..312].copy_from_slice(&[1, 1, interfaces]);
     record
 }
 
@@ -263,6 +264,65 @@ fn out_data_follows_its_header_and_a_reset_is_asked_for_as_the_kernels_server_wa
     assert_eq!(device.control_out(download, &[5, 6, 7], SOON), Ok(()));
     assert_eq!(device.reset(), Ok(()));
     assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Gone));
+}
+
+/// The kernel's server hands out devices that have no configuration yet. They
+/// get their first one when an interface is claimed, and not before.
+#[test]
+fn a_device_without_a_configuration_gets_one_when_it_is_claimed() {
+    let server = serve(vec![Box::new(|mut stream: TcpStream| {
+        receive::<40>(&mut stream);
+        let mut unconfigured = record(0);
+        unconfigured[309] = 0;
+        stream.write_all(&[0x01, 0x11, 0, 3, 0, 0, 0, 0]).unwrap();
+        stream.write_all(&unconfigured).unwrap();
+        // Source of the layout: USB 2.0, table 9-10; bConfigurationValue is 7.
+        let configuration = [9, 2, 9, 0, 0, 7, 0, 0x80, 50];
+        for seqnum in 1..=2 {
+            let setup = receive::<48>(&mut stream);
+            assert_eq!(setup[40..46], [0x80, 6, 0, 2, 0, 0], "GET_DESCRIPTOR(configuration)");
+            stream.write_all(&submitted(seqnum, 0, 9)).unwrap();
+            stream.write_all(&configuration).unwrap();
+        }
+        for (seqnum, wanted) in
+            [(3, [0x00, 9, 7, 0, 0, 0, 0, 0]), (4, [0x01, 11, 1, 0, 2, 0, 0, 0]), (5, [0x01, 11, 0, 0, 2, 0, 0, 0])]
+        {
+            assert_eq!(receive::<48>(&mut stream)[40..], wanted);
+            stream.write_all(&submitted(seqnum, 0, 0)).unwrap();
+        }
+    })]);
+    let mut device = open(&server);
+    assert_eq!(device.claim(2, 1), Ok(()));
+    assert_eq!(device.claim(2, 0), Ok(()), "it is configured once");
+}
+
+/// Bulk and interrupt transfers: endpoint number, direction, interval, payload.
+#[test]
+fn pipes_are_addressed_as_the_kernels_server_wants() {
+    let server = serve(vec![imported(|mut stream| {
+        let header = receive::<48>(&mut stream);
+        assert_eq!(header[12..20], [0, 0, 0, 0, 0, 0, 0, 2], "OUT, endpoint 2");
+        assert_eq!(header[24..28], [0, 0, 0, 3], "length");
+        assert_eq!(header[36..], [0; 12], "no interval, no setup");
+        assert_eq!(receive::<3>(&mut stream), [5, 6, 7]);
+        stream.write_all(&submitted(1, 0, 3)).unwrap();
+        let header = receive::<48>(&mut stream);
+        assert_eq!(header[12..20], [0, 0, 0, 1, 0, 0, 0, 3], "IN, endpoint 3");
+        assert_eq!(header[36..40], [0, 0, 0, 10], "bInterval of a full-speed device, in ms");
+        stream.write_all(&submitted(2, 0, 2)).unwrap();
+        stream.write_all(&[8, 9]).unwrap();
+        assert_eq!(receive::<48>(&mut stream)[40..], [0x02, 1, 0, 0, 0x83, 0, 0, 0], "clear the halt");
+        stream.write_all(&submitted(3, 0, 0)).unwrap();
+    })]);
+    let mut device = open(&server);
+    let out = Pipe { address: 0x02, kind: PipeKind::Bulk, interval: 0 };
+    let into = Pipe { address: 0x83, kind: PipeKind::Interrupt, interval: 10 };
+    assert_eq!(device.pipe_out(out, &[5, 6, 7], SOON), Ok(()));
+    assert_eq!(device.pipe_in(into, 64, SOON), Ok(vec![8, 9]));
+    assert_eq!(device.clear_halt(into), Ok(()));
+    assert!(matches!(device.pipe_out(out, &[0; 65 * 1024], SOON), Err(TransferError::Impossible(_))));
+    assert!(device.has_left(SOON), "the server closed the connection");
+    assert_eq!(device.pipe_out(out, &[1], SOON), Err(TransferError::Gone));
 }
 
 #[test]

@@ -13,8 +13,8 @@ use std::time::{Duration, Instant};
 use serde_json::Value;
 use vaka_sim::fault::Fault;
 use vaka_sim::server::Server;
-use vaka_sim::unit::Condition;
 use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Unit};
 use vaka_sim::world::{Logged, lock};
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
@@ -41,9 +41,15 @@ pub struct Bench {
 impl Bench {
     /// Units at ports 1-1, 1-2, … with what goes wrong with each.
     pub fn new(units: Vec<(Tern, Vec<Fault>)>) -> Self {
+        let boxed = |(unit, faults)| (Box::new(unit) as Box<dyn Unit>, faults);
+        Self::of(units.into_iter().map(boxed).collect())
+    }
+
+    /// The same with units of any kind.
+    pub fn of(units: Vec<(Box<dyn Unit>, Vec<Fault>)>) -> Self {
         let mut world = World::new(Arc::new(SystemClock));
         for (number, (unit, faults)) in (1..).zip(units) {
-            world.plug(&format!("1-{number}"), Box::new(unit), faults);
+            world.plug(&format!("1-{number}"), unit, faults);
         }
         let world = world.shared();
         let server = Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).unwrap();

@@ -1,0 +1,249 @@
+//! The Gannet stand-in: plain DFU by the standard's table, driven from outside.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_sim::World;
+use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu_plain::Traits;
+use vaka_sim::clock::VirtualClock;
+use vaka_sim::unit::gannet::{APPLICATION_REGION, Gannet};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::usb::{Answer, Setup};
+use vaka_usb::Clock;
+
+const BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
+
+/// A Gannet that is driven by raw requests to one of its interfaces.
+struct Raw {
+    world: World,
+    clock: Arc<VirtualClock>,
+    enumeration: u32,
+    interface: u16,
+}
+
+impl Raw {
+    fn new(gannet: Gannet, interface: u16) -> Self {
+        let clock = Arc::new(VirtualClock::default());
+        let mut world = World::new(clock.clone());
+        world.plug("1-1", Box::new(gannet), Vec::new());
+        let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
+        Self { world, clock, enumeration, interface }
+    }
+
+    fn booted(traits: Traits) -> Self {
+        Self::new(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), 0)
+    }
+
+    fn send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Option<Answer> {
+        let setup = Setup { kind, request, value, index: self.interface, length };
+        self.world.control("1-1", self.enumeration, setup, data)
+    }
+
+    fn download(&mut self, block: u16, data: &[u8]) -> Answer {
+        self.send(0x21, 1, block, u16::try_from(data.len()).unwrap(), data).unwrap()
+    }
+
+    /// Status, poll time in ms, state.
+    fn status(&mut self) -> (u8, u32, u8) {
+        match self.send(0xA1, 3, 0, 6, &[]) {
+            Some(Answer::Data(bytes)) => (bytes[0], u32::from_le_bytes([bytes[1], bytes[2], bytes[3], 0]), bytes[4]),
+            other => panic!("{other:?}"),
+        }
+    }
+
+    /// The state as DFU_GETSTATE tells it; at work it refuses, and after a
+    /// manifestation that it does not tolerate it is silent.
+    fn state(&mut self) -> Option<Answer> {
+        self.send(0xA1, 5, 0, 1, &[])
+    }
+
+    fn wait(&self, ms: u64) {
+        self.clock.sleep(Duration::from_millis(ms));
+    }
+
+    /// Downloads all of an image, without the end.
+    fn download_all(&mut self, image: &[u8]) -> u16 {
+        let mut number = 0;
+        for block in image.chunks(1024) {
+            assert_eq!(self.download(number, block), Answer::Done);
+            self.status();
+            self.wait(100);
+            assert_eq!(self.status(), (0, 0, 5));
+            number += 1;
+        }
+        number
+    }
+
+    fn condition(&mut self) -> Condition {
+        self.world.unit("1-1").unwrap().condition()
+    }
+}
+
+const TOLERANT: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
+const WAITS: Traits = Traits { can_upload: true, tolerant: false, will_detach: false };
+
+/// Brings a fresh unit into a state by its number in the standard.
+fn in_state(state: u8) -> Raw {
+    let mut raw = Raw::booted(if state == 8 { WAITS } else { TOLERANT });
+    match state {
+        3 => drop(raw.download(0, &[1; 1024])),
+        4 => {
+            raw.download(0, &[1; 1024]);
+            raw.status();
+        }
+        5 => drop(raw.download_all(&BINARY[..2048])),
+        6..=8 => {
+            let number = raw.download_all(BINARY);
+            raw.download(number, &[]);
+            if state > 6 {
+                raw.status();
+            }
+            if state == 8 {
+                raw.wait(100);
+            }
+        }
+        9 => drop(raw.send(0xA1, 2, 0, 1024, &[])),
+        10 => drop(raw.send(0x21, 0, 0, 0, &[])),
+        _ => {}
+    }
+    raw
+}
+
+/// DFU 1.1, appendix A. `X` is a stall that leads to dfuERROR; a number the next
+/// state; `S` silence.
+#[test]
+fn every_request_in_every_state_goes_as_the_standard_says() {
+    const X: u8 = 0xFF;
+    const S: u8 = 0xFE;
+    #[rustfmt::skip]
+    let table: [(u8, [u8; 8]); 9] = [
+        // state DETACH DNLOAD DNLOAD-0 UPLOAD GETSTATUS CLRSTATUS GETSTATE ABORT
+        (2,     [X,     3,     X,       9,     2,        X,        2,       2]),
+        (3,     [X,     X,     X,       X,     4,        X,        3,       2]),
+        (4,     [X,     X,     X,       X,     X,        X,        X,       X]),
+        (5,     [X,     3,     6,       X,     5,        X,        5,       2]),
+        (6,     [X,     X,     X,       X,     7,        X,        6,       2]),
+        (7,     [X,     X,     X,       X,     X,        X,        X,       X]),
+        (8,     [S,     S,     S,       S,     S,        S,        S,       S]),
+        (9,     [X,     X,     X,       9,     9,        X,        9,       2]),
+        (10,    [X,     X,     X,       X,     10,       2,        10,      X]),
+    ];
+    for (state, row) in table {
+        for (column, next) in row.into_iter().enumerate() {
+            let what = format!("request {column} in state {state}");
+            let mut raw = in_state(state);
+            // The next block of a download or upload that is under way.
+            let number = match state {
+                5 => 2,
+                9 => 1,
+                _ => 0,
+            };
+            let answer = match column {
+                0 => raw.send(0x21, 0, 0, 0, &[]),
+                1 => Some(raw.download(number, &[1, 2, 3, 4])),
+                2 => Some(raw.download(number, &[])),
+                3 => raw.send(0xA1, 2, number, 1024, &[]),
+                4 => raw.send(0xA1, 3, 0, 6, &[]),
+                5 => raw.send(0x21, 4, 0, 0, &[]),
+                6 => raw.state(),
+                _ => raw.send(0x21, 6, 0, 0, &[]),
+            };
+            let wanted = match next {
+                S => Some(Answer::Silent),
+                // A unit at work refuses even to tell its state.
+                4 | 7 => Some(Answer::Stall),
+                X => Some(Answer::Data(vec![10])),
+                next => Some(Answer::Data(vec![next])),
+            };
+            assert_eq!(answer == Some(Answer::Stall), next == X, "{what}: {answer:?}");
+            assert_eq!(raw.state(), wanted, "{what}");
+            if next == X && state != 10 {
+                assert_eq!(raw.status(), (0x0F, 0, 10), "{what}: errSTALLEDPKT");
+            }
+        }
+    }
+}
+
+/// The application's states 0 and 1: it takes a detach and tells its state,
+/// and refuses all else without leaving its state.
+#[test]
+fn the_application_waits_for_a_reset_and_goes_on_without_one() {
+    let mut raw = Raw::new(Gannet::new("G-00031"), 1);
+    for (kind, request) in [(0x21, 1), (0xA1, 2), (0x21, 4), (0x21, 6)] {
+        assert_eq!(raw.send(kind, request, 0, 0, &[]), Some(Answer::Stall), "{request}");
+        assert_eq!(raw.state(), Some(Answer::Data(vec![0])));
+    }
+    assert_eq!(raw.send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
+    assert_eq!(raw.state(), Some(Answer::Data(vec![1])));
+    raw.wait(1000);
+    assert_eq!(raw.state(), Some(Answer::Data(vec![0])), "nobody reset the bus in time");
+    assert!(raw.world.bus_reset("1-1", raw.enumeration));
+    raw.wait(1000);
+    assert_eq!(raw.condition(), Condition::Application, "a reset alone changes nothing");
+    assert_eq!(raw.send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
+    raw.world.bus_reset("1-1", raw.enumeration);
+    raw.wait(1000);
+    assert_eq!(raw.condition(), Condition::Boot);
+}
+
+/// An upload gives all that the region has and ends with a short block; asked
+/// for more after exactly the end it gives nothing.
+#[test]
+fn an_upload_ends_with_a_short_reply() {
+    let mut raw = Raw::booted(TOLERANT);
+    let blocks = APPLICATION_REGION.len() / 1024;
+    for number in 0..blocks {
+        let answer = raw.send(0xA1, 2, u16::try_from(number).unwrap(), 1024, &[]);
+        assert!(matches!(answer, Some(Answer::Data(bytes)) if bytes.len() == 1024), "{number}");
+    }
+    assert_eq!(raw.send(0xA1, 2, u16::try_from(blocks).unwrap(), 1024, &[]), Some(Answer::Data(Vec::new())));
+    assert_eq!(raw.state(), Some(Answer::Data(vec![2])));
+}
+
+/// A cut download leaves no application; the unit then says so and waits.
+#[test]
+fn power_lost_in_the_middle_leaves_the_bootloader_waiting() {
+    let mut raw = Raw::booted(TOLERANT);
+    raw.download_all(&BINARY[..4096]);
+    for hand in [Hand::Pull, Hand::Plug] {
+        raw.world.hand("1-1", &hand);
+    }
+    raw.wait(1000);
+    assert_eq!(raw.condition(), Condition::Boot);
+    raw.enumeration = raw.world.unit("1-1").unwrap().face().unwrap().0;
+    assert_eq!(raw.status(), (0x0A, 0, 10), "errFIRMWARE");
+}
+
+/// A kernel client resets its port without sending that. The server sees it by
+/// the descriptor read that follows, once the unit had been configured.
+#[test]
+fn the_server_infers_a_kernel_clients_port_reset() {
+    use vaka_usb::{Bus, UsbDevice};
+    let second = Duration::from_secs(1);
+    let read_descriptor = vaka_usb::Setup::get_descriptor(1, 0, 0);
+    let configure = vaka_usb::Setup { kind: 0, request: 9, value: 1, index: 0 };
+    let detach = vaka_usb::Setup { kind: 0x21, request: 0, value: 1000, index: 1 };
+    // Enumeration as the kernel does it, with the detach before or after the reset.
+    let open = |world: &vaka_sim::SharedWorld| {
+        let server = vaka_sim::server::Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).unwrap();
+        let bus = vaka_usb::usbip::UsbIpBus::new(&server.bus()).unwrap();
+        let mut device: Box<dyn UsbDevice> = bus.open("1-1").unwrap();
+        assert_eq!(device.control_in(read_descriptor, 64, second).unwrap().len(), 18, "enumeration begins");
+        device.control_out(configure, &[], second).unwrap();
+        device.control_out(detach, &[], second).unwrap();
+        (server, device)
+    };
+    for (length, leaves) in [(18, false), (64, true)] {
+        let mut world = World::new(Arc::new(vaka_usb::SystemClock));
+        world.plug("1-1", Box::new(Gannet::new("G-00031")), Vec::new());
+        let world = world.shared();
+        let (server, mut device) = open(&world);
+        let answer = device.control_in(read_descriptor, length, second);
+        assert_eq!(answer.is_err(), leaves, "a read of {length} bytes: {answer:?}");
+        assert_eq!(device.has_left(Duration::from_millis(100)), leaves);
+        drop((device, server));
+    }
+}
