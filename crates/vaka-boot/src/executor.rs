@@ -117,7 +117,7 @@ impl Execution<'_, '_> {
         self.tally.durations.push((name, milliseconds(time)));
         if done.is_ok() {
             let words = match bytes {
-                0 => format!("in {}", duration::measured(time)),
+                0 => format!("done in {}", duration::measured(time)),
                 bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),
             };
             self.tell(name, StepState::Done, words, bytes, Some(transfers));

@@ -132,7 +132,10 @@ impl Bus for NativeBus {
 
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
         const HUB: u8 = 9;
-        Ok(self.devices()?.iter().filter(|device| device.class() != HUB).map(info).collect())
+        let mut devices = self.devices()?;
+        devices.retain(|device| device.class() != HUB);
+        devices.sort_by_key(|device| (device.busnum(), device.port_chain().to_vec()));
+        Ok(devices.iter().map(info).collect())
     }
 
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {

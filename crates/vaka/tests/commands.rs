@@ -181,6 +181,16 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "bootloader and settings are as they left the factory",
         ],
     );
+    let ended = Running::start(program().args(["demo", "gannet"]).env("TMPDIR", folder.path())).end();
+    ended.expect(
+        0,
+        &[
+            "ask the application to detach (DFU_DETACH), until 1209:0004 is seen",
+            "read-back: 10 640 of 10 640 bytes",
+            "Done. Gannet hydrophone interface g1 at 1-1 runs 1.3.0.",
+            "CONFLICT: g1's region 'application' starts at 0x0000_5000",
+        ],
+    );
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     Running::start(program().args(["demo", "--list"])).end().expect(0, &["tern"]);
     Running::start(program().args(["demo", "puffin"])).end().expect(2, &["There is no example 'puffin'"]);
@@ -199,8 +209,8 @@ fn each_thing_that_is_not_there_has_its_own_sentence() {
     let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let bus = format!("usbip://{closed}");
     run(&["--bus", &bus, "survey"])
-        .expect(9, &["no answer from usbip://127.0.0.1", "Is the USB/IP server running there"]);
-    run(&["--bus", &bus, "--sheets", sheets, "update", file]).expect(9, &["no answer from"]);
+        .expect(9, &["No answer from usbip://127.0.0.1", "Is the USB/IP server running there"]);
+    run(&["--bus", &bus, "--sheets", sheets, "update", file]).expect(9, &["No answer from"]);
     run(&["--bus", &bus, "update", file]).expect(3, &["No product sheet is known"]);
     run(&["--bus", &bus, "--sheets", "/nonexistent/sheets", "update", file]).expect(8, &["/nonexistent/sheets"]);
     run(&["--bus", &bus, "update"]).expect(2, &["FILE"]);

@@ -151,15 +151,15 @@ impl Link {
                     self.status(pace, "the unit's status")?.state
                 }
                 ToIdle::InApplication => {
-                    return Err(SessionError::Misbehaved("its DFU interface says that the application runs".into()));
+                    return Err(SessionError::Misbehaved(format!("it says that {}", state.meaning())));
                 }
                 ToIdle::Reset => return Err(SessionError::WaitsForReset),
                 ToIdle::Unknown(value) => {
-                    return Err(SessionError::Misbehaved(format!("it is in state {value}, which DFU does not have")));
+                    return Err(SessionError::Misbehaved(format!("it is in state {value}; {}", state.meaning())));
                 }
             };
         }
-        Err(SessionError::Misbehaved(format!("it does not come to dfuIDLE; its state is now {state}")))
+        Err(SessionError::Misbehaved(format!("it does not come to dfuIDLE; it stays in {state}: {}", state.meaning())))
     }
 
     /// The state by DFU_GETSTATE, which changes nothing; by DFU_GETSTATUS
@@ -219,7 +219,12 @@ impl Link {
                 }
                 State::Error => return Err(self.refusal(reply)),
                 state if state.is_working() => self.be_patient(reply, &mut pauses, work, pace)?,
-                state => return Err(SessionError::Misbehaved(format!("after a download its state is {state}"))),
+                state => {
+                    return Err(SessionError::Misbehaved(format!(
+                        "after a download it is in {state}: {}",
+                        state.meaning()
+                    )));
+                }
             }
         }
     }

@@ -46,6 +46,26 @@ impl State {
     }
 }
 
+impl State {
+    /// What a unit in this state is doing, and what ends it, for a person.
+    pub fn meaning(self) -> &'static str {
+        match self {
+            Self::AppIdle => "its application runs; it must be asked to detach first",
+            Self::AppDetach => "its application waits for a reset of the bus; reset or replug the unit",
+            Self::DfuIdle => "it waits for firmware",
+            Self::DownloadSync => "it has a block and waits to be asked for its status",
+            Self::DownloadBusy => "it works on a block; wait, then run the command again",
+            Self::DownloadIdle => "it is in the middle of a download; run the command again",
+            Self::ManifestSync => "it has all of an image and waits to be asked for its status",
+            Self::Manifest => "it makes an image effective; wait, then run the command again",
+            Self::ManifestWaitReset => "it waits for a reset of the bus; unplug it and plug it in again",
+            Self::UploadIdle => "it is in the middle of an upload; run the command again",
+            Self::Error => "it stands in an error; run the command again, which clears it",
+            Self::Unknown(_) => "DFU does not have this state; unplug the unit and plug it in again",
+        }
+    }
+}
+
 impl fmt::Display for State {
     /// The standard's name.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

@@ -1,5 +1,6 @@
 //! `vaka demo`: the real commands, on stand-ins, with the demo world's files.
 
+use std::ops::Range;
 use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
@@ -9,6 +10,7 @@ use vaka_core::event::{Code, Failure};
 use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
+use vaka_sim::unit::gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
@@ -22,14 +24,21 @@ use crate::problem::Problem;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-const SCENES: [(&str, &str); 1] =
-    [("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one")];
+const SCENES: [(&str, &str); 2] = [
+    ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
+    ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
+];
 
-const SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
+const TERN_SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
 const R1_HEX: &str = include_str!("../../../../demo/firmware/out/tern-r1-1.5.0.hex");
 const R2_HEX: &str = include_str!("../../../../demo/firmware/out/tern-r2-1.5.0.hex");
 /// What `objcopy` made of the same link as the HEX file.
 const R1_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/tern-r1-1.5.0.bin");
+
+const GANNET_SHEET: &str = include_str!("../../../../demo/sheets/gannet.toml");
+const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.dfu");
+/// What `objcopy` made of the same link as the DFU file.
+const GANNET_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
 
 pub fn run(args: &Demo) -> Outcome {
     if args.list {
@@ -40,6 +49,7 @@ pub fn run(args: &Demo) -> Outcome {
     }
     match args.scene.as_str() {
         "tern" => tern(),
+        "gannet" => gannet_scene(),
         other => {
             let failure = Failure::new(Code::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
@@ -57,10 +67,11 @@ mode = "update"
 "#;
 
 fn tern() -> Outcome {
-    let show = Show::new(TERN)?;
-    show.file("sheets/tern.toml", SHEET)?;
-    show.file("tern-r1-1.5.0.hex", R1_HEX)?;
-    show.file("tern-r2-1.5.0.hex", R2_HEX)?;
+    let regions = [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)];
+    let show = Show::new(TERN, Tern::application_region(Revision::R1).start, R1_BIN, regions)?;
+    show.file("sheets/tern.toml", TERN_SHEET.as_bytes())?;
+    show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
+    show.file("tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
 
     say("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
     say("A stand-in for one of them sits on a stand-in bus, in its update mode. Which one is it?");
@@ -71,13 +82,40 @@ fn tern() -> Outcome {
 
     say("The label on the board reads SKI-TERN R1. With that it can be decided:");
     show.run("update tern-r1-1.5.0.hex --variant r1", Code::Done)?;
-    show.truth("after the update")?;
+    show.truth("after the update", "the 1.5.0 that the linker made for r1")?;
 
     say("Now the costliest mistake in this work, the other board's file:");
     show.run("update tern-r2-1.5.0.hex --variant r1", Code::Refused)?;
-    show.truth("after the refusal")?;
+    show.truth("after the refusal", "the 1.5.0 that the linker made for r1")?;
 
     say("Next: 'vaka standins' serves such units for you to try; README.md goes on from there.");
+    Ok(Code::Done)
+}
+
+const GANNET: &str = r#"
+[[unit]]
+product = "gannet"
+port = "1-1"
+serial = "G-00031"
+"#;
+
+fn gannet_scene() -> Outcome {
+    let regions = [gannet::BOOTLOADER_REGION, gannet::APPLICATION_REGION.end..0x2_0000];
+    let show = Show::new(GANNET, gannet::APPLICATION_REGION.start, GANNET_BIN, regions)?;
+    show.file("sheets/gannet.toml", GANNET_SHEET.as_bytes())?;
+    show.file("gannet-1.3.0.dfu", GANNET_DFU)?;
+    show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
+
+    say("The Gannet, a hydrophone interface, runs its application, which listens for the request to leave it.");
+    show.run("survey", Code::Done)?;
+
+    say("No button, no question. The file carries a DFU suffix, which names the unit it is for:");
+    show.run("update gannet-1.3.0.dfu --unattended", Code::Done)?;
+    show.truth("after the update", "the 1.3.0 that the linker made")?;
+
+    say("Somebody takes another product's file. The unit is not even asked to leave its application:");
+    show.run("update tern-r1-1.5.0.hex --unattended", Code::Refused)?;
+    show.truth("after the refusal", "the 1.3.0 that the linker made")?;
     Ok(Code::Done)
 }
 
@@ -87,6 +125,11 @@ struct Show {
     server: Server,
     folder: tempfile::TempDir,
     before: Vec<u8>,
+    /// Where the image must stand, and what it is.
+    start: u32,
+    image: &'static [u8],
+    /// What must not change.
+    kept: [Range<u32>; 2],
 }
 
 /// The demo's own set-up failed.
@@ -95,17 +138,17 @@ fn broken(what: impl std::fmt::Display) -> Problem {
 }
 
 impl Show {
-    fn new(scene: &str) -> Result<Self, Problem> {
+    fn new(scene: &str, start: u32, image: &'static [u8], kept: [Range<u32>; 2]) -> Result<Self, Problem> {
         let mut world = World::new(Arc::new(SystemClock));
         Scene::parse(scene).map_err(broken)?.build(&mut world);
         let before = world.unit("1-1").map(|unit| unit.flash().bytes().to_vec()).unwrap_or_default();
         let world = world.shared();
         let server = Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).map_err(broken)?;
         let folder = tempfile::tempdir().map_err(broken)?;
-        Ok(Self { world, server, folder, before })
+        Ok(Self { world, server, folder, before, start, image, kept })
     }
 
-    fn file(&self, name: &str, content: &str) -> Result<(), Problem> {
+    fn file(&self, name: &str, content: &[u8]) -> Result<(), Problem> {
         let path = self.folder.path().join(name);
         std::fs::create_dir_all(path.parent().unwrap_or(Path::new("."))).map_err(broken)?;
         std::fs::write(path, content).map_err(broken)
@@ -137,25 +180,21 @@ impl Show {
     }
 
     /// Looks into the stand-in itself, which no transfer can bend.
-    fn truth(&self, when: &str) -> Result<(), Problem> {
+    fn truth(&self, when: &str, what: &str) -> Result<(), Problem> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
         let condition = unit.condition();
         let flash = unit.flash();
-        let start = Tern::application_region(Revision::R1).start;
-        let application = flash.read(start, R1_BIN.len()) == Some(R1_BIN);
-        let kept =
-            [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)].into_iter().all(|region| {
-                let range = (region.start - flash.base()) as usize..(region.end - flash.base()) as usize;
-                flash.bytes()[range.clone()] == self.before[range]
-            });
+        let application = flash.read(self.start, self.image.len()) == Some(self.image);
+        let kept = self.kept.iter().all(|region| {
+            let range = (region.start - flash.base()) as usize..(region.end - flash.base()) as usize;
+            flash.bytes()[range.clone()] == self.before[range]
+        });
         let runs = condition == Condition::Application;
         if !(application && kept && runs) {
             return Err(Problem::internal("The stand-in's own memory is not as the command said."));
         }
-        say(&format!(
-            "The stand-in itself, asked {when}: its flash holds the 1.5.0 that the linker made for r1, byte for"
-        ));
+        say(&format!("The stand-in itself, asked {when}: its flash holds {what}, byte for"));
         say("byte; bootloader and settings are as they left the factory; the application runs.\n");
         Ok(())
     }
