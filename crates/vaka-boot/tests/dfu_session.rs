@@ -222,8 +222,8 @@ fn a_refusal_comes_with_the_units_own_words_and_nothing_that_steers_a_terminal()
 fn short_answers_and_odd_states_are_told() {
     for (answer, words) in [
         (Ok(vec![0; 5]), "its status has 5 bytes instead of 6"),
-        (status(0, 0, 9), "after a download its state is dfuUPLOAD-IDLE"),
-        (status(0, 0, 77), "after a download its state is unknown state 77"),
+        (status(0, 0, 9), "after a download it is in dfuUPLOAD-IDLE"),
+        (status(0, 0, 77), "after a download it is in unknown state 77"),
         (Err(TransferError::Gone), "the unit left the bus"),
         (Err(TransferError::Timeout), "did not answer within the time limit"),
     ] {
