@@ -25,6 +25,9 @@ pub struct Tally {
     pub checked: u64,
     /// Padding that was written.
     pub padded: u64,
+    /// Whether the unit was lost on the way: it may come back, and the work
+    /// can go on.
+    pub lost: bool,
     /// What the unit did once it had all of the image.
     pub finished: Option<Finished>,
     /// Transfers by phase.
@@ -89,10 +92,100 @@ impl Execution<'_, '_> {
                     let bytes = spans.iter().map(|span| span.len()).sum();
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
+                // Done before the plan was settled, by `equal_sectors`.
+                Step::Compare { .. } => {}
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
             }
         }
         Ok(())
+    }
+
+    /// Carries out the plan's compare step, if it has one: the sectors that
+    /// hold the image's bytes already. What else is in them does not matter.
+    ///
+    /// # Errors
+    /// The unit cannot be read any more, or a person stopped it. Nothing was
+    /// changed.
+    pub fn equal_sectors(&mut self) -> Result<Vec<Span>, Failure> {
+        let Some(step @ Step::Compare { sectors }) = self.plan.plan().steps.first() else { return Ok(Vec::new()) };
+        let bytes = sectors.iter().map(|sector| self.bytes_of_image(*sector)).sum();
+        let mut equal = Vec::new();
+        let streamed = self.plan.plan().steps.contains(&Step::Finish);
+        let looked = self.step(StepName::Compare, step, bytes, |this| {
+            equal = if streamed { this.compare_stream(sectors)? } else { this.compare_sectors(sectors, bytes)? };
+            Ok(())
+        });
+        if looked.is_err() {
+            self.session.rest(self.pace);
+        }
+        looked.map(|()| equal)
+    }
+
+    /// Reads every sector as far as the image goes.
+    fn compare_sectors(&mut self, sectors: &[Span], total: u64) -> Result<Vec<Span>, Failure> {
+        let mut equal = Vec::new();
+        let mut done = 0;
+        for sector in sectors {
+            let parts = self.image.segments().iter().filter_map(|segment| segment.span().common(*sector));
+            let (first, last) = parts.fold((sector.end(), sector.start()), |(first, last), part| {
+                (first.min(part.start()), last.max(part.end()))
+            });
+            let mut at = first;
+            while at < last {
+                self.may_go_on()?;
+                let len = self.block_len(at, last);
+                if !self.holds(at, len)? {
+                    break;
+                }
+                at = at.checked_add(u64::from(len)).unwrap_or(last);
+            }
+            if at >= last {
+                equal.push(*sector);
+            }
+            done += self.bytes_of_image(*sector);
+            self.progress(StepName::Compare, done, total);
+        }
+        Ok(equal)
+    }
+
+    /// Reads a unit that gives its whole content in one stream, up to the first
+    /// difference: it is either equal or written anew.
+    fn compare_stream(&mut self, sectors: &[Span]) -> Result<Vec<Span>, Failure> {
+        let span = self.image.span();
+        let mut at = span.start();
+        while at < span.end() {
+            self.may_go_on()?;
+            let len = self.block_len(at, span.end());
+            if !self.holds(at, len)? {
+                self.session.rest(self.pace);
+                return Ok(Vec::new());
+            }
+            at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+            self.progress(StepName::Compare, at.offset_from(span.start()).unwrap_or(0), span.len());
+        }
+        self.session.rest(self.pace);
+        Ok(sectors.to_vec())
+    }
+
+    fn block_len(&self, at: Address, end: Address) -> u32 {
+        let left = end.offset_from(at).unwrap_or(0);
+        u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().block_size)
+    }
+
+    /// Whether the unit holds the image's bytes there. One that refuses to be
+    /// read counts as different: it is then written.
+    fn holds(&mut self, at: Address, len: u32) -> Result<bool, Failure> {
+        let found = match self.session.read(at, len, self.pace) {
+            Ok(found) => found,
+            Err(SessionError::Refused { .. } | SessionError::Misbehaved(_)) => {
+                self.session.rest(self.pace);
+                return Ok(false);
+            }
+            Err(error) => return Err(self.failed("looking at what is there,", at, &error)),
+        };
+        let mut wanted = found.clone();
+        self.image.copy_to(at, &mut wanted);
+        Ok(wanted == found)
     }
 
     /// Begins and ends a step, and measures it.
@@ -108,6 +201,7 @@ impl Execution<'_, '_> {
         let done = work(self);
         let transfers = self.session.transfers() - before;
         match name {
+            StepName::Compare => self.tally.transfers.compare = transfers,
             StepName::Erase => self.tally.transfers.erase = transfers,
             StepName::Write => self.tally.transfers.write = transfers,
             StepName::Finish => self.tally.transfers.finish = transfers,
@@ -237,8 +331,7 @@ impl Execution<'_, '_> {
             let mut at = span.start();
             while at < span.end() {
                 self.may_go_on()?;
-                let left = span.end().offset_from(at).unwrap_or(0);
-                let len = u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().block_size);
+                let len = self.block_len(at, span.end());
                 let found =
                     self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
                 let equal = self.compare(at, &found, &mut difference);
@@ -288,7 +381,8 @@ impl Execution<'_, '_> {
         if self.pace.wants_stop() { Err(stopped(&self.standing())) } else { Ok(()) }
     }
 
-    fn failed(&self, doing: &str, at: Address, error: &SessionError) -> Failure {
+    fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
+        self.tally.lost |= matches!(error, SessionError::Gone | SessionError::Link(_));
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Gone => {

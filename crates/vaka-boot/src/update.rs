@@ -4,14 +4,15 @@
 
 use std::time::Duration;
 
-use vaka_core::address::Address;
+use vaka_core::address::{Address, Span};
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::matching::{Approval, Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
-use vaka_core::plan::{ApprovedPlan, Geometry, Job as PlanJob, Ledger, Plan, RestartBy, Step};
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, RestartBy, Step};
 use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant};
+use vaka_core::text;
 use vaka_core::unit::{MemoryChoice, Mode, ReleaseNumber, UnitFacts};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
@@ -39,6 +40,8 @@ pub struct Request<'a> {
     pub memory: MemoryChoice,
     /// Erase everything that may be first.
     pub clear_all: bool,
+    /// Write also what is already equal.
+    pub rewrite: bool,
     /// How long to wait for a unit, and for update mode.
     pub wait: Duration,
     /// Ids of what was agreed to.
@@ -60,6 +63,7 @@ impl<'a> Request<'a> {
             label: None,
             memory: MemoryChoice::default(),
             clear_all: false,
+            rewrite: false,
             wait: Duration::ZERO,
             agreed: Vec::new(),
             plan_only: false,
@@ -88,8 +92,19 @@ impl Person for Nobody {
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
 pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pace: &mut Pace<'_>) -> Report {
-    let mut job =
-        Job { bench, request, person, pace, report: empty_report(), began_again: false, label_was_read: false };
+    let mut job = Job {
+        bench,
+        request,
+        person,
+        pace,
+        report: empty_report(),
+        began_again: false,
+        label: None,
+        lost: false,
+        last: None,
+        resumed: 0,
+        touched: Vec::new(),
+    };
     if let Err(failure) = job.work() {
         job.report.code = failure.code;
         job.report.outcome = match failure.code {
@@ -132,9 +147,21 @@ struct Job<'a, 'b> {
     /// Whether the unit was made to come back once already, by a reset or by
     /// lifting its protection.
     began_again: bool,
-    /// Whether a person said what is printed on the unit.
-    label_was_read: bool,
+    /// What is printed on the unit, once a person said it.
+    label: Option<(&'a Sheet, &'a Variant)>,
+    /// Whether the unit was lost in the last attempt.
+    lost: bool,
+    /// The unit, as it was before it was lost.
+    last: Option<DeviceInfo>,
+    /// How often the work went on after the unit was lost.
+    resumed: u32,
+    /// Sectors that this run has begun to erase or write.
+    touched: Vec<Span>,
 }
+
+/// How often a run goes on after its unit was lost. Chosen by us: more is a
+/// cable that must be changed.
+const MOST_RESUMES: u32 = 20;
 
 /// Agreement ids that the job itself looks at.
 const NO_SHEET: &str = "no-sheet";
@@ -169,12 +196,53 @@ fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
     Question { choices: meant.map(choice).collect() }
 }
 
-impl<'a> Job<'a, '_> {
+impl<'a, 'b> Job<'a, 'b> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
         let Request { unit, wait, .. } = self.request;
         let found = entry::find(self.bench, unit.as_ref(), self.takes_undescribed(), *wait, self.pace)?;
-        self.begin(&found)
+        let mut done = self.begin(&found);
+        while let Err(failure) = done {
+            let unit = self.last.clone().filter(|_| self.lost && self.resumed < MOST_RESUMES);
+            let Some(unit) = unit else { return Err(failure) };
+            done = self.go_on(&unit, failure);
+        }
+        Ok(())
+    }
+
+    /// The unit was lost in the middle: waits until it is back on its port, and
+    /// goes on. What it holds by then is compared first, so nothing that was
+    /// written before is written again.
+    fn go_on(&mut self, unit: &DeviceInfo, failure: Failure) -> Result<(), Failure> {
+        (self.lost, self.last) = (false, None);
+        self.resumed += 1;
+        let place = self.bench.place(&unit.location);
+        self.pace
+            .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
+        let back = match entry::come_back(self.bench, unit, false, self.request.wait, self.pace) {
+            Ok(back) => back,
+            Err(stopped) if stopped.code == Code::Stopped => {
+                return Err(Failure { message: stopped.message, code: Code::Stopped, ..failure });
+            }
+            Err(_) => return Err(failure),
+        };
+        let Some(found) = self.candidate(&back) else { return Err(failure) };
+        self.begin(&found).map_err(|again| self.in_view_of(failure, again))
+    }
+
+    /// A failure after the unit came back says what it was before: something
+    /// was changed in it, so a refusal is not one that left it alone.
+    fn in_view_of(&self, first: Failure, again: Failure) -> Failure {
+        if self.touched.is_empty() || matches!(again.code, Code::Transfer | Code::Differs | Code::NotBack) {
+            return again;
+        }
+        let message = format!("{} When it was back: {}", first.message, again.message);
+        let code = if again.code == Code::Stopped { Code::Stopped } else { Code::Transfer };
+        Failure { code, message, state: first.state, cure: again.cure.or(first.cure) }
+    }
+
+    fn candidate(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
+        self.bench.recognise(device).or_else(|| self.bench.undescribed(device))
     }
 
     /// A unit that nobody described is taken only if nothing else can be
@@ -222,12 +290,16 @@ impl<'a> Job<'a, '_> {
             pace: &mut *self.pace,
             report: std::mem::replace(&mut self.report, empty_report()),
             began_again: self.began_again,
-            label_was_read: false,
+            label: None,
+            lost: false,
+            last: None,
+            resumed: self.resumed,
+            touched: std::mem::take(&mut self.touched),
         };
         let done = job
             .judged(&described, &sheet, image, &identity.facts)
             .and_then(|settled| job.update(&booted, device, &identity, &settled));
-        self.report = job.report;
+        (self.report, self.lost, self.last, self.touched) = (job.report, job.lost, job.last, job.touched);
         done
     }
 
@@ -270,8 +342,7 @@ impl<'a> Job<'a, '_> {
     fn begin_again(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<(), Failure> {
         self.began_again = true;
         let back = entry::come_back(self.bench, unit, may_stay, self.request.wait, self.pace)?;
-        let found = self.bench.recognise(&back).or_else(|| self.bench.undescribed(&back));
-        let found = found.ok_or_else(|| {
+        let found = self.candidate(&back).ok_or_else(|| {
             Failure::new(Code::NoUnit, "The unit came back as something that no sheet knows.")
                 .cure("See with 'vaka survey' what it is now.")
         })?;
@@ -291,7 +362,7 @@ impl<'a> Job<'a, '_> {
         let running = before.sheet.application.tells_version.then_some(facts.release);
         let can_read = self.request.read_back;
         let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None };
-        let draft = plan(&before, geometry, true, self.request)?;
+        let draft = plan(&before, geometry, true, self.request, self.content())?;
         self.tell_plan(Phase::Provisional, &draft);
         if self.request.plan_only {
             return self.planned();
@@ -302,7 +373,7 @@ impl<'a> Job<'a, '_> {
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
         let (device, identity) = self.open(&booted)?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
-        match self.settle(&again, &identity.facts, Some((before.variant, running))) {
+        match self.settle(&again, &identity.facts, running) {
             Ok(settled) => self.update(&booted, device, &identity, &settled),
             Err(failure) => Err(self.go_back(device, &identity, before.route, failure)),
         }
@@ -332,20 +403,16 @@ impl<'a> Job<'a, '_> {
         &mut self,
         found: &Candidate<'a>,
         unit: &UnitFacts,
-        before: Option<(&'a Variant, Option<ReleaseNumber>)>,
+        version: Option<ReleaseNumber>,
     ) -> Result<Settled<'a>, Failure> {
-        let mut label = match (before, &self.request.label) {
-            // What a person read before still stands; what the ids settled is looked at anew.
-            (Some((variant, _)), _) if self.label_was_read => Some((found.sheets[0], variant)),
-            (None, Some(text)) => Some(by_label(found, text)?),
-            _ => None,
-        };
-        self.label_was_read |= label.is_some();
-        let version = before.and_then(|(_, running)| running);
+        if let (None, Some(text)) = (self.label, &self.request.label) {
+            self.label = Some(by_label(found, text)?);
+        }
         let tells = |sheet: &Sheet| {
             (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release)
         };
         loop {
+            let label = self.label;
             let sheet = match label {
                 Some((sheet, _)) => sheet,
                 None => only_sheet(found)?,
@@ -353,7 +420,7 @@ impl<'a> Job<'a, '_> {
             let image = match self.image(found, sheet, label.map(|(_, variant)| variant)) {
                 Ok(image) => image,
                 Err(NoImage::Unplaced) => {
-                    label = Some(self.ask(found, &open_question(found, sheet))?);
+                    self.ask(found, &open_question(found, sheet))?;
                     continue;
                 }
                 Err(NoImage::Failed(failure)) => return Err(failure),
@@ -372,7 +439,7 @@ impl<'a> Job<'a, '_> {
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
                 (Outcome::Undecided, Some(question)) if label.is_none() => {
-                    label = Some(self.ask(found, question)?);
+                    self.ask(found, question)?;
                 }
                 _ => return Err(refused(&verdict, sheet)),
             }
@@ -380,10 +447,10 @@ impl<'a> Job<'a, '_> {
     }
 
     /// Asks what is printed on the unit.
-    fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(&'a Sheet, &'a Variant), Failure> {
+    fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
         let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
-        self.label_was_read = true;
-        by_label(found, &answer)
+        self.label = Some(by_label(found, &answer)?);
+        Ok(())
     }
 
     /// The image; a raw binary without an address takes the sheet's, if the
@@ -440,7 +507,7 @@ impl<'a> Job<'a, '_> {
             can_read: opening.attributes.can_upload() && self.request.read_back,
             attributes: Some(opening.attributes),
         };
-        let plan = plan(settled, geometry, false, self.request)?;
+        let plan = plan(settled, geometry, false, self.request, self.content())?;
         self.tell_plan(settled.verdict.phase, &plan);
         if self.request.plan_only {
             return self.planned();
@@ -448,35 +515,48 @@ impl<'a> Job<'a, '_> {
         let approval = settled.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
         let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
         let place = self.bench.place(&unit.location);
+        self.last = Some(unit.clone());
         let mut session = match dfu::open(device, opening, self.pace) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !self.began_again => {
                 self.pace.warn("The unit waited for a reset of the bus; it got one.");
                 return self.begin_again(unit, true);
             }
-            Err(error) => return Err(not_opened(&error, &place)),
+            Err(error) => return Err(self.not_opened(&error, &place)),
         };
         let protection = session.protection(settled.image.start(), self.pace);
-        let plan = match protection.map_err(|error| not_opened(&error, &place))? {
+        let plan = match protection.map_err(|error| self.not_opened(&error, &place))? {
             Protection::Open | Protection::Unknown => plan,
             Protection::Unreadable(reason) => {
                 self.pace.warn(format!(
                     "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."
                 ));
-                without_reading(settled, geometry, &approval, self.request)?
+                let geometry = Geometry { can_read: false, ..geometry };
+                plan_again(settled, geometry, &approval, self.request, Content::Rewrite)?
             }
             Protection::Protected(reason) => {
                 self.may_unprotect(settled, &reason)?;
-                session.unprotect(self.pace).map_err(|error| not_opened(&error, &place))?;
+                session.unprotect(self.pace).map_err(|error| self.not_opened(&error, &place))?;
                 drop(session);
                 return self.begin_again(unit, false);
             }
         };
-        self.carry_out(&plan, settled, &mut *session)?;
+        let equal = self.already_there(&plan, settled, &mut *session)?;
+        let plan = match equal[..] {
+            [] => plan,
+            _ => plan_again(settled, geometry, &approval, self.request, Content::Equal(&equal))?,
+        };
+        self.carry_out(&plan, settled, &equal, &mut *session)?;
         self.restart(plan.plan(), &mut *session)?;
         drop(session);
         self.confirm(unit, settled);
         Ok(())
+    }
+
+    /// The unit cannot be worked with; one that left may come back.
+    fn not_opened(&mut self, error: &SessionError, place: &str) -> Failure {
+        self.lost = matches!(error, SessionError::Gone | SessionError::Link(_));
+        not_opened(error, place)
     }
 
     /// Whether lifting the read protection leads anywhere, and is agreed to.
@@ -502,33 +582,84 @@ impl<'a> Job<'a, '_> {
         Ok(())
     }
 
-    fn carry_out(
+    /// What is known of the unit's content before it is asked.
+    fn content(&self) -> Content<'static> {
+        if self.request.rewrite { Content::Rewrite } else { Content::Unseen }
+    }
+
+    /// The sectors that hold the image's bytes already.
+    fn already_there(
         &mut self,
         plan: &ApprovedPlan,
         settled: &Settled<'_>,
         session: &mut dyn Session,
-    ) -> Result<(), Failure> {
-        let unit = self.report.unit.clone().unwrap_or_default();
-        let mut ledger = Ledger::new(plan.plan().sectors());
+    ) -> Result<Vec<Span>, Failure> {
+        let mut ledger = Ledger::new(&[]);
         let mut tally = Tally::default();
-        let done = Execution {
+        let found = self.execution(plan, settled, &mut ledger, &mut tally, session).equal_sectors();
+        self.lost = tally.lost;
+        self.report.check = Check::None;
+        self.report.transfers.compare += tally.transfers.compare;
+        self.report.durations_ms.append(&mut tally.durations);
+        let equal = found?;
+        if plan.plan().steps.iter().any(|step| matches!(step, Step::Compare { .. })) {
+            let of = text::count(plan.plan().sectors().len(), "sector");
+            let words = format!("{} of {of} hold what the image has", equal.len());
+            self.tell_step(StepName::Compare, StepState::Done, words);
+        }
+        Ok(equal)
+    }
+
+    fn execution<'e>(
+        &'e mut self,
+        plan: &'e ApprovedPlan,
+        settled: &'e Settled<'_>,
+        ledger: &'e mut Ledger,
+        tally: &'e mut Tally,
+        session: &'e mut dyn Session,
+    ) -> Execution<'e, 'b> {
+        Execution {
             plan,
             image: &settled.image,
-            unit: &unit,
+            unit: self.report.unit.as_deref().unwrap_or_default(),
             region: &settled.variant.image.region.name,
-            ledger: &mut ledger,
-            tally: &mut tally,
+            ledger,
+            tally,
             session,
             pace: self.pace,
         }
-        .run();
-        self.report.bytes_written = tally.written;
-        self.report.bytes_checked = tally.checked;
-        self.report.bytes_padded = tally.padded;
-        self.report.transfers = tally.transfers;
+    }
+
+    fn carry_out(
+        &mut self,
+        plan: &ApprovedPlan,
+        settled: &Settled<'_>,
+        equal: &[Span],
+        session: &mut dyn Session,
+    ) -> Result<(), Failure> {
+        let mut ledger = Ledger::new(plan.plan().sectors());
+        let mut tally = Tally::default();
+        let done = self.execution(plan, settled, &mut ledger, &mut tally, session).run();
+        self.lost = tally.lost;
+        self.touched.extend(ledger.touched());
+        let of_image = |sectors: &mut dyn Iterator<Item = &Span>| -> u64 {
+            let parts = |sector: &Span| -> u64 {
+                let common = settled.image.segments().iter().filter_map(|segment| segment.span().common(*sector));
+                common.map(Span::len).sum()
+            };
+            sectors.map(parts).sum()
+        };
+        let was_equal = of_image(&mut equal.iter());
+        // What an earlier attempt of this run wrote is equal now, and was written.
+        let skipped = of_image(&mut equal.iter().filter(|sector| !self.touched.contains(sector)));
+        self.report.bytes_skipped = skipped;
+        self.report.bytes_written = tally.written + (was_equal - skipped);
+        self.report.bytes_checked = tally.checked + was_equal;
+        self.report.bytes_padded += tally.padded;
+        self.report.transfers.add(&tally.transfers);
         self.report.durations_ms.append(&mut tally.durations);
         done?;
-        let all = tally.checked > 0 && tally.checked == tally.written;
+        let all = self.report.bytes_checked == settled.image.len();
         self.report.check = if all { Check::ReadBack } else { Check::Accepted };
         Ok(())
     }
@@ -570,7 +701,7 @@ impl<'a> Job<'a, '_> {
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
         self.report.after = seen.after;
         self.report.next = seen.next;
-        self.report.outcome = Ending::Updated;
+        self.report.outcome = if self.report.bytes_written == 0 { Ending::Unchanged } else { Ending::Updated };
         if seen.after == After::NotBack {
             self.report.code = Code::NotBack;
             let written = match self.report.check {
@@ -649,10 +780,11 @@ fn plan(
     geometry: Geometry<'_>,
     needs_entry: bool,
     request: &Request<'_>,
+    content: Content<'_>,
 ) -> Result<Plan, Failure> {
     let clear_all = request.clear_all;
     let Settled { sheet, variant, route, image, .. } = settled;
-    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all };
+    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all, content };
     Plan::draft(&job).map_err(|error| {
         Failure::new(Code::Refused, format!("No plan can be made: {error}."))
             .state("Nothing was changed in the unit.")
@@ -660,14 +792,15 @@ fn plan(
     })
 }
 
-/// The plan for a unit that cannot be read after all.
-fn without_reading(
+/// The plan once more, after something was learned of the unit.
+fn plan_again(
     settled: &Settled<'_>,
     geometry: Geometry<'_>,
     approval: &Approval,
     request: &Request<'_>,
+    content: Content<'_>,
 ) -> Result<ApprovedPlan, Failure> {
-    let plan = plan(settled, Geometry { can_read: false, ..geometry }, false, request)?;
+    let plan = plan(settled, geometry, false, request, content)?;
     plan.approve(approval).map_err(|error| internal(&error.to_string()))
 }
 
@@ -701,7 +834,7 @@ pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
         (Some(one), None) => Ok(one),
         (None, _) => {
             let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
-            let text = vaka_core::text::tame(text);
+            let text = text::tame(text);
             Err(Failure::new(Code::Refused, format!("No variant is called '{text}', and none has that printed on it."))
                 .state("Nothing was changed in the unit.")
                 .cure(format!("The variants are: {}.", known.join(", "))))

@@ -167,10 +167,10 @@ fn whatever_comes_together_no_unit_is_harmed() {
         clock.sleep(Duration::from_secs(5));
         assert_ne!(lock(&world).unit("1-1").unwrap().condition(), Condition::Bricked, "{words}");
         let after: Vec<Vec<u8>> = kept.iter().cloned().map(&memory).collect();
-        assert_eq!(after, before, "{words}");
+        assert!(after == before, "{words}: bootloader or settings changed");
         match report.outcome {
             Ending::Refused | Ending::Planned => {
-                assert_eq!(memory(Tern::application_region(revision)), application, "{words}");
+                assert!(memory(Tern::application_region(revision)) == application, "{words}: changed");
             }
             Ending::Updated if report.code == Code::Done => {
                 let image = image::read(request.file, request.options).unwrap();

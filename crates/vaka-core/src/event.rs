@@ -159,6 +159,7 @@ pub struct Seen {
 pub enum StepName {
     Enter,
     Identify,
+    Compare,
     Erase,
     Write,
     Finish,
@@ -173,6 +174,7 @@ impl StepName {
         match self {
             Self::Enter => "enter",
             Self::Identify => "identify",
+            Self::Compare => "compare",
             Self::Erase => "erase",
             Self::Write => "write",
             Self::Finish => "finish",
@@ -295,6 +297,8 @@ pub enum After {
 pub enum Ending {
     /// New content is in the unit.
     Updated,
+    /// Everything was already there; nothing was erased or written.
+    Unchanged,
     /// Only the plan was wanted.
     Planned,
     /// Refused before anything was changed.
@@ -345,6 +349,8 @@ pub struct Report {
 /// USB transfers by phase.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Transfers {
+    /// Transfers while looking what is already there.
+    pub compare: u64,
     /// Transfers while erasing.
     pub erase: u64,
     /// Transfers while writing.
@@ -357,6 +363,19 @@ pub struct Transfers {
     pub blocks: u64,
     /// Contiguous runs, each of which takes one address command.
     pub runs: u64,
+}
+
+impl Transfers {
+    /// Adds those of another attempt.
+    pub fn add(&mut self, other: &Self) {
+        self.compare += other.compare;
+        self.erase += other.erase;
+        self.write += other.write;
+        self.finish += other.finish;
+        self.read_back += other.read_back;
+        self.blocks += other.blocks;
+        self.runs += other.runs;
+    }
 }
 
 /// What is needed after an update.

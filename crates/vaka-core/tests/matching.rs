@@ -8,7 +8,7 @@ use vaka_core::image::dfu_file::{Suffix, append_suffix};
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
-use vaka_core::plan::{Geometry, Job, Ledger, Plan, PlanError, SectorState};
+use vaka_core::plan::{Content, Geometry, Job, Ledger, Plan, PlanError, SectorState};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
 
@@ -164,6 +164,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
         geometry,
         needs_entry: true,
         clear_all: false,
+        content: Content::Rewrite,
     };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
@@ -199,6 +200,7 @@ fn a_plan_never_erases_beside_its_regions() {
         geometry,
         needs_entry: false,
         clear_all: false,
+        content: Content::Rewrite,
     };
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
     let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None };

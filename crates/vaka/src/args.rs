@@ -269,6 +269,9 @@ pub struct Update {
     /// How strong a check is wanted
     #[arg(long, value_enum, default_value_t = Strength::Strongest)]
     pub check: Strength,
+    /// Write also what is already equal
+    #[arg(long)]
+    pub rewrite: bool,
     /// Erase the whole part first, but for its bootloader; what is lost by that is asked for as an agreement
     #[arg(long)]
     pub clear_all: bool,

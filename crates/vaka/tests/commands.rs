@@ -174,7 +174,8 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
         &[
             "$ vaka survey",
             "Undecided",
-            "read-back: 20 772 of 20 772 bytes",
+            "read-back: all 20 772 bytes were read from the unit and are equal",
+            "5 of 7 sectors hold what the image has",
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
             "The file is for r2.",

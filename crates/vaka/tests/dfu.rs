@@ -106,7 +106,7 @@ fn without_a_sheet_the_units_word_and_a_consent_are_needed() {
     none(&["--agree", "no-sheet", "--memory", "Options"])
         .expect(3, &["it has no memory named \"Options\"; it has 0.0 \"Tide Flash\""]);
     none(&["--agree", "no-sheet"])
-        .expect(0, &["read-back: 20 772 of 20 772", "no sheet says whether that is its application"]);
+        .expect(0, &["read-back: all 20 772 bytes", "no sheet says whether that is its application"]);
     support::assert_updated(
         Revision::R1,
         &before,
@@ -135,7 +135,7 @@ fn a_first_sheet_leads_to_an_update() {
     bench.run(&["sheet", "check", &name]).expect(0, &["a sound sheet of Oyster boot mode"]);
     let before = bench.memory("1-1");
     let ended = bench.run(&["update", firmware("tern-r1-1.5.0.hex").to_str().unwrap(), "--sheets", &name]);
-    ended.expect(0, &["read-back: 20 772 of 20 772", "confirmed"]);
+    ended.expect(0, &["read-back: all 20 772 bytes", "confirmed"]);
     let image = std::fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
     support::assert_updated(Revision::R1, &before, &bench.memory("1-1"), &image);
 }

@@ -465,8 +465,13 @@ fn ctrl_c_stops_at_a_safe_point() {
     let bench = Bench::tern_r1();
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
-    let mut running =
-        Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1", "--format", "json"]));
+    let mut running = Running::start(bench.command().arg("update").arg(&file).args([
+        "--rewrite",
+        "--variant",
+        "r1",
+        "--format",
+        "json",
+    ]));
     running.wait_for("\"step\":\"erase\",\"region\"");
     let killed = std::process::Command::new("kill").args(["-INT", &running.id().to_string()]).status().unwrap();
     assert!(killed.success());

@@ -49,6 +49,8 @@ pub struct Scene {
     /// The label that a person read, and the button for update mode.
     pub label: Option<&'static str>,
     pub button: &'static str,
+    /// Whether equal sectors are written as well.
+    pub rewrite: bool,
 }
 
 impl Scene {
@@ -80,7 +82,7 @@ impl Scene {
         let before = world.unit(PORT).unwrap().flash().bytes().to_vec();
         let sheets = if sheet.is_empty() { Vec::new() } else { vec![Sheet::parse("sheet.toml", sheet).unwrap()] };
         let (world, file, binary) = (world.shared(), GANNET_DFU, GANNET_BINARY);
-        Self { world, clock, sheets, before, file, binary, start, kept, label: None, button: "BOOT" }
+        Self { world, clock, sheets, before, file, binary, start, kept, label: None, button: "BOOT", rewrite: true }
     }
 
     pub fn bus(&self) -> SimBus {
@@ -95,7 +97,7 @@ impl Scene {
     pub fn update_with(&self, file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> (Report, Vec<Event>) {
         let bench = Bench::new(vec![Arc::new(self.bus())], &self.sheets);
         let label = self.label.map(str::to_owned).filter(|_| !self.sheets.is_empty());
-        let mut request = Request { label, wait: Duration::from_secs(5), ..Request::new(file) };
+        let mut request = Request { label, rewrite: self.rewrite, wait: Duration::from_secs(5), ..Request::new(file) };
         change(&mut request);
         let stop = AtomicBool::new(false);
         let mut events = Vec::new();

@@ -45,6 +45,11 @@ impl Ledger {
         self.sectors.iter().filter(|(_, now)| *now >= state).count()
     }
 
+    /// The sectors that are not as they were found.
+    pub fn touched(&self) -> impl Iterator<Item = Span> + '_ {
+        self.sectors.iter().filter(|(_, now)| *now > SectorState::Untouched).map(|(sector, _)| *sector)
+    }
+
     /// How many sectors there are.
     pub fn len(&self) -> usize {
         self.sectors.len()

@@ -53,6 +53,12 @@ pub enum Step {
     },
     /// The unit is asked what it is, and the verdict made again.
     Identify,
+    /// The unit's content is read first; what already holds the image's bytes is
+    /// left as it is.
+    Compare {
+        /// Which sectors.
+        sectors: Vec<Span>,
+    },
     /// Sectors are erased.
     Erase {
         /// Which.
@@ -135,6 +141,10 @@ impl fmt::Display for Step {
                 write!(f, ", until {id} is seen")
             }
             Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
+            Self::Compare { sectors } => {
+                let count = text::count(sectors.len(), "sector");
+                write!(f, "read {count} and leave out what already holds the image's bytes")
+            }
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
                 write!(f, "erase {}, {}", text::count(sectors.len(), "sector"), Bytes(bytes))?;
@@ -252,6 +262,25 @@ pub struct Job<'a> {
     pub needs_entry: bool,
     /// Whether everything that may be is erased first.
     pub clear_all: bool,
+    /// What is known of the unit's content.
+    pub content: Content<'a>,
+}
+
+/// What is known of a unit's content before it is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Content<'a> {
+    /// Nothing, and it is written whatever it is.
+    Rewrite,
+    /// Nothing yet; it is looked at first, where that is possible.
+    Unseen,
+    /// These sectors hold the image's bytes already.
+    Equal(&'a [Span]),
+}
+
+impl Content<'_> {
+    fn is_equal(self, sector: Span) -> bool {
+        matches!(self, Self::Equal(sectors) if sectors.contains(&sector))
+    }
 }
 
 impl Plan {
@@ -310,17 +339,25 @@ impl ApprovedPlan {
 fn addressed(job: &Job<'_>, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
-    let sectors = if job.clear_all { all_sectors(job) } else { of_image };
-    let runs = blocks::runs(&spans, &contiguous(&sectors), &job.geometry)?;
-    let written = runs.iter().map(Run::span).collect();
-    let at_once = job.clear_all && bootloader(job.variant).is_none();
-    steps.push(match at_once {
-        true => Step::EraseAll { sectors: sectors.clone() },
-        false => Step::Erase { sectors: sectors.clone() },
-    });
-    steps.push(Step::Write { runs });
-    if job.geometry.can_read {
-        steps.push(Step::ReadBack { spans: written, vouched: true });
+    if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
+        steps.push(Step::Compare { sectors: of_image.clone() });
+    }
+    let mut sectors = if job.clear_all { all_sectors(job) } else { of_image };
+    sectors.retain(|sector| !job.content.is_equal(*sector));
+    if !sectors.is_empty() {
+        let erased = contiguous(&sectors);
+        let changed: Vec<Span> = erased.iter().flat_map(|e| spans.iter().filter_map(|span| span.common(*e))).collect();
+        let runs = blocks::runs(&changed, &erased, &job.geometry)?;
+        let written = runs.iter().map(Run::span).collect();
+        let at_once = job.clear_all && bootloader(job.variant).is_none();
+        steps.push(match at_once {
+            true => Step::EraseAll { sectors: sectors.clone() },
+            false => Step::Erase { sectors: sectors.clone() },
+        });
+        steps.push(Step::Write { runs });
+        if job.geometry.can_read {
+            steps.push(Step::ReadBack { spans: written, vouched: true });
+        }
     }
     let at = job.route.restart_at.unwrap_or(job.image.start());
     steps.push(Step::Restart { by: RestartBy::Address(at) });
@@ -337,6 +374,14 @@ fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result
     }
     let span = job.image.span();
     let sectors = sectors_of(&[span], job)?;
+    // Only what is known to come back as it went in can be compared.
+    if job.content == Content::Unseen && job.geometry.can_read && uploads_image {
+        steps.push(Step::Compare { sectors: sectors.clone() });
+    }
+    if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
+        steps.push(Step::Restart { by: RestartBy::BusReset });
+        return Ok(Vec::new());
+    }
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
     steps.push(Step::Finish);
     let stays = job.geometry.attributes.is_none_or(Attributes::manifestation_tolerant);

@@ -31,6 +31,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         label: common.variant.clone(),
         memory: args.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
         clear_all: args.clear_all,
+        rewrite: args.rewrite,
         wait: common.wait,
         agreed: common.agree.clone(),
         plan_only: args.plan,

@@ -281,7 +281,7 @@ fn result(report: &Report) {
         Ending::Planned => {
             out!("Nothing was done: only the plan was wanted.");
         }
-        Ending::Updated => updated(report),
+        Ending::Updated | Ending::Unchanged => updated(report),
         Ending::Refused | Ending::Failed | Ending::Stopped => {}
     }
 }
@@ -291,8 +291,19 @@ fn updated(report: &Report) {
     let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
     let version = report.next.as_ref().and_then(|next| next.version).map(|version| format!(" {version}"));
     let place = report.unit.as_deref().unwrap_or("?");
-    match report.after {
-        After::Confirmed => {
+    match (report.outcome, report.after) {
+        (Ending::Unchanged, After::Confirmed) => {
+            out!(
+                "\n{GOOD}Already there.{GOOD:#} {product}{variant} at {place} runs{}; nothing was erased or written.",
+                version.unwrap_or_else(|| " its application".into())
+            );
+        }
+        (_, After::Restarted) => {
+            out!(
+                "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} left update mode; what its application shows is not known."
+            );
+        }
+        (_, After::Confirmed) => {
             out!(
                 "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.",
                 version.unwrap_or_else(|| " its application".into())
@@ -304,6 +315,12 @@ fn updated(report: &Report) {
     }
     let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
     let check = match report.check {
+        Check::ReadBack if report.bytes_skipped > 0 => {
+            let skipped = Grouped(report.bytes_skipped);
+            format!(
+                "read-back: all {checked} bytes were read from the unit and are equal; {written} of them were written, {skipped} were already there"
+            )
+        }
         Check::ReadBack => {
             format!("read-back: {checked} of {written} bytes written were read from the unit and are equal")
         }
@@ -327,7 +344,8 @@ fn updated(report: &Report) {
         runs => format!(" and {}", count(runs, "address command")),
     };
     out!(
-        "  transfers  write {} for {}{runs}; erase {}, read back {}",
+        "  transfers  {}write {} for {}{runs}; erase {}, read back {}",
+        if moved.compare > 0 { format!("compare {}; ", moved.compare) } else { String::new() },
         moved.write,
         count(moved.blocks, "block"),
         moved.erase,

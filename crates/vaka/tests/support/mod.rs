@@ -111,9 +111,10 @@ impl Bench {
         Running::start(self.command().args(args)).end()
     }
 
-    /// Updates the unit with a file.
+    /// Updates the unit with a file, and writes all of it, whatever is there.
     pub fn update(&self, file: &Path, args: &[&str]) -> Ended {
-        Running::start(self.command().arg("update").arg(file).args(["--wait", "5s"]).args(args)).end()
+        let command = [&["--rewrite"], args].concat();
+        Running::start(self.command().arg("update").arg(file).args(["--wait", "5s"]).args(command)).end()
     }
 }
 
