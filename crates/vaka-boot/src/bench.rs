@@ -1,5 +1,6 @@
 //! The bench: every unit that the given buses show.
 
+use std::any::Any;
 use std::collections::HashMap;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -12,9 +13,19 @@ use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferErro
 
 use crate::identify::{self, Identity};
 
+/// Keeps two processes from working on one unit.
+pub trait Guard: Send + Sync {
+    /// Holds a unit until the returned value is dropped.
+    ///
+    /// # Errors
+    /// Who holds it, in words that stand in brackets.
+    fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
+}
+
 /// Buses, and the sheets by which their units are known.
 pub struct Bench<'a> {
     buses: Vec<Arc<dyn Bus>>,
+    guard: Option<Arc<dyn Guard>>,
     sheets: &'a [Sheet],
     /// Serial numbers that were asked for, by place and enumeration. Opening a
     /// unit may reset it, so each is opened for this once and not at every look.
@@ -123,7 +134,25 @@ impl Selector {
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, sheets, serials: Mutex::default() }
+        Self { buses, guard: None, sheets, serials: Mutex::default() }
+    }
+
+    /// The same, with a guard over its units.
+    #[must_use]
+    pub fn guarded(mut self, guard: Arc<dyn Guard>) -> Self {
+        self.guard = Some(guard);
+        self
+    }
+
+    /// Holds a unit against other processes, for as long as the value lives.
+    ///
+    /// # Errors
+    /// Another process holds it.
+    pub fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, Failure> {
+        match &self.guard {
+            None => Ok(Box::new(())),
+            Some(guard) => guard.hold(location).map_err(|by| held(&self.place(location), &format!(" ({by})"))),
+        }
     }
 
     /// Its buses.

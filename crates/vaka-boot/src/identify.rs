@@ -4,7 +4,7 @@ use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
 use vaka_core::text;
-use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, ReleaseNumber, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
@@ -38,6 +38,17 @@ impl Identity {
             false => memories.first()?,
         };
         Some(self.opening_of(memory, addressed))
+    }
+
+    /// How to open the only memory that a choice leaves, where no sheet says.
+    pub fn only_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+        let memories = self.facts.memories(choice);
+        let told: Vec<_> = memories.iter().filter(|memory| memory.alternate.layout.is_some()).collect();
+        match (&memories[..], &told[..]) {
+            ([only], _) => Some(self.opening_of(only, only.is_addressed())),
+            (_, [only]) => Some(self.opening_of(only, true)),
+            _ => None,
+        }
     }
 
     fn opening_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> Opening {

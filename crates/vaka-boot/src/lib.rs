@@ -15,3 +15,4 @@ pub mod identify;
 pub mod pace;
 pub mod session;
 pub mod update;
+pub mod visit;

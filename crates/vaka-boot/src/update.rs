@@ -22,7 +22,7 @@ use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
 use crate::pace::Pace;
 use crate::session::{Protection, Session, SessionError};
-use crate::{confirm, dfu};
+use crate::{confirm, dfu, visit};
 
 /// What is wanted.
 #[derive(Clone, Debug)]
@@ -50,6 +50,18 @@ pub struct Request<'a> {
     pub plan_only: bool,
     /// Whether what was written is read back, where it can be.
     pub read_back: bool,
+    /// Where the present content goes before anything is changed.
+    pub save: Option<Save<'a>>,
+}
+
+/// Keeps what was read of a unit; gives back what it is called.
+#[derive(Clone, Copy)]
+pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, Failure>);
+
+impl std::fmt::Debug for Save<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Save")
+    }
 }
 
 impl<'a> Request<'a> {
@@ -68,6 +80,7 @@ impl<'a> Request<'a> {
             agreed: Vec::new(),
             plan_only: false,
             read_back: true,
+            save: None,
         }
     }
 }
@@ -104,6 +117,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         last: None,
         resumed: 0,
         touched: Vec::new(),
+        saved: None,
+        guard: None,
     };
     if let Err(failure) = job.work() {
         job.report.code = failure.code;
@@ -157,6 +172,10 @@ struct Job<'a, 'b> {
     resumed: u32,
     /// Sectors that this run has begun to erase or write.
     touched: Vec<Span>,
+    /// What the saved content is called; empty if there was none.
+    saved: Option<String>,
+    /// Keeps other processes from the unit until the job ends.
+    guard: Option<Box<dyn std::any::Any + Send>>,
 }
 
 /// How often a run goes on after its unit was lost. Chosen by us: more is a
@@ -184,7 +203,7 @@ enum NoImage {
 }
 
 /// The question which of all variants it is, before anything speaks for one.
-fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
+pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
     let choice = |variant: &Variant| Choice {
         variant: variant.id.clone(),
         name: variant.name.clone(),
@@ -256,6 +275,9 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 
     fn begin(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        if self.guard.is_none() {
+            self.guard = Some(self.bench.hold(found.location())?);
+        }
         self.report.unit = Some(self.bench.place(found.location()));
         self.pace.tell(Event::Seen(entry::seen(self.bench, &found.device)));
         if found.sheets.is_empty() {
@@ -295,11 +317,14 @@ impl<'a, 'b> Job<'a, 'b> {
             last: None,
             resumed: self.resumed,
             touched: std::mem::take(&mut self.touched),
+            saved: self.saved.take(),
+            guard: self.guard.take(),
         };
         let done = job
             .judged(&described, &sheet, image, &identity.facts)
             .and_then(|settled| job.update(&booted, device, &identity, &settled));
-        (self.report, self.lost, self.last, self.touched) = (job.report, job.lost, job.last, job.touched);
+        (self.report, self.lost, self.last) = (job.report, job.lost, job.last);
+        (self.touched, self.saved, self.guard) = (job.touched, job.saved, job.guard);
         done
     }
 
@@ -541,6 +566,7 @@ impl<'a, 'b> Job<'a, 'b> {
                 return self.begin_again(unit, false);
             }
         };
+        self.save(settled, &mut *session)?;
         let equal = self.already_there(&plan, settled, &mut *session)?;
         let plan = match equal[..] {
             [] => plan,
@@ -579,6 +605,33 @@ impl<'a, 'b> Job<'a, 'b> {
             ));
         }
         self.pace.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
+        Ok(())
+    }
+
+    /// Keeps what the unit holds in the regions that the route writes, once.
+    fn save(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+        let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };
+        let refused = |words: &str| {
+            Failure::new(Code::Refused, words.to_owned())
+                .state("Nothing was changed in the unit.")
+                .cure("Leave out --save if the present content is not needed.")
+        };
+        if !session.limits().can_read {
+            return Err(refused("The unit cannot be read, so its present content cannot be saved."));
+        }
+        let spans: Vec<Span> = settled.route.writes.iter().map(|region| region.span).collect();
+        let place = self.report.unit.clone().unwrap_or_default();
+        let parts = visit::read_spans(session, &spans, &place, self.pace);
+        session.rest(self.pace);
+        let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
+        let Some(image) = image else {
+            self.pace.warn("The unit holds nothing there: it is blank, and nothing was saved.");
+            self.saved = Some(String::new());
+            return Ok(());
+        };
+        let name = keep(&image)?;
+        self.tell_step(StepName::Read, StepState::Done, format!("saved: {name}"));
+        self.saved = Some(name);
         Ok(())
     }
 
@@ -711,12 +764,21 @@ impl<'a, 'b> Job<'a, 'b> {
             self.pace.tell(Event::Error(
                 Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words))
                     .state(format!("The image is {written}, {} bytes.", self.report.bytes_written))
-                    .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."),
+                    .cure(self.way_back()),
             ));
             return;
         }
         self.report.code = Code::Done;
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+    }
+
+    /// What can be done about an application that did not come back.
+    fn way_back(&self) -> String {
+        let replug = "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then.";
+        match self.saved.as_deref().filter(|name| !name.is_empty()) {
+            None => replug.to_owned(),
+            Some(name) => format!("{replug} The old firmware goes back with: vaka update {name} --agree older-version"),
+        }
     }
 
     /// The final verdict refuses what the provisional one let through: leaves
@@ -878,7 +940,7 @@ fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
     }
 }
 
-fn undecided(question: &Question) -> Failure {
+pub(crate) fn undecided(question: &Question) -> Failure {
     let options: Vec<String> = question.choices.iter().map(|choice| format!("--variant {}", choice.variant)).collect();
     Failure::new(
         Code::Refused,

@@ -159,6 +159,7 @@ pub struct Seen {
 pub enum StepName {
     Enter,
     Identify,
+    Read,
     Compare,
     Erase,
     Write,
@@ -174,6 +175,7 @@ impl StepName {
         match self {
             Self::Enter => "enter",
             Self::Identify => "identify",
+            Self::Read => "read",
             Self::Compare => "compare",
             Self::Erase => "erase",
             Self::Write => "write",

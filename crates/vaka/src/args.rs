@@ -81,6 +81,10 @@ pub enum Command {
     Stamp(Stamp),
     /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
     Update(Update),
+    /// A unit's memory to a file: a region, a range, or all that its route writes
+    Read(Read),
+    /// A file against a unit's memory, or against another file: a map, and the first difference
+    Compare(Compare),
     /// Product sheets: make a first one from a unit, check one
     #[command(subcommand)]
     Sheet(SheetCommand),
@@ -269,6 +273,9 @@ pub struct Update {
     /// How strong a check is wanted
     #[arg(long, value_enum, default_value_t = Strength::Strongest)]
     pub check: Strength,
+    /// Read the present content into this file first; the format by its ending
+    #[arg(long, value_name = "FILE")]
+    pub save: Option<PathBuf>,
     /// Write also what is already equal
     #[arg(long)]
     pub rewrite: bool,
@@ -287,6 +294,48 @@ pub enum Strength {
     Strongest,
     /// That the unit took all blocks without an error
     Accepted,
+}
+
+/// Which part of a memory.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Where {
+    /// A region of the sheet, by its name
+    #[arg(long, value_name = "NAME", conflicts_with = "range")]
+    pub region: Option<String>,
+    /// Addresses, the end not included: 0x0A002400..0x0A003000
+    #[arg(long, value_name = "A..B", value_parser = range)]
+    pub range: Option<Span>,
+    /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
+    #[arg(long, value_name = "MEMORY")]
+    pub memory: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Read {
+    /// Output file
+    #[arg(value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub place: Where,
+    /// Read so often, and compare; for a unit or a cable that is not trusted
+    #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub times: u32,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Compare {
+    /// Firmware file
+    #[arg(value_name = "FILE")]
+    pub file: PathBuf,
+    /// Another file; without it a unit's memory
+    #[arg(value_name = "OTHER")]
+    pub other: Option<PathBuf>,
+    #[command(flatten)]
+    pub choose: Choose,
+    #[command(flatten)]
+    pub place: Where,
 }
 
 #[derive(Debug, Subcommand)]

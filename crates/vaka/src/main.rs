@@ -6,6 +6,7 @@
 mod args;
 mod commands;
 mod interrupt;
+mod lock;
 mod problem;
 mod render;
 mod seen;
@@ -29,6 +30,8 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
+        Command::Read(read) => commands::read::run(read, &args.common, &setting),
+        Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
         Command::Standins(standins) => commands::standins::run(standins),
     });

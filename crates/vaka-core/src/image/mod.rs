@@ -102,6 +102,27 @@ impl Image {
         self.entry
     }
 
+    /// What was read from a memory, as an image; `None` if that is nothing, or
+    /// the parts overlap with different bytes or run past 32 bits.
+    pub fn of_memory(parts: &[(Address, Vec<u8>)]) -> Option<Self> {
+        let mut builder = Builder::default();
+        for (start, bytes) in parts {
+            builder.push(*start, bytes).ok()?;
+        }
+        builder.finish(Format::Binary).ok()
+    }
+
+    /// The image without the 0xFF at its end, down to a multiple of `unit`
+    /// bytes; `None` if there is nothing else.
+    pub fn without_blank_end(&self, unit: u64) -> Option<Self> {
+        let last_used = self.segments.iter().rev().find_map(|segment| {
+            let at = segment.data.iter().rposition(|byte| *byte != 0xFF)?;
+            segment.start.checked_add(at as u64)
+        })?;
+        let end = last_used.align_down(unit).checked_add(unit)?.min(self.span().end());
+        self.cut(Span::between(self.start(), end)?).ok()
+    }
+
     /// What kind of file it came from.
     pub fn format(&self) -> Format {
         self.format

@@ -71,12 +71,30 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
     })
 }
 
+/// Whether an image could be written there, before work is done for it.
+pub fn may_write(path: &Path, output: &Output) -> Result<(), Problem> {
+    if output.to.or_else(|| by_ending(path)).is_none() {
+        return Err(no_format(path));
+    }
+    if path.exists() && !output.replace {
+        return Err(there_already(path));
+    }
+    Ok(())
+}
+
+fn no_format(path: &Path) -> Problem {
+    let message = format!("{}: its ending tells no format.", path.display());
+    Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
+}
+
+fn there_already(path: &Path) -> Problem {
+    let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
+    Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."))
+}
+
 /// Writes an image; returns a sentence of what was written.
 pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Problem> {
-    let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| {
-        let message = format!("{}: its ending tells no format.", path.display());
-        Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
-    })?;
+    let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
     let filled = match output.fill {
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
         None => Cow::Borrowed(image),
@@ -153,8 +171,7 @@ fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
     let kept = if replace { file.persist(path) } else { file.persist_noclobber(path) };
     kept.map(drop).map_err(|error| {
         if error.error.kind() == std::io::ErrorKind::AlreadyExists {
-            let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
-            return Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."));
+            return there_already(path);
         }
         fault(error.error)
     })

@@ -1,8 +1,10 @@
 //! One file for each command.
 
 pub mod check;
+pub mod compare;
 pub mod convert;
 pub mod demo;
+pub mod read;
 pub mod sheet;
 pub mod stamp;
 pub mod standins;

@@ -1,17 +1,21 @@
 //! `vaka update FILE`
 
 use std::io::{IsTerminal, Write};
+use std::sync::Arc;
 
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Person, Request};
-use vaka_core::event::Event;
+use vaka_boot::update::{self, Nobody, Person, Request, Save};
+use vaka_core::event::{Event, Failure};
+use vaka_core::image::Image;
 use vaka_core::matching::Question;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
+use super::convert;
 use crate::Outcome;
-use crate::args::{Common, Strength, Update};
+use crate::args::{Common, Output, Strength, Update};
+use crate::lock::Locks;
 use crate::setting::{self, Setting};
 use crate::{interrupt, render};
 
@@ -23,7 +27,16 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     }
     let mut options = args.choose.options();
     let file = setting::unwrapped(&args.file, &bytes, &sheets, &mut options)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
+    if let Some(path) = &args.save {
+        convert::may_write(path, &output)?;
+    }
+    let keep = |image: &Image| -> Result<String, Failure> {
+        let path = args.save.as_deref().unwrap_or(std::path::Path::new(""));
+        convert::write(image, path, &output).map_err(|problem| problem.0)?;
+        Ok(path.display().to_string())
+    };
     let request = Request {
         file: file.payload,
         options,
@@ -36,6 +49,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         agreed: common.agree.clone(),
         plan_only: args.plan,
         read_back: args.check == Strength::Strongest,
+        save: args.save.is_some().then_some(Save(&keep)),
     };
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
@@ -45,7 +59,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
 }
 
 /// Somebody at the terminal, unless the command line says that nobody is.
-fn person(common: &Common) -> Box<dyn Person> {
+pub fn person(common: &Common) -> Box<dyn Person> {
     let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
     if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Nobody) }
 }

@@ -102,6 +102,7 @@ impl Bench {
     pub fn command(&self) -> Command {
         let mut command = program();
         command.env("VAKA_BUS", self.bus()).env("VAKA_SHEETS", root().join("demo/sheets"));
+        command.env("XDG_RUNTIME_DIR", self.folder.path()).env("XDG_STATE_HOME", self.folder.path());
         command.current_dir(self.folder.path());
         command
     }
@@ -204,6 +205,12 @@ impl Running {
 
     pub fn id(&self) -> u32 {
         self.child.id()
+    }
+
+    /// Ends it at once, with no chance to tidy up.
+    pub fn kill(mut self) {
+        self.child.kill().unwrap();
+        self.child.wait().unwrap();
     }
 
     /// Its standard input.

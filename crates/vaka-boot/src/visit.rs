@@ -1,0 +1,306 @@
+//! A unit in update mode that is only looked at: brought there if need be, read,
+//! and sent back to its application with nothing written.
+
+use vaka_core::address::{Address, Span};
+use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
+use vaka_core::image::Image;
+use vaka_core::matching::Question;
+use vaka_core::memory::SectorMap;
+use vaka_core::sheet::{Region, Route, RouteKind, Sheet, Variant};
+use vaka_core::size::Bytes;
+use vaka_core::unit::{MemoryChoice, Mode};
+use vaka_usb::DeviceInfo;
+
+use crate::bench::{Bench, Candidate, Selector, held, open_failure};
+use crate::entry::{self, Way, stopped};
+use crate::pace::Pace;
+use crate::session::{Protection, Session, SessionError};
+use crate::update::{Person, by_label, open_question, undecided};
+use crate::{confirm, dfu, identify};
+
+/// Which unit is looked at, and how it is reached.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    /// Which unit; any that the sheets know, if there is only one.
+    pub unit: Option<Selector>,
+    /// What is printed on it, as a person gave it.
+    pub label: Option<String>,
+    /// Which of its memories, where no sheet says.
+    pub memory: MemoryChoice,
+    /// How long to wait for it, and for update mode.
+    pub wait: std::time::Duration,
+    /// Whether the variant has to be known.
+    pub wants_variant: bool,
+}
+
+/// A unit that was opened in update mode.
+pub struct Visit<'a> {
+    bench: &'a Bench<'a>,
+    session: Box<dyn Session>,
+    unit: DeviceInfo,
+    place: String,
+    sheet: Option<&'a Sheet>,
+    variant: Option<&'a Variant>,
+    route: Option<&'a Route>,
+    sectors: Option<SectorMap>,
+    /// Whether its application ran before.
+    entered: bool,
+    /// Keeps other processes from the unit.
+    _guard: Box<dyn std::any::Any + Send>,
+}
+
+/// Where the parts of a unit's memory are that were read.
+pub type Parts = Vec<(Address, Vec<u8>)>;
+
+impl<'a> Visit<'a> {
+    /// Finds the unit, brings it into update mode, and opens it.
+    ///
+    /// # Errors
+    /// There is no such unit, or it cannot be opened. Nothing was changed in it.
+    pub fn open(
+        bench: &'a Bench<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
+        let found = entry::find(bench, wish.unit.as_ref(), true, wish.wait, pace)?;
+        let guard = bench.hold(found.location())?;
+        pace.tell(Event::Seen(entry::seen(bench, &found.device)));
+        let place = bench.place(found.location());
+        let known = variant_of(&found, wish, person)?;
+        let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
+        let entered = found.mode != Mode::Update;
+        let unit = if entered { enter(bench, &found, variant, wish, pace)? } else { found.device.clone() };
+        let id = identify::from_list(&unit).id;
+        let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
+        let mut device = bench.open(&unit.location).map_err(|error| open_failure(&error.into(), &place))?;
+        let identity = identify::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+        let opening = match route {
+            Some(route) => identity.opening(route),
+            None => identity.only_opening(&wish.memory),
+        };
+        let opening = opening.ok_or_else(|| {
+            Failure::new(Code::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
+                .cure("'vaka sheet new' shows its memories; choose one with --memory.")
+        })?;
+        let sectors = opening.sectors.clone().or_else(|| variant.map(|variant| variant.flash.clone()));
+        let session = dfu::open(device, opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
+        let mut visit = Self { bench, session, unit, place, sheet, variant, route, sectors, entered, _guard: guard };
+        if let Err(failure) = visit.must_be_readable(pace) {
+            visit.leave(pace);
+            return Err(failure);
+        }
+        Ok(visit)
+    }
+
+    /// The product, if a sheet knows it.
+    pub fn sheet(&self) -> Option<&'a Sheet> {
+        self.sheet
+    }
+
+    /// The variant, once it is settled.
+    pub fn variant(&self) -> Option<&'a Variant> {
+        self.variant
+    }
+
+    /// Where the unit is.
+    pub fn place(&self) -> &str {
+        &self.place
+    }
+
+    /// Its sectors, as it reports them or else as the sheet says.
+    pub fn sectors(&self) -> Option<&SectorMap> {
+        self.sectors.as_ref()
+    }
+
+    /// A region of its variant.
+    ///
+    /// # Errors
+    /// There is none of that name.
+    pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
+        let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
+        regions.iter().find(|region| region.name == name).ok_or_else(|| {
+            let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
+            let name = vaka_core::text::tame(name);
+            Failure::new(Code::Usage, format!("There is no region '{name}'."))
+                .cure(format!("There are: {}. Or give --range A..B.", known.join(", ")))
+        })
+    }
+
+    /// What is read where nothing else is said: the regions that the route
+    /// writes, or all that an undescribed unit reports.
+    pub fn whole(&self) -> Vec<Span> {
+        match (self.route, &self.sectors) {
+            (Some(route), _) => route.writes.iter().map(|region| region.span).collect(),
+            (None, Some(map)) => {
+                map.zones().iter().filter(|zone| zone.access().read).map(vaka_core::memory::Zone::span).collect()
+            }
+            (None, None) => Vec::new(),
+        }
+    }
+
+    fn must_be_readable(&mut self, pace: &mut Pace<'_>) -> Result<(), Failure> {
+        let refused = |words: String, cure: &str| {
+            Err(Failure::new(Code::Refused, words).state("Nothing was changed in the unit.").cure(cure))
+        };
+        if !self.session.limits().can_read {
+            return refused(format!("The unit at {} says that it cannot be read.", self.place), "There is no way to.");
+        }
+        let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
+        match self.session.protection(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))? {
+            Protection::Open | Protection::Unknown => Ok(()),
+            Protection::Protected(reason) => refused(
+                format!("The unit's memory is read-protected; it says: {reason}."),
+                "Lifting that would erase what you want to read.",
+            ),
+            Protection::Unreadable(reason) => {
+                refused(format!("The unit refuses to be read: {reason}."), "There is no way to, whatever it promises.")
+            }
+        }
+    }
+
+    /// Reads addresses, with progress. A unit that gives its memory as one
+    /// stream is read from its beginning on.
+    ///
+    /// # Errors
+    /// It cannot be read there; a person stopped it. Nothing was changed.
+    pub fn read(&mut self, spans: &[Span], pace: &mut Pace<'_>) -> Result<Parts, Failure> {
+        let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
+        let wanted = if streamed { self.from_the_beginning(spans)? } else { spans.to_vec() };
+        let parts = read_spans(&mut *self.session, &wanted, &self.place, pace);
+        self.session.rest(pace);
+        parts
+    }
+
+    /// The one stretch from where the unit's stream begins to the last byte
+    /// that is wanted.
+    fn from_the_beginning(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
+        let start = self.whole().first().map(|span| span.start());
+        let end = spans.iter().map(|span| span.end()).max();
+        let whole = self.whole().first().copied();
+        let stretch = start.zip(end).and_then(|(start, end)| Span::between(start, end));
+        stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch))).map(|span| vec![span]).ok_or_else(
+            || {
+                Failure::new(Code::Refused, "This unit gives only what its route writes, and only from its beginning.")
+                    .state("Nothing was changed in the unit.")
+                    .cure("Leave --range and --region out, or stay inside that region.")
+            },
+        )
+    }
+
+    /// Lets the unit go: back to its application if that ran before, else it
+    /// stays in update mode.
+    pub fn leave(mut self, pace: &mut Pace<'_>) {
+        let route = self.route.filter(|_| self.entered);
+        let Some((route, sheet)) = route.zip(self.sheet) else { return self.session.rest(pace) };
+        let gone = self.session.restart(route.restart_at, pace);
+        drop(self.session);
+        if let Err(error) = gone {
+            return pace.warn(format!("The unit did not leave update mode: {error}. Unplug it and plug it in again."));
+        }
+        let seen = confirm::confirm(self.bench, sheet, route, &self.unit, None, pace);
+        if seen.after == After::NotBack {
+            pace.warn(format!("The application did not come back: {}.", seen.words));
+        }
+    }
+}
+
+/// Reads addresses of an open session, with progress.
+pub(crate) fn read_spans(
+    session: &mut dyn Session,
+    spans: &[Span],
+    place: &str,
+    pace: &mut Pace<'_>,
+) -> Result<Parts, Failure> {
+    let total: u64 = spans.iter().map(|span| span.len()).sum();
+    let step = |state, text: String| Event::Step {
+        unit: place.to_owned(),
+        step: StepName::Read,
+        state,
+        text,
+        bytes: Some(total),
+        transfers: None,
+    };
+    pace.tell(step(StepState::Started, format!("read {}", Bytes(total))));
+    let started = pace.now();
+    let mut done = 0;
+    let mut parts = Parts::new();
+    for span in spans {
+        let mut bytes = Vec::new();
+        let mut at = span.start();
+        while at < span.end() {
+            if pace.wants_stop() {
+                return Err(stopped("Nothing was changed in the unit."));
+            }
+            let left = span.end().offset_from(at).unwrap_or(0);
+            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().block_size);
+            let doing = format!("reading at {at}");
+            bytes.extend(session.read(at, len, pace).map_err(|error| failed(&error, place, &doing))?);
+            at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+            done += u64::from(len);
+            let (unit, step) = (place.to_owned(), StepName::Read);
+            pace.tell(Event::Progress { unit, step, region: "memory".to_owned(), done, total });
+        }
+        parts.push((span.start(), bytes));
+    }
+    let time = vaka_core::duration::measured(pace.now() - started);
+    pace.tell(step(StepState::Done, format!("{} in {time}", Bytes(total))));
+    Ok(parts)
+}
+
+/// What was read of these addresses, as an image.
+pub fn image_of(parts: &Parts, spans: &[Span]) -> Option<Image> {
+    let all = Image::of_memory(parts)?;
+    let cut: Parts = spans
+        .iter()
+        .flat_map(|span| all.segments().iter().filter_map(|segment| segment.span().common(*span)).collect::<Vec<_>>())
+        .filter_map(|span| Some((span.start(), all.bytes(span)?.to_vec())))
+        .collect();
+    Image::of_memory(&cut)
+}
+
+/// The sheet of a unit, and its variant as far as that is needed and known.
+fn variant_of<'a>(
+    found: &Candidate<'a>,
+    wish: &Wish,
+    person: &mut dyn Person,
+) -> Result<Option<(&'a Sheet, Option<&'a Variant>)>, Failure> {
+    if let Some(text) = wish.label.as_ref().filter(|_| !found.sheets.is_empty()) {
+        return by_label(found, text).map(|(sheet, variant)| Some((sheet, Some(variant))));
+    }
+    let [sheet] = found.sheets[..] else { return Ok(None) };
+    match found.variants_of(sheet)[..] {
+        [only] => Ok(Some((sheet, Some(only)))),
+        _ if !wish.wants_variant && found.mode == Mode::Update => Ok(Some((sheet, None))),
+        _ => {
+            let question: Question = open_question(found, sheet);
+            let answer = person.read_label(&question).ok_or_else(|| undecided(&question))?;
+            by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
+        }
+    }
+}
+
+fn enter<'a>(
+    bench: &'a Bench<'a>,
+    found: &Candidate<'a>,
+    variant: Option<&'a Variant>,
+    wish: &Wish,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
+    let (sheet, route) = known.ok_or_else(|| {
+        Failure::new(Code::Refused, "The application of a unit that nobody described runs; it is left alone.")
+            .state("Nothing was changed in the unit.")
+            .cure("Put it into its DFU mode by hand, then run the same command.")
+    })?;
+    entry::enter(bench, Way::of(sheet, route, &found.device), &found.device, wish.wait, pace)
+}
+
+fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
+    if let SessionError::Held(by) = error {
+        return held(place, by);
+    }
+    Failure::new(Code::Transfer, format!("The unit at {place} failed {doing}: {error}."))
+        .state("Nothing was changed in it.")
+        .cure("Unplug it, put it into update mode again and run the same command.")
+}

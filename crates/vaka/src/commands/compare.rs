@@ -1,0 +1,184 @@
+//! `vaka compare FILE [OTHER]`: a file against a unit's memory, or two files.
+
+use serde::Serialize;
+use std::sync::Arc;
+
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::visit::{Visit, image_of};
+use vaka_core::address::{Address, Span};
+use vaka_core::compare::{Comparison, FirstDifference, compare};
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::image::Image;
+use vaka_core::memory::SectorMap;
+use vaka_core::size::Grouped;
+use vaka_usb::SystemClock;
+
+use super::{convert, read, say, update};
+use crate::Outcome;
+use crate::args::{Common, Compare, Format, Where};
+use crate::lock::Locks;
+use crate::problem::Problem;
+use crate::render::{self, json, map};
+use crate::setting::{self, Setting};
+
+/// What was compared with what.
+#[derive(Serialize)]
+#[serde(tag = "event", rename = "comparison")]
+struct Report<'a> {
+    file: String,
+    with: String,
+    /// Bytes of the part that was compared.
+    bytes: u64,
+    #[serde(flatten)]
+    comparison: &'a Comparison,
+}
+
+pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
+    let name = args.file.display().to_string();
+    match &args.other {
+        Some(other) => {
+            let first = convert::read(&args.file, args.choose.options())?;
+            let second = convert::read(other, args.choose.options())?;
+            let first = restricted(first, &args.place, &name)?;
+            let found = compare(&first, &second, &cells_of(&first, None));
+            Ok(tell(&name, &other.display().to_string(), &first, &second, &found, setting))
+        }
+        None => with_unit(args, common, &name, setting),
+    }
+}
+
+/// The part of an image that `--range` leaves.
+fn restricted(image: Image, place: &Where, name: &str) -> Result<Image, Problem> {
+    match place.range {
+        None => Ok(image),
+        Some(range) => {
+            let cut = image.cut(range);
+            cut.map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}."))))
+        }
+    }
+}
+
+fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> Outcome {
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let mut options = args.choose.options();
+    // A raw binary takes its place from the sheet, once the variant is known.
+    let early = convert::read(&args.file, options).ok();
+    let mut renderer = render::renderer(setting);
+    let mut tell_event = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell_event, crate::interrupt::flag());
+    let mut wish = read::wish(common, &args.place);
+    wish.wants_variant = early.is_none() || args.place.region.is_some();
+    let mut visit = Visit::open(&bench, &wish, &mut *update::person(common), &mut pace)?;
+    let place = visit.place().to_owned();
+    let sectors = visit.sectors().cloned();
+    let done = (|| -> Result<(Image, Image), Problem> {
+        if early.is_none() {
+            options.at = options.at.or(visit.variant().and_then(|variant| variant.image.binary_at));
+        }
+        let image = match early {
+            Some(image) => image,
+            None => convert::read(&args.file, options)?,
+        };
+        let mut image = restricted(image, &args.place, name)?;
+        if let Some(region) = &args.place.region {
+            let span = visit.region(region)?.span;
+            image = image.cut(span).map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}."))))?;
+        }
+        let spans = readable(&image, sectors.as_ref());
+        let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut pace)? };
+        let memory = image_of(&parts, &spans).ok_or_else(|| {
+            let failure = Failure::new(Code::Refused, "None of the file's addresses can be read from this unit.");
+            Problem(failure.cure("Compare them with what 'vaka survey' shows of its memory."))
+        })?;
+        Ok((image, memory))
+    })();
+    visit.leave(&mut pace);
+    drop(pace);
+    let (image, memory) = done?;
+    let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
+    Ok(tell(name, &format!("the unit at {place}"), &image, &memory, &found, setting))
+}
+
+/// What of an image's addresses the unit has memory for.
+fn readable(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
+    let spans = image.segments().iter().map(|segment| segment.span());
+    match sectors {
+        None => spans.collect(),
+        Some(map) => {
+            let zones: Vec<Span> =
+                map.zones().iter().filter(|zone| zone.access().read).map(|zone| zone.span()).collect();
+            spans.flat_map(|span| zones.iter().filter_map(move |zone| zone.common(span)).collect::<Vec<_>>()).collect()
+        }
+    }
+}
+
+/// The unit's sectors around the image, or cells of a round size.
+fn cells_of(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
+    let Some(map) = sectors else { return image.cells() };
+    let mut cells = Vec::new();
+    for segment in image.segments() {
+        let mut at = segment.span().start();
+        while at < segment.span().end() {
+            let Some(sector) = map.sector_at(at) else { break };
+            at = sector.end();
+            cells.push(sector);
+        }
+    }
+    cells.dedup();
+    cells
+}
+
+fn tell(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison, setting: &Setting) -> Code {
+    let equal = found.different == 0 && found.unread == 0;
+    match setting.format {
+        Format::Json => {
+            json::line(&Report { file: file.to_owned(), with: with.to_owned(), bytes: image.len(), comparison: found })
+        }
+        Format::Text => print(file, with, image, memory, found),
+    }
+    if equal { Code::Done } else { Code::Differs }
+}
+
+fn print(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison) {
+    let total = Grouped(image.len());
+    match (found.different, found.unread) {
+        (0, 0) => say(&format!("Equal: all {total} bytes of {file} are in {with}.")),
+        (0, unread) => say(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread))),
+        (different, _) => {
+            say(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
+        }
+    }
+    map::comparison(&found.cells).iter().for_each(|line| say(&format!("  {line}")));
+    say(&format!("  {}", map::COMPARISON_LEGEND));
+    if let Some(difference) = &found.first_difference {
+        say(&format!("The first difference is at {}:", difference.at));
+        let other = if with.starts_with("the unit") { "unit" } else { "other" };
+        lines(difference, other).iter().for_each(|line| say(line));
+    }
+    read::tell_patterns(memory);
+}
+
+/// Lines of 16 bytes, each of the file above the one of the other.
+fn lines(difference: &FirstDifference, other: &str) -> Vec<String> {
+    let row = |at: Address, bytes: &[Option<u8>], others: &[Option<u8>], name: &str| {
+        let cell = |(byte, other): (&Option<u8>, &Option<u8>)| {
+            let mark = if byte == other { ' ' } else { '*' };
+            byte.map_or(format!(" --{mark}"), |byte| format!(" {byte:02X}{mark}"))
+        };
+        format!("  {name:<5}  {at} {}", bytes.iter().zip(others).map(cell).collect::<String>().trim_end())
+    };
+    let mut lines = Vec::new();
+    for line in 0..3usize {
+        let Some(at) = difference.from.checked_add(line as u64 * 16) else { break };
+        let part = line * 16..line * 16 + 16;
+        let (ours, theirs) = (&difference.first[part.clone()], &difference.other[part]);
+        if ours.iter().chain(theirs).all(Option::is_none) {
+            continue;
+        }
+        lines.push(row(at, ours, theirs, "file"));
+        lines.push(row(at, theirs, ours, other));
+    }
+    lines
+}

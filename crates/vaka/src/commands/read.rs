@@ -1,0 +1,120 @@
+//! `vaka read OUT`
+
+use std::sync::Arc;
+
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::visit::{Visit, Wish, image_of};
+use vaka_core::address::Span;
+use vaka_core::compare::{self, patterns};
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::image::Image;
+use vaka_core::size::{Bytes, Grouped};
+use vaka_core::text;
+use vaka_core::unit::MemoryChoice;
+use vaka_usb::SystemClock;
+
+use super::{convert, say, update};
+use crate::Outcome;
+use crate::args::{Common, Format, Read, Where};
+use crate::lock::Locks;
+use crate::problem::Problem;
+use crate::render::{self, map};
+use crate::setting::{self, Setting};
+
+pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
+    convert::may_write(&args.out, &args.output)?;
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
+    let mut visit = Visit::open(&bench, &wish(common, &args.place), &mut *update::person(common), &mut pace)?;
+    let read = several_times(&mut visit, args, &mut pace);
+    let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
+    visit.leave(&mut pace);
+    let image = read?;
+    drop(pace);
+    let written = convert::write(&image, &args.out, &args.output)?;
+    if setting.format == Format::Text {
+        say(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));
+        tell_content(&image);
+        say(&written);
+    }
+    Ok(Code::Done)
+}
+
+/// Which unit, as the command line says it.
+pub fn wish(common: &Common, place: &Where) -> Wish {
+    Wish {
+        unit: common.unit.clone(),
+        label: common.variant.clone(),
+        memory: place.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
+        wait: common.wait,
+        wants_variant: place.range.is_none(),
+    }
+}
+
+/// The addresses that were asked for.
+pub fn spans(visit: &Visit<'_>, place: &Where) -> Result<Vec<Span>, Failure> {
+    let spans = match (&place.region, place.range) {
+        (Some(name), _) => vec![visit.region(name)?.span],
+        (None, Some(range)) => vec![range],
+        (None, None) => visit.whole(),
+    };
+    if spans.is_empty() {
+        let failure = Failure::new(Code::Usage, "The unit does not tell its memory, and no sheet does.");
+        return Err(failure.cure("Give --range A..B."));
+    }
+    Ok(spans)
+}
+
+/// Reads once, or as often as was asked; readings that differ are a fault.
+fn several_times(visit: &mut Visit<'_>, args: &Read, pace: &mut Pace<'_>) -> Result<Image, Problem> {
+    let spans = spans(visit, &args.place)?;
+    let mut once = |pace: &mut Pace<'_>| -> Result<Image, Problem> {
+        let parts = visit.read(&spans, pace)?;
+        image_of(&parts, &spans).ok_or_else(|| Problem::internal("what was read is no image"))
+    };
+    let first = once(pace)?;
+    for turn in 2..=args.times {
+        let again = once(pace)?;
+        let found = compare::compare(&first, &again, &[]);
+        if let Some(difference) = found.first_difference {
+            let message = format!(
+                "Reading {turn} differs from the first in {}, from {} on.",
+                text::count(usize::try_from(found.different).unwrap_or(usize::MAX), "byte"),
+                difference.at
+            );
+            return Err(Failure::new(Code::Differs, message)
+                .state("Nothing was written to a file, and nothing changed in the unit.")
+                .cure("Try another cable and port; if it repeats, the unit's memory is failing.")
+                .into());
+        }
+    }
+    Ok(first)
+}
+
+/// What an image holds: a map, and what was never used.
+fn tell_content(image: &Image) {
+    let cells: Vec<_> = image.cells().into_iter().map(|cell| (cell, image.fill(cell))).collect();
+    map::picture(&cells).iter().for_each(|line| say(&format!("  {line}")));
+    say(&format!("  {}", map::LEGEND));
+    tell_patterns(image);
+}
+
+/// Stretches that repeat one word, the longest first.
+pub fn tell_patterns(image: &Image) {
+    let mut found = patterns(image);
+    found.sort_by_key(|pattern| std::cmp::Reverse(pattern.span.len()));
+    for pattern in found.iter().take(4) {
+        let word: Vec<String> = pattern.word.iter().map(|byte| format!("{byte:02X}")).collect();
+        let what =
+            if pattern.word == [0xFF; 4] { "blank".to_owned() } else { format!("filled with {}", word.join(" ")) };
+        say(&format!("  {}, {}: {what}", pattern.span, Bytes(pattern.span.len())));
+    }
+    let rest: u64 = found.iter().skip(4).map(|pattern| pattern.span.len()).sum();
+    if rest > 0 {
+        say(&format!("  and {} bytes in shorter stretches that repeat a word", Grouped(rest)));
+    }
+}
