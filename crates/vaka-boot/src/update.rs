@@ -137,6 +137,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
 fn empty_report() -> Report {
     Report {
         unit: None,
+        serial: None,
         outcome: Ending::Failed,
         code: Code::Internal,
         product: None,
@@ -383,6 +384,7 @@ impl<'a, 'b> Job<'a, 'b> {
             Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identify::from_list(&found.device),
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
+        self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.application.tells_version.then_some(facts.release);
         let can_read = self.request.read_back;
@@ -506,6 +508,9 @@ impl<'a, 'b> Job<'a, 'b> {
             Ok((device, identity))
         };
         let (device, identity) = opened().map_err(|error| open_failure(&error, &place))?;
+        if self.report.serial.is_none() {
+            self.report.serial.clone_from(&identity.facts.serial);
+        }
         for oddity in &identity.oddities {
             self.pace.warn(format!("The unit at {place}: {oddity}."));
         }

@@ -166,7 +166,7 @@ impl<'a> Visit<'a> {
     /// It cannot be read there; a person stopped it. Nothing was changed.
     pub fn read(&mut self, spans: &[Span], pace: &mut Pace<'_>) -> Result<Parts, Failure> {
         let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
-        let wanted = if streamed { self.from_the_beginning(spans)? } else { spans.to_vec() };
+        let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
         let parts = read_spans(&mut *self.session, &wanted, &self.place, pace);
         self.session.rest(pace);
         parts
@@ -174,7 +174,7 @@ impl<'a> Visit<'a> {
 
     /// The one stretch from where the unit's stream begins to the last byte
     /// that is wanted.
-    fn from_the_beginning(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
+    fn stretch_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
         let start = self.whole().first().map(|span| span.start());
         let end = spans.iter().map(|span| span.end()).max();
         let whole = self.whole().first().copied();

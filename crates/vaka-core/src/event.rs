@@ -317,6 +317,9 @@ pub struct Report {
     /// Where the unit is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
+    /// Its serial number, as it first told one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial: Option<String>,
     /// How it ended.
     pub outcome: Ending,
     /// The exit status.

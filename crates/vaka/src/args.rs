@@ -85,6 +85,8 @@ pub enum Command {
     Read(Read),
     /// A file against a unit's memory, or against another file: a map, and the first difference
     Compare(Compare),
+    /// What was done: every attempt, filtered, in full, or as a page with plots
+    Journal(Journal),
     /// Product sheets: make a first one from a unit, check one
     #[command(subcommand)]
     Sheet(SheetCommand),
@@ -336,6 +338,28 @@ pub struct Compare {
     pub choose: Choose,
     #[command(flatten)]
     pub place: Where,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Journal {
+    /// One attempt, in full
+    #[arg(value_name = "ATTEMPT")]
+    pub attempt: Option<String>,
+    /// Only since then: 2026-11-23, 12h, 3d
+    #[arg(long, value_name = "TIME")]
+    pub since: Option<String>,
+    /// Only those that did not end well
+    #[arg(long)]
+    pub failed: bool,
+    /// Write them as comma-separated values
+    #[arg(long, value_name = "FILE")]
+    pub csv: Option<PathBuf>,
+    /// Write a page with a summary, plots and a table
+    #[arg(long, value_name = "FILE")]
+    pub report: Option<PathBuf>,
+    /// Write one attempt as an in-toto statement with the digest that was read back
+    #[arg(long, value_name = "FILE", requires = "attempt")]
+    pub attest: Option<PathBuf>,
 }
 
 #[derive(Debug, Subcommand)]

@@ -6,9 +6,11 @@
 mod args;
 mod commands;
 mod interrupt;
+mod journal;
 mod lock;
 mod problem;
 mod render;
+mod report;
 mod seen;
 mod setting;
 
@@ -32,6 +34,7 @@ fn main() -> ExitCode {
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
+        Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
         Command::Standins(standins) => commands::standins::run(standins),
     });

@@ -163,6 +163,9 @@ impl Show {
             .args(command.split(' '))
             .env("VAKA_BUS", self.server.bus())
             .env("VAKA_SHEETS", "sheets")
+            // Nothing is left behind: no journal, no locks.
+            .env("XDG_STATE_HOME", self.folder.path())
+            .env("XDG_RUNTIME_DIR", self.folder.path())
             .current_dir(self.folder.path())
             .stdin(Stdio::null())
             .status()

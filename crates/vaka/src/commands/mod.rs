@@ -4,6 +4,7 @@ pub mod check;
 pub mod compare;
 pub mod convert;
 pub mod demo;
+pub mod journal;
 pub mod read;
 pub mod sheet;
 pub mod stamp;

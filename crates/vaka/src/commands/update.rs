@@ -3,18 +3,21 @@
 use std::io::{IsTerminal, Write};
 use std::sync::Arc;
 
+use sha2::{Digest, Sha256};
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Person, Request, Save};
-use vaka_core::event::{Event, Failure};
-use vaka_core::image::Image;
-use vaka_core::matching::Question;
+use vaka_core::address::Address;
+use vaka_core::event::{Event, Failure, Report};
+use vaka_core::image::{self, Image, ReadOptions};
+use vaka_core::matching::{Question, Verdict};
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
 use super::convert;
 use crate::Outcome;
 use crate::args::{Common, Output, Strength, Update};
+use crate::journal::{Attempt, Begun, Ended, FileRecord};
 use crate::lock::Locks;
 use crate::setting::{self, Setting};
 use crate::{interrupt, render};
@@ -52,10 +55,97 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         save: args.save.is_some().then_some(Save(&keep)),
     };
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let attempt = begin(args, common, &bytes, file.payload);
+    let mut watched = Watched::default();
+    let mut tell = |event: Event| {
+        watched.look(&event);
+        renderer.event(event);
+    };
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let report = update::run(&bench, &request, &mut *person(common), &mut pace);
+    if let Some(attempt) = attempt
+        && let Err(why) = attempt.and_then(|attempt| attempt.end(watched.ended(&report)))
+    {
+        anstream::eprintln!("The journal could not be written ({why}); the update itself is as told above.");
+    }
     Ok(report.code)
+}
+
+/// Notes in the journal that an attempt begins.
+fn begin(args: &Update, common: &Common, bytes: &[u8], payload: &[u8]) -> Option<Result<Attempt, String>> {
+    if args.plan {
+        return None;
+    }
+    // Where a binary is put does not change its bytes.
+    let somewhere = ReadOptions { at: Some(args.choose.at.unwrap_or(Address::new(0))), ..args.choose.options() };
+    let image = image::read(payload, args.choose.options()).or_else(|_| image::read(payload, somewhere)).ok();
+    let content = image.map(|image| {
+        let mut digest = Sha256::new();
+        image.segments().iter().for_each(|segment| digest.update(segment.data()));
+        hex(&digest.finalize())
+    });
+    let begun = Begun {
+        time: jiff::Timestamp::now(),
+        vaka: env!("CARGO_PKG_VERSION").to_owned(),
+        file: FileRecord {
+            name: args.file.display().to_string(),
+            size: bytes.len() as u64,
+            sha256: hex(&Sha256::digest(bytes)),
+            content_sha256: content,
+        },
+        label: common.variant.clone(),
+        agreed: common.agree.clone(),
+    };
+    Some(Attempt::begin(begun))
+}
+
+fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// What the journal wants to know of the events.
+#[derive(Default)]
+struct Watched {
+    ids: Vec<String>,
+    version_before: Option<String>,
+    verdict: Option<Verdict>,
+    error: Option<serde_json::Value>,
+}
+
+impl Watched {
+    fn look(&mut self, event: &Event) {
+        match event {
+            Event::Seen(seen) => {
+                let id = seen.id.to_string();
+                if !self.ids.contains(&id) {
+                    self.ids.push(id);
+                }
+                if self.version_before.is_none() && self.verdict.is_none() {
+                    self.version_before = seen.version.map(|version| version.to_string());
+                }
+            }
+            Event::Verdict { verdict, .. } => self.verdict = Some(verdict.clone()),
+            Event::Error(failure) => self.error = serde_json::to_value(failure).ok(),
+            _ => {}
+        }
+    }
+
+    fn ended(self, report: &Report) -> Ended {
+        let verdict = self.verdict;
+        let outcome = verdict.as_ref().and_then(|verdict| serde_json::to_value(verdict.outcome).ok());
+        let conflicts = verdict.iter().flat_map(Verdict::conflicts).map(|evidence| evidence.sentence()).collect();
+        let agreed = verdict.iter().flat_map(|verdict| &verdict.agreed).map(|agreement| agreement.id.clone()).collect();
+        Ended {
+            time: jiff::Timestamp::now(),
+            ids: self.ids,
+            version_before: self.version_before,
+            verdict: outcome.and_then(|outcome| outcome.as_str().map(str::to_owned)),
+            conflicts,
+            agreed,
+            result: serde_json::to_value(report).unwrap_or_default(),
+            error: self.error,
+        }
+    }
 }
 
 /// Somebody at the terminal, unless the command line says that nobody is.

@@ -1,0 +1,233 @@
+//! `vaka journal`
+
+use std::path::Path;
+
+use serde_json::json;
+use vaka_boot::bench::Selector;
+use vaka_core::event::{Code, Failure};
+use vaka_core::text;
+
+use super::say;
+use crate::args::{Common, Format, Journal};
+use crate::journal::{self, Record};
+use crate::problem::Problem;
+use crate::render::{json as json_out, table};
+use crate::setting::Setting;
+use crate::{Outcome, report};
+
+pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
+    let path = journal::path().ok_or_else(|| Problem::internal("this system has no state folder"))?;
+    let (records, torn) = journal::read(&path).map_err(|error| Problem::file(&path, &error))?;
+    if torn > 0 && !setting.quiet {
+        let lines = text::count(torn, "line");
+        anstream::eprintln!("{}: {lines} could not be read and are left out.", path.display());
+    }
+    let since = args.since.as_deref().map(moment).transpose().map_err(Problem::usage)?;
+    let chosen: Vec<&Record> =
+        records.iter().filter(|record| fits(record, args, common.unit.as_ref(), since)).collect();
+    if let Some(id) = &args.attempt {
+        let record = chosen.iter().find(|record| record.attempt == *id).ok_or_else(|| {
+            let failure = Failure::new(Code::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
+            Problem(failure.cure("'vaka journal' lists them."))
+        })?;
+        return one(record, args);
+    }
+    if let Some(out) = &args.csv {
+        write(out, &csv(&chosen))?;
+    }
+    if let Some(out) = &args.report {
+        let page = report::page(&chosen).map_err(|error| Problem::internal(format!("the report: {error}")))?;
+        write(out, &page)?;
+    }
+    if args.csv.is_none() && args.report.is_none() {
+        list(&chosen, setting);
+    }
+    Ok(Code::Done)
+}
+
+fn write(path: &Path, text: &str) -> Result<(), Problem> {
+    std::fs::write(path, text).map_err(|error| Problem::file(path, &error))?;
+    say(&format!("{}: written.", path.display()));
+    Ok(())
+}
+
+/// `2026-11-23`, `2026-11-23T08:00` in local time, or a time back, as `12h`.
+fn moment(text: &str) -> Result<jiff::Timestamp, String> {
+    let now = jiff::Timestamp::now();
+    if let Ok(back) = vaka_core::duration::parse(text) {
+        return now.checked_sub(back).map_err(|error| error.to_string());
+    }
+    let back = [('h', 3600), ('d', 86_400)].iter().find_map(|(unit, seconds)| {
+        let count = text.strip_suffix(*unit)?.trim().parse::<u32>().ok()?;
+        Some(std::time::Duration::from_secs(u64::from(count) * seconds))
+    });
+    if let Some(back) = back {
+        return now.checked_sub(back).map_err(|error| error.to_string());
+    }
+    let local = text.parse::<jiff::civil::DateTime>().or_else(|_| text.parse::<jiff::civil::Date>().map(Into::into));
+    let zoned = local.and_then(|local| local.to_zoned(jiff::tz::TimeZone::system()));
+    zoned
+        .map(|zoned| zoned.timestamp())
+        .map_err(|_| format!("'{text}' is no time; write it like 2026-11-23, 12h or 3d"))
+}
+
+fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<jiff::Timestamp>) -> bool {
+    since.is_none_or(|since| record.begun.time >= since)
+        && unit.is_none_or(|selector| is_of(record, selector))
+        && (!args.failed || !record.is_good())
+}
+
+/// Whether an attempt was one on the unit that a selector means.
+fn is_of(record: &Record, selector: &Selector) -> bool {
+    let has_id = |wanted: &str| record.ended.iter().flat_map(|ended| &ended.ids).any(|id| id == wanted);
+    let is = |key: &str, wanted: &str| record.result(key).is_some_and(|text| text.eq_ignore_ascii_case(wanted));
+    let named = |wanted: &str| is("product", wanted) || is("variant", wanted);
+    match selector {
+        Selector::Id(id) => has_id(&id.to_string()),
+        Selector::Serial(wanted) => is("serial", wanted),
+        Selector::Port(wanted) => is("unit", wanted),
+        Selector::Name(wanted) => named(wanted),
+        Selector::Any(wanted) => has_id(wanted) || is("serial", wanted) || is("unit", wanted) || named(wanted),
+    }
+}
+
+fn list(records: &[&Record], setting: &Setting) {
+    if setting.format == Format::Json {
+        records.iter().for_each(|record| json_out::line(record));
+        return;
+    }
+    if records.is_empty() {
+        say("Nothing is on record that fits.");
+        return;
+    }
+    let head = ["attempt", "unit", "serial number", "product", "file", "outcome", "check", "after", "took"];
+    print_block(&table::plain(setting.width, &head, records.iter().map(|record| row(record)).collect()));
+    let good = records.iter().filter(|record| record.is_good()).count();
+    say(&format!(
+        "{}, {good} of them good. 'vaka journal ATTEMPT' shows one in full.",
+        text::count(records.len(), "attempt")
+    ));
+}
+
+fn print_block(block: &str) {
+    block.lines().for_each(say);
+}
+
+fn row(record: &Record) -> Vec<String> {
+    let text = |key: &str| record.result(key).unwrap_or("-").to_owned();
+    let product = match (record.result("product"), record.result("variant")) {
+        (Some(product), Some(variant)) => format!("{product} {variant}"),
+        (product, _) => product.unwrap_or("-").to_owned(),
+    };
+    let took = record.ended.as_ref().map(|ended| ended.time.duration_since(record.begun.time));
+    let took = took.and_then(|time| time.try_into().ok()).map(vaka_core::duration::measured);
+    vec![
+        record.attempt.clone(),
+        text("unit"),
+        text("serial"),
+        product,
+        Path::new(&record.begun.file.name).file_name().map_or("-".into(), |name| name.to_string_lossy().into_owned()),
+        record.outcome().to_owned(),
+        text("check"),
+        text("after"),
+        took.unwrap_or_else(|| "-".to_owned()),
+    ]
+}
+
+/// One attempt in full, or as a statement that others can check.
+fn one(record: &Record, args: &Journal) -> Outcome {
+    if let Some(out) = &args.attest {
+        let statement = statement(record)?;
+        let text = serde_json::to_string_pretty(&statement).map_err(|error| Problem::internal(error.to_string()))?;
+        write(out, &format!("{text}\n"))?;
+        return Ok(Code::Done);
+    }
+    let text = serde_json::to_string_pretty(record).map_err(|error| Problem::internal(error.to_string()))?;
+    print_block(&text);
+    Ok(Code::Done)
+}
+
+/// An in-toto statement. Its subject is what was read back, so an attempt
+/// without a whole read-back has none. Source: in-toto Attestation Framework,
+/// Statement v1.
+fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
+    let digest = record.begun.file.content_sha256.as_ref().filter(|_| record.result("check") == Some("read-back"));
+    let digest = digest.ok_or_else(|| {
+        let failure = Failure::new(Code::Refused, "Not all of the content was read back in this attempt.");
+        Problem(failure.cure("Only what was read from the unit can be attested."))
+    })?;
+    let name = match (record.result("product"), record.result("serial")) {
+        (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
+        (product, _) => product.unwrap_or("unit").to_owned(),
+    };
+    Ok(json!({
+        "_type": "https://in-toto.io/Statement/v1",
+        "subject": [{ "name": name, "digest": { "sha256": digest } }],
+        "predicateType": "urn:vaka:firmware-update:1",
+        "predicate": record,
+    }))
+}
+
+/// Comma-separated values. Source: RFC 4180.
+fn csv(records: &[&Record]) -> String {
+    let quoted = |field: &str| match field.contains(['"', ',', '\n', '\r']) {
+        true => format!("\"{}\"", field.replace('"', "\"\"")),
+        false => field.to_owned(),
+    };
+    let head = [
+        "attempt",
+        "begun",
+        "ended",
+        "unit",
+        "ids",
+        "serial",
+        "product",
+        "variant",
+        "file",
+        "sha256",
+        "version_before",
+        "verdict",
+        "agreed",
+        "outcome",
+        "code",
+        "check",
+        "after",
+        "bytes_written",
+        "bytes_checked",
+        "bytes_skipped",
+        "error",
+    ];
+    let mut out = head.join(",") + "\r\n";
+    for record in records {
+        let ended = record.ended.as_ref();
+        let text = |key: &str| record.result(key).unwrap_or_default().to_owned();
+        let number = |key: &str| record.number(key).map(|number| number.to_string()).unwrap_or_default();
+        let error = ended.and_then(|ended| ended.error.as_ref()?.get("message")?.as_str().map(str::to_owned));
+        let fields = [
+            record.attempt.clone(),
+            record.begun.time.to_string(),
+            ended.map(|ended| ended.time.to_string()).unwrap_or_default(),
+            text("unit"),
+            ended.map(|ended| ended.ids.join(" ")).unwrap_or_default(),
+            text("serial"),
+            text("product"),
+            text("variant"),
+            record.begun.file.name.clone(),
+            record.begun.file.sha256.clone(),
+            ended.and_then(|ended| ended.version_before.clone()).unwrap_or_default(),
+            ended.and_then(|ended| ended.verdict.clone()).unwrap_or_default(),
+            ended.map(|ended| ended.agreed.join(" ")).unwrap_or_default(),
+            record.outcome().to_owned(),
+            number("code"),
+            text("check"),
+            text("after"),
+            number("bytes_written"),
+            number("bytes_checked"),
+            number("bytes_skipped"),
+            error.unwrap_or_default(),
+        ];
+        out += &fields.map(|field| quoted(&field)).join(",");
+        out += "\r\n";
+    }
+    out
+}

@@ -1,0 +1,191 @@
+//! The record of every attempt: JSON Lines in the user's state folder.
+//!
+//! An attempt has two lines, one when it begins and one when it ends, so that
+//! one whose program was killed is on record too. Each is written at once, under
+//! a lock, behind a line end: neither two processes nor a crash can spoil what
+//! others wrote. A torn line is left out and counted when the journal is read.
+//! The format is specified in `docs/formats/journal.md`.
+
+use std::fs::{File, OpenOptions};
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::path::{Path, PathBuf};
+
+use etcetera::BaseStrategy;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
+
+/// The version of the format.
+const FORMAT: u32 = 1;
+
+/// What is known when an attempt begins.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct Begun {
+    pub time: jiff::Timestamp,
+    /// The version of this program.
+    pub vaka: String,
+    pub file: FileRecord,
+    /// What was given on the command line: label, agreements, unit.
+    pub label: Option<String>,
+    pub agreed: Vec<String>,
+}
+
+/// Which file it was.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct FileRecord {
+    pub name: String,
+    pub size: u64,
+    /// Of the file as it is.
+    pub sha256: String,
+    /// Of the image's bytes in rising order, gaps left out.
+    pub content_sha256: Option<String>,
+}
+
+/// What is known when it ended.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct Ended {
+    pub time: jiff::Timestamp,
+    /// Ids that the unit showed, in their order.
+    pub ids: Vec<String>,
+    /// The version that its application told at first.
+    pub version_before: Option<String>,
+    /// The last verdict's outcome, and the conflicts that it found.
+    pub verdict: Option<String>,
+    pub conflicts: Vec<String>,
+    /// Agreements that were needed.
+    pub agreed: Vec<String>,
+    /// The `result` event.
+    pub result: Value,
+    /// What stopped it.
+    pub error: Option<Value>,
+}
+
+#[derive(Deserialize, Serialize)]
+struct Line {
+    journal: u32,
+    attempt: String,
+    #[serde(flatten)]
+    what: What,
+}
+
+#[derive(Deserialize, Serialize)]
+#[serde(rename_all = "kebab-case")]
+enum What {
+    Begun(Begun),
+    Ended(Box<Ended>),
+}
+
+/// One attempt. Without an end its program was killed, or still runs.
+#[derive(Clone, Debug, Serialize)]
+pub struct Record {
+    pub attempt: String,
+    pub begun: Begun,
+    pub ended: Option<Ended>,
+}
+
+impl Record {
+    /// A text of the result event.
+    pub fn result(&self, key: &str) -> Option<&str> {
+        self.ended.as_ref()?.result.get(key)?.as_str()
+    }
+
+    /// A number of the result event.
+    pub fn number(&self, key: &str) -> Option<u64> {
+        self.ended.as_ref()?.result.get(key)?.as_u64()
+    }
+
+    /// How it ended, in one word.
+    pub fn outcome(&self) -> &str {
+        self.result("outcome").unwrap_or("not ended")
+    }
+
+    /// Whether all was well in the end.
+    pub fn is_good(&self) -> bool {
+        self.number("code") == Some(0)
+    }
+
+    /// Milliseconds by step, in their order.
+    pub fn durations(&self) -> Vec<(String, u64)> {
+        let list = self.ended.as_ref().and_then(|ended| ended.result.get("durations_ms")?.as_array());
+        let pair = |pair: &Value| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_u64()?));
+        list.into_iter().flatten().filter_map(pair).collect()
+    }
+}
+
+/// Where the journal is; none on a system without a state folder.
+pub fn path() -> Option<PathBuf> {
+    let strategy = etcetera::choose_base_strategy().ok()?;
+    Some(strategy.state_dir()?.join("vaka").join("journal.jsonl"))
+}
+
+/// An attempt under way.
+pub struct Attempt {
+    id: String,
+    path: PathBuf,
+}
+
+impl Attempt {
+    /// Notes that an attempt begins; `Err` says why it could not be noted.
+    pub fn begin(begun: Begun) -> Result<Self, String> {
+        let path = path().ok_or("this system has no state folder")?;
+        let folder = path.parent().ok_or("this system has no state folder")?;
+        let told = |error: io::Error| format!("{}: {error}", path.display());
+        std::fs::create_dir_all(folder).map_err(told)?;
+        let id = format!("{}-{}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
+        append(&path, &id, What::Begun(begun)).map_err(told)?;
+        Ok(Self { id, path })
+    }
+
+    /// Notes how it ended.
+    pub fn end(self, ended: Ended) -> Result<(), String> {
+        append(&self.path, &self.id, What::Ended(Box::new(ended)))
+            .map_err(|error| format!("{}: {error}", self.path.display()))
+    }
+}
+
+fn append(path: &Path, attempt: &str, what: What) -> io::Result<()> {
+    let line = Line { journal: FORMAT, attempt: attempt.to_owned(), what };
+    let mut text = serde_json::to_vec(&line)?;
+    text.push(b'\n');
+    let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
+    file.lock()?;
+    if !ends_a_line(&mut file)? {
+        // Somebody was cut off there; what follows begins on a line of its own.
+        text.insert(0, b'\n');
+    }
+    file.write_all(&text)?;
+    file.sync_data()
+}
+
+fn ends_a_line(file: &mut File) -> io::Result<bool> {
+    if file.metadata()?.len() == 0 {
+        return Ok(true);
+    }
+    let mut last = [0];
+    file.seek(SeekFrom::End(-1))?;
+    file.read_exact(&mut last)?;
+    Ok(last == [b'\n'])
+}
+
+/// All attempts, the oldest first, and how many lines could not be read.
+pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
+    let bytes = match std::fs::read(path) {
+        Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((Vec::new(), 0)),
+        other => other?,
+    };
+    let mut records: Vec<Record> = Vec::new();
+    let mut torn = 0;
+    for line in bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
+        let Ok(line) = serde_json::from_slice::<Line>(line) else {
+            torn += 1;
+            continue;
+        };
+        match line.what {
+            What::Begun(begun) => records.push(Record { attempt: line.attempt, begun, ended: None }),
+            What::Ended(ended) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
+                Some(record) => record.ended = Some(*ended),
+                None => torn += 1,
+            },
+        }
+    }
+    Ok((records, torn))
+}

@@ -1,0 +1,226 @@
+//! The journal as one self-contained page.
+
+use minijinja::{Environment, context};
+use plotters::prelude::*;
+use serde::Serialize;
+use vaka_core::size::Grouped;
+
+use crate::journal::Record;
+
+const TEMPLATE: &str = include_str!("report.html");
+
+/// Room for so many bars, so that a few are not as broad as the plot.
+const FEWEST: usize = 10;
+
+/// The size of a plot in units of the page.
+const PLOT: (u32, u32) = (390, 240);
+
+#[derive(Serialize)]
+struct Row {
+    attempt: String,
+    when: String,
+    unit: String,
+    product: String,
+    file: String,
+    outcome: String,
+    good: bool,
+    check: String,
+    after: String,
+    bytes: String,
+    seconds: String,
+    error: String,
+}
+
+/// The page with a summary, plots and a table.
+///
+/// # Errors
+/// A plot or the template failed, which is a fault of this program.
+pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
+    let mut environment = Environment::new();
+    // The name's ending turns escaping on.
+    environment.add_template("report.html", TEMPLATE)?;
+    let good = records.iter().filter(|record| record.is_good()).count();
+    let units: std::collections::BTreeSet<&str> = records.iter().filter_map(|record| record.result("serial")).collect();
+    let span = match (records.first(), records.last()) {
+        (Some(first), Some(last)) if day(first) == day(last) => day(first),
+        (Some(first), Some(last)) => format!("{} to {}", day(first), day(last)),
+        _ => "no attempt".to_owned(),
+    };
+    let rows: Vec<Row> = records.iter().rev().map(|record| row(record)).collect();
+    let page = environment.get_template("report.html")?.render(context! {
+        span,
+        attempts => records.len(),
+        good,
+        bad => records.len() - good,
+        units => units.len(),
+        phases => phases(records)?,
+        rate => rate(records)?,
+        outcomes => outcomes(records)?,
+        phase_names => legend(&PHASES),
+        outcome_names => legend(&OUTCOMES),
+        rows => minijinja::value::Serde(rows),
+        version => env!("CARGO_PKG_VERSION"),
+    })?;
+    Ok(page)
+}
+
+fn day(record: &Record) -> String {
+    record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d").to_string()
+}
+
+fn row(record: &Record) -> Row {
+    let text = |key: &str| record.result(key).unwrap_or("-").to_owned();
+    let error = record.ended.as_ref().and_then(|ended| ended.error.as_ref()?.get("message")?.as_str());
+    let product =
+        [record.result("product"), record.result("variant")].into_iter().flatten().collect::<Vec<_>>().join(" ");
+    let when = record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S");
+    let name = std::path::Path::new(&record.begun.file.name).file_name();
+    Row {
+        attempt: record.attempt.clone(),
+        when: when.to_string(),
+        unit: [text("unit"), text("serial")].join(", "),
+        product,
+        file: name.map(|name| name.to_string_lossy().into_owned()).unwrap_or_default(),
+        outcome: record.outcome().to_owned(),
+        good: record.is_good(),
+        check: text("check"),
+        after: text("after"),
+        bytes: record.number("bytes_written").map_or("-".into(), |bytes| Grouped(bytes).to_string()),
+        seconds: format!("{:.2}", seconds(record)),
+        error: error.unwrap_or_default().to_owned(),
+    }
+}
+
+#[allow(clippy::cast_precision_loss)] // for the eye
+fn seconds(record: &Record) -> f64 {
+    record.durations().iter().map(|(_, ms)| *ms).sum::<u64>() as f64 / 1000.0
+}
+
+type Drawn = Result<String, Box<dyn std::error::Error>>;
+
+const PHASES: [(&str, RGBColor); 9] = [
+    ("enter", RGBColor(148, 163, 184)),
+    ("read", RGBColor(190, 160, 210)),
+    ("compare", RGBColor(56, 132, 160)),
+    ("erase", RGBColor(217, 144, 48)),
+    ("write", RGBColor(40, 110, 180)),
+    ("finish", RGBColor(120, 94, 168)),
+    ("read-back", RGBColor(64, 145, 108)),
+    ("restart", RGBColor(196, 122, 122)),
+    ("confirm", RGBColor(110, 118, 129)),
+];
+
+const OUTCOMES: [(&str, RGBColor); 2] = [("good", RGBColor(64, 145, 108)), ("not good", RGBColor(190, 74, 64))];
+
+/// Names and colours beneath a plot, where they cover nothing.
+fn legend(of: &[(&str, RGBColor)]) -> Vec<Vec<String>> {
+    let entry = |(name, RGBColor(red, green, blue)): &(&str, RGBColor)| {
+        vec![(*name).to_owned(), format!("#{red:02x}{green:02x}{blue:02x}")]
+    };
+    of.iter().map(entry).collect()
+}
+
+/// Time by phase: a stacked bar for each of the last attempts.
+#[allow(clippy::cast_precision_loss)] // for the eye
+fn phases(records: &[&Record]) -> Drawn {
+    let shown: Vec<&&Record> = records.iter().filter(|record| !record.durations().is_empty()).collect();
+    let shown = &shown[shown.len().saturating_sub(40)..];
+    let top = shown.iter().map(|record| seconds(record)).fold(0.1, f64::max) * 1.25;
+    draw("Time by phase, the last attempts", "seconds", shown.len(), top, |chart| {
+        for (name, colour) in PHASES {
+            let bars = shown.iter().enumerate().filter_map(|(index, record)| {
+                let durations = record.durations();
+                let of = |wanted: &str| {
+                    durations.iter().filter(|(step, _)| step == wanted).map(|(_, ms)| *ms as f64).sum::<f64>() / 1000.0
+                };
+                let below: f64 =
+                    PHASES.iter().take_while(|(other, _)| *other != name).map(|(other, _)| of(other)).sum();
+                let here = of(name);
+                let x = index as f64;
+                (here > 0.0).then(|| Rectangle::new([(x + 0.12, below), (x + 0.88, below + here)], colour.filled()))
+            });
+            chart.draw_series(bars)?;
+        }
+        Ok(())
+    })
+}
+
+/// Rate of writing over the attempts.
+#[allow(clippy::cast_precision_loss)] // for the eye
+fn rate(records: &[&Record]) -> Drawn {
+    let rate = |record: &&&Record| {
+        let ms: u64 = record.durations().iter().filter(|(step, _)| step == "write").map(|(_, ms)| *ms).sum();
+        let bytes = record.number("bytes_written")?;
+        (ms > 0 && bytes > 0).then(|| bytes as f64 / 1.024 / ms as f64)
+    };
+    let rates: Vec<f64> = records.iter().filter_map(|record| rate(&record)).collect();
+    let top = rates.iter().copied().fold(1.0, f64::max) * 1.25;
+    let colour = RGBColor(40, 110, 180);
+    draw("Rate of writing over the attempts", "KiB a second", rates.len(), top, |chart| {
+        let points: Vec<(f64, f64)> =
+            rates.iter().enumerate().map(|(index, rate)| (index as f64 + 0.5, *rate)).collect();
+        chart.draw_series(LineSeries::new(points.clone(), colour.stroke_width(2)))?;
+        chart.draw_series(points.iter().map(|point| Circle::new(*point, 3, colour.filled())))?;
+        Ok(())
+    })
+}
+
+/// Good and other outcomes, day by day.
+#[allow(clippy::cast_precision_loss)] // for the eye
+fn outcomes(records: &[&Record]) -> Drawn {
+    let mut days: Vec<(String, [usize; 2])> = Vec::new();
+    for record in records {
+        let day = day(record);
+        if days.last().is_none_or(|(last, _)| *last != day) {
+            days.push((day, [0, 0]));
+        }
+        if let Some((_, counts)) = days.last_mut() {
+            counts[usize::from(!record.is_good())] += 1;
+        }
+    }
+    let days = &days[days.len().saturating_sub(40)..];
+    let top = days.iter().map(|(_, [good, bad])| good + bad).max().unwrap_or(1) as f64 * 1.25;
+    draw("Outcomes by day, the oldest first", "attempts", days.len(), top, |chart| {
+        for (which, (_, colour)) in OUTCOMES.into_iter().enumerate() {
+            let bars =
+                days.iter().enumerate().filter(|(_, (_, counts))| counts[which] > 0).map(|(index, (_, counts))| {
+                    let (x, below) = (index as f64, if which == 0 { 0 } else { counts[0] } as f64);
+                    Rectangle::new([(x + 0.12, below), (x + 0.88, below + counts[which] as f64)], colour.filled())
+                });
+            chart.draw_series(bars)?;
+        }
+        Ok(())
+    })
+}
+
+type Chart<'a, 'b> = ChartContext<
+    'a,
+    SVGBackend<'b>,
+    Cartesian2d<plotters::coord::types::RangedCoordf64, plotters::coord::types::RangedCoordf64>,
+>;
+
+/// A plot with axes from 0; what is in it is the caller's.
+#[allow(clippy::cast_precision_loss)] // for the eye
+fn draw(
+    title: &str,
+    unit: &str,
+    count: usize,
+    top: f64,
+    fill: impl for<'a, 'b> FnOnce(&mut Chart<'a, 'b>) -> Result<(), Box<dyn std::error::Error>>,
+) -> Drawn {
+    let mut svg = String::new();
+    {
+        let area = SVGBackend::with_string(&mut svg, PLOT).into_drawing_area();
+        area.fill(&WHITE)?;
+        let mut chart = ChartBuilder::on(&area)
+            .caption(title, ("sans-serif", 15))
+            .margin(8)
+            .x_label_area_size(18)
+            .y_label_area_size(48)
+            .build_cartesian_2d(0.0..count.max(FEWEST) as f64, 0.0..top)?;
+        chart.configure_mesh().disable_x_mesh().x_labels(0).y_labels(5).y_desc(unit).light_line_style(WHITE).draw()?;
+        fill(&mut chart)?;
+        area.present()?;
+    }
+    Ok(svg)
+}
