@@ -39,6 +39,7 @@ pub struct Visit<'a> {
     session: Box<dyn Session>,
     unit: DeviceInfo,
     place: String,
+    serial: Option<String>,
     sheet: Option<&'a Sheet>,
     variant: Option<&'a Variant>,
     route: Option<&'a Route>,
@@ -83,9 +84,11 @@ impl<'a> Visit<'a> {
             Failure::new(Code::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
                 .cure("'vaka sheet new' shows its memories; choose one with --memory.")
         })?;
+        let serial = identity.facts.serial.clone();
         let sectors = opening.sectors.clone().or_else(|| variant.map(|variant| variant.flash.clone()));
         let session = dfu::open(device, opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
-        let mut visit = Self { bench, session, unit, place, sheet, variant, route, sectors, entered, _guard: guard };
+        let mut visit =
+            Self { bench, session, unit, place, serial, sheet, variant, route, sectors, entered, _guard: guard };
         if let Err(failure) = visit.must_be_readable(pace) {
             visit.leave(pace);
             return Err(failure);
@@ -96,6 +99,11 @@ impl<'a> Visit<'a> {
     /// The product, if a sheet knows it.
     pub fn sheet(&self) -> Option<&'a Sheet> {
         self.sheet
+    }
+
+    /// Its serial number, where it tells one.
+    pub fn serial(&self) -> Option<&str> {
+        self.serial.as_deref()
     }
 
     /// The variant, once it is settled.
@@ -186,6 +194,11 @@ impl<'a> Visit<'a> {
                     .cure("Leave --range and --region out, or stay inside that region.")
             },
         )
+    }
+
+    /// Lets the unit go as it is: in update mode, ready for what comes next.
+    pub fn stay(mut self, pace: &mut Pace<'_>) {
+        self.session.rest(pace);
     }
 
     /// Lets the unit go: back to its application if that ran before, else it

@@ -7,6 +7,7 @@
 //! [`event`]. Beside them stands [`dfu`], tied to none of these.
 
 pub mod address;
+pub mod carry;
 pub mod compare;
 pub mod dfu;
 pub mod duration;

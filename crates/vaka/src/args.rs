@@ -85,6 +85,9 @@ pub enum Command {
     Read(Read),
     /// A file against a unit's memory, or against another file: a map, and the first difference
     Compare(Compare),
+    /// A unit's settings into a file, and from a file into another unit
+    #[command(subcommand)]
+    Carry(CarryCommand),
     /// What was done: every attempt, filtered, in full, or as a page with plots
     Journal(Journal),
     /// Product sheets: make a first one from a unit, check one
@@ -252,6 +255,11 @@ fn suffix(text: &str) -> Result<Suffix, String> {
     }
 }
 
+fn assignment(text: &str) -> Result<(String, String), String> {
+    let (name, value) = text.split_once('=').ok_or_else(|| format!("'{text}' is not NAME=VALUE"))?;
+    Ok((name.to_owned(), value.to_owned()))
+}
+
 fn fact(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or_else(|| format!("'{text}' is not NAME=VALUE"))?;
     match name {
@@ -338,6 +346,31 @@ pub struct Compare {
     pub choose: Choose,
     #[command(flatten)]
     pub place: Where,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum CarryCommand {
+    /// Read a region that the sheet lets be carried into a file
+    Save {
+        /// Output file
+        #[arg(value_name = "OUT")]
+        out: PathBuf,
+        /// Which region
+        #[arg(long, value_name = "NAME", default_value = "settings")]
+        region: String,
+        /// Overwrite OUT
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Write such a file into a unit; what belongs to the unit stays as it is there
+    Load {
+        /// A file that 'carry save' wrote
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// Give one of the unit's own values in place of the present one
+        #[arg(long, value_name = "NAME=VALUE", value_parser = assignment)]
+        set: Vec<(String, String)>,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

@@ -33,6 +33,7 @@ fn main() -> ExitCode {
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),
+        Command::Carry(carry) => commands::carry::run(carry, &args.common, &setting),
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
         Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),

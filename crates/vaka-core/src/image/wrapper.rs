@@ -113,7 +113,8 @@ impl Wrapper {
 }
 
 impl ChecksumKind {
-    fn of(self, payload: &[u8]) -> u32 {
+    /// The checksum of these bytes.
+    pub fn of(self, payload: &[u8]) -> u32 {
         match self {
             Self::Crc32 => crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(payload),
             Self::Sum => payload.iter().fold(0, |sum, byte| sum.wrapping_add(u32::from(*byte))),

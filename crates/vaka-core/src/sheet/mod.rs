@@ -14,6 +14,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::address::{Address, Span};
+use crate::carry::Carried;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
@@ -115,6 +116,8 @@ pub struct Region {
     pub name: String,
     /// Its addresses.
     pub span: Span,
+    /// What is known of its content, where it may be carried from unit to unit.
+    pub carried: Option<Carried>,
 }
 
 /// The name of the region that holds the unit's own bootloader.
@@ -277,6 +280,15 @@ impl Sheet {
         found.next().filter(|_| found.next().is_none())
     }
 
+    /// The sheet for an image that fills one of its carried regions, in place of
+    /// the application: each variant that has that region takes it, by its
+    /// routes that write by address. `None` if there is no such variant.
+    pub fn for_carried(&self, region: &str) -> Option<Self> {
+        let mut sheet = self.clone();
+        sheet.variants = self.variants.iter().filter_map(|variant| variant.for_carried(region)).collect();
+        (!sheet.variants.is_empty()).then_some(sheet)
+    }
+
     /// The variants that have a route under these ids.
     pub fn variants_with_route(&self, id: UsbId) -> impl Iterator<Item = &Variant> {
         self.variants.iter().filter(move |variant| variant.route(id).is_some())
@@ -284,6 +296,23 @@ impl Sheet {
 }
 
 impl Variant {
+    fn for_carried(&self, name: &str) -> Option<Self> {
+        let region = self.regions.iter().find(|region| region.name == name && region.carried.is_some())?;
+        let mut variant = self.clone();
+        variant.routes.retain(|route| matches!(route.kind, RouteKind::Dfu { .. }));
+        variant.routes.iter_mut().for_each(|route| route.writes = vec![region.clone()]);
+        variant.image = ImageRules {
+            region: region.clone(),
+            starts_region: true,
+            binary_at: Some(region.span.start()),
+            vectors: None,
+            marks: Vec::new(),
+            version_offset: None,
+            stamp_offset: None,
+        };
+        (!variant.routes.is_empty()).then_some(variant)
+    }
+
     /// The route under these ids.
     pub fn route(&self, id: UsbId) -> Option<&Route> {
         self.routes.iter().find(|route| route.id == id)

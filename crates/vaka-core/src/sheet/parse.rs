@@ -14,6 +14,7 @@ use super::{
     SheetError, Signal, Variant, VariantId,
 };
 use crate::address::{Address, Span};
+use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
 use crate::image::stamp;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::{ChecksumKind, Wrapper};
@@ -104,6 +105,33 @@ struct RawRegion {
     name: Spanned<String>,
     start: Spanned<Number>,
     size: Spanned<Number>,
+    carried: Option<RawCarried>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawCarried {
+    #[serde(default)]
+    fields: Vec<RawField>,
+    checksum: Option<RawRegionChecksum>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawField {
+    name: Spanned<String>,
+    offset: Spanned<Number>,
+    length: Spanned<Number>,
+    kind: FieldKind,
+    meaning: Spanned<String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawRegionChecksum {
+    offset: Spanned<Number>,
+    kind: ChecksumKind,
+    over: Spanned<Number>,
 }
 
 #[derive(Deserialize)]
@@ -347,9 +375,75 @@ impl Checker<'_> {
                     return Err(self.error(&region.start.span(), "start", message));
                 }
             }
-            regions.push(Region { name, span });
+            let carried =
+                region.carried.as_ref().map(|carried| self.carried(carried, &name, span, flash, &region.name));
+            regions.push(Region { name, span, carried: carried.transpose()? });
         }
         Ok(regions)
+    }
+
+    fn carried(
+        &self,
+        raw: &RawCarried,
+        name: &str,
+        span: Span,
+        flash: &SectorMap,
+        place: &Spanned<String>,
+    ) -> Checked<Carried> {
+        let whole = flash.sectors_in(span).unwrap_or_default();
+        let aligned = whole.first().is_some_and(|sector| sector.start() == span.start())
+            && whole.last().is_some_and(|sector| sector.end() == span.end());
+        if name == BOOTLOADER || !aligned {
+            let message = "only a region of whole sectors, and never the bootloader, can be carried".into();
+            return Err(self.error(&place.span(), "carried", message));
+        }
+        let inside = |offset: &Spanned<Number>, len: u64| {
+            let at = self.size("offset", offset)?;
+            match at.checked_add(len) {
+                Some(end) if end <= span.len() => {
+                    usize::try_from(at).map_err(|_| self.error(&offset.span(), "offset", "is too large".into()))
+                }
+                _ => Err(self.error(
+                    &offset.span(),
+                    "offset",
+                    format!("lies outside region '{name}' of {}", Bytes(span.len())),
+                )),
+            }
+        };
+        let mut fields: Vec<Field> = Vec::new();
+        for field in &raw.fields {
+            let length = self.size("length", &field.length)?;
+            let most = if field.kind == FieldKind::Number { 8 } else { 4096 };
+            if length == 0 || length > most {
+                return Err(self.error(&field.length.span(), "length", format!("is 1 to {most} bytes for this kind")));
+            }
+            let name = self.id("name", &field.name)?;
+            if fields.iter().any(|other| other.name == name) {
+                return Err(self.error(&field.name.span(), "name", format!("another field has the name '{name}'")));
+            }
+            let offset = inside(&field.offset, length)?;
+            let meaning = self.words("meaning", &field.meaning)?;
+            fields.push(Field {
+                name,
+                offset,
+                length: usize::try_from(length).unwrap_or(0),
+                kind: field.kind,
+                meaning,
+            });
+        }
+        let checksum = match &raw.checksum {
+            None => None,
+            Some(raw) => {
+                let over = self.size("over", &raw.over)?;
+                let offset = inside(&raw.offset, 4)?;
+                if over == 0 || over > offset as u64 {
+                    let message = "counts bytes from the start of the region, and ends before the checksum".into();
+                    return Err(self.error(&raw.over.span(), "over", message));
+                }
+                Some(RegionChecksum { offset, kind: raw.kind, over: usize::try_from(over).unwrap_or(0) })
+            }
+        };
+        Ok(Carried { fields, checksum })
     }
 
     fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {

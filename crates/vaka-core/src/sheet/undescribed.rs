@@ -110,7 +110,7 @@ fn addressed(
     let writable = |zone: &&Zone| zone.access().erase && zone.access().write;
     let regions: Vec<Region> = joined(map.zones().iter().filter(writable).map(Zone::span))
         .into_iter()
-        .map(|span| Region { name: REGION.to_owned(), span })
+        .map(|span| Region { name: REGION.to_owned(), span, carried: None })
         .collect();
     let holding = regions.iter().find(|region| region.span.contains(image.start())).or(regions.first());
     let region = holding.cloned().ok_or(Undescribable::NothingWritable)?;
@@ -143,7 +143,7 @@ fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Vari
     let len = u32::try_from(image.span().len()).unwrap_or(u32::MAX);
     let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(Undescribable::NothingWritable)?;
     let map = SectorMap::new(vec![zone]).map_err(|_| Undescribable::NothingWritable)?;
-    let region = Region { name: REGION.to_owned(), span: zone.span() };
+    let region = Region { name: REGION.to_owned(), span: zone.span(), carried: None };
     let kind = RouteKind::PlainDfu { memory: exactly(memory), uploads_image: false };
     let mut variant = variant(unit, map, region.clone(), vec![region], kind);
     variant.image.binary_at = Some(Address::new(0));

@@ -48,3 +48,16 @@ pub fn noise(seed: &str, len: usize) -> Vec<u8> {
     };
     (0..len).map(|_| next()).collect()
 }
+
+/// Settings as the factory writes them: a sign, the unit's own number (16 bytes
+/// of text), an offset, a harbour, and a CRC-32 over those 32 bytes.
+pub fn settings(serial: &str, offset: u32, harbour: u32) -> Vec<u8> {
+    let mut bytes = b"SKSET2\0\0".to_vec();
+    let number: Vec<u8> = serial.bytes().chain(std::iter::repeat(0)).take(16).collect();
+    bytes.extend(number);
+    bytes.extend(offset.to_le_bytes());
+    bytes.extend(harbour.to_le_bytes());
+    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes);
+    bytes.extend(crc.to_le_bytes());
+    bytes
+}

@@ -115,7 +115,7 @@ impl Gannet {
         self.flash.erase(0..self.flash.len());
         self.flash.put(BOOTLOADER_REGION.start, &self.bootloader);
         self.flash.put(APPLICATION_REGION.start, FACTORY);
-        self.flash.put(APPLICATION_REGION.end, format!("SKSET1 serial={} gain=12", self.serial).as_bytes());
+        self.flash.put(APPLICATION_REGION.end, &firmware::settings(&self.serial, 12, 0));
     }
 
     fn boot_mode(&self) -> Mode {

@@ -161,11 +161,11 @@ impl Tern {
 
     /// Fills the flash as the factory does.
     fn fill(&mut self) {
-        let settings = format!("SKSET1 serial={} offset=1840 harbour=3", self.serial);
+        let settings = firmware::settings(&self.serial, 1840, 3);
         self.flash.erase(BASE..BASE + self.flash.len());
         self.flash.put(BASE, &self.bootloader);
         self.flash.put(Self::application_region(self.revision).start, self.revision.board().factory);
-        self.flash.put(Self::settings_region(self.revision).start, settings.as_bytes());
+        self.flash.put(Self::settings_region(self.revision).start, &settings);
     }
 
     fn boot_mode(&self) -> Mode {

@@ -95,7 +95,6 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         Ok((image, memory))
     })();
     visit.leave(&mut pace);
-    drop(pace);
     let (image, memory) = done?;
     let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
     Ok(tell(name, &format!("the unit at {place}"), &image, &memory, &found, setting))

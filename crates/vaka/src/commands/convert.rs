@@ -76,10 +76,12 @@ pub fn may_write(path: &Path, output: &Output) -> Result<(), Problem> {
     if output.to.or_else(|| by_ending(path)).is_none() {
         return Err(no_format(path));
     }
-    if path.exists() && !output.replace {
-        return Err(there_already(path));
-    }
-    Ok(())
+    may_store(path, output.replace)
+}
+
+/// Whether a file may be stored there.
+pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
+    if path.exists() && !replace { Err(there_already(path)) } else { Ok(()) }
 }
 
 fn no_format(path: &Path) -> Problem {
@@ -160,7 +162,7 @@ fn by_ending(path: &Path) -> Option<Writable> {
 
 /// Writes a file as a whole or not at all: into a temporary one beside it,
 /// which then takes its name.
-fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
+pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let fault = |error: std::io::Error| Problem::file(path, &error);
     let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;

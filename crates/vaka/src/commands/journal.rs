@@ -93,7 +93,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
 
 fn list(records: &[&Record], setting: &Setting) {
     if setting.format == Format::Json {
-        records.iter().for_each(|record| json_out::line(record));
+        records.iter().for_each(json_out::line);
         return;
     }
     if records.is_empty() {

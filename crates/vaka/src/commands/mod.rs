@@ -1,5 +1,6 @@
 //! One file for each command.
 
+pub mod carry;
 pub mod check;
 pub mod compare;
 pub mod convert;

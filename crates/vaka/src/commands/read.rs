@@ -34,7 +34,6 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
     visit.leave(&mut pace);
     let image = read?;
-    drop(pace);
     let written = convert::write(&image, &args.out, &args.output)?;
     if setting.format == Format::Text {
         say(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));

@@ -1,0 +1,251 @@
+//! Carrying a region's content from one unit to another: what belongs to the
+//! unit stays, the rest comes from the file, and the checksum is made anew.
+
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::image::wrapper::ChecksumKind;
+
+/// What is known of the content of a region that may be carried.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Carried {
+    /// What belongs to the unit and stays with it.
+    pub fields: Vec<Field>,
+    /// What makes sure of it.
+    pub checksum: Option<RegionChecksum>,
+}
+
+/// A value that belongs to one unit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Field {
+    /// Its name, for options.
+    pub name: String,
+    /// From the start of the region.
+    pub offset: usize,
+    /// In bytes; at least 1, a number at most 8.
+    pub length: usize,
+    /// How it is written.
+    pub kind: FieldKind,
+    /// What it is.
+    pub meaning: String,
+}
+
+/// How a field is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FieldKind {
+    /// Text, filled up with zeros.
+    Text,
+    /// A number without a sign, little-endian.
+    Number,
+    /// Bytes, shown as hex pairs.
+    Bytes,
+}
+
+/// A checksum in the region over its beginning: 32 bits, little-endian.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct RegionChecksum {
+    /// Where it stands.
+    pub offset: usize,
+    /// What it is.
+    pub kind: ChecksumKind,
+    /// Over so many bytes from the start of the region.
+    pub over: usize,
+}
+
+/// Why a content cannot be carried.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum CarryError {
+    /// The content is not as long as the region.
+    #[error("it has {found} bytes, the region has {wanted}")]
+    Length {
+        /// Of the region.
+        wanted: usize,
+        /// Of the content.
+        found: usize,
+    },
+    /// The checksum is wrong.
+    #[error("its checksum is {found:08X}, its bytes give {expected:08X}")]
+    Checksum {
+        /// That stands in it.
+        found: u32,
+        /// That its bytes give.
+        expected: u32,
+    },
+    /// There is no such field.
+    #[error("there is no field '{name}'; there are: {known}")]
+    NoField {
+        /// What was named.
+        name: String,
+        /// Those that there are.
+        known: String,
+    },
+    /// The value does not go into the field.
+    #[error("'{value}' does not go into field '{name}': {why}")]
+    Value {
+        /// The field.
+        name: String,
+        /// The value.
+        value: String,
+        /// Why.
+        why: String,
+    },
+}
+
+impl Carried {
+    /// Whether the checksum in a content is right; one without any is.
+    ///
+    /// # Errors
+    /// [`CarryError::Checksum`], or the content is too short for it.
+    pub fn check(&self, content: &[u8]) -> Result<(), CarryError> {
+        let Some(checksum) = self.checksum else { return Ok(()) };
+        let place = checksum.offset..checksum.offset + 4;
+        let found = content.get(place.clone()).and_then(|bytes| bytes.try_into().ok()).map(u32::from_le_bytes);
+        let expected = content.get(..checksum.over).map(|bytes| checksum.kind.of(bytes));
+        match (found, expected) {
+            (Some(found), Some(expected)) if found == expected => Ok(()),
+            (Some(found), Some(expected)) => Err(CarryError::Checksum { found, expected }),
+            _ => Err(CarryError::Length { wanted: place.end, found: content.len() }),
+        }
+    }
+
+    /// The content for a unit: `file` with the unit's own fields as they are in
+    /// `present`, or as they are given, and a checksum over that.
+    ///
+    /// # Errors
+    /// The two do not have one length; a value that is given does not fit.
+    pub fn merge(&self, file: &[u8], present: &[u8], given: &[(String, String)]) -> Result<Vec<u8>, CarryError> {
+        if file.len() != present.len() {
+            return Err(CarryError::Length { wanted: present.len(), found: file.len() });
+        }
+        for (name, _) in given {
+            if !self.fields.iter().any(|field| field.name == *name) {
+                let known: Vec<&str> = self.fields.iter().map(|field| field.name.as_str()).collect();
+                return Err(CarryError::NoField { name: name.clone(), known: known.join(", ") });
+            }
+        }
+        let mut content = file.to_vec();
+        for field in &self.fields {
+            let place = field.offset..field.offset + field.length;
+            let length = CarryError::Length { wanted: place.end, found: file.len() };
+            let value = match given.iter().find(|(name, _)| *name == field.name) {
+                Some((_, value)) => field.bytes_of(value)?,
+                None => present.get(place.clone()).ok_or_else(|| length.clone())?.to_vec(),
+            };
+            content.get_mut(place).ok_or(length)?.copy_from_slice(&value);
+        }
+        if let Some(checksum) = self.checksum {
+            let length = CarryError::Length { wanted: checksum.offset + 4, found: file.len() };
+            let sum =
+                content.get(..checksum.over).map(|bytes| checksum.kind.of(bytes)).ok_or_else(|| length.clone())?;
+            content.get_mut(checksum.offset..checksum.offset + 4).ok_or(length)?.copy_from_slice(&sum.to_le_bytes());
+        }
+        Ok(content)
+    }
+}
+
+impl Field {
+    /// Its value in a content, for a person; `None` if that is too short.
+    pub fn value(&self, content: &[u8]) -> Option<String> {
+        let bytes = content.get(self.offset..self.offset + self.length)?;
+        Some(match self.kind {
+            FieldKind::Text => {
+                let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
+                crate::text::tame(&String::from_utf8_lossy(&bytes[..end]))
+            }
+            FieldKind::Number => bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte)).to_string(),
+            FieldKind::Bytes => bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
+        })
+    }
+
+    fn bytes_of(&self, value: &str) -> Result<Vec<u8>, CarryError> {
+        let wrong =
+            |why: &str| CarryError::Value { name: self.name.clone(), value: value.to_owned(), why: why.to_owned() };
+        let mut bytes = match self.kind {
+            FieldKind::Text => value.as_bytes().to_vec(),
+            FieldKind::Number => {
+                let number: u64 = value.parse().map_err(|_| wrong("it is no number"))?;
+                let bytes = number.to_le_bytes();
+                if bytes[self.length.min(8)..].iter().any(|byte| *byte != 0) {
+                    return Err(wrong("it is too large"));
+                }
+                bytes[..self.length.min(8)].to_vec()
+            }
+            FieldKind::Bytes => {
+                let pair = |pair: &str| (pair.len() == 2).then(|| u8::from_str_radix(pair, 16).ok()).flatten();
+                let bytes: Option<Vec<u8>> = value.split_whitespace().map(pair).collect();
+                let bytes = bytes.ok_or_else(|| wrong("write bytes as hex pairs, like 54 52"))?;
+                if bytes.len() != self.length {
+                    return Err(wrong("it has another length"));
+                }
+                bytes
+            }
+        };
+        if bytes.len() > self.length {
+            return Err(wrong("it is too long"));
+        }
+        bytes.resize(self.length, 0);
+        Ok(bytes)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn carried() -> Carried {
+        let field = |name: &str, offset, length, kind| Field {
+            name: name.to_owned(),
+            offset,
+            length,
+            kind,
+            meaning: String::new(),
+        };
+        Carried {
+            fields: vec![
+                field("number", 0, 4, FieldKind::Text),
+                field("zero", 4, 2, FieldKind::Number),
+                field("key", 6, 2, FieldKind::Bytes),
+            ],
+            checksum: Some(RegionChecksum { offset: 12, kind: ChecksumKind::Sum, over: 12 }),
+        }
+    }
+
+    #[test]
+    fn a_units_own_fields_stay_and_the_rest_is_carried() {
+        let file = [9, 9, 9, 9, 8, 8, 7, 7, 1, 2, 3, 4, 0, 0, 0, 0, 0xFF, 0xFF];
+        let present = [b'A', b'1', 0, 0, 0x34, 0x12, 0xAB, 0xCD, 5, 6, 7, 8, 0, 0, 0, 0, 0xFF, 0xFF];
+        let carried = carried();
+        let merged = carried.merge(&file, &present, &[]).unwrap();
+        // By hand: 0x41 + 0x31 + 0x34 + 0x12 + 0xAB + 0xCD + 1 + 2 + 3 + 4 = 0x23A.
+        let wanted = [b'A', b'1', 0, 0, 0x34, 0x12, 0xAB, 0xCD, 1, 2, 3, 4, 0x3A, 0x02, 0, 0, 0xFF, 0xFF];
+        assert_eq!(merged, wanted);
+        assert_eq!(carried.check(&merged), Ok(()));
+        assert_eq!(carried.check(&file), Err(CarryError::Checksum { found: 0, expected: 36 + 16 + 14 + 10 }));
+        let values: Vec<String> = carried.fields.iter().map(|field| field.value(&merged).unwrap()).collect();
+        assert_eq!(values, ["A1", "4660", "AB CD"]);
+    }
+
+    #[test]
+    fn given_values_take_the_place_of_present_ones_or_are_refused() {
+        let carried = carried();
+        let merge = |name: &str, value: &str| carried.merge(&[0; 18], &[0; 18], &[(name.to_owned(), value.to_owned())]);
+        assert_eq!(merge("number", "B2").unwrap()[..4], *b"B2\0\0");
+        assert_eq!(merge("zero", "258").unwrap()[4..6], [2, 1]);
+        assert_eq!(merge("key", "0a FF").unwrap()[6..8], [0x0A, 0xFF]);
+        for (name, value, words) in [
+            ("number", "B2345", "too long"),
+            ("zero", "65536", "too large"),
+            ("zero", "two", "no number"),
+            ("key", "0a", "another length"),
+            ("key", "xx yy", "hex pairs"),
+            ("colour", "red", "there are: number, zero, key"),
+        ] {
+            let error = merge(name, value).unwrap_err().to_string();
+            assert!(error.contains(words), "{error}");
+        }
+        assert!(matches!(carried.merge(&[0; 17], &[0; 18], &[]), Err(CarryError::Length { .. })));
+        assert!(matches!(carried.merge(&[0; 5], &[0; 5], &[]), Err(CarryError::Length { .. })));
+    }
+}

@@ -1,0 +1,222 @@
+//! `vaka carry save OUT` and `vaka carry load FILE`.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::update as job;
+use vaka_boot::visit::{Visit, Wish, image_of};
+use vaka_core::address::Span;
+use vaka_core::carry::Carried;
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::image::{Image, hex};
+use vaka_core::sheet::{Region, Sheet};
+use vaka_core::text;
+use vaka_core::unit::MemoryChoice;
+use vaka_usb::SystemClock;
+
+use super::{convert, say, update};
+use crate::Outcome;
+use crate::args::{CarryCommand, Common};
+use crate::lock::Locks;
+use crate::problem::Problem;
+use crate::render;
+use crate::setting::{self, Setting};
+
+/// The version of the file's form. It is specified in `docs/formats/carried.md`.
+const FORMAT: u32 = 1;
+
+/// A region's content with what it belongs to.
+#[derive(Deserialize, Serialize)]
+#[serde(deny_unknown_fields)]
+struct CarriedFile {
+    carried: u32,
+    product: String,
+    variant: String,
+    region: String,
+    /// Of the unit that it was read from.
+    serial: Option<String>,
+    time: jiff::Timestamp,
+    /// Of the content.
+    sha256: String,
+    /// Hex digits, two for each byte.
+    content: String,
+}
+
+pub fn run(command: &CarryCommand, common: &Common, setting: &Setting) -> Outcome {
+    match command {
+        CarryCommand::Save { out, region, replace } => save(out, region, *replace, common, setting),
+        CarryCommand::Load { file, set } => load(file, set, common, setting),
+    }
+}
+
+/// Opens the unit, and gives what it holds in the region.
+fn present(visit: &mut Visit<'_>, name: &str, pace: &mut Pace<'_>) -> Result<(Vec<u8>, Span, Carried), Problem> {
+    let region: &Region = visit.region(name)?;
+    let carried = region.carried.clone().ok_or_else(|| {
+        let failure =
+            Failure::new(Code::Refused, format!("The sheet does not say that region '{name}' may be carried."));
+        Problem(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how."))
+    })?;
+    let span = region.span;
+    let parts = visit.read(&[span], pace)?;
+    let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
+    Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
+}
+
+fn wish(common: &Common) -> Wish {
+    Wish {
+        unit: common.unit.clone(),
+        label: common.variant.clone(),
+        memory: MemoryChoice::default(),
+        wait: common.wait,
+        wants_variant: true,
+    }
+}
+
+fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Setting) -> Outcome {
+    convert::may_store(out, replace)?;
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
+    let mut visit = Visit::open(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let read = present(&mut visit, region, &mut pace);
+    let serial = visit.serial().map(str::to_owned);
+    let known =
+        visit.sheet().zip(visit.variant()).map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
+    visit.leave(&mut pace);
+    let (content, span, carried) = read?;
+    let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
+    carried.check(&content).map_err(|error| {
+        let failure = Failure::new(Code::File, format!("What the unit holds in '{region}' is not sound: {error}."));
+        Problem(
+            failure
+                .state("Nothing was written.")
+                .cure("Read it as it is with 'vaka read --region' if you want to look."),
+        )
+    })?;
+    let file = CarriedFile {
+        carried: FORMAT,
+        product,
+        variant,
+        region: region.to_owned(),
+        serial,
+        time: jiff::Timestamp::now(),
+        sha256: digits(&Sha256::digest(&content)),
+        content: digits(&content),
+    };
+    let text = serde_json::to_string_pretty(&file).map_err(|error| Problem::internal(error.to_string()))?;
+    convert::store(out, replace, &[text.as_bytes(), b"\n"])?;
+    say(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
+    for field in &carried.fields {
+        if let Some(value) = field.value(&content) {
+            say(&format!("  {} ({}): {value}; it stays with its unit", field.name, field.meaning));
+        }
+    }
+    Ok(Code::Done)
+}
+
+fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Setting) -> Outcome {
+    let (file, content) = read_file(path)?;
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
+    let mut visit = Visit::open(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let prepared = prepare(&mut visit, &file, path, &content, set, &mut pace);
+    let (image, label, carried) = match prepared {
+        Ok(prepared) => prepared,
+        Err(problem) => {
+            visit.leave(&mut pace);
+            return Err(problem);
+        }
+    };
+    visit.stay(&mut pace);
+    // From here on it is an update like any other, of that region alone.
+    let of_region: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(&file.region)).collect();
+    let bench = Bench::new(setting::buses(common)?, &of_region).guarded(Arc::new(Locks));
+    let text = hex::write(&image);
+    let request = job::Request {
+        unit: common.unit.clone(),
+        label: Some(label),
+        wait: common.wait,
+        agreed: common.agree.clone(),
+        ..job::Request::new(&text)
+    };
+    let report = job::run(&bench, &request, &mut *update::person(common), &mut pace);
+    if report.code == Code::Done {
+        say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
+        let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
+        for field in &carried.fields {
+            say(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
+        }
+    }
+    Ok(report.code)
+}
+
+/// The content for this very unit, its label, and what is known of the region.
+fn prepare(
+    visit: &mut Visit<'_>,
+    file: &CarriedFile,
+    path: &Path,
+    content: &[u8],
+    set: &[(String, String)],
+    pace: &mut Pace<'_>,
+) -> Result<(Image, String, Carried), Problem> {
+    let name = path.display();
+    let refused = |words: String| Problem(Failure::new(Code::Refused, words).state("Nothing was changed in the unit."));
+    let product = visit.sheet().map_or("no product", |sheet| &sheet.product.id);
+    if product != file.product {
+        return Err(refused(format!("{name} is of a {}; the unit is a {product}.", text::tame(&file.product))));
+    }
+    let (present, span, carried) = present(visit, &file.region, pace)?;
+    carried.check(content).map_err(|error| {
+        let failure = Failure::new(Code::File, format!("{name}: {error}."));
+        Problem(failure.state("Nothing was changed in the unit.").cure("Take another file: this one is not sound."))
+    })?;
+    let given = |field: &vaka_core::carry::Field| set.iter().any(|(name, _)| *name == field.name);
+    if let Err(error) = carried.check(&present)
+        && !carried.fields.iter().all(given)
+    {
+        let open: Vec<String> =
+            carried.fields.iter().filter(|f| !given(f)).map(|f| format!("--set {}=VALUE", f.name)).collect();
+        let problem = refused(format!("What the unit holds is not sound ({error}), so its own values cannot be kept."));
+        return Err(Problem(problem.0.cure(format!("Give them: {}.", open.join(" ")))));
+    }
+    let merged = carried.merge(content, &present, set).map_err(|error| refused(format!("{name}: {error}.")))?;
+    let image = Image::of_memory(&[(span.start(), merged)]).ok_or_else(|| Problem::internal("no image"))?;
+    let label = visit.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
+    Ok((image, label, carried))
+}
+
+fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
+    let damaged = |words: String| {
+        Problem(
+            Failure::new(Code::File, format!("{}: {words}.", path.display())).state("Nothing was changed in any unit."),
+        )
+    };
+    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let file: CarriedFile = serde_json::from_str(&text).map_err(|error| {
+        damaged(format!("this is no file of 'vaka carry save': {}", text::tame(&error.to_string())))
+    })?;
+    if file.carried != FORMAT {
+        return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.carried)));
+    }
+    let pair = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|pair| u8::from_str_radix(pair, 16).ok());
+    let content: Option<Vec<u8>> = file.content.as_bytes().chunks(2).map(pair).collect();
+    let content = content.ok_or_else(|| damaged("its content is no hex digits".into()))?;
+    if digits(&Sha256::digest(&content)) != file.sha256 {
+        return Err(damaged("its digest is not that of its content: it was changed or cut".into()));
+    }
+    Ok((file, content))
+}
+
+fn digits(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}

@@ -1,0 +1,118 @@
+//! Settings carried from one unit to another, end to end.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::fs;
+
+use support::{Bench, Ended};
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::world::lock;
+
+const SETTINGS: u32 = 0x0A02_3400;
+
+/// Two Terns r1 and a Tern r2 in update mode, and a Gannet.
+fn bench() -> Bench {
+    let tern = |revision, serial| Tern::in_boot_mode(revision, serial);
+    Bench::of(vec![
+        (Box::new(tern(Revision::R1, "T1-00217")), Vec::new()),
+        (Box::new(tern(Revision::R1, "T1-00300")), Vec::new()),
+        (Box::new(tern(Revision::R2, "T2-00054")), Vec::new()),
+        (Box::new(Gannet::new("G-00031")), Vec::new()),
+    ])
+}
+
+/// A record of settings, laid out by hand: sign, number, offset, harbour, and
+/// the zip CRC of those 32 bytes.
+fn settings(number: &str, offset: u32, harbour: u32) -> Vec<u8> {
+    let mut bytes = b"SKSET2\0\0".to_vec();
+    bytes.extend(number.as_bytes());
+    bytes.resize(24, 0);
+    bytes.extend(offset.to_le_bytes());
+    bytes.extend(harbour.to_le_bytes());
+    let crc = !bytes.iter().fold(!0u32, |crc, byte| {
+        (0..8).fold(crc ^ u32::from(*byte), |crc, _| if crc & 1 == 1 { crc >> 1 ^ 0xEDB8_8320 } else { crc >> 1 })
+    });
+    bytes.extend(crc.to_le_bytes());
+    bytes
+}
+
+fn put(bench: &Bench, port: &str, bytes: &[u8]) {
+    let mut world = lock(&bench.world);
+    let flash = world.unit(port).unwrap().flash_mut();
+    flash.erase(SETTINGS..SETTINGS + 3072);
+    flash.put(SETTINGS, bytes);
+}
+
+fn held(bench: &Bench, port: &str) -> Vec<u8> {
+    bench.memory(port)[0x2_3400..0x2_3400 + 36].to_vec()
+}
+
+fn carry(bench: &Bench, port: &str, variant: &str, args: &[&str]) -> Ended {
+    bench.run(&[&["carry"], args, &["--unit", port, "--variant", variant]].concat())
+}
+
+#[test]
+fn settings_go_from_one_unit_to_another_and_the_number_stays() {
+    let bench = bench();
+    put(&bench, "1-1", &settings("T1-00217", 2075, 7));
+    carry(&bench, "1-1", "r1", &["save", "s.json"])
+        .expect(0, &["region 'settings'", "number (the unit's own number): T1-00217; it stays with its unit"]);
+    let before = bench.memory("1-2");
+    carry(&bench, "1-2", "r1", &["load", "s.json"])
+        .expect(0, &["read-back", "confirmed", "number (the unit's own number): T1-00300"]);
+    assert_eq!(held(&bench, "1-2"), settings("T1-00300", 2075, 7));
+    assert_eq!(bench.memory("1-2")[..0x2_3400], before[..0x2_3400], "nothing else was touched");
+    assert_eq!(held(&bench, "1-1"), settings("T1-00217", 2075, 7));
+    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(3, &["is there already"]);
+}
+
+#[test]
+fn a_number_can_be_given() {
+    let bench = bench();
+    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
+    // The other unit's settings are spoilt: its own number cannot be kept.
+    put(&bench, "1-2", &[0x55; 36]);
+    carry(&bench, "1-2", "r1", &["load", "s.json"]).expect(3, &["is not sound", "--set number=VALUE"]);
+    assert_eq!(held(&bench, "1-2"), [0x55; 36]);
+    carry(&bench, "1-2", "r1", &["load", "s.json", "--set", "number=T1-00301"]).expect(0, &["T1-00301"]);
+    assert_eq!(held(&bench, "1-2"), settings("T1-00301", 1840, 3));
+    carry(&bench, "1-1", "r1", &["load", "s.json", "--set", "colour=red"]).expect(3, &["there are: number"]);
+    carry(&bench, "1-1", "r1", &["load", "s.json", "--set", "number=12345678901234567"]).expect(3, &["too long"]);
+}
+
+#[test]
+fn what_does_not_fit_or_is_not_sound_is_refused() {
+    let bench = bench();
+    let path = bench.folder.path().join("s.json");
+    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
+    let text = fs::read_to_string(&path).unwrap();
+    let all: Vec<Vec<u8>> = ["1-1", "1-2", "1-3", "1-4"].map(|port| bench.memory(port)).to_vec();
+    // Another form of the product, whose settings have another length.
+    carry(&bench, "1-3", "r2", &["load", "s.json"]).expect(3, &["it has 3072 bytes, the region has 6144"]);
+    // The sheet does not let the Gannet's settings be carried.
+    bench
+        .run(&["carry", "save", "g.json", "--unit", "name=gannet"])
+        .expect(3, &["does not say that region 'settings' may be carried"]);
+    for (from, to, words) in [
+        ("\"tern\"", "\"gannet\"", "is of a gannet; the unit is a tern"),
+        ("\"carried\": 1", "\"carried\": 2", "it has form 2"),
+        ("\"content\": \"53", "\"content\": \"54", "its digest is not that of its content"),
+        ("\"content\": \"53", "\"content\": \"zz", "no hex digits"),
+        ("\"region\"", "\"regon\"", "this is no file of 'vaka carry save'"),
+    ] {
+        assert!(text.contains(from), "{from}");
+        bench.file("bad.json", text.replacen(from, to, 1).as_bytes());
+        let code = if words.starts_with("is of") { 3 } else { 8 };
+        carry(&bench, "1-2", "r1", &["load", "bad.json"]).expect(code, &[words]);
+    }
+    // Settings that are spoilt are not carried on.
+    put(&bench, "1-1", &[0x55; 36]);
+    carry(&bench, "1-1", "r1", &["save", "t.json"]).expect(8, &["is not sound: its checksum is 55555555"]);
+    put(&bench, "1-1", &all[0][0x2_3400..]);
+    for (port, memory) in ["1-1", "1-2", "1-3", "1-4"].into_iter().zip(&all) {
+        assert!(bench.memory(port) == *memory, "{port} was changed");
+    }
+}
