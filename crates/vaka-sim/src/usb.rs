@@ -35,6 +35,14 @@ impl Setup {
         Self { kind: bytes[0], request: bytes[1], value: word(2), index: word(4), length: word(6) }
     }
 
+    /// The eight bytes on the bus.
+    pub fn bytes(self) -> [u8; 8] {
+        let [v0, v1] = self.value.to_le_bytes();
+        let [i0, i1] = self.index.to_le_bytes();
+        let [l0, l1] = self.length.to_le_bytes();
+        [self.kind, self.request, v0, v1, i0, i1, l0, l1]
+    }
+
     /// Whether it is a standard request: no class, no vendor.
     pub fn is_standard(self) -> bool {
         self.kind & 0x60 == 0

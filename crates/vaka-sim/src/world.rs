@@ -204,7 +204,10 @@ impl World {
         let now = self.clock.now();
         let found = self.present(port, enumeration)?;
         let answer = if setup.is_standard() {
-            found.unit.face()?.1.standard(setup)
+            match found.unit.standard(now, setup) {
+                Some(answer) => answer,
+                None => found.unit.face()?.1.standard(setup),
+            }
         } else {
             found.transfers += 1;
             let fault = found.faults.iter().position(|fault| fault.at == found.transfers);

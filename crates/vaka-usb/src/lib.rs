@@ -13,6 +13,7 @@ pub mod descriptor;
 pub mod device;
 pub mod native;
 pub mod strings;
+pub mod trace;
 pub mod usbip;
 
 pub use bus::{Bus, BusError, Change, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};

@@ -47,6 +47,9 @@ pub struct Common {
     /// Consent to one thing that verdict or plan names by this id
     #[arg(long, global = true, value_name = "ID")]
     pub agree: Vec<String>,
+    /// Write all that goes over the wire into this file, firmware included
+    #[arg(long, global = true, value_name = "FILE")]
+    pub trace: Option<PathBuf>,
     /// How results are printed
     #[arg(long, global = true, value_name = "FORMAT", value_enum, default_value_t = Format::Text)]
     pub format: Format,
@@ -422,6 +425,9 @@ pub struct Standins {
     /// Which units there are and what goes wrong with them
     #[arg(long, value_name = "FILE")]
     pub scene: Option<PathBuf>,
+    /// Answer from a trace of --trace in place of a scene
+    #[arg(long, value_name = "FILE", conflicts_with = "scene")]
+    pub replay: Option<PathBuf>,
     /// Where to listen; port 0 takes any free one
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     pub listen: SocketAddr,

@@ -11,10 +11,12 @@ use vaka_core::image::{Image, PieceReader, ReadOptions};
 use vaka_core::sheet::Sheet;
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
+use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
 
 use crate::args::{Common, Format};
 use crate::problem::Problem;
+use crate::trace;
 
 /// How to print.
 #[derive(Clone, Copy, Debug)]
@@ -45,8 +47,15 @@ impl Setting {
     }
 }
 
-/// The buses that were named.
+/// The buses that were named, traced if that is wanted.
 pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
+    let buses = plain_buses(common)?;
+    let Some(path) = &common.trace else { return Ok(buses) };
+    let sink = trace::begin(path)?;
+    Ok(buses.into_iter().map(|bus| Arc::new(TracedBus::new(bus, sink.clone())) as Arc<dyn Bus>).collect())
+}
+
+fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
     if common.bus.is_empty() {
         return Ok(vec![Arc::new(NativeBus::new())]);
     }

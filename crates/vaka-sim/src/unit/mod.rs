@@ -72,6 +72,12 @@ pub trait Unit: Send {
     /// A control transfer that is no standard request.
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer;
 
+    /// A standard request that the unit answers itself; `None`: its face does.
+    fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {
+        let _ = (now, setup);
+        None
+    }
+
     /// The bus is reset.
     fn bus_reset(&mut self, now: Duration);
 

@@ -7,6 +7,7 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use vaka_core::event::{Code, Failure};
+use vaka_sim::replay::Trace;
 use vaka_sim::scene::{self, Scene};
 use vaka_sim::server::Server;
 use vaka_sim::unit::Hand;
@@ -23,16 +24,11 @@ use crate::problem::Problem;
 const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | revive PORT | memory PORT FILE | quit";
 
 pub fn run(args: &Standins) -> Outcome {
-    let text = match &args.scene {
-        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?,
-        None => scene::DEFAULT.to_owned(),
-    };
-    let scene = Scene::parse(&text).map_err(|error| {
-        let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
-        Failure::new(Code::File, format!("{name}: {error}."))
-    })?;
     let mut world = World::new(Arc::new(SystemClock));
-    scene.build(&mut world);
+    match &args.replay {
+        Some(path) => replay(path, &mut world)?,
+        None => scene(args, &mut world)?,
+    }
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
         .map_err(|error| Failure::new(Code::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
@@ -51,6 +47,34 @@ pub fn run(args: &Standins) -> Outcome {
         std::thread::sleep(Duration::from_millis(50));
     }
     Ok(Code::Done)
+}
+
+/// Plugs in the units of a scene.
+fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
+    let text = match &args.scene {
+        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?,
+        None => scene::DEFAULT.to_owned(),
+    };
+    let scene = Scene::parse(&text).map_err(|error| {
+        let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
+        Failure::new(Code::File, format!("{name}: {error}."))
+    })?;
+    scene.build(world);
+    Ok(())
+}
+
+/// Plugs in the units of a recorded run.
+fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
+    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let trace =
+        Trace::parse(&text).map_err(|error| Failure::new(Code::File, format!("{}: {error}.", path.display())))?;
+    if trace.is_cut {
+        say("The trace was cut short; it is replayed up to there.");
+    }
+    let ports: Vec<&str> = trace.ports().collect();
+    say(&format!("Replaying what was recorded of {}: run the recorded command again.", ports.join(", ")));
+    trace.build(world);
+    Ok(())
 }
 
 /// Takes commands from standard input, until that ends or says so.

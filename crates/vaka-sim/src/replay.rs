@@ -1,0 +1,335 @@
+//! A recorded run as stand-ins: units that answer as those in a trace did.
+//!
+//! A unit of the replay knows what was asked and answered, in order, and nothing
+//! else. A request that is the next one recorded gets the recorded answer; one
+//! that comes later in the record skips to there; one that is not in it is
+//! refused. When the record shows that the unit left the bus or came as
+//! something else, it does so after about the recorded time.
+
+use std::collections::VecDeque;
+use std::time::Duration;
+
+use serde::Deserialize;
+use thiserror::Error;
+
+use crate::flash::Flash;
+use crate::unit::{Condition, Hand, Unit};
+use crate::usb::{Answer, Face, FaceInterface, Setup};
+use crate::world::World;
+
+/// The version of the format that this reads.
+const FORMAT: u32 = 1;
+
+/// Nothing recorded is waited for longer: who replays wants to see it.
+const LONGEST_PAUSE: Duration = Duration::from_millis(500);
+/// Between the last answer and a unit's leaving, so that the answer arrives.
+const SHORTEST_PAUSE: Duration = Duration::from_millis(10);
+
+/// What is wrong with a trace.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+pub enum TraceError {
+    /// Its first line is no head of one.
+    #[error("this is no trace: its first line does not say so")]
+    Head,
+    /// It has another version.
+    #[error("the trace has format {0}; format 1 can be replayed")]
+    Format(u32),
+    /// A line in its middle makes no sense.
+    #[error("line {0} makes no sense")]
+    Line(usize),
+    /// It shows no unit.
+    #[error("the trace shows no unit that was opened")]
+    Nothing,
+}
+
+#[derive(Deserialize)]
+struct Head {
+    trace: u32,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Line {
+    t: f64,
+    list: Option<Vec<Listed>>,
+    open: Option<u32>,
+    port: Option<String>,
+    device: Option<u32>,
+    setup: Option<String>,
+    reply: Option<String>,
+    data: Option<String>,
+    act: Option<String>,
+    error: Option<String>,
+}
+
+#[derive(Clone, Debug, Deserialize, PartialEq)]
+struct Listed {
+    port: String,
+    address: u32,
+    id: String,
+    release: String,
+    interfaces: Vec<String>,
+}
+
+/// A trace that was read: a script for each unit in it.
+#[derive(Debug)]
+pub struct Trace {
+    scripts: Vec<(String, VecDeque<Step>)>,
+    /// Whether its last line was torn off.
+    pub is_cut: bool,
+}
+
+/// One step of a unit, with the milliseconds since the trace began.
+#[derive(Clone, Debug)]
+enum Step {
+    /// It is on the bus like this.
+    Present(f64, Box<Face>),
+    /// It is not.
+    Absent(f64),
+    /// It was asked this, with this data, and answered so.
+    Transfer(f64, [u8; 8], Vec<u8>, Answer),
+}
+
+impl Step {
+    fn at(&self) -> f64 {
+        match self {
+            Self::Present(at, _) | Self::Absent(at) | Self::Transfer(at, ..) => *at,
+        }
+    }
+}
+
+impl Trace {
+    /// Reads a trace. A last line that was torn off is left out.
+    ///
+    /// # Errors
+    /// [`TraceError`].
+    pub fn parse(text: &str) -> Result<Self, TraceError> {
+        let lines: Vec<&str> = text.lines().collect();
+        let head: Head = lines.first().and_then(|line| serde_json::from_str(line).ok()).ok_or(TraceError::Head)?;
+        if head.trace != FORMAT {
+            return Err(TraceError::Format(head.trace));
+        }
+        let mut reader = Reader::default();
+        let mut is_cut = false;
+        for (index, line) in lines.iter().enumerate().skip(1) {
+            match serde_json::from_str(line).ok().and_then(|line| reader.take(line)) {
+                Some(()) => {}
+                None if index + 1 == lines.len() => is_cut = true,
+                None => return Err(TraceError::Line(index + 1)),
+            }
+        }
+        reader.scripts.retain(|script| script.steps.iter().any(|step| matches!(step, Step::Transfer(..))));
+        if reader.scripts.is_empty() {
+            return Err(TraceError::Nothing);
+        }
+        Ok(Self { scripts: reader.scripts.into_iter().map(|script| (script.port, script.steps)).collect(), is_cut })
+    }
+
+    /// Plugs its units into a world.
+    pub fn build(&self, world: &mut World) {
+        for (port, steps) in &self.scripts {
+            world.plug(port, Box::new(Replayed::new(steps.clone())), Vec::new());
+        }
+    }
+
+    /// The ports of its units.
+    pub fn ports(&self) -> impl Iterator<Item = &str> {
+        self.scripts.iter().map(|(port, _)| port.as_str())
+    }
+}
+
+#[derive(Default)]
+struct Reader {
+    scripts: Vec<Script>,
+    /// Which device number is open at which script.
+    open: Vec<(u32, usize)>,
+}
+
+struct Script {
+    port: String,
+    steps: VecDeque<Step>,
+    shown: Option<Listed>,
+}
+
+impl Reader {
+    fn take(&mut self, line: Line) -> Option<()> {
+        if let Some(list) = &line.list {
+            return self.list(line.t, list);
+        }
+        if let (Some(device), Some(port)) = (line.open, &line.port) {
+            if line.error.is_none() {
+                let at = self.script(port);
+                self.open.push((device, at));
+            }
+            return Some(());
+        }
+        let device = line.device?;
+        let (_, at) = *self.open.iter().find(|(number, _)| *number == device)?;
+        match line.act.as_deref() {
+            Some("close") => self.open.retain(|(number, _)| *number != device),
+            Some("left") => {
+                self.scripts[at].steps.push_back(Step::Absent(line.t));
+                self.scripts[at].shown = None;
+            }
+            Some(_) => {}
+            // Transfers on pipes are told in the trace, but not replayed.
+            None if line.setup.is_none() => {}
+            None => {
+                let setup = bytes(line.setup.as_deref()?)?.try_into().ok()?;
+                let data = bytes(line.data.as_deref().unwrap_or_default())?;
+                let answer = match line.error.as_deref() {
+                    None if line.reply.is_some() => Answer::Data(bytes(line.reply.as_deref()?)?),
+                    None => Answer::Done,
+                    Some("stall") => Answer::Stall,
+                    Some(_) => Answer::Silent,
+                };
+                self.scripts[at].steps.push_back(Step::Transfer(line.t, setup, data, answer));
+                if line.error.as_deref() == Some("gone") {
+                    self.scripts[at].steps.push_back(Step::Absent(line.t));
+                    self.scripts[at].shown = None;
+                }
+            }
+        }
+        Some(())
+    }
+
+    /// Over USB/IP a device that is open is not listed: that is no leaving.
+    fn list(&mut self, t: f64, list: &[Listed]) -> Option<()> {
+        for listed in list {
+            let at = self.script(&listed.port);
+            let script = &mut self.scripts[at];
+            if script.shown.as_ref() != Some(listed) {
+                script.steps.push_back(Step::Present(t, Box::new(face(listed)?)));
+                script.shown = Some(listed.clone());
+            }
+        }
+        for (at, script) in self.scripts.iter_mut().enumerate() {
+            let is_open = self.open.iter().any(|(_, open)| *open == at);
+            if !is_open && script.shown.is_some() && !list.iter().any(|listed| listed.port == script.port) {
+                script.steps.push_back(Step::Absent(t));
+                script.shown = None;
+            }
+        }
+        Some(())
+    }
+
+    fn script(&mut self, port: &str) -> usize {
+        if let Some(at) = self.scripts.iter().position(|script| script.port == port) {
+            return at;
+        }
+        self.scripts.push(Script { port: port.to_owned(), steps: VecDeque::new(), shown: None });
+        self.scripts.len() - 1
+    }
+}
+
+fn bytes(hex: &str) -> Option<Vec<u8>> {
+    let pair = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+    (hex.len() % 2 == 0).then(|| hex.as_bytes().chunks(2).map(pair).collect()).flatten()
+}
+
+fn face(listed: &Listed) -> Option<Face> {
+    let (vendor, product) = listed.id.split_once(':')?;
+    let half = |text: &str| u16::from_str_radix(text, 16).ok();
+    let interface = |class: &String| {
+        let class = bytes(class)?.try_into().ok()?;
+        Some(FaceInterface { class, names: Vec::new(), extra: Vec::new() })
+    };
+    let interfaces = listed.interfaces.iter().map(interface).collect::<Option<Vec<_>>>()?;
+    Some(Face::new((half(vendor)?, half(product)?), half(&listed.release)?, ["", "", ""], interfaces))
+}
+
+/// A unit that answers from a script.
+struct Replayed {
+    steps: VecDeque<Step>,
+    shown: Option<Box<Face>>,
+    enumeration: u32,
+    /// When the last step was taken, here and in the trace.
+    last: (Duration, f64),
+    flash: Flash,
+}
+
+impl Replayed {
+    fn new(steps: VecDeque<Step>) -> Self {
+        let flash = Flash::new(0, 1, 1);
+        let mut unit = Self { steps, shown: None, enumeration: 0, last: (Duration::ZERO, 0.0), flash };
+        // As it was found.
+        while matches!(unit.steps.front(), Some(Step::Present(..))) && unit.shown.is_none() {
+            unit.next_presence(Duration::ZERO);
+        }
+        unit
+    }
+
+    fn next_presence(&mut self, now: Duration) {
+        let Some(step) = self.steps.pop_front() else { return };
+        self.last = (now, step.at());
+        match step {
+            Step::Present(_, face) => {
+                self.enumeration += 1;
+                self.shown = Some(face);
+            }
+            _ => self.shown = None,
+        }
+    }
+
+    /// The recorded answer to a request.
+    fn answer(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        let asked = setup.bytes();
+        // Up to the next change of what it shows.
+        let here = self.steps.iter().take_while(|step| matches!(step, Step::Transfer(..)));
+        let fits = |step: &Step| matches!(step, Step::Transfer(_, setup, sent, _) if *setup == asked && sent == data);
+        let Some(at) = here.clone().position(fits) else {
+            // What a claim sends is not in a trace by itself.
+            let sets = matches!((setup.kind, setup.request), (0x01, 11) | (0x00, 9));
+            return if sets { Answer::Done } else { Answer::Stall };
+        };
+        self.steps.drain(..at);
+        match self.steps.pop_front() {
+            Some(Step::Transfer(t, _, _, answer)) => {
+                self.last = (now, t);
+                answer
+            }
+            _ => Answer::Stall,
+        }
+    }
+}
+
+impl Unit for Replayed {
+    fn advance(&mut self, now: Duration) {
+        if let Some(step @ (Step::Present(..) | Step::Absent(_))) = self.steps.front() {
+            let recorded = Duration::try_from_secs_f64((step.at() - self.last.1).max(0.0) / 1000.0).unwrap_or_default();
+            if now >= self.last.0 + recorded.clamp(SHORTEST_PAUSE, LONGEST_PAUSE) {
+                self.next_presence(now);
+            }
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        self.shown.as_deref().map(|face| (self.enumeration, face))
+    }
+
+    fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {
+        Some(self.answer(now, setup, &[]))
+    }
+
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        self.answer(now, setup, data)
+    }
+
+    fn bus_reset(&mut self, _: Duration) {}
+
+    fn hand(&mut self, _: Duration, _: &Hand) {}
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        if self.shown.is_some() { Condition::Boot } else { Condition::Unplugged }
+    }
+
+    fn revive(&mut self, _: Duration) {}
+}

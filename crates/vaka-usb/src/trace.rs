@@ -1,0 +1,226 @@
+//! A bus that tells all that goes over it, so that a run can be looked at
+//! somewhere else.
+
+use std::sync::atomic::{AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+
+use crate::bus::{Bus, BusError, DeviceInfo};
+use crate::clock::Clock;
+use crate::device::{Pipe, Setup, TransferError, UsbDevice};
+
+/// One thing that went over a bus.
+#[derive(Clone, Debug)]
+pub enum Record<'a> {
+    /// The list, when it is another one than before.
+    List {
+        /// The bus.
+        bus: &'a str,
+        /// What is there.
+        devices: &'a [DeviceInfo],
+    },
+    /// A device was opened, under a number of its own.
+    Open {
+        /// Its number from now on.
+        device: u32,
+        /// Where it is.
+        port: &'a str,
+        /// Why it could not be opened.
+        error: Option<&'a BusError>,
+    },
+    /// A control transfer to the host.
+    ControlIn {
+        /// Which device.
+        device: u32,
+        /// The eight bytes of the setup packet.
+        setup: [u8; 8],
+        /// What came.
+        reply: &'a Result<Vec<u8>, TransferError>,
+        /// How long it took.
+        took: Duration,
+    },
+    /// A control transfer to the device.
+    ControlOut {
+        /// Which device.
+        device: u32,
+        /// The eight bytes of the setup packet.
+        setup: [u8; 8],
+        /// What went.
+        data: &'a [u8],
+        /// How it ended.
+        done: &'a Result<(), TransferError>,
+        /// How long it took.
+        took: Duration,
+    },
+    /// A transfer from a pipe.
+    PipeIn {
+        /// Which device.
+        device: u32,
+        /// bEndpointAddress.
+        endpoint: u8,
+        /// What came.
+        reply: &'a Result<Vec<u8>, TransferError>,
+        /// How long it took.
+        took: Duration,
+    },
+    /// A transfer to a pipe.
+    PipeOut {
+        /// Which device.
+        device: u32,
+        /// bEndpointAddress.
+        endpoint: u8,
+        /// What went.
+        data: &'a [u8],
+        /// How it ended.
+        done: &'a Result<(), TransferError>,
+        /// How long it took.
+        took: Duration,
+    },
+    /// Something else that was done to a device: `claim 0.1`, `reset`, `clear-halt 81`.
+    Act {
+        /// Which device.
+        device: u32,
+        /// What.
+        what: &'a str,
+        /// How it ended.
+        done: &'a Result<(), TransferError>,
+    },
+    /// A device was given back.
+    Close {
+        /// Which.
+        device: u32,
+    },
+}
+
+/// Where records go, with the time since some fixed moment.
+pub trait Sink: Send + Sync {
+    /// Takes one record.
+    fn take(&self, record: &Record<'_>);
+}
+
+/// A bus whose doings are told to a sink.
+pub struct TracedBus {
+    bus: Arc<dyn Bus>,
+    sink: Arc<dyn Sink>,
+    last: Mutex<Option<Vec<DeviceInfo>>>,
+    opened: AtomicU32,
+}
+
+impl TracedBus {
+    /// Tells what goes over `bus` to `sink`.
+    pub fn new(bus: Arc<dyn Bus>, sink: Arc<dyn Sink>) -> Self {
+        Self { bus, sink, last: Mutex::default(), opened: AtomicU32::new(0) }
+    }
+}
+
+impl Bus for TracedBus {
+    fn name(&self) -> &str {
+        self.bus.name()
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let devices = self.bus.list()?;
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        if last.as_ref() != Some(&devices) {
+            self.sink.take(&Record::List { bus: self.bus.name(), devices: &devices });
+            *last = Some(devices.clone());
+        }
+        Ok(devices)
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let number = self.opened.fetch_add(1, Ordering::Relaxed) + 1;
+        let opened = self.bus.open(port);
+        self.sink.take(&Record::Open { device: number, port, error: opened.as_ref().err() });
+        Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number }))
+    }
+
+    fn emptiness(&self) -> Option<String> {
+        self.bus.emptiness()
+    }
+
+    fn resets_on_close(&self) -> bool {
+        self.bus.resets_on_close()
+    }
+
+    fn await_change(&self, clock: &dyn Clock, at_most: Duration) {
+        self.bus.await_change(clock, at_most);
+    }
+}
+
+struct Traced {
+    device: Box<dyn UsbDevice>,
+    sink: Arc<dyn Sink>,
+    number: u32,
+}
+
+impl Traced {
+    fn act(&self, what: &str, done: Result<(), TransferError>) -> Result<(), TransferError> {
+        self.sink.take(&Record::Act { device: self.number, what, done: &done });
+        done
+    }
+}
+
+impl UsbDevice for Traced {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let began = Instant::now();
+        let reply = self.device.control_in(setup, length, timeout);
+        let (device, setup, took) = (self.number, setup.bytes(length), began.elapsed());
+        self.sink.take(&Record::ControlIn { device, setup, reply: &reply, took });
+        reply
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let began = Instant::now();
+        let done = self.device.control_out(setup, data, timeout);
+        let length = u16::try_from(data.len()).unwrap_or(u16::MAX);
+        let (device, setup, took) = (self.number, setup.bytes(length), began.elapsed());
+        self.sink.take(&Record::ControlOut { device, setup, data, done: &done, took });
+        done
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        let done = self.device.claim(interface, alternate);
+        self.act(&format!("claim {interface}.{alternate}"), done)
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let began = Instant::now();
+        let reply = self.device.pipe_in(pipe, length, timeout);
+        let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
+        self.sink.take(&Record::PipeIn { device, endpoint, reply: &reply, took });
+        reply
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let began = Instant::now();
+        let done = self.device.pipe_out(pipe, data, timeout);
+        let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
+        self.sink.take(&Record::PipeOut { device, endpoint, data, done: &done, took });
+        done
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        let done = self.device.clear_halt(pipe);
+        self.act(&format!("clear-halt {:02x}", pipe.address), done)
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        let left = self.device.has_left(within);
+        if left {
+            let _ = self.act("left", Ok(()));
+        }
+        left
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        let done = self.device.reset();
+        self.act("reset", done)
+    }
+}
+
+impl Drop for Traced {
+    fn drop(&mut self) {
+        self.sink.take(&Record::Close { device: self.number });
+    }
+}

@@ -1,0 +1,127 @@
+//! A run is recorded, and answered from its record: what was seen far away is
+//! seen here again.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::fs;
+use std::path::Path;
+
+use serde_json::Value;
+use support::{Bench, Ended, Running, firmware, program, root};
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::tern::{Revision, Tern};
+
+fn recorded(bench: &Bench, file: &str, args: &[&str]) -> (Ended, String) {
+    let file = firmware(file);
+    let args = [&["update", file.to_str().unwrap(), "--format", "json", "--trace", "run.trace", "--wait", "2s"], args]
+        .concat();
+    let ended = bench.run(&args);
+    (ended, fs::read_to_string(bench.folder.path().join("run.trace")).unwrap())
+}
+
+/// Runs a command against the units of a trace.
+fn replayed(trace: &Path, file: &str, args: &[&str]) -> Ended {
+    let mut standins = Running::start(program().args(["standins", "--replay"]).arg(trace));
+    let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
+    let bus = line.rsplit(' ').next().unwrap().to_owned();
+    let mut command = program();
+    command
+        .args(["update", firmware(file).to_str().unwrap(), "--format", "json", "--bus", &bus, "--wait", "2s"])
+        .args(args);
+    let ended = Running::start(command.env("VAKA_SHEETS", root().join("demo/sheets"))).end();
+    standins.kill();
+    ended
+}
+
+/// What a run says, without times and places.
+fn said(ended: &Ended) -> Vec<Value> {
+    let plain = |mut event: Value| {
+        for key in ["time", "bus", "durations_ms", "left_ms", "text"] {
+            event.as_object_mut().unwrap().remove(key);
+        }
+        event
+    };
+    let telling = |event: &Value| !matches!(event["event"].as_str(), Some("waiting" | "progress" | "warning"));
+    ended.events().into_iter().filter(telling).map(plain).collect()
+}
+
+#[test]
+fn a_run_is_answered_from_its_record() {
+    let cases: Vec<(Bench, &str, Vec<&str>)> = vec![
+        (Bench::tern_r1(), "tern-r1-1.5.0.hex", vec!["--variant", "r1"]),
+        (Bench::of(vec![(Box::new(Gannet::new("G-00031")), Vec::new())]), "gannet-1.3.0.dfu", vec![]),
+        (
+            Bench::new(vec![(Tern::new(Revision::R2, "T2-00054"), Vec::new())]),
+            "tern-r1-1.5.0.hex",
+            vec!["--variant", "r2"],
+        ),
+    ];
+    for (bench, file, args) in cases {
+        let (first, _) = recorded(&bench, file, &args);
+        let again = replayed(&bench.folder.path().join("run.trace"), file, &args);
+        assert_eq!(again.code, first.code, "{file}: {}\n{}", again.stdout, again.stderr);
+        assert_eq!(said(&again), said(&first), "{file}");
+    }
+}
+
+#[test]
+fn a_failure_is_seen_again() {
+    for kind in [FaultKind::Stall, FaultKind::Short, FaultKind::Pull(None)] {
+        let bench = Bench::faulty_r1(vec![Fault { at: 60, kind: kind.clone() }]);
+        let args = ["--variant", "r1", "--rewrite", "--wait", "0"];
+        let (first, _) = recorded(&bench, "tern-r1-1.5.0.hex", &args[..3]);
+        assert_ne!(first.code, 0, "{kind:?}");
+        let again = replayed(&bench.folder.path().join("run.trace"), "tern-r1-1.5.0.hex", &args[..3]);
+        let error = |ended: &Ended| ended.events().into_iter().find(|event| event["event"] == "error").unwrap();
+        let (first, again) = (error(&first), error(&again));
+        assert_eq!((&again["message"], &again["code"]), (&first["message"], &first["code"]), "{kind:?}");
+    }
+}
+
+/// The record has versions, times and all transfers, and nothing of the machine.
+#[test]
+fn a_trace_tells_what_went_over_the_wire() {
+    let bench = Bench::tern_r1();
+    let (ended, trace) = recorded(&bench, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
+    let lines: Vec<Value> = trace.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!((&lines[0]["trace"], &lines[0]["vaka"]), (&1.into(), &env!("CARGO_PKG_VERSION").into()));
+    let times: Vec<f64> = lines[1..].iter().map(|line| line["t"].as_f64().unwrap()).collect();
+    assert!(times.is_sorted(), "{times:?}");
+    // Class requests, as the stand-in itself has counted them.
+    let class =
+        lines.iter().filter(|line| line["setup"].as_str().is_some_and(|s| s.starts_with("21") || s.starts_with("a1")));
+    assert_eq!(class.count(), bench.log("1-1").len());
+    assert_eq!(ended.code, 0);
+    let home = std::env::var("HOME").unwrap_or_default();
+    assert!(home.len() < 2 || !trace.contains(&home), "no path of this machine beside the command's own");
+    // A file that is there is not overwritten.
+    let file = firmware("tern-r1-1.5.0.hex");
+    bench.run(&["update", file.to_str().unwrap(), "--trace", "run.trace"]).expect(3, &["is there already"]);
+}
+
+#[test]
+fn a_trace_that_is_cut_or_no_trace_says_so() {
+    let bench = Bench::tern_r1();
+    let (_, trace) = recorded(&bench, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
+    let cut = bench.file("cut.trace", &trace.as_bytes()[..trace.len() / 2]);
+    let mut standins = Running::start(program().args(["standins", "--replay"]).arg(&cut));
+    standins.wait_for("The trace was cut short");
+    standins.wait_for("Replaying what was recorded of 1-1");
+    standins.kill();
+    let ended = replayed(&cut, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
+    assert_ne!(ended.code, 0, "half a run is no success");
+    let middle = trace.replacen("\"setup\"", "\"setup", 1);
+    for (text, words) in [
+        ("", "this is no trace"),
+        ("{\"trace\":9}\n", "it has format 9; format 1"),
+        ("{\"trace\":1}\n", "shows no unit"),
+        (&middle, "makes no sense"),
+    ] {
+        let bad = bench.file("bad.trace", text.as_bytes());
+        let words = words.replace("it has", "has");
+        Running::start(program().args(["standins", "--replay"]).arg(bad)).end().expect(8, &[&words]);
+    }
+}
