@@ -16,6 +16,11 @@ use crate::entry::stopped;
 use crate::pace::Pace;
 use crate::session::{Finished, Session, SessionError};
 
+/// Blocks of a sector that is known to differ are read on if there are no more
+/// of them than this: a jump to the next sector costs an address command, which
+/// is as much as some blocks, and the unit may want time for it. Chosen by us.
+const WORTH_A_JUMP: u64 = 6;
+
 /// What was really done, in numbers.
 #[derive(Clone, Debug, Default)]
 pub struct Tally {
@@ -131,15 +136,18 @@ impl Execution<'_, '_> {
                 (first.min(part.start()), last.max(part.end()))
             });
             let mut at = first;
+            let mut differs = false;
             while at < last {
                 self.may_go_on()?;
                 let len = self.block_len(at, last);
-                if !self.holds(at, len)? {
+                differs |= !self.holds(at, len)?;
+                at = at.checked_add(u64::from(len)).unwrap_or(last);
+                let left = last.offset_from(at).unwrap_or(0);
+                if differs && left > u64::from(self.session.limits().block_size) * WORTH_A_JUMP {
                     break;
                 }
-                at = at.checked_add(u64::from(len)).unwrap_or(last);
             }
-            if at >= last {
+            if !differs {
                 equal.push(*sector);
             }
             done += self.bytes_of_image(*sector);

@@ -224,7 +224,7 @@ impl Reader {
 
 fn bytes(hex: &str) -> Option<Vec<u8>> {
     let pair = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
-    (hex.len() % 2 == 0).then(|| hex.as_bytes().chunks(2).map(pair).collect()).flatten()
+    hex.len().is_multiple_of(2).then(|| hex.as_bytes().chunks(2).map(pair).collect()).flatten()
 }
 
 fn face(listed: &Listed) -> Option<Face> {
