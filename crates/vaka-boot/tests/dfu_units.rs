@@ -12,6 +12,7 @@ use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code};
 use vaka_core::image::dfu_file::{Suffix, append_suffix};
 use vaka_core::image::{self, ReadOptions, hex};
+use vaka_core::unit::MemoryChoice;
 use vaka_sim::bootloader::dfu::{Manner, Poll};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::unit::gannet::{self, Gannet};
@@ -378,12 +379,23 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
             let unit = Gannet::new("G-00031");
             let unit = if booted { unit.in_boot_mode() } else { unit };
             let scene = Scene::gannet(unit, Vec::new(), "");
-            let (report, events) = scene.update_with(&file, |request| request.agreed = vec!["no-sheet".into()]);
+            let (report, events) = scene.update_with(&file, |request| {
+                request.agreed = vec!["no-sheet".into()];
+                request.memory = MemoryChoice::parse("Gannet firmware");
+            });
             assert_eq!(report.code, code, "booted {booted}: {:?}", failure(&events));
             assert_eq!(scene.holds_image(), code == Code::Done);
             scene.assert_unharmed("undescribed");
         }
     }
+    // Of two memories none is taken without a choice.
+    let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), Vec::new(), "");
+    let (report, events) = scene.update_with(&named, |request| request.agreed = vec!["no-sheet".into()]);
+    let said = &failure(&events).unwrap().message;
+    assert!(
+        report.code == Code::Refused && said.contains("0.0 \"Gannet firmware\", 0.1 \"Gannet settings\""),
+        "{said}"
+    );
     // Without the consent its application is not even asked to leave.
     let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), "");
     let (report, _) = scene.update_with(&named, |request| {
@@ -398,10 +410,13 @@ fn the_sheet_says_which_memory_is_meant() {
     for (line, code) in [
         ("memory = \"Gannet firmware\"", Code::Done),
         ("interface = 0\nalternate = 0", Code::Done),
-        ("alternate = 1", Code::Refused),
+        // The settings are a memory too, but the image does not go into them.
+        ("alternate = 1", Code::Transfer),
+        ("alternate = 2", Code::Refused),
+        ("", Code::Refused),
         ("memory = \"Options\"", Code::Refused),
     ] {
-        let sheet = GANNET.replace("upload = \"image\"", &format!("upload = \"image\"\n{line}"));
+        let sheet = GANNET.replace("memory = \"Gannet firmware\"", line);
         let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), Vec::new(), &sheet);
         let (report, events) = scene.update();
         assert_eq!(report.code, code, "{line}: {:?}", failure(&events));

@@ -13,6 +13,9 @@ pub struct Carried {
     pub fields: Vec<Field>,
     /// What makes sure of it.
     pub checksum: Option<RegionChecksum>,
+    /// The name of the unit's memory that is this region, where a plain DFU
+    /// unit offers it as one of its own.
+    pub memory: Option<String>,
 }
 
 /// A value that belongs to one unit.
@@ -209,6 +212,7 @@ mod tests {
                 field("key", 6, 2, FieldKind::Bytes),
             ],
             checksum: Some(RegionChecksum { offset: 12, kind: ChecksumKind::Sum, over: 12 }),
+            memory: None,
         }
     }
 

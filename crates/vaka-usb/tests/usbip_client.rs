@@ -137,14 +137,26 @@ fn every_refusal_of_an_import_has_its_own_error() {
         (4, "nothing that is free"),
         (9, "status 9"),
     ] {
-        let scene: Scene = Box::new(move |mut stream| {
-            receive::<40>(&mut stream);
-            stream.write_all(&[0x01, 0x11, 0, 3, 0, 0, 0, status]).unwrap();
-        });
-        let server = serve(vec![scene]);
+        // A device that is in use is asked for again, for a while.
+        let asked = if status == 2 { 60 } else { 1 };
+        let server = serve((0..asked).map(|_| refused(status)).collect());
         let error = server.bus.open("3-2").map(drop).unwrap_err();
         assert!(error.to_string().contains(wanted), "{error}");
     }
+}
+
+fn refused(status: u8) -> Scene {
+    Box::new(move |mut stream| {
+        receive::<40>(&mut stream);
+        stream.write_all(&[0x01, 0x11, 0, 3, 0, 0, 0, status]).unwrap();
+    })
+}
+
+/// Whoever had it has just ended: the server lets go of it a moment later.
+#[test]
+fn a_device_that_becomes_free_in_a_moment_is_opened() {
+    let server = serve(vec![refused(2), refused(2), imported(|_| {})]);
+    drop(open(&server));
 }
 
 #[test]

@@ -92,10 +92,12 @@ fn what_does_not_fit_or_is_not_sound_is_refused() {
     let all: Vec<Vec<u8>> = ["1-1", "1-2", "1-3", "1-4"].map(|port| bench.memory(port)).to_vec();
     // Another form of the product, whose settings have another length.
     carry(&bench, "1-3", "r2", &["load", "s.json"]).expect(3, &["it has 3072 bytes, the region has 6144"]);
-    // The sheet does not let the Gannet's settings be carried.
-    bench
-        .run(&["carry", "save", "g.json", "--unit", "name=gannet"])
-        .expect(3, &["does not say that region 'settings' may be carried"]);
+    // The sheets do not let an application be carried, nor a region that is none.
+    for region in ["application", "bootloader", "attic"] {
+        bench
+            .run(&["carry", "save", "g.json", "--unit", "name=gannet", "--region", region])
+            .expect(3, &[&format!("No sheet says that region '{region}' may be carried")]);
+    }
     for (from, to, words) in [
         ("\"tern\"", "\"gannet\"", "is of a gannet; the unit is a tern"),
         ("\"carried\": 1", "\"carried\": 2", "it has form 2"),
@@ -115,4 +117,26 @@ fn what_does_not_fit_or_is_not_sound_is_refused() {
     for (port, memory) in ["1-1", "1-2", "1-3", "1-4"].into_iter().zip(&all) {
         assert!(bench.memory(port) == *memory, "{port} was changed");
     }
+}
+
+/// A plain DFU unit that offers its settings as a memory of their own.
+#[test]
+fn a_gannets_settings_are_carried_by_their_own_memory() {
+    let bench =
+        Bench::of(vec![(Box::new(Gannet::new("G-00031")), Vec::new()), (Box::new(Gannet::new("G-00032")), Vec::new())]);
+    let changed = settings("G-00031", 77, 5);
+    {
+        let mut world = lock(&bench.world);
+        let flash = world.unit("1-1").unwrap().flash_mut();
+        flash.erase(0x1_F800..0x2_0000);
+        flash.put(0x1_F800, &changed);
+    }
+    let before = bench.memory("1-2");
+    bench.run(&["carry", "save", "g.json", "--unit", "1-1"]).expect(0, &["region 'settings'", "G-00031"]);
+    bench.run(&["carry", "load", "g.json", "--unit", "1-2"]).expect(0, &["read-back", "confirmed", "G-00032"]);
+    let after = bench.memory("1-2");
+    assert_eq!(after[0x1_F800..0x1_F800 + 36], settings("G-00032", 77, 5));
+    assert_eq!(after[..0x1_F800], before[..0x1_F800], "nothing else was touched");
+    assert_eq!(bench.memory("1-1")[0x1_F800..0x1_F800 + 36], changed);
+    bench.run(&["carry", "load", "g.json", "--unit", "1-2"]).expect(0, &["Already there"]);
 }

@@ -143,7 +143,7 @@ impl fmt::Display for Step {
             Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
             Self::Compare { sectors } => {
                 let count = text::count(sectors.len(), "sector");
-                write!(f, "read {count} and leave out what already holds the image's bytes")
+                write!(f, "read {count}; what holds the image's bytes already is left out of the steps below")
             }
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();

@@ -177,6 +177,27 @@ impl Route {
     }
 }
 
+impl Route {
+    /// The same route for a carried region; a plain DFU unit must offer it as a
+    /// memory of its own.
+    fn for_carried(&self, region: &Region, memory: Option<&String>) -> Option<Self> {
+        let kind = match (&self.kind, memory) {
+            (RouteKind::Dfu { .. }, None) => self.kind.clone(),
+            (RouteKind::Dfu { .. }, Some(name)) => RouteKind::Dfu { memory: named(name) },
+            // What such a memory gives back is what was put in, or carrying has no sense.
+            (RouteKind::PlainDfu { .. }, Some(name)) => {
+                RouteKind::PlainDfu { memory: named(name), uploads_image: true }
+            }
+            (RouteKind::PlainDfu { .. }, None) => return None,
+        };
+        Some(Self { kind, writes: vec![region.clone()], ..self.clone() })
+    }
+}
+
+fn named(name: &str) -> MemoryChoice {
+    MemoryChoice { name: Some(name.to_owned()), ..MemoryChoice::default() }
+}
+
 /// The protocol of a route.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum RouteKind {
@@ -299,8 +320,8 @@ impl Variant {
     fn for_carried(&self, name: &str) -> Option<Self> {
         let region = self.regions.iter().find(|region| region.name == name && region.carried.is_some())?;
         let mut variant = self.clone();
-        variant.routes.retain(|route| matches!(route.kind, RouteKind::Dfu { .. }));
-        variant.routes.iter_mut().for_each(|route| route.writes = vec![region.clone()]);
+        let memory = region.carried.as_ref().and_then(|carried| carried.memory.clone());
+        variant.routes = self.routes.iter().filter_map(|route| route.for_carried(region, memory.as_ref())).collect();
         variant.image = ImageRules {
             region: region.clone(),
             starts_region: true,

@@ -114,6 +114,7 @@ struct RawCarried {
     #[serde(default)]
     fields: Vec<RawField>,
     checksum: Option<RawRegionChecksum>,
+    memory: Option<Spanned<String>>,
 }
 
 #[derive(Deserialize)]
@@ -443,7 +444,7 @@ impl Checker<'_> {
                 Some(RegionChecksum { offset, kind: raw.kind, over: usize::try_from(over).unwrap_or(0) })
             }
         };
-        Ok(Carried { fields, checksum })
+        Ok(Carried { fields, checksum, memory: self.optional_words("memory", raw.memory.as_ref())? })
     }
 
     fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {

@@ -57,7 +57,9 @@ pub struct DfuPlain {
     traits: Traits,
     manner: Manner,
     transfer_size: u16,
-    /// Where the application's memory begins and ends.
+    /// What each alternate setting maps; the first holds the application.
+    memories: Vec<Range<u32>>,
+    /// What is written and read now.
     region: Range<u32>,
     next_block: u16,
     /// Where the next block goes, or comes from.
@@ -73,19 +75,23 @@ pub struct DfuPlain {
 
 impl DfuPlain {
     /// Fresh after it came up; in dfuERROR if it came because nothing can run.
+    /// The first of `memories`, of which there is one for each alternate
+    /// setting, holds the application.
     pub fn new(
-        region: Range<u32>,
+        memories: Vec<Range<u32>>,
         transfer_size: u16,
         traits: Traits,
         manner: Manner,
         is_sound: fn(&Flash) -> bool,
     ) -> Self {
+        let region = memories.first().cloned().unwrap_or_default();
         Self {
             state: state::IDLE,
             status: status::OK,
             transfer_size: manner.takes_block.unwrap_or(transfer_size),
             cursor: region.start,
             region,
+            memories,
             traits,
             manner,
             next_block: 0,
@@ -102,6 +108,19 @@ impl DfuPlain {
     pub fn for_want_of_firmware(mut self) -> Self {
         self.fail(status::FIRMWARE);
         self
+    }
+
+    /// Chooses a memory by its alternate setting; false if there is none.
+    pub fn select(&mut self, alternate: u16) -> bool {
+        let Some(region) = self.memories.get(usize::from(alternate)) else { return false };
+        self.region = region.clone();
+        self.start_over();
+        true
+    }
+
+    /// What makes it effective looks at the application only if that was written.
+    fn accepts(&self, flash: &Flash) -> bool {
+        self.memories.first() != Some(&self.region) || (self.is_sound)(flash)
     }
 
     /// Its functional descriptor.
@@ -267,7 +286,7 @@ impl DfuPlain {
                 None => self.state = state::DOWNLOAD_IDLE,
             },
             state::MANIFEST_SYNC if self.manifested => self.go_idle(),
-            state::MANIFEST_SYNC if !(self.is_sound)(flash) => self.fail(status::FILE),
+            state::MANIFEST_SYNC if !self.accepts(flash) => self.fail(status::FILE),
             state::MANIFEST_SYNC => {
                 time = MANIFEST_TIME;
                 (self.state, self.until) = (state::MANIFEST, now + time);

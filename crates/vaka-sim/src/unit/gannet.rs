@@ -33,6 +33,8 @@ const START_TIME: Duration = Duration::from_millis(250);
 
 /// Addresses of the application.
 pub const APPLICATION_REGION: std::ops::Range<u32> = 0x5000..0x1_F800;
+/// Addresses of the settings; its bootloader offers them as a second memory.
+pub const SETTINGS_REGION: std::ops::Range<u32> = 0x1_F800..0x2_0000;
 /// Addresses of the bootloader.
 pub const BOOTLOADER_REGION: std::ops::Range<u32> = 0..0x5000;
 
@@ -119,8 +121,13 @@ impl Gannet {
     }
 
     fn boot_mode(&self) -> Mode {
-        let boot =
-            DfuPlain::new(APPLICATION_REGION, TRANSFER_SIZE, self.traits, self.manner.clone(), |f| sound(f).is_some());
+        let boot = DfuPlain::new(
+            vec![APPLICATION_REGION, SETTINGS_REGION],
+            TRANSFER_SIZE,
+            self.traits,
+            self.manner.clone(),
+            |f| sound(f).is_some(),
+        );
         Mode::Boot(if sound(&self.flash).is_some() { boot } else { boot.for_want_of_firmware() })
     }
 
@@ -153,7 +160,7 @@ impl Gannet {
     fn boot_face(&self, boot: &DfuPlain) -> Face {
         let interface = FaceInterface {
             class: dfu::CLASS,
-            names: vec!["Gannet firmware".to_owned()],
+            names: vec!["Gannet firmware".to_owned(), "Gannet settings".to_owned()],
             extra: boot.functional_descriptor(),
         };
         let texts = ["Skerrow Instruments", "Gannet bootloader", &self.serial];
@@ -245,6 +252,16 @@ impl Unit for Gannet {
             State::Up(Mode::Boot(boot), _) => boot.control(now, &self.flash, setup, data),
             State::Up(Mode::Application(_), _) => self.run_time(now, setup),
             _ => Answer::Stall,
+        }
+    }
+
+    fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
+        const SET_INTERFACE: (u8, u8) = (0x01, 11);
+        match &mut self.state {
+            State::Up(Mode::Boot(boot), _) if (setup.kind, setup.request) == SET_INTERFACE => {
+                Some(if boot.select(setup.value) { Answer::Done } else { Answer::Stall })
+            }
+            _ => None,
         }
     }
 

@@ -10,7 +10,7 @@ use std::time::{Duration, Instant};
 
 use super::DEFAULT_PORT;
 use super::wire::{self, DeviceRecord, Message, OpHeader, status};
-use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, Speed};
+use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
 use crate::strings;
 
@@ -20,6 +20,13 @@ const SERVER_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// Time for a server to answer a cancellation. Chosen by us.
 const UNLINK_TIMEOUT: Duration = Duration::from_secs(2);
+
+/// Time for a server to let go of a device that was closed. Chosen by us.
+const CLOSE_TIMEOUT: Duration = Duration::from_millis(300);
+
+/// How long a device that is in use is asked for again: whoever had it may have
+/// ended just now. Chosen by us; the kernel's server resets the device first.
+const BUSY_FOR: Duration = Duration::from_millis(700);
 
 /// More devices than a server can have ports for; a longer list is damaged.
 const MAX_DEVICES: u32 = 4096;
@@ -154,6 +161,18 @@ impl Bus for UsbIpBus {
     }
 
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let give_up = Instant::now() + BUSY_FOR;
+        loop {
+            match self.try_open(port) {
+                Err(BusError::Busy(_)) if Instant::now() < give_up => std::thread::sleep(PolledWatch::INTERVAL),
+                other => return other,
+            }
+        }
+    }
+}
+
+impl UsbIpBus {
+    fn try_open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: self.name.clone(), port: port.to_owned() };
         let Some(busid) = wire::emit_busid(port) else { return Err(BusError::NotThere(location)) };
         let mut request = OpHeader::new(wire::OP_REQ_IMPORT, 0).emit().to_vec();
@@ -281,6 +300,21 @@ impl<'a> Transfer<'a> {
     /// To the device, on endpoint 0.
     fn control(setup: [u8; 8], length: u16, data: &'a [u8]) -> Self {
         Self { endpoint: 0, interval: 0, setup, is_in: false, length: u32::from(length), data }
+    }
+}
+
+impl Drop for UsbIpDevice {
+    /// Waits until the server has let go too, so that whoever opens the device
+    /// next finds it free.
+    fn drop(&mut self) {
+        let stream = &mut self.connection.stream;
+        let closed = stream.shutdown(std::net::Shutdown::Write);
+        if closed.is_err() || stream.set_read_timeout(Some(CLOSE_TIMEOUT)).is_err() {
+            return;
+        }
+        let deadline = Instant::now() + CLOSE_TIMEOUT;
+        let mut rest = [0; 1024];
+        while matches!(stream.read(&mut rest), Ok(count) if count > 0) && Instant::now() < deadline {}
     }
 }
 

@@ -53,7 +53,22 @@ pub fn run(command: &CarryCommand, common: &Common, setting: &Setting) -> Outcom
     }
 }
 
-/// Opens the unit, and gives what it holds in the region.
+/// The sheets in which that region takes the application's place.
+fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
+    let sheets = setting::sheets(common)?;
+    if sheets.is_empty() {
+        return Err(setting::no_sheets());
+    }
+    let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(region)).collect();
+    if carried.is_empty() {
+        let region = text::tame(region);
+        let failure = Failure::new(Code::Refused, format!("No sheet says that region '{region}' may be carried."));
+        return Err(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how.").into());
+    }
+    Ok(carried)
+}
+
+/// What a unit holds in the region, and what is known of that.
 fn present(visit: &mut Visit<'_>, name: &str, pace: &mut Pace<'_>) -> Result<(Vec<u8>, Span, Carried), Problem> {
     let region: &Region = visit.region(name)?;
     let carried = region.carried.clone().ok_or_else(|| {
@@ -79,7 +94,7 @@ fn wish(common: &Common) -> Wish {
 
 fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Setting) -> Outcome {
     convert::may_store(out, replace)?;
-    let sheets = setting::sheets(common)?;
+    let sheets = sheets_for(region, common)?;
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
@@ -123,7 +138,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
 
 fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Setting) -> Outcome {
     let (file, content) = read_file(path)?;
-    let sheets = setting::sheets(common)?;
+    let sheets = sheets_for(&file.region, common)?;
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
@@ -139,8 +154,6 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     };
     visit.stay(&mut pace);
     // From here on it is an update like any other, of that region alone.
-    let of_region: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(&file.region)).collect();
-    let bench = Bench::new(setting::buses(common)?, &of_region).guarded(Arc::new(Locks));
     let text = hex::write(&image);
     let request = job::Request {
         unit: common.unit.clone(),
