@@ -97,8 +97,8 @@ impl Execution<'_, '_> {
                     let bytes = spans.iter().map(|span| span.len()).sum();
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
-                // Done before the plan was settled, by `equal_sectors`.
-                Step::Compare { .. } => {}
+                // Done before the plan was settled.
+                Step::Keep { .. } | Step::Compare { .. } => {}
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
             }
         }
@@ -112,7 +112,8 @@ impl Execution<'_, '_> {
     /// The unit cannot be read any more, or a person stopped it. Nothing was
     /// changed.
     pub fn equal_sectors(&mut self) -> Result<Vec<Span>, Failure> {
-        let Some(step @ Step::Compare { sectors }) = self.plan.plan().steps.first() else { return Ok(Vec::new()) };
+        let compare = self.plan.plan().steps.iter().find(|step| matches!(step, Step::Compare { .. }));
+        let Some(step @ Step::Compare { sectors }) = compare else { return Ok(Vec::new()) };
         let bytes = sectors.iter().map(|sector| self.bytes_of_image(*sector)).sum();
         let mut equal = Vec::new();
         let streamed = self.plan.plan().steps.contains(&Step::Finish);

@@ -10,7 +10,7 @@ use vaka_core::event::{
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::matching::{Approval, Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, RestartBy, Step};
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, PlanError, RestartBy, Step};
 use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant};
 use vaka_core::text;
 use vaka_core::unit::{MemoryChoice, Mode, ReleaseNumber, UnitFacts};
@@ -52,6 +52,27 @@ pub struct Request<'a> {
     pub read_back: bool,
     /// Where the present content goes before anything is changed.
     pub save: Option<Save<'a>>,
+    /// Names of regions that stay as they are, even where they share a sector
+    /// with what is written.
+    pub keep: Vec<String>,
+    /// Where what is kept is safe while it is not in the unit.
+    pub shelf: Option<&'a dyn Shelf>,
+}
+
+/// Holds what is kept of a unit while its sectors are erased, beyond the end of
+/// this process if need be.
+pub trait Shelf: std::fmt::Debug {
+    /// Puts it there; gives back what that is called.
+    ///
+    /// # Errors
+    /// It cannot be stored. Nothing was changed in the unit.
+    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure>;
+
+    /// What an earlier run left there, because it did not come to its end.
+    fn left(&self, unit: &str) -> Option<Image>;
+
+    /// It is in the unit again.
+    fn clear(&self, unit: &str);
 }
 
 /// Keeps what was read of a unit; gives back what it is called.
@@ -81,6 +102,8 @@ impl<'a> Request<'a> {
             plan_only: false,
             read_back: true,
             save: None,
+            keep: Vec::new(),
+            shelf: None,
         }
     }
 }
@@ -118,6 +141,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         resumed: 0,
         touched: Vec::new(),
         saved: None,
+        kept: None,
+        boot_serial: None,
         guard: None,
     };
     if let Err(failure) = job.work() {
@@ -175,6 +200,11 @@ struct Job<'a, 'b> {
     touched: Vec<Span>,
     /// What the saved content is called; empty if there was none.
     saved: Option<String>,
+    /// What is kept, once it was read.
+    kept: Option<Image>,
+    /// The serial number in update mode: another one than the application's on
+    /// some units.
+    boot_serial: Option<String>,
     /// Keeps other processes from the unit until the job ends.
     guard: Option<Box<dyn std::any::Any + Send>>,
 }
@@ -319,13 +349,15 @@ impl<'a, 'b> Job<'a, 'b> {
             resumed: self.resumed,
             touched: std::mem::take(&mut self.touched),
             saved: self.saved.take(),
+            kept: self.kept.take(),
+            boot_serial: self.boot_serial.clone(),
             guard: self.guard.take(),
         };
         let done = job
             .judged(&described, &sheet, image, &identity.facts)
             .and_then(|settled| job.update(&booted, device, &identity, &settled));
         (self.report, self.lost, self.last) = (job.report, job.lost, job.last);
-        (self.touched, self.saved, self.guard) = (job.touched, job.saved, job.guard);
+        (self.touched, self.saved, self.kept, self.guard) = (job.touched, job.saved, job.kept, job.guard);
         done
     }
 
@@ -414,9 +446,9 @@ impl<'a, 'b> Job<'a, 'b> {
         image: Image,
         unit: &UnitFacts,
     ) -> Result<Settled<'a>, Failure> {
-        let Request { clear_all, agreed, .. } = self.request;
-        let case =
-            Case { sheet, unit: Some(unit), image: &image, label: None, running: None, clear_all: *clear_all, agreed };
+        let Request { clear_all, agreed, keep, .. } = self.request;
+        let (clear_all, unit) = (*clear_all, Some(unit));
+        let case = Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed };
         let verdict = judge(&case);
         self.tell_verdict(&verdict);
         match verdict.outcome {
@@ -459,6 +491,7 @@ impl<'a, 'b> Job<'a, 'b> {
                 label: label.map(|(_, variant)| variant),
                 running: version.or_else(|| tells(sheet)),
                 clear_all: self.request.clear_all,
+                keep: &self.request.keep,
                 agreed: &self.request.agreed,
             };
             let verdict = judge(&case);
@@ -508,6 +541,7 @@ impl<'a, 'b> Job<'a, 'b> {
             Ok((device, identity))
         };
         let (device, identity) = opened().map_err(|error| open_failure(&error, &place))?;
+        self.boot_serial.clone_from(&identity.facts.serial);
         if self.report.serial.is_none() {
             self.report.serial.clone_from(&identity.facts.serial);
         }
@@ -534,7 +568,8 @@ impl<'a, 'b> Job<'a, 'b> {
         let geometry = Geometry {
             sectors: &sectors,
             block_size: Some(u32::from(opening.block_size)),
-            can_read: opening.attributes.can_upload() && self.request.read_back,
+            // What is kept is read whatever is checked.
+            can_read: opening.attributes.can_upload() && (self.request.read_back || !self.request.keep.is_empty()),
             attributes: Some(opening.attributes),
         };
         let plan = plan(settled, geometry, false, self.request, self.content())?;
@@ -572,12 +607,18 @@ impl<'a, 'b> Job<'a, 'b> {
             }
         };
         self.save(settled, &mut *session)?;
+        let merged = self.keep(settled, &plan, &mut *session)?;
+        let (settled, plan) = match &merged {
+            None => (settled, plan),
+            Some(merged) => (merged, plan_again(merged, geometry, &approval, self.request, self.content())?),
+        };
         let equal = self.already_there(&plan, settled, &mut *session)?;
         let plan = match equal[..] {
             [] => plan,
             _ => plan_again(settled, geometry, &approval, self.request, Content::Equal(&equal))?,
         };
         self.carry_out(&plan, settled, &equal, &mut *session)?;
+        self.is_in_again();
         self.restart(plan.plan(), &mut *session)?;
         drop(session);
         self.confirm(unit, settled);
@@ -638,6 +679,65 @@ impl<'a, 'b> Job<'a, 'b> {
         self.tell_step(StepName::Read, StepState::Done, format!("saved: {name}"));
         self.saved = Some(name);
         Ok(())
+    }
+
+    /// Reads what is kept of the sectors that will be erased, and makes it a part
+    /// of what is written.
+    fn keep(
+        &mut self,
+        settled: &Settled<'a>,
+        plan: &ApprovedPlan,
+        session: &mut dyn Session,
+    ) -> Result<Option<Settled<'a>>, Failure> {
+        let spans = plan.plan().kept();
+        if spans.is_empty() {
+            return Ok(None);
+        }
+        let unit = self.unit_name();
+        let left = || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|left| holds_all(left, spans));
+        let kept = match self.kept.take().or_else(left) {
+            Some(kept) => {
+                self.pace.warn("What is kept was read before a break; those bytes are written, not what is there now.");
+                kept
+            }
+            None => {
+                let place = self.report.unit.clone().unwrap_or_default();
+                let parts = visit::read_spans(session, spans, &place, self.pace);
+                session.rest(self.pace);
+                let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
+                if let Some(shelf) = self.request.shelf {
+                    let name = shelf.put(&unit, &image)?;
+                    let bytes = vaka_core::size::Bytes(image.len());
+                    self.tell_step(
+                        StepName::Read,
+                        StepState::Done,
+                        format!("{bytes} to keep, meanwhile also in {name}"),
+                    );
+                }
+                image
+            }
+        };
+        let parts: Vec<_> = [&settled.image, &kept]
+            .iter()
+            .flat_map(|image| image.segments())
+            .map(|segment| (segment.start(), segment.data().to_vec()))
+            .collect();
+        let image = Image::of_memory(&parts).ok_or_else(|| internal("the image and what is kept overlap"))?;
+        self.kept = Some(kept);
+        let Settled { sheet, variant, route, verdict, .. } = settled;
+        Ok(Some(Settled { sheet, variant, route, image, verdict: verdict.clone() }))
+    }
+
+    /// What was kept is in the unit again.
+    fn is_in_again(&mut self) {
+        if let (Some(_), Some(shelf)) = (self.kept.take(), self.request.shelf) {
+            shelf.clear(&self.unit_name());
+        }
+    }
+
+    /// The unit's serial number in update mode, or else its place.
+    fn unit_name(&self) -> String {
+        self.boot_serial.clone().or_else(|| self.report.unit.clone()).unwrap_or_default()
     }
 
     /// What is known of the unit's content before it is asked.
@@ -825,6 +925,10 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 }
 
+fn holds_all(image: &Image, spans: &[Span]) -> bool {
+    spans.iter().all(|span| image.bytes(*span).is_some())
+}
+
 /// What can be said of the file before any unit is looked for.
 fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
     match image::read(request.file, request.options) {
@@ -849,13 +953,32 @@ fn plan(
     request: &Request<'_>,
     content: Content<'_>,
 ) -> Result<Plan, Failure> {
-    let clear_all = request.clear_all;
+    let (clear_all, keep) = (request.clear_all, &request.keep[..]);
     let Settled { sheet, variant, route, image, .. } = settled;
-    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all, content };
-    Plan::draft(&job).map_err(|error| {
-        Failure::new(Code::Refused, format!("No plan can be made: {error}."))
+    let can_stay = |name: &&String| {
+        let named = variant.regions.iter().any(|region| region.name == **name);
+        named && variant.image.region.name != **name
+    };
+    if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
+        let regions = variant.regions.iter().map(|region| region.name.as_str());
+        let known: Vec<&str> = regions.filter(|name| *name != variant.image.region.name).collect();
+        let message = format!("There is no region '{}' beside the one that is written.", text::tame(name));
+        return Err(Failure::new(Code::Usage, message)
             .state("Nothing was changed in the unit.")
-            .cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
+            .cure(format!("What can be kept: {}.", known.join(", "))));
+    }
+    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
+    Plan::draft(&job).map_err(|error| {
+        let refused = Failure::new(Code::Refused, format!("No plan can be made: {error}."));
+        let refused = refused.state("Nothing was changed in the unit.");
+        match &error {
+            PlanError::Spills { regions, .. } if !regions.is_empty() => {
+                let options: Vec<String> = regions.iter().map(|region| format!("--keep {region}")).collect();
+                return refused.cure(format!("To have it read first and written again: {}.", options.join(" ")));
+            }
+            _ => {}
+        }
+        refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
     })
 }
 

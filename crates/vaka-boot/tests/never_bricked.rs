@@ -124,6 +124,8 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
         agreed: agreed[..random.below(5)].to_vec(),
         plan_only: random.once_in(10),
         read_back: random.below(4) > 0,
+        keep: Vec::new(),
+        shelf: None,
         clear_all: random.once_in(10),
         ..Request::new(&[])
     };

@@ -50,7 +50,16 @@ fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: 
     let image = image(bytes);
     let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
     let label = label.map(|label| sheet.variant(label).unwrap());
-    judge(&Case { sheet: &sheet, unit, image: &image, label, running: None, clear_all: false, agreed: &agreed })
+    judge(&Case {
+        sheet: &sheet,
+        unit,
+        image: &image,
+        label,
+        running: None,
+        clear_all: false,
+        keep: &[],
+        agreed: &agreed,
+    })
 }
 
 /// The deciding evidence of each case, readable as a table.
@@ -164,6 +173,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
         geometry,
         needs_entry: true,
         clear_all: false,
+        keep: &[],
         content: Content::Rewrite,
     };
     let plan = Plan::draft(&job).unwrap();
@@ -200,6 +210,7 @@ fn a_plan_never_erases_beside_its_regions() {
         geometry,
         needs_entry: false,
         clear_all: false,
+        keep: &[],
         content: Content::Rewrite,
     };
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
@@ -262,6 +273,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
             label: None,
             running: None,
             clear_all: false,
+            keep: &[],
             agreed: &agreed,
         };
         let found = judge(&case);

@@ -172,6 +172,7 @@ pub struct PolledWatch<'a> {
     bus: &'a dyn Bus,
     clock: &'a dyn Clock,
     known: Vec<DeviceInfo>,
+    began: Duration,
 }
 
 impl<'a> PolledWatch<'a> {
@@ -180,17 +181,21 @@ impl<'a> PolledWatch<'a> {
     /// (under a millisecond on one machine). Chosen by us.
     pub const INTERVAL: Duration = Duration::from_millis(25);
 
+    /// At first it looks more often: most units come back within a second, and
+    /// somebody waits for that.
+    const KEEN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_millis(8));
+
     /// Watches from now on; what is there now is not a change.
     ///
     /// # Errors
     /// The bus cannot be listed.
     pub fn new(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Result<Self, BusError> {
-        Ok(Self { bus, clock, known: bus.list()? })
+        Ok(Self { bus, clock, known: bus.list()?, began: clock.now() })
     }
 
     /// Watches from a time on when nothing was there.
     pub fn from_nothing(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Self {
-        Self { bus, clock, known: Vec::new() }
+        Self { bus, clock, known: Vec::new(), began: clock.now() }
     }
 
     /// What changed since the last call. Returns at the first change, or with
@@ -210,7 +215,9 @@ impl<'a> PolledWatch<'a> {
             if !changes.is_empty() || rest.is_zero() {
                 return Ok(changes);
             }
-            self.bus.await_change(self.clock, rest);
+            let (keen_for, keenly) = Self::KEEN;
+            let is_keen = self.clock.now() < self.began + keen_for;
+            self.bus.await_change(self.clock, if is_keen { rest.min(keenly) } else { rest });
         }
     }
 }

@@ -292,6 +292,9 @@ pub struct Update {
     /// Write also what is already equal
     #[arg(long)]
     pub rewrite: bool,
+    /// A region that stays as it is, even where it shares a sector with the application; may be given more than once
+    #[arg(long, value_name = "REGION")]
+    pub keep: Vec<String>,
     /// Erase the whole part first, but for its bootloader; what is lost by that is asked for as an agreement
     #[arg(long)]
     pub clear_all: bool,

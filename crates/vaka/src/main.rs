@@ -13,6 +13,7 @@ mod render;
 mod report;
 mod seen;
 mod setting;
+mod shelf;
 mod trace;
 
 use std::process::ExitCode;

@@ -39,6 +39,17 @@ fn settings(number: &str, offset: u32, harbour: u32) -> Vec<u8> {
     bytes
 }
 
+/// What is carried is an attempt like any other, and on record.
+#[test]
+fn what_is_carried_is_on_record() {
+    let bench = bench();
+    put(&bench, "1-1", &settings("T1-00217", 2075, 7));
+    put(&bench, "1-2", &settings("T1-00300", 1, 1));
+    carry(&bench, "1-1", "r1", &["save", "a.json", "--region", "settings"]).expect(0, &[]);
+    carry(&bench, "1-2", "r1", &["load", "a.json"]).expect(0, &[]);
+    bench.run(&["journal"]).expect(0, &["a.json", "updated", "1-2"]);
+}
+
 fn put(bench: &Bench, port: &str, bytes: &[u8]) {
     let mut world = lock(&bench.world);
     let flash = world.unit(port).unwrap().flash_mut();

@@ -44,6 +44,30 @@ fn a_region_a_range_and_all_that_a_route_writes_are_read() {
     bench.run(&["read", "--unit", "1-1", "--unattended", "x.hex"]).expect(3, &["--variant r1 or --variant r2"]);
 }
 
+/// A disk that is full: what stands there stays, and nothing is left behind. The
+/// limit on a file's size stops a write as a full disk does.
+#[test]
+fn a_full_disk_costs_nothing() {
+    let bench = bench();
+    let (memory, program) = (bench.memory("1-1"), env!("CARGO_BIN_EXE_vaka"));
+    let old = bench.file("old.bin", b"what was saved before");
+    let limited = |args: &str| {
+        let line = format!("trap '' XFSZ; ulimit -f 4; exec '{program}' {args} --unit 1-1 --variant r1");
+        let mut command = std::process::Command::new("sh");
+        command.arg("-c").arg(line).current_dir(bench.folder.path());
+        command.envs(bench.command().get_envs().filter_map(|(key, value)| Some((key, value?))));
+        Running::start(&mut command).end()
+    };
+    limited("read old.bin --replace").expect(8, &["old.bin: File too large"]);
+    let image = firmware("tern-r1-1.5.0.hex");
+    limited(&format!("update '{}' --save new.hex", image.display())).expect(8, &["new.hex: File too large"]);
+    assert_eq!(fs::read(old).unwrap(), b"what was saved before");
+    let left = fs::read_dir(bench.folder.path()).unwrap().map(|entry| entry.unwrap().file_name());
+    let left: Vec<_> = left.filter(|name| name.to_string_lossy().contains(".vaka-") || name == "new.hex").collect();
+    assert!(left.is_empty(), "{left:?}");
+    assert_eq!(bench.memory("1-1"), memory, "nothing was written without what was to be saved");
+}
+
 /// The Gannet is brought into its bootloader, read from there, and sent back.
 #[test]
 fn a_running_unit_is_read_and_goes_back_to_its_application() {

@@ -8,7 +8,7 @@ use crate::image::stamp::{self, Found, Seal};
 use crate::image::vectors::StartVectors;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
-use crate::sheet::{BOOTLOADER, Route, RouteKind, Sheet, Variant};
+use crate::sheet::{BOOTLOADER, Region, Route, RouteKind, Sheet, Variant};
 use crate::size::Bytes;
 use crate::text;
 use crate::unit::{DfuMemory, ReleaseNumber, UnitFacts, UsbId};
@@ -368,7 +368,7 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
 }
 
 /// What is lost when everything is erased first. The bootloader never is.
-pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
+pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[String]) -> Vec<Evidence> {
     let covered = |span: Span| -> u64 {
         image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
     };
@@ -384,7 +384,8 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evi
         let means = "erased by --clear-all: settings, and a bootloader if there is one";
         return vec![seen.weighs(Weight::unless_agreed("lose-everything"), means)];
     }
-    let others = variant.regions.iter().filter(|region| region.name != BOOTLOADER && *region != &variant.image.region);
+    let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
+    let others = variant.regions.iter().filter(goes).filter(|region| *region != &variant.image.region);
     let mut losses: Vec<Evidence> =
         others.filter(|region| lost(region.span) > 0).map(|region| loss(&region.name, region.span)).collect();
     let unnamed: u64 = variant.flash.zones().iter().map(|zone| zone.span().len()).sum::<u64>()

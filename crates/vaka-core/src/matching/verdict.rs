@@ -24,6 +24,8 @@ pub struct Case<'a> {
     /// Whether everything that may be is erased first, not only what is
     /// written.
     pub clear_all: bool,
+    /// Names of regions that stay as they are.
+    pub keep: &'a [String],
     /// Ids of what was agreed to.
     pub agreed: &'a [String],
 }
@@ -243,7 +245,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
     evidence.extend(rules::version(variant, case.image, case.running));
     evidence.extend(rules::undescribed(case.sheet, variant));
     if case.clear_all {
-        evidence.extend(rules::losses(case.sheet, variant, case.image));
+        evidence.extend(rules::losses(case.sheet, variant, case.image, case.keep));
     }
     let (agreed, missing) = agreements(&evidence, case.agreed);
     let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);

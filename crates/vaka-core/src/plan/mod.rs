@@ -53,6 +53,12 @@ pub enum Step {
     },
     /// The unit is asked what it is, and the verdict made again.
     Identify,
+    /// What shares a sector with the image and is to stay is read, to be written
+    /// again with it.
+    Keep {
+        /// Which addresses.
+        spans: Vec<Span>,
+    },
     /// The unit's content is read first; what already holds the image's bytes is
     /// left as it is.
     Compare {
@@ -141,6 +147,11 @@ impl fmt::Display for Step {
                 write!(f, ", until {id} is seen")
             }
             Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
+            Self::Keep { spans } => {
+                let bytes = spans.iter().map(|span| span.len()).sum();
+                write!(f, "read {}, which share a sector with the image, and write them again with it", Bytes(bytes))?;
+                spans.iter().try_for_each(|span| write!(f, ", {span}"))
+            }
             Self::Compare { sectors } => {
                 let count = text::count(sectors.len(), "sector");
                 write!(f, "read {count}; what holds the image's bytes already is left out of the steps below")
@@ -215,6 +226,9 @@ pub struct Plan {
     /// The sectors that are erased and written.
     #[serde(skip)]
     sectors: Vec<Span>,
+    /// What of them is kept, and is not yet a part of the image.
+    #[serde(skip)]
+    kept: Vec<Span>,
 }
 
 /// A plan that a final verdict stands behind.
@@ -229,17 +243,27 @@ pub enum PlanError {
     #[error("the unit has no sector for all of {0}")]
     NoSector(Span),
     /// An erase would take bytes of a region that the route may not write.
-    #[error("erasing the sector {sector} would erase a part of what lies beside the regions that may be written")]
+    #[error("erasing the sector {sector} would erase a part of what lies beside the regions that may be written{}", beside(.regions))]
     Spills {
         /// The sector.
         sector: Span,
+        /// The regions that could be kept.
+        regions: Vec<String>,
     },
+    /// What is to be kept must be read first.
+    #[error("the unit cannot be read, so nothing in a sector that is erased can be kept")]
+    CannotKeep,
     /// The unit takes blocks of no bytes.
     #[error("the unit says that it takes blocks of 0 bytes")]
     NoBlockSize,
-    /// Everything cannot be erased on this route.
-    #[error("on a plain DFU route the unit itself decides what is erased; --clear-all has no meaning there")]
-    NothingToClear,
+    /// The unit decides what is erased on this route.
+    #[error("on a {route} route the unit itself decides what is erased; {option} has no meaning there")]
+    UnitDecides {
+        /// The kind of route.
+        route: String,
+        /// The option.
+        option: &'static str,
+    },
     /// The plan is for another variant than the approval.
     #[error("the approval is for variant '{0}'")]
     OtherVariant(VariantId),
@@ -264,6 +288,18 @@ pub struct Job<'a> {
     pub clear_all: bool,
     /// What is known of the unit's content.
     pub content: Content<'a>,
+    /// Names of regions that stay as they are.
+    pub keep: &'a [String],
+}
+
+impl Job<'_> {
+    fn keeps(&self) -> impl Iterator<Item = &Region> {
+        self.variant.regions.iter().filter(|region| region.name != BOOTLOADER && self.keep.contains(&region.name))
+    }
+}
+
+fn beside(regions: &[String]) -> String {
+    if regions.is_empty() { String::new() } else { format!(": of {}", regions.join(" and ")) }
 }
 
 /// What is known of a unit's content before it is written.
@@ -296,8 +332,9 @@ impl Plan {
         if job.needs_entry {
             steps.extend([Step::Enter { entry: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
         }
+        let mut kept = Vec::new();
         let sectors = match &job.route.kind {
-            RouteKind::Dfu { .. } => addressed(job, &mut steps)?,
+            RouteKind::Dfu { .. } => addressed(job, &mut steps, &mut kept)?,
             RouteKind::PlainDfu { uploads_image, .. } => streamed(job, *uploads_image, &mut steps)?,
         };
         steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });
@@ -307,7 +344,7 @@ impl Plan {
             RouteKind::PlainDfu { .. } => Vec::new(),
         };
         let (variant, route) = (job.variant.id.clone(), job.route.kind.to_string());
-        Ok(Self { variant, route, steps, untouched, sectors })
+        Ok(Self { variant, route, steps, untouched, sectors, kept })
     }
 
     /// Puts the final verdict's approval behind the plan.
@@ -325,6 +362,11 @@ impl Plan {
     pub fn sectors(&self) -> &[Span] {
         &self.sectors
     }
+
+    /// What of those sectors is kept, and must be made a part of the image.
+    pub fn kept(&self) -> &[Span] {
+        &self.kept
+    }
 }
 
 impl ApprovedPlan {
@@ -336,20 +378,24 @@ impl ApprovedPlan {
 
 /// The steps for a unit that is erased and written by address; returns the
 /// sectors that are erased.
-fn addressed(job: &Job<'_>, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Result<Vec<Span>, PlanError> {
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
-    if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
-        steps.push(Step::Compare { sectors: of_image.clone() });
-    }
-    let mut sectors = if job.clear_all { all_sectors(job) } else { of_image };
+    let mut sectors = if job.clear_all { all_sectors(job) } else { of_image.clone() };
     sectors.retain(|sector| !job.content.is_equal(*sector));
+    *kept = to_be_kept(job, &sectors)?;
+    if !kept.is_empty() {
+        steps.push(Step::Keep { spans: kept.clone() });
+    }
+    if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
+        steps.push(Step::Compare { sectors: of_image });
+    }
     if !sectors.is_empty() {
         let erased = contiguous(&sectors);
         let changed: Vec<Span> = erased.iter().flat_map(|e| spans.iter().filter_map(|span| span.common(*e))).collect();
         let runs = blocks::runs(&changed, &erased, &job.geometry)?;
         let written = runs.iter().map(Run::span).collect();
-        let at_once = job.clear_all && bootloader(job.variant).is_none();
+        let at_once = job.clear_all && bootloader(job.variant).is_none() && job.keeps().next().is_none();
         steps.push(match at_once {
             true => Step::EraseAll { sectors: sectors.clone() },
             false => Step::Erase { sectors: sectors.clone() },
@@ -364,11 +410,19 @@ fn addressed(job: &Job<'_>, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanErro
     Ok(sectors)
 }
 
+/// Refuses what only a route with addresses can do.
+fn unit_decides(job: &Job<'_>) -> Result<(), PlanError> {
+    let option = match (job.clear_all, job.keep) {
+        (true, _) => "--clear-all",
+        (false, [_, ..]) => "--keep",
+        (false, []) => return Ok(()),
+    };
+    Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option })
+}
+
 /// The steps for a unit that takes the whole image as one stream of bytes.
 fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
-    if job.clear_all {
-        return Err(PlanError::NothingToClear);
-    }
+    unit_decides(job)?;
     if job.geometry.block_size == Some(0) {
         return Err(PlanError::NoBlockSize);
     }
@@ -406,11 +460,21 @@ fn all_sectors(job: &Job<'_>) -> Vec<Span> {
     let keep = bootloader(job.variant).map(|region| region.span);
     let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().erase && zone.access().write);
     let all = zones.flat_map(|zone| job.geometry.sectors.sectors_in(zone.span()).unwrap_or_default());
-    all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none())).collect()
+    let stays = |sector: &Span| job.keeps().any(|region| region.span.covers(*sector));
+    all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()) && !stays(sector)).collect()
+}
+
+/// What the erased sectors hold of kept regions, but for what the image has.
+fn to_be_kept(job: &Job<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
+    let of_sector = |sector: &Span| job.keeps().filter_map(|region| region.span.common(*sector)).collect::<Vec<_>>();
+    let is_open = |span: &Span| job.image.bytes(*span).is_none();
+    let kept: Vec<Span> = contiguous(&sectors.iter().flat_map(of_sector).filter(is_open).collect::<Vec<_>>());
+    if kept.is_empty() || job.geometry.can_read { Ok(kept) } else { Err(PlanError::CannotKeep) }
 }
 
 /// Every sector that holds a byte of the image, each once. All of each must
-/// lie in a region that the route writes: erasing takes whole sectors.
+/// lie in regions that the route writes or that are kept: erasing takes whole
+/// sectors.
 fn sectors_of(spans: &[Span], job: &Job<'_>) -> Result<Vec<Span>, PlanError> {
     let mut sectors = Vec::new();
     for span in spans {
@@ -418,9 +482,14 @@ fn sectors_of(spans: &[Span], job: &Job<'_>) -> Result<Vec<Span>, PlanError> {
     }
     sectors.sort();
     sectors.dedup();
-    let spills = |sector: &&Span| !job.route.writes.iter().any(|region| region.span.covers(**sector));
-    match sectors.iter().find(spills) {
-        Some(sector) => Err(PlanError::Spills { sector: *sector }),
-        None => Ok(sectors),
-    }
+    let written = |region: &Region| job.route.writes.iter().any(|other| other.name == region.name);
+    let may_go = |region: &&Region| written(region) || job.keeps().any(|kept| kept.name == region.name);
+    let spills = |sector: &&Span| {
+        let regions = job.variant.regions.iter().filter(may_go);
+        regions.filter_map(|region| region.span.common(**sector)).map(Span::len).sum::<u64>() < sector.len()
+    };
+    let Some(sector) = sectors.iter().find(spills).copied() else { return Ok(sectors) };
+    let in_the_way = |region: &&Region| region.span.common(sector).is_some() && !may_go(region);
+    let regions = job.variant.regions.iter().filter(in_the_way).filter(|region| region.name != BOOTLOADER);
+    Err(PlanError::Spills { sector, regions: regions.map(|region| region.name.clone()).collect() })
 }

@@ -638,13 +638,17 @@ impl Checker<'_> {
         }
         let first = variant.flash.sector_at(region.span.start());
         let last = region.span.end().get().checked_sub(1).and_then(|end| variant.flash.sector_at(Address::new(end)));
-        let aligned = first.is_some_and(|sector| sector.start() == region.span.start())
-            && last.is_some_and(|sector| sector.end() == region.span.end());
-        if aligned {
+        // What shares a sector with it can be kept if it has a name; the
+        // bootloader never shares one.
+        let all_named = |sector: Span| {
+            let named = variant.regions.iter().filter(|other| other.name != BOOTLOADER);
+            named.filter_map(|other| other.span.common(sector)).map(Span::len).sum::<u64>() == sector.len()
+        };
+        if first.is_some_and(all_named) && last.is_some_and(all_named) {
             return Ok(());
         }
         let message = format!(
-            "region '{}', {}, of variant '{}' begins or ends inside a sector; erasing it would erase what lies beside it",
+            "region '{}', {}, of variant '{}' begins or ends inside a sector; erasing it would erase what lies beside it, which is the bootloader or in no region",
             region.name, region.span, variant.id
         );
         Err(self.error(place, "writes", message))

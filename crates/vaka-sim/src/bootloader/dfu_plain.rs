@@ -4,6 +4,10 @@
 //! letter unless its [`Manner`] says otherwise. A block with a number out of
 //! order, or behind a short one, is refused. What is under way when the power
 //! goes is done by half.
+//!
+//! It spares its flash: a block that is there already is neither erased nor
+//! programmed. When a later block of a sector differs, what came before it in
+//! that sector is programmed again from a buffer.
 
 use std::ops::Range;
 use std::time::Duration;
@@ -64,6 +68,8 @@ pub struct DfuPlain {
     next_block: u16,
     /// Where the next block goes, or comes from.
     cursor: u32,
+    /// Up to here sectors were erased since the download began.
+    erased_to: u32,
     /// A short block was the last one.
     closed: bool,
     work: Option<Work>,
@@ -90,11 +96,13 @@ impl DfuPlain {
             status: status::OK,
             transfer_size: manner.takes_block.unwrap_or(transfer_size),
             cursor: region.start,
+            erased_to: region.start,
             region,
             memories,
             traits,
             manner,
             next_block: 0,
+
             closed: false,
             work: None,
             manifested: false,
@@ -248,13 +256,23 @@ impl DfuPlain {
     #[allow(clippy::cast_possible_truncation)] // a block has at most 65535 bytes
     fn work_for(&mut self, flash: &Flash, data: &[u8]) -> Work {
         let (at, end) = (self.cursor, self.cursor + data.len() as u32);
-        let sectors = (at..end).filter_map(|address| flash.sector(address)).filter(|sector| sector.start >= at);
-        let mut erase: Vec<Range<u32>> = sectors.collect();
-        erase.dedup();
         self.cursor = end;
         self.next_block = self.next_block.wrapping_add(1);
         self.closed = data.len() < usize::from(self.transfer_size);
-        Work { at, data: data.to_vec(), erase }
+        if end > self.erased_to && flash.read(at, data.len()) == Some(data) {
+            return Work { at, data: Vec::new(), erase: Vec::new() };
+        }
+        let mut erase: Vec<Range<u32>> = (at..end).filter_map(|address| flash.sector(address)).collect();
+        erase.dedup();
+        erase.retain(|sector| sector.end > self.erased_to);
+        let Some(first) = erase.first().map(|sector| sector.start.max(self.region.start)) else {
+            return Work { at, data: data.to_vec(), erase };
+        };
+        self.erased_to = erase.last().map_or(self.erased_to, |sector| sector.end);
+        // The buffer: what of this sector was found equal goes in with it.
+        let mut again = flash.read(first.min(at), (at - first.min(at)) as usize).unwrap_or_default().to_vec();
+        again.extend(data);
+        Work { at: first.min(at), data: again, erase }
     }
 
     fn upload(&mut self, flash: &Flash, block: u16, length: u16) -> Answer {
@@ -279,6 +297,10 @@ impl DfuPlain {
         match self.state {
             state::BUSY | state::MANIFEST if self.is_deaf() => return self.refuse(),
             state::DOWNLOAD_SYNC => match &self.work {
+                Some(work) if work.data.is_empty() => {
+                    self.work = None;
+                    self.state = state::DOWNLOAD_IDLE;
+                }
                 Some(work) => {
                     time = work.time();
                     (self.state, self.until) = (state::BUSY, now + time);
@@ -298,6 +320,7 @@ impl DfuPlain {
 
     fn start_over(&mut self) {
         (self.next_block, self.cursor, self.closed) = (0, self.region.start, false);
+        self.erased_to = self.region.start;
         (self.work, self.manifested) = (None, false);
     }
 

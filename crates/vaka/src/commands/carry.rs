@@ -162,7 +162,16 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         agreed: common.agree.clone(),
         ..job::Request::new(&text)
     };
+    let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
+    let attempt = update::begun(path, request.options, common, &bytes, &text);
+    let mut watched = update::Watched::default();
+    let mut tell = |event: Event| {
+        watched.look(&event);
+        renderer.event(event);
+    };
+    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
     let report = job::run(&bench, &request, &mut *update::person(common), &mut pace);
+    watched.note(attempt, &report);
     if report.code == Code::Done {
         say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();

@@ -524,7 +524,16 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
         let tells = found.mode == Mode::Application && sheet.application.tells_version;
         let running = tells.then_some(facts.release);
         let label = label.map(|(_, variant)| variant);
-        let case = Case { sheet, unit: Some(&facts), image, label, running, clear_all: false, agreed: &common.agree };
+        let case = Case {
+            sheet,
+            unit: Some(&facts),
+            image,
+            label,
+            running,
+            clear_all: false,
+            keep: &[],
+            agreed: &common.agree,
+        };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {
             worst = Code::Done;

@@ -1,6 +1,7 @@
 //! `vaka update FILE`
 
 use std::io::{IsTerminal, Write};
+use std::path::Path;
 use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
@@ -20,6 +21,7 @@ use crate::args::{Common, Output, Strength, Update};
 use crate::journal::{Attempt, Begun, Ended, FileRecord};
 use crate::lock::Locks;
 use crate::setting::{self, Setting};
+use crate::shelf::StateFolder;
 use crate::{interrupt, render};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
@@ -36,7 +38,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         convert::may_write(path, &output)?;
     }
     let keep = |image: &Image| -> Result<String, Failure> {
-        let path = args.save.as_deref().unwrap_or(std::path::Path::new(""));
+        let path = args.save.as_deref().unwrap_or(Path::new(""));
         convert::write(image, path, &output).map_err(|problem| problem.0)?;
         Ok(path.display().to_string())
     };
@@ -53,6 +55,8 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         plan_only: args.plan,
         read_back: args.check == Strength::Strongest,
         save: args.save.is_some().then_some(Save(&keep)),
+        keep: args.keep.clone(),
+        shelf: Some(&StateFolder),
     };
     let mut renderer = render::renderer(setting);
     let attempt = begin(args, common, &bytes, file.payload);
@@ -63,22 +67,28 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     };
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let report = update::run(&bench, &request, &mut *person(common), &mut pace);
-    if let Some(attempt) = attempt
-        && let Err(why) = attempt.and_then(|attempt| attempt.end(watched.ended(&report)))
-    {
-        anstream::eprintln!("The journal could not be written ({why}); the update itself is as told above.");
+    if let Some(attempt) = attempt {
+        watched.note(attempt, &report);
     }
     Ok(report.code)
 }
 
 /// Notes in the journal that an attempt begins.
 fn begin(args: &Update, common: &Common, bytes: &[u8], payload: &[u8]) -> Option<Result<Attempt, String>> {
-    if args.plan {
-        return None;
-    }
+    (!args.plan).then(|| begun(&args.file, args.choose.options(), common, bytes, payload))
+}
+
+/// The same for any file that is put into a unit.
+pub fn begun(
+    path: &Path,
+    options: ReadOptions,
+    common: &Common,
+    bytes: &[u8],
+    payload: &[u8],
+) -> Result<Attempt, String> {
     // Where a binary is put does not change its bytes.
-    let somewhere = ReadOptions { at: Some(args.choose.at.unwrap_or(Address::new(0))), ..args.choose.options() };
-    let image = image::read(payload, args.choose.options()).or_else(|_| image::read(payload, somewhere)).ok();
+    let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
+    let image = image::read(payload, options).or_else(|_| image::read(payload, somewhere)).ok();
     let content = image.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
@@ -88,7 +98,7 @@ fn begin(args: &Update, common: &Common, bytes: &[u8], payload: &[u8]) -> Option
         time: jiff::Timestamp::now(),
         vaka: env!("CARGO_PKG_VERSION").to_owned(),
         file: FileRecord {
-            name: args.file.display().to_string(),
+            name: path.display().to_string(),
             size: bytes.len() as u64,
             sha256: hex(&Sha256::digest(bytes)),
             content_sha256: content,
@@ -96,7 +106,7 @@ fn begin(args: &Update, common: &Common, bytes: &[u8], payload: &[u8]) -> Option
         label: common.variant.clone(),
         agreed: common.agree.clone(),
     };
-    Some(Attempt::begin(begun))
+    Attempt::begin(begun)
 }
 
 fn hex(bytes: &[u8]) -> String {
@@ -105,7 +115,7 @@ fn hex(bytes: &[u8]) -> String {
 
 /// What the journal wants to know of the events.
 #[derive(Default)]
-struct Watched {
+pub struct Watched {
     ids: Vec<String>,
     version_before: Option<String>,
     verdict: Option<Verdict>,
@@ -113,7 +123,14 @@ struct Watched {
 }
 
 impl Watched {
-    fn look(&mut self, event: &Event) {
+    /// Notes in the journal how an attempt ended.
+    pub fn note(self, attempt: Result<Attempt, String>, report: &Report) {
+        if let Err(why) = attempt.and_then(|attempt| attempt.end(self.ended(report))) {
+            anstream::eprintln!("The journal could not be written ({why}); the update itself is as told above.");
+        }
+    }
+
+    pub fn look(&mut self, event: &Event) {
         match event {
             Event::Seen(seen) => {
                 let id = seen.id.to_string();

@@ -1,0 +1,45 @@
+//! What is kept of a unit while its sectors are erased: a file in the user's
+//! state folder, which a later run finds if this one is cut short.
+
+use std::path::PathBuf;
+
+use etcetera::BaseStrategy;
+use vaka_boot::update::Shelf;
+use vaka_core::event::Failure;
+use vaka_core::image::{self, Image, ReadOptions, hex};
+
+use crate::commands::convert;
+use crate::problem::Problem;
+
+/// One HEX file for each unit.
+#[derive(Debug)]
+pub struct StateFolder;
+
+fn path(unit: &str) -> Option<PathBuf> {
+    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '_' };
+    let name: String = unit.chars().map(plain).take(100).collect();
+    let folder = etcetera::choose_base_strategy().ok()?.state_dir()?.join("vaka").join("kept");
+    Some(folder.join(format!("{name}.hex")))
+}
+
+impl Shelf for StateFolder {
+    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure> {
+        let path = path(unit).ok_or_else(|| Problem::internal("this system has no state folder").0)?;
+        let folder = path.parent().unwrap_or(&path);
+        std::fs::create_dir_all(folder).map_err(|error| Problem::file(folder, &error).0)?;
+        convert::store(&path, true, &[&hex::write(image)]).map_err(|problem| problem.0)?;
+        Ok(path.display().to_string())
+    }
+
+    fn left(&self, unit: &str) -> Option<Image> {
+        let bytes = std::fs::read(path(unit)?).ok()?;
+        image::read(&bytes, ReadOptions::default()).ok()
+    }
+
+    fn clear(&self, unit: &str) {
+        if let Some(path) = path(unit) {
+            // One that stays is found by the next run, and said.
+            let _ = std::fs::remove_file(path);
+        }
+    }
+}
