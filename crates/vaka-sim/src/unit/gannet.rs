@@ -6,9 +6,9 @@
 //! starts the application if its start vectors and CRC are sound; it does not
 //! look at the board word.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
+use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
 use super::{Condition, Hand, Unit};
 use crate::bootloader::dfu::{self, LEAVE_TIME, Manner, state, status_reply};
@@ -28,9 +28,6 @@ const RUN_TIME_TRANSFER_SIZE: u16 = 64;
 /// wDetachTimeOut; the same number stands in the functional descriptor.
 const DETACH_TIME: Duration = Duration::from_millis(1000);
 
-/// From power-on or a jump until the unit is enumerated.
-const START_TIME: Duration = Duration::from_millis(250);
-
 /// Addresses of the application.
 pub const APPLICATION_REGION: std::ops::Range<u32> = 0x5000..0x1_F800;
 /// Addresses of the settings; its bootloader offers them as a second memory.
@@ -47,15 +44,6 @@ const FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.2.
 const RUN_TIME_INTERFACE: u16 = 1;
 
 #[derive(Debug)]
-enum State {
-    Unplugged,
-    /// Dark until a time, then it comes up as the given mode.
-    Starting(Duration, Mode),
-    Up(Mode, Box<Face>),
-    Bricked,
-}
-
-#[derive(Clone, Debug)]
 enum Mode {
     Application(Detach),
     Boot(DfuPlain),
@@ -76,9 +64,7 @@ enum Detach {
 pub struct Gannet {
     serial: String,
     flash: Flash,
-    state: State,
-    enumeration: u32,
-    held: BTreeSet<String>,
+    body: Body<Mode>,
     bootloader: Vec<u8>,
     traits: Traits,
     manner: Manner,
@@ -97,9 +83,8 @@ impl Gannet {
     pub fn with(serial: &str, traits: Traits, manner: Manner) -> Self {
         let bootloader = noise(serial, BOOTLOADER_REGION.len());
         let flash = Flash::new(0, SECTORS, SECTOR_SIZE);
-        let (state, held) = (State::Unplugged, BTreeSet::new());
         let serial = serial.to_owned();
-        let mut gannet = Self { serial, flash, state, enumeration: 0, held, bootloader, traits, manner };
+        let mut gannet = Self { serial, flash, body: Body::new(), bootloader, traits, manner };
         gannet.fill();
         gannet.come_up(Mode::Application(Detach::No));
         gannet
@@ -132,12 +117,11 @@ impl Gannet {
     }
 
     fn come_up(&mut self, mode: Mode) {
-        self.enumeration += 1;
         let face = match &mode {
             Mode::Application(_) => self.application_face(),
             Mode::Boot(boot) => self.boot_face(boot),
         };
-        self.state = State::Up(mode, Box::new(face));
+        self.body.come_up(mode, face);
     }
 
     fn application_face(&self) -> Face {
@@ -171,22 +155,23 @@ impl Gannet {
     fn power_on(&mut self, now: Duration) {
         let mode = match sound(&self.flash) {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
-            _ if self.held.contains("BOOT") => Some(self.boot_mode()),
+            _ if self.body.holds("BOOT") => Some(self.boot_mode()),
             Some(application) if application.board_word != *BOARD_WORD => None,
             Some(_) => Some(Mode::Application(Detach::No)),
             None => Some(self.boot_mode()),
         };
-        self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+        self.body.start(now, mode);
     }
 
     fn enter_boot_mode(&mut self, now: Duration) {
-        self.state = State::Starting(now + START_TIME, self.boot_mode());
+        let boot = self.boot_mode();
+        self.body.start(now, Some(boot));
     }
 
     /// A class request to the application's DFU interface.
     fn run_time(&mut self, now: Duration, setup: Setup) -> Answer {
         let (will_detach, clings) = (self.traits.will_detach, self.manner.clings);
-        let State::Up(Mode::Application(detach), _) = &mut self.state else { return Answer::Stall };
+        let Some(Mode::Application(detach)) = self.body.mode() else { return Answer::Stall };
         let number = if *detach == Detach::No { state::APP_IDLE } else { state::APP_DETACH };
         match (setup.kind, setup.request, setup.index) {
             (0x21, 0, RUN_TIME_INTERFACE) if *detach == Detach::No => {
@@ -209,7 +194,7 @@ impl Gannet {
     }
 
     fn cut(&mut self, now: Duration) {
-        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
+        if let Some(Mode::Boot(boot)) = self.body.mode() {
             boot.cut(now, &mut self.flash);
         }
     }
@@ -221,18 +206,17 @@ fn sound(flash: &Flash) -> Option<Application> {
 
 impl Unit for Gannet {
     fn advance(&mut self, now: Duration) {
-        match &mut self.state {
-            State::Starting(until, mode) if now >= *until => {
-                let mode = mode.clone();
-                self.come_up(mode);
-            }
-            State::Up(Mode::Application(detach), _) => match *detach {
+        if let Some(mode) = self.body.due(now) {
+            return self.come_up(mode);
+        }
+        match self.body.mode() {
+            Some(Mode::Application(detach)) => match *detach {
                 Detach::Leaves(at) if now >= at => self.enter_boot_mode(now),
                 // Nobody reset the bus: the application goes on.
                 Detach::Waits(until) if now >= until => *detach = Detach::No,
                 _ => {}
             },
-            State::Up(Mode::Boot(boot), _) => {
+            Some(Mode::Boot(boot)) => {
                 let leaves = boot.advance(now, &mut self.flash);
                 self.leave_if(leaves, now);
             }
@@ -241,24 +225,21 @@ impl Unit for Gannet {
     }
 
     fn face(&self) -> Option<(u32, &Face)> {
-        match &self.state {
-            State::Up(_, face) => Some((self.enumeration, face)),
-            _ => None,
-        }
+        self.body.face()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        match &mut self.state {
-            State::Up(Mode::Boot(boot), _) => boot.control(now, &self.flash, setup, data),
-            State::Up(Mode::Application(_), _) => self.run_time(now, setup),
+        match self.body.mode() {
+            Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
+            Some(Mode::Application(_)) => self.run_time(now, setup),
             _ => Answer::Stall,
         }
     }
 
     fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
         const SET_INTERFACE: (u8, u8) = (0x01, 11);
-        match &mut self.state {
-            State::Up(Mode::Boot(boot), _) if (setup.kind, setup.request) == SET_INTERFACE => {
+        match self.body.mode() {
+            Some(Mode::Boot(boot)) if (setup.kind, setup.request) == SET_INTERFACE => {
                 Some(if boot.select(setup.value) { Answer::Done } else { Answer::Stall })
             }
             _ => None,
@@ -266,9 +247,9 @@ impl Unit for Gannet {
     }
 
     fn bus_reset(&mut self, now: Duration) {
-        match &mut self.state {
-            State::Up(Mode::Application(Detach::Waits(_)), _) => self.enter_boot_mode(now),
-            State::Up(Mode::Boot(boot), _) => {
+        match self.body.mode() {
+            Some(Mode::Application(Detach::Waits(_))) => self.enter_boot_mode(now),
+            Some(Mode::Boot(boot)) => {
                 let leaves = boot.bus_reset(now, &mut self.flash);
                 self.leave_if(leaves, now);
             }
@@ -277,21 +258,13 @@ impl Unit for Gannet {
     }
 
     fn hand(&mut self, now: Duration, hand: &Hand) {
-        match hand {
-            Hand::Hold(button) => drop(self.held.insert(button.clone())),
-            Hand::Release(button) => drop(self.held.remove(button)),
-            Hand::Tap(_) => {}
-            Hand::Pull => {
+        match self.body.feel(hand) {
+            Touch::Pulled => {
                 self.cut(now);
-                if !matches!(self.state, State::Bricked) {
-                    self.state = State::Unplugged;
-                }
+                self.body.unplug();
             }
-            Hand::Plug => {
-                if matches!(self.state, State::Unplugged) {
-                    self.power_on(now);
-                }
-            }
+            Touch::Plugged => self.power_on(now),
+            Touch::Nothing | Touch::Tapped(_) => {}
         }
     }
 
@@ -304,18 +277,15 @@ impl Unit for Gannet {
     }
 
     fn condition(&self) -> Condition {
-        match &self.state {
-            State::Unplugged => Condition::Unplugged,
-            State::Starting(..) => Condition::Starting,
-            State::Up(Mode::Application(_), _) => Condition::Application,
-            State::Up(Mode::Boot(_), _) => Condition::Boot,
-            State::Bricked => Condition::Bricked,
-        }
+        self.body.condition(|mode| match mode {
+            Mode::Application(_) => Condition::Application,
+            Mode::Boot(_) => Condition::Boot,
+        })
     }
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.held.clear();
+        self.body.let_go();
         self.power_on(now);
     }
 }

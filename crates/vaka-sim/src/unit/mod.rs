@@ -1,5 +1,6 @@
 //! Units: one file for each product of the demo world.
 
+mod body;
 pub mod firmware;
 pub mod gannet;
 pub mod tern;

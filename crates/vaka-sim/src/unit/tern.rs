@@ -7,9 +7,9 @@
 //! the board word: an image for the other board starts, drives the wrong pins,
 //! and that was the last of that unit.
 
-use std::collections::BTreeSet;
 use std::time::Duration;
 
+use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
 use super::{Condition, Hand, Unit};
 use crate::bootloader::dfu::{self, Manner};
@@ -24,9 +24,6 @@ pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0002);
 
 /// wTransferSize of the boot mode.
 pub const TRANSFER_SIZE: u16 = 1024;
-
-/// From power-on or a jump until the unit is enumerated.
-const START_TIME: Duration = Duration::from_millis(250);
 
 const BASE: u32 = 0x0A00_0000;
 
@@ -70,15 +67,6 @@ impl Revision {
 }
 
 #[derive(Debug)]
-enum State {
-    Unplugged,
-    /// Dark until a time, then it comes up as the given mode.
-    Starting(Duration, Mode),
-    Up(Mode, Box<Face>),
-    Bricked,
-}
-
-#[derive(Clone, Debug)]
 enum Mode {
     Application,
     Boot(DfuAddressed),
@@ -90,9 +78,7 @@ pub struct Tern {
     revision: Revision,
     serial: String,
     flash: Flash,
-    state: State,
-    enumeration: u32,
-    held: BTreeSet<String>,
+    body: Body<Mode>,
     /// The bootloader as the factory wrote it.
     bootloader: Vec<u8>,
     manner: Manner,
@@ -109,9 +95,7 @@ impl Tern {
             revision,
             serial: serial.to_owned(),
             flash,
-            state: State::Unplugged,
-            enumeration: 0,
-            held: BTreeSet::new(),
+            body: Body::new(),
             bootloader,
             manner: Manner::default(),
             is_protected: false,
@@ -133,7 +117,7 @@ impl Tern {
     #[must_use]
     pub fn with_manner(mut self, manner: Manner, is_protected: bool) -> Self {
         (self.manner, self.is_protected) = (manner, is_protected);
-        if let State::Up(Mode::Boot(_), _) = self.state {
+        if let Some(Mode::Boot(_)) = self.body.mode() {
             let boot = self.boot_mode();
             self.come_up(boot);
         }
@@ -173,12 +157,11 @@ impl Tern {
     }
 
     fn come_up(&mut self, mode: Mode) {
-        self.enumeration += 1;
         let face = match &mode {
             Mode::Application => self.application_face(),
             Mode::Boot(boot) => self.boot_face(boot),
         };
-        self.state = State::Up(mode, Box::new(face));
+        self.body.come_up(mode, face);
     }
 
     fn application_face(&self) -> Face {
@@ -200,8 +183,8 @@ impl Tern {
 
     /// The chip starts: into its boot mode if SET is held, else at the bootloader.
     fn power_on(&mut self, now: Duration) {
-        let mode = if self.held.contains("SET") { Some(self.boot_mode()) } else { self.run_bootloader() };
-        self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+        let mode = if self.body.holds("SET") { Some(self.boot_mode()) } else { self.run_bootloader() };
+        self.body.start(now, mode);
     }
 
     /// The unit's own bootloader starts the application, or else the chip's
@@ -219,16 +202,19 @@ impl Tern {
 
     /// Leaves the boot mode by a jump.
     fn jump(&mut self, now: Duration, to: u32) {
-        if to == BASE {
-            let mode = self.run_bootloader();
-            self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
-        } else if to == Self::application_region(self.revision).start
-            && self.application().is_some_and(|(_, fits)| fits)
-        {
-            self.state = State::Starting(now + START_TIME, Mode::Application);
-        } else {
+        let application = Self::application_region(self.revision).start;
+        let mode = match to {
+            BASE => self.run_bootloader(),
+            to if to == application => self.application().filter(|(_, fits)| *fits).map(|_| Mode::Application),
             // A jump into nothing runs wild.
-            self.state = State::Bricked;
+            _ => None,
+        };
+        self.body.start(now, mode);
+    }
+
+    fn cut(&mut self, now: Duration) {
+        if let Some(Mode::Boot(boot)) = self.body.mode() {
+            boot.cut(now, &mut self.flash);
         }
     }
 
@@ -242,74 +228,52 @@ impl Tern {
 
 impl Unit for Tern {
     fn advance(&mut self, now: Duration) {
-        let Self { state, flash, .. } = self;
-        match state {
-            State::Starting(until, mode) if now >= *until => {
-                let mode = mode.clone();
-                self.come_up(mode);
+        if let Some(mode) = self.body.due(now) {
+            return self.come_up(mode);
+        }
+        let Some(Mode::Boot(boot)) = self.body.mode() else { return };
+        match boot.advance(now, &mut self.flash) {
+            Some(Leave::Jump(to)) => self.jump(now, to),
+            // The chip starts anew and finds nothing to start: that is its boot mode.
+            Some(Leave::Wiped) => {
+                self.is_protected = false;
+                let boot = self.boot_mode();
+                self.body.start(now, Some(boot));
             }
-            State::Up(Mode::Boot(boot), _) => {
-                match boot.advance(now, flash) {
-                    Some(Leave::Jump(to)) => self.jump(now, to),
-                    // The chip starts anew and finds nothing to start: that is its boot mode.
-                    Some(Leave::Wiped) => {
-                        self.is_protected = false;
-                        self.state = State::Starting(now + START_TIME, self.boot_mode());
-                    }
-                    None => {}
-                }
-            }
-            _ => {}
+            None => {}
         }
     }
 
     fn face(&self) -> Option<(u32, &Face)> {
-        match &self.state {
-            State::Up(_, face) => Some((self.enumeration, face)),
-            _ => None,
-        }
+        self.body.face()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        match &mut self.state {
-            State::Up(Mode::Boot(boot), _) => boot.control(now, &self.flash, setup, data),
+        match self.body.mode() {
+            Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
             _ => Answer::Stall,
         }
     }
 
     fn bus_reset(&mut self, now: Duration) {
         // The chip's boot mode survives a bus reset, and so does the application.
-        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
+        if let Some(Mode::Boot(boot)) = self.body.mode() {
             boot.bus_reset(now, &mut self.flash);
         }
     }
 
     fn hand(&mut self, now: Duration, hand: &Hand) {
-        match hand {
-            Hand::Hold(button) => {
-                self.held.insert(button.clone());
-            }
-            Hand::Release(button) => {
-                self.held.remove(button);
-            }
-            Hand::Tap(button) if button == "RESET" => {
-                if !matches!(self.state, State::Unplugged | State::Bricked) {
-                    self.cut(now);
-                    self.power_on(now);
-                }
-            }
-            Hand::Tap(_) => {}
-            Hand::Pull => {
+        match self.body.feel(hand) {
+            Touch::Tapped("RESET") => {
                 self.cut(now);
-                if !matches!(self.state, State::Bricked) {
-                    self.state = State::Unplugged;
-                }
+                self.power_on(now);
             }
-            Hand::Plug => {
-                if matches!(self.state, State::Unplugged) {
-                    self.power_on(now);
-                }
+            Touch::Pulled => {
+                self.cut(now);
+                self.body.unplug();
             }
+            Touch::Plugged => self.power_on(now),
+            Touch::Nothing | Touch::Tapped(_) => {}
         }
     }
 
@@ -322,26 +286,15 @@ impl Unit for Tern {
     }
 
     fn condition(&self) -> Condition {
-        match &self.state {
-            State::Unplugged => Condition::Unplugged,
-            State::Starting(..) => Condition::Starting,
-            State::Up(Mode::Application, _) => Condition::Application,
-            State::Up(Mode::Boot(_), _) => Condition::Boot,
-            State::Bricked => Condition::Bricked,
-        }
+        self.body.condition(|mode| match mode {
+            Mode::Application => Condition::Application,
+            Mode::Boot(_) => Condition::Boot,
+        })
     }
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.held.clear();
+        self.body.let_go();
         self.power_on(now);
-    }
-}
-
-impl Tern {
-    fn cut(&mut self, now: Duration) {
-        if let State::Up(Mode::Boot(boot), _) = &mut self.state {
-            boot.cut(now, &mut self.flash);
-        }
     }
 }

@@ -1,0 +1,129 @@
+//! What every unit has, whatever runs in it: power, a place on the bus, buttons.
+
+use std::collections::BTreeSet;
+use std::time::Duration;
+
+use super::{Condition, Hand};
+use crate::usb::Face;
+
+/// From power-on or a jump until the unit is enumerated. Chosen by us.
+const START_TIME: Duration = Duration::from_millis(250);
+
+/// The outside of a unit whose modes are `M`.
+#[derive(Debug)]
+pub(super) struct Body<M> {
+    state: State<M>,
+    enumeration: u32,
+    held: BTreeSet<String>,
+}
+
+#[derive(Debug)]
+enum State<M> {
+    Unplugged,
+    /// Dark until a time, then it comes up in the mode.
+    Starting(Duration, M),
+    Up(M, Box<Face>),
+    Bricked,
+}
+
+/// What a hand did to it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Touch<'a> {
+    /// Nothing that takes effect at once.
+    Nothing,
+    /// A button was tapped while it has power and can still run.
+    Tapped(&'a str),
+    /// The power goes: what is under way is cut, then [`Body::unplug`].
+    Pulled,
+    /// The power comes.
+    Plugged,
+}
+
+impl<M> Body<M> {
+    /// Not plugged in.
+    pub(super) fn new() -> Self {
+        Self { state: State::Unplugged, enumeration: 0, held: BTreeSet::new() }
+    }
+
+    /// Shows up on the bus.
+    pub(super) fn come_up(&mut self, mode: M, face: Face) {
+        self.enumeration += 1;
+        self.state = State::Up(mode, Box::new(face));
+    }
+
+    /// Leaves the bus, to come up in a mode; without one it is bricked.
+    pub(super) fn start(&mut self, now: Duration, mode: Option<M>) {
+        self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+    }
+
+    /// The mode that it comes up in by now, if it was starting.
+    pub(super) fn due(&mut self, now: Duration) -> Option<M> {
+        if !matches!(self.state, State::Starting(until, _) if now >= until) {
+            return None;
+        }
+        match std::mem::replace(&mut self.state, State::Unplugged) {
+            State::Starting(_, mode) => Some(mode),
+            _ => None,
+        }
+    }
+
+    /// The mode that it shows on the bus.
+    pub(super) fn mode(&mut self) -> Option<&mut M> {
+        match &mut self.state {
+            State::Up(mode, _) => Some(mode),
+            _ => None,
+        }
+    }
+
+    /// What it shows, and the number of that enumeration.
+    pub(super) fn face(&self) -> Option<(u32, &Face)> {
+        match &self.state {
+            State::Up(_, face) => Some((self.enumeration, face)),
+            _ => None,
+        }
+    }
+
+    /// What it is really doing; `of` says what a mode is.
+    pub(super) fn condition(&self, of: impl FnOnce(&M) -> Condition) -> Condition {
+        match &self.state {
+            State::Unplugged => Condition::Unplugged,
+            State::Starting(..) => Condition::Starting,
+            State::Up(mode, _) => of(mode),
+            State::Bricked => Condition::Bricked,
+        }
+    }
+
+    /// Whether a button is held down.
+    pub(super) fn holds(&self, button: &str) -> bool {
+        self.held.contains(button)
+    }
+
+    /// Lets all buttons go.
+    pub(super) fn let_go(&mut self) {
+        self.held.clear();
+    }
+
+    /// Takes notice of a hand.
+    pub(super) fn feel<'a>(&mut self, hand: &'a Hand) -> Touch<'a> {
+        let runs = matches!(self.state, State::Starting(..) | State::Up(..));
+        match hand {
+            Hand::Hold(button) => {
+                self.held.insert(button.clone());
+                Touch::Nothing
+            }
+            Hand::Release(button) => {
+                self.held.remove(button);
+                Touch::Nothing
+            }
+            Hand::Tap(button) if runs => Touch::Tapped(button),
+            Hand::Pull if runs => Touch::Pulled,
+            Hand::Plug if matches!(self.state, State::Unplugged) => Touch::Plugged,
+            Hand::Tap(_) | Hand::Pull | Hand::Plug => Touch::Nothing,
+        }
+    }
+
+    /// It has no power any more.
+    pub(super) fn unplug(&mut self) {
+        self.state = State::Unplugged;
+    }
+}
