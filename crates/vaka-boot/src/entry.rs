@@ -7,7 +7,7 @@ use vaka_core::event::{Code, Event, Failure, Seen, StepName, StepState};
 use vaka_core::sheet::{EntryStep, Route, Sheet, Signal};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_core::{duration, text};
-use vaka_usb::{Change, DeviceInfo, PolledWatch};
+use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
 
 use crate::bench::{Bench, Candidate, Selector, bus_failure, dfu_mode, held, open_failure};
 use crate::pace::Pace;
@@ -201,9 +201,8 @@ pub fn enter(
     pace: &mut Pace<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let place = bench.place(&unit.location);
-    let bus =
-        bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
-    let mut watch = PolledWatch::new(&**bus, pace.clock()).map_err(|error| bus_failure(&error))?;
+    let bus = bus_of(bench, unit)?;
+    let mut watch = PolledWatch::new(bus, pace.clock()).map_err(|error| bus_failure(&error))?;
     pace.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.wanted)));
     for (index, entry) in way.entry.iter().enumerate() {
         match entry {
@@ -232,6 +231,12 @@ pub fn enter(
         true => "Do the steps again, in their order; --wait gives more time.",
         false => "Unplug the unit, plug it in again and run the same command; --wait gives more time.",
     }))
+}
+
+/// The bus that a unit was found on.
+fn bus_of<'b>(bench: &'b Bench<'_>, unit: &DeviceInfo) -> Result<&'b dyn Bus, Failure> {
+    let bus = bench.bus(&unit.location).map(|bus| &**bus);
+    bus.ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))
 }
 
 fn step(place: &str, state: StepState, text: String) -> Event {
@@ -303,9 +308,8 @@ pub fn come_back(
     pace: &mut Pace<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let place = bench.place(&unit.location);
-    let bus =
-        bench.bus(&unit.location).ok_or_else(|| Failure::new(Code::Internal, "The unit's bus is not on the bench."))?;
-    let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
+    let bus = bus_of(bench, unit)?;
+    let mut watch = PolledWatch::from_nothing(bus, pace.clock());
     let back = |change, _: &mut Pace<'_>| match change {
         Change::Came(device) if device.location == unit.location => {
             Some(device).filter(|device| may_stay || device.address != unit.address)

@@ -9,7 +9,7 @@ use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{Content, Geometry, Job, Ledger, Plan, PlanError, SectorState};
-use vaka_core::sheet::Sheet;
+use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
@@ -159,23 +159,19 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
     assert!(variants_for(&sheet, &short)[0].against.is_some());
 }
 
+/// A unit in update mode, written whatever it holds.
+fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> Job<'a> {
+    let (needs_entry, clear_all, content) = (false, false, Content::Rewrite);
+    Job { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
+}
+
 #[test]
 fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let sheet = sheet();
     let image = image(R1);
     let r1 = sheet.variant("r1").unwrap();
     let geometry = Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None };
-    let job = Job {
-        sheet: &sheet,
-        variant: r1,
-        route: &r1.routes[0],
-        image: &image,
-        geometry,
-        needs_entry: true,
-        clear_all: false,
-        keep: &[],
-        content: Content::Rewrite,
-    };
+    let job = Job { needs_entry: true, ..job(&sheet, r1, &image, geometry) };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
     let wanted = [
@@ -202,17 +198,7 @@ fn a_plan_never_erases_beside_its_regions() {
     let coarse = Layout::parse("@Tide Flash/0x0A000000/9*016Kg").unwrap().map;
     let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None };
     let image = image(R1);
-    let job = Job {
-        sheet: &sheet,
-        variant: r1,
-        route: &r1.routes[0],
-        image: &image,
-        geometry,
-        needs_entry: false,
-        clear_all: false,
-        keep: &[],
-        content: Content::Rewrite,
-    };
+    let job = job(&sheet, r1, &image, geometry);
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
     let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None };
     assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);

@@ -2,84 +2,42 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+mod support;
+
 use std::sync::Arc;
 use std::time::Duration;
 
+use support::Raw;
 use vaka_sim::World;
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::bootloader::dfu_plain::Traits;
-use vaka_sim::clock::VirtualClock;
 use vaka_sim::unit::gannet::{APPLICATION_REGION, Gannet};
 use vaka_sim::unit::{Condition, Hand};
-use vaka_sim::usb::{Answer, Setup};
-use vaka_usb::Clock;
+use vaka_sim::usb::Answer;
 
 const BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
 
-/// A Gannet that is driven by raw requests to one of its interfaces.
-struct Raw {
-    world: World,
-    clock: Arc<VirtualClock>,
-    enumeration: u32,
-    interface: u16,
+fn booted(traits: Traits) -> Raw {
+    Raw::new(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), 0)
 }
 
-impl Raw {
-    fn new(gannet: Gannet, interface: u16) -> Self {
-        let clock = Arc::new(VirtualClock::default());
-        let mut world = World::new(clock.clone());
-        world.plug("1-1", Box::new(gannet), Vec::new());
-        let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
-        Self { world, clock, enumeration, interface }
-    }
+/// The state as DFU_GETSTATE tells it; at work it refuses, and after a
+/// manifestation that it does not tolerate it is silent.
+fn told_state(raw: &mut Raw) -> Option<Answer> {
+    raw.try_send(0xA1, 5, 0, 1, &[])
+}
 
-    fn booted(traits: Traits) -> Self {
-        Self::new(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), 0)
+/// Downloads all of an image, without the end.
+fn download_all(raw: &mut Raw, image: &[u8]) -> u16 {
+    let mut number = 0;
+    for block in image.chunks(1024) {
+        assert_eq!(raw.download(number, block), Answer::Done);
+        raw.status();
+        raw.wait(100);
+        assert_eq!(raw.status(), (0, 0, 5));
+        number += 1;
     }
-
-    fn send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Option<Answer> {
-        let setup = Setup { kind, request, value, index: self.interface, length };
-        self.world.control("1-1", self.enumeration, setup, data)
-    }
-
-    fn download(&mut self, block: u16, data: &[u8]) -> Answer {
-        self.send(0x21, 1, block, u16::try_from(data.len()).unwrap(), data).unwrap()
-    }
-
-    /// Status, poll time in ms, state.
-    fn status(&mut self) -> (u8, u32, u8) {
-        match self.send(0xA1, 3, 0, 6, &[]) {
-            Some(Answer::Data(bytes)) => (bytes[0], u32::from_le_bytes([bytes[1], bytes[2], bytes[3], 0]), bytes[4]),
-            other => panic!("{other:?}"),
-        }
-    }
-
-    /// The state as DFU_GETSTATE tells it; at work it refuses, and after a
-    /// manifestation that it does not tolerate it is silent.
-    fn state(&mut self) -> Option<Answer> {
-        self.send(0xA1, 5, 0, 1, &[])
-    }
-
-    fn wait(&self, ms: u64) {
-        self.clock.sleep(Duration::from_millis(ms));
-    }
-
-    /// Downloads all of an image, without the end.
-    fn download_all(&mut self, image: &[u8]) -> u16 {
-        let mut number = 0;
-        for block in image.chunks(1024) {
-            assert_eq!(self.download(number, block), Answer::Done);
-            self.status();
-            self.wait(100);
-            assert_eq!(self.status(), (0, 0, 5));
-            number += 1;
-        }
-        number
-    }
-
-    fn condition(&mut self) -> Condition {
-        self.world.unit("1-1").unwrap().condition()
-    }
+    number
 }
 
 const TOLERANT: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
@@ -87,16 +45,16 @@ const WAITS: Traits = Traits { can_upload: true, tolerant: false, will_detach: f
 
 /// Brings a fresh unit into a state by its number in the standard.
 fn in_state(state: u8) -> Raw {
-    let mut raw = Raw::booted(if state == 8 { WAITS } else { TOLERANT });
+    let mut raw = booted(if state == 8 { WAITS } else { TOLERANT });
     match state {
         3 => drop(raw.download(0, &[1; 1024])),
         4 => {
             raw.download(0, &[1; 1024]);
             raw.status();
         }
-        5 => drop(raw.download_all(&BINARY[..2048])),
+        5 => drop(download_all(&mut raw, &BINARY[..2048])),
         6..=8 => {
-            let number = raw.download_all(BINARY);
+            let number = download_all(&mut raw, BINARY);
             raw.download(number, &[]);
             if state > 6 {
                 raw.status();
@@ -105,8 +63,8 @@ fn in_state(state: u8) -> Raw {
                 raw.wait(100);
             }
         }
-        9 => drop(raw.send(0xA1, 2, 0, 1024, &[])),
-        10 => drop(raw.send(0x21, 0, 0, 0, &[])),
+        9 => drop(raw.try_send(0xA1, 2, 0, 1024, &[])),
+        10 => drop(raw.try_send(0x21, 0, 0, 0, &[])),
         _ => {}
     }
     raw
@@ -142,14 +100,14 @@ fn every_request_in_every_state_goes_as_the_standard_says() {
                 _ => 0,
             };
             let answer = match column {
-                0 => raw.send(0x21, 0, 0, 0, &[]),
+                0 => raw.try_send(0x21, 0, 0, 0, &[]),
                 1 => Some(raw.download(number, &[1, 2, 3, 4])),
                 2 => Some(raw.download(number, &[])),
-                3 => raw.send(0xA1, 2, number, 1024, &[]),
-                4 => raw.send(0xA1, 3, 0, 6, &[]),
-                5 => raw.send(0x21, 4, 0, 0, &[]),
-                6 => raw.state(),
-                _ => raw.send(0x21, 6, 0, 0, &[]),
+                3 => raw.try_send(0xA1, 2, number, 1024, &[]),
+                4 => raw.try_send(0xA1, 3, 0, 6, &[]),
+                5 => raw.try_send(0x21, 4, 0, 0, &[]),
+                6 => told_state(&mut raw),
+                _ => raw.try_send(0x21, 6, 0, 0, &[]),
             };
             let wanted = match next {
                 S => Some(Answer::Silent),
@@ -159,7 +117,7 @@ fn every_request_in_every_state_goes_as_the_standard_says() {
                 next => Some(Answer::Data(vec![next])),
             };
             assert_eq!(answer == Some(Answer::Stall), next == X, "{what}: {answer:?}");
-            assert_eq!(raw.state(), wanted, "{what}");
+            assert_eq!(told_state(&mut raw), wanted, "{what}");
             if next == X && state != 10 {
                 assert_eq!(raw.status(), (0x0F, 0, 10), "{what}: errSTALLEDPKT");
             }
@@ -173,47 +131,47 @@ fn every_request_in_every_state_goes_as_the_standard_says() {
 fn the_application_waits_for_a_reset_and_goes_on_without_one() {
     let mut raw = Raw::new(Gannet::new("G-00031"), 1);
     for (kind, request) in [(0x21, 1), (0xA1, 2), (0x21, 4), (0x21, 6)] {
-        assert_eq!(raw.send(kind, request, 0, 0, &[]), Some(Answer::Stall), "{request}");
-        assert_eq!(raw.state(), Some(Answer::Data(vec![0])));
+        assert_eq!(raw.try_send(kind, request, 0, 0, &[]), Some(Answer::Stall), "{request}");
+        assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![0])));
     }
-    assert_eq!(raw.send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
-    assert_eq!(raw.state(), Some(Answer::Data(vec![1])));
+    assert_eq!(raw.try_send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
+    assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![1])));
     raw.wait(1000);
-    assert_eq!(raw.state(), Some(Answer::Data(vec![0])), "nobody reset the bus in time");
-    assert!(raw.world.bus_reset("1-1", raw.enumeration));
+    assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![0])), "nobody reset the bus in time");
+    assert!(raw.bus_reset());
     raw.wait(1000);
-    assert_eq!(raw.condition(), Condition::Application, "a reset alone changes nothing");
-    assert_eq!(raw.send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
-    raw.world.bus_reset("1-1", raw.enumeration);
+    assert_eq!(raw.unit().condition(), Condition::Application, "a reset alone changes nothing");
+    assert_eq!(raw.try_send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
+    raw.bus_reset();
     raw.wait(1000);
-    assert_eq!(raw.condition(), Condition::Boot);
+    assert_eq!(raw.unit().condition(), Condition::Boot);
 }
 
 /// An upload gives all that the region has and ends with a short block; asked
 /// for more after exactly the end it gives nothing.
 #[test]
 fn an_upload_ends_with_a_short_reply() {
-    let mut raw = Raw::booted(TOLERANT);
+    let mut raw = booted(TOLERANT);
     let blocks = APPLICATION_REGION.len() / 1024;
     for number in 0..blocks {
-        let answer = raw.send(0xA1, 2, u16::try_from(number).unwrap(), 1024, &[]);
+        let answer = raw.try_send(0xA1, 2, u16::try_from(number).unwrap(), 1024, &[]);
         assert!(matches!(answer, Some(Answer::Data(bytes)) if bytes.len() == 1024), "{number}");
     }
-    assert_eq!(raw.send(0xA1, 2, u16::try_from(blocks).unwrap(), 1024, &[]), Some(Answer::Data(Vec::new())));
-    assert_eq!(raw.state(), Some(Answer::Data(vec![2])));
+    assert_eq!(raw.try_send(0xA1, 2, u16::try_from(blocks).unwrap(), 1024, &[]), Some(Answer::Data(Vec::new())));
+    assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![2])));
 }
 
 /// A cut download leaves no application; the unit then says so and waits.
 #[test]
 fn power_lost_in_the_middle_leaves_the_bootloader_waiting() {
-    let mut raw = Raw::booted(TOLERANT);
-    raw.download_all(&BINARY[..4096]);
+    let mut raw = booted(TOLERANT);
+    download_all(&mut raw, &BINARY[..4096]);
     for hand in [Hand::Pull, Hand::Plug] {
         raw.world.hand("1-1", &hand);
     }
     raw.wait(1000);
-    assert_eq!(raw.condition(), Condition::Boot);
-    raw.enumeration = raw.world.unit("1-1").unwrap().face().unwrap().0;
+    assert_eq!(raw.unit().condition(), Condition::Boot);
+    raw.open_again();
     assert_eq!(raw.status(), (0x0A, 0, 10), "errFIRMWARE");
 }
 

@@ -2,15 +2,14 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
-use std::sync::Arc;
+mod support;
+
 use std::time::Duration;
 
-use vaka_sim::World;
-use vaka_sim::clock::VirtualClock;
+use support::Raw;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
-use vaka_sim::usb::{Answer, Setup};
-use vaka_usb::Clock;
+use vaka_sim::usb::Answer;
 
 const R1_BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin");
 const R2_BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.bin");
@@ -73,69 +72,35 @@ fn a_changed_bootloader_bricks_it() {
     assert_eq!(restart(&mut unit), Condition::Bricked);
 }
 
-/// A unit in boot mode, driven by raw requests.
-struct Raw {
-    world: World,
-    clock: Arc<VirtualClock>,
-    enumeration: u32,
+fn booted() -> Raw {
+    Raw::new(Tern::in_boot_mode(Revision::R1, "T1-00217"), 0)
 }
 
-impl Raw {
-    fn new() -> Self {
-        let clock = Arc::new(VirtualClock::default());
-        let mut world = World::new(clock.clone());
-        world.plug("1-1", Box::new(Tern::in_boot_mode(Revision::R1, "T1-00217")), Vec::new());
-        let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
-        Self { world, clock, enumeration }
-    }
-
-    fn send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Answer {
-        let setup = Setup { kind, request, value, index: 0, length };
-        self.world.control("1-1", self.enumeration, setup, data).unwrap()
-    }
-
-    fn download(&mut self, block: u16, data: &[u8]) -> Answer {
-        self.send(0x21, 1, block, u16::try_from(data.len()).unwrap(), data)
-    }
-
-    /// Status, poll time in ms, state.
-    fn status(&mut self) -> (u8, u32, u8) {
-        match self.send(0xA1, 3, 0, 6, &[]) {
-            Answer::Data(bytes) => (bytes[0], u32::from_le_bytes([bytes[1], bytes[2], bytes[3], 0]), bytes[4]),
-            other => panic!("{other:?}"),
-        }
-    }
-
-    fn byte(&mut self, address: u32) -> u8 {
-        self.world.unit("1-1").unwrap().flash().read(address, 1).unwrap()[0]
-    }
-
-    fn wait(&self, ms: u64) {
-        self.clock.sleep(Duration::from_millis(ms));
-    }
+fn byte(raw: &mut Raw, address: u32) -> u8 {
+    raw.unit().flash().read(address, 1).unwrap()[0]
 }
 
 const ERASE_APPLICATION: [u8; 5] = [0x41, 0x00, 0x24, 0x00, 0x0A];
 
 #[test]
 fn work_begins_with_the_status_and_takes_its_time() {
-    let mut raw = Raw::new();
-    let before = raw.byte(APPLICATION + 4);
+    let mut raw = booted();
+    let before = byte(&mut raw, APPLICATION + 4);
     assert_eq!(raw.download(0, &ERASE_APPLICATION), Answer::Done);
     raw.wait(1000);
-    assert_eq!(raw.byte(APPLICATION + 4), before, "nothing happens without a status request");
+    assert_eq!(byte(&mut raw, APPLICATION + 4), before, "nothing happens without a status request");
     // 3 KiB at 10 ms a KiB, and the promise is a tenth longer.
     assert_eq!(raw.status(), (0, 33, 4));
     raw.wait(29);
-    assert_eq!(raw.byte(APPLICATION + 4), before);
+    assert_eq!(byte(&mut raw, APPLICATION + 4), before);
     raw.wait(1);
-    assert_eq!(raw.byte(APPLICATION + 4), 0xFF);
+    assert_eq!(byte(&mut raw, APPLICATION + 4), 0xFF);
     assert_eq!(raw.status(), (0, 0, 5));
 }
 
 #[test]
 fn a_busy_unit_wants_to_be_left_alone() {
-    let mut raw = Raw::new();
+    let mut raw = booted();
     raw.download(0, &ERASE_APPLICATION);
     raw.status();
     raw.wait(29);
@@ -145,19 +110,19 @@ fn a_busy_unit_wants_to_be_left_alone() {
 
 #[test]
 fn power_lost_in_the_middle_leaves_half_an_erase() {
-    let mut raw = Raw::new();
+    let mut raw = booted();
     raw.download(0, &ERASE_APPLICATION);
     raw.status();
     raw.wait(10);
     raw.world.hand("1-1", &Hand::Pull);
-    assert_eq!(raw.byte(APPLICATION), 0xFF);
-    assert_ne!(raw.byte(APPLICATION + 2048), 0xFF, "the second half is as it was");
+    assert_eq!(byte(&mut raw, APPLICATION), 0xFF);
+    assert_ne!(byte(&mut raw, APPLICATION + 2048), 0xFF, "the second half is as it was");
 }
 
 #[test]
 fn addresses_outside_the_flash_are_refused() {
     for command in [[0x21, 0, 0, 0, 0], [0x41, 0x00, 0x40, 0x02, 0x0A], [0x41, 0xFF, 0xFF, 0xFF, 0x09]] {
-        let mut raw = Raw::new();
+        let mut raw = booted();
         raw.download(0, &command);
         assert_eq!(raw.status(), (0x08, 0, 10), "{command:02X?}: errADDRESS");
     }
@@ -165,7 +130,7 @@ fn addresses_outside_the_flash_are_refused() {
 
 /// Brings a fresh unit into a state by its number in the standard.
 fn in_state(state: u8) -> Raw {
-    let mut raw = Raw::new();
+    let mut raw = booted();
     match state {
         3 => drop(raw.download(0, &ERASE_APPLICATION)),
         4 => {

@@ -5,6 +5,7 @@
 //! The format is specified in `docs/formats/product-sheet.md`.
 
 mod parse;
+mod raw;
 mod undescribed;
 
 use std::fmt;

@@ -1,14 +1,16 @@
 //! From TOML to a checked [`Sheet`].
 //!
-//! Serde fills the `Raw…` structs, which mirror the file and remember where
-//! each value stood; `Checker` turns them into the model and finds what
-//! contradicts itself.
+//! Serde fills the structs of [`raw`](super::raw); `Checker` turns them into the
+//! model and finds what contradicts itself.
 
 use std::ops::Range;
 
-use serde::Deserialize;
 use toml::Spanned;
 
+use super::raw::{
+    Number, RawApplication, RawCarried, RawEntryStep, RawImage, RawMark, RawPlace, RawRegion, RawRoute, RawRouteKind,
+    RawSheet, RawSignal, RawUpload, RawVariant, RawVersionSource, RawWrapper, RawZone,
+};
 use super::{
     Application, BOOTLOADER, EntryStep, HandStep, ImageRules, LookAt, Mark, Product, Region, Route, RouteKind, Sheet,
     SheetError, Signal, Variant, VariantId,
@@ -16,224 +18,14 @@ use super::{
 use crate::address::{Address, Span};
 use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
 use crate::image::stamp;
-use crate::image::vectors::VectorKind;
-use crate::image::wrapper::{ChecksumKind, Wrapper};
+use crate::image::wrapper::Wrapper;
 use crate::memory::{Access, SectorMap, Zone};
 use crate::size::{self, Bytes};
-use crate::unit::{MemoryChoice, UsbId};
+use crate::unit::MemoryChoice;
 use crate::{duration, text};
 
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawSheet {
-    sheet: Spanned<u32>,
-    product: RawProduct,
-    application: RawApplication,
-    #[serde(default)]
-    variant: Vec<RawVariant>,
-    #[serde(default)]
-    route: Vec<RawRoute>,
-    #[serde(default)]
-    wrapper: Vec<RawWrapper>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawProduct {
-    id: Spanned<String>,
-    name: Spanned<String>,
-    maker: Spanned<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawApplication {
-    id: UsbId,
-    product: Option<Spanned<String>>,
-    version: Option<RawVersionSource>,
-    back_within: Option<Spanned<String>>,
-}
-
-#[derive(Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum RawVersionSource {
-    ReleaseNumber,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawVariant {
-    id: Spanned<String>,
-    name: Spanned<String>,
-    #[serde(default)]
-    look_at: Vec<RawLookAt>,
-    flash: Vec<Spanned<RawZone>>,
-    ram: Option<Spanned<RawSpan>>,
-    #[serde(default)]
-    region: Vec<RawRegion>,
-    image: RawImage,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawLookAt {
-    place: Spanned<String>,
-    reads: Spanned<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawZone {
-    start: Spanned<Number>,
-    sectors: Spanned<u32>,
-    size: Spanned<Number>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawSpan {
-    start: Spanned<Number>,
-    size: Spanned<Number>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawRegion {
-    name: Spanned<String>,
-    start: Spanned<Number>,
-    size: Spanned<Number>,
-    carried: Option<RawCarried>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawCarried {
-    #[serde(default)]
-    fields: Vec<RawField>,
-    checksum: Option<RawRegionChecksum>,
-    memory: Option<Spanned<String>>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawField {
-    name: Spanned<String>,
-    offset: Spanned<Number>,
-    length: Spanned<Number>,
-    kind: FieldKind,
-    meaning: Spanned<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawRegionChecksum {
-    offset: Spanned<Number>,
-    kind: ChecksumKind,
-    over: Spanned<Number>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawImage {
-    region: Spanned<String>,
-    binary_at: Option<Spanned<Number>>,
-    vectors: Option<VectorKind>,
-    #[serde(default)]
-    marks: Vec<RawMark>,
-    version: Option<RawPlace>,
-    stamp: Option<RawPlace>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawMark {
-    offset: Spanned<Number>,
-    text: Option<Spanned<String>>,
-    bytes: Option<Spanned<String>>,
-    meaning: Spanned<String>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawPlace {
-    offset: Spanned<Number>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawWrapper {
-    name: Spanned<String>,
-    magic: Spanned<String>,
-    header: Spanned<Number>,
-    length: Option<RawPlace>,
-    start: Option<RawPlace>,
-    version: Option<RawPlace>,
-    checksum: Option<RawChecksum>,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawChecksum {
-    offset: Spanned<Number>,
-    kind: ChecksumKind,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawRoute {
-    kind: Spanned<RawRouteKind>,
-    id: UsbId,
-    variants: Option<Vec<Spanned<String>>>,
-    memory: Option<Spanned<String>>,
-    interface: Option<u8>,
-    alternate: Option<u8>,
-    upload: Option<Spanned<RawUpload>>,
-    writes: Spanned<Vec<Spanned<String>>>,
-    restart_at: Option<Spanned<Number>>,
-    #[serde(default)]
-    entry: Vec<Spanned<RawEntryStep>>,
-}
-
-/// What an upload from a plain DFU unit gives.
-#[derive(Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum RawUpload {
-    Image,
-}
-
-#[derive(Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum RawRouteKind {
-    Dfu,
-    PlainDfu,
-}
-
-#[derive(Deserialize)]
-#[serde(rename_all = "kebab-case")]
-enum RawSignal {
-    DfuDetach,
-}
-
-#[derive(Deserialize)]
-#[serde(deny_unknown_fields)]
-struct RawEntryStep {
-    signal: Option<RawSignal>,
-    #[serde(rename = "do")]
-    action: Option<Spanned<String>>,
-    why: Option<Spanned<String>>,
-    see: Option<Spanned<String>>,
-}
-
-/// An address or size: `0x0A00_0000`, `3072` or `"3 KiB"`.
-#[derive(Deserialize)]
-#[serde(untagged)]
-enum Number {
-    Plain(i64),
-    Text(String),
-}
 
 /// Reads and checks a sheet.
 pub(super) fn sheet(file: &str, text: &str) -> Result<Sheet, SheetError> {
@@ -745,6 +537,8 @@ fn hex_bytes(text: &str) -> Option<Vec<u8>> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::image::wrapper::ChecksumKind;
+    use crate::unit::UsbId;
 
     const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
 
