@@ -2,128 +2,39 @@
 //! out, restart, confirm. Straight-line on purpose: this is the order of the
 //! work, and reads like it.
 
-use std::time::Duration;
+mod preserve;
+mod refusal;
+mod request;
+mod settle;
 
 use vaka_core::address::{Address, Span};
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Approval, Case, Choice, Outcome, Phase, Question, Verdict, image_version, judge};
+use vaka_core::matching::{Approval, Phase, Verdict, image_version};
 use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, PlanError, RestartBy, Step};
 use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant};
 use vaka_core::text;
-use vaka_core::unit::{MemoryChoice, Mode, ReleaseNumber, UnitFacts};
+use vaka_core::unit::Mode;
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-use crate::bench::{Bench, Candidate, OpenError, Selector, held, open_failure};
+use crate::bench::{Bench, Candidate, OpenError, open_failure};
 use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
 use crate::pace::Pace;
 use crate::session::{Protection, Session, SessionError};
-use crate::{confirm, dfu, visit};
+use crate::{confirm, dfu};
 
-/// What is wanted.
-#[derive(Clone, Debug)]
-pub struct Request<'a> {
-    /// The bytes of the firmware file.
-    pub file: &'a [u8],
-    /// Where a raw binary starts, and which of several images is meant, as far
-    /// as it was given.
-    pub options: ReadOptions,
-    /// Which unit; any that the sheets know, if there is only one.
-    pub unit: Option<Selector>,
-    /// What is printed on the hardware, as a person gave it.
-    pub label: Option<String>,
-    /// Which memory of a unit that nobody described.
-    pub memory: MemoryChoice,
-    /// Erase everything that may be first.
-    pub clear_all: bool,
-    /// Write also what is already equal.
-    pub rewrite: bool,
-    /// How long to wait for a unit, and for update mode.
-    pub wait: Duration,
-    /// Ids of what was agreed to.
-    pub agreed: Vec<String>,
-    /// Stop before the first step.
-    pub plan_only: bool,
-    /// Whether what was written is read back, where it can be.
-    pub read_back: bool,
-    /// Where the present content goes before anything is changed.
-    pub save: Option<Save<'a>>,
-    /// Names of regions that stay as they are, even where they share a sector
-    /// with what is written.
-    pub keep: Vec<String>,
-    /// Where what is kept is safe while it is not in the unit.
-    pub shelf: Option<&'a dyn Shelf>,
-}
+pub use request::{Nobody, Person, Request, Save, Shelf};
+pub use settle::by_label;
 
-/// Holds what is kept of a unit while its sectors are erased, beyond the end of
-/// this process if need be.
-pub trait Shelf: std::fmt::Debug {
-    /// Puts it there; gives back what that is called.
-    ///
-    /// # Errors
-    /// It cannot be stored. Nothing was changed in the unit.
-    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure>;
+pub(crate) use refusal::undecided;
+pub(crate) use settle::open_question;
 
-    /// What an earlier run left there, because it did not come to its end.
-    fn left(&self, unit: &str) -> Option<Image>;
-
-    /// It is in the unit again.
-    fn clear(&self, unit: &str);
-}
-
-/// Keeps what was read of a unit; gives back what it is called.
-#[derive(Clone, Copy)]
-pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, Failure>);
-
-impl std::fmt::Debug for Save<'_> {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        f.write_str("Save")
-    }
-}
-
-impl<'a> Request<'a> {
-    /// A request for one file, with nothing said beyond that: no waiting, the
-    /// strongest check.
-    pub fn new(file: &'a [u8]) -> Self {
-        Self {
-            file,
-            options: ReadOptions::default(),
-            unit: None,
-            label: None,
-            memory: MemoryChoice::default(),
-            clear_all: false,
-            rewrite: false,
-            wait: Duration::ZERO,
-            agreed: Vec::new(),
-            plan_only: false,
-            read_back: true,
-            save: None,
-            keep: Vec::new(),
-            shelf: None,
-        }
-    }
-}
-
-/// Somebody who can be asked.
-pub trait Person {
-    /// What is printed on the hardware? `None` if nobody is there or they
-    /// do not want to say.
-    fn read_label(&mut self, question: &Question) -> Option<String>;
-}
-
-/// Nobody is there.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Nobody;
-
-impl Person for Nobody {
-    fn read_label(&mut self, _: &Question) -> Option<String> {
-        None
-    }
-}
+use refusal::{internal, no_address, not_opened, unreadable};
+use settle::{Settled, early_look};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
@@ -217,35 +128,6 @@ const MOST_RESUMES: u32 = 20;
 const NO_SHEET: &str = "no-sheet";
 const UNPROTECT: &str = "unprotect";
 
-/// A verdict that fits, and what it was made of.
-struct Settled<'a> {
-    sheet: &'a Sheet,
-    variant: &'a Variant,
-    route: &'a Route,
-    image: Image,
-    verdict: Verdict,
-}
-
-/// Why there is no image yet.
-enum NoImage {
-    /// The sheet places a raw binary once the variant is settled.
-    Unplaced,
-    Failed(Failure),
-}
-
-/// The question which of all variants it is, before anything speaks for one.
-pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
-    let choice = |variant: &Variant| Choice {
-        variant: variant.id.clone(),
-        name: variant.name.clone(),
-        look_at: variant.look_at.clone(),
-        against: None,
-    };
-    let meant =
-        sheet.variants.iter().filter(|variant| found.mode != Mode::Update || variant.route(found.id()).is_some());
-    Question { choices: meant.map(choice).collect() }
-}
-
 impl<'a, 'b> Job<'a, 'b> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
@@ -336,29 +218,8 @@ impl<'a, 'b> Job<'a, 'b> {
                 .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
         })?;
         let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
-        let mut job = Job {
-            bench: self.bench,
-            request: self.request,
-            person: &mut *self.person,
-            pace: &mut *self.pace,
-            report: std::mem::replace(&mut self.report, empty_report()),
-            began_again: self.began_again,
-            label: None,
-            lost: false,
-            last: None,
-            resumed: self.resumed,
-            touched: std::mem::take(&mut self.touched),
-            saved: self.saved.take(),
-            kept: self.kept.take(),
-            boot_serial: self.boot_serial.clone(),
-            guard: self.guard.take(),
-        };
-        let done = job
-            .judged(&described, &sheet, image, &identity.facts)
-            .and_then(|settled| job.update(&booted, device, &identity, &settled));
-        (self.report, self.lost, self.last) = (job.report, job.lost, job.last);
-        (self.touched, self.saved, self.kept, self.guard) = (job.touched, job.saved, job.kept, job.guard);
-        done
+        let settled = self.judged(&described, &sheet, image, &identity.facts)?;
+        self.update(&booted, device, &identity, &settled)
     }
 
     /// Brings the application of a unit that nobody described to leave for its
@@ -438,101 +299,6 @@ impl<'a, 'b> Job<'a, 'b> {
         }
     }
 
-    /// Judges an image that is at hand for a unit whose variant is settled.
-    fn judged(
-        &mut self,
-        found: &Candidate<'a>,
-        sheet: &'a Sheet,
-        image: Image,
-        unit: &UnitFacts,
-    ) -> Result<Settled<'a>, Failure> {
-        let Request { clear_all, agreed, keep, .. } = self.request;
-        let (clear_all, unit) = (*clear_all, Some(unit));
-        let case = Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed };
-        let verdict = judge(&case);
-        self.tell_verdict(&verdict);
-        match verdict.outcome {
-            Outcome::Fits => settled(found, sheet, image, verdict),
-            _ => Err(refused(&verdict, sheet)),
-        }
-    }
-
-    /// Judges until the verdict fits, asking for the label once if need be.
-    fn settle(
-        &mut self,
-        found: &Candidate<'a>,
-        unit: &UnitFacts,
-        version: Option<ReleaseNumber>,
-    ) -> Result<Settled<'a>, Failure> {
-        if let (None, Some(text)) = (self.label, &self.request.label) {
-            self.label = Some(by_label(found, text)?);
-        }
-        let tells = |sheet: &Sheet| {
-            (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release)
-        };
-        loop {
-            let label = self.label;
-            let sheet = match label {
-                Some((sheet, _)) => sheet,
-                None => only_sheet(found)?,
-            };
-            let image = match self.image(found, sheet, label.map(|(_, variant)| variant)) {
-                Ok(image) => image,
-                Err(NoImage::Unplaced) => {
-                    self.ask(found, &open_question(found, sheet))?;
-                    continue;
-                }
-                Err(NoImage::Failed(failure)) => return Err(failure),
-            };
-            let case = Case {
-                sheet,
-                unit: Some(unit),
-                image: &image,
-                label: label.map(|(_, variant)| variant),
-                running: version.or_else(|| tells(sheet)),
-                clear_all: self.request.clear_all,
-                keep: &self.request.keep,
-                agreed: &self.request.agreed,
-            };
-            let verdict = judge(&case);
-            self.tell_verdict(&verdict);
-            match (verdict.outcome, &verdict.question) {
-                (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
-                (Outcome::Undecided, Some(question)) if label.is_none() => {
-                    self.ask(found, question)?;
-                }
-                _ => return Err(refused(&verdict, sheet)),
-            }
-        }
-    }
-
-    /// Asks what is printed on the unit.
-    fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
-        let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
-        self.label = Some(by_label(found, &answer)?);
-        Ok(())
-    }
-
-    /// The image; a raw binary without an address takes the sheet's, if the
-    /// sheet gives one for the variant that is settled.
-    fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, NoImage> {
-        match image::read(self.request.file, self.request.options) {
-            Ok(image) => Ok(image),
-            Err(ReadError::NoAddress) => {
-                let open = found.variants_of(sheet);
-                let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
-                if variant.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
-                    return Err(NoImage::Unplaced);
-                }
-                let at = variant.and_then(|variant| variant.image.binary_at);
-                let at = at.ok_or_else(|| NoImage::Failed(no_address(&[sheet])))?;
-                let options = ReadOptions { at: Some(at), ..self.request.options };
-                image::read(self.request.file, options).map_err(|error| NoImage::Failed(unreadable(&error)))
-            }
-            Err(error) => Err(NoImage::Failed(unreadable(&error))),
-        }
-    }
-
     fn open(&mut self, found: &DeviceInfo) -> Result<(Box<dyn UsbDevice>, Identity), Failure> {
         let place = self.bench.place(&found.location);
         let opened = || -> Result<_, OpenError> {
@@ -557,7 +323,7 @@ impl<'a, 'b> Job<'a, 'b> {
         unit: &DeviceInfo,
         device: Box<dyn UsbDevice>,
         identity: &Identity,
-        settled: &Settled<'a>,
+        settled: &Settled<'_>,
     ) -> Result<(), Failure> {
         self.report.product = Some(settled.sheet.product.name.clone());
         self.report.variant = Some(settled.variant.id.clone());
@@ -652,92 +418,6 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         self.pace.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
         Ok(())
-    }
-
-    /// Keeps what the unit holds in the regions that the route writes, once.
-    fn save(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
-        let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };
-        let refused = |words: &str| {
-            Failure::new(Code::Refused, words.to_owned())
-                .state("Nothing was changed in the unit.")
-                .cure("Leave out --save if the present content is not needed.")
-        };
-        if !session.limits().can_read {
-            return Err(refused("The unit cannot be read, so its present content cannot be saved."));
-        }
-        let spans: Vec<Span> = settled.route.writes.iter().map(|region| region.span).collect();
-        let place = self.report.unit.clone().unwrap_or_default();
-        let parts = visit::read_spans(session, &spans, &place, self.pace);
-        session.rest(self.pace);
-        let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
-        let Some(image) = image else {
-            self.pace.warn("The unit holds nothing there: it is blank, and nothing was saved.");
-            self.saved = Some(String::new());
-            return Ok(());
-        };
-        let name = keep(&image)?;
-        self.tell_step(StepName::Read, StepState::Done, format!("saved: {name}"));
-        self.saved = Some(name);
-        Ok(())
-    }
-
-    /// Reads what is kept of the sectors that will be erased, and makes it a part
-    /// of what is written.
-    fn keep(
-        &mut self,
-        settled: &Settled<'a>,
-        plan: &ApprovedPlan,
-        session: &mut dyn Session,
-    ) -> Result<Option<Settled<'a>>, Failure> {
-        let spans = plan.plan().kept();
-        if spans.is_empty() {
-            return Ok(None);
-        }
-        let unit = self.unit_name();
-        let left = || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|left| holds_all(left, spans));
-        let kept = match self.kept.take().or_else(left) {
-            Some(kept) => {
-                self.pace.warn("What is kept was read before a break; those bytes are written, not what is there now.");
-                kept
-            }
-            None => {
-                let place = self.report.unit.clone().unwrap_or_default();
-                let parts = visit::read_spans(session, spans, &place, self.pace);
-                session.rest(self.pace);
-                let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
-                if let Some(shelf) = self.request.shelf {
-                    let name = shelf.put(&unit, &image)?;
-                    let bytes = vaka_core::size::Bytes(image.len());
-                    self.tell_step(
-                        StepName::Read,
-                        StepState::Done,
-                        format!("{bytes} to keep, meanwhile also in {name}"),
-                    );
-                }
-                image
-            }
-        };
-        let parts: Vec<_> = [&settled.image, &kept]
-            .iter()
-            .flat_map(|image| image.segments())
-            .map(|segment| (segment.start(), segment.data().to_vec()))
-            .collect();
-        let image = Image::of_memory(&parts).ok_or_else(|| internal("the image and what is kept overlap"))?;
-        self.kept = Some(kept);
-        let Settled { sheet, variant, route, verdict, .. } = settled;
-        Ok(Some(Settled { sheet, variant, route, image, verdict: verdict.clone() }))
-    }
-
-    /// What was kept is in the unit again.
-    fn is_in_again(&mut self) {
-        if let (Some(_), Some(shelf)) = (self.kept.take(), self.request.shelf) {
-            shelf.clear(&self.unit_name());
-        }
-    }
-
-    /// The unit's serial number in update mode, or else its place.
-    fn unit_name(&self) -> String {
-        self.boot_serial.clone().or_else(|| self.report.unit.clone()).unwrap_or_default()
     }
 
     /// What is known of the unit's content before it is asked.
@@ -925,27 +605,6 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 }
 
-fn holds_all(image: &Image, spans: &[Span]) -> bool {
-    spans.iter().all(|span| image.bytes(*span).is_some())
-}
-
-/// What can be said of the file before any unit is looked for.
-fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
-    match image::read(request.file, request.options) {
-        Ok(_) => Ok(()),
-        Err(ReadError::NoAddress) => {
-            let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
-            let undescribed = request.agreed.iter().any(|id| id == NO_SHEET);
-            if undescribed || sheets.iter().any(vouched) {
-                Ok(())
-            } else {
-                Err(no_address(&sheets.iter().collect::<Vec<_>>()))
-            }
-        }
-        Err(error) => Err(unreadable(&error)),
-    }
-}
-
 fn plan(
     settled: &Settled<'_>,
     geometry: Geometry<'_>,
@@ -992,123 +651,4 @@ fn plan_again(
 ) -> Result<ApprovedPlan, Failure> {
     let plan = plan(settled, geometry, false, request, content)?;
     plan.approve(approval).map_err(|error| internal(&error.to_string()))
-}
-
-fn settled<'a>(
-    found: &Candidate<'_>,
-    sheet: &'a Sheet,
-    image: Image,
-    verdict: Verdict,
-) -> Result<Settled<'a>, Failure> {
-    let variant = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
-    let variant = variant.ok_or_else(|| internal("the verdict fits, but names no variant"))?;
-    let route = match found.mode {
-        Mode::Update => variant.route(found.id()),
-        _ => variant.routes.first(),
-    };
-    let route = route.ok_or_else(|| internal("the verdict fits, but the variant has no route"))?;
-    Ok(Settled { sheet, variant, route, image, verdict })
-}
-
-/// The variant that a person names: `ID`, `PRODUCT/ID` or what is printed.
-///
-/// # Errors
-/// No variant, or several, of the products that the unit can be have it.
-pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
-    let named = |sheet: &'a Sheet| {
-        let own = text.split_once('/').filter(|(product, _)| *product == sheet.product.id).map_or(text, |(_, id)| id);
-        sheet.variant_by_label(own).map(|variant| (sheet, variant))
-    };
-    let mut matches = found.sheets.iter().filter_map(|sheet| named(sheet));
-    match (matches.next(), matches.next()) {
-        (Some(one), None) => Ok(one),
-        (None, _) => {
-            let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
-            let text = text::tame(text);
-            Err(Failure::new(Code::Refused, format!("No variant is called '{text}', and none has that printed on it."))
-                .state("Nothing was changed in the unit.")
-                .cure(format!("The variants are: {}.", known.join(", "))))
-        }
-        _ => Err(Failure::new(Code::Refused, format!("Several products have a variant '{text}'."))
-            .cure("Name it with its product: --variant PRODUCT/VARIANT.")),
-    }
-}
-
-fn only_sheet<'a>(found: &Candidate<'a>) -> Result<&'a Sheet, Failure> {
-    match found.sheets[..] {
-        [only] => Ok(only),
-        _ => {
-            let names: Vec<&str> = found.sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
-            Err(Failure::new(Code::Refused, format!("{} share the ids {}.", names.join(" and "), found.id()))
-                .state("Nothing was changed in the unit.")
-                .cure("Say which it is: --variant PRODUCT/VARIANT."))
-        }
-    }
-}
-
-fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
-    let conflict = verdict.conflicts().next();
-    let reason = conflict.map_or("it cannot be decided".to_owned(), |evidence| evidence.sentence());
-    let failure = Failure::new(Code::Refused, format!("Refused: {reason}.")).state("Nothing was changed in the unit.");
-    let names = |ids: &[vaka_core::sheet::VariantId]| ids.iter().map(|id| id.as_str()).collect::<Vec<_>>().join(", ");
-    match (&verdict.missing[..], &verdict.variant) {
-        ([_, ..], _) => {
-            let options: Vec<String> =
-                verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
-            failure.cure(format!("If that is what you want: {}.", options.join(" ")))
-        }
-        (_, Some(variant)) if !verdict.would_fit.is_empty() => failure.cure(format!(
-            "The file is for {}. Take the file for {variant}, or read the label again.",
-            names(&verdict.would_fit)
-        )),
-        (_, Some(variant)) => {
-            failure.cure(format!("Take the file that was built for {} {variant}.", sheet.product.name))
-        }
-        (_, None) => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
-    }
-}
-
-pub(crate) fn undecided(question: &Question) -> Failure {
-    let options: Vec<String> = question.choices.iter().map(|choice| format!("--variant {}", choice.variant)).collect();
-    Failure::new(
-        Code::Refused,
-        "The unit's ids do not tell which variant it is, and nobody said what is printed on it.",
-    )
-    .state("Nothing was changed in the unit.")
-    .cure(format!("Read the label on the unit and say what it is: {}.", options.join(" or ")))
-}
-
-fn no_address(sheets: &[&Sheet]) -> Failure {
-    let start = |variant: &Variant| format!("{} starts at {}", variant.id, variant.image.region.span.start());
-    let starts: Vec<String> = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
-    let known = if starts.is_empty() { String::new() } else { format!(" By the sheet, {}.", starts.join(", ")) };
-    Failure::new(Code::Refused, "The file is a raw binary, which carries no address, and none was given.")
-        .state("Nothing was changed in any unit.")
-        .cure(format!("Give --at with the address it was linked for, or use the HEX file of the same build.{known}"))
-}
-
-fn unreadable(error: &ReadError) -> Failure {
-    let code = match error {
-        ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => Code::Usage,
-        ReadError::Several(_) => Code::Refused,
-        _ => Code::File,
-    };
-    Failure::new(code, format!("The file cannot be used: {error}."))
-        .state("Nothing was changed in any unit.")
-        .cure("Fetch or build the file again; 'vaka check FILE' shows what it is.")
-}
-
-fn not_opened(error: &SessionError, place: &str) -> Failure {
-    if let SessionError::Held(by) = error {
-        return held(place, by);
-    }
-    Failure::new(Code::Transfer, format!("The unit's update mode cannot be used: {error}."))
-        .state("Nothing was changed in the unit.")
-        .cure("Unplug the unit, put it into update mode again and run the same command.")
-}
-
-fn internal(what: &str) -> Failure {
-    Failure::new(Code::Internal, format!("A fault of this program: {what}."))
-        .state("Nothing was changed in the unit.")
-        .cure("Please report this with the command that you ran.")
 }

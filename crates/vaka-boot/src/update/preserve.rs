@@ -1,0 +1,105 @@
+//! What of the present content is saved or kept, before anything is erased.
+
+use vaka_core::address::Span;
+use vaka_core::event::{Code, Failure, StepName, StepState};
+use vaka_core::image::Image;
+use vaka_core::plan::ApprovedPlan;
+use vaka_core::size::Bytes;
+
+use super::Job;
+use super::refusal::internal;
+use super::request::Save;
+use super::settle::Settled;
+use crate::session::Session;
+use crate::visit;
+
+impl Job<'_, '_> {
+    /// Keeps what the unit holds in the regions that the route writes, once.
+    pub(super) fn save(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+        let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };
+        let refused = |words: &str| {
+            Failure::new(Code::Refused, words.to_owned())
+                .state("Nothing was changed in the unit.")
+                .cure("Leave out --save if the present content is not needed.")
+        };
+        if !session.limits().can_read {
+            return Err(refused("The unit cannot be read, so its present content cannot be saved."));
+        }
+        let spans: Vec<Span> = settled.route.writes.iter().map(|region| region.span).collect();
+        let place = self.report.unit.clone().unwrap_or_default();
+        let parts = visit::read_spans(session, &spans, &place, self.pace);
+        session.rest(self.pace);
+        let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
+        let Some(image) = image else {
+            self.pace.warn("The unit holds nothing there: it is blank, and nothing was saved.");
+            self.saved = Some(String::new());
+            return Ok(());
+        };
+        let name = keep(&image)?;
+        self.tell_step(StepName::Read, StepState::Done, format!("saved: {name}"));
+        self.saved = Some(name);
+        Ok(())
+    }
+
+    /// Reads what is kept of the sectors that will be erased, and makes it a part
+    /// of what is written.
+    pub(super) fn keep<'s>(
+        &mut self,
+        settled: &Settled<'s>,
+        plan: &ApprovedPlan,
+        session: &mut dyn Session,
+    ) -> Result<Option<Settled<'s>>, Failure> {
+        let spans = plan.plan().kept();
+        if spans.is_empty() {
+            return Ok(None);
+        }
+        let unit = self.unit_name();
+        let left = || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|left| holds_all(left, spans));
+        let kept = match self.kept.take().or_else(left) {
+            Some(kept) => {
+                self.pace.warn("What is kept was read before a break; those bytes are written, not what is there now.");
+                kept
+            }
+            None => {
+                let place = self.report.unit.clone().unwrap_or_default();
+                let parts = visit::read_spans(session, spans, &place, self.pace);
+                session.rest(self.pace);
+                let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
+                if let Some(shelf) = self.request.shelf {
+                    let name = shelf.put(&unit, &image)?;
+                    let bytes = Bytes(image.len());
+                    self.tell_step(
+                        StepName::Read,
+                        StepState::Done,
+                        format!("{bytes} to keep, meanwhile also in {name}"),
+                    );
+                }
+                image
+            }
+        };
+        let whole = settled.image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
+        // An earlier run may have kept more than this one is asked to.
+        let beside = spans.iter().filter_map(|span| Some((span.start(), kept.bytes(*span)?.to_vec())));
+        let image = Image::of_memory(&whole.chain(beside).collect::<Vec<_>>());
+        let image = image.ok_or_else(|| internal("the image and what is kept overlap"))?;
+        self.kept = Some(kept);
+        let Settled { sheet, variant, route, verdict, .. } = settled;
+        Ok(Some(Settled { sheet, variant, route, image, verdict: verdict.clone() }))
+    }
+
+    /// What was kept is in the unit again.
+    pub(super) fn is_in_again(&mut self) {
+        if let (Some(_), Some(shelf)) = (self.kept.take(), self.request.shelf) {
+            shelf.clear(&self.unit_name());
+        }
+    }
+
+    /// The unit's serial number in update mode, or else its place.
+    fn unit_name(&self) -> String {
+        self.boot_serial.clone().or_else(|| self.report.unit.clone()).unwrap_or_default()
+    }
+}
+
+fn holds_all(image: &Image, spans: &[Span]) -> bool {
+    spans.iter().all(|span| image.bytes(*span).is_some())
+}

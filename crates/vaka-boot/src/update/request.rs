@@ -1,0 +1,111 @@
+//! What is wanted of an update, and who can be asked.
+
+use std::time::Duration;
+
+use vaka_core::event::Failure;
+use vaka_core::image::{Image, ReadOptions};
+use vaka_core::matching::Question;
+use vaka_core::unit::MemoryChoice;
+
+use crate::bench::Selector;
+
+/// What is wanted.
+#[derive(Clone, Debug)]
+pub struct Request<'a> {
+    /// The bytes of the firmware file.
+    pub file: &'a [u8],
+    /// Where a raw binary starts, and which of several images is meant, as far
+    /// as it was given.
+    pub options: ReadOptions,
+    /// Which unit; any that the sheets know, if there is only one.
+    pub unit: Option<Selector>,
+    /// What is printed on the hardware, as a person gave it.
+    pub label: Option<String>,
+    /// Which memory of a unit that nobody described.
+    pub memory: MemoryChoice,
+    /// Erase everything that may be first.
+    pub clear_all: bool,
+    /// Write also what is already equal.
+    pub rewrite: bool,
+    /// How long to wait for a unit, and for update mode.
+    pub wait: Duration,
+    /// Ids of what was agreed to.
+    pub agreed: Vec<String>,
+    /// Stop before the first step.
+    pub plan_only: bool,
+    /// Whether what was written is read back, where it can be.
+    pub read_back: bool,
+    /// Where the present content goes before anything is changed.
+    pub save: Option<Save<'a>>,
+    /// Names of regions that stay as they are, even where they share a sector
+    /// with what is written.
+    pub keep: Vec<String>,
+    /// Where what is kept is safe while it is not in the unit.
+    pub shelf: Option<&'a dyn Shelf>,
+}
+
+/// Holds what is kept of a unit while its sectors are erased, beyond the end of
+/// this process if need be.
+pub trait Shelf: std::fmt::Debug {
+    /// Puts it there; gives back what that is called.
+    ///
+    /// # Errors
+    /// It cannot be stored. Nothing was changed in the unit.
+    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure>;
+
+    /// What an earlier run left there, because it did not come to its end.
+    fn left(&self, unit: &str) -> Option<Image>;
+
+    /// It is in the unit again.
+    fn clear(&self, unit: &str);
+}
+
+/// Keeps what was read of a unit; gives back what it is called.
+#[derive(Clone, Copy)]
+pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, Failure>);
+
+impl std::fmt::Debug for Save<'_> {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.write_str("Save")
+    }
+}
+
+impl<'a> Request<'a> {
+    /// A request for one file, with nothing said beyond that: no waiting, the
+    /// strongest check.
+    pub fn new(file: &'a [u8]) -> Self {
+        Self {
+            file,
+            options: ReadOptions::default(),
+            unit: None,
+            label: None,
+            memory: MemoryChoice::default(),
+            clear_all: false,
+            rewrite: false,
+            wait: Duration::ZERO,
+            agreed: Vec::new(),
+            plan_only: false,
+            read_back: true,
+            save: None,
+            keep: Vec::new(),
+            shelf: None,
+        }
+    }
+}
+
+/// Somebody who can be asked.
+pub trait Person {
+    /// What is printed on the hardware? `None` if nobody is there or they
+    /// do not want to say.
+    fn read_label(&mut self, question: &Question) -> Option<String>;
+}
+
+/// Nobody is there.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct Nobody;
+
+impl Person for Nobody {
+    fn read_label(&mut self, _: &Question) -> Option<String> {
+        None
+    }
+}
