@@ -5,6 +5,7 @@ use serde::Deserialize;
 use thiserror::Error;
 
 use crate::image::wrapper::ChecksumKind;
+use crate::text;
 
 /// What is known of the content of a region that may be carried.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -158,7 +159,7 @@ impl Field {
                 crate::text::tame(&String::from_utf8_lossy(&bytes[..end]))
             }
             FieldKind::Number => bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte)).to_string(),
-            FieldKind::Bytes => bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" "),
+            FieldKind::Bytes => text::hex_pairs(bytes),
         })
     }
 

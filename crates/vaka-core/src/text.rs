@@ -1,4 +1,4 @@
-//! Text that comes from outside and will be shown to a person.
+//! Text that comes from outside and will be shown to a person; bytes as text.
 
 /// Makes text from a device or a file safe to show.
 ///
@@ -25,6 +25,16 @@ pub fn tame(text: &str) -> String {
 /// Unicode's format characters that hide or reorder what stands around them.
 fn is_invisible(c: char) -> bool {
     matches!(c, '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}')
+}
+
+/// Two lower-case digits for each byte, with nothing between: `0a1b`.
+pub fn hex(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
+}
+
+/// Bytes as a person reads them: `0A 1B`.
+pub fn hex_pairs(bytes: &[u8]) -> String {
+    bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
 }
 
 /// `1 sector`, `3 sectors`.

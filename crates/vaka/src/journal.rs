@@ -10,9 +10,10 @@ use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
 
-use etcetera::BaseStrategy;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+
+use crate::state;
 
 /// The version of the format.
 const FORMAT: u32 = 1;
@@ -113,8 +114,7 @@ impl Record {
 
 /// Where the journal is; none on a system without a state folder.
 pub fn path() -> Option<PathBuf> {
-    let strategy = etcetera::choose_base_strategy().ok()?;
-    Some(strategy.state_dir()?.join("vaka").join("journal.jsonl"))
+    Some(state::folder()?.join("journal.jsonl"))
 }
 
 /// An attempt under way.

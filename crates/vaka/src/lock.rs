@@ -8,19 +8,14 @@ use std::path::PathBuf;
 use vaka_boot::bench::Guard;
 use vaka_usb::Location;
 
+use crate::state;
+
 /// Locks files in the user's runtime folder, or the system's temporary one.
 pub struct Locks;
 
 fn folder() -> PathBuf {
     let runtime = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|folder| folder.is_dir());
     runtime.map_or_else(|| std::env::temp_dir().join("vaka-locks"), |folder| folder.join("vaka"))
-}
-
-/// A name for a place that any file system takes.
-fn file_name(location: &Location) -> String {
-    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '_' };
-    let name: String = location.to_string().chars().map(plain).take(200).collect();
-    format!("{name}.lock")
 }
 
 impl Guard for Locks {
@@ -33,7 +28,7 @@ impl Guard for Locks {
                 .write(true)
                 .create(true)
                 .truncate(false)
-                .open(folder.join(file_name(location)))
+                .open(folder.join(state::file_name(&location.to_string(), "lock")))
         });
         let Ok(mut file) = opened else { return Ok(Box::new(())) };
         match file.try_lock() {

@@ -14,6 +14,7 @@ mod report;
 mod seen;
 mod setting;
 mod shelf;
+mod state;
 mod trace;
 
 use std::process::ExitCode;

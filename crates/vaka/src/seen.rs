@@ -5,7 +5,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use etcetera::BaseStrategy;
+use crate::state;
 
 /// A content that was seen before.
 pub struct Before {
@@ -16,8 +16,7 @@ pub struct Before {
 }
 
 fn file() -> Option<PathBuf> {
-    let strategy = etcetera::choose_base_strategy().ok()?;
-    Some(strategy.state_dir()?.join("vaka").join("seen"))
+    Some(state::folder()?.join("seen"))
 }
 
 /// When these bytes were first seen, if they were; else notes them down.

@@ -3,23 +3,20 @@
 
 use std::path::PathBuf;
 
-use etcetera::BaseStrategy;
 use vaka_boot::update::Shelf;
 use vaka_core::event::Failure;
 use vaka_core::image::{self, Image, ReadOptions, hex};
 
 use crate::commands::convert;
 use crate::problem::Problem;
+use crate::state;
 
 /// One HEX file for each unit.
 #[derive(Debug)]
 pub struct StateFolder;
 
 fn path(unit: &str) -> Option<PathBuf> {
-    let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '_' };
-    let name: String = unit.chars().map(plain).take(100).collect();
-    let folder = etcetera::choose_base_strategy().ok()?.state_dir()?.join("vaka").join("kept");
-    Some(folder.join(format!("{name}.hex")))
+    Some(state::folder()?.join("kept").join(state::file_name(unit, "hex")))
 }
 
 impl Shelf for StateFolder {

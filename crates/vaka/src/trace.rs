@@ -9,6 +9,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
 use vaka_core::event::{Code, Failure};
+use vaka_core::text;
 use vaka_usb::DeviceInfo;
 use vaka_usb::TransferError;
 use vaka_usb::trace::{Record, Sink};
@@ -73,10 +74,6 @@ fn milliseconds(time: Duration) -> f64 {
     (time.as_secs_f64() * 1e6).round() / 1e3
 }
 
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
 /// One word for what a transfer ended with; the replay knows the first four.
 fn error_word(error: &TransferError) -> String {
     match error {
@@ -106,18 +103,18 @@ fn encode(record: &Record<'_>) -> Value {
             json!({ "open": device, "port": port, "error": vaka_core::text::tame(&error.to_string()) })
         }
         Record::ControlIn { device, setup, reply, took } => {
-            let reply_hex = reply.as_ref().map(|bytes| hex(bytes)).unwrap_or_default();
-            ended(json!({ "device": device, "setup": hex(setup), "reply": reply_hex }), reply, *took)
+            let reply_hex = reply.as_ref().map(|bytes| text::hex(bytes)).unwrap_or_default();
+            ended(json!({ "device": device, "setup": text::hex(setup), "reply": reply_hex }), reply, *took)
         }
         Record::ControlOut { device, setup, data, done, took } => {
-            ended(json!({ "device": device, "setup": hex(setup), "data": hex(data) }), done, *took)
+            ended(json!({ "device": device, "setup": text::hex(setup), "data": text::hex(data) }), done, *took)
         }
         Record::PipeIn { device, endpoint, reply, took } => {
-            let reply_hex = reply.as_ref().map(|bytes| hex(bytes)).unwrap_or_default();
+            let reply_hex = reply.as_ref().map(|bytes| text::hex(bytes)).unwrap_or_default();
             ended(json!({ "device": device, "pipe": format!("{endpoint:02x}"), "reply": reply_hex }), reply, *took)
         }
         Record::PipeOut { device, endpoint, data, done, took } => {
-            ended(json!({ "device": device, "pipe": format!("{endpoint:02x}"), "data": hex(data) }), done, *took)
+            ended(json!({ "device": device, "pipe": format!("{endpoint:02x}"), "data": text::hex(data) }), done, *took)
         }
         Record::Act { device, what, done } => match done {
             Ok(()) => json!({ "device": device, "act": what }),

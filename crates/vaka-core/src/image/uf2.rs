@@ -67,10 +67,6 @@ pub struct Md5Region {
     pub md5: String,
 }
 
-fn hex_text(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
-
 /// What is wrong with a UF2 file, and in which block (counted from 0).
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("block {block} at offset {:#x}: {fault}", block * BLOCK)]
@@ -290,7 +286,7 @@ fn md5_region(block: &Block<'_>) -> Option<Md5Region> {
     let field = (block.flags & flag::MD5 != 0).then(|| &block.raw[32 + DATA - 24..32 + DATA])?;
     let word = |at: usize| u64::from(u32::from_le_bytes([field[at], field[at + 1], field[at + 2], field[at + 3]]));
     let span = Span::new(Address::new(word(0)), word(4)).filter(|span| span.end().get() <= 1 << 32)?;
-    Some(Md5Region { span, md5: hex_text(&field[8..]) })
+    Some(Md5Region { span, md5: text::hex(&field[8..]) })
 }
 
 /// The last block that holds an address which blocks disagree on.
@@ -326,7 +322,7 @@ fn tags(block: &Block<'_>) -> Tags {
         match u32::from_le_bytes([t0, t1, t2, 0]) {
             0x9F_C7BC => tags.version = words(),
             0x65_0D9D => tags.device = words(),
-            0xB4_6DB0 => tags.sha2 = Some(hex_text(data)),
+            0xB4_6DB0 => tags.sha2 = Some(text::hex(data)),
             0x0B_E9F7 => tags.page_size = data.try_into().ok().map(u32::from_le_bytes),
             0xC8_A729 => {
                 let long = data.try_into().ok().map(u64::from_le_bytes);

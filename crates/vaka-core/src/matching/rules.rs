@@ -190,7 +190,7 @@ fn show_bytes(bytes: &[u8]) -> String {
     if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') {
         format!("\"{}\"", String::from_utf8_lossy(bytes))
     } else {
-        bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
+        text::hex_pairs(bytes)
     }
 }
 

@@ -122,8 +122,8 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
         region: region.to_owned(),
         serial,
         time: jiff::Timestamp::now(),
-        sha256: digits(&Sha256::digest(&content)),
-        content: digits(&content),
+        sha256: text::hex(&Sha256::digest(&content)),
+        content: text::hex(&content),
     };
     let text = serde_json::to_string_pretty(&file).map_err(|error| Problem::internal(error.to_string()))?;
     convert::store(out, replace, &[text.as_bytes(), b"\n"])?;
@@ -233,12 +233,8 @@ fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
     let pair = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|pair| u8::from_str_radix(pair, 16).ok());
     let content: Option<Vec<u8>> = file.content.as_bytes().chunks(2).map(pair).collect();
     let content = content.ok_or_else(|| damaged("its content is no hex digits".into()))?;
-    if digits(&Sha256::digest(&content)) != file.sha256 {
+    if text::hex(&Sha256::digest(&content)) != file.sha256 {
         return Err(damaged("its digest is not that of its content: it was changed or cut".into()));
     }
     Ok((file, content))
-}
-
-fn digits(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }

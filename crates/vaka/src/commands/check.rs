@@ -169,7 +169,7 @@ fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) ->
 fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets: &[Sheet]) -> FileReport {
     let detected = detect::detect(payload).ok();
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
-    let sha256 = hex(&Sha256::digest(bytes));
+    let sha256 = text::hex(&Sha256::digest(bytes));
     let before = seen::look_up(&sha256, &name);
     let mut notes = firmware.notes.clone();
     notes.extend(wrong_ending(&name, firmware.format));
@@ -230,7 +230,7 @@ fn image_report(name: &SetName, image: &Image, sheets: &[Sheet]) -> ImageReport 
     ImageReport {
         name: name.clone(),
         outline: image.outline(),
-        content_sha256: hex(&sha.finalize()),
+        content_sha256: text::hex(&sha.finalize()),
         content_crc32: format!("{:08X}", crc.finalize()),
         facts: image.facts().clone(),
         vectors_say: vectors.map(|vectors| explain(vectors, image, sheets)).unwrap_or_default(),
@@ -248,10 +248,6 @@ const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
 /// What that checksum gives of any content that ends in its own, low byte
 /// first. Source: the CRC catalogue's residue, inverted as the result is.
 const RESIDUE: &str = "2144DF1C";
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
-}
 
 /// The sectors of the first variant that the image fits, in its region; else
 /// cells of a round size.

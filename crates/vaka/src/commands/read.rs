@@ -107,9 +107,10 @@ pub fn tell_patterns(image: &Image) {
     let mut found = patterns(image);
     found.sort_by_key(|pattern| std::cmp::Reverse(pattern.span.len()));
     for pattern in found.iter().take(4) {
-        let word: Vec<String> = pattern.word.iter().map(|byte| format!("{byte:02X}")).collect();
-        let what =
-            if pattern.word == [0xFF; 4] { "blank".to_owned() } else { format!("filled with {}", word.join(" ")) };
+        let what = match pattern.word {
+            [0xFF, 0xFF, 0xFF, 0xFF] => "blank".to_owned(),
+            word => format!("filled with {}", text::hex_pairs(&word)),
+        };
         say(&format!("  {}, {}: {what}", pattern.span, Bytes(pattern.span.len())));
     }
     let rest: u64 = found.iter().skip(4).map(|pattern| pattern.span.len()).sum();

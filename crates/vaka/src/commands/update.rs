@@ -12,6 +12,7 @@ use vaka_core::address::Address;
 use vaka_core::event::{Event, Failure, Report};
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Question, Verdict};
+use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
@@ -92,7 +93,7 @@ pub fn begun(
     let content = image.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
-        hex(&digest.finalize())
+        text::hex(&digest.finalize())
     });
     let begun = Begun {
         time: jiff::Timestamp::now(),
@@ -100,17 +101,13 @@ pub fn begun(
         file: FileRecord {
             name: path.display().to_string(),
             size: bytes.len() as u64,
-            sha256: hex(&Sha256::digest(bytes)),
+            sha256: text::hex(&Sha256::digest(bytes)),
             content_sha256: content,
         },
         label: common.variant.clone(),
         agreed: common.agree.clone(),
     };
     Attempt::begin(begun)
-}
-
-fn hex(bytes: &[u8]) -> String {
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// What the journal wants to know of the events.
