@@ -151,10 +151,10 @@ pub trait Bus: Send + Sync {
     }
 
     /// Waits until something may have changed on the bus, `at_most` so long. A
-    /// bus that is not told of changes waits a short time and lets the caller
+    /// bus that is not told of changes waits for `interval` and lets the caller
     /// look.
-    fn await_change(&self, clock: &dyn Clock, at_most: Duration) {
-        clock.sleep(at_most.min(PolledWatch::INTERVAL));
+    fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
+        clock.sleep(at_most.min(interval));
     }
 }
 
@@ -217,7 +217,7 @@ impl<'a> PolledWatch<'a> {
             }
             let (keen_for, keenly) = Self::KEEN;
             let is_keen = self.clock.now() < self.began + keen_for;
-            self.bus.await_change(self.clock, if is_keen { rest.min(keenly) } else { rest });
+            self.bus.await_change(self.clock, if is_keen { keenly } else { Self::INTERVAL }, rest);
         }
     }
 }

@@ -157,15 +157,15 @@ impl Bus for NativeBus {
         })
     }
 
-    fn await_change(&self, clock: &dyn Clock, at_most: Duration) {
+    fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
         if !udevd_runs() {
-            return clock.sleep(at_most.min(PolledWatch::INTERVAL));
+            return clock.sleep(at_most.min(interval));
         }
         let mut watch = self.watch.lock().unwrap_or_else(PoisonError::into_inner);
         if watch.is_none() {
             *watch = nusb::watch_devices().ok();
             // What came before the watch began is not told; look once more.
-            return clock.sleep(at_most.min(PolledWatch::INTERVAL));
+            return clock.sleep(at_most.min(interval));
         }
         if let Some(watch) = watch.as_mut() {
             listen(watch, at_most.min(AT_LEAST));

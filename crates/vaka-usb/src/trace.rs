@@ -143,8 +143,8 @@ impl Bus for TracedBus {
         self.bus.resets_on_close()
     }
 
-    fn await_change(&self, clock: &dyn Clock, at_most: Duration) {
-        self.bus.await_change(clock, at_most);
+    fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
+        self.bus.await_change(clock, interval, at_most);
     }
 }
 

@@ -53,7 +53,7 @@ impl Work {
         }
     }
 
-    fn words(self) -> &'static str {
+    pub(super) fn words(self) -> &'static str {
         match self {
             Self::Command => "the unit to take a command",
             Self::Block => "the unit to program a block",

@@ -49,7 +49,7 @@ impl PlainSession {
     fn manifest(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let mut pauses = Pauses::new(Work::Manifest, pace);
         loop {
-            let reply = self.link.status(pace, "the unit to check the image and make it effective")?;
+            let reply = self.link.status(pace, Work::Manifest.words())?;
             match reply.state {
                 State::DfuIdle => {
                     self.position = Position::Idle;
@@ -74,7 +74,7 @@ impl PlainSession {
     /// answer after it. Its failure is expected: the end was accepted.
     fn start_manifestation(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         self.position = Position::Leaving;
-        let what = "the unit to check the image and make it effective";
+        let what = Work::Manifest.words();
         match self.link.status(pace, what) {
             Ok(reply) if reply.state == State::Error => Err(self.link.refusal(reply)),
             Ok(reply) => {

@@ -16,7 +16,7 @@ use vaka_usb::SystemClock;
 
 use super::{convert, read, say, update};
 use crate::Outcome;
-use crate::args::{Common, Compare, Format, Where};
+use crate::args::{Common, Compare, Format};
 use crate::lock::Locks;
 use crate::problem::Problem;
 use crate::render::{self, json, map};
@@ -40,7 +40,7 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
         Some(other) => {
             let first = convert::read(&args.file, args.choose.options())?;
             let second = convert::read(other, args.choose.options())?;
-            let first = restricted(first, &args.place, &name)?;
+            let first = restricted(first, args.place.range, &name)?;
             let found = compare(&first, &second, &cells_of(&first, None));
             Ok(tell(&name, &other.display().to_string(), &first, &second, &found, setting))
         }
@@ -48,14 +48,11 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
     }
 }
 
-/// The part of an image that `--range` leaves.
-fn restricted(image: Image, place: &Where, name: &str) -> Result<Image, Problem> {
-    match place.range {
+/// The part of an image that lies in a range, if one is given.
+fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Problem> {
+    match range {
         None => Ok(image),
-        Some(range) => {
-            let cut = image.cut(range);
-            cut.map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}."))))
-        }
+        Some(range) => image.cut(range).map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}.")))),
     }
 }
 
@@ -81,11 +78,9 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
             Some(image) => image,
             None => convert::read(&args.file, options)?,
         };
-        let mut image = restricted(image, &args.place, name)?;
-        if let Some(region) = &args.place.region {
-            let span = visit.region(region)?.span;
-            image = image.cut(span).map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}."))))?;
-        }
+        let region = args.place.region.as_ref().map(|region| visit.region(region)).transpose()?;
+        let image = restricted(image, args.place.range, name)?;
+        let image = restricted(image, region.map(|region| region.span), name)?;
         let spans = readable(&image, sectors.as_ref());
         let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut pace)? };
         let memory = image_of(&parts, &spans).ok_or_else(|| {

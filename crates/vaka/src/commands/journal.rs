@@ -7,7 +7,7 @@ use vaka_boot::bench::Selector;
 use vaka_core::event::{Code, Failure};
 use vaka_core::text;
 
-use super::say;
+use super::{convert, say};
 use crate::args::{Common, Format, Journal};
 use crate::journal::{self, Record};
 use crate::problem::Problem;
@@ -46,7 +46,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
 }
 
 fn write(path: &Path, text: &str) -> Result<(), Problem> {
-    std::fs::write(path, text).map_err(|error| Problem::file(path, &error))?;
+    convert::store(path, true, &[text.as_bytes()])?;
     say(&format!("{}: written.", path.display()));
     Ok(())
 }
