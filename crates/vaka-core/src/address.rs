@@ -146,6 +146,18 @@ impl Span {
         let end = self.end().min(other.end());
         Self::between(start, end).filter(|span| !span.is_empty())
     }
+
+    /// Ranges that rise, with those that lie end to end made one.
+    pub fn joined(spans: impl IntoIterator<Item = Self>) -> Vec<Self> {
+        let mut joined: Vec<Self> = Vec::new();
+        for span in spans {
+            match joined.last_mut() {
+                Some(last) if last.end() == span.start => last.len += span.len,
+                _ => joined.push(span),
+            }
+        }
+        joined
+    }
 }
 
 impl fmt::Display for Span {

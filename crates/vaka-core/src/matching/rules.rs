@@ -239,10 +239,9 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
         return seen.conflicts("the unit does not speak DFU with memory addresses");
     };
     let seen = of_unit(variant, Source::MemoryLayout, layout.map.to_string());
-    let writable = |access: Access| access.erase && access.write;
     match compare(&layout.map, &variant.flash) {
         Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
-        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, writable)) => {
+        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::takes_firmware)) => {
             seen.conflicts("the unit reports what the route writes as not writable")
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),

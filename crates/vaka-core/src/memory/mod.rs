@@ -26,6 +26,11 @@ impl Access {
     pub const FULL: Self = Self { read: true, erase: true, write: true };
     /// Reading at most.
     pub const READ_ONLY: Self = Self { read: true, erase: false, write: false };
+
+    /// Whether firmware can go there: it can be erased and written.
+    pub const fn takes_firmware(self) -> bool {
+        self.erase && self.write
+    }
 }
 
 /// Equal sectors, end to end.

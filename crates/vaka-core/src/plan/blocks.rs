@@ -156,7 +156,7 @@ mod tests {
         sectors.sort();
         sectors.dedup();
         let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true, attributes: None };
-        runs(spans, &super::super::contiguous(&sectors), &geometry).unwrap()
+        runs(spans, &Span::joined(sectors), &geometry).unwrap()
     }
 
     fn spans(runs: &[Run]) -> Vec<Span> {

@@ -159,7 +159,7 @@ impl fmt::Display for Step {
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
                 write!(f, "erase {}, {}", text::count(sectors.len(), "sector"), Bytes(bytes))?;
-                for run in contiguous(sectors) {
+                for run in Span::joined(sectors.iter().copied()) {
                     write!(f, ", {run}")?;
                 }
                 Ok(())
@@ -195,20 +195,6 @@ impl fmt::Display for Step {
             }
         }
     }
-}
-
-/// Joins sectors that lie end to end.
-fn contiguous(sectors: &[Span]) -> Vec<Span> {
-    let mut runs: Vec<Span> = Vec::new();
-    for sector in sectors {
-        match runs.last_mut() {
-            Some(last) if last.end() == sector.start() => {
-                *last = Span::between(last.start(), sector.end()).unwrap_or(*last);
-            }
-            _ => runs.push(*sector),
-        }
-    }
-    runs
 }
 
 /// Everything that will be done, in order.
@@ -391,7 +377,7 @@ fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Resu
         steps.push(Step::Compare { sectors: of_image });
     }
     if !sectors.is_empty() {
-        let erased = contiguous(&sectors);
+        let erased = Span::joined(sectors.iter().copied());
         let changed: Vec<Span> = erased.iter().flat_map(|e| spans.iter().filter_map(|span| span.common(*e))).collect();
         let runs = blocks::runs(&changed, &erased, &job.geometry)?;
         let written = runs.iter().map(Run::span).collect();
@@ -458,7 +444,7 @@ fn bootloader(variant: &Variant) -> Option<&Region> {
 /// Every sector that can be erased, but for the bootloader's.
 fn all_sectors(job: &Job<'_>) -> Vec<Span> {
     let keep = bootloader(job.variant).map(|region| region.span);
-    let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().erase && zone.access().write);
+    let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().takes_firmware());
     let all = zones.flat_map(|zone| job.geometry.sectors.sectors_in(zone.span()).unwrap_or_default());
     let stays = |sector: &Span| job.keeps().any(|region| region.span.covers(*sector));
     all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()) && !stays(sector)).collect()
@@ -468,7 +454,7 @@ fn all_sectors(job: &Job<'_>) -> Vec<Span> {
 fn to_be_kept(job: &Job<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     let of_sector = |sector: &Span| job.keeps().filter_map(|region| region.span.common(*sector)).collect::<Vec<_>>();
     let is_open = |span: &Span| job.image.bytes(*span).is_none();
-    let kept: Vec<Span> = contiguous(&sectors.iter().flat_map(of_sector).filter(is_open).collect::<Vec<_>>());
+    let kept = Span::joined(sectors.iter().flat_map(of_sector).filter(is_open));
     if kept.is_empty() || job.geometry.can_read { Ok(kept) } else { Err(PlanError::CannotKeep) }
 }
 

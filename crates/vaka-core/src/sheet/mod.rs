@@ -144,6 +144,21 @@ pub struct ImageRules {
     pub stamp_offset: Option<u64>,
 }
 
+impl ImageRules {
+    /// An image that starts with its region, of which nothing else is known.
+    fn of(region: Region) -> Self {
+        Self {
+            region,
+            starts_region: true,
+            binary_at: None,
+            vectors: None,
+            marks: Vec::new(),
+            version_offset: None,
+            stamp_offset: None,
+        }
+    }
+}
+
 /// Bytes at a fixed place that tell what an image is for.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mark {
@@ -323,15 +338,7 @@ impl Variant {
         let mut variant = self.clone();
         let memory = region.carried.as_ref().and_then(|carried| carried.memory.clone());
         variant.routes = self.routes.iter().filter_map(|route| route.for_carried(region, memory.as_ref())).collect();
-        variant.image = ImageRules {
-            region: region.clone(),
-            starts_region: true,
-            binary_at: Some(region.span.start()),
-            vectors: None,
-            marks: Vec::new(),
-            version_offset: None,
-            stamp_offset: None,
-        };
+        variant.image = ImageRules { binary_at: Some(region.span.start()), ..ImageRules::of(region.clone()) };
         (!variant.routes.is_empty()).then_some(variant)
     }
 

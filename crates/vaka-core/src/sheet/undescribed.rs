@@ -107,8 +107,8 @@ fn addressed(
     map: &SectorMap,
     image: &Image,
 ) -> Result<Variant, Undescribable> {
-    let writable = |zone: &&Zone| zone.access().erase && zone.access().write;
-    let regions: Vec<Region> = joined(map.zones().iter().filter(writable).map(Zone::span))
+    let writable = |zone: &&Zone| zone.access().takes_firmware();
+    let regions: Vec<Region> = Span::joined(map.zones().iter().filter(writable).map(Zone::span))
         .into_iter()
         .map(|span| Region { name: REGION.to_owned(), span, carried: None })
         .collect();
@@ -116,20 +116,6 @@ fn addressed(
     let region = holding.cloned().ok_or(Undescribable::NothingWritable)?;
     let kind = RouteKind::Dfu { memory: exactly(memory) };
     Ok(variant(unit, map.clone(), region, regions, kind))
-}
-
-/// Spans that lie end to end become one.
-fn joined(spans: impl Iterator<Item = Span>) -> Vec<Span> {
-    let mut out: Vec<Span> = Vec::new();
-    for span in spans {
-        match out.last_mut() {
-            Some(last) if last.end() == span.start() => {
-                *last = Span::between(last.start(), span.end()).unwrap_or(*last)
-            }
-            _ => out.push(span),
-        }
-    }
-    out
 }
 
 /// A plain DFU unit: where the bytes go is its own matter, so the image counts
@@ -151,15 +137,7 @@ fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Vari
 }
 
 fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Region>, kind: RouteKind) -> Variant {
-    let image = ImageRules {
-        region,
-        starts_region: false,
-        binary_at: None,
-        vectors: None,
-        marks: Vec::new(),
-        version_offset: None,
-        stamp_offset: None,
-    };
+    let image = ImageRules { starts_region: false, ..ImageRules::of(region) };
     let route = Route { kind, id: unit.id, writes: regions.clone(), restart_at: None, entry: Vec::new() };
     Variant {
         id: VariantId("as-reported".to_owned()),

@@ -4,6 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 
 use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
+use vaka_core::address::Span;
 use vaka_core::event::{Code, Failure};
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::Sheet;
@@ -160,18 +161,13 @@ fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result
 }
 
 fn can_be_written(zone: &Zone) -> bool {
-    zone.access().erase && zone.access().write
+    zone.access().takes_firmware()
 }
 
 /// The first stretch that can be erased and written.
-fn first_writable(map: &SectorMap) -> Option<vaka_core::address::Span> {
-    let mut spans = map.zones().iter().filter(|zone| can_be_written(zone)).map(Zone::span);
-    let first = spans.next()?;
-    let whole = spans.fold(first, |whole, span| match whole.end() == span.start() {
-        true => vaka_core::address::Span::between(whole.start(), span.end()).unwrap_or(whole),
-        false => whole,
-    });
-    Some(whole)
+fn first_writable(map: &SectorMap) -> Option<Span> {
+    let spans = map.zones().iter().filter(|zone| can_be_written(zone)).map(Zone::span);
+    Span::joined(spans).first().copied()
 }
 
 fn route(out: &mut String, unit: &UnitFacts, booted: bool, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result {
