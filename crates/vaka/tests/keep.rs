@@ -45,7 +45,7 @@ fn what_shares_a_sector_is_kept_or_the_update_is_refused() {
     let before = bench.memory("1-1");
     update(&bench, &[]).expect(3, &["would erase a part of", "of calibration", "--keep calibration"]);
     update(&bench, &["--keep", "attic"]).expect(2, &["no region 'attic'", "calibration, log, settings"]);
-    update(&bench, &["--keep", "calibration", "--plan"]).expect(0, &["read 512 bytes, which share a sector"]);
+    update(&bench, &["--keep", "calibration", "--plan"]).expect(0, &["read 512 bytes of calibration beside the image"]);
     assert_eq!(bench.memory("1-1"), before);
 
     update(&bench, &["--keep", "calibration"]).expect(0, &["512 bytes to keep", "vaka/kept/", "confirmed"]);

@@ -56,6 +56,8 @@ pub enum Step {
     /// What shares a sector with the image and is to stay is read, to be written
     /// again with it.
     Keep {
+        /// Of which regions.
+        regions: Vec<String>,
         /// Which addresses.
         spans: Vec<Span>,
     },
@@ -147,9 +149,10 @@ impl fmt::Display for Step {
                 write!(f, ", until {id} is seen")
             }
             Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
-            Self::Keep { spans } => {
-                let bytes = spans.iter().map(|span| span.len()).sum();
-                write!(f, "read {}, which share a sector with the image, and write them again with it", Bytes(bytes))?;
+            Self::Keep { regions, spans } => {
+                let bytes = Bytes(spans.iter().map(|span| span.len()).sum());
+                let of = regions.join(" and ");
+                write!(f, "read {bytes} of {of} beside the image in its sectors, and write them again with it")?;
                 spans.iter().try_for_each(|span| write!(f, ", {span}"))
             }
             Self::Compare { sectors } => {
@@ -371,7 +374,9 @@ fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Resu
     sectors.retain(|sector| !job.content.is_equal(*sector));
     *kept = to_be_kept(job, &sectors)?;
     if !kept.is_empty() {
-        steps.push(Step::Keep { spans: kept.clone() });
+        let is_in = |region: &&Region| kept.iter().any(|span| region.span.common(*span).is_some());
+        let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
+        steps.push(Step::Keep { regions, spans: kept.clone() });
     }
     if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
         steps.push(Step::Compare { sectors: of_image });
