@@ -2,16 +2,22 @@
 
 use std::any::Any;
 use std::collections::HashMap;
+use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_core::dfu;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::{RouteKind, Sheet, Variant};
 use vaka_core::text;
-use vaka_core::unit::{Mode, UsbId};
+use vaka_core::unit::{Mode, UnitFacts, UsbId};
+use vaka_core::volume::VolumeFacts;
 use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferError, UsbDevice};
 
 use crate::identify::{self, Identity};
+use crate::opened::{Link, Opened};
+use crate::pace::Pace;
+use crate::session::SessionError;
+use crate::volume;
 
 /// Keeps two processes from working on one unit.
 pub trait Guard: Send + Sync {
@@ -74,6 +80,8 @@ pub enum Selector {
     Port(String),
     /// By the id or name of its product or variant.
     Name(String),
+    /// By the folder that this system shows its disk as.
+    Folder(PathBuf),
     /// By any of these.
     Any(String),
 }
@@ -85,11 +93,13 @@ impl Selector {
     /// A sentence, for a wrong id or an empty value.
     pub fn parse(text: &str) -> Result<Self, String> {
         let (key, value) = match text.split_once('=') {
-            Some((key @ ("id" | "serial" | "port" | "name"), value)) => (key, value),
+            Some((key @ ("id" | "serial" | "port" | "name" | "folder"), value)) => (key, value),
             _ => ("", text),
         };
         if value.is_empty() {
-            return Err("name a unit: id=VID:PID, serial=…, port=…, name=… or one of these values alone".into());
+            return Err(
+                "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone".into()
+            );
         }
         let value = value.to_owned();
         Ok(match key {
@@ -97,6 +107,7 @@ impl Selector {
             "serial" => Self::Serial(value),
             "port" => Self::Port(value),
             "name" => Self::Name(value),
+            "folder" => Self::Folder(value.into()),
             _ => Self::Any(value),
         })
     }
@@ -121,6 +132,8 @@ impl Selector {
             Self::Serial(wanted) => serial == Some(wanted),
             Self::Port(wanted) => port(wanted),
             Self::Name(wanted) => name(wanted),
+            // Which that is only its bus can tell.
+            Self::Folder(_) => false,
             Self::Any(wanted) => {
                 UsbId::parse(wanted).is_ok_and(|id| candidate.id() == id)
                     || serial == Some(wanted)
@@ -225,7 +238,7 @@ impl<'a> Bench<'a> {
         let known: Vec<Candidate<'a>> = self.devices()?.iter().filter_map(candidate).collect();
         let Some(selector) = selector else { return Ok(known) };
         let fits = |candidate: &Candidate<'a>| {
-            if selector.fits(candidate, None) {
+            if selector.fits(candidate, None) || self.shows(selector, &candidate.device) {
                 return true;
             }
             let looks = selector.wants_serial() && self.may_look(candidate);
@@ -245,9 +258,17 @@ impl<'a> Bench<'a> {
             let candidate = self.recognise(device).or_else(|| self.undescribed(device)).unwrap_or_else(bare);
             let looks = selector.wants_serial() && self.may_look(&candidate);
             let serial = looks.then(|| self.serial(device)).flatten();
-            selector.fits(&candidate, serial.as_deref())
+            selector.fits(&candidate, serial.as_deref()) || self.shows(selector, device)
         };
         Ok(self.devices()?.into_iter().filter(fits).collect())
+    }
+
+    /// Whether the system shows the disk of a device as the folder that is meant.
+    fn shows(&self, selector: &Selector, device: &DeviceInfo) -> bool {
+        let Selector::Folder(wanted) = selector else { return false };
+        let wanted = std::fs::canonicalize(wanted).unwrap_or_else(|_| wanted.clone());
+        let mounted = self.bus(&device.location).map(|bus| bus.mounted(&device.location.port)).unwrap_or_default();
+        mounted.iter().any(|one| one.folder == wanted)
     }
 
     /// The serial number of a device; `None` if it has none or cannot be asked.
@@ -261,7 +282,7 @@ impl<'a> Bench<'a> {
             Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
             // Somebody else may have it now; the next look may find it free.
             Err(OpenError::Bus(_)) => None,
-            Err(OpenError::Transfer(_)) => known.entry(key).or_insert(None).clone(),
+            Err(OpenError::Transfer(_) | OpenError::Disk(_)) => known.entry(key).or_insert(None).clone(),
         }
     }
 
@@ -282,6 +303,30 @@ impl<'a> Bench<'a> {
     /// The bus that a place is on.
     pub fn bus(&self, location: &Location) -> Option<&Arc<dyn Bus>> {
         self.buses.iter().find(|bus| bus.name() == location.bus)
+    }
+
+    /// Opens a unit and reads what it says of itself, on its disk too if a sheet
+    /// says that the disk tells something.
+    ///
+    /// # Errors
+    /// It cannot be opened or read.
+    pub fn look(&self, device: &DeviceInfo, pace: &mut Pace<'_>) -> Result<Opened, OpenError> {
+        let location = &device.location;
+        let mut usb = self.open(location)?;
+        let mut identity = identify::identify(&mut *usb)?;
+        let id = identity.facts.id;
+        let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
+        if sheets.is_empty() || identity.disks.is_empty() {
+            return Ok(Opened { identity, link: Link::Device(usb) });
+        }
+        let fits = |volume: &VolumeFacts| {
+            let unit = UnitFacts { volume: Some(volume.clone()), ..identity.facts.clone() };
+            sheets.iter().any(|sheet| sheet.knows_disk(&unit))
+        };
+        let mounted = self.bus(location).map(|bus| bus.mounted(&location.port)).unwrap_or_default();
+        let (disk, facts) = volume::open(usb, &identity.disks, mounted, &fits, pace)?;
+        identity.facts.volume = Some(facts);
+        Ok(Opened { identity, link: Link::Disk(disk) })
     }
 
     /// Opens a unit, reads what it says of itself, and gives it back.
@@ -315,6 +360,9 @@ pub enum OpenError {
     /// It does not answer as it should.
     #[error(transparent)]
     Transfer(#[from] TransferError),
+    /// Its disk cannot be read.
+    #[error(transparent)]
+    Disk(#[from] SessionError),
 }
 
 /// A bus error as a failure, with its cure.
@@ -356,7 +404,12 @@ fn no_rights(error: &BusError, vendor: u16) -> Failure {
 pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     match error {
         OpenError::Bus(error) => bus_failure(error),
-        OpenError::Transfer(TransferError::Held(by)) => held(place, by),
+        OpenError::Transfer(TransferError::Held(by)) | OpenError::Disk(SessionError::Held(by)) => held(place, by),
+        OpenError::Disk(error) => {
+            Failure::new(Code::Transfer, format!("The disk of the unit at {place} could not be read: {error}."))
+                .state("Nothing was changed in it.")
+                .cure("Unplug it, plug it in again, and try another cable if that repeats.")
+        }
         OpenError::Transfer(error) => {
             Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
                 .state("Nothing was changed in it.")

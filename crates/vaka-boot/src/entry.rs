@@ -4,7 +4,7 @@ use std::fmt;
 use std::time::Duration;
 
 use vaka_core::event::{Code, Event, Failure, Seen, StepName, StepState};
-use vaka_core::sheet::{EntryStep, Route, Sheet, Signal};
+use vaka_core::sheet::{EntryStep, Route, Sheet, Signal, VersionSource};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_core::{duration, text};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
@@ -112,6 +112,9 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
     let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
     let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
+    // Where the application itself shows the update disk, that is what runs.
+    let runs = sheet.is_some_and(|sheet| sheet.application.id == Some(facts.id));
+    let mode = if runs { Mode::Application } else { mode };
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
     Seen {
         unit: bench.place(&device.location),
@@ -123,9 +126,13 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
         serial: None,
         version: sheet
-            .filter(|sheet| mode == Mode::Application && sheet.application.tells_version)
-            .map(|_| facts.release),
+            .filter(|_| mode == Mode::Application)
+            .filter(|sheet| sheet.application.version == VersionSource::ReleaseNumber)
+            .map(|_| facts.release.into()),
         layout: None,
+        disk: None,
+        folder: None,
+        present: None,
         obstacle: None,
         next: Vec::new(),
     }

@@ -90,15 +90,15 @@ impl Execution<'_, '_> {
                     let bytes = runs.iter().map(|run| run.span().len()).sum();
                     self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))?;
                 }
-                Step::Finish => self.step(StepName::Finish, step, 0, Self::finish)?,
+                Step::Finish { .. } => self.step(StepName::Finish, step, 0, Self::finish)?,
                 // A unit that left cannot be read, whatever it promised.
                 Step::ReadBack { .. } if self.tally.finished == Some(Finished::Leaves) => {}
                 Step::ReadBack { spans, vouched } => {
                     let bytes = spans.iter().map(|span| span.len()).sum();
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
-                // Done before the plan was settled.
-                Step::Keep { .. } | Step::Compare { .. } => {}
+                // Done before the plan was settled, or once the unit is back.
+                Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } => {}
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
             }
         }
@@ -116,7 +116,7 @@ impl Execution<'_, '_> {
         let Some(step @ Step::Compare { sectors }) = compare else { return Ok(Vec::new()) };
         let bytes = sectors.iter().map(|sector| self.bytes_of_image(*sector)).sum();
         let mut equal = Vec::new();
-        let streamed = self.plan.plan().steps.contains(&Step::Finish);
+        let streamed = self.plan.plan().is_streamed();
         let looked = self.step(StepName::Compare, step, bytes, |this| {
             equal = if streamed { this.compare_stream(sectors)? } else { this.compare_sectors(sectors, bytes)? };
             Ok(())
@@ -274,7 +274,9 @@ impl Execution<'_, '_> {
 
     fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
         let mut done = 0;
-        let addressed = !self.plan.plan().steps.contains(&Step::Finish);
+        let begun = self.session.begin(self.image, runs, self.pace);
+        begun.map_err(|error| self.failed("beginning to write", self.image.start(), &error))?;
+        let addressed = !self.plan.plan().is_streamed() && self.plan.plan().held_back().is_none();
         for run in runs {
             self.tally.transfers.runs += u64::from(addressed);
             for block in run.blocks() {
@@ -394,6 +396,7 @@ impl Execution<'_, '_> {
         self.tally.lost |= matches!(error, SessionError::Gone | SessionError::Link(_));
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
+            SessionError::Rejected { cure, .. } => cure,
             SessionError::Gone => {
                 "Check cable and power, put the unit into update mode again and run the same command: it begins anew."
             }

@@ -10,6 +10,7 @@ use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
 
 use crate::dfu::Opening;
+use crate::volume::DiskInterface;
 
 /// What was read from an open device.
 #[derive(Clone, Debug)]
@@ -18,6 +19,8 @@ pub struct Identity {
     pub facts: UnitFacts,
     /// What is odd about it, each a sentence.
     pub oddities: Vec<String>,
+    /// Its mass-storage interfaces that can be worked with.
+    pub disks: Vec<DiskInterface>,
     /// What is used where the unit names no transfer size.
     packet_size: u8,
 }
@@ -26,7 +29,7 @@ impl Identity {
     /// How to open a session on the memory that a route writes; `None` if the
     /// unit has no such memory.
     pub fn opening(&self, route: &Route) -> Option<Opening> {
-        let memories = self.facts.memories(route.kind.memory());
+        let memories = self.facts.memories(&route.kind.memory());
         let holds = |memory: &&DfuMemory<'_>| {
             let layout = memory.alternate.layout.as_ref();
             layout.is_some_and(|layout| route.writes.iter().all(|r| layout.map.sectors_in(r.span).is_some()))
@@ -79,6 +82,7 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
         product: None,
         serial: None,
         dfu: Vec::new(),
+        volume: None,
     }
 }
 
@@ -103,14 +107,31 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
             product: tamed(device, texts, descriptor.product_string)?,
             serial: tamed(device, texts, descriptor.serial_string)?,
             dfu,
+            volume: None,
         },
         oddities,
+        disks: disks(&configuration),
         packet_size: descriptor.max_packet_0,
     })
 }
 
 fn tamed(device: &mut dyn UsbDevice, texts: Strings, index: u8) -> Result<Option<String>, TransferError> {
     Ok(texts.get(device, index)?.map(|found| text::tame(&found)).filter(|text| !text.is_empty()))
+}
+
+/// Class, subclass and protocol of bulk-only mass storage with SCSI commands, and
+/// the other subclasses of it that are met. Source: *USB Mass Storage Class,
+/// Overview*, sections 2 and 3.
+pub(crate) fn is_disk(class: u8, subclass: u8, protocol: u8) -> bool {
+    class == 8 && matches!(subclass, 1 | 2 | 4 | 5 | 6) && protocol == 0x50
+}
+
+fn disks(configuration: &Configuration) -> Vec<DiskInterface> {
+    let settings = configuration.interfaces.iter();
+    let disks = settings.filter(|i| i.alternate == 0 && is_disk(i.class, i.subclass, i.protocol));
+    let disk =
+        |i: &Interface| Some(DiskInterface { number: i.number, data_in: i.bulk(true)?, data_out: i.bulk(false)? });
+    disks.filter_map(disk).collect()
 }
 
 /// The numbers of the DFU interfaces, each once.

@@ -3,7 +3,9 @@
 use thiserror::Error;
 use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
+use vaka_core::image::Image;
 use vaka_core::memory::SectorMap;
+use vaka_core::plan::Run;
 use vaka_usb::TransferError;
 
 use crate::pace::Pace;
@@ -69,6 +71,26 @@ pub trait Session {
     /// Any of it may be erased.
     fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
+    /// The addresses that it can give, where it tells: a unit may show no more
+    /// than its application.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    fn extent(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        let _ = (start, pace);
+        Ok(None)
+    }
+
+    /// What will be written next, all of it, before the first block: some units
+    /// want to know how much comes.
+    ///
+    /// # Errors
+    /// There is no room for it.
+    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = (image, runs, pace);
+        Ok(())
+    }
+
     /// Erases one sector.
     ///
     /// # Errors
@@ -120,6 +142,14 @@ pub enum SessionError {
         reason: String,
         /// The status behind it.
         status: Status,
+    },
+    /// The unit or the system says no, and this helps.
+    #[error("{reason}")]
+    Rejected {
+        /// In words.
+        reason: String,
+        /// What to do.
+        cure: &'static str,
     },
     /// The unit waits for a reset of the bus and does nothing else.
     #[error("the unit waits for a reset of the bus")]

@@ -6,17 +6,19 @@ use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
 use vaka_core::image::Image;
 use vaka_core::matching::Question;
 use vaka_core::memory::SectorMap;
-use vaka_core::sheet::{Region, Route, RouteKind, Sheet, Variant};
+use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
 use vaka_core::size::Bytes;
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, Selector, held, open_failure};
+use crate::confirm::{self, Expected};
 use crate::entry::{self, Way, stopped};
+use crate::identify;
+use crate::opened::Opened;
 use crate::pace::Pace;
 use crate::session::{Protection, Session, SessionError};
 use crate::update::{Person, by_label, open_question, undecided};
-use crate::{confirm, dfu, identify};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -44,6 +46,9 @@ pub struct Visit<'a> {
     variant: Option<&'a Variant>,
     route: Option<&'a Route>,
     sectors: Option<SectorMap>,
+    /// What it gives of the regions that the route writes, where it tells.
+    whole: Vec<Span>,
+    can_read: bool,
     /// Whether its application ran before.
     entered: bool,
     /// Keeps other processes from the unit.
@@ -74,21 +79,50 @@ impl<'a> Visit<'a> {
         let unit = if entered { enter(bench, &found, variant, wish, pace)? } else { found.device.clone() };
         let id = identify::from_list(&unit).id;
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
-        let mut device = bench.open(&unit.location).map_err(|error| open_failure(&error.into(), &place))?;
-        let identity = identify::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+        let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;
+        let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
         let opening = match route {
-            Some(route) => identity.opening(route),
-            None => identity.only_opening(&wish.memory),
+            Some(route) => opened.opening(route),
+            None => opened.only_opening(&wish.memory),
         };
         let opening = opening.ok_or_else(|| {
             Failure::new(Code::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
                 .cure("'vaka sheet new' shows its memories; choose one with --memory.")
         })?;
-        let serial = identity.facts.serial.clone();
-        let sectors = opening.sectors.clone().or_else(|| variant.map(|variant| variant.flash.clone()));
-        let session = dfu::open(device, opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
-        let mut visit =
-            Self { bench, session, unit, place, serial, sheet, variant, route, sectors, entered, _guard: guard };
+        let facts = &opened.identity.facts;
+        let serial = facts.serial.clone();
+        let sectors = opening.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
+        let can_read = opened.can_read(&opening);
+        let session = opened.open(opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
+        let (whole, _guard) = (Vec::new(), guard);
+        Ok(Self {
+            bench,
+            session,
+            unit,
+            place,
+            serial,
+            sheet,
+            variant,
+            route,
+            sectors,
+            whole,
+            can_read,
+            entered,
+            _guard,
+        })
+    }
+
+    /// The same for a unit whose memory is wanted.
+    ///
+    /// # Errors
+    /// It cannot be read. It was left as it was.
+    pub fn open_to_read(
+        bench: &'a Bench<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
+        let mut visit = Self::open(bench, wish, person, pace)?;
         if let Err(failure) = visit.must_be_readable(pace) {
             visit.leave(pace);
             return Err(failure);
@@ -138,6 +172,9 @@ impl<'a> Visit<'a> {
     /// What is read where nothing else is said: the regions that the route
     /// writes, or all that an undescribed unit reports.
     pub fn whole(&self) -> Vec<Span> {
+        if !self.whole.is_empty() {
+            return self.whole.clone();
+        }
         match (self.route, &self.sectors) {
             (Some(route), _) => route.writes.iter().map(|region| region.span).collect(),
             (None, Some(map)) => {
@@ -151,10 +188,21 @@ impl<'a> Visit<'a> {
         let refused = |words: String, cure: &str| {
             Err(Failure::new(Code::Refused, words).state("Nothing was changed in the unit.").cure(cure))
         };
-        if !self.session.limits().can_read {
+        if !(self.can_read && self.session.limits().can_read) {
             return refused(format!("The unit at {} says that it cannot be read.", self.place), "There is no way to.");
         }
         let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
+        let extent = self.session.extent(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))?;
+        if let Some(extent) = extent {
+            let regions = self.whole();
+            self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
+            if self.whole.is_empty() {
+                return refused(
+                    format!("The unit at {} shows no application.", self.place),
+                    "There is nothing to read.",
+                );
+            }
+        }
         match self.session.protection(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))? {
             Protection::Open | Protection::Unknown => Ok(()),
             Protection::Protected(reason) => refused(
@@ -204,17 +252,75 @@ impl<'a> Visit<'a> {
     /// Lets the unit go: back to its application if that ran before, else it
     /// stays in update mode.
     pub fn leave(mut self, pace: &mut Pace<'_>) {
-        let route = self.route.filter(|_| self.entered);
-        let Some((route, sheet)) = route.zip(self.sheet) else { return self.session.rest(pace) };
-        let gone = self.session.restart(route.restart_at, pace);
-        drop(self.session);
-        if let Err(error) = gone {
-            return pace.warn(format!("The unit did not leave update mode: {error}. Unplug it and plug it in again."));
+        if !self.entered {
+            return self.session.rest(pace);
         }
-        let seen = confirm::confirm(self.bench, sheet, route, &self.unit, None, pace);
+        if let Err(failure) = self.restart(pace) {
+            pace.warn(format!("{} {}", failure.message, failure.cure.unwrap_or_default()));
+        }
+    }
+
+    /// Makes the unit leave update mode with nothing written, and waits for its
+    /// application. Gives back what was seen, in words; `None` if no sheet says
+    /// what its application is.
+    ///
+    /// # Errors
+    /// It did not leave, or its application did not come.
+    pub fn restart(self, pace: &mut Pace<'_>) -> Result<String, Failure> {
+        let Self { mut session, route, sheet, variant, bench, unit, place, .. } = self;
+        let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
+        let at = route.and_then(|route| route.restart_at);
+        let gone = session.restart(at, pace);
+        drop(session);
+        gone.map_err(|error| {
+            let cure = match &error {
+                SessionError::Rejected { cure, .. } => cure,
+                _ => "Press reset on the unit, or unplug it and plug it in again.",
+            };
+            Failure::new(Code::NotBack, format!("The unit at {place} did not leave update mode: {error}."))
+                .state("Nothing was changed in it.")
+                .cure(cure)
+        })?;
+        let Some((sheet, route)) = sheet.zip(route) else {
+            return Ok("it was told to leave update mode; no sheet says what comes then".to_owned());
+        };
+        let source = variant.map_or(&sheet.application.version, |variant| sheet.version_source(variant));
+        let expected = Expected { sheet, route, source, version: None, named: None, leaves };
+        let seen = confirm::confirm(bench, &expected, &unit, pace);
         if seen.after == After::NotBack {
-            pace.warn(format!("The application did not come back: {}.", seen.words));
+            let message = format!("The application did not come back: {}.", seen.words);
+            return Err(Failure::new(Code::NotBack, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again."));
         }
+        Ok(seen.words)
+    }
+}
+
+/// The variant and route that the unit's own board information leaves, where its
+/// ids leave several.
+fn of_its_board<'a>(
+    sheet: Option<&'a Sheet>,
+    variant: Option<&'a Variant>,
+    route: Option<&'a Route>,
+    opened: &Opened,
+) -> Result<(Option<&'a Variant>, Option<&'a Route>), Failure> {
+    let facts = &opened.identity.facts;
+    let Some(board) = facts.volume.as_ref().and_then(|disk| disk.board()?.board_id) else {
+        return Ok((variant, route));
+    };
+    let known =
+        |variant: &&Variant| variant.route(facts.id).and_then(|route| route.kind.board_id()) == Some(board.as_str());
+    let told = sheet.and_then(|sheet| sheet.variants_with_route(facts.id).find(known));
+    match (variant, told) {
+        (Some(said), Some(told)) if said.id != told.id => Err(Failure::new(
+            Code::Refused,
+            format!("The unit says that it is {} ({board}), not {}.", told.id, said.id),
+        )
+        .state("Nothing was changed in the unit.")
+        .cure("Read the label again.")),
+        (_, Some(told)) => Ok((Some(told), told.route(facts.id))),
+        _ => Ok((variant, route)),
     }
 }
 
@@ -285,12 +391,19 @@ fn variant_of<'a>(
     match found.variants_of(sheet)[..] {
         [only] => Ok(Some((sheet, Some(only)))),
         _ if !wish.wants_variant && found.mode == Mode::Update => Ok(Some((sheet, None))),
+        // The unit's own disk tells which board it is.
+        ref open if tells_board(found, open) => Ok(Some((sheet, None))),
         _ => {
             let question: Question = open_question(found, sheet);
             let answer = person.read_label(&question).ok_or_else(|| undecided(&question))?;
             by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
         }
     }
+}
+
+fn tells_board(found: &Candidate<'_>, open: &[&Variant]) -> bool {
+    found.mode == Mode::Update
+        && open.iter().all(|variant| variant.route(found.id()).is_some_and(|route| route.kind.board_id().is_some()))
 }
 
 fn enter<'a>(
@@ -315,5 +428,8 @@ fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
     }
     Failure::new(Code::Transfer, format!("The unit at {place} failed {doing}: {error}."))
         .state("Nothing was changed in it.")
-        .cure("Unplug it, put it into update mode again and run the same command.")
+        .cure(match error {
+            SessionError::Rejected { cure, .. } => cure,
+            _ => "Unplug it, put it into update mode again and run the same command.",
+        })
 }

@@ -12,7 +12,9 @@ use crate::address::{Address, Span};
 use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
 use crate::sheet::{HandStep, VariantId};
-use crate::unit::{Mode, ReleaseNumber, UsbId};
+use crate::unit::{Mode, UsbId};
+use crate::version::Version;
+use crate::volume::VisibleFile;
 
 /// One thing that happened.
 #[derive(Clone, Debug, Serialize)]
@@ -140,16 +142,36 @@ pub struct Seen {
     pub serial: Option<String>,
     /// Its application's version.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub version: Option<ReleaseNumber>,
+    pub version: Option<Version>,
     /// The memory layout it reports.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub layout: Option<String>,
+    /// The disk's label, if it shows one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub disk: Option<String>,
+    /// The folder that the system shows that disk as.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub folder: Option<String>,
+    /// The present application, as a file on its disk; an empty disk of that kind
+    /// means that there is none.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub present: Option<Present>,
     /// What is in the way.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub obstacle: Option<String>,
     /// What can be done next.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next: Vec<String>,
+}
+
+/// The file in which a unit shows its present application.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Present {
+    /// It is there.
+    File(VisibleFile),
+    /// It should be there, and is not: there is no application inside.
+    Missing(String),
 }
 
 /// The name of a step that takes its time.
@@ -327,6 +349,9 @@ pub struct Report {
     /// The product's name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
+    /// The part of the product, where it has several.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
     /// The variant.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variant: Option<VariantId>,
@@ -393,7 +418,7 @@ pub struct Next {
     /// Its serial number.
     pub serial: Option<String>,
     /// The version it tells.
-    pub version: Option<ReleaseNumber>,
+    pub version: Option<Version>,
 }
 
 /// Where the verify found the first difference.

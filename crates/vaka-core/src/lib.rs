@@ -20,3 +20,5 @@ pub mod sheet;
 pub mod size;
 pub mod text;
 pub mod unit;
+pub mod version;
+pub mod volume;

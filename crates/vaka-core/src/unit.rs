@@ -6,6 +6,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
 use crate::dfu::{FunctionalDescriptor, VERSION_ADDRESSED};
 use crate::memory::layout::Layout;
+use crate::volume::VolumeFacts;
 
 /// USB vendor and product id, shown as `1209:0002`.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -111,6 +112,8 @@ pub struct UnitFacts {
     pub serial: Option<String>,
     /// Its DFU interfaces, as far as they could be read.
     pub dfu: Vec<DfuFacts>,
+    /// Its disk, where it was looked at.
+    pub volume: Option<VolumeFacts>,
 }
 
 /// What a DFU interface says of itself.
@@ -260,6 +263,7 @@ mod tests {
             maker: None,
             product: None,
             serial: None,
+            volume: None,
             dfu: vec![interface(0, ["Hull", "Mast"]), interface(2, ["@Keel/0x0A000000/4*1Kg", "Mast"])],
         };
         let found = |choice: &str| {

@@ -35,6 +35,7 @@ fn unit(product: u16) -> UnitFacts {
         product: Some("Tern tide gauge".into()),
         serial: None,
         dfu: Vec::new(),
+        volume: None,
     }
 }
 

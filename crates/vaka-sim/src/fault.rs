@@ -5,7 +5,7 @@ use std::time::Duration;
 /// Something that goes wrong at one transfer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Fault {
-    /// At which class or vendor transfer of the unit, counted from 1.
+    /// At which class, vendor or bulk transfer of the unit, counted from 1.
     pub at: u64,
     /// What goes wrong.
     pub kind: FaultKind,
@@ -14,7 +14,8 @@ pub struct Fault {
 /// What goes wrong.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FaultKind {
-    /// The transfer is refused, and the unit never sees it.
+    /// The transfer is refused, and the unit never sees it; a bulk endpoint is then
+    /// halted.
     Stall,
     /// The transfer is never answered, and the unit never sees it.
     Silence,

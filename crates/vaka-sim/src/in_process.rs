@@ -3,9 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use vaka_usb::{Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice};
+use vaka_usb::{
+    Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
+};
 
-use crate::usb::{self, Answer};
+use crate::usb::{self, Answer, Bulk};
 use crate::world::{Listed, OpenError, SharedWorld, lock};
 
 /// A world as a bus. A transfer takes no time; what waits, waits on `clock`,
@@ -80,10 +82,36 @@ impl SimDevice {
             Some(Answer::Data(bytes)) => Ok(bytes),
             Some(Answer::Done) => Ok(Vec::new()),
             Some(Answer::Stall) => Err(TransferError::Stall),
-            Some(Answer::Silent) => {
+            Some(Answer::Silent | Answer::Busy) => {
                 self.clock.sleep(timeout);
                 Err(TransferError::Timeout)
             }
+        }
+    }
+
+    /// A bulk transfer, asked for again while the unit is busy.
+    fn bulk(&mut self, transfer: Bulk<'_>, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let deadline = self.clock.now() + timeout;
+        let mut again = false;
+        loop {
+            let answer = lock(&self.world).bulk(&self.port, self.enumeration, transfer, again);
+            let left = deadline.saturating_sub(self.clock.now());
+            match answer {
+                None => return Err(TransferError::Gone),
+                Some(Answer::Data(bytes)) => match transfer {
+                    Bulk::In(_, length) if bytes.len() <= length => return Ok(bytes),
+                    _ => return Err(TransferError::TooMuch),
+                },
+                Some(Answer::Done) => return Ok(Vec::new()),
+                Some(Answer::Stall) => return Err(TransferError::Stall),
+                Some(Answer::Silent) => {
+                    self.clock.sleep(left);
+                    return Err(TransferError::Timeout);
+                }
+                Some(Answer::Busy) if left.is_zero() => return Err(TransferError::Timeout),
+                Some(Answer::Busy) => self.clock.sleep(left.min(Duration::from_millis(1))),
+            }
+            again = true;
         }
     }
 }
@@ -100,6 +128,20 @@ impl UsbDevice for SimDevice {
 
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
         let setup = Setup { kind: 0x01, request: 11, value: u16::from(alternate), index: u16::from(interface) };
+        self.control_out(setup, &[], Duration::from_secs(5))
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.bulk(Bulk::In(pipe.address & 0x0F, length), timeout)
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.bulk(Bulk::Out(pipe.address, data), timeout).map(drop)
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        // Source: USB 2.0, section 9.4.1.
+        let setup = Setup { kind: 0x02, request: 1, value: 0, index: u16::from(pipe.address) };
         self.control_out(setup, &[], Duration::from_secs(5))
     }
 

@@ -9,9 +9,13 @@ use thiserror::Error;
 
 use crate::bootloader::dfu::{Manner, Poll};
 use crate::bootloader::dfu_plain::Traits;
+use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
 use crate::unit::gannet::Gannet;
+use crate::unit::petrel::{self, Board, Petrel};
+use crate::unit::shag::{self, Shag};
+use crate::unit::stick::Stick;
 use crate::unit::tern::{Revision, Tern};
 use crate::unit::{Hand, Unit};
 use crate::world::World;
@@ -42,6 +46,8 @@ struct SceneUnit {
     #[serde(default)]
     dfu: RawDfu,
     #[serde(default)]
+    disk: RawDisk,
+    #[serde(default)]
     stuck_bits: Vec<RawStuckBit>,
     #[serde(default)]
     faults: Vec<RawFault>,
@@ -54,6 +60,46 @@ struct SceneUnit {
 enum Product {
     Tern,
     Gannet,
+    Petrel,
+    Shag,
+    /// An ordinary USB stick: no product of anybody's.
+    Stick,
+}
+
+/// How a unit's disk departs from what it should be.
+#[derive(Clone, Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields, default)]
+struct RawDisk {
+    write_protected: bool,
+    full: bool,
+    broken: bool,
+    shows_nothing: bool,
+    vanishes: bool,
+    never_complete: bool,
+    refuses: bool,
+    tells_nothing: bool,
+    empty: bool,
+}
+
+impl RawDisk {
+    fn disk(&self) -> disk::Manner {
+        disk::Manner { protected: self.write_protected, ..disk::Manner::default() }
+    }
+
+    fn petrel(&self) -> petrel::Manner {
+        let loader = uf2::Manner {
+            vanishes: self.vanishes,
+            never_complete: self.never_complete,
+            shows_nothing: self.shows_nothing,
+            ..uf2::Manner::default()
+        };
+        petrel::Manner { disk: self.disk(), loader, broken_fat: self.broken }
+    }
+
+    fn shag(&self) -> shag::Manner {
+        let Self { refuses, tells_nothing, full, .. } = *self;
+        shag::Manner { disk: self.disk(), refuses, tells_nothing, full }
+    }
 }
 
 /// How a unit's DFU departs from what it should be.
@@ -109,14 +155,16 @@ impl RawDfu {
     }
 }
 
-#[derive(Clone, Copy, Debug, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum Variant {
     R1,
     R2,
+    Pb1,
+    Pb2,
 }
 
-#[derive(Clone, Copy, Debug, Default, Deserialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum StartMode {
     #[default]
@@ -185,9 +233,15 @@ impl Scene {
                 return Err(SceneError::Value(format!("a byte has bits 0 to 7, not {}", bit.bit)));
             }
             match (unit.product, unit.variant) {
-                (Product::Tern, None) => return Err(SceneError::Value("a Tern has a variant: r1 or r2".into())),
+                (Product::Tern, Some(Variant::R1 | Variant::R2)) => {}
+                (Product::Tern, _) => return Err(SceneError::Value("a Tern has a variant: r1 or r2".into())),
+                (Product::Petrel, Some(Variant::Pb1 | Variant::Pb2)) => {}
+                (Product::Petrel, _) => return Err(SceneError::Value("a Petrel has a variant: pb1 or pb2".into())),
                 (Product::Gannet, Some(_)) => return Err(SceneError::Value("there is only one Gannet".into())),
-                _ => {}
+                (Product::Shag | Product::Stick, Some(_)) => {
+                    return Err(SceneError::Value("there is only one kind of it".into()));
+                }
+                (Product::Gannet | Product::Shag | Product::Stick, None) => {}
             }
             for hand in &unit.hands {
                 Hand::parse(&hand.what).map_err(SceneError::Value)?;
@@ -208,8 +262,9 @@ impl SceneUnit {
     fn unit(&self) -> Box<dyn Unit> {
         let revision = match self.variant {
             Some(Variant::R2) => Revision::R2,
-            Some(Variant::R1) | None => Revision::R1,
+            _ => Revision::R1,
         };
+        let board = if self.variant == Some(Variant::Pb2) { Board::Pb2 } else { Board::Pb1 };
         let manner = self.dfu.manner();
         match (self.product, self.mode) {
             (Product::Tern, StartMode::Application) => {
@@ -224,6 +279,16 @@ impl SceneUnit {
             (Product::Gannet, StartMode::Update) => {
                 Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner).in_boot_mode())
             }
+            (Product::Petrel, mode) => {
+                let petrel = Petrel::with(board, &self.serial, self.disk.petrel());
+                Box::new(if mode == StartMode::Update { petrel.in_boot_mode() } else { petrel })
+            }
+            (Product::Shag, mode) => {
+                let shag = Shag::with(&self.serial, self.disk.shag());
+                let shag = if self.disk.empty { shag.without_display() } else { shag };
+                Box::new(if mode == StartMode::Update { shag.in_service_mode() } else { shag })
+            }
+            (Product::Stick, _) => Box::new(Stick::new(&self.serial)),
         }
     }
 

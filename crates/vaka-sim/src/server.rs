@@ -14,14 +14,18 @@ use std::time::Duration;
 
 use vaka_usb::usbip::wire::{self, DeviceRecord, Message, OpHeader, status};
 
-use crate::usb::{Answer, Setup};
+use crate::usb::{Answer, Bulk, Setup};
 use crate::world::{Listed, OpenError, SharedWorld, lock};
 
 /// How often a quiet connection looks whether its unit is still there.
 const LOOK_INTERVAL: Duration = Duration::from_millis(10);
 
-/// More than a control transfer can carry.
-const MAX_PAYLOAD: u32 = 64 * 1024;
+/// How often a unit at work is asked whether it takes a transfer now.
+const ASK_INTERVAL: Duration = Duration::from_millis(1);
+
+/// More than any client sends in one transfer; the kernel's own drivers send up to
+/// 120 KiB, and 1 MiB on fast buses.
+const MAX_PAYLOAD: u32 = 1024 * 1024;
 
 /// A running server. Dropping it ends the list of devices and, within a
 /// moment, the connections.
@@ -139,7 +143,8 @@ fn import(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool, busid: 
     let mut reply = OpHeader::new(wire::OP_REP_IMPORT, 0).emit().to_vec();
     reply.extend_from_slice(&record(&device).emit());
     let devid = record(&device).devid();
-    let mut link = Link { stream, world, stop, device: &device, devid, silent: Vec::new(), in_use: false };
+    let mut link =
+        Link { stream, world, stop, device: &device, devid, silent: Vec::new(), waiting: Vec::new(), in_use: false };
     let ended = link.stream.write_all(&reply).and_then(|()| link.run());
     lock(world).close(&device.port, device.enumeration);
     ended
@@ -154,8 +159,25 @@ struct Link<'a> {
     devid: u32,
     /// Transfers that the unit does not answer.
     silent: Vec<u32>,
+    /// Transfers that the unit was too busy for.
+    waiting: Vec<Waiting>,
     /// Whether the client has configured the unit, or otherwise worked with it.
     in_use: bool,
+}
+
+/// A bulk transfer that waits until the unit takes it.
+struct Waiting {
+    seqnum: u32,
+    endpoint: u8,
+    is_in: bool,
+    length: usize,
+    data: Vec<u8>,
+}
+
+impl Waiting {
+    fn transfer(&self) -> Bulk<'_> {
+        if self.is_in { Bulk::In(self.endpoint, self.length) } else { Bulk::Out(self.endpoint, &self.data) }
+    }
 }
 
 /// The connection ends; not a fault.
@@ -190,6 +212,7 @@ impl Link<'_> {
                 Ok(count) => filled += count,
                 Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
                     self.look()?;
+                    self.ask_again()?;
                 }
                 Err(error) if error.kind() == io::ErrorKind::Interrupted => {}
                 Err(error) => return Err(error),
@@ -203,12 +226,43 @@ impl Link<'_> {
         if self.stop.load(Ordering::SeqCst) || !present { Err(ended()) } else { Ok(()) }
     }
 
-    fn submit(&mut self, seqnum: u32, is_in: bool, endpoint: u32, length: u32, setup: [u8; 8]) -> io::Result<()> {
-        if length > MAX_PAYLOAD || endpoint != 0 {
-            return Err(ended());
+    /// Asks for what the unit was too busy for.
+    fn ask_again(&mut self) -> io::Result<()> {
+        for waiting in std::mem::take(&mut self.waiting) {
+            self.bulk(waiting, true)?;
         }
+        Ok(())
+    }
+
+    fn bulk(&mut self, asked: Waiting, again: bool) -> io::Result<()> {
+        let (port, enumeration) = (&self.device.port, self.device.enumeration);
+        let answer = lock(self.world).bulk(port, enumeration, asked.transfer(), again);
+        let seqnum = asked.seqnum;
+        match answer {
+            None => return Err(ended()),
+            Some(Answer::Data(bytes)) if !asked.is_in || bytes.len() > asked.length => {
+                self.answer(seqnum, status::TOO_MUCH, &[], 0)?;
+            }
+            Some(Answer::Data(bytes)) => self.answer(seqnum, 0, &bytes, bytes.len())?,
+            Some(Answer::Done) => self.answer(seqnum, 0, &[], asked.data.len())?,
+            Some(Answer::Stall) => self.answer(seqnum, status::STALL, &[], 0)?,
+            Some(Answer::Silent) => self.silent.push(seqnum),
+            Some(Answer::Busy) => self.waiting.push(asked),
+        }
+        // While something waits, the unit is asked often.
+        let interval = if self.waiting.is_empty() { LOOK_INTERVAL } else { ASK_INTERVAL };
+        self.stream.set_read_timeout(Some(interval))
+    }
+
+    fn submit(&mut self, seqnum: u32, is_in: bool, endpoint: u32, length: u32, setup: [u8; 8]) -> io::Result<()> {
+        let endpoint = u8::try_from(endpoint).ok().filter(|number| *number < 16 && length <= MAX_PAYLOAD);
+        let endpoint = endpoint.ok_or_else(ended)?;
         let mut data = vec![0; if is_in { 0 } else { length as usize }];
         self.read(&mut data)?;
+        if endpoint != 0 {
+            self.in_use = true;
+            return self.bulk(Waiting { seqnum, endpoint, is_in, length: length as usize, data }, false);
+        }
         if setup[..2] == wire::PORT_RESET[..2] && setup[2..4] == wire::PORT_RESET[2..4] {
             let reset = lock(self.world).bus_reset(&self.device.port, self.device.enumeration);
             return if reset { self.answer(seqnum, 0, &[], 0) } else { Err(ended()) };
@@ -226,7 +280,7 @@ impl Link<'_> {
             Some(Answer::Data(bytes)) => self.answer(seqnum, 0, &bytes, bytes.len()),
             Some(Answer::Done) => self.answer(seqnum, 0, &[], data.len()),
             Some(Answer::Stall) => self.answer(seqnum, status::STALL, &[], 0),
-            Some(Answer::Silent) => {
+            Some(Answer::Silent | Answer::Busy) => {
                 self.silent.push(seqnum);
                 self.look()
             }
@@ -258,14 +312,11 @@ impl Link<'_> {
     }
 
     fn unlink(&mut self, seqnum: u32, target: u32) -> io::Result<()> {
-        let pending = self.silent.iter().position(|number| *number == target);
-        let status = match pending {
-            Some(at) => {
-                self.silent.swap_remove(at);
-                status::CANCELLED
-            }
-            None => 0,
-        };
+        let before = self.silent.len() + self.waiting.len();
+        self.silent.retain(|number| *number != target);
+        self.waiting.retain(|waiting| waiting.seqnum != target);
+        let is_cancelled = self.silent.len() + self.waiting.len() < before;
+        let status = if is_cancelled { status::CANCELLED } else { 0 };
         self.stream.write_all(&Message::Unlinked { status }.emit(seqnum))
     }
 }

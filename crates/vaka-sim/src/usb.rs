@@ -11,6 +11,27 @@ pub enum Answer {
     Stall,
     /// Nothing: it neither takes nor refuses.
     Silent,
+    /// It is at work, and takes or gives nothing yet (NAK): the transfer waits.
+    Busy,
+}
+
+/// A transfer on a bulk endpoint.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Bulk<'a> {
+    /// To the host, at most so many bytes.
+    In(u8, usize),
+    /// To the unit.
+    Out(u8, &'a [u8]),
+}
+
+impl Bulk<'_> {
+    /// bEndpointAddress.
+    pub fn endpoint(self) -> u8 {
+        match self {
+            Self::In(number, _) => number | 0x80,
+            Self::Out(number, _) => number,
+        }
+    }
 }
 
 /// A setup packet, taken apart.
@@ -58,6 +79,8 @@ pub struct FaceInterface {
     pub names: Vec<String>,
     /// Class-specific descriptors behind the last setting.
     pub extra: Vec<u8>,
+    /// Addresses of its bulk endpoints, with packets of 64 bytes.
+    pub bulk: Vec<u8>,
 }
 
 /// What a unit shows on the bus while it is in one mode.
@@ -104,7 +127,8 @@ impl Face {
             (0x80..=0x82, 0) => Answer::Data(vec![0, 0]),
             (0x80, 8) => Answer::Data(vec![1]),
             (0x81, 10) => Answer::Data(vec![0]),
-            // SET_CONFIGURATION, SET_INTERFACE
+            // CLEAR_FEATURE of an endpoint, SET_CONFIGURATION, SET_INTERFACE
+            (0x02, 1) if setup.value == 0 => Answer::Done,
             (0x00, 9) if setup.value <= 1 => Answer::Done,
             (0x01, 11) if self.has_setting(setup.index, setup.value) => Answer::Done,
             _ => Answer::Stall,
@@ -146,10 +170,12 @@ impl Face {
             let [class, subclass, protocol] = interface.class;
             for alternate in 0..interface.names.len().max(1) as u8 {
                 let string = if interface.names.is_empty() { 0 } else { name };
-                bytes.extend_from_slice(&[9, 4, number, alternate, 0, class, subclass, protocol, string]);
+                let pipes = interface.bulk.len() as u8;
+                bytes.extend_from_slice(&[9, 4, number, alternate, pipes, class, subclass, protocol, string]);
                 name += u8::from(string != 0);
             }
             bytes.extend_from_slice(&interface.extra);
+            interface.bulk.iter().for_each(|address| bytes.extend_from_slice(&[7, 5, *address, 2, 64, 0, 0]));
         }
         let total = bytes.len() as u16;
         bytes[2..4].copy_from_slice(&total.to_le_bytes());

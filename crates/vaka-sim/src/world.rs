@@ -7,7 +7,7 @@ use vaka_usb::Clock;
 
 use crate::fault::{Fault, FaultKind};
 use crate::unit::{Hand, Unit};
-use crate::usb::{Answer, Setup};
+use crate::usb::{Answer, Bulk, Setup};
 
 /// A world that several connections share.
 pub type SharedWorld = Arc<Mutex<World>>;
@@ -39,7 +39,11 @@ struct Port {
     opened: u64,
     faults: Vec<Fault>,
     transfers: u64,
+    /// Endpoints that a fault halted.
+    halted: Vec<u8>,
     log: Vec<Logged>,
+    /// What went over bulk endpoints: the endpoint, and the first bytes to the unit.
+    bulk_log: Vec<(u8, Vec<u8>)>,
     /// Hands that will do something at a time.
     later: Vec<(Duration, Hand)>,
 }
@@ -95,7 +99,9 @@ impl World {
             opened: 0,
             faults,
             transfers: 0,
+            halted: Vec::new(),
             log: Vec::new(),
+            bulk_log: Vec::new(),
             later: Vec::new(),
         });
     }
@@ -119,6 +125,17 @@ impl World {
     /// The class and vendor requests that a unit got.
     pub fn log(&self, port: &str) -> &[Logged] {
         self.ports.iter().find(|found| found.name == port).map_or(&[], |found| &found.log)
+    }
+
+    /// Class, vendor and bulk transfers so far.
+    pub fn transfers(&self, port: &str) -> u64 {
+        self.ports.iter().find(|found| found.name == port).map_or(0, |found| found.transfers)
+    }
+
+    /// The bulk transfers of a unit: the endpoint, and of data to the unit the
+    /// first 32 bytes.
+    pub fn bulk_log(&self, port: &str) -> &[(u8, Vec<u8>)] {
+        self.ports.iter().find(|found| found.name == port).map_or(&[], |found| &found.bulk_log)
     }
 
     /// A person does something to the unit at a port; false if there is none.
@@ -204,6 +221,12 @@ impl World {
         let now = self.clock.now();
         let found = self.present(port, enumeration)?;
         let answer = if setup.is_standard() {
+            // CLEAR_FEATURE of an endpoint: source: USB 2.0, section 9.4.1.
+            if (setup.kind, setup.request) == (0x02, 1) {
+                let endpoint = setup.index.to_le_bytes()[0];
+                found.halted.retain(|halted| *halted != endpoint);
+                found.unit.clear_halt(endpoint);
+            }
             match found.unit.standard(now, setup) {
                 Some(answer) => answer,
                 None => found.unit.face()?.1.standard(setup),
@@ -217,6 +240,15 @@ impl World {
             answer
         };
         // The transfer itself may have made the unit leave.
+        self.present(port, enumeration).map(|_| answer)
+    }
+
+    /// A bulk transfer to an open device; `None` if it is gone. `again` asks once
+    /// more for one that the unit was too busy for.
+    pub fn bulk(&mut self, port: &str, enumeration: u32, transfer: Bulk<'_>, again: bool) -> Option<Answer> {
+        let now = self.clock.now();
+        let found = self.present(port, enumeration)?;
+        let answer = found.bulk(now, transfer, again);
         self.present(port, enumeration).map(|_| answer)
     }
 
@@ -245,6 +277,40 @@ impl Port {
         let (enumeration, face) = self.unit.face()?;
         let port = self.name.clone();
         Some(Listed { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>, again: bool) -> Answer {
+        if again {
+            return self.unit.bulk(now, transfer);
+        }
+        self.transfers += 1;
+        let head = match transfer {
+            Bulk::In(..) => Vec::new(),
+            Bulk::Out(_, data) => data[..data.len().min(32)].to_vec(),
+        };
+        self.bulk_log.push((transfer.endpoint(), head));
+        let fault = self.faults.iter().position(|fault| fault.at == self.transfers);
+        let kind = fault.map(|at| self.faults.remove(at).kind);
+        if self.halted.contains(&transfer.endpoint()) {
+            return Answer::Stall;
+        }
+        match kind {
+            None => self.unit.bulk(now, transfer),
+            Some(FaultKind::Stall) => {
+                self.halted.push(transfer.endpoint());
+                Answer::Stall
+            }
+            Some(FaultKind::Silence) => Answer::Silent,
+            Some(FaultKind::Short) => match self.unit.bulk(now, transfer) {
+                Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
+                other => other,
+            },
+            Some(FaultKind::Pull(back_after)) => {
+                self.unit.hand(now, &Hand::Pull);
+                self.later.extend(back_after.map(|after| (now + after, Hand::Plug)));
+                Answer::Silent
+            }
+        }
     }
 
     /// Passes a transfer on to the unit, or lets happen what the scene wants.

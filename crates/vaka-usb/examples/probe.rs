@@ -78,7 +78,7 @@ fn bulk_endpoints(device: &mut dyn UsbDevice) -> Result<[Pipe; 2], Failure> {
     }
     let pipe = |is_in: bool| {
         let address = addresses.iter().copied().find(|address| (address & 0x80 != 0) == is_in);
-        address.map(|address| Pipe { address, kind: PipeKind::Bulk, interval: 0 })
+        address.map(|address| Pipe { address, kind: PipeKind::Bulk, interval: 0, packet: 512 })
     };
     Ok([pipe(false).ok_or("no bulk OUT")?, pipe(true).ok_or("no bulk IN")?])
 }

@@ -7,6 +7,7 @@ use thiserror::Error;
 
 use crate::clock::Clock;
 use crate::device::UsbDevice;
+use crate::mounts::Mounted;
 
 /// Where a device is plugged in.
 ///
@@ -142,6 +143,13 @@ pub trait Bus: Send + Sync {
     /// nothing is plugged in.
     fn emptiness(&self) -> Option<String> {
         None
+    }
+
+    /// The disks of a device that this system has mounted. A server's are not
+    /// known here, and nothing is mounted of them.
+    fn mounted(&self, port: &str) -> Vec<Mounted> {
+        let _ = port;
+        Vec::new()
     }
 
     /// Whether a device is reset when it is closed. A unit that leaves its

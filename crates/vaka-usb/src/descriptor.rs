@@ -4,6 +4,8 @@
 //! needs is left out, a longer one is read as far as it is known; neither
 //! spoils the rest.
 
+use crate::device::{Pipe, PipeKind};
+
 /// bDescriptorType values. Source: USB 2.0, table 9-5.
 pub mod kind {
     /// DEVICE
@@ -14,6 +16,8 @@ pub mod kind {
     pub const STRING: u8 = 3;
     /// INTERFACE
     pub const INTERFACE: u8 = 4;
+    /// ENDPOINT
+    pub const ENDPOINT: u8 = 5;
 }
 
 /// The device descriptor, as far as it is needed here.
@@ -67,8 +71,17 @@ pub struct Interface {
     pub protocol: u8,
     /// iInterface; 0 for none.
     pub string: u8,
+    /// Its bulk and interrupt endpoints.
+    pub pipes: Vec<Pipe>,
     /// The class-specific descriptors behind it, each with its whole bytes.
     pub class_descriptors: Vec<Vec<u8>>,
+}
+
+impl Interface {
+    /// Its bulk endpoint of a direction, if it has one.
+    pub fn bulk(&self, is_in: bool) -> Option<Pipe> {
+        self.pipes.iter().find(|pipe| pipe.kind == PipeKind::Bulk && pipe.is_in() == is_in).copied()
+    }
 }
 
 /// A configuration with its interfaces.
@@ -99,6 +112,11 @@ impl Configuration {
                     readable = parsed.is_some();
                     interfaces.extend(parsed);
                 }
+                kind::ENDPOINT if readable => {
+                    if let (Some(last), Some(pipe)) = (interfaces.last_mut(), pipe(descriptor)) {
+                        last.pipes.push(pipe);
+                    }
+                }
                 // Class-specific types. Source: USB 2.0, table 9-5 and class documents.
                 0x21..=0x25 if readable => {
                     if let Some(last) = interfaces.last_mut() {
@@ -114,7 +132,20 @@ impl Configuration {
 
 fn interface(bytes: &[u8]) -> Option<Interface> {
     let &[_, _, number, alternate, _, class, subclass, protocol, string, ..] = bytes else { return None };
-    Some(Interface { number, alternate, class, subclass, protocol, string, class_descriptors: Vec::new() })
+    let (pipes, class_descriptors) = (Vec::new(), Vec::new());
+    Some(Interface { number, alternate, class, subclass, protocol, string, pipes, class_descriptors })
+}
+
+/// Source: USB 2.0, table 9-13.
+fn pipe(bytes: &[u8]) -> Option<Pipe> {
+    let &[_, _, address, attributes, low, high, interval, ..] = bytes else { return None };
+    let kind = match attributes & 3 {
+        2 => PipeKind::Bulk,
+        3 => PipeKind::Interrupt,
+        _ => return None,
+    };
+    let packet = (u16::from_le_bytes([low, high]) & 0x7FF).max(1);
+    Some(Pipe { address, kind, interval, packet })
 }
 
 /// Steps from descriptor to descriptor by bLength; each has at least 2 bytes.
@@ -168,6 +199,19 @@ mod tests {
         for len in 0..9 {
             assert_eq!(Configuration::parse(&DFU[..len]), None);
         }
+    }
+
+    #[test]
+    fn bulk_endpoints_are_found_by_their_direction() {
+        // A mass-storage interface with two bulk endpoints and one for interrupts.
+        let bytes = [
+            9, 2, 39, 0, 1, 1, 0, 0x80, 50, 9, 4, 0, 0, 3, 8, 6, 0x50, 0, //
+            7, 5, 0x82, 3, 8, 0, 10, 7, 5, 0x81, 2, 64, 0, 0, 7, 5, 0x02, 2, 0, 0x0A, 0,
+        ];
+        let interface = &Configuration::parse(&bytes).unwrap().interfaces[0];
+        let found = |is_in| interface.bulk(is_in).map(|pipe| (pipe.address, pipe.packet));
+        assert_eq!((found(true), found(false)), (Some((0x81, 64)), Some((0x02, 512))));
+        assert_eq!(interface.pipes.len(), 3);
     }
 
     #[test]

@@ -87,6 +87,8 @@ pub struct Pipe {
     pub kind: PipeKind,
     /// bInterval; of interrupt endpoints only.
     pub interval: u8,
+    /// wMaxPacketSize, without the bits above it; at least 1.
+    pub packet: u16,
 }
 
 impl Pipe {

@@ -11,6 +11,7 @@ pub mod clock;
 pub mod counting;
 pub mod descriptor;
 pub mod device;
+pub mod mounts;
 pub mod native;
 pub mod strings;
 pub mod trace;

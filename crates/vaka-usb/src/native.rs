@@ -23,6 +23,7 @@ use nusb::{ErrorKind, Interface, MaybeFuture};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::clock::Clock;
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use crate::mounts::{self, Mounted};
 
 /// Where the system lists its USB devices.
 const DEVICES: &str = "/sys/bus/usb/devices";
@@ -155,6 +156,10 @@ impl Bus for NativeBus {
         (!Path::new(DEVICES).exists()).then(|| {
             "this machine has no USB, or does not show it to this program (a container must be given it)".to_owned()
         })
+    }
+
+    fn mounted(&self, port: &str) -> Vec<Mounted> {
+        mounts::of_device(&Path::new(DEVICES).join(port))
     }
 
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {

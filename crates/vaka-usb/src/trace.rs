@@ -8,6 +8,7 @@ use std::time::{Duration, Instant};
 use crate::bus::{Bus, BusError, DeviceInfo};
 use crate::clock::Clock;
 use crate::device::{Pipe, Setup, TransferError, UsbDevice};
+use crate::mounts::Mounted;
 
 /// One thing that went over a bus.
 #[derive(Clone, Debug)]
@@ -141,6 +142,10 @@ impl Bus for TracedBus {
 
     fn resets_on_close(&self) -> bool {
         self.bus.resets_on_close()
+    }
+
+    fn mounted(&self, port: &str) -> Vec<Mounted> {
+        self.bus.mounted(port)
     }
 
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {

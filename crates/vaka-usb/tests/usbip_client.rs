@@ -327,8 +327,8 @@ fn pipes_are_addressed_as_the_kernels_server_wants() {
         stream.write_all(&submitted(3, 0, 0)).unwrap();
     })]);
     let mut device = open(&server);
-    let out = Pipe { address: 0x02, kind: PipeKind::Bulk, interval: 0 };
-    let into = Pipe { address: 0x83, kind: PipeKind::Interrupt, interval: 10 };
+    let out = Pipe { address: 0x02, kind: PipeKind::Bulk, interval: 0, packet: 512 };
+    let into = Pipe { address: 0x83, kind: PipeKind::Interrupt, interval: 10, packet: 64 };
     assert_eq!(device.pipe_out(out, &[5, 6, 7], SOON), Ok(()));
     assert_eq!(device.pipe_in(into, 64, SOON), Ok(vec![8, 9]));
     assert_eq!(device.clear_halt(into), Ok(()));

@@ -29,12 +29,15 @@ pub struct Common {
     /// Where units are: usb (this machine, the default) or usbip://HOST[:PORT]; repeat it for several
     #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
-    /// One unit: id=VID:PID, serial=…, port=…, name=…, or such a value alone
+    /// One unit: id=VID:PID, serial=…, port=…, name=…, folder=… (where its disk is mounted), or such a value alone
     #[arg(long, global = true, value_name = "SEL", value_parser = Selector::parse)]
     pub unit: Option<Selector>,
     /// What is printed on the board: the variant's id, or the printed text
     #[arg(long, global = true, value_name = "ID")]
     pub variant: Option<String>,
+    /// Which part of the product, where it has several that are updated each on its own
+    #[arg(long, global = true, value_name = "ID")]
+    pub part: Option<String>,
     /// Folder of product sheets, or one sheet
     #[arg(long, global = true, value_name = "DIR", env = "VAKA_SHEETS")]
     pub sheets: Option<PathBuf>,
@@ -84,6 +87,10 @@ pub enum Command {
     Stamp(Stamp),
     /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
     Update(Update),
+    /// Into update mode: signals and hand steps, and a look at what came
+    Enter,
+    /// Back to the application, with nothing written
+    Restart,
     /// A unit's memory to a file: a region, a range, or all that its route writes
     Read(Read),
     /// A file against a unit's memory, or against another file: a map, and the first difference

@@ -35,6 +35,8 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
+        Command::Enter => commands::enter::enter(&args.common, &setting),
+        Command::Restart => commands::enter::restart(&args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),
         Command::Carry(carry) => commands::carry::run(carry, &args.common, &setting),
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),

@@ -91,6 +91,9 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         }
         sheets.push(sheet);
     }
+    if let (Some(part), false) = (&common.part, sheets.is_empty()) {
+        return only_part(&sheets, part);
+    }
     if sheets.is_empty() && common.sheets.is_some() {
         return Err(Problem(Failure::new(
             Code::File,
@@ -98,6 +101,21 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         )));
     }
     Ok(sheets)
+}
+
+/// The sheets with one part of each product, and only those that have it.
+fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
+    let found: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.only_part(part)).collect();
+    if !found.is_empty() {
+        return Ok(found);
+    }
+    let known: Vec<String> = sheets
+        .iter()
+        .flat_map(|sheet| sheet.parts.iter().map(|part| format!("{} of {}", part.id, sheet.product.id)))
+        .collect();
+    let known = if known.is_empty() { "none has parts".to_owned() } else { known.join(", ") };
+    let message = format!("No product sheet has a part '{}'.", vaka_core::text::tame(part));
+    Err(Problem(Failure::new(Code::Usage, message).cure(format!("There are: {known}."))))
 }
 
 /// What is said where a sheet is needed and there is none.

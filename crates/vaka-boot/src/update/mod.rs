@@ -2,6 +2,7 @@
 //! out, restart, confirm. Straight-line on purpose: this is the order of the
 //! work, and reads like it.
 
+mod again;
 mod preserve;
 mod refusal;
 mod request;
@@ -14,21 +15,23 @@ use vaka_core::event::{
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::matching::{Approval, Phase, Verdict, image_version};
 use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, PlanError, RestartBy, Step};
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::Mode;
-use vaka_usb::{DeviceInfo, UsbDevice};
+use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, open_failure};
+use crate::confirm;
+use crate::confirm::Expected;
 use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
+use crate::opened::Opened;
 use crate::pace::Pace;
 use crate::session::{Protection, Session, SessionError};
-use crate::{confirm, dfu};
 
 pub use request::{Nobody, Person, Request, Save, Shelf};
-pub use settle::by_label;
+pub use settle::{by_label, told_version};
 
 pub(crate) use refusal::undecided;
 pub(crate) use settle::open_question;
@@ -77,6 +80,7 @@ fn empty_report() -> Report {
         outcome: Ending::Failed,
         code: Code::Internal,
         product: None,
+        part: None,
         variant: None,
         check: Check::None,
         after: After::NotRestarted,
@@ -197,9 +201,9 @@ impl<'a, 'b> Job<'a, 'b> {
             return self.undescribed(found);
         }
         if found.mode == Mode::Update {
-            let (device, identity) = self.open(&found.device)?;
-            let settled = self.settle(found, &identity.facts, None)?;
-            return self.update(&found.device, device, &identity, &settled);
+            let opened = self.open(&found.device)?;
+            let settled = self.settle(found, &opened.identity.facts, None)?;
+            return self.update(&found.device, opened, &settled);
         }
         self.enter_and_update(found)
     }
@@ -210,16 +214,17 @@ impl<'a, 'b> Job<'a, 'b> {
             Mode::Update => found.device.clone(),
             _ => self.detach_undescribed(found)?,
         };
-        let (device, identity) = self.open(&booted)?;
-        let image = self.image_of_undescribed(&identity)?;
-        let sheet = Sheet::of_unit(&identity.facts, &image, &self.request.memory).map_err(|error| {
+        let opened = self.open(&booted)?;
+        let image = self.image_of_undescribed(&opened.identity)?;
+        let facts = opened.identity.facts.clone();
+        let sheet = Sheet::of_unit(&facts, &image, &self.request.memory).map_err(|error| {
             Failure::new(Code::Refused, format!("Nobody described this unit, and {error}."))
                 .state("Nothing was changed in the unit.")
                 .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
         })?;
         let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
-        let settled = self.judged(&described, &sheet, image, &identity.facts)?;
-        self.update(&booted, device, &identity, &settled)
+        let settled = self.judged(&described, &sheet, image, &facts)?;
+        self.update(&booted, opened, &settled)
     }
 
     /// Brings the application of a unit that nobody described to leave for its
@@ -271,16 +276,16 @@ impl<'a, 'b> Job<'a, 'b> {
     /// The unit runs its application: a provisional verdict, update mode, and
     /// the final one.
     fn enter_and_update(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
-        let facts = match self.bench.identity(found.location()) {
-            Ok(identity) => identity.facts,
+        let facts = match self.bench.look(&found.device, self.pace) {
+            Ok(opened) => opened.identity.facts,
             // Another program holds it; update mode makes it let go.
             Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identify::from_list(&found.device),
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
         self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
-        let running = before.sheet.application.tells_version.then_some(facts.release);
-        let can_read = self.request.read_back;
+        let running = before.sheet.version_source(before.variant).of(&facts);
+        let can_read = self.request.read_back && before.route.kind.volume().is_none_or(|disk| disk.present.is_some());
         let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None };
         let draft = plan(&before, geometry, true, self.request, self.content())?;
         self.tell_plan(Phase::Provisional, &draft);
@@ -291,22 +296,18 @@ impl<'a, 'b> Job<'a, 'b> {
         let way = Way::of(before.sheet, before.route, &found.device);
         let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.pace)?;
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
-        let (device, identity) = self.open(&booted)?;
+        let opened = self.open(&booted)?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
-        match self.settle(&again, &identity.facts, running) {
-            Ok(settled) => self.update(&booted, device, &identity, &settled),
-            Err(failure) => Err(self.go_back(device, &identity, before.route, failure)),
+        match self.settle(&again, &opened.identity.facts, running.as_ref()) {
+            Ok(settled) => self.update(&booted, opened, &settled),
+            Err(failure) => Err(self.go_back(opened, before.route, failure)),
         }
     }
 
-    fn open(&mut self, found: &DeviceInfo) -> Result<(Box<dyn UsbDevice>, Identity), Failure> {
+    fn open(&mut self, found: &DeviceInfo) -> Result<Opened, Failure> {
         let place = self.bench.place(&found.location);
-        let opened = || -> Result<_, OpenError> {
-            let mut device = self.bench.open(&found.location)?;
-            let identity = identify::identify(&mut *device)?;
-            Ok((device, identity))
-        };
-        let (device, identity) = opened().map_err(|error| open_failure(&error, &place))?;
+        let opened = self.bench.look(found, self.pace).map_err(|error| open_failure(&error, &place))?;
+        let identity = &opened.identity;
         self.boot_serial.clone_from(&identity.facts.serial);
         if self.report.serial.is_none() {
             self.report.serial.clone_from(&identity.facts.serial);
@@ -314,29 +315,24 @@ impl<'a, 'b> Job<'a, 'b> {
         for oddity in &identity.oddities {
             self.pace.warn(format!("The unit at {place}: {oddity}."));
         }
-        Ok((device, identity))
+        Ok(opened)
     }
 
     /// The verdict fits: plan, and unless only that was wanted, do it.
-    fn update(
-        &mut self,
-        unit: &DeviceInfo,
-        device: Box<dyn UsbDevice>,
-        identity: &Identity,
-        settled: &Settled<'_>,
-    ) -> Result<(), Failure> {
+    fn update(&mut self, unit: &DeviceInfo, opened: Opened, settled: &Settled<'_>) -> Result<(), Failure> {
         self.report.product = Some(settled.sheet.product.name.clone());
+        self.report.part.clone_from(&settled.variant.part);
         self.report.variant = Some(settled.variant.id.clone());
-        let Some(opening) = identity.opening(settled.route) else {
-            return Err(Failure::new(Code::Transfer, "The unit has no DFU interface that could be used."));
+        let Some(opening) = opened.opening(settled.route) else {
+            return Err(Failure::new(Code::Transfer, "The unit has no interface that could be used for this route."));
         };
-        let sectors = opening.sectors.clone().unwrap_or_else(|| settled.variant.flash.clone());
+        let sectors = opening.sectors().cloned().unwrap_or_else(|| settled.variant.flash.clone());
         let geometry = Geometry {
             sectors: &sectors,
-            block_size: Some(u32::from(opening.block_size)),
+            block_size: Some(opening.block_size()),
             // What is kept is read whatever is checked.
-            can_read: opening.attributes.can_upload() && (self.request.read_back || !self.request.keep.is_empty()),
-            attributes: Some(opening.attributes),
+            can_read: opened.can_read(&opening) && (self.request.read_back || !self.request.keep.is_empty()),
+            attributes: opening.attributes(),
         };
         let plan = plan(settled, geometry, false, self.request, self.content())?;
         self.tell_plan(settled.verdict.phase, &plan);
@@ -347,7 +343,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
         let place = self.bench.place(&unit.location);
         self.last = Some(unit.clone());
-        let mut session = match dfu::open(device, opening, self.pace) {
+        let mut session = match opened.open(opening, self.pace) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !self.began_again => {
                 self.pace.warn("The unit waited for a reset of the bus; it got one.");
@@ -387,8 +383,7 @@ impl<'a, 'b> Job<'a, 'b> {
         self.is_in_again();
         self.restart(plan.plan(), &mut *session)?;
         drop(session);
-        self.confirm(unit, settled);
-        Ok(())
+        self.confirm(unit, settled, plan.plan())
     }
 
     /// The unit cannot be worked with; one that left may come back.
@@ -488,11 +483,17 @@ impl<'a, 'b> Job<'a, 'b> {
             sectors.map(parts).sum()
         };
         let was_equal = of_image(&mut equal.iter());
+        // What is read once more after the writing counts there.
+        let of_image_in = |sector: &Span| {
+            settled.image.segments().iter().filter_map(|s| s.span().common(*sector)).collect::<Vec<_>>()
+        };
+        let is_read_again = |sector: &&Span| of_image_in(sector).iter().all(|part| plan.plan().reads_back(*part));
+        let not_again = of_image(&mut equal.iter().filter(|sector| !is_read_again(sector)));
         // What an earlier attempt of this run wrote is equal now, and was written.
         let skipped = of_image(&mut equal.iter().filter(|sector| !self.touched.contains(sector)));
         self.report.bytes_skipped = skipped;
         self.report.bytes_written = tally.written + (was_equal - skipped);
-        self.report.bytes_checked = tally.checked + was_equal;
+        self.report.bytes_checked = tally.checked + not_again;
         self.report.bytes_padded += tally.padded;
         self.report.transfers.add(&tally.transfers);
         self.report.durations_ms.append(&mut tally.durations);
@@ -526,35 +527,43 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(())
     }
 
-    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>) {
-        let version =
-            image_version(settled.variant, &settled.image).filter(|_| settled.sheet.application.tells_version);
+    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, plan: &Plan) -> Result<(), Failure> {
+        let source = settled.sheet.version_source(settled.variant);
+        let tells = *source != VersionSource::Nowhere;
+        let version = image_version(settled.variant, &settled.image).filter(|_| tells);
+        let named = settled.image.facts().named_version.clone();
+        let leaves = !plan.steps.contains(&Step::Restart { by: RestartBy::Nothing });
         let started = self.pace.now();
         let wanted = match settled.sheet.application.id {
             Some(id) => format!("wait for {id} on the same port"),
             None => "wait for what comes on the same port".to_owned(),
         };
         self.tell_step(StepName::Confirm, StepState::Started, wanted);
-        let seen = confirm::confirm(self.bench, settled.sheet, settled.route, unit, version, self.pace);
+        let expected = Expected { sheet: settled.sheet, route: settled.route, source, version, named, leaves };
+        let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
         self.report.after = seen.after;
-        self.report.next = seen.next;
+        self.report.next = seen.next.take();
         self.report.outcome = if self.report.bytes_written == 0 { Ending::Unchanged } else { Ending::Updated };
+        self.look_again(settled, plan, &mut seen)?;
         if seen.after == After::NotBack {
             self.report.code = Code::NotBack;
-            let written = match self.report.check {
-                Check::ReadBack => "written and read back",
-                _ => "written",
+            let bytes = self.report.bytes_written;
+            let state = match self.report.check {
+                _ if bytes == 0 => "The unit holds the image already; nothing was written.".to_owned(),
+                Check::ReadBack => format!("The image is written and read back, {bytes} bytes."),
+                _ => format!("The image is written, {bytes} bytes."),
             };
             self.pace.tell(Event::Error(
                 Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words))
-                    .state(format!("The image is {written}, {} bytes.", self.report.bytes_written))
+                    .state(state)
                     .cure(self.way_back()),
             ));
-            return;
+            return Ok(());
         }
         self.report.code = Code::Done;
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+        Ok(())
     }
 
     /// What can be done about an application that did not come back.
@@ -568,11 +577,11 @@ impl<'a, 'b> Job<'a, 'b> {
 
     /// The final verdict refuses what the provisional one let through: leaves
     /// update mode again, if the unit can be told to.
-    fn go_back(&mut self, device: Box<dyn UsbDevice>, identity: &Identity, route: &Route, failure: Failure) -> Failure {
-        let left = identity
+    fn go_back(&mut self, opened: Opened, route: &Route, failure: Failure) -> Failure {
+        let left = opened
             .opening(route)
             .ok_or(SessionError::Gone)
-            .and_then(|opening| dfu::open(device, opening, self.pace))
+            .and_then(|opening| opened.open(opening, self.pace))
             .and_then(|mut session| session.restart(route.restart_at, self.pace));
         failure.state(match left {
             Ok(()) => "Nothing was changed in the unit, and it was told to leave update mode again.",

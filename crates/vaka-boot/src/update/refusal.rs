@@ -19,6 +19,10 @@ pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
                 verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
             failure.cure(format!("If that is what you want: {}.", options.join(" ")))
         }
+        (_, Some(_)) if other_part(verdict, sheet).is_some() => {
+            let part = other_part(verdict, sheet).unwrap_or_default();
+            failure.cure(format!("The file is for another part of the product: --part {part}."))
+        }
         (_, Some(variant)) if !verdict.would_fit.is_empty() => failure.cure(format!(
             "The file is for {}. Take the file for {variant}, or read the label again.",
             names(&verdict.would_fit)
@@ -28,6 +32,13 @@ pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
         }
         (_, None) => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
     }
+}
+
+/// The part that the file is for, where that is another one than the unit's.
+fn other_part<'a>(verdict: &Verdict, sheet: &'a Sheet) -> Option<&'a str> {
+    let part = |id: &vaka_core::sheet::VariantId| sheet.variant(id.as_str())?.part.as_deref();
+    let own = part(verdict.variant.as_ref()?);
+    verdict.would_fit.iter().filter_map(part).find(|other| Some(*other) != own)
 }
 
 pub(crate) fn undecided(question: &Question) -> Failure {
@@ -66,7 +77,10 @@ pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {
     }
     Failure::new(Code::Transfer, format!("The unit's update mode cannot be used: {error}."))
         .state("Nothing was changed in the unit.")
-        .cure("Unplug the unit, put it into update mode again and run the same command.")
+        .cure(match error {
+            SessionError::Rejected { cure, .. } => cure,
+            _ => "Unplug the unit, put it into update mode again and run the same command.",
+        })
 }
 
 pub(super) fn internal(what: &str) -> Failure {

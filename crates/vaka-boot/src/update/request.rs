@@ -14,6 +14,8 @@ use crate::bench::Selector;
 pub struct Request<'a> {
     /// The bytes of the firmware file.
     pub file: &'a [u8],
+    /// Its name, which may tell a version.
+    pub file_name: Option<String>,
     /// Where a raw binary starts, and which of several images is meant, as far
     /// as it was given.
     pub options: ReadOptions,
@@ -76,6 +78,7 @@ impl<'a> Request<'a> {
     pub fn new(file: &'a [u8]) -> Self {
         Self {
             file,
+            file_name: None,
             options: ReadOptions::default(),
             unit: None,
             label: None,

@@ -1,11 +1,12 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Case, Choice, Outcome, Question, Verdict, judge};
-use vaka_core::sheet::{Route, Sheet, Variant};
+use vaka_core::image::{self, Image, ReadError, ReadOptions, SetName};
+use vaka_core::matching::{Case, Choice, Outcome, Question, Verdict, judge, of_board};
+use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
 use vaka_core::text;
-use vaka_core::unit::{Mode, ReleaseNumber, UnitFacts};
+use vaka_core::unit::{Mode, UnitFacts};
+use vaka_core::version::Version;
 
 use super::refusal::{internal, no_address, refused, undecided, unreadable};
 use super::request::Request;
@@ -53,21 +54,19 @@ impl<'a> Job<'a, '_> {
         &mut self,
         found: &Candidate<'a>,
         unit: &UnitFacts,
-        version: Option<ReleaseNumber>,
+        version: Option<&Version>,
     ) -> Result<Settled<'a>, Failure> {
         if let (None, Some(text)) = (self.label, &self.request.label) {
             self.label = Some(by_label(found, text)?);
         }
-        let tells = |sheet: &Sheet| {
-            (found.mode == Mode::Application && sheet.application.tells_version).then_some(unit.release)
-        };
         loop {
             let label = self.label;
             let sheet = match label {
                 Some((sheet, _)) => sheet,
                 None => only_sheet(found)?,
             };
-            let image = match self.image(found, sheet, label.map(|(_, variant)| variant)) {
+            let variant = label.map(|(_, variant)| variant);
+            let image = match self.image(found, sheet, unit, variant) {
                 Ok(image) => image,
                 Err(NoImage::Unplaced) => {
                     self.ask(found, &open_question(found, sheet))?;
@@ -75,12 +74,13 @@ impl<'a> Job<'a, '_> {
                 }
                 Err(NoImage::Failed(failure)) => return Err(failure),
             };
+            let told = told_version(found, sheet, unit, variant);
             let case = Case {
                 sheet,
                 unit: Some(unit),
                 image: &image,
-                label: label.map(|(_, variant)| variant),
-                running: version.or_else(|| tells(sheet)),
+                label: variant,
+                running: version.or(told.as_ref()),
                 clear_all: self.request.clear_all,
                 keep: &self.request.keep,
                 agreed: &self.request.agreed,
@@ -89,6 +89,11 @@ impl<'a> Job<'a, '_> {
             self.tell_verdict(&verdict);
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
+                // It changes its mode and nothing else, and is judged again then.
+                (Outcome::Undecided, _) if verdict.tells_itself && label.is_none() => {
+                    let verdict = Verdict { variant: verdict.would_fit.first().cloned(), ..verdict };
+                    return settled(found, sheet, image, verdict);
+                }
                 (Outcome::Undecided, Some(question)) if label.is_none() => {
                     self.ask(found, question)?;
                 }
@@ -106,28 +111,56 @@ impl<'a> Job<'a, '_> {
 
     /// The image; a raw binary without an address takes the sheet's, if the
     /// sheet gives one for the variant that is settled.
-    fn image(&self, found: &Candidate<'a>, sheet: &'a Sheet, label: Option<&'a Variant>) -> Result<Image, NoImage> {
-        match image::read(self.request.file, self.request.options) {
-            Ok(image) => Ok(image),
+    fn image(
+        &self,
+        found: &Candidate<'a>,
+        sheet: &'a Sheet,
+        unit: &UnitFacts,
+        label: Option<&'a Variant>,
+    ) -> Result<Image, NoImage> {
+        let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+        let families: Vec<u32> = open.iter().flat_map(|variant| variant.families()).collect();
+        let read = |options| image::read_for(self.request.file, options, &families);
+        let read = match read(self.request.options) {
             Err(ReadError::NoAddress) => {
-                let open = found.variants_of(sheet);
-                let variant = label.or(if open.len() == 1 { open.first().copied() } else { None });
-                if variant.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
+                let only = if open.len() == 1 { open.first().copied() } else { None };
+                if only.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
                     return Err(NoImage::Unplaced);
                 }
-                let at = variant.and_then(|variant| variant.image.binary_at);
+                let at = only.and_then(|variant| variant.image.binary_at);
                 let at = at.ok_or_else(|| NoImage::Failed(no_address(&[sheet])))?;
-                let options = ReadOptions { at: Some(at), ..self.request.options };
-                image::read(self.request.file, options).map_err(|error| NoImage::Failed(unreadable(&error)))
+                read(ReadOptions { at: Some(at), ..self.request.options })
             }
-            Err(error) => Err(NoImage::Failed(unreadable(&error))),
-        }
+            other => other,
+        };
+        let image = read.map_err(|error| NoImage::Failed(unreadable(&error)))?;
+        Ok(match &self.request.file_name {
+            Some(name) => image.named(name),
+            None => image,
+        })
     }
+}
+
+/// The version that the unit tells now, as far as it is clear whose that is.
+pub fn told_version<'a>(
+    found: &Candidate<'a>,
+    sheet: &'a Sheet,
+    unit: &UnitFacts,
+    label: Option<&'a Variant>,
+) -> Option<Version> {
+    let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+    let mut sources: Vec<&VersionSource> = open.into_iter().map(|variant| sheet.version_source(variant)).collect();
+    sources.dedup();
+    let [source] = sources[..] else { return None };
+    if found.mode == Mode::Application { source.of(unit) } else { source.of_booted(unit) }
 }
 
 /// What can be said of the file before any unit is looked for.
 pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
-    match image::read(request.file, request.options) {
+    let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
+    match image::read_for(request.file, request.options, &families) {
+        // Several of them are sheets': the unit will tell which is meant.
+        Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
             let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
@@ -140,6 +173,10 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
         }
         Err(error) => Err(unreadable(&error)),
     }
+}
+
+fn is_among(name: &SetName, families: &[u32]) -> bool {
+    matches!(name, SetName::Family(Some(family)) if families.contains(family))
 }
 
 fn settled<'a>(

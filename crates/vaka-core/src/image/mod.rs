@@ -24,6 +24,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 use crate::address::{Address, Span};
+use crate::version::Version;
 use detect::{Format, NotFirmware};
 
 /// One run of bytes at an address.
@@ -89,6 +90,9 @@ pub struct FileFacts {
     /// The ELF header.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub elf: Option<elf::ElfFacts>,
+    /// The version in the file's name: weak, since anybody can rename a file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub named_version: Option<Version>,
 }
 
 impl Image {
@@ -121,6 +125,13 @@ impl Image {
         })?;
         let end = last_used.align_down(unit).checked_add(unit)?.min(self.span().end());
         self.cut(Span::between(self.start(), end)?).ok()
+    }
+
+    /// The image, with what its file's name says of it.
+    #[must_use]
+    pub fn named(mut self, name: &str) -> Self {
+        self.facts.named_version = Version::in_name(name);
+        self
     }
 
     /// What kind of file it came from.
@@ -398,6 +409,23 @@ pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
         (Some(_), Some(_)) => Err(ReadError::Several(names())),
         (None, _) if firmware.sets.is_empty() => Err(ReadError::Nothing),
         (None, _) => Err(ReadError::NotThere(names())),
+    }
+}
+
+/// The same; of several UF2 families the one is meant that is in `families`,
+/// unless another choice was made.
+///
+/// # Errors
+/// As for [`read`].
+pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
+    let Err(ReadError::Several(names)) = read(bytes, options) else { return read(bytes, options) };
+    let of = |name: &SetName| match name {
+        SetName::Family(Some(family)) => Some(*family).filter(|family| families.contains(family)),
+        _ => None,
+    };
+    match names.iter().filter_map(of).collect::<Vec<_>>()[..] {
+        [family] if options.family.is_none() => read(bytes, ReadOptions { family: Some(family), ..options }),
+        _ => Err(ReadError::Several(names)),
     }
 }
 

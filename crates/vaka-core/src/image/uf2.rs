@@ -8,7 +8,7 @@
 //!  20 block number | 24 number of blocks | 28 family, or file size | 32 data, 476 | 508 magic 0x0AB16F30
 //! ```
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use serde::Serialize;
 use thiserror::Error;
@@ -23,7 +23,7 @@ pub const BLOCK: usize = 512;
 /// Room for data in a block.
 const DATA: usize = 476;
 /// Payload that every unit takes, at multiples of its length.
-const PAYLOAD: usize = 256;
+pub const PAYLOAD: usize = 256;
 const PAYLOAD_WORD: u32 = 256;
 
 const MAGICS: [(usize, u32); 3] = [(0, 0x0A32_4655), (4, 0x9E5D_5157), (508, 0x0AB1_6F30)];
@@ -259,7 +259,7 @@ fn image(family: Option<u32>, blocks: &[&Block<'_>]) -> Result<Option<Image>, Uf
     let mut builder = Builder::default();
     let main = |block: &&&Block<'_>| block.flags & flag::NOT_MAIN_FLASH == 0;
     // A block that is there twice has the same content: the first will do.
-    let mut numbers = std::collections::BTreeSet::new();
+    let mut numbers = BTreeSet::new();
     for block in blocks.iter().filter(main).filter(|block| numbers.insert(block.number)) {
         builder
             .push(Address::new(u64::from(block.address)), block.payload)
@@ -353,12 +353,69 @@ pub fn write(image: &Image, family: Option<u32>) -> Option<Vec<u8>> {
         let address = page * PAYLOAD_WORD;
         let mut payload = [0xFF; PAYLOAD];
         image.copy_to(Address::new(u64::from(address)), &mut payload);
-        let flags = if family.is_some() { flag::FAMILY } else { 0 };
-        let words = [MAGICS[0].1, MAGICS[1].1, flags, address, PAYLOAD_WORD, number, total, family.unwrap_or(0)];
-        words.iter().for_each(|word| out.extend_from_slice(&word.to_le_bytes()));
-        out.extend_from_slice(&payload);
-        out.resize(out.len() + DATA - PAYLOAD, 0);
-        out.extend_from_slice(&MAGICS[2].1.to_le_bytes());
+        out.extend_from_slice(&emit(address, &payload, number, total, family));
     }
     Some(out)
+}
+
+/// One block: number `number` of `total`, for an address that is a multiple of 256.
+pub fn emit(address: u32, payload: &[u8; PAYLOAD], number: u32, total: u32, family: Option<u32>) -> [u8; BLOCK] {
+    let flags = if family.is_some() { flag::FAMILY } else { 0 };
+    let words = [MAGICS[0].1, MAGICS[1].1, flags, address, PAYLOAD_WORD, number, total, family.unwrap_or(0)];
+    let mut block = [0; BLOCK];
+    for (place, word) in block.chunks_exact_mut(4).zip(words) {
+        place.copy_from_slice(&word.to_le_bytes());
+    }
+    block[32..32 + PAYLOAD].copy_from_slice(payload);
+    block[MAGICS[2].0..].copy_from_slice(&MAGICS[2].1.to_le_bytes());
+    block
+}
+
+/// What a unit gives back of its memory: the blocks of the file that it shows.
+#[derive(Clone, Debug, Default)]
+pub struct Present {
+    pages: BTreeMap<u64, Vec<u8>>,
+    /// The families that its blocks name.
+    pub families: BTreeSet<u32>,
+}
+
+impl Present {
+    /// Reads such a file. Sectors that are no blocks are skipped, and numbers are
+    /// not looked at: units are free in how they count what they give back.
+    pub fn read(bytes: &[u8]) -> Self {
+        let mut present = Self::default();
+        for block in bytes.chunks(BLOCK).enumerate().filter_map(|(place, raw)| block(place, raw).ok()) {
+            if let Group::Firmware(family) = block.group {
+                present.families.extend(family);
+                present.pages.insert(u64::from(block.address), block.payload.to_vec());
+            }
+        }
+        present
+    }
+
+    /// `len` bytes at an address; `None` if it does not give all of them.
+    pub fn bytes(&self, at: Address, len: u32) -> Option<Vec<u8>> {
+        let wanted = Span::new(at, u64::from(len))?;
+        let mut bytes = Vec::with_capacity(len as usize);
+        while bytes.len() < len as usize {
+            let now = at.get() + bytes.len() as u64;
+            let (start, page) = self.pages.range(..=now).next_back()?;
+            let from = usize::try_from(now - start).ok()?;
+            let left = usize::try_from(wanted.end().get() - now).ok()?;
+            let rest = page.get(from..).filter(|rest| !rest.is_empty())?;
+            bytes.extend_from_slice(&rest[..rest.len().min(left)]);
+        }
+        Some(bytes)
+    }
+
+    /// The addresses that it gives.
+    pub fn spans(&self) -> Vec<Span> {
+        let span = |(at, page): (&u64, &Vec<u8>)| Span::new(Address::new(*at), page.len() as u64);
+        Span::joined(self.pages.iter().filter_map(span))
+    }
+
+    /// Whether it gives nothing at all.
+    pub fn is_empty(&self) -> bool {
+        self.pages.is_empty()
+    }
 }

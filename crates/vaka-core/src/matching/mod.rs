@@ -11,6 +11,9 @@ mod rules;
 mod verdict;
 
 pub use evidence::{About, Evidence, Source, Weight};
-pub use verdict::{Agreement, Approval, Case, Choice, Outcome, Phase, Question, Verdict, judge, labels, variants_for};
+pub use verdict::{
+    Agreement, Approval, Case, Choice, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
+    variants_for,
+};
 
 pub use rules::image_version;

@@ -8,10 +8,12 @@ use crate::image::stamp::{self, Found, Seal};
 use crate::image::vectors::StartVectors;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
-use crate::sheet::{BOOTLOADER, Region, Route, RouteKind, Sheet, Variant};
+use crate::sheet::{BOOTLOADER, Region, Route, RouteKind, Sheet, Takes, Variant, VolumeRoute};
 use crate::size::Bytes;
 use crate::text;
-use crate::unit::{DfuMemory, ReleaseNumber, UnitFacts, UsbId};
+use crate::unit::{DfuMemory, MemoryChoice, ReleaseNumber, UnitFacts, UsbId};
+use crate::version::Version;
+use crate::volume::{BOARD_FILE, VolumeFacts};
 
 /// Evidence of `variant`, still without a weight.
 struct Seen<'a> {
@@ -50,7 +52,30 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: &Route, image: &
     evidence.extend(start_vectors(variant, image));
     evidence.extend(marks(variant, image));
     evidence.extend(stamp(sheet, variant, image));
+    evidence.extend(route.kind.family().map(|wanted| family(variant, wanted, image)));
     evidence
+}
+
+/// The file's UF2 family is the one that the unit's disk takes. It proves the
+/// kind of chip, never the board. Source: the public UF2 format description.
+fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
+    match image.facts().family {
+        Some(found) => {
+            let seen = of_file(variant, Source::Family, format!("0x{found:08X}"));
+            if found == wanted {
+                seen.agrees(format!("{}'s", variant.id))
+            } else {
+                seen.conflicts(format!("{} takes 0x{wanted:08X}; the unit would ignore every block", variant.id))
+            }
+        }
+        None => {
+            let seen = of_file(variant, Source::Family, format!("none ({})", image.format()));
+            let means = format!(
+                "the disk takes UF2 blocks of 0x{wanted:08X}; they would be made of this file, and nothing in it names the chip"
+            );
+            seen.weighs(Weight::unless_agreed("no-family"), means)
+        }
+    }
 }
 
 /// The stamp names this product and variant, and its digest is right.
@@ -196,18 +221,88 @@ fn show_bytes(bytes: &[u8]) -> String {
 
 /// All that a unit in update mode says for or against a variant.
 pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts) -> Vec<Evidence> {
+    match &route.kind {
+        RouteKind::Dfu { memory } | RouteKind::PlainDfu { memory, .. } => of_dfu_unit(variant, route, memory, unit),
+        RouteKind::Volume(volume) => of_disk(variant, volume, unit.volume.as_ref()),
+    }
+}
+
+/// What the unit's disk says.
+fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -> Vec<Evidence> {
+    let Some(disk) = disk else {
+        let seen = of_unit(variant, Source::Disk, "none");
+        return vec![seen.conflicts("the sheet's route writes to a disk")];
+    };
+    if let Some(fault) = &disk.fault {
+        return vec![
+            of_unit(variant, Source::Disk, "unreadable").conflicts(format!("{fault}; nothing is written to it")),
+        ];
+    }
+    let mut evidence = Vec::new();
+    if !route.labels.is_empty() {
+        let label = disk.label.as_deref().unwrap_or_default();
+        let seen = of_unit(variant, Source::DiskLabel, if label.is_empty() { "none" } else { label });
+        evidence.push(match route.knows_label(Some(label)) {
+            true => seen.agrees(format!("{}'s update disk", variant.id)),
+            false => seen.conflicts(format!("{}'s update disk is {}", variant.id, route.labels.join(" or "))),
+        });
+    }
+    if let Takes::Uf2 { family, board_id } = &route.takes {
+        evidence.push(board(variant, board_id.as_deref(), disk));
+        evidence.extend(present_family(variant, *family, disk));
+    }
+    if disk.read_only {
+        let seen = of_unit(variant, Source::Disk, "write-protected");
+        evidence.push(seen.conflicts(match &disk.folder {
+            Some(folder) => format!("it takes nothing; {folder} is mounted read-only, or the unit says so"),
+            None => "the unit says that it takes nothing".to_owned(),
+        }));
+    }
+    evidence
+}
+
+/// The board information names the variant's board. Its id is for programs and
+/// compared exactly.
+fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidence {
+    let of = |says: String| of_unit(variant, Source::BoardInfo, says);
+    let Some(found) = disk.board() else {
+        return of("none".into()).conflicts(format!("no {BOARD_FILE}: this is not the disk of a UF2 bootloader"));
+    };
+    match (found.board_id, wanted) {
+        (Some(found), Some(wanted)) if found == wanted => {
+            of(found).weighs(Weight::Decides, format!("this is {}", variant.name))
+        }
+        (Some(found), Some(wanted)) => of(found).conflicts(format!("{}'s is {wanted}", variant.id)),
+        (None, Some(wanted)) => of("no Board-ID".into()).conflicts(format!("{}'s is {wanted}", variant.id)),
+        (found, None) => {
+            of(found.unwrap_or_else(|| "no Board-ID".into())).weighs(Weight::Neutral, "the sheet says nothing of it")
+        }
+    }
+}
+
+/// The present application's blocks name the family too, where they can be read.
+fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<Evidence> {
+    let found = disk.families.first()?;
+    let seen = of_unit(variant, Source::Family, format!("0x{found:08X}"));
+    Some(match disk.families.contains(&wanted) {
+        true => seen.agrees(format!("the present application's, and {}'s", variant.id)),
+        false => seen.conflicts(format!("the present application's; {} takes 0x{wanted:08X}", variant.id)),
+    })
+}
+
+fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &UnitFacts) -> Vec<Evidence> {
     if !unit.dfu.iter().any(|dfu| dfu.in_dfu_mode) {
         let seen = of_unit(variant, Source::Protocol, "no interface in DFU mode");
         return vec![seen.conflicts("the sheet's route is DFU")];
     }
-    let found = unit.memories(route.kind.memory());
+    let found = unit.memories(memory);
     let evidence = match (&route.kind, &found[..]) {
         (_, []) => {
-            let says = format!("none {}", route.kind.memory());
+            let says = format!("none {memory}");
             of_unit(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
         }
         (RouteKind::Dfu { .. }, _) => layout(variant, route, &found),
-        (RouteKind::PlainDfu { .. }, found) => plain_memory(variant, found),
+        (_, found) => plain_memory(variant, found),
     };
     let downloads = found.iter().all(|memory| memory.interface.functional.is_none_or(|f| f.attributes.can_download()));
     let refuses = (!downloads).then(|| {
@@ -286,23 +381,32 @@ pub(super) fn product_string(sheet: &Sheet, unit: &UnitFacts) -> Option<Evidence
     Some(Evidence { about: About::Unit, source: Source::ProductString, says, means, weight, variant: None })
 }
 
-/// The version that stands in the image, where the sheet says where.
-pub fn image_version(variant: &Variant, image: &Image) -> Option<ReleaseNumber> {
-    let at = image.start().checked_add(variant.image.version_offset?)?;
-    let bytes = image.bytes(Span::new(at, 2)?)?;
-    Some(ReleaseNumber(u16::from_le_bytes([bytes[0], bytes[1]])))
+/// The version that stands in the image: where the sheet says, or in its UF2 tags.
+pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
+    let placed = || {
+        let at = image.start().checked_add(variant.image.version_offset?)?;
+        let bytes = image.bytes(Span::new(at, 2)?)?;
+        Some(ReleaseNumber(u16::from_le_bytes([bytes[0], bytes[1]])).into())
+    };
+    let tagged = || image.facts().tags.as_ref()?.version.as_deref().map(Version::parse);
+    placed().or_else(tagged)
 }
 
 /// The file's version beside the one that the application told.
-pub(super) fn version(variant: &Variant, image: &Image, running: Option<ReleaseNumber>) -> Option<Evidence> {
-    let new = image_version(variant, image)?;
-    let seen = of_file(variant, Source::Version, new.to_string());
+pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version>) -> Option<Evidence> {
+    let Some(new) = image_version(variant, image) else {
+        let named = image.facts().named_version.as_ref()?;
+        let seen = of_file(variant, Source::Version, format!("{named} by its name"));
+        let unit = running.map_or("the unit's is not known".to_owned(), |running| format!("the unit's is {running}"));
+        return Some(seen.weighs(Weight::Neutral, format!("a name proves nothing; {unit}")));
+    };
+    let seen = of_file(variant, Source::Version, new.as_str());
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
-        Some(old) if new < old => {
+        Some(old) if new < *old => {
             seen.weighs(Weight::unless_agreed("older-version"), format!("older than the unit's {old}"))
         }
-        Some(old) if new == old => {
+        Some(old) if new == *old => {
             seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
         }
         Some(old) => seen.weighs(Weight::Neutral, format!("newer than the unit's {old}")),

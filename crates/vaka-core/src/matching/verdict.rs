@@ -6,7 +6,8 @@ use super::evidence::{About, Evidence, Source, Weight};
 use super::rules;
 use crate::image::Image;
 use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
-use crate::unit::{Mode, ReleaseNumber, UnitFacts};
+use crate::unit::{Mode, UnitFacts};
+use crate::version::Version;
 
 /// All that a verdict rests on.
 #[derive(Clone, Copy, Debug)]
@@ -20,7 +21,7 @@ pub struct Case<'a> {
     /// What a person read on the hardware.
     pub label: Option<&'a Variant>,
     /// The version that the application told when it last ran, if it did.
-    pub running: Option<ReleaseNumber>,
+    pub running: Option<&'a Version>,
     /// Whether everything that may be is erased first, not only what is
     /// written.
     pub clear_all: bool,
@@ -109,6 +110,9 @@ pub struct Verdict {
     /// What has to be asked.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub question: Option<Question>,
+    /// Whether the unit tells its variant itself once it is in update mode, so
+    /// that nobody need be asked before.
+    pub tells_itself: bool,
     /// Agreements that would turn `conflicts` into `fits`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub missing: Vec<Agreement>,
@@ -180,6 +184,7 @@ impl<'a> Standing<'a> {
             true => (Mode::Unknown, Source::BootId, Vec::new()),
         };
         evidence.push(id_evidence(unit, source, &candidates));
+        let candidates = of_board(unit, candidates);
         if mode == Mode::Application {
             evidence.extend(rules::product_string(case.sheet, unit));
         }
@@ -189,6 +194,18 @@ impl<'a> Standing<'a> {
     fn phase(&self) -> Phase {
         if self.mode == Mode::Update { Phase::Final } else { Phase::Provisional }
     }
+}
+
+/// The candidates that the unit's own board information leaves; all of them
+/// where it names none of theirs.
+pub fn of_board<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
+    let told = unit.volume.as_ref().and_then(|disk| disk.board()?.board_id);
+    let is_it = |variant: &&&Variant| {
+        let wanted = variant.route(unit.id).and_then(|route| route.kind.board_id());
+        wanted.is_some() && wanted == told.as_deref()
+    };
+    let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
+    if named.is_empty() { candidates } else { named }
 }
 
 /// What the ids say. Shared ones decide nothing.
@@ -265,6 +282,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
         fill: (outcome == Outcome::Fits).then(|| rules::fill(variant, case.image)),
         evidence,
         question: None,
+        tells_itself: false,
         missing: if hard { Vec::new() } else { missing },
         agreed,
         would_fit,
@@ -304,6 +322,15 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
     }
 }
 
+/// Whether these variants are entered in one way and then told apart by the unit's
+/// own board information.
+pub fn tell_themselves(variants: &[&Variant]) -> bool {
+    let mut routes = variants.iter().filter_map(|variant| variant.routes.first());
+    let alike = |first: &Route, other: &Route| first.id == other.id && first.entry == other.entry;
+    let Some(first) = routes.next().filter(|route| route.kind.board_id().is_some()) else { return false };
+    routes.all(|route| route.kind.board_id().is_some() && alike(first, route))
+}
+
 /// No variant is settled: refuse if the image fits none, else ask.
 fn open(case: &Case<'_>, standing: &Standing<'_>, mut evidence: Vec<Evidence>) -> Verdict {
     let mut choices = Vec::new();
@@ -325,6 +352,7 @@ fn open(case: &Case<'_>, standing: &Standing<'_>, mut evidence: Vec<Evidence>) -
         variant: None,
         evidence,
         question: (outcome == Outcome::Undecided).then_some(Question { choices }),
+        tells_itself: standing.phase() == Phase::Provisional && tell_themselves(&standing.candidates),
         missing: Vec::new(),
         agreed: Vec::new(),
         would_fit,

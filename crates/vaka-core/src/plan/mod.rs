@@ -5,6 +5,7 @@
 //! is what the executor takes.
 
 mod blocks;
+mod disk;
 mod ledger;
 
 use std::fmt;
@@ -22,10 +23,11 @@ use crate::duration;
 use crate::image::Image;
 use crate::matching::{Approval, image_version};
 use crate::memory::SectorMap;
-use crate::sheet::{BOOTLOADER, EntryStep, Region, Route, RouteKind, Sheet, Variant, VariantId};
+use crate::sheet::{BOOTLOADER, EntryStep, Region, Route, RouteKind, Sheet, Takes, Variant, VariantId, VersionSource};
 use crate::size::{Bytes, Grouped};
 use crate::text;
-use crate::unit::{ReleaseNumber, UsbId};
+use crate::unit::UsbId;
+use crate::version::Version;
 
 /// What the unit can take, as far as it is known.
 #[derive(Clone, Copy, Debug)]
@@ -83,7 +85,10 @@ pub enum Step {
         runs: Vec<Run>,
     },
     /// The unit is told that this was all; it makes the image effective.
-    Finish,
+    Finish {
+        /// How.
+        by: FinishBy,
+    },
     /// What was written is read and compared, padding included.
     ReadBack {
         /// What was written.
@@ -91,6 +96,12 @@ pub enum Step {
         /// Whether a difference is a fault. Where nobody vouches for what an
         /// upload gives, only equality proves something.
         vouched: bool,
+    },
+    /// The file that the unit shows of its present application is read once it is
+    /// back, and compared.
+    LookAgain {
+        /// Its name.
+        file: String,
     },
     /// The unit leaves update mode.
     Restart {
@@ -102,7 +113,7 @@ pub enum Step {
         /// Its ids, where they are known.
         id: Option<UsbId>,
         /// The version that it must tell.
-        version: Option<ReleaseNumber>,
+        version: Option<Version>,
         /// How long that may take.
         #[serde(serialize_with = "as_milliseconds")]
         within_ms: Duration,
@@ -111,6 +122,28 @@ pub enum Step {
 
 fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Result<S::Ok, S::Error> {
     serializer.serialize_u64(u64::try_from(time.as_millis()).unwrap_or(u64::MAX))
+}
+
+/// How a unit learns that it has all of an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FinishBy {
+    /// It is told so.
+    Request,
+    /// It counts: the last block was held back, and is sent now.
+    LastBlock(Span),
+    /// A file is whole on its disk.
+    File(String),
+}
+
+impl fmt::Display for FinishBy {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Request => f.write_str("tell the unit that this was all; it checks the image and makes it effective"),
+            Self::LastBlock(span) => write!(f, "send the last block, {span}, which was held back until here"),
+            Self::File(name) => write!(f, "complete the file {name} on the unit's disk; the unit then takes it"),
+        }
+    }
 }
 
 /// How a unit leaves update mode.
@@ -123,6 +156,12 @@ pub enum RestartBy {
     BusReset,
     /// It leaves once it has made the image effective.
     Itself,
+    /// Its disk is ejected.
+    Eject,
+    /// It is unplugged and plugged in.
+    PowerCycle,
+    /// It needs not: its application is what shows the disk.
+    Nothing,
     /// It says how only once it is in update mode.
     NotKnownYet,
 }
@@ -133,6 +172,9 @@ impl fmt::Display for RestartBy {
             Self::Address(at) => write!(f, "leave update mode and start at {at}"),
             Self::BusReset => f.write_str("reset the bus, which makes the unit start its application"),
             Self::Itself => f.write_str("the unit leaves update mode by itself"),
+            Self::Eject => f.write_str("eject the unit's disk, which makes it start its application"),
+            Self::PowerCycle => f.write_str("unplug the unit and plug it in again, by hand"),
+            Self::Nothing => f.write_str("nothing: the unit's application runs all the time"),
             Self::NotKnownYet => f.write_str("leave update mode, by itself or by a reset of the bus"),
         }
     }
@@ -180,7 +222,10 @@ impl fmt::Display for Step {
                     None => f.write_str("; the unit says how large the blocks are"),
                 }
             }
-            Self::Finish => f.write_str("tell the unit that this was all; it checks the image and makes it effective"),
+            Self::Finish { by } => by.fmt(f),
+            Self::LookAgain { file } => {
+                write!(f, "once the disk is there again, read {file} from it and compare each byte with the image")
+            }
             Self::ReadBack { spans, vouched } => {
                 let bytes = spans.iter().map(|span| span.len()).sum();
                 let sure =
@@ -194,7 +239,7 @@ impl fmt::Display for Step {
                     Some(id) => write!(f, "see the application come back as {id} within {within}")?,
                     None => write!(f, "see within {within} that the unit is not in update mode any more")?,
                 }
-                version.map_or(Ok(()), |version| write!(f, ", with version {version}"))
+                version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))
             }
         }
     }
@@ -215,6 +260,9 @@ pub struct Plan {
     /// The sectors that are erased and written.
     #[serde(skip)]
     sectors: Vec<Span>,
+    /// Whether the unit takes and gives its content as one stream.
+    #[serde(skip)]
+    streamed: bool,
     /// What of them is kept, and is not yet a part of the image.
     #[serde(skip)]
     kept: Vec<Span>,
@@ -316,7 +364,8 @@ impl Plan {
     /// fits rules that out; this does not rely on it.
     pub fn draft(job: &Job<'_>) -> Result<Self, PlanError> {
         let application = &job.sheet.application;
-        let version = image_version(job.variant, job.image).filter(|_| application.tells_version);
+        let tells = *job.sheet.version_source(job.variant) != VersionSource::Nowhere;
+        let version = image_version(job.variant, job.image).filter(|_| tells);
         let mut steps = Vec::new();
         if job.needs_entry {
             steps.extend([Step::Enter { entry: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
@@ -325,15 +374,26 @@ impl Plan {
         let sectors = match &job.route.kind {
             RouteKind::Dfu { .. } => addressed(job, &mut steps, &mut kept)?,
             RouteKind::PlainDfu { uploads_image, .. } => streamed(job, *uploads_image, &mut steps)?,
+            RouteKind::Volume(route) => match &route.takes {
+                Takes::Uf2 { .. } => disk::blocks(job, route, &mut steps)?,
+                Takes::File(file) => disk::file(job, route, file, &mut steps)?,
+            },
+        };
+        let streamed = match &job.route.kind {
+            RouteKind::Dfu { .. } => false,
+            RouteKind::PlainDfu { .. } => true,
+            RouteKind::Volume(route) => matches!(route.takes, Takes::File(_)),
         };
         steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });
         let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
         let untouched = match &job.route.kind {
-            RouteKind::Dfu { .. } => job.variant.regions.iter().filter(is_untouched).map(|r| r.name.clone()).collect(),
+            RouteKind::Dfu { .. } | RouteKind::Volume(_) => {
+                job.variant.regions.iter().filter(is_untouched).map(|r| r.name.clone()).collect()
+            }
             RouteKind::PlainDfu { .. } => Vec::new(),
         };
         let (variant, route) = (job.variant.id.clone(), job.route.kind.to_string());
-        Ok(Self { variant, route, steps, untouched, sectors, kept })
+        Ok(Self { variant, route, steps, untouched, sectors, streamed, kept })
     }
 
     /// Puts the final verdict's approval behind the plan.
@@ -350,6 +410,37 @@ impl Plan {
     /// The sectors that will be erased and written.
     pub fn sectors(&self) -> &[Span] {
         &self.sectors
+    }
+
+    /// Whether the unit takes and gives its content as one stream, so that it is
+    /// either equal or written anew.
+    pub fn is_streamed(&self) -> bool {
+        self.streamed
+    }
+
+    /// The runs that are written, in order.
+    pub fn runs(&self) -> &[Run] {
+        let runs = self.steps.iter().find_map(|step| match step {
+            Step::Write { runs } => Some(&runs[..]),
+            _ => None,
+        });
+        runs.unwrap_or_default()
+    }
+
+    /// The block that is sent only once the others were read.
+    pub fn held_back(&self) -> Option<Span> {
+        self.steps.iter().find_map(|step| match step {
+            Step::Finish { by: FinishBy::LastBlock(span) } => Some(*span),
+            _ => None,
+        })
+    }
+
+    /// Whether a span is read back after the writing.
+    pub fn reads_back(&self, part: Span) -> bool {
+        self.steps.iter().any(|step| match step {
+            Step::ReadBack { spans, .. } => spans.iter().any(|span| span.covers(part)),
+            _ => false,
+        })
     }
 
     /// What of those sectors is kept, and must be made a part of the image.
@@ -428,7 +519,7 @@ fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result
         return Ok(Vec::new());
     }
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
-    steps.push(Step::Finish);
+    steps.push(Step::Finish { by: FinishBy::Request });
     let stays = job.geometry.attributes.is_none_or(Attributes::manifestation_tolerant);
     if job.geometry.can_read && stays {
         steps.push(Step::ReadBack { spans: vec![span], vouched: uploads_image });

@@ -11,7 +11,7 @@ mod undescribed;
 use std::fmt;
 use std::time::Duration;
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use crate::address::{Address, Span};
@@ -19,7 +19,9 @@ use crate::carry::Carried;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
-use crate::unit::{MemoryChoice, UsbId};
+use crate::unit::{MemoryChoice, UnitFacts, UsbId};
+use crate::version::Version;
+use crate::volume;
 
 pub use undescribed::Undescribable;
 
@@ -31,6 +33,8 @@ pub struct Sheet {
     pub is_described: bool,
     /// The product.
     pub product: Product,
+    /// Its parts, where it has several that are updated each on its own.
+    pub parts: Vec<Part>,
     /// How a unit shows up while its application runs.
     pub application: Application,
     /// At least one.
@@ -48,6 +52,54 @@ pub struct Product {
     pub name: String,
     /// Who makes it.
     pub maker: String,
+}
+
+/// One updatable piece of a product: a controller, an interface chip.
+#[derive(Clone, Debug)]
+pub struct Part {
+    /// Short name, for `--part`.
+    pub id: String,
+    /// Full name.
+    pub name: String,
+    /// Where its version is told.
+    pub version: VersionSource,
+}
+
+/// Where a unit tells the version of its firmware.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum VersionSource {
+    /// Nowhere.
+    Nowhere,
+    /// In its release number (bcdDevice).
+    ReleaseNumber,
+    /// In a text file on its disk.
+    Text {
+        /// The file's name.
+        file: String,
+        /// What stands before the version in its line.
+        after: String,
+    },
+}
+
+impl VersionSource {
+    /// The version that a unit tells; its application runs, or its disk tells it
+    /// in any mode.
+    pub fn of(&self, unit: &UnitFacts) -> Option<Version> {
+        match self {
+            Self::Nowhere => None,
+            Self::ReleaseNumber => Some(unit.release.into()),
+            Self::Text { file, after } => {
+                let lines = unit.volume.as_ref()?.text(file)?;
+                volume::value(lines, after).map(Version::parse)
+            }
+        }
+    }
+
+    /// The same for a unit in update mode, whose release number is its
+    /// bootloader's.
+    pub fn of_booted(&self, unit: &UnitFacts) -> Option<Version> {
+        Some(self).filter(|source| **source != Self::ReleaseNumber)?.of(unit)
+    }
 }
 
 /// The id of a variant within its product: what `--variant` takes.
@@ -74,8 +126,8 @@ pub struct Application {
     pub id: Option<UsbId>,
     /// Its product string, where it decides anything.
     pub product: Option<String>,
-    /// Whether its release number (bcdDevice) is the firmware's version.
-    pub tells_version: bool,
+    /// Where the firmware's version is told; a part may tell its own elsewhere.
+    pub version: VersionSource,
     /// How long it may take to show up after the restart.
     pub back_within: Duration,
 }
@@ -87,6 +139,8 @@ pub struct Variant {
     pub id: VariantId,
     /// Its full name.
     pub name: String,
+    /// The part of the product that it is a form of, where there are several.
+    pub part: Option<String>,
     /// What is printed where; all of it must agree.
     pub look_at: Vec<LookAt>,
     /// Its flash.
@@ -204,7 +258,7 @@ impl Route {
             (RouteKind::PlainDfu { .. }, Some(name)) => {
                 RouteKind::PlainDfu { memory: named(name), uploads_image: true }
             }
-            (RouteKind::PlainDfu { .. }, None) => return None,
+            (RouteKind::PlainDfu { .. }, None) | (RouteKind::Volume(_), _) => return None,
         };
         Some(Self { kind, writes: vec![region.clone()], ..self.clone() })
     }
@@ -230,13 +284,135 @@ pub enum RouteKind {
         /// that to the unit; the maintainer vouches for it.
         uploads_image: bool,
     },
+    /// The unit shows a small disk, and takes what is written to it.
+    Volume(VolumeRoute),
+}
+
+/// How a unit is updated through its disk.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct VolumeRoute {
+    /// What it takes.
+    pub takes: Takes,
+    /// The labels that the disk may have; any if there are none.
+    pub labels: Vec<String>,
+    /// The file in which it shows the present application.
+    pub present: Option<String>,
+    /// How it goes back to its application with nothing written.
+    pub leave: Leave,
+}
+
+impl VolumeRoute {
+    /// Whether its disk may have this label.
+    pub fn knows_label(&self, label: Option<&str>) -> bool {
+        let label = label.unwrap_or_default();
+        self.labels.is_empty() || self.labels.iter().any(|known| known.eq_ignore_ascii_case(label))
+    }
+}
+
+/// What a unit's disk takes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Takes {
+    /// UF2 blocks, in any sectors.
+    Uf2 {
+        /// The family of its chip.
+        family: u32,
+        /// What its board information must say.
+        board_id: Option<String>,
+    },
+    /// A whole file.
+    File(DropFile),
+}
+
+/// A file that a unit takes.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DropFile {
+    /// Its format.
+    pub form: FileForm,
+    /// Its name on the disk.
+    pub name: String,
+    /// In which order it reaches the disk.
+    pub order: WriteOrder,
+    /// Whether the file with the present application is deleted first.
+    pub remove_first: bool,
+    /// The file in which the unit says what became of it.
+    pub result: Option<ResultFile>,
+}
+
+/// The format of a file that a unit takes.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum FileForm {
+    /// Intel HEX.
+    Hex,
+    /// Raw binary, from the first address of the image.
+    Binary,
+}
+
+/// In which order a file reaches a disk.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum WriteOrder {
+    /// Its data, then the table of clusters and its directory entry.
+    #[default]
+    DataFirst,
+    /// An empty directory entry, its data, the table, the entry with its size.
+    EntryFirst,
+}
+
+/// Where a unit says what became of a file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct ResultFile {
+    /// Its name.
+    pub file: String,
+    /// Words that mean success.
+    pub success: String,
+    /// Words that mean failure.
+    pub failure: String,
+}
+
+/// How a unit leaves its update mode with nothing written.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Leave {
+    /// Its disk is ejected.
+    #[default]
+    Eject,
+    /// It is unplugged and plugged in.
+    PowerCycle,
+    /// It needs not: its application is what shows the disk.
+    Nothing,
 }
 
 impl RouteKind {
-    /// Which memory, where the unit has several.
-    pub fn memory(&self) -> &MemoryChoice {
+    /// Which memory, where the unit has several; a disk has none.
+    pub fn memory(&self) -> MemoryChoice {
         match self {
-            Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory,
+            Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory.clone(),
+            Self::Volume(_) => MemoryChoice::default(),
+        }
+    }
+
+    /// The route by a disk, if it is one.
+    pub fn volume(&self) -> Option<&VolumeRoute> {
+        match self {
+            Self::Volume(volume) => Some(volume),
+            _ => None,
+        }
+    }
+
+    /// The UF2 family that it takes.
+    pub fn family(&self) -> Option<u32> {
+        match self.volume()?.takes {
+            Takes::Uf2 { family, .. } => Some(family),
+            Takes::File(_) => None,
+        }
+    }
+
+    /// The Board-ID that a unit must tell.
+    pub fn board_id(&self) -> Option<&str> {
+        match &self.volume()?.takes {
+            Takes::Uf2 { board_id, .. } => board_id.as_deref(),
+            Takes::File(_) => None,
         }
     }
 }
@@ -246,6 +422,7 @@ impl fmt::Display for RouteKind {
         match self {
             Self::Dfu { .. } => f.write_str("dfu"),
             Self::PlainDfu { .. } => f.write_str("plain-dfu"),
+            Self::Volume(_) => f.write_str("volume"),
         }
     }
 }
@@ -326,6 +503,55 @@ impl Sheet {
         (!sheet.variants.is_empty()).then_some(sheet)
     }
 
+    /// The sheet with nothing but one part of the product; `None` if it has no
+    /// part of that name.
+    pub fn only_part(&self, part: &str) -> Option<Self> {
+        let mut sheet = self.clone();
+        sheet.variants.retain(|variant| variant.part.as_deref() == Some(part));
+        (!sheet.variants.is_empty()).then_some(sheet)
+    }
+
+    /// The part that a variant is a form of.
+    pub fn part_of(&self, variant: &Variant) -> Option<&Part> {
+        let id = variant.part.as_deref()?;
+        self.parts.iter().find(|part| part.id == id)
+    }
+
+    /// Where the version of a variant's firmware is told.
+    pub fn version_source(&self, variant: &Variant) -> &VersionSource {
+        self.part_of(variant).map_or(&self.application.version, |part| &part.version)
+    }
+
+    /// Whether a unit of these ids has a disk that tells something: it takes
+    /// firmware by it, or its version stands there.
+    pub fn has_disk(&self, id: UsbId) -> bool {
+        let is_text = |source: &VersionSource| matches!(source, VersionSource::Text { .. });
+        let sources = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);
+        let tells = self.application.id == Some(id) && sources.into_iter().any(is_text);
+        tells || self.variants.iter().filter_map(|variant| variant.route(id)).any(|route| route.kind.volume().is_some())
+    }
+
+    /// Whether a unit's disk is one that the sheet means, of several that it may
+    /// show: the board tells itself there, its label is a route's, or the version
+    /// stands on it.
+    pub fn knows_disk(&self, unit: &UnitFacts) -> bool {
+        let Some(disk) = &unit.volume else { return false };
+        let is_route = |variant: &Variant| {
+            let route = variant.route(unit.id).and_then(|route| route.kind.volume());
+            route.is_some_and(|route| match &route.takes {
+                Takes::Uf2 { .. } => disk.board().is_some(),
+                Takes::File(_) => route.knows_label(disk.label.as_deref()),
+            })
+        };
+        let tells = |variant: &Variant| self.version_source(variant).of_booted(unit).is_some();
+        self.variants.iter().any(|variant| is_route(variant) || tells(variant))
+    }
+
+    /// The UF2 families that any of its routes takes.
+    pub fn families(&self) -> Vec<u32> {
+        self.variants.iter().flat_map(Variant::families).collect()
+    }
+
     /// The variants that have a route under these ids.
     pub fn variants_with_route(&self, id: UsbId) -> impl Iterator<Item = &Variant> {
         self.variants.iter().filter(move |variant| variant.route(id).is_some())
@@ -340,6 +566,11 @@ impl Variant {
         variant.routes = self.routes.iter().filter_map(|route| route.for_carried(region, memory.as_ref())).collect();
         variant.image = ImageRules { binary_at: Some(region.span.start()), ..ImageRules::of(region.clone()) };
         (!variant.routes.is_empty()).then_some(variant)
+    }
+
+    /// The UF2 families that its routes take.
+    pub fn families(&self) -> impl Iterator<Item = u32> + '_ {
+        self.routes.iter().filter_map(|route| route.kind.family())
     }
 
     /// The route under these ids.

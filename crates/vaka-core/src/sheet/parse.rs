@@ -8,17 +8,18 @@ use std::ops::Range;
 use toml::Spanned;
 
 use super::raw::{
-    Number, RawApplication, RawCarried, RawEntryStep, RawImage, RawMark, RawPlace, RawRegion, RawRoute, RawRouteKind,
-    RawSheet, RawSignal, RawUpload, RawVariant, RawVersionSource, RawWrapper, RawZone,
+    Number, OneOrMore, RawApplication, RawCarried, RawEntryStep, RawImage, RawMark, RawPart, RawPlace, RawRegion,
+    RawRoute, RawRouteKind, RawSheet, RawSignal, RawTakes, RawUpload, RawVariant, RawVersionSource, RawWrapper,
+    RawZone,
 };
 use super::{
-    Application, BOOTLOADER, EntryStep, HandStep, ImageRules, LookAt, Mark, Product, Region, Route, RouteKind, Sheet,
-    SheetError, Signal, Variant, VariantId,
+    Application, BOOTLOADER, DropFile, EntryStep, FileForm, HandStep, ImageRules, LookAt, Mark, Part, Product, Region,
+    ResultFile, Route, RouteKind, Sheet, SheetError, Signal, Takes, Variant, VariantId, VersionSource, VolumeRoute,
 };
 use crate::address::{Address, Span};
 use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
-use crate::image::stamp;
 use crate::image::wrapper::Wrapper;
+use crate::image::{stamp, uf2};
 use crate::memory::{Access, SectorMap, Zone};
 use crate::size::{self, Bytes};
 use crate::unit::MemoryChoice;
@@ -53,12 +54,13 @@ impl Checker<'_> {
             maker: self.words("maker", &raw.product.maker)?,
         };
         let application = self.application(&raw.application)?;
+        let parts = self.parts(&raw.part)?;
         if raw.variant.is_empty() {
             return Err(self.error(&(0..0), "variant", "a product has at least one [[variant]]".into()));
         }
         let mut variants: Vec<Variant> = Vec::new();
         for variant in &raw.variant {
-            let checked = self.variant(variant)?;
+            let checked = self.variant(variant, &parts)?;
             if variants.iter().any(|other| other.id == checked.id) {
                 let message = format!("another variant has the id '{}'", checked.id);
                 return Err(self.error(&variant.id.span(), "id", message));
@@ -72,7 +74,7 @@ impl Checker<'_> {
             self.reachable(variant, &variants, &raw.id.span())?;
         }
         let wrappers = raw.wrapper.iter().map(|wrapper| self.wrapper(wrapper)).collect::<Checked<_>>()?;
-        Ok(Sheet { is_described: true, product, application, variants, wrappers })
+        Ok(Sheet { is_described: true, product, parts, application, variants, wrappers })
     }
 
     /// Every variant has a route, and can be told from those it shares ids with.
@@ -81,9 +83,14 @@ impl Checker<'_> {
             let message = format!("no [[route]] updates variant '{}'", variant.id);
             return Err(self.error(place, "id", message));
         }
-        let twin = all
-            .iter()
-            .find(|other| other.id != variant.id && variant.routes.iter().any(|route| other.route(route.id).is_some()));
+        // A board's own id tells it apart as well as what is printed on it.
+        let told_apart =
+            |a: &Route, b: &Route| matches!((a.kind.board_id(), b.kind.board_id()), (Some(a), Some(b)) if a != b);
+        let is_twin = |other: &&Variant| {
+            let shared = |route: &Route| other.route(route.id).is_some_and(|theirs| !told_apart(route, theirs));
+            other.id != variant.id && variant.routes.iter().any(shared)
+        };
+        let twin = all.iter().find(is_twin);
         match twin {
             Some(twin) if variant.look_at.is_empty() => {
                 let message = format!(
@@ -106,12 +113,54 @@ impl Checker<'_> {
         Ok(Application {
             id: Some(raw.id),
             product: self.optional_words("product", raw.product.as_ref())?,
-            tells_version: matches!(raw.version, Some(RawVersionSource::ReleaseNumber)),
+            version: self.version_source(raw.version.as_ref())?,
             back_within,
         })
     }
 
-    fn variant(&self, raw: &RawVariant) -> Checked<Variant> {
+    fn version_source(&self, raw: Option<&Spanned<RawVersionSource>>) -> Checked<VersionSource> {
+        let Some(raw) = raw else { return Ok(VersionSource::Nowhere) };
+        Ok(match raw.get_ref() {
+            RawVersionSource::Word(_) => VersionSource::ReleaseNumber,
+            RawVersionSource::Text(text) => VersionSource::Text {
+                file: self.file_name("file", &Spanned::new(raw.span(), text.file.clone()))?,
+                after: self.words("after", &Spanned::new(raw.span(), text.after.clone()))?,
+            },
+        })
+    }
+
+    fn parts(&self, raw: &[RawPart]) -> Checked<Vec<Part>> {
+        let mut parts: Vec<Part> = Vec::new();
+        for part in raw {
+            let id = self.id("id", &part.id)?;
+            if parts.iter().any(|other| other.id == id) {
+                return Err(self.error(&part.id.span(), "id", format!("another part has the id '{id}'")));
+            }
+            let version = self.version_source(part.version.as_ref())?;
+            parts.push(Part { id, name: self.words("name", &part.name)?, version });
+        }
+        Ok(parts)
+    }
+
+    /// The part of a variant: one of the sheet's, and none only if it has none.
+    fn part(&self, raw: &RawVariant, parts: &[Part]) -> Checked<Option<String>> {
+        let known = || parts.iter().map(|part| part.id.as_str()).collect::<Vec<_>>().join(", ");
+        match &raw.part {
+            Some(part) if parts.iter().any(|known| known.id == *part.get_ref()) => Ok(Some(part.get_ref().clone())),
+            Some(part) => {
+                let message =
+                    format!("no [[part]] has the id '{}'; there are: {}", text::tame(part.get_ref()), known());
+                Err(self.error(&part.span(), "part", message))
+            }
+            None if parts.is_empty() => Ok(None),
+            None => {
+                let message = format!("say with `part` which part of the product this is: {}", known());
+                Err(self.error(&raw.id.span(), "id", message))
+            }
+        }
+    }
+
+    fn variant(&self, raw: &RawVariant, parts: &[Part]) -> Checked<Variant> {
         let look_at = raw.look_at.iter().map(|look| {
             Ok(LookAt { place: self.words("place", &look.place)?, reads: self.words("reads", &look.reads)? })
         });
@@ -121,6 +170,7 @@ impl Checker<'_> {
         Ok(Variant {
             id: VariantId(self.id("id", &raw.id)?),
             name: self.words("name", &raw.name)?,
+            part: self.part(raw, parts)?,
             look_at: look_at.collect::<Checked<_>>()?,
             image: self.image(&raw.image, &regions)?,
             flash,
@@ -371,10 +421,134 @@ impl Checker<'_> {
                 let uploads_image = matches!(raw.upload.as_ref().map(Spanned::get_ref), Some(RawUpload::Image));
                 RouteKind::PlainDfu { memory, uploads_image }
             }
+            RawRouteKind::Volume => RouteKind::Volume(self.volume(raw, &writes)?),
         };
+        if kind.volume().is_none() {
+            self.no_disk_keys(raw)?;
+        }
         let restart_at = self.restart_at(raw, &kind, variant)?;
         let entry = raw.entry.iter().map(|step| self.entry_step(step)).collect::<Checked<_>>()?;
         Ok(Route { kind, id: raw.id, writes, restart_at, entry })
+    }
+
+    /// A key that has no meaning on a route.
+    fn stray<T>(&self, key: &str, value: Option<&Spanned<T>>, meaning: &str) -> Checked<()> {
+        value.map_or(Ok(()), |value| Err(self.error(&value.span(), key, meaning.to_owned())))
+    }
+
+    fn no_disk_keys(&self, raw: &RawRoute) -> Checked<()> {
+        const MEANING: &str = "is a key of a route with kind = \"volume\"";
+        self.stray("takes", raw.takes.as_ref(), MEANING)?;
+        self.stray("family", raw.family.as_ref(), MEANING)?;
+        self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
+        self.stray("label", raw.label.as_ref(), MEANING)?;
+        self.stray("present", raw.present.as_ref(), MEANING)?;
+        self.stray("leave", raw.leave.as_ref(), MEANING)?;
+        self.no_file_keys(raw, MEANING)
+    }
+
+    fn no_file_keys(&self, raw: &RawRoute, meaning: &str) -> Checked<()> {
+        self.stray("file", raw.file.as_ref(), meaning)?;
+        self.stray("order", raw.order.as_ref(), meaning)?;
+        self.stray("remove_first", raw.remove_first.as_ref(), meaning)?;
+        self.stray("result", raw.result.as_ref(), meaning)
+    }
+
+    fn volume(&self, raw: &RawRoute, writes: &[Region]) -> Checked<VolumeRoute> {
+        self.stray("memory", raw.memory.as_ref(), "a disk has no such thing")?;
+        let Some(takes) = &raw.takes else {
+            let message = "say with `takes` what the disk takes: \"uf2\", \"hex\" or \"binary\"".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let labels = match raw.label.as_ref().map(Spanned::get_ref) {
+            None => Vec::new(),
+            Some(OneOrMore::One(label)) => vec![label.clone()],
+            Some(OneOrMore::More(labels)) => labels.clone(),
+        };
+        let place = raw.label.as_ref().map_or(takes.span(), Spanned::span);
+        if labels.iter().any(|label| label.is_empty() || label.len() > 11 || text::tame(label) != *label) {
+            let message = "a disk's label has 1 to 11 characters".into();
+            return Err(self.error(&place, "label", message));
+        }
+        let form = match takes.get_ref() {
+            RawTakes::Uf2 => None,
+            RawTakes::Hex => Some(FileForm::Hex),
+            RawTakes::Binary => Some(FileForm::Binary),
+        };
+        if form.is_some() && labels.is_empty() {
+            let message = "give the disk's `label`: nothing else tells it from any other disk".into();
+            return Err(self.error(&place, "takes", message));
+        }
+        let takes = match form {
+            None => self.takes_uf2(raw, writes)?,
+            Some(form) => Takes::File(self.drop_file(raw, form)?),
+        };
+        let present = raw.present.as_ref().map(|name| self.file_name("present", name)).transpose()?;
+        let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
+        Ok(VolumeRoute { takes, labels, present, leave })
+    }
+
+    fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<Takes> {
+        self.no_file_keys(raw, "is a key of a disk that takes a file; UF2 blocks need none")?;
+        let Some(family) = &raw.family else {
+            let message = "give the `family` of the UF2 blocks that the unit takes".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let number = u32::try_from(self.size("family", family)?).ok();
+        let family = number.ok_or_else(|| self.error(&family.span(), "family", "is a number of 32 bits".into()))?;
+        let page = uf2::PAYLOAD as u64;
+        let whole =
+            |region: &Region| region.span.start().get().is_multiple_of(page) && region.span.len().is_multiple_of(page);
+        if let Some(region) = writes.iter().find(|region| !whole(region)) {
+            let message = format!("region '{}' begins or ends inside a UF2 block of 256 bytes", region.name);
+            return Err(self.error(&raw.writes.span(), "writes", message));
+        }
+        Ok(Takes::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
+    }
+
+    fn drop_file(&self, raw: &RawRoute, form: FileForm) -> Checked<DropFile> {
+        const MEANING: &str = "is a key of a disk that takes UF2 blocks";
+        self.stray("family", raw.family.as_ref(), MEANING)?;
+        self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
+        let Some(name) = &raw.file else {
+            let message = "say with `file` what the file is called on the disk".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let remove_first = raw.remove_first.as_ref().is_some_and(|value| *value.get_ref());
+        if let (true, None, Some(place)) = (remove_first, &raw.present, &raw.remove_first) {
+            let message = "say with `present` which file that is".into();
+            return Err(self.error(&place.span(), "remove_first", message));
+        }
+        let result = raw.result.as_ref().map(|result| {
+            let result = result.get_ref();
+            Ok(ResultFile {
+                file: self.file_name("file", &result.file)?,
+                success: self.words("success", &result.success)?,
+                failure: self.words("failure", &result.failure)?,
+            })
+        });
+        Ok(DropFile {
+            form,
+            name: self.file_name("file", name)?,
+            order: raw.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
+            remove_first,
+            result: result.transpose()?,
+        })
+    }
+
+    /// A name of the short form, which every unit understands.
+    fn file_name(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
+        let name = value.get_ref();
+        let fits = |part: &str, most: usize| {
+            let plain = |c: char| c.is_ascii_uppercase() || c.is_ascii_digit() || matches!(c, '_' | '-');
+            (1..=most).contains(&part.len()) && part.chars().all(plain)
+        };
+        let (stem, ending) = name.split_once('.').map_or((name.as_str(), None), |(stem, ending)| (stem, Some(ending)));
+        if fits(stem, 8) && ending.is_none_or(|ending| fits(ending, 3)) {
+            return Ok(name.clone());
+        }
+        let message = "is a short file name: up to 8 and 3 of A-Z, 0-9, '_' and '-', like FIRMWARE.HEX".into();
+        Err(self.error(&value.span(), key, message))
     }
 
     /// Units that are written by address are told where to start; plain DFU
@@ -389,11 +563,15 @@ impl Checker<'_> {
                 let message = "say with `restart_at` where the unit starts when it leaves update mode".into();
                 Err(self.error(&raw.kind.span(), "kind", message))
             }
-            (RouteKind::PlainDfu { .. }, Some(at), _) => {
-                let message = "plain DFU cannot say where a unit starts; leave this out".into();
+            (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), Some(at), _) => {
+                let message = format!("a {kind} route cannot say where a unit starts; leave this out");
                 Err(self.error(&at.span(), "restart_at", message))
             }
-            (RouteKind::PlainDfu { .. }, None, _) => Ok(None),
+            (RouteKind::Volume(_), None, Some(upload)) => {
+                let message = "is a key of plain DFU; a disk may show a file with `present`".into();
+                Err(self.error(&upload.span(), "upload", message))
+            }
+            (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), None, _) => Ok(None),
             (RouteKind::Dfu { .. }, Some(at), None) => {
                 let address = self.address("restart_at", at)?;
                 if variant.flash.zone_at(address).is_none() {

@@ -9,12 +9,16 @@ use crate::image::vectors::VectorKind;
 use crate::image::wrapper::ChecksumKind;
 use crate::unit::UsbId;
 
+use super::{Leave, WriteOrder};
+
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSheet {
     pub(super) sheet: Spanned<u32>,
     pub(super) product: RawProduct,
     pub(super) application: RawApplication,
+    #[serde(default)]
+    pub(super) part: Vec<RawPart>,
     #[serde(default)]
     pub(super) variant: Vec<RawVariant>,
     #[serde(default)]
@@ -36,14 +40,37 @@ pub(super) struct RawProduct {
 pub(super) struct RawApplication {
     pub(super) id: UsbId,
     pub(super) product: Option<Spanned<String>>,
-    pub(super) version: Option<RawVersionSource>,
+    pub(super) version: Option<Spanned<RawVersionSource>>,
     pub(super) back_within: Option<Spanned<String>>,
 }
 
 #[derive(Deserialize)]
-#[serde(rename_all = "kebab-case")]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawPart {
+    pub(super) id: Spanned<String>,
+    pub(super) name: Spanned<String>,
+    pub(super) version: Option<Spanned<RawVersionSource>>,
+}
+
+/// `"release-number"`, or a text file on the unit's disk.
+#[derive(Deserialize)]
+#[serde(untagged)]
 pub(super) enum RawVersionSource {
+    Word(RawVersionWord),
+    Text(RawVersionText),
+}
+
+#[derive(Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawVersionWord {
     ReleaseNumber,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawVersionText {
+    pub(super) file: String,
+    pub(super) after: String,
 }
 
 #[derive(Deserialize)]
@@ -51,6 +78,7 @@ pub(super) enum RawVersionSource {
 pub(super) struct RawVariant {
     pub(super) id: Spanned<String>,
     pub(super) name: Spanned<String>,
+    pub(super) part: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) look_at: Vec<RawLookAt>,
     pub(super) flash: Vec<Spanned<RawZone>>,
@@ -176,6 +204,16 @@ pub(super) struct RawRoute {
     pub(super) upload: Option<Spanned<RawUpload>>,
     pub(super) writes: Spanned<Vec<Spanned<String>>>,
     pub(super) restart_at: Option<Spanned<Number>>,
+    pub(super) takes: Option<Spanned<RawTakes>>,
+    pub(super) family: Option<Spanned<Number>>,
+    pub(super) board_id: Option<Spanned<String>>,
+    pub(super) label: Option<Spanned<OneOrMore>>,
+    pub(super) present: Option<Spanned<String>>,
+    pub(super) file: Option<Spanned<String>>,
+    pub(super) order: Option<Spanned<WriteOrder>>,
+    pub(super) remove_first: Option<Spanned<bool>>,
+    pub(super) result: Option<Spanned<RawResult>>,
+    pub(super) leave: Option<Spanned<Leave>>,
     #[serde(default)]
     pub(super) entry: Vec<Spanned<RawEntryStep>>,
 }
@@ -192,6 +230,32 @@ pub(super) enum RawUpload {
 pub(super) enum RawRouteKind {
     Dfu,
     PlainDfu,
+    Volume,
+}
+
+/// What a disk takes.
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawTakes {
+    Uf2,
+    Hex,
+    Binary,
+}
+
+/// A disk's label, or several that it may have.
+#[derive(Deserialize)]
+#[serde(untagged)]
+pub(super) enum OneOrMore {
+    One(String),
+    More(Vec<String>),
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawResult {
+    pub(super) file: Spanned<String>,
+    pub(super) success: Spanned<String>,
+    pub(super) failure: Spanned<String>,
 }
 
 #[derive(Deserialize)]

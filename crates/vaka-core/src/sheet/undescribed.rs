@@ -2,7 +2,7 @@
 
 use thiserror::Error;
 
-use super::{Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Variant, VariantId};
+use super::{Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Variant, VariantId, VersionSource};
 use crate::address::{Address, Span};
 use crate::image::Image;
 use crate::memory::{SectorMap, Zone};
@@ -64,9 +64,10 @@ impl Sheet {
             application: Application {
                 id: None,
                 product: None,
-                tells_version: false,
+                version: VersionSource::Nowhere,
                 back_within: std::time::Duration::from_secs(10),
             },
+            parts: Vec::new(),
             variants: vec![variant],
             wrappers: Vec::new(),
         })
@@ -142,6 +143,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
     Variant {
         id: VariantId("as-reported".to_owned()),
         name: format!("{} as it reports itself", unit.id),
+        part: None,
         look_at: Vec::new(),
         flash,
         ram: None,

@@ -3,12 +3,15 @@
 mod body;
 pub mod firmware;
 pub mod gannet;
+pub mod petrel;
+pub mod shag;
+pub mod stick;
 pub mod tern;
 
 use std::time::Duration;
 
 use crate::flash::Flash;
-use crate::usb::{Answer, Face, Setup};
+use crate::usb::{Answer, Bulk, Face, Setup};
 
 /// What a person does to a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -77,6 +80,23 @@ pub trait Unit: Send {
     fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {
         let _ = (now, setup);
         None
+    }
+
+    /// A transfer on a bulk endpoint; asked again while it is busy.
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        let _ = (now, transfer);
+        Answer::Stall
+    }
+
+    /// The halt of an endpoint is ended.
+    fn clear_halt(&mut self, endpoint: u8) {
+        let _ = endpoint;
+    }
+
+    /// The sectors of its disk that are stored, if it has one: the truth that no
+    /// transfer can bend.
+    fn disk(&self) -> &[u8] {
+        &[]
     }
 
     /// The bus is reset.

@@ -166,7 +166,12 @@ impl Tern {
 
     fn application_face(&self) -> Face {
         let release = self.application().map_or(0, |(application, _)| application.version);
-        let interface = FaceInterface { class: [0xFF, 0, 0], names: vec!["Tide data".to_owned()], extra: Vec::new() };
+        let interface = FaceInterface {
+            class: [0xFF, 0, 0],
+            names: vec!["Tide data".to_owned()],
+            extra: Vec::new(),
+            bulk: Vec::new(),
+        };
         Face::new(APPLICATION_IDS, release, ["Skerrow Instruments", "Tern tide gauge", &self.serial], vec![interface])
     }
 
@@ -176,6 +181,7 @@ impl Tern {
             class: dfu::CLASS,
             names: vec![DfuAddressed::layout("Tide Flash", &self.flash)],
             extra: boot.functional_descriptor(),
+            bulk: Vec::new(),
         };
         let chip_serial: String = self.serial.bytes().map(|byte| format!("{:02X}", byte.rotate_left(3))).collect();
         Face::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])

@@ -99,7 +99,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
     let read = present(&mut visit, region, &mut pace);
     let serial = visit.serial().map(str::to_owned);
     let known =
@@ -143,7 +143,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
     let prepared = prepare(&mut visit, &file, path, &content, set, &mut pace);
     let (image, label, carried) = match prepared {
         Ok(prepared) => prepared,

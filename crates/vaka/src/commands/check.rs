@@ -7,7 +7,7 @@ use sha2::{Digest, Sha256};
 use vaka_boot::bench::{Bench, open_failure};
 use vaka_boot::entry;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::by_label;
+use vaka_boot::update::{by_label, told_version};
 use vaka_core::address::Span;
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::image::fill::Fill;
@@ -18,7 +18,6 @@ use vaka_core::matching::{Case, Choice, Outcome as Fit, Verdict, image_version, 
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::size::Bytes;
 use vaka_core::text;
-use vaka_core::unit::Mode;
 use vaka_usb::SystemClock;
 
 use super::say;
@@ -513,19 +512,20 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     if !bench.may_look(&found) {
         pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
     }
-    let facts = bench.identity(found.location()).map_err(|error| open_failure(&error, &place))?.facts;
+    let opened = bench.look(&found.device, &mut pace).map_err(|error| open_failure(&error, &place))?;
+    let facts = opened.identity.facts.clone();
+    drop(opened);
     let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
     let mut worst = Code::Refused;
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
-        let tells = found.mode == Mode::Application && sheet.application.tells_version;
-        let running = tells.then_some(facts.release);
         let label = label.map(|(_, variant)| variant);
+        let running = told_version(&found, sheet, &facts, label);
         let case = Case {
             sheet,
             unit: Some(&facts),
             image,
             label,
-            running,
+            running: running.as_ref(),
             clear_all: false,
             keep: &[],
             agreed: &common.agree,

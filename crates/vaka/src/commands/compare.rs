@@ -67,7 +67,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     let mut pace = Pace::new(&SystemClock, &mut tell_event, crate::interrupt::flag());
     let mut wish = read::wish(common, &args.place);
     wish.wants_variant = early.is_none() || args.place.region.is_some();
-    let mut visit = Visit::open(&bench, &wish, &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish, &mut *update::person(common), &mut pace)?;
     let place = visit.place().to_owned();
     let sectors = visit.sectors().cloned();
     let done = (|| -> Result<(Image, Image), Problem> {

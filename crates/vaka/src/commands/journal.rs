@@ -87,6 +87,8 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
         Selector::Serial(wanted) => is("serial", wanted),
         Selector::Port(wanted) => is("unit", wanted),
         Selector::Name(wanted) => named(wanted),
+        // A folder is where a disk is now, and is not on record.
+        Selector::Folder(_) => false,
         Selector::Any(wanted) => has_id(wanted) || is("serial", wanted) || is("unit", wanted) || named(wanted),
     }
 }

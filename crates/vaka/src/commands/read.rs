@@ -29,7 +29,7 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open(&bench, &wish(common, &args.place), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common, &args.place), &mut *update::person(common), &mut pace)?;
     let read = several_times(&mut visit, args, &mut pace);
     let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
     visit.leave(&mut pace);

@@ -1,16 +1,21 @@
 //! `vaka survey`
 
-use vaka_boot::bench::{Bench, OpenError, bus_failure};
+use vaka_boot::bench::{Bench, Candidate, OpenError, bus_failure};
 use vaka_boot::entry;
-use vaka_core::event::{Code, Event, Seen};
-use vaka_core::matching::labels;
+use vaka_boot::pace::Pace;
+use vaka_core::event::{Code, Event, Present, Seen};
+use vaka_core::matching::{labels, of_board, tell_themselves};
+use vaka_core::sheet::Variant;
+use vaka_core::size::Bytes;
 use vaka_core::text;
-use vaka_core::unit::{MemoryChoice, Mode};
-use vaka_usb::{BusError, DeviceInfo};
+use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
+use vaka_core::volume::{VisibleFile, VolumeFacts};
+use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use super::say;
 use crate::Outcome;
 use crate::args::{Common, Format};
+use crate::interrupt;
 use crate::render::{json, table};
 use crate::setting::{self, Setting};
 
@@ -42,37 +47,77 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         }
         return unit;
     };
-    match bench.may_look(&candidate).then(|| bench.identity(&device.location)).transpose() {
+    let mut quiet = |_| {};
+    let mut pace = Pace::new(&SystemClock, &mut quiet, interrupt::flag());
+    let mut open: Vec<&Variant> = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet)).collect();
+    match bench.may_look(&candidate).then(|| bench.look(device, &mut pace)).transpose() {
         // It would leave its update mode when it is closed again.
         Ok(None) => {}
-        Ok(Some(identity)) => {
-            unit.serial.clone_from(&identity.facts.serial);
-            let memories = identity.facts.memories(&MemoryChoice::default());
-            let layout = memories.iter().find_map(|memory| memory.alternate.layout.as_ref());
-            unit.layout = layout.map(|layout| {
-                let same = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet));
-                let same: Vec<&str> = same.filter(|v| v.flash == layout.map).map(|v| v.id.as_str()).collect();
-                let like = if same.is_empty() {
-                    ", as no variant has".to_owned()
-                } else {
-                    format!(", as {} has", same.join(" and "))
-                };
-                format!("{}{like}", layout.map)
-            });
+        Ok(Some(opened)) => {
+            let facts = &opened.identity.facts;
+            unit.serial.clone_from(&facts.serial);
+            open = of_board(facts, open);
+            unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
+            unit.layout = layout(&open, facts);
+            if let Some(disk) = &facts.volume {
+                disk_of(&mut unit, disk, &open);
+            }
+            let told = |variant: &&Variant| candidate.sheets.first()?.version_source(variant).of_booted(facts);
+            unit.version = unit.version.or_else(|| open.iter().find_map(told));
         }
         Err(OpenError::Bus(BusError::Busy(_))) => unit.obstacle = Some("another program uses it".into()),
         Err(error) => unit.obstacle = Some(error.to_string()),
     }
-    if let Some(sheet) = candidate.sheets.first() {
-        for variant in candidate.variants_of(sheet) {
-            if unit.variants.len() > 1 && !variant.look_at.is_empty() {
+    if !candidate.sheets.is_empty() {
+        let must_say = open.len() > 1 && !(unit.mode == Mode::Application && tell_themselves(&open));
+        let other_parts = other_parts(&candidate, &open);
+        for variant in open {
+            if must_say && !variant.look_at.is_empty() {
                 unit.next.push(format!("{} if it reads {}", variant.id, labels(&variant.look_at)));
             }
         }
-        let variant = if unit.variants.len() > 1 { " --variant ID" } else { "" };
-        unit.next.push(format!("vaka update FILE --unit port={}{variant}", unit.unit));
+        let variant = if must_say { " --variant ID" } else { "" };
+        unit.next.push(format!("vaka update FILE --unit port={}{variant}{other_parts}", unit.unit));
     }
     unit
+}
+
+/// How the parts of a product are named that are updated in another mode.
+fn other_parts(candidate: &Candidate<'_>, open: &[&Variant]) -> String {
+    let own: Vec<&str> = open.iter().filter_map(|variant| variant.part.as_deref()).collect();
+    let all = candidate.sheets.iter().flat_map(|sheet| &sheet.parts);
+    let others: Vec<String> = all
+        .filter(|part| !own.is_empty() && !own.contains(&part.id.as_str()))
+        .map(|part| format!(", or with --part {} ({})", part.id, part.name))
+        .collect();
+    others.concat()
+}
+
+/// The memory layout that a unit reports, and whose it is.
+fn layout(open: &[&Variant], facts: &UnitFacts) -> Option<String> {
+    let memories = facts.memories(&MemoryChoice::default());
+    let layout = memories.iter().find_map(|memory| memory.alternate.layout.as_ref())?;
+    let same: Vec<&str> = open.iter().filter(|v| v.flash == layout.map).map(|v| v.id.as_str()).collect();
+    let like = match &same[..] {
+        [] => ", as no variant has".to_owned(),
+        same => format!(", as {} has", same.join(" and ")),
+    };
+    Some(format!("{}{like}", layout.map))
+}
+
+/// What a unit's disk tells beyond its version.
+fn disk_of(unit: &mut Seen, disk: &VolumeFacts, open: &[&Variant]) {
+    unit.disk.clone_from(&disk.label);
+    unit.folder.clone_from(&disk.folder);
+    if let Some(fault) = &disk.fault {
+        unit.obstacle = Some(fault.clone());
+    } else if disk.read_only {
+        unit.obstacle = Some("its disk is write-protected".to_owned());
+    }
+    let id = unit.id;
+    let present = |variant: &&Variant| variant.route(id)?.kind.volume()?.present.clone();
+    let Some(name) = open.iter().find_map(present).filter(|_| disk.fault.is_none()) else { return };
+    unit.present = Some(disk.file(&name).cloned().map_or(Present::Missing(name), Present::File));
 }
 
 fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
@@ -95,7 +140,7 @@ fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
             unit.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned()),
             if variants.is_empty() { dash() } else { variants.join(" or ") },
             unit.id.to_string(),
-            unit.version.map_or_else(dash, |version| version.to_string()),
+            unit.version.as_ref().map_or_else(dash, ToString::to_string),
             unit.serial.clone().unwrap_or_else(dash),
         ]
     };
@@ -116,6 +161,18 @@ fn detail(unit: &Seen) {
     say(&format!("{}:", unit.unit));
     if let Some(layout) = &unit.layout {
         say(&format!("  reports {layout}"));
+    }
+    if let Some(disk) = &unit.disk {
+        let folder = unit.folder.as_ref().map(|folder| format!(", mounted at {folder}")).unwrap_or_default();
+        say(&format!("  its disk is {disk}{folder}"));
+    }
+    match &unit.present {
+        Some(Present::File(VisibleFile { name, size, date })) => {
+            let date = date.as_ref().map(|date| format!(", {date}")).unwrap_or_default();
+            say(&format!("  shows its application as {name}, {}{date}", Bytes(*size)));
+        }
+        Some(Present::Missing(name)) => say(&format!("  shows no {name}: there is no application inside")),
+        None => {}
     }
     if let Some(obstacle) = &unit.obstacle {
         say(&format!("  in the way: {obstacle}"));

@@ -45,6 +45,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     };
     let request = Request {
         file: file.payload,
+        file_name: args.file.file_name().map(|name| name.to_string_lossy().into_owned()),
         options,
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -135,7 +136,7 @@ impl Watched {
                     self.ids.push(id);
                 }
                 if self.version_before.is_none() && self.verdict.is_none() {
-                    self.version_before = seen.version.map(|version| version.to_string());
+                    self.version_before = seen.version.as_ref().map(ToString::to_string);
                 }
             }
             Event::Verdict { verdict, .. } => self.verdict = Some(verdict.clone()),

@@ -167,7 +167,7 @@ impl Text {
 /// `1-1: Tern tide gauge, update mode (1209:0002)`
 fn seen(unit: &Seen) -> String {
     let name = unit.product.clone().unwrap_or_else(|| "an unknown device".to_owned());
-    let version = unit.version.map(|version| format!(", version {version}")).unwrap_or_default();
+    let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
     format!("{}: {name}, {} mode ({}){version}", unit.unit, unit.mode, unit.id)
 }
 
@@ -228,6 +228,10 @@ fn conclusion(verdict: &Verdict) {
                 "{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.",
                 fits.join(" or ")
             );
+            if verdict.tells_itself {
+                out!("In update mode the unit tells it itself, by its board information.");
+                return;
+            }
             out!("What is printed on the unit decides:");
             for choice in verdict.question.iter().flat_map(|question| &question.choices) {
                 out!("  --variant {}  if it reads {}", choice.variant, choice.labels());
@@ -290,7 +294,7 @@ fn result(report: &Report) {
 fn updated(report: &Report) {
     let product = report.product.as_deref().unwrap_or("the unit");
     let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
-    let version = report.next.as_ref().and_then(|next| next.version).map(|version| format!(" {version}"));
+    let version = report.next.as_ref().and_then(|next| next.version.as_ref()).map(|version| format!(" {version}"));
     let place = report.unit.as_deref().unwrap_or("?");
     match (report.outcome, report.after) {
         (Ending::Unchanged, After::Confirmed) => {
@@ -310,8 +314,9 @@ fn updated(report: &Report) {
                 version.unwrap_or_else(|| " its application".into())
             );
         }
-        _ => {
-            out!("\n{BAD}Written, but not running.{BAD:#} {product}{variant} at {place}.");
+        (outcome, _) => {
+            let there = if outcome == Ending::Unchanged { "Already there" } else { "Written" };
+            out!("\n{BAD}{there}, but not running.{BAD:#} {product}{variant} at {place}.");
         }
     }
     let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));

@@ -1,0 +1,107 @@
+//! A unit that took a file tells what became of it once it is back: in a text
+//! file, and by showing what it has loaded.
+
+use vaka_core::address::Span;
+use vaka_core::compare;
+use vaka_core::event::{Check, Code, Ending, Failure, StepName, StepState};
+use vaka_core::plan::{Plan, Step};
+use vaka_core::sheet::{DropFile, ResultFile, Takes, VolumeRoute};
+use vaka_core::size::Grouped;
+use vaka_core::text;
+
+use super::Job;
+use super::settle::Settled;
+use crate::confirm::Seen;
+use crate::opened::{Link, Opened};
+use crate::volume;
+
+impl Job<'_, '_> {
+    /// Looks at the disk of a unit that is back: the result that it tells, and the
+    /// application that it shows.
+    pub(super) fn look_again(&mut self, settled: &Settled<'_>, plan: &Plan, seen: &mut Seen) -> Result<(), Failure> {
+        let Some(route) = settled.route.kind.volume() else { return Ok(()) };
+        let Takes::File(file) = &route.takes else { return Ok(()) };
+        if plan.runs().is_empty() {
+            return Ok(());
+        }
+        let back = match (seen.opened.take(), &seen.device) {
+            (Some(opened), _) => Some(opened),
+            // It came back, but not as it should: what it says counts all the more.
+            (None, Some(device)) => self.bench.look(device, self.pace).ok(),
+            (None, None) => None,
+        };
+        let Some(opened) = back else { return Ok(()) };
+        self.must_not_be_refused(file, &opened)?;
+        let looks = plan.steps.iter().any(|step| matches!(step, Step::LookAgain { .. }));
+        if looks { self.compare_again(settled, route, file, opened) } else { Ok(()) }
+    }
+
+    /// What the unit's result file says of the file that it was given.
+    fn must_not_be_refused(&mut self, file: &DropFile, opened: &Opened) -> Result<(), Failure> {
+        let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(()) };
+        let disk = opened.identity.facts.volume.as_ref();
+        let Some(lines) = disk.and_then(|disk| disk.text(name)) else {
+            self.pace.warn(format!("The unit left no {name} that would say whether it took the file."));
+            return Ok(());
+        };
+        let found = |words: &str| lines.iter().find(|line| line.contains(words));
+        if let Some(line) = found(failure) {
+            self.report.outcome = Ending::Failed;
+            return Err(Failure::new(Code::Transfer, format!("The unit refused the file; its {name} says: {line}."))
+                .state("What it holds now is what its disk shows; nothing more was done.")
+                .cure("Check that this file is for this very unit, and take one that was released for it."));
+        }
+        match found(success) {
+            Some(line) => self.tell_step(StepName::Finish, StepState::Done, format!("{name} says: {line}")),
+            None => {
+                let line = lines.first().map_or("nothing", String::as_str);
+                self.pace
+                    .warn(format!("The unit's {name} says neither that it took the file nor that it refused: {line}."));
+            }
+        }
+        Ok(())
+    }
+
+    /// Compares the application that the unit shows with the image.
+    fn compare_again(
+        &mut self,
+        settled: &Settled<'_>,
+        route: &VolumeRoute,
+        file: &DropFile,
+        opened: Opened,
+    ) -> Result<(), Failure> {
+        let name = route.present.as_deref().unwrap_or(&file.name);
+        let Link::Disk(mut disk) = opened.link else { return Ok(()) };
+        self.tell_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
+        let shown = match disk.read_file(name, self.pace) {
+            Ok(shown) => shown.unwrap_or_default(),
+            Err(error) => {
+                self.pace.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
+                return Ok(());
+            }
+        };
+        let image = &settled.image;
+        let Some(found) = volume::decode(route, image.start(), &shown) else {
+            self.pace.warn(format!("The unit shows no application in {name}. What it holds is not checked."));
+            return Ok(());
+        };
+        let length: u64 = image.segments().iter().map(|segment| segment.span()).map(Span::len).sum();
+        let result = compare::compare(image, &found, &[]);
+        if result.first_difference.is_none() && result.unread == 0 {
+            self.report.bytes_checked = length;
+            self.report.check = Check::ReadBack;
+            let words = format!("{} bytes are equal", Grouped(length));
+            self.tell_step(StepName::ReadBack, StepState::Done, words);
+            return Ok(());
+        }
+        self.report.outcome = Ending::Failed;
+        let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");
+        let from = result.first_difference.map_or("where it ends".to_owned(), |first| format!("from {} on", first.at));
+        Err(Failure::new(
+            Code::Differs,
+            format!("The unit took the file, and what it shows in {name} differs in {count}, {from}."),
+        )
+        .state("What runs in it is not the image that was sent.")
+        .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged."))
+    }
+}

@@ -1,0 +1,269 @@
+//! Bulk-only transport: one command is a wrapper out, data in one direction or
+//! none, a status in.
+//!
+//! Source: *USB Mass Storage Class, Bulk-Only Transport 1.0*; numbers in brackets
+//! are its sections. What other hosts do where the standard leaves a choice is
+//! done here too, since units are tried against those.
+
+use std::time::Duration;
+
+use vaka_usb::{Pipe, Setup, TransferError, UsbDevice};
+
+/// bRequest of Bulk-Only Mass Storage Reset (3.1).
+const RESET: u8 = 0xFF;
+/// bRequest of Get Max LUN (3.2).
+const GET_MAX_LUN: u8 = 0xFE;
+
+/// "USBC", before a command (5.1).
+const COMMAND_SIGNATURE: u32 = 0x4342_5355;
+/// "USBS", before a status (5.2).
+const STATUS_SIGNATURE: [u8; 4] = *b"USBS";
+/// Length of a status (5.2).
+const STATUS_LEN: usize = 13;
+
+/// For Get Max LUN, which many units do not know. Chosen by us.
+const LUN_TIMEOUT: Duration = Duration::from_secs(1);
+/// For the reset and for a wrapper or status, which no unit holds up for
+/// longer. Chosen by us.
+const STEP_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// A mass-storage interface: its number and its bulk endpoints.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct DiskInterface {
+    /// bInterfaceNumber.
+    pub number: u8,
+    /// To the host.
+    pub data_in: Pipe,
+    /// To the unit.
+    pub data_out: Pipe,
+}
+
+/// The data of a command.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Data<'a> {
+    None,
+    /// So many bytes to the host.
+    In(u32),
+    /// These bytes to the unit.
+    Out(&'a [u8]),
+}
+
+/// Why a command did not pass.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Fault {
+    /// The unit says no; its sense tells why.
+    Failed,
+    /// The exchange broke off. The unit was brought back into step, so another
+    /// command may follow.
+    Broken(String),
+    /// Nothing more can be done over this device.
+    Over(TransferError),
+}
+
+impl From<TransferError> for Fault {
+    fn from(error: TransferError) -> Self {
+        Self::Over(error)
+    }
+}
+
+/// The transport over one interface of an open device.
+pub(super) struct BulkOnly {
+    device: Box<dyn UsbDevice>,
+    interface: DiskInterface,
+    tag: u32,
+    commands: u64,
+}
+
+impl BulkOnly {
+    /// Takes the interface.
+    ///
+    /// # Errors
+    /// Somebody holds it, or the device is gone.
+    pub(super) fn new(mut device: Box<dyn UsbDevice>, interface: DiskInterface) -> Result<Self, TransferError> {
+        device.claim(interface.number, 0)?;
+        Ok(Self { device, interface, tag: 0, commands: 0 })
+    }
+
+    /// The device again, for another of its interfaces.
+    pub(super) fn into_device(self) -> Box<dyn UsbDevice> {
+        self.device
+    }
+
+    /// Commands so far.
+    pub(super) fn commands(&self) -> u64 {
+        self.commands
+    }
+
+    /// Waits until the device has left the bus.
+    pub(super) fn has_left(&mut self, within: Duration) -> bool {
+        self.device.has_left(within)
+    }
+
+    /// The highest logical unit; 0 where the device does not say (3.2).
+    pub(super) fn max_lun(&mut self) -> Result<u8, TransferError> {
+        let setup = self.request(Setup::CLASS_INTERFACE_IN, GET_MAX_LUN);
+        match self.device.control_in(setup, 1, LUN_TIMEOUT) {
+            Ok(bytes) => Ok(bytes.first().copied().filter(|lun| *lun <= 15).unwrap_or(0)),
+            Err(error @ (TransferError::Gone | TransferError::Held(_))) => Err(error),
+            Err(_) => Ok(0),
+        }
+    }
+
+    fn request(&self, kind: u8, request: u8) -> Setup {
+        Setup { kind, request, value: 0, index: u16::from(self.interface.number) }
+    }
+
+    /// Carries out one command. Returns what came, without what the unit calls
+    /// padding. `timeout` is for the data and the status: units work in there.
+    pub(super) fn command(
+        &mut self,
+        lun: u8,
+        block: &[u8],
+        data: Data<'_>,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, Fault> {
+        self.tag = self.tag.wrapping_add(1);
+        self.commands += 1;
+        let wrapper = self.wrapper(lun, block, data);
+        self.device.pipe_out(self.interface.data_out, &wrapper, STEP_TIMEOUT).map_err(|error| self.recover(error))?;
+        let (mut bytes, early) = self.data(data, timeout)?;
+        let status = match early {
+            Some(status) => status,
+            None => self.status(timeout)?,
+        };
+        self.judge(&status, data, &mut bytes)
+    }
+
+    /// The 31 bytes before a command (5.1).
+    fn wrapper(&self, lun: u8, block: &[u8], data: Data<'_>) -> [u8; 31] {
+        let (length, flags) = match data {
+            Data::None => (0, 0),
+            Data::In(length) => (length, 0x80),
+            Data::Out(bytes) => (u32::try_from(bytes.len()).unwrap_or(0), 0),
+        };
+        let mut wrapper = [0; 31];
+        wrapper[0..4].copy_from_slice(&COMMAND_SIGNATURE.to_le_bytes());
+        wrapper[4..8].copy_from_slice(&self.tag.to_le_bytes());
+        wrapper[8..12].copy_from_slice(&length.to_le_bytes());
+        wrapper[12] = flags;
+        wrapper[13] = lun;
+        wrapper[14] = u8::try_from(block.len()).unwrap_or(16);
+        wrapper[15..15 + block.len()].copy_from_slice(block);
+        wrapper
+    }
+
+    /// The data stage. A stall ends it, and the status tells why; what was a
+    /// status already is given back as the second value.
+    fn data(&mut self, data: Data<'_>, timeout: Duration) -> Result<(Vec<u8>, Option<Vec<u8>>), Fault> {
+        match data {
+            Data::None => Ok((Vec::new(), None)),
+            Data::In(length) => {
+                // A transfer ends with a packet that is not full, or is full itself.
+                let wanted = (length as usize).next_multiple_of(usize::from(self.interface.data_in.packet));
+                let bytes = match self.device.pipe_in(self.interface.data_in, wanted, timeout) {
+                    Err(TransferError::Stall) => {
+                        self.clear(self.interface.data_in)?;
+                        Vec::new()
+                    }
+                    other => other.map_err(|error| self.recover(error))?,
+                };
+                // Some units leave the data out and answer with the status at once.
+                if bytes.len() == STATUS_LEN && length as usize != STATUS_LEN && bytes.starts_with(&STATUS_SIGNATURE) {
+                    return Ok((Vec::new(), Some(bytes)));
+                }
+                Ok((bytes, None))
+            }
+            Data::Out(bytes) => match self.device.pipe_out(self.interface.data_out, bytes, timeout) {
+                Err(TransferError::Stall) => {
+                    self.clear(self.interface.data_out)?;
+                    Ok((Vec::new(), None))
+                }
+                other => other.map(|()| (Vec::new(), None)).map_err(|error| self.recover(error)),
+            },
+        }
+    }
+
+    /// The status: asked for once more after an empty packet or a stall (5.3.3).
+    fn status(&mut self, timeout: Duration) -> Result<Vec<u8>, Fault> {
+        let wanted = STATUS_LEN.next_multiple_of(usize::from(self.interface.data_in.packet));
+        for attempt in 0..2 {
+            match self.device.pipe_in(self.interface.data_in, wanted, timeout) {
+                Ok(bytes) if bytes.is_empty() && attempt == 0 => {}
+                Err(TransferError::Stall) if attempt == 0 => self.clear(self.interface.data_in)?,
+                Ok(bytes) => return Ok(bytes),
+                Err(error) => return Err(self.recover(error)),
+            }
+        }
+        Err(self.out_of_step("it sends no status".into()))
+    }
+
+    /// What a status says of the command (5.2, 6.3). A signature of its own is met,
+    /// and harmless while the tag is right.
+    fn judge(&mut self, status: &[u8], data: Data<'_>, bytes: &mut Vec<u8>) -> Result<Vec<u8>, Fault> {
+        let Ok(fields) = <&[u8; STATUS_LEN]>::try_from(status) else {
+            return Err(self.out_of_step(format!("a status of {} bytes", status.len())));
+        };
+        let word = |at: usize| u32::from_le_bytes([fields[at], fields[at + 1], fields[at + 2], fields[at + 3]]);
+        if word(4) != self.tag {
+            return Err(self.out_of_step("the status of another command".into()));
+        }
+        match (fields[12], data) {
+            (0, Data::In(length)) => {
+                let relevant = length.saturating_sub(word(8)) as usize;
+                // A residue that leaves nothing of what came is bogus, as is met.
+                if relevant > 0 {
+                    bytes.truncate(relevant);
+                }
+                bytes.truncate(length as usize);
+                Ok(std::mem::take(bytes))
+            }
+            (0, Data::Out(sent)) if word(8) != 0 && word(8) as usize <= sent.len() => {
+                Err(Fault::Broken(format!("it left {} of {} bytes unused", word(8), sent.len())))
+            }
+            (0, _) => Ok(Vec::new()),
+            (1, _) => Err(Fault::Failed),
+            (2, _) => Err(self.out_of_step("a phase error".into())),
+            (other, _) => Err(self.out_of_step(format!("a status of {other}"))),
+        }
+    }
+
+    fn clear(&mut self, pipe: Pipe) -> Result<(), Fault> {
+        self.device.clear_halt(pipe).map_err(|error| self.recover(error))
+    }
+
+    /// A transfer failed: brings the unit back into step, if it is there.
+    fn recover(&mut self, error: TransferError) -> Fault {
+        match error {
+            TransferError::Gone | TransferError::Held(_) | TransferError::Impossible(_) => Fault::Over(error),
+            TransferError::Stall => self.out_of_step("it refuses the command (stall)".into()),
+            TransferError::Timeout => self.out_of_step("it did not answer within the time limit".into()),
+            TransferError::TooMuch => self.out_of_step("it sent more than was asked for".into()),
+            // Often the first sign of an unplug.
+            error if self.device.has_left(Duration::from_millis(200)) => Fault::Over(match error {
+                TransferError::Failed(_) => TransferError::Gone,
+                other => other,
+            }),
+            error => self.out_of_step(error.to_string()),
+        }
+    }
+
+    /// Reset recovery (5.3.4): the reset, then the halts of both endpoints. A unit
+    /// that refuses the reset gets one of its port.
+    fn out_of_step(&mut self, why: String) -> Fault {
+        let setup = self.request(Setup::CLASS_INTERFACE_OUT, RESET);
+        let done = match self.device.control_out(setup, &[], STEP_TIMEOUT) {
+            Ok(()) => Ok(()),
+            Err(TransferError::Gone) => Err(TransferError::Gone),
+            Err(_) => self.device.reset(),
+        };
+        let cleared = done.and_then(|()| {
+            self.device.clear_halt(self.interface.data_in)?;
+            self.device.clear_halt(self.interface.data_out)
+        });
+        match cleared {
+            Ok(()) => Fault::Broken(why),
+            Err(TransferError::Gone) => Fault::Over(TransferError::Gone),
+            Err(_) => Fault::Over(TransferError::Failed(format!("{why}, and it cannot be brought back into step"))),
+        }
+    }
+}

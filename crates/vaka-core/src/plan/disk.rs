@@ -1,0 +1,89 @@
+//! The steps for a unit that is updated through its disk.
+
+use super::{Content, FinishBy, Geometry, Job, PlanError, RestartBy, Run, Step, sectors_of, unit_decides};
+use crate::address::{Address, Span};
+use crate::image::uf2;
+use crate::sheet::{DropFile, Leave, VolumeRoute};
+
+const PAGE: u64 = uf2::PAYLOAD as u64;
+
+impl From<Leave> for RestartBy {
+    fn from(leave: Leave) -> Self {
+        match leave {
+            Leave::Eject => Self::Eject,
+            Leave::PowerCycle => Self::PowerCycle,
+            Leave::Nothing => Self::Nothing,
+        }
+    }
+}
+
+/// UF2 blocks. The unit erases a sector when a block for it comes, and restarts
+/// when it has counted as many blocks as they say there are: so whole sectors are
+/// sent or left out, and the last block waits until the others were read.
+pub(super) fn blocks(job: &Job<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+    unit_decides(job)?;
+    let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
+    let of_image = sectors_of(&spans, job)?;
+    let Geometry { can_read, block_size, .. } = job.geometry;
+    if job.content == Content::Unseen && can_read {
+        steps.push(Step::Compare { sectors: of_image.clone() });
+    }
+    let (sectors, equal): (Vec<Span>, Vec<Span>) =
+        of_image.into_iter().partition(|sector| !job.content.is_equal(*sector));
+    let in_sectors = |sectors: &[Span]| -> Vec<Span> {
+        let sectors = Span::joined(sectors.iter().copied());
+        sectors.iter().flat_map(|sector| spans.iter().filter_map(|span| span.common(*sector))).collect()
+    };
+    let pages = Span::joined(in_sectors(&sectors).into_iter().filter_map(whole_pages));
+    let last = pages.last().and_then(|run| Some((*run, run.end().get().checked_sub(PAGE).map(Address::new)?)));
+    let Some((last_run, at)) = last else {
+        steps.push(Step::Restart { by: route.leave.into() });
+        return Ok(sectors);
+    };
+    let held_back = Span::new(at, PAGE).unwrap_or(last_run);
+    steps.push(Step::Write { runs: pages.iter().map(|span| Run::stream(*span, block_size)).collect() });
+    if can_read {
+        let before = Span::between(last_run.start(), at).filter(|span| !span.is_empty());
+        // What was left out is read once more: some units erase more than they say.
+        let spans =
+            pages[..pages.len() - 1].iter().copied().chain(before).chain(in_sectors(&equal)).collect::<Vec<_>>();
+        if !spans.is_empty() {
+            steps.push(Step::ReadBack { spans, vouched: true });
+        }
+    }
+    steps.push(Step::Finish { by: FinishBy::LastBlock(held_back) });
+    steps.push(Step::Restart { by: RestartBy::Itself });
+    Ok(sectors)
+}
+
+/// The whole blocks of 256 bytes that hold a span.
+fn whole_pages(span: Span) -> Option<Span> {
+    let end = Address::new(span.end().get().next_multiple_of(PAGE));
+    Span::between(span.start().align_down(PAGE), end)
+}
+
+/// A file that the unit takes as a whole.
+pub(super) fn file(
+    job: &Job<'_>,
+    route: &VolumeRoute,
+    file: &DropFile,
+    steps: &mut Vec<Step>,
+) -> Result<Vec<Span>, PlanError> {
+    unit_decides(job)?;
+    let span = job.image.span();
+    let sectors = sectors_of(&[span], job)?;
+    if job.content == Content::Unseen && job.geometry.can_read {
+        steps.push(Step::Compare { sectors: sectors.clone() });
+    }
+    if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
+        steps.push(Step::Restart { by: route.leave.into() });
+        return Ok(Vec::new());
+    }
+    steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
+    steps.push(Step::Finish { by: FinishBy::File(file.name.clone()) });
+    steps.push(Step::Restart { by: RestartBy::Itself });
+    if let Some(present) = route.present.as_ref().filter(|_| job.geometry.can_read) {
+        steps.push(Step::LookAgain { file: present.clone() });
+    }
+    Ok(sectors)
+}

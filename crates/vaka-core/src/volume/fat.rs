@@ -1,0 +1,268 @@
+//! Where things are on a FAT volume.
+//!
+//! Source: *FAT: General Overview of On-Disk Format* 1.03, sections "Boot Sector
+//! and BPB" and "FAT Type Determination". Reading and writing files is the
+//! `fatfs` crate's; this is for writing to sectors that belong to no file.
+
+use std::fmt;
+use std::ops::Range;
+
+use thiserror::Error;
+
+use crate::size::Bytes;
+
+/// Length of a sector that is worked with: other ones are not met on update disks.
+pub const SECTOR: usize = 512;
+
+/// Which kind of FAT; the number of clusters alone decides.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+#[allow(missing_docs)] // the format's names
+pub enum Kind {
+    Fat12,
+    Fat16,
+    Fat32,
+}
+
+impl fmt::Display for Kind {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Fat12 => "FAT12",
+            Self::Fat16 => "FAT16",
+            Self::Fat32 => "FAT32",
+        })
+    }
+}
+
+/// Why a boot sector is none.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error("no FAT volume: {0}")]
+pub struct NoFat(&'static str);
+
+/// Where a volume begins on its disk, and how many sectors it has.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Partition {
+    /// First sector.
+    pub start: u64,
+    /// Sectors.
+    pub count: u64,
+}
+
+/// The parts of a volume, in sectors from its beginning.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Layout {
+    /// Which kind.
+    pub kind: Kind,
+    /// Where the first FAT begins.
+    pub fat_start: u64,
+    /// Sectors in one FAT.
+    pub fat_sectors: u64,
+    /// Where the root folder begins, on FAT12 and FAT16; else as the clusters.
+    pub root_start: u64,
+    /// Where clusters begin.
+    pub data_start: u64,
+    /// Sectors in a cluster.
+    pub cluster_sectors: u64,
+    /// Clusters, which are numbered from 2.
+    pub clusters: u64,
+}
+
+/// Finds the volume on a disk: all of it, or the first FAT partition of its
+/// table. `first` is sector 0, `count` the sectors of the disk.
+///
+/// # Errors
+/// Neither is there.
+pub fn volume(first: &[u8], count: u64) -> Result<Partition, NoFat> {
+    if Layout::parse(first, count).is_ok() {
+        return Ok(Partition { start: 0, count });
+    }
+    if first.get(510..512) != Some(&[0x55, 0xAA]) {
+        return Err(NoFat("sector 0 is neither a boot sector nor a partition table"));
+    }
+    // Four entries of 16 bytes: type at 4, first sector at 8, sectors at 12.
+    let entries = first.get(0x1BE..0x1FE).unwrap_or_default().chunks_exact(16);
+    let word = |entry: &[u8], at: usize| {
+        u64::from(u32::from_le_bytes([entry[at], entry[at + 1], entry[at + 2], entry[at + 3]]))
+    };
+    let mut fat = entries.filter(|entry| matches!(entry[4], 0x01 | 0x04 | 0x06 | 0x0B | 0x0C | 0x0E));
+    let found = fat.find_map(|entry| {
+        let (start, len) = (word(entry, 8), word(entry, 12));
+        (start > 0 && len > 0 && start + len <= count).then_some(Partition { start, count: len })
+    });
+    found.ok_or(NoFat("its partition table has no FAT partition inside the disk"))
+}
+
+impl Layout {
+    /// Reads a boot sector; `count` is the sectors that there really are.
+    ///
+    /// # Errors
+    /// It contradicts itself or the disk.
+    pub fn parse(boot: &[u8], count: u64) -> Result<Self, NoFat> {
+        let boot: &[u8; SECTOR] = boot.first_chunk().ok_or(NoFat("the boot sector is cut short"))?;
+        let half = |at: usize| u64::from(u16::from_le_bytes([boot[at], boot[at + 1]]));
+        let word = |at: usize| u64::from(u32::from_le_bytes([boot[at], boot[at + 1], boot[at + 2], boot[at + 3]]));
+        if half(0x0B) != SECTOR as u64 {
+            return Err(NoFat("its boot sector does not say 512 bytes a sector"));
+        }
+        let (cluster_sectors, fat_start, fats) = (u64::from(boot[0x0D]), half(0x0E), u64::from(boot[0x10]));
+        if !cluster_sectors.is_power_of_two() || fat_start == 0 || !(1..=2).contains(&fats) {
+            return Err(NoFat("clusters, reserved sectors or number of FATs make no sense"));
+        }
+        let total = if half(0x13) == 0 { word(0x20) } else { half(0x13) };
+        let fat_sectors = if half(0x16) == 0 { word(0x24) } else { half(0x16) };
+        let root_sectors = (half(0x11) * 32).div_ceil(SECTOR as u64);
+        let root_start = fat_start + fats * fat_sectors;
+        let data_start = root_start + root_sectors;
+        // Some say a few sectors too many: the smaller number holds.
+        let total = total.min(count);
+        if fat_sectors == 0 || total <= data_start {
+            return Err(NoFat("it has no room for any file"));
+        }
+        let clusters = (total - data_start) / cluster_sectors;
+        let kind = match clusters {
+            _ if half(0x16) == 0 => Kind::Fat32,
+            0..4085 => Kind::Fat12,
+            4085..65525 => Kind::Fat16,
+            _ => Kind::Fat32,
+        };
+        let layout = Self { kind, fat_start, fat_sectors, root_start, data_start, cluster_sectors, clusters };
+        let room = fat_sectors * SECTOR as u64 * 8 / layout.entry_bits();
+        Ok(Self { clusters: clusters.min(room.saturating_sub(2)), ..layout })
+    }
+
+    fn entry_bits(&self) -> u64 {
+        match self.kind {
+            Kind::Fat12 => 12,
+            Kind::Fat16 => 16,
+            Kind::Fat32 => 32,
+        }
+    }
+
+    /// What the FAT says of a cluster; 0 is free. `None` outside `fat`.
+    fn entry(&self, fat: &[u8], cluster: u64) -> Option<u32> {
+        let at = usize::try_from(cluster * self.entry_bits() / 8).ok()?;
+        Some(match self.kind {
+            Kind::Fat12 => {
+                let pair = u32::from(u16::from_le_bytes(*fat.get(at..)?.first_chunk()?));
+                if cluster.is_multiple_of(2) { pair & 0xFFF } else { pair >> 4 }
+            }
+            Kind::Fat16 => u32::from(u16::from_le_bytes(*fat.get(at..)?.first_chunk()?)),
+            Kind::Fat32 => u32::from_le_bytes(*fat.get(at..)?.first_chunk()?) & 0x0FFF_FFFF,
+        })
+    }
+
+    /// The longest run of sectors that no file uses, by the first FAT.
+    pub fn free_run(&self, fat: &[u8]) -> Range<u64> {
+        let is_free = |cluster: u64| self.entry(fat, cluster) == Some(0);
+        let (mut best, mut run) = (2..2, 2..2);
+        for cluster in 2..self.clusters + 2 {
+            run = if is_free(cluster) { run.start..cluster + 1 } else { cluster + 1..cluster + 1 };
+            if run.end - run.start > best.end - best.start {
+                best = run.clone();
+            }
+        }
+        self.sector(best.start)..self.sector(best.end)
+    }
+
+    /// The first sector of a cluster.
+    fn sector(&self, cluster: u64) -> u64 {
+        self.data_start + (cluster - 2) * self.cluster_sectors
+    }
+}
+
+impl fmt::Display for Layout {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "{}, {}", self.kind, Bytes(self.clusters * self.cluster_sectors * SECTOR as u64))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The head of a 40 MiB FAT16 volume that `mkfs.vfat` made.
+    const BOOT: [u8; 61] = [
+        0xEB, 0x3C, 0x90, 0x6D, 0x6B, 0x66, 0x73, 0x2E, 0x66, 0x61, 0x74, 0x00, 0x02, 0x04, 0x04, 0x00, //
+        0x02, 0x00, 0x02, 0x00, 0x00, 0xF8, 0x50, 0x00, 0x20, 0x00, 0x08, 0x00, 0x00, 0x00, 0x00, 0x00, //
+        0x00, 0x40, 0x01, 0x00, 0x80, 0x00, 0x29, 0xCD, 0xAB, 0x34, 0x12, 0x50, 0x45, 0x54, 0x52, 0x45, //
+        0x4C, 0x5F, 0x42, 0x4F, 0x4F, 0x54, 0x46, 0x41, 0x54, 0x31, 0x36, 0x20, 0x20,
+    ];
+
+    fn boot() -> Vec<u8> {
+        let mut sector = BOOT.to_vec();
+        sector.resize(SECTOR, 0);
+        sector[510..].copy_from_slice(&[0x55, 0xAA]);
+        sector
+    }
+
+    /// By hand: root at 4 + 2 × 80, data 32 sectors behind it, (81920 − 196) / 4
+    /// clusters.
+    #[test]
+    fn a_volume_of_mkfs_is_laid_out_as_the_format_says() {
+        let layout = Layout::parse(&boot(), 81920).unwrap();
+        assert_eq!((layout.fat_start, layout.fat_sectors, layout.data_start), (4, 80, 196));
+        assert_eq!((layout.kind, layout.clusters, layout.cluster_sectors), (Kind::Fat16, 20431, 4));
+        let mut fat = vec![0; 80 * SECTOR];
+        fat[..8].copy_from_slice(&[0xF8, 0xFF, 0xFF, 0xFF, 3, 0, 0xFF, 0xFF]);
+        fat[200] = 7; // cluster 100
+        assert_eq!(layout.free_run(&fat), 196 + 99 * 4..196 + 20431 * 4);
+    }
+
+    #[test]
+    fn twelve_bit_entries_cross_bytes() {
+        let layout = Layout {
+            kind: Kind::Fat12,
+            fat_start: 1,
+            fat_sectors: 1,
+            root_start: 3,
+            data_start: 4,
+            cluster_sectors: 1,
+            clusters: 5,
+        };
+        // Entries 0 to 6: F8F FFF 003 FFF 000 000 FF7.
+        let fat = [0x8F, 0xFF, 0xFF, 0x03, 0xF0, 0xFF, 0x00, 0x00, 0x00, 0xF7, 0x0F, 0x00];
+        assert_eq!(layout.entry(&fat, 2), Some(3));
+        assert_eq!(layout.entry(&fat, 3), Some(0xFFF));
+        assert_eq!(layout.free_run(&fat), 6..8);
+    }
+
+    #[test]
+    fn nonsense_is_no_volume() {
+        for (at, value) in [(0x0B, 1), (0x0C, 1), (0x0D, 3), (0x0D, 0), (0x0E, 0), (0x10, 0), (0x10, 9)] {
+            let mut sector = boot();
+            sector[at] = value;
+            assert!(Layout::parse(&sector, 81920).is_err(), "{at:#x} = {value}");
+        }
+        assert!(Layout::parse(&boot(), 196).is_err(), "a disk that ends before the first cluster");
+        assert!(Layout::parse(&boot()[..100], 81920).is_err());
+        // A FAT that has room for fewer entries than there are clusters.
+        let mut sector = boot();
+        sector[0x16] = 1;
+        assert_eq!(Layout::parse(&sector, 81920).unwrap().clusters, 254);
+    }
+
+    #[test]
+    fn a_partition_is_found_and_must_lie_inside_the_disk() {
+        let mut table = vec![0; SECTOR];
+        table[510..].copy_from_slice(&[0x55, 0xAA]);
+        assert!(volume(&table, 1000).is_err());
+        table[0x1BE + 4] = 0x83;
+        table[0x1CE + 4] = 0x06;
+        table[0x1CE + 8] = 32;
+        table[0x1CE + 13] = 2;
+        assert_eq!(volume(&table, 1000).unwrap(), Partition { start: 32, count: 512 });
+        assert!(volume(&table, 543).is_err());
+        assert_eq!(volume(&boot(), 81920).unwrap(), Partition { start: 0, count: 81920 });
+        table[510] = 0;
+        assert!(volume(&table, 1000).is_err());
+    }
+
+    proptest::proptest! {
+        #[test]
+        fn any_sector_is_read_without_a_fault(sector: Vec<u8>, fat: Vec<u8>, count in 0u64..1 << 20) {
+            let _ = volume(&sector, count);
+            if let Ok(layout) = Layout::parse(&sector, count) {
+                layout.free_run(&fat);
+            }
+        }
+    }
+}

@@ -1,0 +1,294 @@
+//! The Petrel wave buoy logger, on two boards.
+//!
+//! Both carry the same chip, so their bootloaders take UF2 blocks of one family
+//! and show the same ids; only their board information tells them apart. MARK
+//! held while the cable is plugged in leads there. The application shows a disk
+//! of its own beside its other interface, with what it has logged. An image for
+//! the other board starts, drives the wrong pins, and that was the last of that
+//! unit.
+
+use std::time::Duration;
+
+use super::body::{Body, Touch};
+use super::firmware::{self, Application, noise};
+use super::stick::Stored;
+use super::{Condition, Hand, Unit};
+use crate::bootloader::disk::{self, CLASS, Disk, ENDPOINTS};
+use crate::bootloader::fat::{File, Volume};
+use crate::bootloader::uf2::{self, Loader, Shown};
+use crate::flash::Flash;
+use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+
+/// Ids while the application runs; of the range that 0x1209 reserves for testing.
+pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0005);
+/// Ids of the bootloader, of the same range.
+pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0006);
+/// The family of its chip, made up.
+pub const FAMILY: u32 = 0x5EAB_D123;
+
+/// Addresses of the bootloader.
+pub const BOOTLOADER_REGION: std::ops::Range<u32> = 0x0C10_0000..0x0C10_4000;
+/// Addresses of the application.
+pub const APPLICATION_REGION: std::ops::Range<u32> = 0x0C10_4000..0x0C18_F800;
+/// Addresses of the settings.
+pub const SETTINGS_REGION: std::ops::Range<u32> = 0x0C18_F800..0x0C19_0000;
+
+const SECTORS: u32 = 288;
+const SECTOR_SIZE: u32 = 2048;
+
+/// Which board.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Board {
+    /// The first one.
+    Pb1,
+    /// The second one, with another radio.
+    Pb2,
+}
+
+impl Board {
+    fn word(self) -> &'static [u8; 4] {
+        match self {
+            Self::Pb1 => b"PBA1",
+            Self::Pb2 => b"PBA2",
+        }
+    }
+
+    fn id(self) -> &'static str {
+        match self {
+            Self::Pb1 => "Petrel-PB1-r3",
+            Self::Pb2 => "Petrel-PB2-r1",
+        }
+    }
+
+    fn factory(self) -> &'static [u8] {
+        match self {
+            Self::Pb1 => include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.3.0.bin"),
+            Self::Pb2 => include_bytes!("../../../../demo/firmware/out/petrel-pb2-2.3.0.bin"),
+        }
+    }
+}
+
+/// How a unit departs from the usual.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Manner {
+    /// Its disk.
+    pub disk: disk::Manner,
+    /// What takes blocks.
+    pub loader: uf2::Manner,
+    /// Its volume's boot sector makes no sense.
+    pub broken_fat: bool,
+}
+
+#[derive(Debug)]
+enum Mode {
+    Application(Disk),
+    Boot(Disk, Loader),
+}
+
+/// A Petrel.
+#[derive(Debug)]
+pub struct Petrel {
+    board: Board,
+    serial: String,
+    flash: Flash,
+    body: Body<Mode>,
+    bootloader: Vec<u8>,
+    manner: Manner,
+    /// The application's own disk.
+    log: Stored,
+    /// What the bootloader's disk shows, until the flash changes.
+    files: Vec<File>,
+    shown: u64,
+}
+
+impl Petrel {
+    /// A unit as it left the factory, with application 2.3.0 running.
+    pub fn new(board: Board, serial: &str) -> Self {
+        Self::with(board, serial, Manner::default())
+    }
+
+    /// The same with manners of its own.
+    pub fn with(board: Board, serial: &str, manner: Manner) -> Self {
+        let log = [File::text("WAVES.CSV", "time,height\r\n07:00,1.4\r\n")];
+        let mut petrel = Self {
+            board,
+            serial: serial.to_owned(),
+            flash: Flash::new(BOOTLOADER_REGION.start, SECTORS, SECTOR_SIZE),
+            body: Body::new(),
+            bootloader: noise(serial, BOOTLOADER_REGION.len()),
+            manner,
+            log: Stored::new(Volume::new(4400, "WAVELOG").bytes(&log)),
+            files: Vec::new(),
+            shown: u64::MAX,
+        };
+        petrel.fill();
+        petrel.come_up(petrel.application_mode());
+        petrel
+    }
+
+    /// Found in its bootloader.
+    #[must_use]
+    pub fn in_boot_mode(mut self) -> Self {
+        let boot = self.boot_mode();
+        self.come_up(boot);
+        self
+    }
+
+    fn fill(&mut self) {
+        self.flash.erase(BOOTLOADER_REGION.start..SETTINGS_REGION.end);
+        self.flash.put(BOOTLOADER_REGION.start, &self.bootloader);
+        self.flash.put(APPLICATION_REGION.start, self.board.factory());
+        self.flash.put(SETTINGS_REGION.start, &firmware::settings(&self.serial, 60, 4));
+    }
+
+    fn application_mode(&self) -> Mode {
+        Mode::Application(Disk::new(disk::Manner::default()))
+    }
+
+    fn boot_mode(&self) -> Mode {
+        Mode::Boot(Disk::new(self.manner.disk), Loader::new(FAMILY, APPLICATION_REGION, self.manner.loader))
+    }
+
+    fn come_up(&mut self, mode: Mode) {
+        let disk = || FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
+        let face = match &mode {
+            Mode::Application(_) => {
+                let release = self.application().map_or(0, |application| application.version);
+                let own = FaceInterface {
+                    class: [0xFF, 0, 0],
+                    names: vec!["Waves".into()],
+                    extra: Vec::new(),
+                    bulk: Vec::new(),
+                };
+                let texts = ["Skerrow Instruments", "Petrel wave buoy logger", self.serial.as_str()];
+                Face::new(APPLICATION_IDS, release, texts, vec![own, disk()])
+            }
+            Mode::Boot(..) => {
+                let texts = ["Skerrow Instruments", "Petrel update disk", self.serial.as_str()];
+                Face::new(BOOT_IDS, 0x0230, texts, vec![disk()])
+            }
+        };
+        self.shown = u64::MAX;
+        self.body.come_up(mode, face);
+    }
+
+    fn application(&self) -> Option<Application> {
+        firmware::inspect(&self.flash, APPLICATION_REGION)
+    }
+
+    /// The bootloader starts, and goes on to the application if it may.
+    fn power_on(&mut self, now: Duration) {
+        let mode = match self.application() {
+            _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
+            _ if self.body.holds("MARK") => Some(self.boot_mode()),
+            Some(application) if application.board_word != *self.board.word() => None,
+            Some(_) => Some(self.application_mode()),
+            None => Some(self.boot_mode()),
+        };
+        self.body.start(now, mode);
+    }
+
+    /// Makes the files up anew if blocks were programmed since.
+    fn refresh(&mut self) {
+        let Some(Mode::Boot(_, loader)) = self.body.mode() else { return };
+        if self.shown == loader.programmed {
+            return;
+        }
+        self.shown = loader.programmed;
+        let info = format!(
+            "UF2 Bootloader v2.3.0\r\nModel: Skerrow Petrel\r\nBoard-ID: {}\r\nDate: Mar  3 2026\r\n",
+            self.board.id()
+        );
+        self.files = vec![
+            File::text("INFO_UF2.TXT", &info),
+            File::text("INDEX.HTM", "<!doctype html><title>Petrel</title>See the logger's handbook.\r\n"),
+        ];
+        if !self.manner.loader.shows_nothing {
+            let content = uf2::present(FAMILY, &self.flash, APPLICATION_REGION);
+            self.files.push(File { name: "CURRENT.UF2", content });
+        }
+    }
+}
+
+impl Unit for Petrel {
+    fn advance(&mut self, now: Duration) {
+        if let Some(mode) = self.body.due(now) {
+            return self.come_up(mode);
+        }
+        if let Some(Mode::Boot(_, loader)) = self.body.mode()
+            && loader.leaves_at.is_some_and(|at| now >= at)
+        {
+            self.power_on(now);
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        self.body.face()
+    }
+
+    fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
+        match self.body.mode() {
+            Some(Mode::Boot(disk, _) | Mode::Application(disk)) => disk.control(setup),
+            None => Answer::Silent,
+        }
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        self.refresh();
+        let (volume, is_broken) = (Volume::new(16384, "PETREL"), self.manner.broken_fat);
+        match self.body.mode() {
+            Some(Mode::Boot(disk, loader)) => {
+                let mut shown = Shown { volume, is_broken, files: &self.files, loader, flash: &mut self.flash };
+                disk.bulk(now, transfer, &mut shown)
+            }
+            Some(Mode::Application(disk)) => disk.bulk(now, transfer, &mut self.log),
+            None => Answer::Silent,
+        }
+    }
+
+    fn clear_halt(&mut self, endpoint: u8) {
+        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.body.mode() {
+            disk.clear_halt(endpoint);
+        }
+    }
+
+    fn disk(&self) -> &[u8] {
+        &self.log.bytes
+    }
+
+    fn bus_reset(&mut self, _: Duration) {
+        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.body.mode() {
+            disk.bus_reset();
+        }
+    }
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match self.body.feel(hand) {
+            Touch::Pulled => self.body.unplug(),
+            Touch::Plugged => self.power_on(now),
+            Touch::Nothing | Touch::Tapped(_) => {}
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        self.shown = u64::MAX;
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        self.body.condition(|mode| match mode {
+            Mode::Application(_) => Condition::Application,
+            Mode::Boot(..) => Condition::Boot,
+        })
+    }
+
+    fn revive(&mut self, now: Duration) {
+        self.fill();
+        self.body.let_go();
+        self.power_on(now);
+    }
+}

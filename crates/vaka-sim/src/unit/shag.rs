@@ -1,0 +1,399 @@
+//! The Shag shore display: a display controller, and an interface chip that does
+//! the USB for it.
+//!
+//! While it runs it shows a disk. A HEX file that is put there goes through the
+//! interface chip into the display controller; what became of it stands in a text
+//! file once the disk is there again, and the file with the present firmware stays
+//! visible. With SERVICE held while the cable is plugged in another disk takes the
+//! firmware of the interface chip itself, as a raw binary.
+
+use std::ops::Range;
+use std::time::Duration;
+
+use super::body::{Body, Touch};
+use super::firmware::{self, Application, noise};
+use super::stick::Stored;
+use super::{Condition, Hand, Unit};
+use crate::bootloader::disk::{self, CLASS, Disk, ENDPOINTS};
+use crate::bootloader::fat::{File, Found, Volume, find};
+use crate::flash::Flash;
+use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+
+/// Ids while it runs; of the range that 0x1209 reserves for testing.
+pub const IDS: (u16, u16) = (0x1209, 0x0007);
+/// Ids in its service mode, of the same range.
+pub const SERVICE_IDS: (u16, u16) = (0x1209, 0x0008);
+
+/// Addresses of the display controller's firmware.
+pub const DISPLAY_REGION: Range<u32> = 0x0040_0000..0x0042_0000;
+/// Addresses of the interface chip's own bootloader.
+pub const BOOTLOADER_REGION: Range<u32> = 0x0042_0000..0x0042_2000;
+/// Addresses of the interface chip's firmware.
+pub const INTERFACE_REGION: Range<u32> = 0x0042_2000..0x0043_0000;
+
+const SECTORS: u32 = 96;
+const SECTOR_SIZE: u32 = 2048;
+const DISPLAY_WORD: &[u8; 4] = b"SHD1";
+const INTERFACE_WORD: &[u8; 4] = b"SHI1";
+const DISPLAY_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.0.0.bin");
+const INTERFACE_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.1.0.bin");
+
+/// So long nothing is written before a file counts as complete.
+const QUIET: Duration = Duration::from_millis(400);
+
+/// How a unit departs from the usual.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub struct Manner {
+    /// Its disk.
+    pub disk: disk::Manner,
+    /// It refuses every file, and says so.
+    pub refuses: bool,
+    /// It leaves no result file.
+    pub tells_nothing: bool,
+    /// Its disk has no room.
+    pub full: bool,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Part {
+    Display,
+    Interface,
+}
+
+impl Part {
+    fn region(self) -> Range<u32> {
+        match self {
+            Self::Display => DISPLAY_REGION,
+            Self::Interface => INTERFACE_REGION,
+        }
+    }
+
+    fn file(self) -> &'static str {
+        match self {
+            Self::Display => "DISPLAY.HEX",
+            Self::Interface => "IFACE.BIN",
+        }
+    }
+}
+
+#[derive(Debug)]
+struct Mode {
+    part: Part,
+    disk: Disk,
+    stored: Stored,
+}
+
+/// A Shag.
+#[derive(Debug)]
+pub struct Shag {
+    serial: String,
+    flash: Flash,
+    body: Body<Mode>,
+    bootloader: Vec<u8>,
+    manner: Manner,
+    /// What its result file says.
+    result: Option<String>,
+}
+
+impl Shag {
+    /// A unit as it left the factory: display 3.0.0, interface 2.1.0.
+    pub fn new(serial: &str) -> Self {
+        Self::with(serial, Manner::default())
+    }
+
+    /// The same with manners of its own.
+    pub fn with(serial: &str, manner: Manner) -> Self {
+        let mut shag = Self {
+            serial: serial.to_owned(),
+            flash: Flash::new(DISPLAY_REGION.start, SECTORS, SECTOR_SIZE),
+            body: Body::new(),
+            bootloader: noise(serial, BOOTLOADER_REGION.len()),
+            manner,
+            result: None,
+        };
+        shag.fill();
+        shag.come_up(Part::Display);
+        shag
+    }
+
+    /// The same with no firmware in its display controller.
+    #[must_use]
+    pub fn without_display(mut self) -> Self {
+        self.flash.erase(DISPLAY_REGION);
+        self.come_up(Part::Display);
+        self
+    }
+
+    /// Found in its service mode.
+    #[must_use]
+    pub fn in_service_mode(mut self) -> Self {
+        self.come_up(Part::Interface);
+        self
+    }
+
+    fn fill(&mut self) {
+        self.flash.erase(DISPLAY_REGION.start..INTERFACE_REGION.end);
+        self.flash.put(BOOTLOADER_REGION.start, &self.bootloader);
+        self.flash.put(DISPLAY_REGION.start, DISPLAY_FACTORY);
+        self.flash.put(INTERFACE_REGION.start, INTERFACE_FACTORY);
+    }
+
+    fn firmware(&self, part: Part) -> Option<Application> {
+        firmware::inspect(&self.flash, part.region())
+    }
+
+    fn version(&self, part: Part) -> String {
+        let found = self.firmware(part).map(|firmware| firmware.version);
+        found.map_or("none".to_owned(), |v| format!("{:x}.{:x}.{:x}", v >> 8, v >> 4 & 0xF, v & 0xF))
+    }
+
+    /// The disk of a mode, with the files that stand on it.
+    fn disk_of(&self, part: Part) -> Vec<u8> {
+        let mut files = Vec::new();
+        if part == Part::Display {
+            let (display, interface) = (self.version(Part::Display), self.version(Part::Interface));
+            let text = format!("Shag shore display\r\nDisplay: {display}\r\nInterface: {interface}\r\n");
+            files.push(File::text("VERSION.TXT", &text));
+        } else {
+            files.push(File::text("SERVICE.TXT", "Put IFACE.BIN here, and nothing else.\r\n"));
+        }
+        if let Some(result) = self.result.as_ref().filter(|_| !self.manner.tells_nothing) {
+            files.push(File::text("RESULT.TXT", result));
+        }
+        if part == Part::Display && self.firmware(part).is_some() {
+            files.push(File { name: part.file(), content: self.loaded() });
+        }
+        let volume = self.volume(part);
+        if self.manner.full {
+            let used: usize = files.iter().map(|file| file.content.len().div_ceil(512) * 512).sum();
+            let free = (volume.sectors - volume.data()) as usize * 512 - used;
+            files.push(File { name: "OLD.DAT", content: vec![0x5A; free] });
+        }
+        volume.bytes(&files)
+    }
+
+    fn volume(&self, part: Part) -> Volume {
+        Volume::new(
+            4400,
+            match (part, self.firmware(Part::Display)) {
+                (Part::Interface, _) => "SHAG_SVC",
+                (Part::Display, Some(_)) => "SHAG",
+                (Part::Display, None) => "SHAG_EMPTY",
+            },
+        )
+    }
+
+    /// The display's firmware as a HEX file, read from its flash.
+    fn loaded(&self) -> Vec<u8> {
+        let start = DISPLAY_REGION.start;
+        let length = self.flash.read(start + 0x44, 4).map_or(0, |b| u32::from_le_bytes([b[0], b[1], b[2], b[3]]));
+        let bytes = self.flash.read(start, length as usize + 4).unwrap_or_default();
+        let record = |kind: u8, at: u32, data: &[u8]| {
+            let [.., high, low] = at.to_be_bytes();
+            let mut line = vec![u8::try_from(data.len()).unwrap_or(0), high, low, kind];
+            line.extend_from_slice(data);
+            let sum = line.iter().fold(0_u8, |sum, byte| sum.wrapping_add(*byte));
+            line.push(sum.wrapping_neg());
+            let digits: String = line.iter().map(|byte| format!("{byte:02X}")).collect();
+            format!(":{digits}\r\n")
+        };
+        let mut text = String::new();
+        for (number, chunk) in (0..).zip(bytes.chunks(32)) {
+            let at = start + number * 32;
+            if number == 0 || at.is_multiple_of(0x1_0000) {
+                text += &record(4, 0, &at.to_be_bytes()[..2]);
+            }
+            text += &record(0, at & 0xFFFF, chunk);
+        }
+        text += &record(1, 0, &[]);
+        text.into_bytes()
+    }
+
+    fn mode(&self, part: Part) -> Mode {
+        Mode { part, disk: Disk::new(self.manner.disk), stored: Stored::new(self.disk_of(part)) }
+    }
+
+    fn come_up(&mut self, part: Part) {
+        let mode = self.mode(part);
+        let release = self.firmware(Part::Interface).map_or(0, |firmware| firmware.version);
+        let disk = FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
+        let own =
+            FaceInterface { class: [0xFF, 0, 0], names: vec!["Lines".into()], extra: Vec::new(), bulk: Vec::new() };
+        let face = match part {
+            Part::Display => {
+                let texts = ["Skerrow Instruments", "Shag shore display", self.serial.as_str()];
+                Face::new(IDS, release, texts, vec![own, disk])
+            }
+            Part::Interface => {
+                let texts = ["Skerrow Instruments", "Shag service disk", self.serial.as_str()];
+                Face::new(SERVICE_IDS, 0x0100, texts, vec![disk])
+            }
+        };
+        self.body.come_up(mode, face);
+    }
+
+    /// The interface chip starts.
+    fn power_on(&mut self, now: Duration, after: Duration) {
+        let part = match self.firmware(Part::Interface) {
+            _ if self.flash.read(BOOTLOADER_REGION.start, self.bootloader.len()) != Some(&self.bootloader[..]) => None,
+            _ if self.body.holds("SERVICE") => Some(Part::Interface),
+            Some(firmware) if firmware.board_word != *INTERFACE_WORD => None,
+            Some(_) => Some(Part::Display),
+            None => Some(Part::Interface),
+        };
+        // Firmware of something else in the display controller lights what it should not.
+        let burnt = self.firmware(Part::Display).is_some_and(|firmware| firmware.board_word != *DISPLAY_WORD);
+        let mode = part.filter(|_| !burnt).map(|part| self.mode(part));
+        self.body.start(now + after, mode);
+    }
+
+    /// Takes a file that is complete.
+    fn take(&mut self, now: Duration, part: Part, content: &[u8]) {
+        let region = part.region();
+        let segments = match part {
+            Part::Display => parse_hex(content),
+            Part::Interface => Some(vec![(region.start, content.to_vec())]),
+        };
+        let fits = |(at, bytes): &(u32, Vec<u8>)| {
+            region.contains(at) && u64::from(*at) + bytes.len() as u64 <= u64::from(region.end)
+        };
+        let segments = segments.filter(|all| !self.manner.refuses && !all.is_empty() && all.iter().all(fits));
+        let Some(segments) = segments else {
+            self.result = Some(format!("Result: refused, {} is not for this display\r\n", part.file()));
+            return self.power_on(now, Duration::from_millis(200));
+        };
+        let mut time = Duration::ZERO;
+        let touches = |sector: &Range<u32>| {
+            segments.iter().any(|(at, bytes)| *at < sector.end && sector.start < end_of(*at, bytes))
+        };
+        let all = region.step_by(SECTOR_SIZE as usize).map(|at| at..at + SECTOR_SIZE);
+        for sector in all.filter(touches) {
+            time += Flash::erase_time(SECTOR_SIZE);
+            self.flash.erase(sector);
+        }
+        for (at, bytes) in &segments {
+            time += Flash::program_time(u32::try_from(bytes.len()).unwrap_or(0));
+            self.flash.program(*at, bytes);
+        }
+        self.result = Some(match self.firmware(part) {
+            Some(_) => format!("Result: loaded {}\r\n", part.file()),
+            None => "Result: refused, the firmware's checksum is wrong\r\n".to_owned(),
+        });
+        self.power_on(now, time);
+    }
+}
+
+/// The address behind bytes that begin at one.
+fn end_of(start: u32, bytes: &[u8]) -> u32 {
+    u32::try_from(bytes.len()).ok().and_then(|len| start.checked_add(len)).unwrap_or(u32::MAX)
+}
+
+/// The data of an Intel HEX file, as this unit reads it: record types 0, 1, 2, 4.
+fn parse_hex(content: &[u8]) -> Option<Vec<(u32, Vec<u8>)>> {
+    let text = std::str::from_utf8(content).ok()?;
+    let (mut base, mut segments): (u32, Vec<(u32, Vec<u8>)>) = (0, Vec::new());
+    for line in text.lines() {
+        let digits = line.trim().strip_prefix(':')?;
+        let byte = |at: usize| u8::from_str_radix(digits.get(at..at + 2)?, 16).ok();
+        let bytes: Vec<u8> = (0..digits.len()).step_by(2).map(byte).collect::<Option<_>>()?;
+        let (head, data) = bytes.split_at_checked(4)?;
+        let (_, data) = data.split_last()?;
+        let at = u32::from(u16::from_be_bytes([head[1], head[2]]));
+        match head[3] {
+            0 => match segments.last_mut() {
+                Some((start, held)) if end_of(*start, held) == base + at => held.extend_from_slice(data),
+                _ => segments.push((base + at, data.to_vec())),
+            },
+            1 => return Some(segments),
+            2 => base = u32::from(u16::from_be_bytes(*data.first_chunk()?)) << 4,
+            4 => base = u32::from(u16::from_be_bytes(*data.first_chunk()?)) << 16,
+            _ => {}
+        }
+    }
+    None
+}
+
+impl Unit for Shag {
+    fn advance(&mut self, now: Duration) {
+        if let Some(mode) = self.body.due(now) {
+            return self.come_up(mode.part);
+        }
+        let Some(Mode { part, disk, stored }) = self.body.mode() else { return };
+        let part = *part;
+        if stored.is_ejected {
+            self.result = None;
+            return self.power_on(now, Duration::ZERO);
+        }
+        if !(disk.is_idle() && stored.written.is_some_and(|at| now >= at + QUIET)) {
+            return;
+        }
+        let bytes = stored.bytes.clone();
+        stored.written = None;
+        let volume = self.volume(part);
+        if let Found::Whole(content) = find(volume, &bytes, part.file())
+            && !(part == Part::Display && self.firmware(part).is_some() && content == self.loaded())
+        {
+            self.take(now, part, &content);
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        self.body.face()
+    }
+
+    fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
+        self.body.mode().map_or(Answer::Silent, |mode| mode.disk.control(setup))
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        match self.body.mode() {
+            Some(Mode { disk, stored, .. }) => disk.bulk(now, transfer, stored),
+            None => Answer::Silent,
+        }
+    }
+
+    fn clear_halt(&mut self, endpoint: u8) {
+        if let Some(mode) = self.body.mode() {
+            mode.disk.clear_halt(endpoint);
+        }
+    }
+
+    fn disk(&self) -> &[u8] {
+        &[]
+    }
+
+    fn bus_reset(&mut self, _: Duration) {
+        if let Some(mode) = self.body.mode() {
+            mode.disk.bus_reset();
+        }
+    }
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match self.body.feel(hand) {
+            Touch::Pulled => self.body.unplug(),
+            Touch::Plugged => self.power_on(now, Duration::ZERO),
+            Touch::Nothing | Touch::Tapped(_) => {}
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        self.body.condition(|mode| match mode.part {
+            Part::Display => Condition::Application,
+            Part::Interface => Condition::Boot,
+        })
+    }
+
+    fn revive(&mut self, now: Duration) {
+        self.fill();
+        self.body.let_go();
+        self.power_on(now, Duration::ZERO);
+    }
+}

@@ -1,0 +1,145 @@
+//! An ordinary USB stick, which nobody wants to be written to.
+
+use std::time::Duration;
+
+use super::body::{Body, Touch};
+use super::{Condition, Hand, Unit};
+use crate::bootloader::disk::{CLASS, Disk, ENDPOINTS, Manner, Medium, SECTOR, Sense};
+use crate::bootloader::fat::{File, Volume};
+use crate::flash::Flash;
+use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+
+/// Its ids, of the range that 0x1209 reserves for testing.
+pub const IDS: (u16, u16) = (0x1209, 0x0010);
+
+/// A disk that keeps what is written.
+#[derive(Clone, Debug)]
+pub struct Stored {
+    /// All its sectors.
+    pub bytes: Vec<u8>,
+    /// When it was last written.
+    pub written: Option<Duration>,
+    /// Whether it was ejected.
+    pub is_ejected: bool,
+}
+
+impl Stored {
+    /// A disk with this content.
+    pub fn new(bytes: Vec<u8>) -> Self {
+        Self { bytes, written: None, is_ejected: false }
+    }
+}
+
+impl Medium for Stored {
+    #[allow(clippy::cast_possible_truncation)] // small disks
+    fn count(&self) -> u32 {
+        (self.bytes.len() / SECTOR) as u32
+    }
+
+    fn read(&self, sector: u32) -> [u8; SECTOR] {
+        let from = sector as usize * SECTOR;
+        self.bytes.get(from..from + SECTOR).and_then(|bytes| bytes.try_into().ok()).unwrap_or([0; SECTOR])
+    }
+
+    fn write(&mut self, now: Duration, sector: u32, data: &[u8; SECTOR]) -> Result<Duration, Sense> {
+        let from = sector as usize * SECTOR;
+        self.bytes[from..from + SECTOR].copy_from_slice(data);
+        self.written = Some(now);
+        Ok(Duration::from_micros(50))
+    }
+
+    fn flush(&mut self, _: Duration) {}
+
+    fn eject(&mut self, _: Duration) {
+        self.is_ejected = true;
+    }
+}
+
+/// A stick.
+#[derive(Debug)]
+pub struct Stick {
+    body: Body<Disk>,
+    serial: String,
+    stored: Stored,
+    flash: Flash,
+}
+
+impl Stick {
+    /// A stick with somebody's files on it.
+    pub fn new(serial: &str) -> Self {
+        let files = [File::text("REPORT.TXT", "Tides of October, not yet copied.\r\n")];
+        let stored = Stored::new(Volume::new(8192, "HOLIDAY").bytes(&files));
+        let (body, flash) = (Body::new(), Flash::new(0, 1, 1));
+        let mut stick = Self { body, serial: serial.to_owned(), stored, flash };
+        stick.come_up();
+        stick
+    }
+
+    fn come_up(&mut self) {
+        let interface = FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
+        let texts = ["Bazaar", "Stick", self.serial.as_str()];
+        let face = Face::new(IDS, 0x0100, texts, vec![interface]);
+        self.body.come_up(Disk::new(Manner::default()), face);
+    }
+}
+
+impl Unit for Stick {
+    fn advance(&mut self, now: Duration) {
+        if self.body.due(now).is_some() {
+            self.come_up();
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        self.body.face()
+    }
+
+    fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
+        self.body.mode().map_or(Answer::Stall, |disk| disk.control(setup))
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        match self.body.mode() {
+            Some(disk) => disk.bulk(now, transfer, &mut self.stored),
+            None => Answer::Silent,
+        }
+    }
+
+    fn clear_halt(&mut self, endpoint: u8) {
+        if let Some(disk) = self.body.mode() {
+            disk.clear_halt(endpoint);
+        }
+    }
+
+    fn disk(&self) -> &[u8] {
+        &self.stored.bytes
+    }
+
+    fn bus_reset(&mut self, _: Duration) {
+        if let Some(disk) = self.body.mode() {
+            disk.bus_reset();
+        }
+    }
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match self.body.feel(hand) {
+            Touch::Pulled => self.body.unplug(),
+            Touch::Plugged => self.body.start(now, Some(Disk::new(Manner::default()))),
+            Touch::Nothing | Touch::Tapped(_) => {}
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        self.body.condition(|_| Condition::Application)
+    }
+
+    fn revive(&mut self, _: Duration) {}
+}
