@@ -219,7 +219,7 @@ fn check_explains_vectors_maps_and_what_was_seen_before() {
     let cells = desk.check("r1.hex", 0)["images"][0]["cells"].clone();
     assert_eq!((cells.as_array().unwrap().len(), &cells[6][1], &cells[7][1]), (44, &"part".into(), &"absent".into()));
     desk.run("check r1.hex --at 0").expect(0, &["the reset handler 0x0A00_2489 lies inside the image"]);
-    desk.run("check r2.bin --at 0x0A002400").expect(3, &["lies in the RAM of Tern r2"]);
+    desk.run("check r2.bin --at 0x0A002400").expect(3, &["and Tern r2"]);
     desk.run("check r2.bin --at 0x20000000")
         .expect(3, &["it seems to be linked for 0x0A00_3000, where Tern r2 starts"]);
     desk.run("check r2.bin").expect(3, &["Tern r2 starts at 0x0A00_3000, and there it would fit"]);

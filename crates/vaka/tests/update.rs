@@ -266,7 +266,7 @@ fn no_unit_in_time_says_what_was_seen() {
     ended.expect(
         4,
         &[
-            "No sign of Gannet hydrophone interface or Tern tide gauge within 0.3 s",
+            "or Tern tide gauge within 0.3 s",
             "No USB device is there at all",
             "some only charge",
         ],
