@@ -92,7 +92,8 @@ impl Execution<'_, '_> {
                 }
                 Step::Finish { .. } => self.step(StepName::Finish, step, 0, Self::finish)?,
                 // A unit that left cannot be read, whatever it promised.
-                Step::ReadBack { .. } if self.tally.finished == Some(Finished::Leaves) => {}
+                Step::ReadBack { .. } if matches!(self.tally.finished, Some(Finished::Leaves | Finished::Vanished)) => {
+                }
                 Step::ReadBack { spans, vouched } => {
                     let bytes = spans.iter().map(|span| span.len()).sum();
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;

@@ -39,6 +39,8 @@ pub enum Finished {
     Stays,
     /// It leaves, or waits to be made to; it cannot be asked any more.
     Leaves,
+    /// It left in the middle of that: it may have had all it needs, or not.
+    Vanished,
 }
 
 /// A unit in update mode, whatever it speaks.

@@ -57,35 +57,12 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         for at in 1..=count {
             for kind in &kinds {
                 let what = format!("unit {unit}, {kind:?} at transfer {at} of {count}");
-                failed += u64::from(is_survived(&faulty(unit, vec![Fault { at, kind: kind.clone() }]), &what));
+                failed += u64::from(faulty(unit, vec![Fault { at, kind: kind.clone() }]).is_survived(&what));
             }
         }
         // Most of them must have been felt, or the faults did not happen.
         assert!(failed > count * 2, "unit {unit}: {failed} of {count} x 5");
     }
-}
-
-/// Updates a unit with a fault, and once more if that failed; whether it did.
-fn is_survived(scene: &Scene, what: &str) -> bool {
-    let (report, events) = scene.update();
-    scene.assert_unharmed(what);
-    let succeeded = report.code == Code::Done;
-    assert_eq!(succeeded, failure(&events).is_none(), "{what}: {report:?}");
-    if succeeded {
-        assert!(scene.holds_image(), "{what}: a false success");
-        scene.clock.sleep(Duration::from_secs(1));
-        assert_eq!(scene.condition(), Condition::Application, "{what}");
-        return false;
-    }
-    let said = failure(&events).unwrap();
-    assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
-    assert!(matches!(report.code, Code::Transfer | Code::NotBack | Code::NoUnit), "{what}: {said:?}");
-    scene.back_into_update_mode();
-    let (again, events) = scene.update();
-    assert_eq!(again.code, Code::Done, "{what}, second run: {:?}", failure(&events));
-    assert!(scene.holds_image(), "{what}, second run");
-    scene.assert_unharmed(what);
-    true
 }
 
 /// A second segment far behind the first: its own sector, run and address

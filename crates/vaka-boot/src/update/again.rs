@@ -3,7 +3,7 @@
 
 use vaka_core::address::Span;
 use vaka_core::compare;
-use vaka_core::event::{Check, Code, Ending, Failure, StepName, StepState};
+use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
 use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{DropFile, ResultFile, Takes, VolumeRoute};
 use vaka_core::size::Grouped;
@@ -13,6 +13,7 @@ use super::Job;
 use super::settle::Settled;
 use crate::confirm::Seen;
 use crate::opened::{Link, Opened};
+use crate::session::SessionError;
 use crate::volume;
 
 impl Job<'_, '_> {
@@ -30,10 +31,23 @@ impl Job<'_, '_> {
             (None, Some(device)) => self.bench.look(device, self.pace).ok(),
             (None, None) => None,
         };
-        let Some(opened) = back else { return Ok(()) };
-        self.must_not_be_refused(file, &opened)?;
         let looks = plan.steps.iter().any(|step| matches!(step, Step::LookAgain { .. }));
+        let Some(opened) = back else {
+            let was_there = looks && seen.after != After::NotBack;
+            return if was_there { Err(self.left_while_looked_at()) } else { Ok(()) };
+        };
+        self.must_not_be_refused(file, &opened)?;
         if looks { self.compare_again(settled, route, file, opened) } else { Ok(()) }
+    }
+
+    /// It was back and is gone again: it may come once more.
+    fn left_while_looked_at(&mut self) -> Failure {
+        self.lost = true;
+        Failure::new(Code::Transfer, "The unit came back, and left the bus again while it was looked at.")
+            .state("It took the file; what it holds was not checked.")
+            .cure(
+                "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
+            )
     }
 
     /// What the unit's result file says of the file that it was given.
@@ -73,8 +87,9 @@ impl Job<'_, '_> {
         let name = route.present.as_deref().unwrap_or(&file.name);
         let Link::Disk(mut disk) = opened.link else { return Ok(()) };
         self.tell_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
-        let shown = match disk.read_file(name, self.pace) {
+        let shown = match disk.read_file(name, &volume::to_its_end, self.pace) {
             Ok(shown) => shown.unwrap_or_default(),
+            Err(SessionError::Gone | SessionError::Link(_)) => return Err(self.left_while_looked_at()),
             Err(error) => {
                 self.pace.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
                 return Ok(());
@@ -93,6 +108,13 @@ impl Job<'_, '_> {
             let words = format!("{} bytes are equal", Grouped(length));
             self.tell_step(StepName::ReadBack, StepState::Done, words);
             return Ok(());
+        }
+        if self.vanished {
+            // It is there again, so the work can go on.
+            self.lost = true;
+            return Err(Failure::new(Code::Transfer, "The unit left the bus before it had taken the file.")
+                .state("What it holds is what it held before, or a part of the image.")
+                .cure("Check cable and power, and run the same command again."));
         }
         self.report.outcome = Ending::Failed;
         let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");

@@ -28,7 +28,7 @@ use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
 use crate::opened::Opened;
 use crate::pace::Pace;
-use crate::session::{Protection, Session, SessionError};
+use crate::session::{Finished, Protection, Session, SessionError};
 
 pub use request::{Nobody, Person, Request, Save, Shelf};
 pub use settle::{by_label, told_version};
@@ -57,6 +57,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         saved: None,
         kept: None,
         boot_serial: None,
+        vanished: false,
         guard: None,
     };
     if let Err(failure) = job.work() {
@@ -120,6 +121,8 @@ struct Job<'a, 'b> {
     /// The serial number in update mode: another one than the application's on
     /// some units.
     boot_serial: Option<String>,
+    /// Whether the unit left in the middle of the end.
+    vanished: bool,
     /// Keeps other processes from the unit until the job ends.
     guard: Option<Box<dyn std::any::Any + Send>>,
 }
@@ -474,6 +477,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let mut tally = Tally::default();
         let done = self.execution(plan, settled, &mut ledger, &mut tally, session).run();
         self.lost = tally.lost;
+        self.vanished = tally.finished == Some(Finished::Vanished);
         self.touched.extend(ledger.touched());
         let of_image = |sectors: &mut dyn Iterator<Item = &Span>| -> u64 {
             let parts = |sector: &Span| -> u64 {

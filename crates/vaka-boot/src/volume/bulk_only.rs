@@ -208,6 +208,9 @@ impl BulkOnly {
             return Err(self.out_of_step("the status of another command".into()));
         }
         match (fields[12], data) {
+            (0, Data::In(length)) if length > 0 && bytes.is_empty() => {
+                Err(Fault::Broken("it says that all went well, and sends nothing".into()))
+            }
             (0, Data::In(length)) => {
                 let relevant = length.saturating_sub(word(8)) as usize;
                 // A residue that leaves nothing of what came is bogus, as is met.

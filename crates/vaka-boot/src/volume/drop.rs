@@ -12,7 +12,7 @@ use vaka_core::memory::SectorMap;
 use vaka_core::plan::{ERASED, Run};
 use vaka_core::sheet::{DropFile, FileForm, Leave, VolumeRoute};
 
-use super::{Disk, TIME_TO_LEAVE, leave};
+use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
 use crate::pace::Pace;
 use crate::session::{Finished, Limits, Protection, Session, SessionError};
 
@@ -75,7 +75,7 @@ impl Dropped {
     /// begins at `start`, where reading does.
     fn shown(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<&Image>, SessionError> {
         if let (Shown::NotSeen, Some(name)) = (&self.shown, &self.present) {
-            let file = self.disk.read_file(name, pace)?;
+            let file = self.disk.read_file(name, &to_its_end, pace)?;
             let image = file.and_then(|bytes| decode(self.file.form, start, &bytes));
             self.shown = image.map_or(Shown::Nothing, |image| Shown::Image(Box::new(image)));
         }
@@ -114,8 +114,9 @@ impl Session for Dropped {
     fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
         self.is_finished = true;
         match self.disk.end_file(pace) {
-            Ok(()) | Err(SessionError::Gone) => Ok(Finished::Leaves),
-            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(Finished::Leaves),
+            Ok(()) => Ok(Finished::Leaves),
+            Err(SessionError::Gone) => Ok(Finished::Vanished),
+            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(Finished::Vanished),
             Err(error) => Err(error),
         }
     }

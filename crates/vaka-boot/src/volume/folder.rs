@@ -6,7 +6,7 @@
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read, Write};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use rustix::fs::{Advice, fadvise};
@@ -18,7 +18,7 @@ use vaka_usb::UsbDevice;
 use vaka_usb::mounts::Mounted;
 
 use super::native::Contents;
-use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text};
+use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
 use crate::pace::Pace;
 use crate::session::SessionError;
 
@@ -83,7 +83,7 @@ impl FolderDisk {
             }
             let name = text::tame(&entry.file_name().to_string_lossy());
             if is_text(&name, about.len()) && texts.len() < MOST_TEXTS {
-                texts.push((name.clone(), lines(&self.fresh(&entry.path(), about.len())?)));
+                texts.push((name.clone(), lines(&self.fresh(&entry.path(), about.len(), &to_its_end)?)));
             }
             let day = about.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
             let date = day.map(|time| super::sectors::date(time.as_secs() / 86400));
@@ -96,13 +96,11 @@ impl FolderDisk {
     }
 
     /// Reads a file as it is in the unit, not as the system remembers it.
-    fn fresh(&mut self, path: &std::path::Path, most: u64) -> io::Result<Vec<u8>> {
+    fn fresh(&mut self, path: &Path, most: u64, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Result<Vec<u8>> {
         self.calls += 1;
         let file = File::open(path)?;
         let _ = fadvise(&file, 0, None, Advice::DontNeed);
-        let mut bytes = Vec::new();
-        file.take(most).read_to_end(&mut bytes)?;
-        Ok(bytes)
+        read_until(&mut file.take(most), is_enough)
     }
 
     /// A fault that the system tells: mostly the unit left, and the system finds
@@ -165,7 +163,7 @@ impl Disk for FolderDisk {
         let blocks = files.iter().find(|file| is_uf2 && file.name.to_ascii_uppercase().ends_with(".UF2"));
         let families = match blocks.map(|file| file.name.clone()) {
             Some(name) => {
-                let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096).ok());
+                let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096, &to_its_end).ok());
                 Present::read(&head.unwrap_or_default()).families.into_iter().collect()
             }
             None => Vec::new(),
@@ -181,10 +179,15 @@ impl Disk for FolderDisk {
         })
     }
 
-    fn read_file(&mut self, name: &str, _: &mut Pace<'_>) -> Result<Option<Vec<u8>>, SessionError> {
+    fn read_file(
+        &mut self,
+        name: &str,
+        is_enough: &dyn Fn(&[u8]) -> bool,
+        _: &mut Pace<'_>,
+    ) -> Result<Option<Vec<u8>>, SessionError> {
         let found = self.find(name).map_err(|error| self.fault(&error))?;
         let Some(path) = found else { return Ok(None) };
-        self.fresh(&path, MOST_PRESENT).map(Some).map_err(|error| self.fault(&error))
+        self.fresh(&path, MOST_PRESENT, is_enough).map(Some).map_err(|error| self.fault(&error))
     }
 
     fn begin_blocks(&mut self, _: usize, _: &mut Pace<'_>) -> Result<(), SessionError> {
@@ -265,7 +268,7 @@ impl FolderDisk {
 }
 
 /// The label on a volume that is mounted: only read.
-fn label_on(node: &std::path::Path) -> Option<String> {
+fn label_on(node: &Path) -> Option<String> {
     let fs = fatfs::FileSystem::new(OpenOptions::new().read(true).open(node).ok()?, fatfs::FsOptions::new()).ok()?;
     let label = fs.read_volume_label_from_root_dir().ok()?.unwrap_or_else(|| fs.volume_label());
     Some(label)

@@ -13,6 +13,7 @@ mod scsi;
 mod sectors;
 mod uf2;
 
+use std::io::{self, Read};
 use std::time::Duration;
 
 use vaka_core::address::Address;
@@ -26,6 +27,26 @@ pub use bulk_only::DiskInterface;
 
 use crate::pace::Pace;
 use crate::session::{Session, SessionError};
+
+/// A file is read in pieces of this length, until it is enough.
+const PIECE: usize = 32 * 1024;
+
+/// All of a file is wanted.
+pub(crate) fn to_its_end(_: &[u8]) -> bool {
+    false
+}
+
+/// Reads a file until it is enough.
+fn read_until(file: &mut dyn Read, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    loop {
+        let before = bytes.len();
+        file.take(PIECE as u64).read_to_end(&mut bytes)?;
+        if bytes.len() < before + PIECE || is_enough(&bytes) {
+            return Ok(bytes);
+        }
+    }
+}
 
 /// Texts on a unit's disk are no longer than this; what is longer is not read.
 const MOST_TEXT: u64 = 16 * 1024;
@@ -43,12 +64,17 @@ pub trait Disk: Send {
     /// error but a fault in what is returned.
     fn look(&mut self, pace: &mut Pace<'_>) -> Result<VolumeFacts, SessionError>;
 
-    /// The content of a file in its root folder, as it is in the unit now; `None`
-    /// if there is no such file.
+    /// The content of a file in its root folder, as it is in the unit now, up to
+    /// where `is_enough` says so; `None` if there is no such file.
     ///
     /// # Errors
     /// It cannot be read.
-    fn read_file(&mut self, name: &str, pace: &mut Pace<'_>) -> Result<Option<Vec<u8>>, SessionError>;
+    fn read_file(
+        &mut self,
+        name: &str,
+        is_enough: &dyn Fn(&[u8]) -> bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Option<Vec<u8>>, SessionError>;
 
     /// Prepares for so many UF2 blocks.
     ///

@@ -16,7 +16,7 @@ use vaka_usb::{TransferError, UsbDevice};
 use super::bulk_only::{BulkOnly, DiskInterface};
 use super::scsi::{MOST_SECTORS, Scsi};
 use super::sectors::{Cache, Sectors, mount};
-use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text};
+use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::pace::Pace;
 use crate::session::SessionError;
 
@@ -205,7 +205,12 @@ impl Disk for NativeDisk {
         }
     }
 
-    fn read_file(&mut self, name: &str, pace: &mut Pace<'_>) -> Result<Option<Vec<u8>>, SessionError> {
+    fn read_file(
+        &mut self,
+        name: &str,
+        is_enough: &dyn Fn(&[u8]) -> bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Option<Vec<u8>>, SessionError> {
         self.cache.clear();
         let (found, _) = self.with(pace, |fs| {
             for entry in fs.root_dir().iter().take(MOST_ENTRIES) {
@@ -216,9 +221,7 @@ impl Disk for NativeDisk {
                 if entry.len() > MOST_PRESENT {
                     return Err(io::Error::other("the file with its application is longer than any flash"));
                 }
-                let mut bytes = Vec::new();
-                entry.to_file().read_to_end(&mut bytes)?;
-                return Ok(Some(bytes));
+                return read_until(&mut entry.to_file(), is_enough).map(Some);
             }
             Ok(None)
         })?;

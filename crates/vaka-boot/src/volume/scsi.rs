@@ -210,9 +210,16 @@ impl Scsi {
         let deadline = pace.now() + PATIENCE;
         let (mut attentions, mut repeats) = (0, 0);
         loop {
-            let sense = match self.transport.command(self.lun, block, data, timeout) {
-                Ok(bytes) => return Ok(bytes),
+            let done = self.transport.command(self.lun, block, data, timeout);
+            let sense = match done {
+                Err(Fault::Failed) => self.sense(),
+                other => other.map(Err),
+            };
+            let sense = match sense {
+                Ok(Err(bytes)) => return Ok(bytes),
+                Ok(Ok(sense)) => sense,
                 Err(Fault::Over(error)) => return Err(over(error)),
+                Err(Fault::Failed) => Sense(0, 0, 0),
                 Err(Fault::Broken(why)) => {
                     repeats += 1;
                     if may_repeat && repeats <= REPEATS {
@@ -220,7 +227,6 @@ impl Scsi {
                     }
                     return Err(SessionError::Misbehaved(why));
                 }
-                Err(Fault::Failed) => self.sense()?,
             };
             match sense {
                 Sense(6, asc, _) if attentions < ATTENTIONS => {
@@ -238,12 +244,9 @@ impl Scsi {
     }
 
     /// REQUEST SENSE, 18 bytes.
-    fn sense(&mut self) -> Result<Sense, SessionError> {
-        match self.transport.command(self.lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), SHORT) {
-            Ok(bytes) => Ok(Sense::parse(&bytes).unwrap_or(Sense(0, 0, 0))),
-            Err(Fault::Over(error)) => Err(over(error)),
-            Err(_) => Ok(Sense(0, 0, 0)),
-        }
+    fn sense(&mut self) -> Result<Result<Sense, Vec<u8>>, Fault> {
+        let bytes = self.transport.command(self.lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), SHORT)?;
+        Ok(Ok(Sense::parse(&bytes).unwrap_or(Sense(0, 0, 0))))
     }
 }
 

@@ -26,6 +26,14 @@ pub(crate) const CHUNK: u32 = 64 * 256;
 /// us: units wait up to a second before they restart.
 const TIME_TO_COUNT: Duration = Duration::from_secs(3);
 
+/// What was read of the present application's file.
+#[derive(Default)]
+struct Seen {
+    present: Present,
+    /// Up to which address; all of it if there is none.
+    until: Option<Address>,
+}
+
 /// A unit that takes UF2 blocks.
 pub(super) struct Blocks {
     disk: Box<dyn Disk>,
@@ -37,25 +45,48 @@ pub(super) struct Blocks {
     /// The last block, until it is sent.
     held_back: Option<[u8; uf2::BLOCK]>,
     /// What the unit gave of its memory, until something is written.
-    seen: Option<Present>,
+    seen: Option<Seen>,
+    /// Where reading began.
+    start: Option<Address>,
     is_finished: bool,
 }
 
 impl Blocks {
     pub(super) fn new(disk: Box<dyn Disk>, family: u32, route: &VolumeRoute) -> Self {
         let (present, leave) = (route.present.clone(), route.leave);
-        Self { disk, family, present, leave, pages: Vec::new(), held_back: None, seen: None, is_finished: false }
+        Self {
+            disk,
+            family,
+            present,
+            leave,
+            pages: Vec::new(),
+            held_back: None,
+            seen: None,
+            start: None,
+            is_finished: false,
+        }
     }
 
-    fn present(&mut self, pace: &mut Pace<'_>) -> Result<&Present, SessionError> {
-        if self.seen.is_none() {
+    /// What the unit gives of its memory: all of it, or at least up to an address.
+    fn present(&mut self, until: Option<Address>, pace: &mut Pace<'_>) -> Result<&Present, SessionError> {
+        let is_there = |seen: &Seen| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
+        if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
+            // Twice as far each time, so that reading on costs no more than reading all.
+            let before = self.seen.as_ref().and_then(|seen| seen.until);
+            let start = self.start.unwrap_or(Address::new(0));
+            let doubled = before.and_then(|end| end.checked_add(end.offset_from(start)?));
+            let until = until.map(|until| doubled.map_or(until, |doubled| until.max(doubled)));
+            let is_enough =
+                |bytes: &[u8]| until.is_some_and(|until| Present::last_address(bytes).is_some_and(|at| at >= until));
             let file = match &self.present {
-                Some(name) => self.disk.read_file(name, pace)?,
+                Some(name) => self.disk.read_file(name, &is_enough, pace)?,
                 None => None,
             };
-            self.seen = Some(Present::read(&file.unwrap_or_default()));
+            let file = file.unwrap_or_default();
+            let until = until.filter(|_| is_enough(&file));
+            self.seen = Some(Seen { present: Present::read(&file), until });
         }
-        Ok(self.seen.get_or_insert_default())
+        Ok(&self.seen.get_or_insert_default().present)
     }
 }
 
@@ -68,16 +99,16 @@ impl Session for Blocks {
         None
     }
 
-    fn protection(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
         let Some(name) = self.present.clone() else { return Ok(Protection::Unknown) };
-        Ok(match self.present(pace)?.is_empty() {
+        Ok(match self.present(Some(at), pace)?.is_empty() {
             true => Protection::Unreadable(format!("its {name} holds no block")),
             false => Protection::Open,
         })
     }
 
     fn extent(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
-        Ok(Some(self.present(pace)?.spans()))
+        Ok(Some(self.present(None, pace)?.spans()))
     }
 
     fn begin(&mut self, _: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
@@ -111,7 +142,13 @@ impl Session for Blocks {
     }
 
     fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
-        self.present(pace)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
+        self.start.get_or_insert(at);
+        let end = at.checked_add(u64::from(len));
+        if let Some(bytes) = self.present(end, pace)?.bytes(at, len) {
+            return Ok(bytes);
+        }
+        // Its blocks need not rise.
+        self.present(None, pace)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
             reason: format!("it does not show what is at {at}"),
             status: Status::Address,
         })

@@ -10,12 +10,15 @@ use std::time::Duration;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Request};
-use vaka_core::event::{Event, Failure, Report};
+use vaka_core::event::{Code, Event, Failure, Report};
 use vaka_core::sheet::Sheet;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::Fault;
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::gannet::{self, Gannet};
+use vaka_sim::unit::petrel::{self, Petrel};
+use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_sim::usb;
@@ -32,7 +35,18 @@ pub const TERN_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/ter
 pub const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.dfu");
 pub const GANNET_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
 
+pub const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
+pub const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
+/// By a few lines of Python, from the binary beside it.
+pub const PETREL_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.uf2");
+pub const PETREL_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.bin");
+pub const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.hex");
+pub const DISPLAY_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.bin");
+pub const INTERFACE_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.2.0.bin");
+
 pub const PORT: &str = "1-1";
+/// Where an ordinary stick is plugged in.
+pub const STICK: &str = "1-2";
 
 /// One unit, what is known of it, and what it held at first.
 pub struct Scene {
@@ -40,6 +54,8 @@ pub struct Scene {
     pub clock: Arc<VirtualClock>,
     pub sheets: Vec<Sheet>,
     pub before: Vec<u8>,
+    /// What an ordinary stick beside it held.
+    pub stick: Vec<u8>,
     /// The file, the bytes that are then in the unit, and where.
     pub file: &'static [u8],
     pub binary: &'static [u8],
@@ -75,6 +91,37 @@ impl Scene {
         Self::new(Box::new(unit), faults, sheet, kept, gannet::APPLICATION_REGION.start)
     }
 
+    /// A Petrel on board PB1 as it is given, with the demo's file for it, and an
+    /// ordinary stick beside it.
+    pub fn petrel(unit: Petrel, faults: Vec<Fault>) -> Self {
+        let kept = vec![petrel::BOOTLOADER_REGION, petrel::SETTINGS_REGION];
+        let mut scene = Self::new(Box::new(unit), faults, PETREL, kept, petrel::APPLICATION_REGION.start);
+        (scene.file, scene.binary, scene.button) = (PETREL_UF2, PETREL_BINARY, "MARK");
+        scene.with_stick()
+    }
+
+    /// A Shag as it is given, with the demo's file for one of its parts.
+    pub fn shag(unit: Shag, faults: Vec<Fault>, part: &str) -> Self {
+        let is_display = part == "display";
+        let (other, start) = match is_display {
+            true => (shag::INTERFACE_REGION, shag::DISPLAY_REGION.start),
+            false => (shag::DISPLAY_REGION, shag::INTERFACE_REGION.start),
+        };
+        let mut scene = Self::new(Box::new(unit), faults, SHAG, vec![shag::BOOTLOADER_REGION, other], start);
+        scene.sheets = scene.sheets.iter().filter_map(|sheet| sheet.only_part(part)).collect();
+        (scene.file, scene.binary) =
+            if is_display { (DISPLAY_HEX, DISPLAY_BINARY) } else { (INTERFACE_BINARY, INTERFACE_BINARY) };
+        scene.button = if is_display { "NONE" } else { "SERVICE" };
+        scene.with_stick()
+    }
+
+    fn with_stick(mut self) -> Self {
+        let stick = Stick::new("BZ88");
+        self.stick = stick.disk().to_vec();
+        lock(&self.world).plug(STICK, Box::new(stick), Vec::new());
+        self
+    }
+
     fn new(unit: Box<dyn Unit>, faults: Vec<Fault>, sheet: &str, kept: Vec<Range<u32>>, start: u32) -> Self {
         let clock = Arc::new(VirtualClock::default());
         let mut world = World::new(clock.clone());
@@ -82,7 +129,21 @@ impl Scene {
         let before = world.unit(PORT).unwrap().flash().bytes().to_vec();
         let sheets = if sheet.is_empty() { Vec::new() } else { vec![Sheet::parse("sheet.toml", sheet).unwrap()] };
         let (world, file, binary) = (world.shared(), GANNET_DFU, GANNET_BINARY);
-        Self { world, clock, sheets, before, file, binary, start, kept, label: None, button: "BOOT", rewrite: true }
+        let stick = Vec::new();
+        Self {
+            world,
+            clock,
+            sheets,
+            before,
+            stick,
+            file,
+            binary,
+            start,
+            kept,
+            label: None,
+            button: "BOOT",
+            rewrite: true,
+        }
     }
 
     pub fn bus(&self) -> SimBus {
@@ -124,9 +185,9 @@ impl Scene {
         lock(&self.world).unit(PORT).unwrap().condition()
     }
 
-    /// Class and vendor transfers so far.
+    /// Class, vendor and bulk transfers so far.
     pub fn transfers(&self) -> u64 {
-        u64::try_from(lock(&self.world).log(PORT).len()).unwrap()
+        lock(&self.world).transfers(PORT)
     }
 
     pub fn memory(&self, range: Range<u32>) -> Vec<u8> {
@@ -146,6 +207,36 @@ impl Scene {
             let before = &self.before[(region.start - base) as usize..(region.end - base) as usize];
             assert_eq!(self.memory(region.clone()), before, "{what}");
         }
+        // An ordinary stick is not even opened.
+        let mut world = lock(&self.world);
+        if let Some(stick) = world.unit(STICK) {
+            assert!(stick.disk() == self.stick, "{what}: the stick was written to");
+            assert_eq!(world.opened(STICK), 0, "{what}");
+        }
+    }
+
+    /// Updates a unit with a fault, and once more if that failed; whether it did.
+    #[track_caller]
+    pub fn is_survived(&self, what: &str) -> bool {
+        let (report, events) = self.update();
+        self.assert_unharmed(what);
+        let succeeded = report.code == Code::Done;
+        assert_eq!(succeeded, failure(&events).is_none(), "{what}: {report:?}");
+        if succeeded {
+            assert!(self.holds_image(), "{what}: a false success");
+            self.clock.sleep(Duration::from_secs(1));
+            assert_eq!(self.condition(), Condition::Application, "{what}");
+            return false;
+        }
+        let said = failure(&events).unwrap();
+        assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
+        assert!(matches!(report.code, Code::Transfer | Code::NotBack | Code::NoUnit), "{what}: {said:?}");
+        self.back_into_update_mode();
+        let (again, events) = self.update();
+        assert_eq!(again.code, Code::Done, "{what}, second run: {:?}", failure(&events));
+        assert!(self.holds_image(), "{what}, second run");
+        self.assert_unharmed(what);
+        true
     }
 
     /// Opens the unit as an earlier program might have.

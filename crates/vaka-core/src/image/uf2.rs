@@ -393,6 +393,12 @@ impl Present {
         present
     }
 
+    /// The address of the last block in the beginning of such a file.
+    pub fn last_address(bytes: &[u8]) -> Option<Address> {
+        let last = bytes.chunks_exact(BLOCK).next_back()?;
+        block(0, last).ok().map(|block| Address::new(u64::from(block.address)))
+    }
+
     /// `len` bytes at an address; `None` if it does not give all of them.
     pub fn bytes(&self, at: Address, len: u32) -> Option<Vec<u8>> {
         let wanted = Span::new(at, u64::from(len))?;

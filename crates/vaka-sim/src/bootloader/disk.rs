@@ -349,7 +349,11 @@ impl Disk {
                 bytes.extend(SECTOR_LEN.to_be_bytes());
                 Ok(Reply::Data(bytes))
             }
-            0x28 if inside => Ok(Reply::Data((sector..sector + count).flat_map(|at| medium.read(at)).collect())),
+            0x28 if inside => {
+                let mut bytes = Vec::with_capacity(count as usize * SECTOR);
+                (sector..sector + count).for_each(|at| bytes.extend_from_slice(&medium.read(at)));
+                Ok(Reply::Data(bytes))
+            }
             0x2A if inside => Ok(Reply::Sectors(sector)),
             0x28 | 0x2A => Err(sense::NO_SUCH_SECTOR),
             0x35 => {

@@ -94,7 +94,9 @@ impl Volume {
 
     /// All sectors.
     pub fn bytes(self, files: &[File]) -> Vec<u8> {
-        (0..self.sectors).flat_map(|at| self.sector(at, files)).collect()
+        let mut bytes = Vec::with_capacity(self.sectors as usize * SECTOR);
+        (0..self.sectors).for_each(|at| bytes.extend_from_slice(&self.sector(at, files)));
+        bytes
     }
 
     #[allow(clippy::cast_possible_truncation)] // small volumes

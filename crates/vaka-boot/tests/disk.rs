@@ -1,0 +1,359 @@
+//! The whole job on units that show up as a disk, in virtual time: what comes of
+//! every fault, every departure from the transport, and every bad input.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::time::Duration;
+
+use support::{DISPLAY_HEX, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Scene, failure, warnings};
+use vaka_core::address::{Address, Span};
+use vaka_core::event::{After, Check, Code, Ending, Event};
+use vaka_core::image::{self, Image, ReadOptions, hex, uf2};
+use vaka_sim::bootloader::disk::{self, Oddity};
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::petrel::{Board, Manner, Petrel};
+use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::world::lock;
+use vaka_usb::Clock;
+
+/// The family of the Petrel's chip.
+const FAMILY: u32 = 0x5EAB_D123;
+
+fn petrel(manner: Manner) -> Scene {
+    Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new())
+}
+
+fn display(manner: shag::Manner) -> Scene {
+    Scene::shag(Shag::with("S-00007", manner), Vec::new(), "display")
+}
+
+fn service(manner: shag::Manner) -> Scene {
+    Scene::shag(Shag::with("S-00007", manner).in_service_mode(), Vec::new(), "interface")
+}
+
+fn of(odd: Option<(u64, Oddity)>) -> disk::Manner {
+    disk::Manner { odd, ..disk::Manner::default() }
+}
+
+/// By hand: 8872 bytes are 35 blocks of 256, of which the last is held back and
+/// cannot be read: 34 x 256 bytes are checked.
+#[test]
+fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
+    let (full, none) = (PETREL_BINARY.len() as u64, 0);
+    let cases = [
+        ("petrel", petrel(Manner::default()), Check::Accepted, 34 * 256),
+        ("display", display(shag::Manner::default()), Check::ReadBack, support::DISPLAY_BINARY.len() as u64),
+        ("interface", service(shag::Manner::default()), Check::Accepted, none),
+    ];
+    for (what, scene, check, checked) in cases {
+        let (report, events) = scene.update();
+        assert_eq!(
+            (report.code, report.check, report.after),
+            (Code::Done, check, After::Confirmed),
+            "{what}: {:?}",
+            failure(&events)
+        );
+        assert_eq!(report.bytes_checked, checked, "{what}");
+        assert!(warnings(&events).is_empty(), "{what}: {:?}", warnings(&events));
+        assert!(scene.holds_image(), "{what}");
+        assert_eq!(scene.condition(), Condition::Application, "{what}");
+        scene.assert_unharmed(what);
+    }
+    assert_eq!(full.div_ceil(256), 35);
+}
+
+/// The image's version is confirmed by what the unit tells: its release number, or
+/// the line for its part in a text file.
+#[test]
+fn the_version_comes_from_where_the_part_tells_it() {
+    for (scene, before, after) in [
+        (display(shag::Manner::default()), "3.0.0", "3.1.0"),
+        (Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new()), "2.3.0", "2.4.0"),
+    ] {
+        lock(&scene.world).hand_later(PORT, Duration::from_millis(100), Hand::Pull);
+        lock(&scene.world).hand_later(PORT, Duration::from_millis(200), Hand::Hold(scene.button.into()));
+        lock(&scene.world).hand_later(PORT, Duration::from_millis(300), Hand::Plug);
+        lock(&scene.world).hand_later(PORT, Duration::from_millis(600), Hand::Release(scene.button.into()));
+        if scene.button == "NONE" {
+            scene.clock.sleep(Duration::from_secs(2));
+        }
+        let (report, events) = scene.update();
+        assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+        let told = events.iter().find_map(|event| match event {
+            Event::Evidence { evidence, .. } if evidence.means.contains("newer than") => Some(evidence.means.clone()),
+            _ => None,
+        });
+        assert_eq!(told.unwrap(), format!("newer than the unit's {before}"));
+        assert_eq!(report.next.unwrap().version.unwrap().as_str(), after);
+    }
+}
+
+#[test]
+fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
+    type Make = fn(Vec<Fault>) -> Scene;
+    let units: [(&str, Make); 3] = [
+        ("petrel", |faults| Scene::petrel(Petrel::new(Board::Pb1, "P-00112").in_boot_mode(), faults)),
+        ("display", |faults| Scene::shag(Shag::new("S-00007"), faults, "display")),
+        ("interface", |faults| Scene::shag(Shag::new("S-00007").in_service_mode(), faults, "interface")),
+    ];
+    let kinds = [
+        FaultKind::Stall,
+        FaultKind::Silence,
+        FaultKind::Short,
+        FaultKind::Pull(None),
+        FaultKind::Pull(Some(Duration::from_millis(700))),
+    ];
+    for (unit, make) in units {
+        let whole = make(Vec::new());
+        assert_eq!(whole.update().0.code, Code::Done);
+        let count = whole.transfers();
+        assert!(count > 40, "{unit}: {count}");
+        let (mut failed, mut pulled) = (0, 0);
+        for at in 1..=count {
+            for kind in &kinds {
+                let what = format!("{unit}, {kind:?} at transfer {at} of {count}");
+                let survived = make(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
+                failed += u64::from(survived);
+                pulled += u64::from(survived && *kind == FaultKind::Pull(None));
+            }
+        }
+        // A pulled cable is felt nearly everywhere; the rest is mostly got over.
+        assert!(pulled > count / 2 && failed < count * 4, "{unit}: {failed}, {pulled} of {count}");
+    }
+}
+
+/// What the transport allows, and how units break it, at each command of an
+/// update: it is got over, or told.
+#[test]
+fn departures_from_the_transport_are_got_over() {
+    use Oddity::{BogusResidue, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
+    let commands = {
+        let scene = petrel(Manner::default());
+        scene.update();
+        let world = lock(&scene.world);
+        world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC")).count() as u64
+    };
+    assert!(commands > 20, "{commands}");
+    for oddity in [OldTag, Phase, EmptyFirst, NoData, BogusResidue, StallFirst, OwnSignature, NoReason] {
+        let mut good = 0;
+        for at in 1..=commands {
+            let scene = petrel(Manner { disk: of(Some((at, oddity))), ..Manner::default() });
+            let (report, events) = scene.update();
+            let what = format!("{oddity:?} at command {at}: {:?}", failure(&events));
+            scene.assert_unharmed(&what);
+            if report.code == Code::Done {
+                assert!(scene.holds_image(), "{what}");
+                good += 1;
+            } else {
+                assert!(oddity == NoReason || at + 2 >= commands, "{what}");
+            }
+        }
+        assert!(oddity == NoReason || good + 3 >= commands, "{oddity:?}: {good} of {commands}");
+    }
+}
+
+#[test]
+fn units_that_lack_the_class_requests_are_updated_all_the_same() {
+    let manner =
+        disk::Manner { no_max_lun: true, no_reset: true, odd: Some((5, Oddity::Phase)), ..disk::Manner::default() };
+    let scene = petrel(Manner { disk: manner, ..Manner::default() });
+    let (report, events) = scene.update();
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+fn image_of(bytes: &[u8], start: u32) -> Image {
+    let at = Some(Address::new(u64::from(start)));
+    image::read(bytes, ReadOptions { at, ..ReadOptions::default() }).unwrap()
+}
+
+/// Each is refused or ended with its own words, and the memory shows the truth.
+#[test]
+fn bad_input_is_refused_with_its_own_words() {
+    let start = 0x0C10_4000;
+    let other_family = uf2::write(&image_of(PETREL_BINARY, start), Some(0x1234_5678)).unwrap();
+    let no_family = uf2::write(&image_of(PETREL_BINARY, start), None).unwrap();
+    let other_board = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
+    let outside = uf2::write(&image_of(PETREL_BINARY, 0x0C10_2000), Some(FAMILY)).unwrap();
+    let as_hex = hex::write(&image_of(PETREL_BINARY, start));
+    let missing = [&PETREL_UF2[..512], &PETREL_UF2[1024..]].concat();
+    let mut numbered = PETREL_UF2.to_vec();
+    numbered[20] = 99;
+    let good = PETREL_UF2;
+    let d = disk::Manner::default;
+    let plain = Manner::default;
+    let cases: Vec<(&str, Scene, &[u8], Code, &str)> = vec![
+        ("another family", petrel(plain()), &other_family, Code::Refused, "pb1 takes 0x5EABD123"),
+        ("no family", petrel(plain()), &no_family, Code::Refused, "nothing in it names the chip"),
+        ("another board", petrel(plain()), other_board, Code::Refused, "board word \"PBA2\""),
+        ("outside", petrel(plain()), &outside, Code::Refused, "starts at 0x0C10_4000"),
+        ("a HEX file", petrel(plain()), &as_hex, Code::Refused, "the disk takes UF2 blocks"),
+        ("a missing block", petrel(plain()), &missing, Code::File, "number 1 is missing"),
+        ("wrong numbers", petrel(plain()), &numbered, Code::File, "its number is 99, but there are 35 blocks"),
+        (
+            "write-protected",
+            petrel(Manner { disk: disk::Manner { protected: true, ..d() }, ..plain() }),
+            good,
+            Code::Refused,
+            "write-protected",
+        ),
+        (
+            "refuses to be written",
+            petrel(Manner { disk: disk::Manner { refuses: true, ..d() }, ..plain() }),
+            good,
+            Code::Transfer,
+            "write-protected (sense 7/27/00)",
+        ),
+        ("a broken FAT", petrel(Manner { broken_fat: true, ..plain() }), good, Code::Refused, "damaged or unknown"),
+        (
+            "a full disk",
+            display(shag::Manner { full: true, ..shag::Manner::default() }),
+            DISPLAY_HEX,
+            Code::Transfer,
+            "no room",
+        ),
+        ("the other part", display(shag::Manner::default()), INTERFACE_BINARY, Code::Refused, "outside d1's region"),
+    ];
+    for (what, scene, file, code, words) in cases {
+        let before = { lock(&scene.world).unit(PORT).unwrap().flash().bytes().to_vec() };
+        let (report, events) = scene.update_with(file, |_| {});
+        let said = failure(&events).unwrap();
+        assert_eq!(report.code, code, "{what}: {said:?}");
+        let all = format!("{} {}", said.message, said.cure.as_deref().unwrap_or_default());
+        assert!(all.contains(words), "{what}: {all}");
+        assert_eq!(lock(&scene.world).unit(PORT).unwrap().flash().bytes(), before, "{what}");
+        scene.assert_unharmed(what);
+    }
+}
+
+/// What a unit makes of the file itself: its result file is read and told.
+#[test]
+fn a_unit_that_refuses_the_file_is_believed() {
+    for scene in [
+        display(shag::Manner { refuses: true, ..shag::Manner::default() }),
+        service(shag::Manner { refuses: true, ..shag::Manner::default() }),
+    ] {
+        let (report, events) = scene.update();
+        let said = failure(&events).unwrap();
+        assert_eq!((report.code, report.outcome), (Code::Transfer, Ending::Failed), "{said:?}");
+        assert!(said.message.contains("its RESULT.TXT says: Result: refused"), "{said:?}");
+        assert!(!scene.holds_image());
+        scene.assert_unharmed("refused by the unit");
+    }
+    let silent = display(shag::Manner { tells_nothing: true, ..shag::Manner::default() });
+    let (report, events) = silent.update();
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(warnings(&events)[0].contains("left no RESULT.TXT"));
+}
+
+#[test]
+fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
+    let vanishes = petrel(Manner {
+        loader: vaka_sim::bootloader::uf2::Manner { vanishes: true, ..Default::default() },
+        ..Manner::default()
+    });
+    let (report, events) = vanishes.update();
+    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    // It never counts; its disk is ejected, and it starts what it has.
+    let counts = petrel(Manner {
+        loader: vaka_sim::bootloader::uf2::Manner { never_complete: true, ..Default::default() },
+        ..Manner::default()
+    });
+    let (report, events) = counts.update();
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert!(warnings(&events)[0].contains("stays in update mode"), "{:?}", warnings(&events));
+    assert!(counts.holds_image());
+}
+
+/// Only sectors that differ are sent, and all of each; by hand: byte 0x900 lies in
+/// the second sector of 2 KiB, which is 8 blocks.
+#[test]
+fn only_what_changed_is_sent() {
+    let scene = petrel(Manner::default());
+    assert_eq!(scene.update().0.code, Code::Done);
+    scene.back_into_update_mode();
+    let (report, events) = scene.update_with(PETREL_UF2, |request| request.rewrite = false);
+    assert_eq!((report.code, report.outcome), (Code::Done, Ending::Unchanged), "{:?}", failure(&events));
+    assert_eq!((report.transfers.write, report.bytes_checked), (0, PETREL_BINARY.len() as u64 + 88));
+    assert_eq!(scene.condition(), Condition::Application, "ejected");
+
+    for (erases_all, code) in [(false, Code::Done), (true, Code::Differs)] {
+        let loader = vaka_sim::bootloader::uf2::Manner { erases_all, ..Default::default() };
+        let scene = petrel(Manner { loader, ..Manner::default() });
+        assert_eq!(scene.update().0.code, Code::Done);
+        lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0C10_4900, &[0; 4]);
+        scene.back_into_update_mode();
+        let before = lock(&scene.world).bulk_log(PORT).len();
+        let (report, events) = scene.update_with(PETREL_UF2, |request| request.rewrite = false);
+        assert_eq!(report.code, code, "{:?}", failure(&events));
+        if erases_all {
+            assert!(failure(&events).unwrap().cure.is_some());
+            continue;
+        }
+        assert!(scene.holds_image());
+        assert_eq!(report.bytes_written, 2048);
+        // UF2 blocks begin with the magic; the first 32 bytes say number and count.
+        let world = lock(&scene.world);
+        let sent: Vec<&Vec<u8>> = world.bulk_log(PORT)[before..]
+            .iter()
+            .map(|(_, head)| head)
+            .filter(|head| head.starts_with(b"UF2\n"))
+            .collect();
+        assert_eq!(sent.len(), 2, "seven blocks at once, and the last one");
+        assert_eq!((sent[0][20], sent[0][24], sent[1][20], sent[1][24]), (0, 8, 7, 8));
+    }
+}
+
+/// One file for two chips: the blocks of this unit's family are sent, numbered anew.
+#[test]
+fn of_several_families_the_units_own_is_sent() {
+    let other = uf2::write(&image_of(PETREL_BINARY, 0x0800_0000), Some(0xAAAA_0001)).unwrap();
+    let both = [&other[..], PETREL_UF2].concat();
+    let scene = petrel(Manner::default());
+    let (report, events) = scene.update_with(&both, |_| {});
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    let strange = [&other[..], &uf2::write(&image_of(PETREL_BINARY, 0x0C10_4000), Some(2)).unwrap()].concat();
+    let scene = petrel(Manner::default());
+    let (report, events) = scene.update_with(&strange, |_| {});
+    assert_eq!(report.code, Code::Refused, "{:?}", failure(&events));
+}
+
+/// A file without a family is sent only when that is agreed to.
+#[test]
+fn a_file_that_names_no_chip_needs_an_agreement() {
+    let scene = petrel(Manner::default());
+    let as_hex = hex::write(&image_of(PETREL_BINARY, 0x0C10_4000));
+    let (report, events) = scene.update_with(&as_hex, |request| request.agreed = vec!["no-family".into()]);
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+/// A unit without a present-application file: nothing is read, and nothing is
+/// called checked.
+#[test]
+fn what_cannot_be_read_is_called_accepted() {
+    let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
+    let scene = petrel(Manner { loader, ..Manner::default() });
+    let (report, events) = scene.update();
+    assert_eq!(
+        (report.code, report.check, report.bytes_checked),
+        (Code::Done, Check::Accepted, 0),
+        "{:?}",
+        failure(&events)
+    );
+    let region = Span::new(Address::new(0x0C10_4000), PETREL_BINARY.len() as u64).unwrap();
+    assert_eq!(scene.memory(0x0C10_4000..u32::try_from(region.end().get()).unwrap()), PETREL_BINARY);
+}
+
+/// A display with nothing in it has another label and shows no file.
+#[test]
+fn an_empty_display_is_filled() {
+    let scene = Scene::shag(Shag::new("S-00007").without_display(), Vec::new(), "display");
+    let (report, events) = scene.update_with(DISPLAY_HEX, |request| request.rewrite = false);
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
