@@ -1,0 +1,175 @@
+//! Units that show up as a disk, through the built program over USB/IP.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use support::{Bench, firmware};
+use vaka_sim::unit::petrel::{self, Board, Petrel};
+use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::stick::Stick;
+use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::world::lock;
+
+/// A Petrel in update mode, a Shag, an ordinary stick, and a Petrel that runs.
+fn bench() -> Bench {
+    let units: [Box<dyn Unit>; 4] = [
+        Box::new(Petrel::new(Board::Pb2, "P-00112").in_boot_mode()),
+        Box::new(Shag::new("S-00007")),
+        Box::new(Stick::new("BZ88")),
+        Box::new(Petrel::new(Board::Pb1, "P-00090")),
+    ];
+    Bench::of(units.into_iter().map(|unit| (unit, Vec::new())).collect())
+}
+
+/// The stick, and the application's own disk of a Petrel, are as they were.
+#[track_caller]
+fn nothing_else_was_touched(bench: &Bench) {
+    let mut world = lock(&bench.world);
+    assert!(world.unit("1-3").unwrap().disk() == Stick::new("BZ88").disk());
+    assert_eq!(world.opened("1-3"), 0);
+    assert!(world.unit("1-4").unwrap().disk() == Petrel::new(Board::Pb1, "P-00090").disk());
+}
+
+fn holds(bench: &Bench, port: &str, at: u32, file: &str) -> bool {
+    let wanted = std::fs::read(firmware(file)).unwrap();
+    let mut world = lock(&bench.world);
+    world.unit(port).unwrap().flash().read(at, wanted.len()) == Some(&wanted[..])
+}
+
+#[test]
+fn a_survey_tells_what_is_on_the_disks() {
+    let bench = bench();
+    let words = [
+        "its disk is PETREL",
+        "shows its application as CURRENT.UF2, 1116 KiB, 2026-03-03",
+        "shows its application as DISPLAY.HEX",
+        "or with --part interface (Interface chip)",
+    ];
+    bench.run(&["survey"]).expect(0, &words);
+    let seen = bench.run(&["survey", "--format", "json"]).expect(0, &[]).events();
+    let of = |at: usize, key: &str| seen[at][key].clone();
+    assert_eq!(
+        (of(0, "mode"), of(0, "variants")[0].clone(), of(0, "disk")),
+        ("update".into(), "pb2".into(), "PETREL".into())
+    );
+    assert_eq!((of(1, "mode"), of(1, "version"), of(1, "disk")), ("application".into(), "3.0.0".into(), "SHAG".into()));
+    assert_eq!((of(2, "mode"), of(2, "disk")), ("unknown".into(), serde_json::Value::Null));
+    nothing_else_was_touched(&bench);
+    let empty = Bench::of(vec![(Box::new(Shag::new("S-1").without_display()), Vec::new())]);
+    empty
+        .run(&["survey"])
+        .expect(0, &["its disk is SHAG_EMPTY", "shows no DISPLAY.HEX: there is no application inside"]);
+}
+
+#[test]
+fn a_uf2_disk_is_updated_and_the_last_block_is_not_called_checked() {
+    let bench = bench();
+    let file = firmware("petrel-pb2-2.4.0.uf2");
+    let ended = bench.update(&file, &["--unit", "port=1-1", "--unattended", "--format", "json"]);
+    let result = ended.expect(0, &[]).result();
+    // By hand: 8872 bytes are 35 blocks of 256; 34 of them were read.
+    assert_eq!(
+        (&result["check"], &result["bytes_written"], &result["bytes_checked"]),
+        (&"accepted".into(), &8960.into(), &8704.into())
+    );
+    assert_eq!((&result["after"], &result["next"]["version"]), (&"confirmed".into(), &"2.4.0".into()));
+    assert!(holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb2-2.4.0.bin"));
+    let other = firmware("petrel-pb1-2.4.0.uf2");
+    for args in [&["--unit", "port=1-4", "--variant", "pb2"][..], &["--unit", "port=1-4", "--variant", "pb2", "--plan"]]
+    {
+        bench.update(&other, args).expect(3, &["CONFLICT: pb2's is \"PBA2\"", "The file is for pb1"]);
+    }
+    nothing_else_was_touched(&bench);
+}
+
+/// Nobody says which board it is: in update mode it tells so itself.
+#[test]
+fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
+    let bench = bench();
+    for (file, code, words) in [
+        ("petrel-pb2-2.4.0.uf2", 3, "board word \"PBA2\": pb1's is \"PBA1\""),
+        ("petrel-pb1-2.4.0.uf2", 0, "this is Petrel, board PB1"),
+    ] {
+        let hand = |after, hand| lock(&bench.world).hand_later("1-4", std::time::Duration::from_millis(after), hand);
+        hand(400, Hand::Pull);
+        hand(500, Hand::Hold("MARK".into()));
+        hand(600, Hand::Plug);
+        hand(700, Hand::Release("MARK".into()));
+        let ended = bench.update(&firmware(file), &["--unit", "port=1-4", "--unattended"]);
+        ended.expect(
+            code,
+            &["In update mode the unit tells it itself", "By hand, 1 of 1: Pull the cable, hold MARK", words],
+        );
+        assert_eq!(bench.condition("1-4"), Condition::Application, "back where it came from");
+    }
+    assert!(holds(&bench, "1-4", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
+}
+
+#[test]
+fn each_part_takes_its_own_file() {
+    let bench = bench();
+    let (display, interface) = (firmware("shag-display-3.1.0.hex"), firmware("shag-interface-2.2.0.hex"));
+    bench
+        .update(&interface, &["--unit", "port=1-2"])
+        .expect(3, &["The file is for another part of the product: --part interface"]);
+    bench
+        .update(&display, &["--unit", "port=1-2", "--part", "wing"])
+        .expect(2, &["No product sheet has a part 'wing'", "interface of shag"]);
+    let ended = bench.update(&display, &["--unit", "port=1-2"]);
+    ended.expect(0, &["read-back: 4 360 of 4 360 bytes", "RESULT.TXT says: Result: loaded DISPLAY.HEX", "runs 3.1.0"]);
+    assert!(holds(&bench, "1-2", shag::DISPLAY_REGION.start, "shag-display-3.1.0.bin"));
+    {
+        let mut world = lock(&bench.world);
+        for hand in [Hand::Pull, Hand::Hold("SERVICE".into()), Hand::Plug] {
+            world.hand("1-2", &hand);
+        }
+    }
+    assert_eq!(bench.condition("1-2"), Condition::Boot);
+    lock(&bench.world).hand("1-2", &Hand::Release("SERVICE".into()));
+    bench
+        .update(&display, &["--unit", "port=1-2"])
+        .expect(3, &["The file is for another part of the product: --part display"]);
+    let ended = bench.update(&interface, &["--unit", "port=1-2", "--format", "json"]);
+    let result = ended.expect(0, &[]).result();
+    assert_eq!(
+        (&result["check"], &result["bytes_checked"], &result["part"]),
+        (&"accepted".into(), &0.into(), &"interface".into())
+    );
+    assert_eq!((&result["after"], &result["next"]["version"]), (&"confirmed".into(), &"2.2.0".into()));
+    assert!(holds(&bench, "1-2", shag::INTERFACE_REGION.start, "shag-interface-2.2.0.bin"));
+    assert!(holds(&bench, "1-2", shag::DISPLAY_REGION.start, "shag-display-3.1.0.bin"));
+    nothing_else_was_touched(&bench);
+}
+
+/// What the disk shows is read like any memory, compared, and left with nothing
+/// written.
+#[test]
+fn a_disk_is_read_compared_and_left_again() {
+    let bench = bench();
+    let before = bench.memory("1-1");
+    bench.run(&["read", "present.bin", "--unit", "port=1-1", "--range", "0x0C104000..0x0C106000"]).expect(0, &[]);
+    let read = std::fs::read(bench.folder.path().join("present.bin")).unwrap();
+    assert_eq!(read, std::fs::read(firmware("petrel-pb2-2.3.0.bin")).unwrap()[..0x2000]);
+    let same = firmware("petrel-pb2-2.3.0.hex");
+    bench.run(&["compare", same.to_str().unwrap(), "--unit", "port=1-1"]).expect(0, &["equal"]);
+    bench.run(&["read", "display.bin", "--unit", "port=1-2"]).expect(0, &[]);
+    let read = std::fs::read(bench.folder.path().join("display.bin")).unwrap();
+    assert_eq!(read, std::fs::read(firmware("shag-display-3.0.0.bin")).unwrap());
+    bench.run(&["restart", "--unit", "port=1-1"]).expect(0, &["Nothing was written: 1209:0005 came back at 1-1"]);
+    assert_eq!((bench.condition("1-1"), bench.memory("1-1") == before), (Condition::Application, true));
+    bench.run(&["restart", "--unit", "port=1-4"]).expect(0, &["It runs its application already"]);
+    nothing_else_was_touched(&bench);
+}
+
+/// Two units of one kind: both are listed, and neither is touched.
+#[test]
+fn a_second_disk_of_the_same_kind_has_to_be_told_apart() {
+    let twin = |serial| Box::new(Petrel::new(Board::Pb1, serial).in_boot_mode()) as Box<dyn Unit>;
+    let bench = Bench::of(vec![(twin("P-1"), Vec::new()), (twin("P-2"), Vec::new())]);
+    let file = firmware("petrel-pb1-2.4.0.uf2");
+    bench.update(&file, &[]).expect(3, &["2 units fit: 1-1", "1-2 (Petrel wave buoy logger"]);
+    bench.update(&file, &["--unit", "serial=P-2"]).expect(0, &["runs 2.4.0"]);
+    assert!(!holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
+    assert!(holds(&bench, "1-2", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
+}
