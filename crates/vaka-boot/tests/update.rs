@@ -16,9 +16,8 @@ use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::Hand;
 use vaka_sim::world::lock;
-use vaka_usb::Clock;
 
 /// Units whose updates are broken at every transfer: by address, plain DFU from
 /// update mode, and plain DFU with all of its way from the application.

@@ -21,7 +21,7 @@ use crate::args::Standins;
 use crate::interrupt;
 use crate::problem::Problem;
 
-const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | revive PORT | memory PORT FILE | quit";
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
 pub fn run(args: &Standins) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
@@ -98,6 +98,8 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
         ["quit"] => return Ok(true),
         ["state"] => state(world),
         ["memory", port, file] => memory(world, port, Path::new(file))?,
+        ["disk", port, file] => disk(world, port, Path::new(file))?,
+        ["traffic", port] => traffic(world, port)?,
         ["revive", port] => {
             let now = vaka_usb::Clock::now(&SystemClock);
             lock(world).unit(port).ok_or_else(|| no_port(port))?.revive(now);
@@ -138,5 +140,27 @@ fn memory(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
     };
     std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
     say(&format!("{port}: {} bytes from 0x{base:08X} in {}", bytes.len(), file.display()));
+    Ok(())
+}
+
+/// Writes what is stored on a unit's disk to a file.
+fn disk(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
+    let bytes = lock(world).unit(port).ok_or_else(|| no_port(port))?.disk().to_vec();
+    std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
+    say(&format!("{port}: {} bytes of its disk in {}", bytes.len(), file.display()));
+    Ok(())
+}
+
+/// Says how many commands a unit's disk got, and how many sectors came with them.
+/// Source: *USB Mass Storage Class, Bulk-Only Transport 1.0*, section 5.1; SBC, WRITE(10).
+fn traffic(world: &SharedWorld, port: &str) -> Result<(), String> {
+    let world = lock(world);
+    if !world.ports().iter().any(|known| known == port) {
+        return Err(no_port(port));
+    }
+    let wrappers = || world.bulk_log(port).iter().filter(|(_, head)| head.starts_with(b"USBC"));
+    let written = wrappers().filter(|(_, head)| head.get(15) == Some(&0x2A));
+    let sectors: u64 = written.map(|(_, head)| u64::from(u16::from_be_bytes([head[22], head[23]]))).sum();
+    say(&format!("{port}: {} commands, {sectors} sectors written", wrappers().count()));
     Ok(())
 }
