@@ -14,9 +14,9 @@ use vaka_core::image::{self, Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::Hand;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::Hand;
 use vaka_sim::world::lock;
 
 /// Units whose updates are broken at every transfer: by address, plain DFU from

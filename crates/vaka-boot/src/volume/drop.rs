@@ -140,13 +140,15 @@ impl Session for Dropped {
             return leave(&mut *self.disk, self.leave, pace);
         }
         let deadline = pace.now() + TIME_TO_TAKE;
-        while pace.now() < deadline {
+        while !self.file.eject_after && pace.now() < deadline {
             if self.disk.has_left(Duration::from_secs(2).min(deadline.saturating_sub(pace.now()))) {
                 return Ok(());
             }
             pace.waiting("the unit to take the file and leave the bus", deadline);
         }
-        pace.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
+        if !self.file.eject_after {
+            pace.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
+        }
         self.disk.eject(pace)?;
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());

@@ -334,6 +334,8 @@ pub struct DropFile {
     pub order: WriteOrder,
     /// Whether the file with the present application is deleted first.
     pub remove_first: bool,
+    /// Whether the unit takes it only once its disk is ejected.
+    pub eject_after: bool,
     /// The file in which the unit says what became of it.
     pub result: Option<ResultFile>,
 }

@@ -451,6 +451,7 @@ impl Checker<'_> {
         self.stray("file", raw.file.as_ref(), meaning)?;
         self.stray("order", raw.order.as_ref(), meaning)?;
         self.stray("remove_first", raw.remove_first.as_ref(), meaning)?;
+        self.stray("eject_after", raw.eject_after.as_ref(), meaning)?;
         self.stray("result", raw.result.as_ref(), meaning)
     }
 
@@ -532,6 +533,7 @@ impl Checker<'_> {
             name: self.file_name("file", name)?,
             order: raw.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
             remove_first,
+            eject_after: raw.eject_after.as_ref().is_some_and(|value| *value.get_ref()),
             result: result.transpose()?,
         })
     }

@@ -212,6 +212,7 @@ pub(super) struct RawRoute {
     pub(super) file: Option<Spanned<String>>,
     pub(super) order: Option<Spanned<WriteOrder>>,
     pub(super) remove_first: Option<Spanned<bool>>,
+    pub(super) eject_after: Option<Spanned<bool>>,
     pub(super) result: Option<Spanned<RawResult>>,
     pub(super) leave: Option<Spanned<Leave>>,
     #[serde(default)]
