@@ -320,7 +320,8 @@ impl RawFault {
 }
 
 /// The scene that is served when none is given: a Tern r1 in update mode, a
-/// Tern r2 and a Gannet that run their applications.
+/// Tern r2 and a Gannet that run their applications, a Petrel that shows its
+/// update disk, a Shag, and an ordinary stick.
 pub const DEFAULT: &str = r#"
 [[unit]]
 product = "tern"
@@ -339,6 +340,23 @@ serial = "T2-00054"
 product = "gannet"
 port = "1-3"
 serial = "G-00031"
+
+[[unit]]
+product = "petrel"
+variant = "pb1"
+port = "1-4"
+serial = "P-00112"
+mode = "update"
+
+[[unit]]
+product = "shag"
+port = "1-5"
+serial = "S-00007"
+
+[[unit]]
+product = "stick"
+port = "1-6"
+serial = "BZ88"
 "#;
 
 #[cfg(test)]
@@ -347,7 +365,7 @@ mod tests {
 
     #[test]
     fn scenes_are_checked() {
-        assert_eq!(Scene::parse(DEFAULT).unwrap().units.len(), 3);
+        assert_eq!(Scene::parse(DEFAULT).unwrap().units.len(), 6);
         for (from, to, words) in [
             ("port = \"1-2\"", "port = \"1-1\"", "used twice"),
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),

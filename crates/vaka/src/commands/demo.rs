@@ -11,6 +11,8 @@ use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::gannet;
+use vaka_sim::unit::petrel;
+use vaka_sim::unit::shag;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
@@ -24,9 +26,11 @@ use crate::problem::Problem;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-const SCENES: [(&str, &str); 2] = [
+const SCENES: [(&str, &str); 4] = [
     ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
     ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
+    ("petrel", "a wave buoy logger that shows up as a UF2 disk and tells which of two boards it is"),
+    ("shag", "a shore display with two parts: a disk that takes a HEX file and says what became of it"),
 ];
 
 const TERN_SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
@@ -40,6 +44,18 @@ const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1
 /// What `objcopy` made of the same link as the DFU file.
 const GANNET_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
 
+const PETREL_SHEET: &str = include_str!("../../../../demo/sheets/petrel.toml");
+const PETREL_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.uf2");
+const PETREL_OTHER_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
+/// What the linker made, before it became blocks.
+const PETREL_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.bin");
+
+const SHAG_SHEET: &str = include_str!("../../../../demo/sheets/shag.toml");
+const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.hex");
+const INTERFACE_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.2.0.hex");
+/// What `objcopy` made of the same link as the HEX file.
+const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.bin");
+
 pub fn run(args: &Demo) -> Outcome {
     if args.list {
         for (name, purpose) in SCENES {
@@ -50,6 +66,8 @@ pub fn run(args: &Demo) -> Outcome {
     match args.scene.as_str() {
         "tern" => tern(),
         "gannet" => gannet_scene(),
+        "petrel" => petrel_scene(),
+        "shag" => shag_scene(),
         other => {
             let failure = Failure::new(Code::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
@@ -116,6 +134,68 @@ fn gannet_scene() -> Outcome {
     say("Somebody takes another product's file. The unit is not even asked to leave its application:");
     show.run("update tern-r1-1.5.0.hex --unattended", Code::Refused)?;
     show.truth("after the refusal", "the 1.3.0 that the linker made")?;
+    Ok(Code::Done)
+}
+
+const PETREL: &str = r#"
+[[unit]]
+product = "petrel"
+variant = "pb1"
+port = "1-1"
+serial = "P-00112"
+mode = "update"
+
+[[unit]]
+product = "stick"
+port = "1-2"
+serial = "BZ88"
+"#;
+
+fn petrel_scene() -> Outcome {
+    let regions = [petrel::BOOTLOADER_REGION, petrel::SETTINGS_REGION];
+    let show = Show::new(PETREL, petrel::APPLICATION_REGION.start, PETREL_BIN, regions)?;
+    show.file("sheets/petrel.toml", PETREL_SHEET.as_bytes())?;
+    show.file("petrel-pb1-2.4.0.uf2", PETREL_UF2)?;
+    show.file("petrel-pb2-2.4.0.uf2", PETREL_OTHER_UF2)?;
+
+    say("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
+    say("the same ids and the same UF2 family; an ordinary stick is plugged in beside it.");
+    show.run("survey", Code::Done)?;
+
+    say("The other board's file. Dragged onto the disk it would be programmed without a word:");
+    show.run("update petrel-pb2-2.4.0.uf2 --unattended", Code::Refused)?;
+
+    say(
+        "The right one. The unit restarts by itself with the last block, so that one waits until the others were read:",
+    );
+    show.run("update petrel-pb1-2.4.0.uf2 --unattended", Code::Done)?;
+    show.truth("after the update", "the 2.4.0 that the linker made for PB1")?;
+    Ok(Code::Done)
+}
+
+const SHAG: &str = r#"
+[[unit]]
+product = "shag"
+port = "1-1"
+serial = "S-00007"
+"#;
+
+fn shag_scene() -> Outcome {
+    let regions = [shag::BOOTLOADER_REGION, shag::INTERFACE_REGION];
+    let show = Show::new(SHAG, shag::DISPLAY_REGION.start, DISPLAY_BIN, regions)?;
+    show.file("sheets/shag.toml", SHAG_SHEET.as_bytes())?;
+    show.file("shag-display-3.1.0.hex", DISPLAY_HEX)?;
+    show.file("shag-interface-2.2.0.hex", INTERFACE_HEX)?;
+
+    say("The Shag, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:");
+    show.run("survey", Code::Done)?;
+
+    say("The interface chip's file does not belong onto this disk:");
+    show.run("update shag-interface-2.2.0.hex --unattended", Code::Refused)?;
+
+    say("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
+    show.run("update shag-display-3.1.0.hex --unattended", Code::Done)?;
+    show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
     Ok(Code::Done)
 }
 
@@ -198,7 +278,7 @@ impl Show {
             return Err(Problem::internal("The stand-in's own memory is not as the command said."));
         }
         say(&format!("The stand-in itself, asked {when}: its flash holds {what}, byte for"));
-        say("byte; bootloader and settings are as they left the factory; the application runs.\n");
+        say("byte; bootloader and what else was to stay are as they left the factory; the application runs.\n");
         Ok(())
     }
 }
