@@ -14,7 +14,7 @@ use thiserror::Error;
 
 use crate::flash::Flash;
 use crate::unit::{Condition, Hand, Unit};
-use crate::usb::{Answer, Face, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
 use crate::world::World;
 
 /// The version of the format that this reads.
@@ -56,6 +56,7 @@ struct Line {
     port: Option<String>,
     device: Option<u32>,
     setup: Option<String>,
+    pipe: Option<String>,
     reply: Option<String>,
     data: Option<String>,
     act: Option<String>,
@@ -87,7 +88,16 @@ enum Step {
     /// It is not.
     Absent(f64),
     /// It was asked this, with this data, and answered so.
-    Transfer(f64, [u8; 8], Vec<u8>, Answer),
+    Transfer(f64, Asked, Vec<u8>, Answer),
+}
+
+/// What was asked.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Asked {
+    /// By a setup packet.
+    Control([u8; 8]),
+    /// On the endpoint of this address.
+    Pipe(u8),
 }
 
 impl Step {
@@ -172,10 +182,12 @@ impl Reader {
                 self.scripts[at].shown = None;
             }
             Some(_) => {}
-            // Transfers on pipes are told in the trace, but not replayed.
-            None if line.setup.is_none() => {}
             None => {
-                let setup = bytes(line.setup.as_deref()?)?.try_into().ok()?;
+                let asked = match (&line.setup, &line.pipe) {
+                    (Some(setup), _) => Asked::Control(bytes(setup)?.try_into().ok()?),
+                    (None, Some(pipe)) => Asked::Pipe(*bytes(pipe)?.first()?),
+                    (None, None) => return None,
+                };
                 let data = bytes(line.data.as_deref().unwrap_or_default())?;
                 let answer = match line.error.as_deref() {
                     None if line.reply.is_some() => Answer::Data(bytes(line.reply.as_deref()?)?),
@@ -183,7 +195,7 @@ impl Reader {
                     Some("stall") => Answer::Stall,
                     Some(_) => Answer::Silent,
                 };
-                self.scripts[at].steps.push_back(Step::Transfer(line.t, setup, data, answer));
+                self.scripts[at].steps.push_back(Step::Transfer(line.t, asked, data, answer));
                 if line.error.as_deref() == Some("gone") {
                     self.scripts[at].steps.push_back(Step::Absent(line.t));
                     self.scripts[at].shown = None;
@@ -272,15 +284,23 @@ impl Replayed {
     }
 
     /// The recorded answer to a request.
-    fn answer(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        let asked = setup.bytes();
+    fn answer(&mut self, now: Duration, asked: Asked, data: &[u8]) -> Answer {
         // Up to the next change of what it shows.
         let here = self.steps.iter().take_while(|step| matches!(step, Step::Transfer(..)));
-        let fits = |step: &Step| matches!(step, Step::Transfer(_, setup, sent, _) if *setup == asked && sent == data);
-        let Some(at) = here.clone().position(fits) else {
-            // What a claim sends is not in a trace by itself.
-            let sets = matches!((setup.kind, setup.request), (0x01, 11) | (0x00, 9));
-            return if sets { Answer::Done } else { Answer::Stall };
+        let fits = |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent == data);
+        // A file that is written has another time in its folder than it had then.
+        let alike =
+            |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent.len() == data.len());
+        let is_pipe = matches!(asked, Asked::Pipe(_));
+        let found = here.clone().position(fits).or_else(|| here.clone().position(alike).filter(|_| is_pipe));
+        let Some(at) = found else {
+            // What a claim and the end of a halt send is not in a trace by itself.
+            let sets = |setup: [u8; 8]| matches!(setup[..2], [0x01, 11] | [0x00, 9] | [0x02, 1]);
+            return match asked {
+                Asked::Control(setup) if sets(setup) => Answer::Done,
+                Asked::Control(_) => Answer::Stall,
+                Asked::Pipe(_) => Answer::Silent,
+            };
         };
         self.steps.drain(..at);
         match self.steps.pop_front() {
@@ -308,11 +328,19 @@ impl Unit for Replayed {
     }
 
     fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {
-        Some(self.answer(now, setup, &[]))
+        Some(self.answer(now, Asked::Control(setup.bytes()), &[]))
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        self.answer(now, setup, data)
+        self.answer(now, Asked::Control(setup.bytes()), data)
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        let data = match transfer {
+            Bulk::In(..) => &[],
+            Bulk::Out(_, data) => data,
+        };
+        self.answer(now, Asked::Pipe(transfer.endpoint()), data)
     }
 
     fn bus_reset(&mut self, _: Duration) {}

@@ -164,7 +164,7 @@ impl Bus for NativeBus {
 
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
         if !udevd_runs() {
-            return clock.sleep(at_most.min(interval));
+            return look_out(clock, interval, at_most.min(AT_LEAST));
         }
         let mut watch = self.watch.lock().unwrap_or_else(PoisonError::into_inner);
         if watch.is_none() {
@@ -176,6 +176,35 @@ impl Bus for NativeBus {
             listen(watch, at_most.min(AT_LEAST));
         }
     }
+}
+
+/// Waits until the system's list is another one. Its names and numbers are read,
+/// which costs a small part of what it costs to read all of each device.
+fn look_out(clock: &dyn Clock, interval: Duration, at_most: Duration) {
+    let before = numbers();
+    let deadline = clock.now() + at_most;
+    loop {
+        let left = deadline.saturating_sub(clock.now());
+        clock.sleep(left.min(interval));
+        if left.is_zero() || numbers() != before {
+            return;
+        }
+    }
+}
+
+/// The names of all devices, with the numbers that change whenever one is
+/// enumerated anew.
+fn numbers() -> Vec<(String, String)> {
+    let entries = std::fs::read_dir(DEVICES).into_iter().flatten().flatten();
+    let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
+    let mut numbers: Vec<_> = names.filter(|name| !name.contains(':')).map(|name| (number_of(&name), name)).collect();
+    numbers.sort();
+    numbers
+}
+
+/// The number of the device at a port; nothing if there is none.
+fn number_of(port: &str) -> String {
+    std::fs::read_to_string(Path::new(DEVICES).join(port).join("devnum")).unwrap_or_default()
 }
 
 /// Wakes the thread that listens.
@@ -377,7 +406,7 @@ impl UsbDevice for NativeDevice {
         const LOOK: Duration = Duration::from_millis(5);
         let deadline = Instant::now() + within;
         loop {
-            let there = nusb::list_devices().wait().is_ok_and(|mut all| all.any(|one| one.id() == self.found.id()));
+            let there = number_of(&port_of(&self.found)).trim() == self.found.device_address().to_string();
             if !there || Instant::now() >= deadline {
                 return !there;
             }

@@ -66,7 +66,11 @@ fn a_survey_tells_what_is_on_the_disks() {
 fn a_uf2_disk_is_updated_and_the_last_block_is_not_called_checked() {
     let bench = bench();
     let file = firmware("petrel-pb2-2.4.0.uf2");
-    let ended = bench.update(&file, &["--unit", "port=1-1", "--unattended", "--format", "json"]);
+    let save = ["--save", "old.uf2"];
+    let ended = bench.update(&file, &[&["--unit", "port=1-1", "--unattended", "--format", "json"], &save[..]].concat());
+    let old = std::fs::read(bench.folder.path().join("old.uf2")).unwrap();
+    // The payload of the first block is the start of the firmware that was in it.
+    assert_eq!(old[32..288], std::fs::read(firmware("petrel-pb2-2.3.0.bin")).unwrap()[..256]);
     let result = ended.expect(0, &[]).result();
     // By hand: 8872 bytes are 35 blocks of 256; 34 of them were read.
     assert_eq!(

@@ -12,6 +12,8 @@ use serde_json::Value;
 use support::{Bench, Ended, Running, firmware, program, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::petrel::{Board, Petrel};
+use vaka_sim::unit::shag::Shag;
 use vaka_sim::unit::tern::{Revision, Tern};
 
 /// Long for a busy machine, short where a unit does not come back.
@@ -56,6 +58,12 @@ fn a_run_is_answered_from_its_record() {
     let cases: Vec<(Bench, &str, Vec<&str>)> = vec![
         (Bench::tern_r1(), "tern-r1-1.5.0.hex", vec!["--variant", "r1"]),
         (Bench::of(vec![(Box::new(Gannet::new("G-00031")), Vec::new())]), "gannet-1.3.0.dfu", vec![]),
+        (
+            Bench::of(vec![(Box::new(Petrel::new(Board::Pb1, "P-1").in_boot_mode()), Vec::new())]),
+            "petrel-pb1-2.4.0.uf2",
+            vec![],
+        ),
+        (Bench::of(vec![(Box::new(Shag::new("S-1")), Vec::new())]), "shag-display-3.1.0.hex", vec![]),
         (
             Bench::new(vec![(Tern::new(Revision::R2, "T2-00054"), Vec::new())]),
             "tern-r1-1.5.0.hex",

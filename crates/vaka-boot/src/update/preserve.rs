@@ -25,7 +25,22 @@ impl Job<'_, '_> {
         if !session.limits().can_read {
             return Err(refused("The unit cannot be read, so its present content cannot be saved."));
         }
-        let spans: Vec<Span> = settled.route.writes.iter().map(|region| region.span).collect();
+        let regions = settled.route.writes.iter().map(|region| region.span);
+        let extent = session
+            .extent(settled.image.start(), self.pace)
+            .map_err(|_| refused("The unit's present content could not be read, so it cannot be saved."))?;
+        // A unit may show no more than its application.
+        let spans: Vec<Span> = match extent {
+            None => regions.collect(),
+            Some(shown) => regions
+                .flat_map(|region| shown.iter().filter_map(move |part| part.common(region)).collect::<Vec<_>>())
+                .collect(),
+        };
+        if spans.is_empty() {
+            self.pace.warn("The unit shows no application, and nothing was saved.");
+            self.saved = Some(String::new());
+            return Ok(());
+        }
         let place = self.report.unit.clone().unwrap_or_default();
         let parts = visit::read_spans(session, &spans, &place, self.pace);
         session.rest(self.pace);
