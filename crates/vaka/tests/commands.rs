@@ -124,7 +124,7 @@ fn the_same_by_hand_in_two_terminals() {
     let vaka = |args: &[&str]| {
         Running::start(program().args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).args(args)).end()
     };
-    vaka(&["survey"]).expect(0, &["3 units", "T2-00054", "G-00031"]);
+    vaka(&["survey"]).expect(0, &["6 units", "T2-00054", "G-00031"]);
     let memory = |standins: &mut Running, name: &str| {
         let path = folder.path().join(name);
         writeln!(standins.stdin(), "memory 1-1 {}", path.display()).unwrap();
@@ -180,7 +180,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
             "The file is for r2.",
-            "bootloader and settings are as they left the factory",
+            "the bootloader and all else that stays are as they left the factory",
         ],
     );
     let ended = Running::start(program().args(["demo", "gannet"]).env("TMPDIR", folder.path())).end();
@@ -193,6 +193,19 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "CONFLICT: g1's region 'application' starts at 0x0000_5000",
         ],
     );
+    for (scene, words) in [
+        (
+            "petrel",
+            [
+                "accepted: the unit took 8 960 bytes without an error; 8 704 were read back",
+                "CONFLICT: pb1's is \"PBA1\"",
+            ],
+        ),
+        ("shag", ["read-back: 4 360 of 4 360 bytes", "The file is for another part of the product: --part interface"]),
+    ] {
+        let ended = Running::start(program().args(["demo", scene]).env("TMPDIR", folder.path())).end();
+        ended.expect(0, &words).expect(0, &["the application runs"]);
+    }
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     Running::start(program().args(["demo", "--list"])).end().expect(0, &["tern"]);
     Running::start(program().args(["demo", "puffin"])).end().expect(2, &["There is no example 'puffin'"]);

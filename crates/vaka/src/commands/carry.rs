@@ -21,6 +21,7 @@ use vaka_usb::SystemClock;
 use super::{convert, say, update};
 use crate::Outcome;
 use crate::args::{CarryCommand, Common};
+use crate::journal::Attempt;
 use crate::lock::Locks;
 use crate::problem::Problem;
 use crate::render;
@@ -163,7 +164,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         ..job::Request::new(&text)
     };
     let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
-    let attempt = update::begun(path, request.options, common, &bytes, &text);
+    let attempt = Attempt::begin(update::begun(path, request.options, common, &bytes, &text));
     let mut watched = update::Watched::default();
     let mut tell = |event: Event| {
         watched.look(&event);

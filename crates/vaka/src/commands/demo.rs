@@ -278,7 +278,7 @@ impl Show {
             return Err(Problem::internal("The stand-in's own memory is not as the command said."));
         }
         say(&format!("The stand-in itself, asked {when}: its flash holds {what}, byte for"));
-        say("byte; bootloader and what else was to stay are as they left the factory; the application runs.\n");
+        say("byte; the bootloader and all else that stays are as they left the factory; the application runs.\n");
         Ok(())
     }
 }

@@ -3,6 +3,7 @@
 use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::Arc;
+use std::thread::ScopedJoinHandle;
 
 use sha2::{Digest, Sha256};
 use vaka_boot::bench::Bench;
@@ -61,33 +62,60 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         shelf: Some(&StateFolder),
     };
     let mut renderer = render::renderer(setting);
-    let attempt = begin(args, common, &bytes, file.payload);
-    let mut watched = Watched::default();
-    let mut tell = |event: Event| {
-        watched.look(&event);
-        renderer.event(event);
-    };
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let report = update::run(&bench, &request, &mut *person(common), &mut pace);
-    if let Some(attempt) = attempt {
-        watched.note(attempt, &report);
-    }
+    let report = std::thread::scope(|scope| {
+        let what = || begun(&args.file, args.choose.options(), common, &bytes, file.payload);
+        let mut attempt = Opening::new((!args.plan).then(|| scope.spawn(what)));
+        let mut watched = Watched::default();
+        let mut tell = |event: Event| {
+            if matches!(event, Event::Step { .. }) {
+                attempt.begin();
+            }
+            watched.look(&event);
+            renderer.event(event);
+        };
+        let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+        let report = update::run(&bench, &request, &mut *person(common), &mut pace);
+        if let Some(attempt) = attempt.begun() {
+            watched.note(attempt, &report);
+        }
+        report
+    });
     Ok(report.code)
 }
 
-/// Notes in the journal that an attempt begins.
-fn begin(args: &Update, common: &Common, bytes: &[u8], payload: &[u8]) -> Option<Result<Attempt, String>> {
-    (!args.plan).then(|| begun(&args.file, args.choose.options(), common, bytes, payload))
+/// The beginning of an attempt: digests are made while the unit is looked for, and
+/// it stands in the journal before the first step.
+enum Opening<'scope> {
+    Unwanted,
+    Making(ScopedJoinHandle<'scope, Begun>),
+    Noted(Result<Attempt, String>),
 }
 
-/// The same for any file that is put into a unit.
-pub fn begun(
-    path: &Path,
-    options: ReadOptions,
-    common: &Common,
-    bytes: &[u8],
-    payload: &[u8],
-) -> Result<Attempt, String> {
+impl<'scope> Opening<'scope> {
+    fn new(making: Option<ScopedJoinHandle<'scope, Begun>>) -> Self {
+        making.map_or(Self::Unwanted, Self::Making)
+    }
+
+    fn begin(&mut self) {
+        if let Self::Making(_) = self
+            && let Self::Making(making) = std::mem::replace(self, Self::Unwanted)
+        {
+            let made = making.join().map_err(|_| "its beginning could not be made".to_owned());
+            *self = Self::Noted(made.and_then(Attempt::begin));
+        }
+    }
+
+    fn begun(mut self) -> Option<Result<Attempt, String>> {
+        self.begin();
+        match self {
+            Self::Noted(attempt) => Some(attempt),
+            Self::Unwanted | Self::Making(_) => None,
+        }
+    }
+}
+
+/// What the journal says at the beginning of any attempt.
+pub fn begun(path: &Path, options: ReadOptions, common: &Common, bytes: &[u8], payload: &[u8]) -> Begun {
     // Where a binary is put does not change its bytes.
     let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
     let image = image::read(payload, options).or_else(|_| image::read(payload, somewhere)).ok();
@@ -96,7 +124,7 @@ pub fn begun(
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
         text::hex(&digest.finalize())
     });
-    let begun = Begun {
+    Begun {
         time: jiff::Timestamp::now(),
         vaka: env!("CARGO_PKG_VERSION").to_owned(),
         file: FileRecord {
@@ -107,8 +135,7 @@ pub fn begun(
         },
         label: common.variant.clone(),
         agreed: common.agree.clone(),
-    };
-    Attempt::begin(begun)
+    }
 }
 
 /// What the journal wants to know of the events.
