@@ -171,7 +171,7 @@ impl fmt::Display for RestartBy {
         match self {
             Self::Address(at) => write!(f, "leave update mode and start at {at}"),
             Self::BusReset => f.write_str("reset the bus, which makes the unit start its application"),
-            Self::Itself => f.write_str("the unit leaves update mode by itself"),
+            Self::Itself => f.write_str("the unit restarts by itself"),
             Self::Eject => f.write_str("eject the unit's disk, which makes it start its application"),
             Self::PowerCycle => f.write_str("unplug the unit and plug it in again, by hand"),
             Self::Nothing => f.write_str("nothing: the unit's application runs all the time"),
