@@ -398,6 +398,7 @@ impl Execution<'_, '_> {
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Rejected { cure, .. } => cure,
+            SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
             SessionError::Gone => {
                 "Check cable and power, put the unit into update mode again and run the same command: it begins anew."
             }
@@ -408,7 +409,8 @@ impl Execution<'_, '_> {
                 "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
             }
         };
-        Failure::new(Code::Transfer, format!("Failed {doing} at {at}: {error}.")).state(self.standing()).cure(cure)
+        let code = if matches!(error, SessionError::Held(_)) { Code::Access } else { Code::Transfer };
+        Failure::new(code, format!("Failed {doing} at {at}: {error}.")).state(self.standing()).cure(cure)
     }
 
     /// How far it got, in a sentence.

@@ -52,7 +52,9 @@ pub trait Session {
     fn limits(&self) -> Limits;
 
     /// The sectors that it reports, if it does.
-    fn sectors(&self) -> Option<&SectorMap>;
+    fn sectors(&self) -> Option<&SectorMap> {
+        None
+    }
 
     /// Whether the memory at an address can be read. Changes nothing.
     ///
@@ -65,13 +67,19 @@ pub trait Session {
     ///
     /// # Errors
     /// It refused; nothing was changed.
-    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = pace;
+        Err(no_word())
+    }
 
     /// Erases everything that the unit's memory has.
     ///
     /// # Errors
     /// Any of it may be erased.
-    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = pace;
+        Err(no_word())
+    }
 
     /// The addresses that it can give, where it tells: a unit may show no more
     /// than its application.
@@ -97,7 +105,10 @@ pub trait Session {
     ///
     /// # Errors
     /// The sector may be half erased.
-    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = (sector, pace);
+        Err(no_word())
+    }
 
     /// Writes one block into erased memory; at most `block_size` bytes.
     ///
@@ -131,6 +142,11 @@ pub trait Session {
 
     /// USB transfers so far.
     fn transfers(&self) -> u64;
+}
+
+/// A plan has no such step on the route.
+fn no_word() -> SessionError {
+    SessionError::Misbehaved("its way of updating has no word for that: the unit decides it".into())
 }
 
 /// Why a unit did not do what it was asked for.

@@ -166,6 +166,22 @@ fn a_disk_is_read_compared_and_left_again() {
     nothing_else_was_touched(&bench);
 }
 
+#[test]
+fn a_unit_is_brought_into_update_mode_and_left_there() {
+    let bench = bench();
+    let before = bench.memory("1-4");
+    let hand = |after, hand| lock(&bench.world).hand_later("1-4", std::time::Duration::from_millis(after), hand);
+    hand(300, Hand::Pull);
+    hand(400, Hand::Hold("MARK".into()));
+    hand(500, Hand::Plug);
+    hand(600, Hand::Release("MARK".into()));
+    bench
+        .run(&["enter", "--unit", "port=1-4", "--variant", "pb1", "--wait", "10s"])
+        .expect(0, &["Pull the cable, hold MARK", "1-4 is in update mode; nothing was changed in it."]);
+    assert_eq!((bench.condition("1-4"), bench.memory("1-4") == before), (Condition::Boot, true));
+    nothing_else_was_touched(&bench);
+}
+
 /// Two units of one kind: both are listed, and neither is touched.
 #[test]
 fn a_second_disk_of_the_same_kind_has_to_be_told_apart() {

@@ -6,9 +6,8 @@
 //! after it. A unit that is not manifestation tolerant answers nothing from
 //! then on, and that is no failure.
 
-use vaka_core::address::{Address, Span};
+use vaka_core::address::Address;
 use vaka_core::dfu::{Request, State};
-use vaka_core::memory::SectorMap;
 use vaka_usb::{TransferError, UsbDevice};
 
 use super::link::{Link, Opening, Pauses, TIME_TO_GO, Work};
@@ -98,25 +97,9 @@ impl Session for PlainSession {
         Limits { block_size: u32::from(opening.block_size), can_read: opening.attributes.can_upload() }
     }
 
-    fn sectors(&self) -> Option<&SectorMap> {
-        None
-    }
-
     fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
         // Plain DFU has no word for it, and an upload that is refused may be by design.
         Ok(Protection::Unknown)
-    }
-
-    fn unprotect(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("plain DFU has no word for that".into()))
-    }
-
-    fn erase(&mut self, _: Span, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("plain DFU erases by itself".into()))
-    }
-
-    fn erase_all(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("plain DFU erases by itself".into()))
     }
 
     fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {

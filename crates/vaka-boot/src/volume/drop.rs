@@ -8,7 +8,6 @@ use std::time::Duration;
 use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
 use vaka_core::image::{Image, hex};
-use vaka_core::memory::SectorMap;
 use vaka_core::plan::{ERASED, Run};
 use vaka_core::sheet::{DropFile, FileForm, Leave, VolumeRoute};
 
@@ -91,10 +90,6 @@ impl Session for Dropped {
         Limits { block_size: CHUNK, can_read: self.present.is_some() }
     }
 
-    fn sectors(&self) -> Option<&SectorMap> {
-        None
-    }
-
     fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
         Ok(Protection::Unknown)
     }
@@ -162,17 +157,5 @@ impl Session for Dropped {
 
     fn transfers(&self) -> u64 {
         self.disk.transfers()
-    }
-
-    fn unprotect(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a disk has no word for that".into()))
-    }
-
-    fn erase(&mut self, _: Span, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a unit with a disk erases by itself".into()))
-    }
-
-    fn erase_all(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a unit with a disk erases by itself".into()))
     }
 }

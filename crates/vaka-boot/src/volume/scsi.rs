@@ -25,6 +25,8 @@ const LONG: Duration = Duration::from_secs(30);
 const FLUSH: Duration = Duration::from_secs(60);
 /// How long a unit may say that it becomes ready. Chosen by us.
 const PATIENCE: Duration = Duration::from_secs(30);
+/// How long a unit that was just plugged in may have no medium yet. Chosen by us.
+const TIME_FOR_MEDIUM: Duration = Duration::from_secs(3);
 /// How often a unit that becomes ready is asked. Chosen by us.
 const ASK_AGAIN: Duration = Duration::from_millis(200);
 /// How often a command is repeated after unit attentions, which may come several
@@ -99,7 +101,7 @@ impl Scsi {
         if inquiry.first().is_none_or(|kind| *kind != 0) {
             return Ok(Err(scsi.transport));
         }
-        scsi.run(&[0; 6], Data::None, SHORT, true, pace)?;
+        scsi.wait_for_medium(pace)?;
         let capacity = scsi.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, pace)?;
         let Some((last, size)) = capacity.first_chunk::<8>().map(|bytes| {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
@@ -114,6 +116,21 @@ impl Scsi {
         scsi.is_protected = scsi.asks_protected(pace)?;
         scsi.has_changed = false;
         Ok(Ok(scsi))
+    }
+
+    /// TEST UNIT READY, until there is a medium: some units put it in only after they
+    /// were plugged in.
+    fn wait_for_medium(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let deadline = pace.now() + TIME_FOR_MEDIUM;
+        loop {
+            match self.run(&[0; 6], Data::None, SHORT, true, pace) {
+                Err(SessionError::Rejected { .. }) if pace.now() < deadline => {
+                    let until = pace.now() + ASK_AGAIN;
+                    pace.wait_until(until, "the unit's disk");
+                }
+                other => return other.map(drop),
+            }
+        }
     }
 
     /// MODE SENSE(6), all pages. A unit that does not know it is taken as

@@ -11,7 +11,6 @@ use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
 use vaka_core::image::Image;
 use vaka_core::image::uf2::{self, PAYLOAD, Present};
-use vaka_core::memory::SectorMap;
 use vaka_core::plan::Run;
 use vaka_core::sheet::{Leave, VolumeRoute};
 
@@ -32,6 +31,8 @@ struct Seen {
     present: Present,
     /// Up to which address; all of it if there is none.
     until: Option<Address>,
+    /// Whether there is no such file.
+    is_missing: bool,
 }
 
 /// A unit that takes UF2 blocks.
@@ -82,9 +83,10 @@ impl Blocks {
                 Some(name) => self.disk.read_file(name, &is_enough, pace)?,
                 None => None,
             };
+            let is_missing = file.is_none();
             let file = file.unwrap_or_default();
             let until = until.filter(|_| is_enough(&file));
-            self.seen = Some(Seen { present: Present::read(&file), until });
+            self.seen = Some(Seen { present: Present::read(&file), until, is_missing });
         }
         Ok(&self.seen.get_or_insert_default().present)
     }
@@ -95,16 +97,16 @@ impl Session for Blocks {
         Limits { block_size: CHUNK, can_read: self.present.is_some() }
     }
 
-    fn sectors(&self) -> Option<&SectorMap> {
-        None
-    }
-
     fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
         let Some(name) = self.present.clone() else { return Ok(Protection::Unknown) };
-        Ok(match self.present(Some(at), pace)?.is_empty() {
-            true => Protection::Unreadable(format!("its {name} holds no block")),
-            false => Protection::Open,
-        })
+        if !self.present(Some(at), pace)?.is_empty() {
+            return Ok(Protection::Open);
+        }
+        if self.seen.as_ref().is_some_and(|seen| seen.is_missing) {
+            pace.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
+            return Ok(Protection::Unknown);
+        }
+        Ok(Protection::Unreadable(format!("its {name} holds no block")))
     }
 
     fn extent(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
@@ -186,17 +188,5 @@ impl Session for Blocks {
 
     fn transfers(&self) -> u64 {
         self.disk.transfers()
-    }
-
-    fn unprotect(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a disk has no word for that".into()))
-    }
-
-    fn erase(&mut self, _: Span, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a unit with a disk erases by itself".into()))
-    }
-
-    fn erase_all(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        Err(SessionError::Misbehaved("a unit with a disk erases by itself".into()))
     }
 }

@@ -721,6 +721,8 @@ mod tests {
     use crate::unit::UsbId;
 
     const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
+    const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
+    const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
 
     fn parse(text: &str) -> Result<Sheet, SheetError> {
         Sheet::parse("tern.toml", text)
@@ -795,6 +797,75 @@ mod tests {
             assert!(error.message.contains(words), "{to}: {error}");
             assert!(error.line > 0 && error.line <= text.lines().count(), "{error}");
         }
+    }
+
+    /// The same for what only units with disks and parts have.
+    #[test]
+    fn what_is_wrong_about_a_disk_or_a_part_is_found() {
+        let cases: &[(&str, &str, &str, &str, &str)] = &[
+            (PETREL, "takes = \"uf2\"\n", "", "kind", "say with `takes`"),
+            (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "unknown variant `zip`"),
+            (PETREL, "family = 0x5EAB_D123\n", "", "kind", "give the `family`"),
+            (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
+            (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
+            (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
+            (PETREL, "present = \"CURRENT.UF2\"", "present = \"current.uf2\"", "present", "short file name"),
+            (PETREL, "present = \"CURRENT.UF2\"", "present = \"A/B.UF2\"", "present", "short file name"),
+            (PETREL, "present = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
+            (PETREL, "present = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`present`"),
+            (PETREL, "present = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
+            (
+                PETREL,
+                "start = 0x0C10_4000\nsize = \"558 KiB\"",
+                "start = 0x0C10_4000\nsize = 571264",
+                "writes",
+                "inside a UF2 block",
+            ),
+            (SHAG, "label = [\"SHAG\", \"SHAG_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
+            (SHAG, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
+            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
+            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
+            (SHAG, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+            (SHAG, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
+            (SHAG, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
+            (SHAG, "part = \"display\"\n", "", "id", "which part"),
+            (SHAG, "id = \"interface\"", "id = \"display\"", "id", "another part"),
+            (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
+        ];
+        for (sheet, from, to, key, words) in cases {
+            assert!(sheet.contains(from), "the demo sheet no longer holds: {from}");
+            let mut text = sheet.replacen(from, to, 1);
+            // Sectors of one block, so that only the region is at fault.
+            if *words == "inside a UF2 block" {
+                text = text.replace("sectors = 288, size = \"2 KiB\"", "sectors = 4608, size = 128");
+            }
+            let error = parse(&text).map(|_| ()).expect_err(to);
+            assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
+        }
+    }
+
+    /// What the unit says of its board tells variants apart as well as a label.
+    #[test]
+    fn variants_with_board_ids_of_their_own_need_no_label() {
+        let unlabelled: String =
+            PETREL.lines().filter(|line| !line.starts_with("look_at")).map(|line| format!("{line}\n")).collect();
+        assert!(parse(&unlabelled).is_ok());
+        let twins = unlabelled.replace("Petrel-PB2-r1", "Petrel-PB1-r3");
+        let error = parse(&twins).map(|_| ()).unwrap_err();
+        assert!(error.message.contains("nothing tells them apart"), "{error}");
+    }
+
+    #[test]
+    fn a_part_has_its_own_version_and_only_its_variants() {
+        let sheet = parse(SHAG).unwrap();
+        let after = |id: &str| match sheet.version_source(sheet.variant(id).unwrap()) {
+            VersionSource::Text { after, .. } => after.clone(),
+            other => panic!("{other:?}"),
+        };
+        assert_eq!((after("d1").as_str(), after("i1").as_str()), ("Display:", "Interface:"));
+        let only = sheet.only_part("interface").unwrap();
+        assert_eq!((only.variants.len(), only.variants[0].id.as_str()), (1, "i1"));
+        assert!(sheet.only_part("wing").is_none());
     }
 
     #[test]

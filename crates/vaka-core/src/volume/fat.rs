@@ -52,6 +52,8 @@ pub struct Partition {
 pub struct Layout {
     /// Which kind.
     pub kind: Kind,
+    /// All its sectors; of two that promise more than there are the smaller number.
+    pub sectors: u64,
     /// Where the first FAT begins.
     pub fat_start: u64,
     /// Sectors in one FAT.
@@ -72,8 +74,8 @@ pub struct Layout {
 /// # Errors
 /// Neither is there.
 pub fn volume(first: &[u8], count: u64) -> Result<Partition, NoFat> {
-    if Layout::parse(first, count).is_ok() {
-        return Ok(Partition { start: 0, count });
+    if let Ok(layout) = Layout::parse(first, count) {
+        return Ok(Partition { start: 0, count: layout.sectors });
     }
     if first.get(510..512) != Some(&[0x55, 0xAA]) {
         return Err(NoFat("sector 0 is neither a boot sector nor a partition table"));
@@ -124,7 +126,8 @@ impl Layout {
             4085..65525 => Kind::Fat16,
             _ => Kind::Fat32,
         };
-        let layout = Self { kind, fat_start, fat_sectors, root_start, data_start, cluster_sectors, clusters };
+        let layout =
+            Self { kind, sectors: total, fat_start, fat_sectors, root_start, data_start, cluster_sectors, clusters };
         let room = fat_sectors * SECTOR as u64 * 8 / layout.entry_bits();
         Ok(Self { clusters: clusters.min(room.saturating_sub(2)), ..layout })
     }
@@ -211,6 +214,7 @@ mod tests {
     fn twelve_bit_entries_cross_bytes() {
         let layout = Layout {
             kind: Kind::Fat12,
+            sectors: 9,
             fat_start: 1,
             fat_sectors: 1,
             root_start: 3,
