@@ -99,7 +99,7 @@ impl Execution<'_, '_> {
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
                 // Done before the plan was settled, or once the unit is back.
-                Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } => {}
+                Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } | Step::ReadOnceMore { .. } => {}
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
             }
         }
@@ -126,6 +126,19 @@ impl Execution<'_, '_> {
             self.session.rest(self.pace);
         }
         looked.map(|()| equal)
+    }
+
+    /// Carries out the plan's last step, if it is to read the unit once more.
+    ///
+    /// # Errors
+    /// What it gives differs, or it cannot be read. Nothing was changed.
+    pub fn read_once_more(&mut self) -> Result<(), Failure> {
+        let once_more = self.plan.plan().steps.iter().find(|step| matches!(step, Step::ReadOnceMore { .. }));
+        let Some(step @ Step::ReadOnceMore { spans }) = once_more else { return Ok(()) };
+        let bytes = spans.iter().map(|span| span.len()).sum();
+        let read = self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, true));
+        self.session.rest(self.pace);
+        read
     }
 
     /// Reads every sector as far as the image goes.

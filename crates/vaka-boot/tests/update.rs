@@ -40,7 +40,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         FaultKind::Pull(None),
         FaultKind::Pull(Some(Duration::from_millis(700))),
     ];
-    for (unit, least, check) in [(0, 100, Check::ReadBack), (1, 40, Check::ReadBack), (2, 30, Check::Accepted)] {
+    for (unit, least, check) in [(0, 100, Check::ReadBack), (1, 40, Check::ReadBack), (2, 30, Check::ReadBack)] {
         let whole = faulty(unit, Vec::new());
         let (report, events) = whole.update();
         assert_eq!(

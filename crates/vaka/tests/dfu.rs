@@ -29,7 +29,8 @@ fn assert_holds(bench: &Bench, name: &str) {
 #[test]
 fn a_gannet_is_updated_from_its_application() {
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
-    for (traits, check) in [(Gannet::TRAITS, "read-back"), (leaving, "accepted")] {
+    let mute = Traits { can_upload: false, ..leaving };
+    for (traits, check) in [(Gannet::TRAITS, "read-back"), (leaving, "read-back"), (mute, "accepted")] {
         let bench = gannet(Gannet::with("G-00031", traits, Manner::default()));
         let before = bench.memory("1-1");
         let ended = bench.update(&firmware("gannet-1.3.0.dfu"), &["--unattended", "--format", "json"]);

@@ -4,14 +4,17 @@
 use vaka_core::address::Span;
 use vaka_core::compare;
 use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
-use vaka_core::plan::{Plan, Step};
+use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Step};
 use vaka_core::sheet::{DropFile, ResultFile, Takes, VolumeRoute};
 use vaka_core::size::Grouped;
 use vaka_core::text;
+use vaka_usb::DeviceInfo;
 
 use super::Job;
 use super::settle::Settled;
-use crate::confirm::Seen;
+use crate::confirm::{self, Expected, Seen};
+use crate::entry::{self, Way};
+use crate::executor::Tally;
 use crate::opened::{Link, Opened};
 use crate::session::SessionError;
 use crate::volume;
@@ -38,6 +41,62 @@ impl Job<'_, '_> {
         };
         self.must_not_be_refused(file, &opened)?;
         if looks { self.compare_again(settled, route, file, opened) } else { Ok(()) }
+    }
+
+    /// Brings a unit that left before it could be read into update mode once more,
+    /// compares, and starts it again. If it cannot be brought there, what it holds
+    /// stays as weakly checked as it was.
+    pub(super) fn read_once_more(
+        &mut self,
+        settled: &Settled<'_>,
+        plan: &ApprovedPlan,
+        expected: &Expected<'_>,
+        running: &DeviceInfo,
+    ) -> Result<(), Failure> {
+        if !plan.plan().steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. })) {
+            return Ok(());
+        }
+        let way = Way::of(settled.sheet, settled.route, running);
+        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.pace) {
+            Ok(booted) => booted,
+            Err(failure) if failure.code == Code::Stopped => return Err(failure),
+            Err(failure) => {
+                self.pace.warn(format!("{} What it holds was not read.", failure.message));
+                return self.must_run_again(expected, running);
+            }
+        };
+        let opened = self.open(&booted)?;
+        let Some(opening) = opened.opening(settled.route) else { return self.must_run_again(expected, &booted) };
+        let place = self.bench.place(&booted.location);
+        let mut session = opened.open(opening, self.pace).map_err(|error| self.not_opened(&error, &place))?;
+        let (mut ledger, mut tally) = (Ledger::new(plan.plan().sectors()), Tally::default());
+        let read = self.execution(plan, settled, &mut ledger, &mut tally, &mut *session).read_once_more();
+        self.report.durations_ms.append(&mut tally.durations);
+        self.report.transfers.add(&tally.transfers);
+        read.map_err(|failure| failure.state("Its application ran after the update; the unit is in update mode now."))?;
+        self.report.bytes_checked = tally.checked;
+        if tally.checked == settled.image.len() {
+            self.report.check = Check::ReadBack;
+        }
+        self.restart(plan.plan(), &mut *session)?;
+        drop(session);
+        self.must_run_again(expected, &booted)
+    }
+
+    /// Waits for the application after the unit was only read.
+    fn must_run_again(&mut self, expected: &Expected<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
+        let seen = confirm::confirm(self.bench, expected, unit, self.pace);
+        (self.report.after, self.report.next) = (seen.after, seen.next);
+        if seen.after == After::NotBack {
+            return Err(Failure::new(
+                Code::NotBack,
+                format!("The application did not come back once more: {}.", seen.words),
+            )
+            .state("It ran after the update; nothing was changed since.")
+            .cure("Press reset on the unit, or unplug it and plug it in again."));
+        }
+        self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+        Ok(())
     }
 
     /// It was back and is gone again: it may come once more.

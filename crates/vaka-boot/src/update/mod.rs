@@ -386,7 +386,7 @@ impl<'a, 'b> Job<'a, 'b> {
         self.is_in_again();
         self.restart(plan.plan(), &mut *session)?;
         drop(session);
-        self.confirm(unit, settled, plan.plan())
+        self.confirm(unit, settled, &plan)
     }
 
     /// The unit cannot be worked with; one that left may come back.
@@ -531,7 +531,8 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(())
     }
 
-    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, plan: &Plan) -> Result<(), Failure> {
+    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, approved: &ApprovedPlan) -> Result<(), Failure> {
+        let plan = approved.plan();
         let source = settled.sheet.version_source(settled.variant);
         let tells = *source != VersionSource::Nowhere;
         let version = image_version(settled.variant, &settled.image).filter(|_| tells);
@@ -565,8 +566,12 @@ impl<'a, 'b> Job<'a, 'b> {
             ));
             return Ok(());
         }
-        self.report.code = Code::Done;
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+        drop(seen.opened);
+        if let Some(running) = seen.device {
+            self.read_once_more(settled, approved, &expected, &running)?;
+        }
+        self.report.code = Code::Done;
         Ok(())
     }
 

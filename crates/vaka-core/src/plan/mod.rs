@@ -103,6 +103,12 @@ pub enum Step {
         /// Its name.
         file: String,
     },
+    /// The unit is brought into update mode once more with nobody's hands, only to
+    /// be read, and started again.
+    ReadOnceMore {
+        /// What is read.
+        spans: Vec<Span>,
+    },
     /// The unit leaves update mode.
     Restart {
         /// How.
@@ -231,6 +237,13 @@ impl fmt::Display for Step {
                 let sure =
                     if *vouched { "" } else { "; only equality proves something, this unit may give other bytes" };
                 write!(f, "read {} bytes back and compare each with what was written{sure}", Grouped(bytes))
+            }
+            Self::ReadOnceMore { spans } => {
+                let bytes = Grouped(spans.iter().map(|span| span.len()).sum());
+                write!(
+                    f,
+                    "bring the unit into update mode once more, read {bytes} bytes and compare each, start it again"
+                )
             }
             Self::Restart { by } => by.fmt(f),
             Self::Confirm { id, version, within_ms } => {
@@ -385,6 +398,7 @@ impl Plan {
             RouteKind::Volume(route) => matches!(route.takes, Takes::File(_)),
         };
         steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });
+        steps.extend(once_more(job, &steps));
         let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
         let untouched = match &job.route.kind {
             RouteKind::Dfu { .. } | RouteKind::Volume(_) => {
@@ -490,6 +504,16 @@ fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Resu
     let at = job.route.restart_at.unwrap_or(job.image.start());
     steps.push(Step::Restart { by: RestartBy::Address(at) });
     Ok(sectors)
+}
+
+/// A unit that left before it could be read is brought back for that, where nobody's
+/// hands are needed and what it gives is what it took.
+fn once_more(job: &Job<'_>, steps: &[Step]) -> Option<Step> {
+    let RouteKind::PlainDfu { uploads_image: true, .. } = job.route.kind else { return None };
+    let finishes = steps.iter().any(|step| matches!(step, Step::Finish { .. }));
+    let leaves = job.geometry.attributes.is_some_and(|attributes| !attributes.manifestation_tolerant());
+    let wanted = finishes && leaves && job.geometry.can_read && job.route.enters_by_itself();
+    wanted.then(|| Step::ReadOnceMore { spans: vec![job.image.span()] })
 }
 
 /// Refuses what only a route with addresses can do.

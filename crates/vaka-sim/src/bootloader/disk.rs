@@ -227,7 +227,7 @@ impl Disk {
         let tag = if self.is_odd(Oddity::OldTag) { self.last_tag } else { self.tag };
         let code = if self.is_odd(Oddity::Phase) { 2 } else { u8::from(!passed) };
         let signature = if self.is_odd(Oddity::OwnSignature) { b"TIDE" } else { b"USBS" };
-        self.state = if code == 2 || tag != self.tag { State::Broken } else { State::Command };
+        self.state = if code == 2 { State::Broken } else { State::Command };
         let mut bytes = signature.to_vec();
         bytes.extend(tag.to_le_bytes());
         bytes.extend(residue.to_le_bytes());
