@@ -11,6 +11,7 @@ use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{Content, Geometry, Job, Ledger, Plan, PlanError, SectorState};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::volume::{VolumeFacts, lines};
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const R1: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
@@ -266,5 +267,65 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
         let found = judge(&case);
         assert_eq!(found.outcome, outcome, "{vendor:x}:{product:x} {release:x}: {found:#?}");
         assert!(found.evidence.iter().any(|e| e.means.contains(because)), "{because}: {found:#?}");
+    }
+}
+
+/// A unit with a disk: what is on it, what a person said, and the deciding evidence.
+#[test]
+fn what_fits_what_disk() {
+    use Outcome::{Conflicts, Fits};
+    let sheet = Sheet::parse("petrel.toml", include_str!("../../../demo/sheets/petrel.toml")).unwrap();
+    let pb1: &[u8] = include_bytes!("../../../demo/firmware/out/petrel-pb1-2.4.0.uf2");
+    let disk = |board: &str| VolumeFacts {
+        label: Some("PETREL".into()),
+        texts: vec![("INFO_UF2.TXT".into(), lines(format!("UF2 Bootloader\r\nBoard-ID: {board}\r\n").as_bytes()))],
+        families: vec![0x5EAB_D123],
+        ..VolumeFacts::default()
+    };
+    let good = || disk("Petrel-PB1-r3");
+    let bare = VolumeFacts { texts: Vec::new(), ..good() };
+    let nameless = VolumeFacts { texts: vec![("INFO_UF2.TXT".into(), vec!["Model: x".into()])], ..good() };
+    let other_label = VolumeFacts { label: Some("HOLIDAY".into()), ..good() };
+    let no_label = VolumeFacts { label: None, ..good() };
+    let small_letters = VolumeFacts { label: Some("petrel".into()), ..good() };
+    let protected = VolumeFacts { read_only: true, ..good() };
+    let damaged = VolumeFacts { fault: Some("its boot sector is damaged".into()), ..good() };
+    let other_chip = VolumeFacts { families: vec![7], ..good() };
+    type Row<'a> = (&'a str, Option<VolumeFacts>, Option<&'a str>, Outcome, &'a str);
+    let table: Vec<Row<'_>> = vec![
+        ("its own board", Some(good()), None, Fits, "board information Petrel-PB1-r3: this is Petrel, board PB1"),
+        ("the label agrees", Some(good()), Some("pb1"), Fits, "this is Petrel, board PB1"),
+        ("the label contradicts", Some(good()), Some("pb2"), Conflicts, "board information Petrel-PB1-r3: pb2's is"),
+        ("another board", Some(disk("Petrel-PB2-r1")), None, Conflicts, "board word \"PBA1\": pb2's is \"PBA2\""),
+        ("a third board", Some(disk("Petrel-PB3-r1")), Some("pb1"), Conflicts, "Petrel-PB3-r1: pb1's is Petrel-PB1-r3"),
+        ("nearly its board", Some(disk("petrel-pb1-r3")), Some("pb1"), Conflicts, "pb1's is Petrel-PB1-r3"),
+        ("no board", Some(nameless), Some("pb1"), Conflicts, "board information no Board-ID"),
+        ("no UF2 disk", Some(bare), Some("pb1"), Conflicts, "not the disk of a UF2 bootloader"),
+        ("another disk", Some(other_label), None, Conflicts, "disk label HOLIDAY: pb1's update disk is PETREL"),
+        ("no label", Some(no_label), None, Conflicts, "disk label none"),
+        ("FAT knows no case", Some(small_letters), None, Fits, "disk label petrel: pb1's update disk"),
+        ("write-protected", Some(protected), None, Conflicts, "the unit says that it takes nothing"),
+        ("damaged", Some(damaged), Some("pb1"), Conflicts, "nothing is written to it"),
+        ("another chip", Some(other_chip), None, Conflicts, "0x00000007: the present application's"),
+        ("no disk", None, Some("pb1"), Conflicts, "the sheet's route writes to a disk"),
+    ];
+    for (what, volume, label, outcome, words) in table {
+        let unit = UnitFacts { volume, product: None, ..unit(6) };
+        let label = label.map(|label| sheet.variant(label).unwrap());
+        let image = image(pb1);
+        let case = Case {
+            sheet: &sheet,
+            unit: Some(&unit),
+            image: &image,
+            label,
+            running: None,
+            clear_all: false,
+            keep: &[],
+            agreed: &[],
+        };
+        let verdict = judge(&case);
+        assert_eq!(verdict.outcome, outcome, "{what}: {:?}", verdict.evidence);
+        let said: Vec<String> = verdict.evidence.iter().map(|evidence| evidence.sentence()).collect();
+        assert!(said.iter().any(|line| line.contains(words)), "{what}: {said:#?}");
     }
 }
