@@ -11,6 +11,7 @@ use support::{DISPLAY_HEX, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Sc
 use vaka_core::address::{Address, Span};
 use vaka_core::event::{After, Check, Code, Ending, Event};
 use vaka_core::image::{self, Image, ReadOptions, hex, uf2};
+use vaka_core::sheet::Sheet;
 use vaka_sim::bootloader::disk::{self, Oddity};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::petrel::{Board, Manner, Petrel};
@@ -363,4 +364,110 @@ fn an_empty_display_is_filled() {
     let (report, events) = scene.update_with(DISPLAY_HEX, |request| request.rewrite = false);
     assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
+}
+
+/// A small generator, so that the cases repeat.
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, limit: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        usize::try_from(self.0 % limit as u64).unwrap()
+    }
+
+    fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
+        choices[self.below(choices.len())].clone()
+    }
+}
+
+/// Good files for each unit, and files made of them that should not pass.
+fn files() -> Vec<Vec<u8>> {
+    let other_board: &[u8] = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
+    let other_hex: &[u8] = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.3.0.hex");
+    let interface: &[u8] = include_bytes!("../../../demo/firmware/out/shag-interface-2.2.0.hex");
+    let old_display: &[u8] = include_bytes!("../../../demo/firmware/out/shag-display-3.0.0.srec");
+    let mut files: Vec<Vec<u8>> =
+        [PETREL_UF2, other_board, other_hex, DISPLAY_HEX, old_display, interface].map(<[u8]>::to_vec).to_vec();
+    let pb2 = image::read(other_hex, ReadOptions::default()).unwrap();
+    // The other board's image with a board word that lies, at other addresses, for other chips.
+    files.push(uf2::write(&pb2.patched(Address::new(0x0C10_4040), b"PBA1"), Some(7)).unwrap());
+    for start in [0x0C10_0000, 0x0C18_F700, 0x0040_0000, 0x0042_2000] {
+        files.push(uf2::write(&pb2.moved(Address::new(start)).unwrap(), Some(FAMILY)).unwrap());
+        files.push(hex::write(&pb2.moved(Address::new(start)).unwrap()));
+    }
+    files.push([other_board, PETREL_UF2].concat());
+    files
+}
+
+#[test]
+fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
+    const CASES: u32 = 500;
+    let files = files();
+    let mut random = Random(0x5EA5_71CC);
+    let mut ends = std::collections::BTreeMap::new();
+    for number in 0..CASES {
+        let kinds =
+            [FaultKind::Stall, FaultKind::Silence, FaultKind::Short, FaultKind::Pull(Some(Duration::from_secs(1)))];
+        let faults: Vec<Fault> = (0..random.below(3))
+            .map(|_| Fault { at: 1 + random.below(120) as u64, kind: random.pick(&kinds) })
+            .collect();
+        let kind = random.below(6);
+        let words = format!("case {number}: unit {kind}, {faults:?}");
+        let mut scene = match kind {
+            0 => Scene::petrel(Petrel::new(Board::Pb1, "P").in_boot_mode(), faults),
+            1 => Scene::petrel(Petrel::new(Board::Pb2, "P").in_boot_mode(), faults),
+            2 => Scene::petrel(Petrel::new(Board::Pb1, "P"), faults),
+            3 => Scene::petrel(Petrel::new(Board::Pb2, "P"), faults),
+            4 => Scene::shag(Shag::new("S"), faults, "display"),
+            _ => Scene::shag(Shag::new("S").in_service_mode(), faults, "interface"),
+        };
+        let sheets = [support::PETREL, support::SHAG];
+        scene.sheets = sheets.iter().map(|text| Sheet::parse("sheet.toml", text).unwrap()).collect();
+        if kind > 3 {
+            scene.kept = vec![shag::BOOTLOADER_REGION];
+        }
+        for (after, hand) in [(300, "pull"), (500, "hold MARK"), (700, "plug"), (900, "release MARK")] {
+            if random.below(4) > 0 {
+                let hand = Hand::parse(hand).unwrap();
+                lock(&scene.world).hand_later(PORT, Duration::from_millis(after + random.below(200) as u64), hand);
+            }
+        }
+        let mut file = random.pick(&files);
+        if random.below(5) == 0 {
+            let place = random.below(file.len());
+            file[place] ^= 1 << random.below(8);
+        }
+        let label = random.pick(&[None, None, None, Some("pb1"), Some("pb2"), Some("d1"), Some("i1")]);
+        let agreed = ["no-family", "older-version"].map(String::from)[..random.below(3)].to_vec();
+        let (rewrite, read_back) = (random.below(2) == 0, random.below(4) > 0);
+        let (report, _) = scene.update_with(&file, |request| {
+            request.label = label.map(String::from);
+            (request.agreed, request.rewrite, request.read_back) = (agreed.clone(), rewrite, read_back);
+            request.plan_only = number % 16 == 0;
+        });
+        scene.clock.sleep(Duration::from_secs(5));
+        let words = format!("{words}, label {label:?}, agreed {agreed:?}: {report:?}");
+        scene.assert_unharmed(&words);
+        let memory = || lock(&scene.world).unit(PORT).unwrap().flash().bytes().to_vec();
+        match report.outcome {
+            Ending::Refused | Ending::Planned => assert!(memory() == scene.before, "{words}: changed"),
+            Ending::Updated if report.code == Code::Done => {
+                let families = [FAMILY];
+                let image = image::read_for(&file, ReadOptions::default(), &families).unwrap();
+                for segment in image.segments() {
+                    let start = segment.start().to_u32().unwrap();
+                    let held = scene.memory(start..start + u32::try_from(segment.data().len()).unwrap());
+                    assert!(held == segment.data(), "{words}: a false success");
+                }
+            }
+            _ => {}
+        }
+        *ends.entry(u8::from(report.code)).or_insert(0) += 1;
+    }
+    // All kinds of ends must have been met, or the cases are too tame.
+    for code in [0, 3, 7, 8] {
+        assert!(ends.get(&code).is_some_and(|count| *count > 2), "{ends:?}");
+    }
 }
