@@ -12,10 +12,13 @@ use vaka_core::address::{Address, Span};
 use vaka_core::event::{After, Check, Code, Ending, Event};
 use vaka_core::image::{self, Image, ReadOptions, hex, uf2};
 use vaka_core::sheet::Sheet;
+use vaka_sim::World;
 use vaka_sim::bootloader::disk::{self, Oddity};
+use vaka_sim::bootloader::fat;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::petrel::{Board, Manner, Petrel};
 use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
 use vaka_usb::Clock;
@@ -399,6 +402,47 @@ fn files() -> Vec<Vec<u8>> {
     }
     files.push([other_board, PETREL_UF2].concat());
     files
+}
+
+/// Disks whose tables lead anywhere: nothing is endless, and nothing falls over.
+#[test]
+fn whatever_is_on_a_disk_is_survived() {
+    const CASES: u32 = 400;
+    let files = [
+        fat::File::text("VERSION.TXT", "Display: 3.0.0\r\n"),
+        fat::File::text("RESULT.TXT", "Result: loaded\r\n"),
+        fat::File { name: "DISPLAY.HEX", content: DISPLAY_HEX.to_vec() },
+    ];
+    let sound = fat::Volume::new(4400, "SHAG").bytes(&files);
+    // What stands where a mistake leads somewhere: boot sector, tables, root folder.
+    let places = 0..38 * 512;
+    let sheet = support::SHAG.replace("1209:0007", "1209:0010");
+    let mut random = Random(0xD15C_0BAD);
+    let mut ends = std::collections::BTreeMap::new();
+    for number in 0..CASES {
+        let mut disk = sound.clone();
+        for _ in 0..1 + random.below(8) {
+            // Half of them in the boot sector's fields or the first entries.
+            let place = match random.below(4) {
+                0 => random.below(64),
+                1 => 512 + random.below(64),
+                2 => 36 * 512 + random.below(160),
+                _ => random.below(places.end),
+            };
+            disk[place] = random.pick(&[0, 1, 2, 0x7F, 0x80, 0xFE, 0xFF, u8::try_from(number & 0xFF).unwrap()]);
+        }
+        let mut scene = Scene::shag(Shag::new("S"), Vec::new(), "display");
+        let world = World::new(scene.clock.clone());
+        scene.world = world.shared();
+        lock(&scene.world).plug(PORT, Box::new(Stick::holding("S", disk)), Vec::new());
+        scene.sheets = vec![Sheet::parse("sheet.toml", &sheet).unwrap().only_part("display").unwrap()];
+        let began = scene.clock.now();
+        let (report, events) = scene.update();
+        assert_eq!(report.code == Code::Done, failure(&events).is_none(), "case {number}");
+        assert!(scene.clock.now() - began < Duration::from_secs(300), "case {number}: no end");
+        *ends.entry(u8::from(report.code)).or_insert(0) += 1;
+    }
+    assert!([3, 5, 7].iter().filter(|code| ends.contains_key(*code)).count() > 1, "{ends:?}");
 }
 
 #[test]

@@ -68,7 +68,12 @@ impl Stick {
     /// A stick with somebody's files on it.
     pub fn new(serial: &str) -> Self {
         let files = [File::text("REPORT.TXT", "Tides of October, not yet copied.\r\n")];
-        let stored = Stored::new(Volume::new(4400, "HOLIDAY").bytes(&files));
+        Self::holding(serial, Volume::new(4400, "HOLIDAY").bytes(&files))
+    }
+
+    /// A stick with this content, whatever it is; whole sectors of it.
+    pub fn holding(serial: &str, bytes: Vec<u8>) -> Self {
+        let stored = Stored::new(bytes);
         let (body, flash) = (Body::new(), Flash::new(0, 1, 1));
         let mut stick = Self { body, serial: serial.to_owned(), stored, flash };
         stick.come_up();
