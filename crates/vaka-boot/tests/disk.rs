@@ -318,6 +318,18 @@ fn only_what_changed_is_sent() {
     }
 }
 
+/// By hand: a table of 16384 entries is 64 sectors, so data begins at 1 + 2 x 64 + 4;
+/// the texts take a sector each, the region's 558 KiB as blocks 2232.
+#[test]
+fn blocks_go_where_no_file_is() {
+    let scene = petrel(Manner::default());
+    assert_eq!(scene.update().0.code, Code::Done);
+    let world = lock(&scene.world);
+    let written = world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC") && head[15] == 0x2A);
+    let first: Vec<u32> = written.map(|(_, head)| u32::from_be_bytes(head[17..21].try_into().unwrap())).collect();
+    assert!(first.len() > 1 && first.iter().all(|sector| (133 + 2234..16384).contains(sector)), "{first:?}");
+}
+
 /// One file for two chips: the blocks of this unit's family are sent, numbered anew.
 #[test]
 fn of_several_families_the_units_own_is_sent() {
