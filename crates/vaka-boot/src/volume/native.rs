@@ -11,10 +11,10 @@ use vaka_core::sheet::{DropFile, WriteOrder};
 use vaka_core::text;
 use vaka_core::volume::fat::{self, Layout, Partition, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
-use vaka_usb::{TransferError, UsbDevice};
+use vaka_usb::UsbDevice;
 
 use super::bulk_only::{BulkOnly, DiskInterface};
-use super::scsi::{MOST_SECTORS, Scsi};
+use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
 use super::sectors::{Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::pace::Pace;
@@ -31,12 +31,15 @@ pub(super) fn open(
     pace: &mut Pace<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
     let mut device = device;
-    let mut first = None;
+    let (mut first, mut refusal) = (None, None);
     for (index, interface) in interfaces.iter().enumerate() {
-        let mut transport = BulkOnly::new(device, *interface).map_err(claim_error)?;
+        let mut transport = BulkOnly::new(device, *interface)?;
         for lun in 0..=transport.max_lun()? {
             match Scsi::open(transport, lun, pace)? {
-                Err(back) => transport = back,
+                Err(NoDisk { transport: back, reason }) => {
+                    transport = back;
+                    refusal = refusal.or(reason);
+                }
                 Ok(scsi) => {
                     let mut disk = NativeDisk::new(scsi);
                     let facts = disk.look(pace)?;
@@ -51,20 +54,13 @@ pub(super) fn open(
         device = transport.into_device();
     }
     let Some((index, lun)) = first else {
-        return Err(SessionError::Misbehaved("it shows no disk".into()));
+        return Err(refusal.unwrap_or(SessionError::Misbehaved("it shows no disk".into())));
     };
-    let transport = BulkOnly::new(device, interfaces[index]).map_err(claim_error)?;
+    let transport = BulkOnly::new(device, interfaces[index])?;
     let scsi = Scsi::open(transport, lun, pace)?;
     let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::Misbehaved("its disk went away".into()))?);
     let facts = disk.look(pace)?;
     Ok((Box::new(disk), facts))
-}
-
-fn claim_error(error: TransferError) -> SessionError {
-    match error {
-        TransferError::Held(by) => SessionError::Held(by),
-        other => other.into(),
-    }
 }
 
 struct NativeDisk {

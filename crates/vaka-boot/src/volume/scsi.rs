@@ -72,6 +72,14 @@ impl Sense {
     }
 }
 
+/// A logical unit without a disk.
+pub(super) struct NoDisk {
+    /// For the next one.
+    pub(super) transport: BulkOnly,
+    /// What the unit says of it.
+    pub(super) reason: Option<SessionError>,
+}
+
 /// A disk behind a transport.
 pub(super) struct Scsi {
     transport: BulkOnly,
@@ -85,24 +93,37 @@ pub(super) struct Scsi {
 }
 
 impl Scsi {
-    /// Waits until the disk is ready, and asks how large it is. `None` if there is
-    /// no disk on that logical unit; the transport comes back for the next one.
+    /// Waits until the disk is ready, and asks how large it is. If there is none on
+    /// that logical unit the transport comes back for the next one, with the unit's
+    /// reason where it tells one.
     ///
     /// # Errors
-    /// It cannot be used.
+    /// The unit cannot be used.
     pub(super) fn open(
         transport: BulkOnly,
         lun: u8,
         pace: &mut Pace<'_>,
-    ) -> Result<Result<Self, BulkOnly>, SessionError> {
+    ) -> Result<Result<Self, NoDisk>, SessionError> {
         let mut scsi = Self { transport, lun, count: 0, is_protected: false, has_changed: false };
-        let inquiry = scsi.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, pace)?;
+        match scsi.begin(pace) {
+            Ok(true) => Ok(Ok(scsi)),
+            Ok(false) => Ok(Err(NoDisk { transport: scsi.transport, reason: None })),
+            Err(reason @ SessionError::Rejected { .. }) => {
+                Ok(Err(NoDisk { transport: scsi.transport, reason: Some(reason) }))
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Whether it is a disk, which is then ready.
+    fn begin(&mut self, pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, pace)?;
         // A peripheral of another type, or none: source: SPC, INQUIRY, byte 0.
         if inquiry.first().is_none_or(|kind| *kind != 0) {
-            return Ok(Err(scsi.transport));
+            return Ok(false);
         }
-        scsi.wait_for_medium(pace)?;
-        let capacity = scsi.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, pace)?;
+        self.wait_for_medium(pace)?;
+        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, pace)?;
         let Some((last, size)) = capacity.first_chunk::<8>().map(|bytes| {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             (word(0), word(4))
@@ -112,10 +133,10 @@ impl Scsi {
         if size as usize != SECTOR || last == u32::MAX {
             return Err(SessionError::Misbehaved(format!("its disk has sectors of {size} bytes; 512 are needed")));
         }
-        scsi.count = u64::from(last) + 1;
-        scsi.is_protected = scsi.asks_protected(pace)?;
-        scsi.has_changed = false;
-        Ok(Ok(scsi))
+        self.count = u64::from(last) + 1;
+        self.is_protected = self.asks_protected(pace)?;
+        self.has_changed = false;
+        Ok(true)
     }
 
     /// TEST UNIT READY, until there is a medium: some units put it in only after they
