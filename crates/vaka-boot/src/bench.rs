@@ -312,20 +312,34 @@ impl<'a> Bench<'a> {
     /// It cannot be opened or read.
     pub fn look(&self, device: &DeviceInfo, pace: &mut Pace<'_>) -> Result<Opened, OpenError> {
         let location = &device.location;
-        let mut usb = self.open(location)?;
-        let mut identity = identify::identify(&mut *usb)?;
-        let id = identity.facts.id;
+        let id = identify::from_list(device).id;
         let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
-        if sheets.is_empty() || identity.disks.is_empty() {
-            return Ok(Opened { identity, link: Link::Device(usb) });
-        }
+        let bus = self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?;
+        let mounted = if sheets.is_empty() { Vec::new() } else { bus.mounted(&location.port) };
+        let opened = self.open(location);
+        // Who may use its folder needs no right to the unit itself.
+        let (usb, mut identity) = match opened {
+            Err(BusError::NoRights { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
+            opened => {
+                let mut usb = opened?;
+                let identity = identify::identify(&mut *usb)?;
+                (Some(usb), identity)
+            }
+        };
+        let facts = identity.facts.clone();
         let fits = |volume: &VolumeFacts| {
-            let unit = UnitFacts { volume: Some(volume.clone()), ..identity.facts.clone() };
+            let unit = UnitFacts { volume: Some(volume.clone()), ..facts.clone() };
             sheets.iter().any(|sheet| sheet.knows_disk(&unit))
         };
-        let mounted = self.bus(location).map(|bus| bus.mounted(&location.port)).unwrap_or_default();
-        let (disk, facts) = volume::open(usb, &identity.disks, mounted, &fits, pace)?;
-        identity.facts.volume = Some(facts);
+        let (disk, volume) = match usb {
+            _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, pace)?,
+            Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
+                return Ok(Opened { identity, link: Link::Device(usb) });
+            }
+            Some(usb) => volume::open(usb, &identity.disks, &fits, pace)?,
+            None => return Err(OpenError::Bus(BusError::NotThere(location.clone()))),
+        };
+        identity.facts.volume = Some(volume);
         Ok(Opened { identity, link: Link::Disk(disk) })
     }
 

@@ -26,6 +26,11 @@ pub struct Identity {
 }
 
 impl Identity {
+    /// What the list alone tells, of a device that cannot be opened.
+    pub fn listed(device: &DeviceInfo) -> Self {
+        Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), packet_size: 0 }
+    }
+
     /// How to open a session on the memory that a route writes; `None` if the
     /// unit has no such memory.
     pub fn opening(&self, route: &Route) -> Option<Opening> {

@@ -167,6 +167,15 @@ fn departures_from_the_transport_are_got_over() {
 }
 
 #[test]
+fn a_unit_that_fails_long_writes_gets_short_ones() {
+    let scene =
+        petrel(Manner { disk: disk::Manner { most_sectors: 16, ..disk::Manner::default() }, ..Manner::default() });
+    let (report, events) = scene.update();
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+#[test]
 fn units_that_lack_the_class_requests_are_updated_all_the_same() {
     let manner =
         disk::Manner { no_max_lun: true, no_reset: true, odd: Some((5, Oddity::Phase)), ..disk::Manner::default() };

@@ -7,6 +7,7 @@
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read, Write};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use rustix::fs::{Advice, fadvise};
@@ -14,8 +15,8 @@ use vaka_core::image::uf2::Present;
 use vaka_core::sheet::DropFile;
 use vaka_core::text;
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
-use vaka_usb::UsbDevice;
 use vaka_usb::mounts::Mounted;
+use vaka_usb::{Bus, Clock, DeviceInfo, SystemClock};
 
 use super::native::Contents;
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
@@ -31,12 +32,14 @@ const TIME_TO_GO: Duration = Duration::from_secs(2);
 
 /// Opens the disk that `fits` knows, else the first one.
 pub(super) fn open(
-    device: Box<dyn UsbDevice>,
+    bus: Arc<dyn Bus>,
+    device: DeviceInfo,
     mounted: Vec<Mounted>,
     fits: &dyn Fn(&VolumeFacts) -> bool,
     pace: &mut Pace<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
-    let mut disk = FolderDisk { device, mounted: mounted[0].clone(), file: None, bytes: Vec::new(), sent: 0, calls: 0 };
+    let mut disk =
+        FolderDisk { bus, device, mounted: mounted[0].clone(), file: None, bytes: Vec::new(), sent: 0, calls: 0 };
     for one in &mounted {
         disk.mounted = one.clone();
         let facts = disk.look(pace)?;
@@ -50,8 +53,9 @@ pub(super) fn open(
 }
 
 struct FolderDisk {
-    /// Only to see whether it is still on the bus.
-    device: Box<dyn UsbDevice>,
+    /// Only to see whether it is still there: no right to the unit itself is needed.
+    bus: Arc<dyn Bus>,
+    device: DeviceInfo,
     mounted: Mounted,
     /// The file that is being written.
     file: Option<File>,
@@ -62,6 +66,20 @@ struct FolderDisk {
 }
 
 impl FolderDisk {
+    /// Waits until the unit is not on its bus any more.
+    fn is_gone(&self, within: Duration) -> bool {
+        const LOOK: Duration = Duration::from_millis(10);
+        let deadline = SystemClock.now() + within;
+        loop {
+            let is_there = self.bus.list().is_ok_and(|devices| devices.contains(&self.device));
+            let left = deadline.saturating_sub(SystemClock.now());
+            if !is_there || left.is_zero() {
+                return !is_there;
+            }
+            self.bus.await_change(&SystemClock, LOOK, left);
+        }
+    }
+
     /// A file in the folder, by its name in any case.
     fn find(&self, name: &str) -> io::Result<Option<PathBuf>> {
         for entry in fs::read_dir(&self.mounted.folder)? {
@@ -110,11 +128,11 @@ impl FolderDisk {
         match error.kind() {
             ErrorKind::StorageFull => full(self.bytes.len() as u64, 0),
             ErrorKind::PermissionDenied => SessionError::Held(format!(" (this user may not write to {folder})")),
-            ErrorKind::ReadOnlyFilesystem if !self.device.has_left(Duration::ZERO) => SessionError::Rejected {
+            ErrorKind::ReadOnlyFilesystem if !self.is_gone(Duration::ZERO) => SessionError::Rejected {
                 reason: format!("{folder} is mounted read-only"),
                 cure: "Mount it with the right to write, or unmount it: then Vaka uses the disk by itself.",
             },
-            _ if self.device.has_left(TIME_TO_GO) => SessionError::Gone,
+            _ if self.is_gone(TIME_TO_GO) => SessionError::Gone,
             _ => SessionError::Rejected {
                 reason: format!("the system says of {folder}: {}", text::tame(&error.to_string())),
                 cure: "Unmount the disk, put the unit into update mode again and run the same command.",
@@ -229,7 +247,7 @@ impl Disk for FolderDisk {
     }
 
     fn eject(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
-        if self.device.has_left(Duration::ZERO) {
+        if self.is_gone(Duration::ZERO) {
             return Ok(());
         }
         let (folder, node) = (self.mounted.folder.display(), self.mounted.node.display());
@@ -242,7 +260,7 @@ impl Disk for FolderDisk {
     }
 
     fn has_left(&mut self, within: Duration) -> bool {
-        self.device.has_left(within)
+        self.is_gone(within)
     }
 
     fn transfers(&self) -> u64 {
@@ -251,25 +269,117 @@ impl Disk for FolderDisk {
 }
 
 impl FolderDisk {
-    /// The label, from the names that the system's device manager keeps; where
-    /// none runs, from the volume itself if this user may read it.
+    /// The label, from the names that the system's device manager keeps; where none
+    /// runs, from the volume itself if this user may read it; else what the folder is
+    /// called, which is how desktops name it.
     fn label(&self) -> Option<String> {
         let of_link = || {
-            let links = fs::read_dir("/dev/disk/by-label").ok()?;
-            let mut found = links.flatten().filter(|link| {
-                fs::canonicalize(link.path())
-                    .is_ok_and(|node| fs::canonicalize(&self.mounted.node).is_ok_and(|own| own == node))
-            });
-            Some(found.next()?.file_name().to_string_lossy().into_owned())
+            let own = fs::canonicalize(&self.mounted.node).ok()?;
+            let mut links = fs::read_dir("/dev/disk/by-label").ok()?.flatten();
+            let found = links.find(|link| fs::canonicalize(link.path()).is_ok_and(|node| node == own))?;
+            Some(unescape(&found.file_name().to_string_lossy()))
         };
-        let label = of_link().or_else(|| label_on(&self.mounted.node));
+        let of_folder = || Some(self.mounted.folder.file_name()?.to_string_lossy().into_owned());
+        let label = of_link().or_else(|| label_on(&self.mounted.node)).or_else(of_folder);
         label.map(|label| text::tame(&label)).filter(|label| !label.is_empty() && label != "NO NAME")
     }
 }
 
-/// The label on a volume that is mounted: only read.
+/// The label on a volume that is mounted: only read. `None` if this user may not.
 fn label_on(node: &Path) -> Option<String> {
     let fs = fatfs::FileSystem::new(OpenOptions::new().read(true).open(node).ok()?, fatfs::FsOptions::new()).ok()?;
     let label = fs.read_volume_label_from_root_dir().ok()?.unwrap_or_else(|| fs.volume_label());
     Some(label)
+}
+
+/// The device manager writes what cannot stand in a file's name as `\x20`. Source:
+/// libudev, udev_util_encode_string.
+fn unescape(name: &str) -> String {
+    let mut bytes = Vec::with_capacity(name.len());
+    let mut rest = name.as_bytes();
+    while let [first, behind @ ..] = rest {
+        let digits = rest.strip_prefix(b"\\x").and_then(|digits| std::str::from_utf8(digits.get(..2)?).ok());
+        match digits.and_then(|digits| u8::from_str_radix(digits, 16).ok()) {
+            Some(byte) => (bytes.push(byte), rest = &rest[4..]),
+            None => (bytes.push(*first), rest = behind),
+        };
+    }
+    String::from_utf8_lossy(&bytes).into_owned()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use std::sync::atomic::AtomicBool;
+    use vaka_core::sheet::{FileForm, WriteOrder};
+    use vaka_usb::{BusError, Location, Speed, UsbDevice};
+
+    /// A bus on which the unit is, and stays.
+    struct Here(DeviceInfo);
+
+    impl Bus for Here {
+        fn name(&self) -> &str {
+            "here"
+        }
+
+        fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+            Ok(vec![self.0.clone()])
+        }
+
+        fn open(&self, _: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+            Err(BusError::NotThere(self.0.location.clone()))
+        }
+    }
+
+    fn unit() -> DeviceInfo {
+        DeviceInfo {
+            location: Location { bus: "here".into(), port: "1-1".into() },
+            address: 7,
+            speed: Speed::Full,
+            vendor: 0x1209,
+            product: 7,
+            release: 0,
+            interfaces: Vec::new(),
+        }
+    }
+
+    #[test]
+    fn names_of_the_device_manager_are_read() {
+        assert_eq!(unescape("SHAG\\x20DISK"), "SHAG DISK");
+        assert_eq!(unescape("a\\x2fb\\x2"), "a/b\\x2");
+        assert_eq!(unescape("PETREL"), "PETREL");
+    }
+
+    /// On an ordinary folder: what is written, when, and what is read again.
+    #[test]
+    fn a_file_goes_out_in_whole_sectors_and_replaces_the_old_one() {
+        let folder = std::env::temp_dir().join(format!("vaka-folder-{}", std::process::id()));
+        fs::create_dir_all(&folder).unwrap();
+        fs::write(folder.join("display.hex"), b"the one before, and longer than the new one").unwrap();
+        fs::write(folder.join("VERSION.TXT"), b"Display: 3.0.0\r\n").unwrap();
+        let mounted = Mounted { folder: folder.clone(), node: "/nonexistent".into(), read_only: false };
+        let (stop, mut ignore) = (AtomicBool::new(false), |_| {});
+        let mut pace = Pace::new(&SystemClock, &mut ignore, &stop);
+        let (mut disk, facts) = open(Arc::new(Here(unit())), unit(), vec![mounted], &|_| true, &mut pace).unwrap();
+        assert_eq!(facts.text("version.txt").unwrap(), ["Display: 3.0.0"]);
+        assert_eq!(facts.label.as_deref(), folder.file_name().and_then(|name| name.to_str()));
+        let file = DropFile {
+            form: FileForm::Hex,
+            name: "DISPLAY.HEX".into(),
+            order: WriteOrder::DataFirst,
+            remove_first: false,
+            eject_after: false,
+            result: None,
+        };
+        let content: Vec<u8> = (0..1500_u32).map(|n| n.to_le_bytes()[0]).collect();
+        disk.begin_file(&file, None, content.clone(), &mut pace).unwrap();
+        disk.push_file(1, 2, &mut pace).unwrap();
+        // Half of 1500 bytes is one sector of 512 and a part of the next.
+        assert_eq!(fs::read(folder.join("display.hex")).unwrap(), content[..512]);
+        disk.end_file(&mut pace).unwrap();
+        assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::to_its_end, &mut pace).unwrap().unwrap(), content);
+        assert_eq!(disk.read_file("NONE.TXT", &super::super::to_its_end, &mut pace).unwrap(), None);
+        assert!(matches!(disk.eject(&mut pace), Err(SessionError::Rejected { .. })));
+        fs::remove_dir_all(&folder).unwrap();
+    }
 }

@@ -14,14 +14,15 @@ mod sectors;
 mod uf2;
 
 use std::io::{self, Read};
+use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_core::address::Address;
 use vaka_core::image::Image;
 use vaka_core::sheet::{DropFile, Takes, VolumeRoute};
 use vaka_core::volume::VolumeFacts;
-use vaka_usb::UsbDevice;
 use vaka_usb::mounts::Mounted;
+use vaka_usb::{Bus, DeviceInfo, UsbDevice};
 
 pub use bulk_only::DiskInterface;
 
@@ -127,23 +128,33 @@ pub trait Disk: Send {
     fn transfers(&self) -> u64;
 }
 
-/// Opens the disk of a unit: through its folder if the system has mounted it,
-/// else over its own USB. Of several the one is taken that `fits` knows, else the
-/// first. Returns what was seen with it.
+/// Opens the disk of a unit that the system has not mounted, over its own USB. Of
+/// several the one is taken that `fits` knows, else the first. Returns what was seen
+/// with it.
 ///
 /// # Errors
 /// There is none, somebody holds it, or the unit cannot be worked with.
 pub fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
+    fits: &dyn Fn(&VolumeFacts) -> bool,
+    pace: &mut Pace<'_>,
+) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
+    native::open(device, interfaces, fits, pace)
+}
+
+/// The same of one that the system has mounted, through its folder.
+///
+/// # Errors
+/// Its folder cannot be read.
+pub fn open_mounted(
+    bus: Arc<dyn Bus>,
+    device: &DeviceInfo,
     mounted: Vec<Mounted>,
     fits: &dyn Fn(&VolumeFacts) -> bool,
     pace: &mut Pace<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
-    if mounted.is_empty() {
-        return native::open(device, interfaces, fits, pace);
-    }
-    folder::open(device, mounted, fits, pace)
+    folder::open(bus, device.clone(), mounted, fits, pace)
 }
 
 /// A session that updates a unit through its disk.

@@ -11,7 +11,7 @@ use vaka_core::sheet::{DropFile, WriteOrder};
 use vaka_core::text;
 use vaka_core::volume::fat::{self, Layout, Partition, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
-use vaka_usb::UsbDevice;
+use vaka_usb::{MAX_PIPE_TRANSFER, UsbDevice};
 
 use super::bulk_only::{BulkOnly, DiskInterface};
 use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
@@ -19,6 +19,12 @@ use super::sectors::{Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::pace::Pace;
 use crate::session::SessionError;
+
+/// Most sectors of UF2 blocks in one command: what a backend takes in one piece, and
+/// about half of what common hosts send.
+const LARGE: usize = MAX_PIPE_TRANSFER / SECTOR;
+/// For a unit that refuses more. Chosen by us.
+const SMALL: usize = 8;
 
 /// Most entries of a root folder that are looked at: a damaged chain has no end.
 const MOST_ENTRIES: usize = 1024;
@@ -70,6 +76,8 @@ struct NativeDisk {
     /// Sectors that belong to no file, and where the next block goes.
     room: Range<u64>,
     next: u64,
+    /// Most sectors of blocks in one command.
+    most: usize,
     /// The pieces of the file that is under way, in order, and how many of their
     /// sectors were sent.
     pieces: Vec<(u64, Vec<u8>)>,
@@ -79,7 +87,7 @@ struct NativeDisk {
 impl NativeDisk {
     fn new(scsi: Scsi) -> Self {
         let volume = Err("it was not looked at".to_owned());
-        Self { scsi, cache: Cache::new(), volume, room: 0..0, next: 0, pieces: Vec::new(), sent: 0 }
+        Self { scsi, cache: Cache::new(), volume, room: 0..0, next: 0, most: LARGE, pieces: Vec::new(), sent: 0 }
     }
 
     fn volume(&self) -> Result<Partition, SessionError> {
@@ -252,9 +260,16 @@ impl Disk for NativeDisk {
             if self.next >= self.room.end {
                 self.next = self.room.start;
             }
-            let room = (self.room.end - self.next).min(u64::from(MOST_SECTORS));
-            let (now, behind) = rest.split_at(rest.len().min(usize::try_from(room).unwrap_or(1) * SECTOR));
-            self.scsi.write(start + self.next, now, true, pace)?;
+            let room = usize::try_from(self.room.end - self.next).unwrap_or(self.most).min(self.most);
+            let (now, behind) = rest.split_at(rest.len().min(room * SECTOR));
+            match self.scsi.write(start + self.next, now, true, pace) {
+                // It may be the length: blocks that come twice do no harm.
+                Err(SessionError::Rejected { .. } | SessionError::Misbehaved(_)) if now.len() > SMALL * SECTOR => {
+                    self.most = SMALL;
+                    continue;
+                }
+                done => done?,
+            }
             self.next += (now.len() / SECTOR) as u64;
             rest = behind;
         }

@@ -18,8 +18,8 @@ use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::pace::Pace;
 use crate::session::{Finished, Limits, Protection, Session, SessionError};
 
-/// Bytes of flash in one write: 64 blocks, which is as many sectors.
-pub(crate) const CHUNK: u32 = 64 * 256;
+/// Bytes of flash in one write: 128 blocks, which are as many sectors.
+pub(crate) const CHUNK: u32 = 128 * 256;
 
 /// How long a unit that has all blocks gets before its disk is ejected. Chosen by
 /// us: units wait up to a second before they restart.

@@ -30,6 +30,7 @@ pub mod sense {
     pub const NO_MEDIUM: Sense = (2, 0x3A, 0);
     pub const WRITE_ERROR: Sense = (3, 0x0C, 2);
     pub const UNKNOWN_COMMAND: Sense = (5, 0x20, 0);
+    pub const BAD_FIELD: Sense = (5, 0x24, 0);
     pub const NO_SUCH_SECTOR: Sense = (5, 0x21, 0);
     pub const CHANGED: Sense = (6, 0x28, 0);
     pub const RESET: Sense = (6, 0x29, 0);
@@ -81,6 +82,8 @@ pub struct Manner {
     pub protected: bool,
     /// It says nothing of that, and refuses all the same.
     pub refuses: bool,
+    /// It fails writes of more sectors than this, if that is not 0.
+    pub most_sectors: u16,
     /// It does not know Get Max LUN.
     pub no_max_lun: bool,
     /// It does not know the class reset.
@@ -353,6 +356,9 @@ impl Disk {
                 let mut bytes = Vec::with_capacity(count as usize * SECTOR);
                 (sector..sector + count).for_each(|at| bytes.extend_from_slice(&medium.read(at)));
                 Ok(Reply::Data(bytes))
+            }
+            0x2A if self.manner.most_sectors > 0 && count > u32::from(self.manner.most_sectors) => {
+                Err(sense::BAD_FIELD)
             }
             0x2A if inside => Ok(Reply::Sectors(sector)),
             0x28 | 0x2A => Err(sense::NO_SUCH_SECTOR),
