@@ -287,6 +287,7 @@ fn what_fits_what_disk() {
     let nameless = VolumeFacts { texts: vec![("INFO_UF2.TXT".into(), vec!["Model: x".into()])], ..good() };
     let other_label = VolumeFacts { label: Some("HOLIDAY".into()), ..good() };
     let no_label = VolumeFacts { label: None, ..good() };
+    let mounted = |folder: &str| VolumeFacts { label: None, folder: Some(folder.into()), ..good() };
     let small_letters = VolumeFacts { label: Some("petrel".into()), ..good() };
     let protected = VolumeFacts { read_only: true, ..good() };
     let damaged = VolumeFacts { fault: Some("its boot sector is damaged".into()), ..good() };
@@ -303,6 +304,14 @@ fn what_fits_what_disk() {
         ("no UF2 disk", Some(bare), Some("pb1"), Conflicts, "not the disk of a UF2 bootloader"),
         ("another disk", Some(other_label), None, Conflicts, "disk label HOLIDAY: pb1's update disk is PETREL"),
         ("no label", Some(no_label), None, Conflicts, "disk label none"),
+        (
+            "mounted, as desktops do",
+            Some(mounted("/media/mate/PETREL")),
+            None,
+            Fits,
+            "mounted at /media/mate/PETREL: pb1's",
+        ),
+        ("mounted elsewhere", Some(mounted("/mnt")), None, Fits, "the board information tells more"),
         ("FAT knows no case", Some(small_letters), None, Fits, "disk label petrel: pb1's update disk"),
         ("write-protected", Some(protected), None, Conflicts, "the unit says that it takes nothing"),
         ("damaged", Some(damaged), Some("pb1"), Conflicts, "nothing is written to it"),

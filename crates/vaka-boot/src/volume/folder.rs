@@ -270,8 +270,7 @@ impl Disk for FolderDisk {
 
 impl FolderDisk {
     /// The label, from the names that the system's device manager keeps; where none
-    /// runs, from the volume itself if this user may read it; else what the folder is
-    /// called, which is how desktops name it.
+    /// runs, from the volume itself if this user may read it.
     fn label(&self) -> Option<String> {
         let of_link = || {
             let own = fs::canonicalize(&self.mounted.node).ok()?;
@@ -279,8 +278,7 @@ impl FolderDisk {
             let found = links.find(|link| fs::canonicalize(link.path()).is_ok_and(|node| node == own))?;
             Some(unescape(&found.file_name().to_string_lossy()))
         };
-        let of_folder = || Some(self.mounted.folder.file_name()?.to_string_lossy().into_owned());
-        let label = of_link().or_else(|| label_on(&self.mounted.node)).or_else(of_folder);
+        let label = of_link().or_else(|| label_on(&self.mounted.node));
         label.map(|label| text::tame(&label)).filter(|label| !label.is_empty() && label != "NO NAME")
     }
 }
@@ -362,7 +360,7 @@ mod tests {
         let mut pace = Pace::new(&SystemClock, &mut ignore, &stop);
         let (mut disk, facts) = open(Arc::new(Here(unit())), unit(), vec![mounted], &|_| true, &mut pace).unwrap();
         assert_eq!(facts.text("version.txt").unwrap(), ["Display: 3.0.0"]);
-        assert_eq!(facts.label.as_deref(), folder.file_name().and_then(|name| name.to_str()));
+        assert_eq!((facts.label, facts.folder.as_deref()), (None, folder.to_str()));
         let file = DropFile {
             form: FileForm::Hex,
             name: "DISPLAY.HEX".into(),

@@ -240,12 +240,7 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
     }
     let mut evidence = Vec::new();
     if !route.labels.is_empty() {
-        let label = disk.label.as_deref().unwrap_or_default();
-        let seen = of_unit(variant, Source::DiskLabel, if label.is_empty() { "none" } else { label });
-        evidence.push(match route.knows_label(Some(label)) {
-            true => seen.agrees(format!("{}'s update disk", variant.id)),
-            false => seen.conflicts(format!("{}'s update disk is {}", variant.id, route.labels.join(" or "))),
-        });
+        evidence.push(disk_label(variant, route, disk));
     }
     if let Takes::Uf2 { family, board_id } = &route.takes {
         evidence.push(board(variant, board_id.as_deref(), disk));
@@ -259,6 +254,26 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
         }));
     }
     evidence
+}
+
+/// The disk is called as the variant's update disk is. Of a mounted one this user may
+/// not be able to read that: then its folder may be called so, as desktops do, or the
+/// board information tells more than a label.
+fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evidence {
+    let wanted = || format!("{}'s update disk is {}", variant.id, route.labels.join(" or "));
+    let of = |says: &str| of_unit(variant, Source::DiskLabel, says);
+    let ours = format!("{}'s update disk", variant.id);
+    match (&disk.label, &disk.folder) {
+        (Some(label), _) if route.knows_label(Some(label)) => of(label).agrees(ours),
+        (Some(label), _) => of(label).conflicts(wanted()),
+        (None, Some(folder)) if route.knows_label(folder.rsplit('/').next()) => {
+            of(&format!("not readable, mounted at {folder}")).agrees(ours)
+        }
+        (None, Some(_)) if matches!(route.takes, Takes::Uf2 { .. }) => {
+            of("not readable").weighs(Weight::Neutral, "this user may not read it; the board information tells more")
+        }
+        (None, _) => of("none").conflicts(wanted()),
+    }
 }
 
 /// The board information names the variant's board. Its id is for programs and
