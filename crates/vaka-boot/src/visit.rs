@@ -70,13 +70,27 @@ impl<'a> Visit<'a> {
         pace: &mut Pace<'_>,
     ) -> Result<Self, Failure> {
         let found = entry::find(bench, wish.unit.as_ref(), true, wish.wait, pace)?;
+        Self::of(bench, &found, wish, person, pace)
+    }
+
+    /// The same for a unit that was found.
+    ///
+    /// # Errors
+    /// It cannot be opened. Nothing was changed in it.
+    pub fn of(
+        bench: &'a Bench<'a>,
+        found: &Candidate<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
         let guard = bench.hold(found.location())?;
         pace.tell(Event::Seen(entry::seen(bench, &found.device)));
         let place = bench.place(found.location());
-        let known = variant_of(&found, wish, person)?;
+        let known = variant_of(found, wish, person)?;
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
         let entered = found.mode != Mode::Update;
-        let unit = if entered { enter(bench, &found, variant, wish, pace)? } else { found.device.clone() };
+        let unit = if entered { enter(bench, found, variant, wish, pace)? } else { found.device.clone() };
         let id = identify::from_list(&unit).id;
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
         let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;

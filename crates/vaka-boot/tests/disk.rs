@@ -7,7 +7,9 @@ mod support;
 
 use std::time::Duration;
 
-use support::{DISPLAY_HEX, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Scene, failure, warnings};
+use support::{
+    DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Random, Scene, failure, warnings,
+};
 use vaka_core::address::{Address, Span};
 use vaka_core::event::{After, Check, Code, Ending, Event};
 use vaka_core::image::{self, Image, ReadOptions, hex, uf2};
@@ -103,13 +105,6 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         ("display", |faults| Scene::shag(Shag::new("S-00007"), faults, "display")),
         ("interface", |faults| Scene::shag(Shag::new("S-00007").in_service_mode(), faults, "interface")),
     ];
-    let kinds = [
-        FaultKind::Stall,
-        FaultKind::Silence,
-        FaultKind::Short,
-        FaultKind::Pull(None),
-        FaultKind::Pull(Some(Duration::from_millis(700))),
-    ];
     for (unit, make) in units {
         let whole = make(Vec::new());
         assert_eq!(whole.update().0.code, Code::Done);
@@ -117,7 +112,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         assert!(count > 40, "{unit}: {count}");
         let (mut failed, mut pulled) = (0, 0);
         for at in 1..=count {
-            for kind in &kinds {
+            for kind in &FAULT_KINDS {
                 let what = format!("{unit}, {kind:?} at transfer {at} of {count}");
                 let survived = make(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
                 failed += u64::from(survived);
@@ -388,22 +383,6 @@ fn an_empty_display_is_filled() {
     let (report, events) = scene.update_with(DISPLAY_HEX, |request| request.rewrite = false);
     assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
-}
-
-/// A small generator, so that the cases repeat.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 % limit as u64).unwrap()
-    }
-
-    fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
-        choices[self.below(choices.len())].clone()
-    }
 }
 
 /// Good files for each unit, and files made of them that should not pass.

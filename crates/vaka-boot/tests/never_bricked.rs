@@ -4,11 +4,14 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+mod support;
+
 use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
+use support::Random;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Request};
@@ -31,26 +34,6 @@ macro_rules! demo {
     ($name:literal) => {
         &include_bytes!(concat!("../../../demo/firmware/out/tern-", $name))[..]
     };
-}
-
-/// A small generator, so that the cases repeat.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 % limit as u64).unwrap()
-    }
-
-    fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
-        choices[self.below(choices.len())].clone()
-    }
-
-    fn once_in(&mut self, times: usize) -> bool {
-        self.below(times) == 0
-    }
 }
 
 /// Good files for either board, and files made of them that should not pass.

@@ -7,13 +7,13 @@ mod support;
 
 use std::time::Duration;
 
-use support::{GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
+use support::{FAULT_KINDS, GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
 use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code};
 use vaka_core::image::{self, Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::bootloader::dfu_plain::Traits;
-use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::fault::Fault;
 use vaka_sim::unit::Hand;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
@@ -33,13 +33,6 @@ fn faulty(kind: usize, faults: Vec<Fault>) -> Scene {
 
 #[test]
 fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
-    let kinds = [
-        FaultKind::Stall,
-        FaultKind::Silence,
-        FaultKind::Short,
-        FaultKind::Pull(None),
-        FaultKind::Pull(Some(Duration::from_millis(700))),
-    ];
     for (unit, least, check) in [(0, 100, Check::ReadBack), (1, 40, Check::ReadBack), (2, 30, Check::ReadBack)] {
         let whole = faulty(unit, Vec::new());
         let (report, events) = whole.update();
@@ -54,7 +47,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         assert!(count > least, "{count}");
         let mut failed = 0;
         for at in 1..=count {
-            for kind in &kinds {
+            for kind in &FAULT_KINDS {
                 let what = format!("unit {unit}, {kind:?} at transfer {at} of {count}");
                 failed += u64::from(faulty(unit, vec![Fault { at, kind: kind.clone() }]).is_survived(&what));
             }

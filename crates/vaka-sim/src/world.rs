@@ -232,10 +232,8 @@ impl World {
                 None => found.unit.face()?.1.standard(setup),
             }
         } else {
-            found.transfers += 1;
-            let fault = found.faults.iter().position(|fault| fault.at == found.transfers);
-            let kind = fault.map(|at| found.faults.remove(at).kind);
-            let answer = found.faulty(now, kind, setup, data);
+            let fault = found.due();
+            let answer = found.faulty(now, fault, |unit| unit.control(now, setup, data));
             found.log.push(Logged { setup, data_len: data.len(), answer: answer.clone() });
             answer
         };
@@ -283,43 +281,40 @@ impl Port {
         if again {
             return self.unit.bulk(now, transfer);
         }
-        self.transfers += 1;
         let head = match transfer {
             Bulk::In(..) => Vec::new(),
             Bulk::Out(_, data) => data[..data.len().min(32)].to_vec(),
         };
         self.bulk_log.push((transfer.endpoint(), head));
-        let fault = self.faults.iter().position(|fault| fault.at == self.transfers);
-        let kind = fault.map(|at| self.faults.remove(at).kind);
+        let fault = self.due();
         if self.halted.contains(&transfer.endpoint()) {
             return Answer::Stall;
         }
-        match kind {
-            None => self.unit.bulk(now, transfer),
-            Some(FaultKind::Stall) => {
-                self.halted.push(transfer.endpoint());
-                Answer::Stall
-            }
-            Some(FaultKind::Silence) => Answer::Silent,
-            Some(FaultKind::Short) => match self.unit.bulk(now, transfer) {
-                Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
-                other => other,
-            },
-            Some(FaultKind::Pull(back_after)) => {
-                self.unit.hand(now, &Hand::Pull);
-                self.later.extend(back_after.map(|after| (now + after, Hand::Plug)));
-                Answer::Silent
-            }
+        if fault == Some(FaultKind::Stall) {
+            self.halted.push(transfer.endpoint());
         }
+        self.faulty(now, fault, |unit| unit.bulk(now, transfer))
+    }
+
+    /// Counts a transfer; what goes wrong with it, if something does.
+    fn due(&mut self) -> Option<FaultKind> {
+        self.transfers += 1;
+        let fault = self.faults.iter().position(|fault| fault.at == self.transfers);
+        fault.map(|at| self.faults.remove(at).kind)
     }
 
     /// Passes a transfer on to the unit, or lets happen what the scene wants.
-    fn faulty(&mut self, now: Duration, fault: Option<FaultKind>, setup: Setup, data: &[u8]) -> Answer {
+    fn faulty(
+        &mut self,
+        now: Duration,
+        fault: Option<FaultKind>,
+        pass: impl FnOnce(&mut dyn Unit) -> Answer,
+    ) -> Answer {
         match fault {
-            None => self.unit.control(now, setup, data),
+            None => pass(&mut *self.unit),
             Some(FaultKind::Stall) => Answer::Stall,
             Some(FaultKind::Silence) => Answer::Silent,
-            Some(FaultKind::Short) => match self.unit.control(now, setup, data) {
+            Some(FaultKind::Short) => match pass(&mut *self.unit) {
                 Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
                 other => other,
             },

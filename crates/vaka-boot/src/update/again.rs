@@ -4,7 +4,7 @@
 use vaka_core::address::Span;
 use vaka_core::compare;
 use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
-use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Step};
+use vaka_core::plan::{ApprovedPlan, Ledger, Plan, RestartBy, Step};
 use vaka_core::sheet::{DropFile, ResultFile, Takes, VolumeRoute};
 use vaka_core::size::Grouped;
 use vaka_core::text;
@@ -73,12 +73,17 @@ impl Job<'_, '_> {
         let read = self.execution(plan, settled, &mut ledger, &mut tally, &mut *session).read_once_more();
         self.report.durations_ms.append(&mut tally.durations);
         self.report.transfers.add(&tally.transfers);
-        read.map_err(|failure| failure.state("Its application ran after the update; the unit is in update mode now."))?;
+        self.lost = tally.lost;
+        read.map_err(|failure| match failure.code {
+            Code::Differs => failure.state("Its application ran after the update; the unit is in update mode now."),
+            _ => failure,
+        })?;
         self.report.bytes_checked = tally.checked;
         if tally.checked == settled.image.len() {
             self.report.check = Check::ReadBack;
         }
-        self.restart(plan.plan(), &mut *session)?;
+        // Nothing was written this time, so it does not leave by itself.
+        self.restart(RestartBy::BusReset, &mut *session)?;
         drop(session);
         self.must_run_again(expected, &booted)
     }

@@ -21,8 +21,7 @@ use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, open_failure};
-use crate::confirm;
-use crate::confirm::Expected;
+use crate::confirm::{self, Expected};
 use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
@@ -64,6 +63,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         job.report.code = failure.code;
         job.report.outcome = match failure.code {
             Code::Stopped => Ending::Stopped,
+            // What was begun was not refused, whatever ended it.
+            _ if !job.touched.is_empty() => Ending::Failed,
             Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
             _ => Ending::Failed,
         };
@@ -384,7 +385,7 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         self.carry_out(&plan, settled, &equal, &mut *session)?;
         self.is_in_again();
-        self.restart(plan.plan(), &mut *session)?;
+        self.restart(restart_by(plan.plan()), &mut *session)?;
         drop(session);
         self.confirm(unit, settled, &plan)
     }
@@ -507,12 +508,7 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(())
     }
 
-    fn restart(&mut self, plan: &Plan, session: &mut dyn Session) -> Result<(), Failure> {
-        let by = plan.steps.iter().find_map(|step| match step {
-            Step::Restart { by } => Some(*by),
-            _ => None,
-        });
-        let by = by.unwrap_or(RestartBy::NotKnownYet);
+    fn restart(&mut self, by: RestartBy, session: &mut dyn Session) -> Result<(), Failure> {
         let at = match by {
             RestartBy::Address(at) => Some(at),
             _ => None,
@@ -537,7 +533,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let tells = *source != VersionSource::Nowhere;
         let version = image_version(settled.variant, &settled.image).filter(|_| tells);
         let named = settled.image.facts().named_version.clone();
-        let leaves = !plan.steps.contains(&Step::Restart { by: RestartBy::Nothing });
+        let leaves = restart_by(plan) != RestartBy::Nothing;
         let started = self.pace.now();
         let wanted = match settled.sheet.application.id {
             Some(id) => format!("wait for {id} on the same port"),
@@ -657,6 +653,15 @@ fn plan(
         }
         refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
     })
+}
+
+/// How the plan makes the unit leave update mode.
+fn restart_by(plan: &Plan) -> RestartBy {
+    let by = plan.steps.iter().find_map(|step| match step {
+        Step::Restart { by } => Some(*by),
+        _ => None,
+    });
+    by.unwrap_or(RestartBy::NotKnownYet)
 }
 
 /// The plan once more, after something was learned of the unit.

@@ -10,7 +10,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use rustix::fs::{Advice, fadvise};
+use rustix::fs::{Advice, fadvise, statvfs};
 use vaka_core::image::uf2::Present;
 use vaka_core::sheet::DropFile;
 use vaka_core::text;
@@ -225,6 +225,17 @@ impl Disk for FolderDisk {
         bytes: Vec<u8>,
         _: &mut Pace<'_>,
     ) -> Result<(), SessionError> {
+        // Room first: what must go is deleted only if the new file will fit.
+        let goes = |name: &str| {
+            let old = self.find(name).ok().flatten().and_then(|path| fs::metadata(path).ok());
+            old.map_or(0, |about| about.len())
+        };
+        let going = goes(&file.name) + remove.filter(|name| *name != file.name).map_or(0, goes);
+        let stats = statvfs(&self.mounted.folder).map_err(|error| self.fault(&error.into()))?;
+        let room = stats.f_bavail.saturating_mul(stats.f_frsize).saturating_add(going);
+        if room < bytes.len() as u64 {
+            return Err(full(bytes.len() as u64, room));
+        }
         if let Some(path) = remove.and_then(|name| self.find(name).ok().flatten()) {
             let folder = self.mounted.folder.clone();
             let gone = fs::remove_file(path).and_then(|()| File::open(folder)?.sync_all());

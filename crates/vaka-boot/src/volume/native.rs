@@ -292,7 +292,8 @@ impl Disk for NativeDisk {
         // Room first: what must go is deleted only if the new file will fit.
         let (room, _) = self.with(pace, |fs| {
             let stats = fs.stats()?;
-            let goes = has(fs, &file.name)? + remove.map_or(Ok(0), |name| has(fs, name))?;
+            let removed = remove.filter(|name| *name != file.name);
+            let goes = has(fs, &file.name)? + removed.map_or(Ok(0), |name| has(fs, name))?;
             Ok(u64::from(stats.free_clusters()) * u64::from(stats.cluster_size()) + goes)
         })?;
         if room < bytes.len() as u64 {

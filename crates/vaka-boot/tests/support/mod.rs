@@ -13,7 +13,7 @@ use vaka_boot::update::{self, Nobody, Request};
 use vaka_core::event::{Code, Event, Failure, Report};
 use vaka_core::sheet::Sheet;
 use vaka_sim::clock::VirtualClock;
-use vaka_sim::fault::Fault;
+use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{self, Petrel};
@@ -288,4 +288,33 @@ pub fn warnings(events: &[Event]) -> Vec<&str> {
         }
     }
     events.iter().filter_map(text).collect()
+}
+
+/// Everything that can go wrong with a transfer.
+pub const FAULT_KINDS: [FaultKind; 5] = [
+    FaultKind::Stall,
+    FaultKind::Silence,
+    FaultKind::Short,
+    FaultKind::Pull(None),
+    FaultKind::Pull(Some(Duration::from_millis(700))),
+];
+
+/// A small generator, so that the cases repeat.
+pub struct Random(pub u64);
+
+impl Random {
+    pub fn below(&mut self, limit: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        usize::try_from(self.0 % limit as u64).unwrap()
+    }
+
+    pub fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
+        choices[self.below(choices.len())].clone()
+    }
+
+    pub fn once_in(&mut self, times: usize) -> bool {
+        self.below(times) == 0
+    }
 }

@@ -6,6 +6,7 @@
 
 mod parse;
 mod raw;
+mod routes;
 mod undescribed;
 
 use std::fmt;

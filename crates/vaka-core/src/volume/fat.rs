@@ -4,12 +4,9 @@
 //! and BPB" and "FAT Type Determination". Reading and writing files is the
 //! `fatfs` crate's; this is for writing to sectors that belong to no file.
 
-use std::fmt;
 use std::ops::Range;
 
 use thiserror::Error;
-
-use crate::size::Bytes;
 
 /// Length of a sector that is worked with: other ones are not met on update disks.
 pub const SECTOR: usize = 512;
@@ -21,16 +18,6 @@ pub enum Kind {
     Fat12,
     Fat16,
     Fat32,
-}
-
-impl fmt::Display for Kind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        f.write_str(match self {
-            Self::Fat12 => "FAT12",
-            Self::Fat16 => "FAT16",
-            Self::Fat32 => "FAT32",
-        })
-    }
 }
 
 /// Why a boot sector is none.
@@ -169,12 +156,6 @@ impl Layout {
     /// The first sector of a cluster.
     fn sector(&self, cluster: u64) -> u64 {
         self.data_start + (cluster - 2) * self.cluster_sectors
-    }
-}
-
-impl fmt::Display for Layout {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}, {}", self.kind, Bytes(self.clusters * self.cluster_sectors * SECTOR as u64))
     }
 }
 

@@ -28,7 +28,6 @@ pub mod sense {
     use super::Sense;
     pub const NONE: Sense = (0, 0, 0);
     pub const NO_MEDIUM: Sense = (2, 0x3A, 0);
-    pub const WRITE_ERROR: Sense = (3, 0x0C, 2);
     pub const UNKNOWN_COMMAND: Sense = (5, 0x20, 0);
     pub const BAD_FIELD: Sense = (5, 0x24, 0);
     pub const NO_SUCH_SECTOR: Sense = (5, 0x21, 0);
@@ -145,11 +144,6 @@ impl Disk {
     /// Its content is another one now.
     pub fn change(&mut self) {
         self.attention = Some(sense::CHANGED);
-    }
-
-    /// Until when it is at work.
-    pub fn at_work(&self) -> Duration {
-        self.at_work
     }
 
     /// Whether it waits for a command, and nothing is under way.

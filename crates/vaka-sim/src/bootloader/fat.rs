@@ -58,11 +58,6 @@ impl Volume {
         self.root() + ROOT_SECTORS
     }
 
-    /// Whether a sector belongs to neither boot sector, tables nor root folder.
-    pub fn is_data(self, sector: u32) -> bool {
-        sector >= self.data()
-    }
-
     /// A sector of the volume with these files, made up when it is asked for.
     pub fn sector(self, at: u32, files: &[File]) -> [u8; SECTOR] {
         let mut sector = [0; SECTOR];

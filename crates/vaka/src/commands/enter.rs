@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use vaka_boot::bench::{Bench, Candidate, Selector};
+use vaka_boot::bench::{Bench, Candidate};
 use vaka_boot::entry;
 use vaka_boot::pace::Pace;
 use vaka_boot::visit::{Visit, Wish};
@@ -52,7 +52,7 @@ fn visited(
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let found = entry::find(&bench, common.unit.as_ref(), true, common.wait, &mut pace)?;
     let wish = Wish {
-        unit: Some(Selector::Port(found.location().to_string())),
+        unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: MemoryChoice::default(),
         wait: common.wait,
@@ -60,7 +60,7 @@ fn visited(
     };
     let words = match done(&found) {
         Some(words) => words,
-        None => work(Visit::open(&bench, &wish, &mut *update::person(common), &mut pace)?, &mut pace)?,
+        None => work(Visit::of(&bench, &found, &wish, &mut *update::person(common), &mut pace)?, &mut pace)?,
     };
     if setting.format == Format::Text {
         say(&words);

@@ -1,0 +1,306 @@
+//! The routes of a sheet: what each kind needs, and what it cannot have.
+
+use std::ops::Range;
+
+use toml::Spanned;
+
+use super::parse::{Checked, Checker};
+use super::raw::{OneOrMore, RawEntryStep, RawRoute, RawRouteKind, RawSignal, RawTakes, RawUpload};
+use super::{
+    BOOTLOADER, DropFile, EntryStep, FileForm, HandStep, Region, ResultFile, Route, RouteKind, Signal, Takes, Variant,
+    VolumeRoute,
+};
+use crate::address::{Address, Span};
+use crate::image::uf2;
+use crate::text;
+use crate::unit::MemoryChoice;
+
+impl Checker<'_> {
+    /// Adds a route to each variant that it is for.
+    pub(super) fn add_route(&self, raw: &RawRoute, variants: &mut [Variant]) -> Checked<()> {
+        for wanted in raw.variants.iter().flatten() {
+            if !variants.iter().any(|variant| variant.id.as_str() == wanted.get_ref()) {
+                let message = format!("no variant has the id '{}'", text::tame(wanted.get_ref()));
+                return Err(self.error(&wanted.span(), "variants", message));
+            }
+        }
+        for variant in variants {
+            let meant = raw.variants.as_ref().is_none_or(|ids| ids.iter().any(|id| *id.get_ref() == variant.id.0));
+            if !meant {
+                continue;
+            }
+            if variant.route(raw.id).is_some() {
+                let message = format!("variant '{}' has another route under {}", variant.id, raw.id);
+                return Err(self.error(&raw.kind.span(), "kind", message));
+            }
+            let route = self.route(raw, variant)?;
+            variant.routes.push(route);
+        }
+        Ok(())
+    }
+
+    fn route(&self, raw: &RawRoute, variant: &Variant) -> Checked<Route> {
+        let mut writes = Vec::new();
+        for name in raw.writes.get_ref() {
+            let region = self.region("writes", name, &variant.regions)?;
+            self.writable(&region, variant, &name.span())?;
+            writes.push(region);
+        }
+        if writes.is_empty() {
+            return Err(self.error(&raw.writes.span(), "writes", "name at least one region".into()));
+        }
+        let memory = MemoryChoice {
+            name: self.optional_words("memory", raw.memory.as_ref())?,
+            interface: raw.interface,
+            alternate: raw.alternate,
+        };
+        let kind = match raw.kind.get_ref() {
+            RawRouteKind::Dfu => RouteKind::Dfu { memory },
+            RawRouteKind::PlainDfu => {
+                let uploads_image = matches!(raw.upload.as_ref().map(Spanned::get_ref), Some(RawUpload::Image));
+                RouteKind::PlainDfu { memory, uploads_image }
+            }
+            RawRouteKind::Volume => RouteKind::Volume(self.volume(raw, &writes)?),
+        };
+        if kind.volume().is_none() {
+            self.no_disk_keys(raw)?;
+        }
+        let restart_at = self.restart_at(raw, &kind, variant)?;
+        let entry = raw.entry.iter().map(|step| self.entry_step(step)).collect::<Checked<_>>()?;
+        Ok(Route { kind, id: raw.id, writes, restart_at, entry })
+    }
+
+    /// A key that has no meaning on a route.
+    fn stray<T>(&self, key: &str, value: Option<&Spanned<T>>, meaning: &str) -> Checked<()> {
+        value.map_or(Ok(()), |value| Err(self.error(&value.span(), key, meaning.to_owned())))
+    }
+
+    fn no_disk_keys(&self, raw: &RawRoute) -> Checked<()> {
+        const MEANING: &str = "is a key of a route with kind = \"volume\"";
+        self.stray("takes", raw.takes.as_ref(), MEANING)?;
+        self.stray("family", raw.family.as_ref(), MEANING)?;
+        self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
+        self.stray("label", raw.label.as_ref(), MEANING)?;
+        self.stray("present", raw.present.as_ref(), MEANING)?;
+        self.stray("leave", raw.leave.as_ref(), MEANING)?;
+        self.no_file_keys(raw, MEANING)
+    }
+
+    fn no_file_keys(&self, raw: &RawRoute, meaning: &str) -> Checked<()> {
+        self.stray("file", raw.file.as_ref(), meaning)?;
+        self.stray("order", raw.order.as_ref(), meaning)?;
+        self.stray("remove_first", raw.remove_first.as_ref(), meaning)?;
+        self.stray("eject_after", raw.eject_after.as_ref(), meaning)?;
+        self.stray("result", raw.result.as_ref(), meaning)
+    }
+
+    fn volume(&self, raw: &RawRoute, writes: &[Region]) -> Checked<VolumeRoute> {
+        self.stray("memory", raw.memory.as_ref(), "a disk has no such thing")?;
+        let Some(takes) = &raw.takes else {
+            let message = "say with `takes` what the disk takes: \"uf2\", \"hex\" or \"binary\"".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let labels = match raw.label.as_ref().map(Spanned::get_ref) {
+            None => Vec::new(),
+            Some(OneOrMore::One(label)) => vec![label.clone()],
+            Some(OneOrMore::More(labels)) => labels.clone(),
+        };
+        let place = raw.label.as_ref().map_or(takes.span(), Spanned::span);
+        if labels.iter().any(|label| label.is_empty() || label.len() > 11 || text::tame(label) != *label) {
+            let message = "a disk's label has 1 to 11 characters".into();
+            return Err(self.error(&place, "label", message));
+        }
+        let form = match takes.get_ref() {
+            RawTakes::Uf2 => None,
+            RawTakes::Hex => Some(FileForm::Hex),
+            RawTakes::Binary => Some(FileForm::Binary),
+        };
+        if form.is_some() && labels.is_empty() {
+            let message = "give the disk's `label`: nothing else tells it from any other disk".into();
+            return Err(self.error(&place, "takes", message));
+        }
+        let takes = match form {
+            None => self.takes_uf2(raw, writes)?,
+            Some(form) => Takes::File(self.drop_file(raw, form)?),
+        };
+        let present = raw.present.as_ref().map(|name| self.file_name("present", name)).transpose()?;
+        let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
+        Ok(VolumeRoute { takes, labels, present, leave })
+    }
+
+    fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<Takes> {
+        self.no_file_keys(raw, "is a key of a disk that takes a file; UF2 blocks need none")?;
+        let Some(family) = &raw.family else {
+            let message = "give the `family` of the UF2 blocks that the unit takes".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let number = u32::try_from(self.size("family", family)?).ok();
+        let family = number.ok_or_else(|| self.error(&family.span(), "family", "is a number of 32 bits".into()))?;
+        let page = uf2::PAYLOAD as u64;
+        let whole =
+            |region: &Region| region.span.start().get().is_multiple_of(page) && region.span.len().is_multiple_of(page);
+        if let Some(region) = writes.iter().find(|region| !whole(region)) {
+            let message = format!("region '{}' begins or ends inside a UF2 block of 256 bytes", region.name);
+            return Err(self.error(&raw.writes.span(), "writes", message));
+        }
+        Ok(Takes::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
+    }
+
+    fn drop_file(&self, raw: &RawRoute, form: FileForm) -> Checked<DropFile> {
+        const MEANING: &str = "is a key of a disk that takes UF2 blocks";
+        self.stray("family", raw.family.as_ref(), MEANING)?;
+        self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
+        let Some(name) = &raw.file else {
+            let message = "say with `file` what the file is called on the disk".into();
+            return Err(self.error(&raw.kind.span(), "kind", message));
+        };
+        let remove_first = raw.remove_first.as_ref().is_some_and(|value| *value.get_ref());
+        if let (true, None, Some(place)) = (remove_first, &raw.present, &raw.remove_first) {
+            let message = "say with `present` which file that is".into();
+            return Err(self.error(&place.span(), "remove_first", message));
+        }
+        let result = raw.result.as_ref().map(|result| {
+            let result = result.get_ref();
+            Ok(ResultFile {
+                file: self.file_name("file", &result.file)?,
+                success: self.words("success", &result.success)?,
+                failure: self.words("failure", &result.failure)?,
+            })
+        });
+        Ok(DropFile {
+            form,
+            name: self.file_name("file", name)?,
+            order: raw.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
+            remove_first,
+            eject_after: raw.eject_after.as_ref().is_some_and(|value| *value.get_ref()),
+            result: result.transpose()?,
+        })
+    }
+
+    /// Units that are written by address are told where to start; plain DFU
+    /// has no word for that.
+    fn restart_at(&self, raw: &RawRoute, kind: &RouteKind, variant: &Variant) -> Checked<Option<Address>> {
+        match (kind, &raw.restart_at, &raw.upload) {
+            (RouteKind::Dfu { .. }, _, Some(upload)) => {
+                let message = "is a key of plain DFU; with memory addresses an upload gives what is there".into();
+                Err(self.error(&upload.span(), "upload", message))
+            }
+            (RouteKind::Dfu { .. }, None, _) => {
+                let message = "say with `restart_at` where the unit starts when it leaves update mode".into();
+                Err(self.error(&raw.kind.span(), "kind", message))
+            }
+            (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), Some(at), _) => {
+                let message = format!("a {kind} route cannot say where a unit starts; leave this out");
+                Err(self.error(&at.span(), "restart_at", message))
+            }
+            (RouteKind::Volume(_), None, Some(upload)) => {
+                let message = "is a key of plain DFU; a disk may show a file with `present`".into();
+                Err(self.error(&upload.span(), "upload", message))
+            }
+            (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), None, _) => Ok(None),
+            (RouteKind::Dfu { .. }, Some(at), None) => {
+                let address = self.address("restart_at", at)?;
+                if variant.flash.zone_at(address).is_none() {
+                    let message = format!("{address} lies outside the flash of variant '{}'", variant.id);
+                    return Err(self.error(&at.span(), "restart_at", message));
+                }
+                Ok(Some(address))
+            }
+        }
+    }
+
+    fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
+        let RawEntryStep { signal, action, why, see } = raw.get_ref();
+        match (signal, action) {
+            (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
+            (None, Some(action)) => Ok(EntryStep::Hand(HandStep {
+                action: self.words("do", action)?,
+                why: self.optional_words("why", why.as_ref())?,
+                see: self.optional_words("see", see.as_ref())?,
+            })),
+            _ => {
+                let message = "a step has either `do`, for a person, or `signal`, for the host".into();
+                Err(self.error(&raw.span(), "entry", message))
+            }
+        }
+    }
+
+    /// A region can be written if that erases nothing beside it and it is not
+    /// the bootloader, which no plain route may touch.
+    fn writable(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
+        if region.name == BOOTLOADER {
+            let message = "a route never writes the bootloader: a unit without it can be lost".into();
+            return Err(self.error(place, "writes", message));
+        }
+        let first = variant.flash.sector_at(region.span.start());
+        let last = region.span.end().get().checked_sub(1).and_then(|end| variant.flash.sector_at(Address::new(end)));
+        // What shares a sector with it can be kept if it has a name; the
+        // bootloader never shares one.
+        let all_named = |sector: Span| {
+            let named = variant.regions.iter().filter(|other| other.name != BOOTLOADER);
+            named.filter_map(|other| other.span.common(sector)).map(Span::len).sum::<u64>() == sector.len()
+        };
+        if first.is_some_and(all_named) && last.is_some_and(all_named) {
+            return Ok(());
+        }
+        let message = format!(
+            "region '{}', {}, of variant '{}' begins or ends inside a sector; erasing it would erase what lies beside it, which is the bootloader or in no region",
+            region.name, region.span, variant.id
+        );
+        Err(self.error(place, "writes", message))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::sheet::Sheet;
+
+    const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
+    const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
+    const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
+
+    /// What only units with disks and parts have.
+    #[test]
+    fn what_is_wrong_about_a_disk_or_a_part_is_found() {
+        let cases: &[(&str, &str, &str, &str, &str)] = &[
+            (PETREL, "takes = \"uf2\"\n", "", "kind", "say with `takes`"),
+            (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "unknown variant `zip`"),
+            (PETREL, "family = 0x5EAB_D123\n", "", "kind", "give the `family`"),
+            (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
+            (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
+            (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
+            (PETREL, "present = \"CURRENT.UF2\"", "present = \"current.uf2\"", "present", "short file name"),
+            (PETREL, "present = \"CURRENT.UF2\"", "present = \"A/B.UF2\"", "present", "short file name"),
+            (PETREL, "present = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
+            (PETREL, "present = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`present`"),
+            (PETREL, "present = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
+            (
+                PETREL,
+                "start = 0x0C10_4000\nsize = \"558 KiB\"",
+                "start = 0x0C10_4000\nsize = 571264",
+                "writes",
+                "inside a UF2 block",
+            ),
+            (SHAG, "label = [\"SHAG\", \"SHAG_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
+            (SHAG, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
+            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
+            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
+            (SHAG, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+            (SHAG, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
+            (SHAG, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
+            (SHAG, "part = \"display\"\n", "", "id", "which part"),
+            (SHAG, "id = \"interface\"", "id = \"display\"", "id", "another part"),
+            (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
+        ];
+        for (sheet, from, to, key, words) in cases {
+            assert!(sheet.contains(from), "the demo sheet no longer holds: {from}");
+            let mut text = sheet.replacen(from, to, 1);
+            // Sectors of one block, so that only the region is at fault.
+            if *words == "inside a UF2 block" {
+                text = text.replace("sectors = 288, size = \"2 KiB\"", "sectors = 4608, size = 128");
+            }
+            let error = Sheet::parse("a.toml", &text).map(|_| ()).expect_err(to);
+            assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
+        }
+    }
+}
