@@ -1,34 +1,8 @@
 /* Petrel wave buoy logger, application. Bare metal, no library. */
-#include <stdint.h>
-
-#include "header.h"
+#define NAME "Petrel"
+#define TIMER sample_handler
+#include "start.h"
 #include "petrel-tables.h"
-
-extern uint32_t _stack_top, _data_load, _data_start, _data_end, _bss_start, _bss_end;
-extern uint32_t _image_start, _image_length;
-
-void reset_handler(void);
-static void idle_handler(void);
-static void sample_handler(void);
-
-typedef void (*vector)(void);
-
-/* Start vectors: the initial stack pointer, then fifteen handlers. */
-__attribute__((section(".vectors"), used)) const vector vectors[16] = {
-    (vector)(uintptr_t)&_stack_top,
-    reset_handler,
-    idle_handler, idle_handler, 0, 0, 0, 0, 0, 0, 0,
-    idle_handler, 0, 0, idle_handler,
-    sample_handler,
-};
-
-__attribute__((section(".header"), used)) const struct image_header header = {
-    .board = BOARD_WORD,
-    .length = (uint32_t)(uintptr_t)&_image_length,
-    .start = (uint32_t)(uintptr_t)&_image_start,
-    .version = VERSION,
-    .name = "Petrel",
-};
 
 /* The demo board's registers: accelerometers, the log, the radio, a lamp. */
 #define HEAVE (*(volatile int32_t *)0x48000000u)
@@ -86,12 +60,6 @@ static void count_crossings(void)
 }
 #endif
 
-static void idle_handler(void)
-{
-    for (;;)
-        __asm__ volatile("wfi");
-}
-
 int main(void)
 {
     uint32_t read = 0;
@@ -111,13 +79,4 @@ int main(void)
     }
 }
 
-void reset_handler(void)
-{
-    uint32_t *from = &_data_load;
-    for (uint32_t *to = &_data_start; to < &_data_end;)
-        *to++ = *from++;
-    for (uint32_t *to = &_bss_start; to < &_bss_end;)
-        *to++ = 0;
-    main();
-    idle_handler();
-}
+#include "reset.h"

@@ -1,34 +1,8 @@
 /* Tern tide gauge, application. Bare metal, no library. */
-#include <stdint.h>
-
-#include "header.h"
+#define NAME "Tern"
+#define TIMER tick_handler
+#include "start.h"
 #include "tables.h"
-
-extern uint32_t _stack_top, _data_load, _data_start, _data_end, _bss_start, _bss_end;
-extern uint32_t _image_start, _image_length;
-
-void reset_handler(void);
-static void idle_handler(void);
-static void tick_handler(void);
-
-typedef void (*vector)(void);
-
-/* Start vectors: the initial stack pointer, then fifteen handlers. */
-__attribute__((section(".vectors"), used)) const vector vectors[16] = {
-    (vector)(uintptr_t)&_stack_top,
-    reset_handler,
-    idle_handler, idle_handler, 0, 0, 0, 0, 0, 0, 0,
-    idle_handler, 0, 0, idle_handler,
-    tick_handler,
-};
-
-__attribute__((section(".header"), used)) const struct image_header header = {
-    .board = BOARD_WORD,
-    .length = (uint32_t)(uintptr_t)&_image_length,
-    .start = (uint32_t)(uintptr_t)&_image_start,
-    .version = VERSION,
-    .name = "Tern",
-};
 
 /* The demo board's registers: a pressure converter, a display and an echo. */
 #define PRESSURE (*(volatile uint32_t *)0x48000000u)
@@ -94,12 +68,6 @@ static void tick_handler(void)
     }
 }
 
-static void idle_handler(void)
-{
-    for (;;)
-        __asm__ volatile("wfi");
-}
-
 int main(void)
 {
     uint32_t last = ~0u;
@@ -117,13 +85,4 @@ int main(void)
     }
 }
 
-void reset_handler(void)
-{
-    uint32_t *from = &_data_load;
-    for (uint32_t *to = &_data_start; to < &_data_end;)
-        *to++ = *from++;
-    for (uint32_t *to = &_bss_start; to < &_bss_end;)
-        *to++ = 0;
-    main();
-    idle_handler();
-}
+#include "reset.h"
