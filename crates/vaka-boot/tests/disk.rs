@@ -128,7 +128,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
 /// update: it is got over, or told.
 #[test]
 fn departures_from_the_transport_are_got_over() {
-    use Oddity::{BogusResidue, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
+    use Oddity::{BogusResidue, Changed, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
     let commands = {
         let scene = petrel(Manner::default());
         scene.update();
@@ -136,7 +136,7 @@ fn departures_from_the_transport_are_got_over() {
         world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC")).count() as u64
     };
     assert!(commands > 20, "{commands}");
-    for oddity in [OldTag, Phase, EmptyFirst, NoData, BogusResidue, StallFirst, OwnSignature, NoReason] {
+    for oddity in [OldTag, Phase, EmptyFirst, NoData, BogusResidue, StallFirst, OwnSignature, NoReason, Changed] {
         let mut good = 0;
         for at in 1..=commands {
             let scene = petrel(Manner { disk: of(Some((at, oddity))), ..Manner::default() });

@@ -72,6 +72,8 @@ pub enum Oddity {
     OwnSignature,
     /// The command fails, for no reason that it tells.
     NoReason,
+    /// The command fails, for its content may be another one now.
+    Changed,
 }
 
 /// How a disk departs from what it should be. The default does not.
@@ -139,11 +141,6 @@ impl Disk {
             commands: 0,
             was_odd: false,
         }
-    }
-
-    /// Its content is another one now.
-    pub fn change(&mut self) {
-        self.attention = Some(sense::CHANGED);
     }
 
     /// Whether it waits for a command, and nothing is under way.
@@ -280,6 +277,9 @@ impl Disk {
         self.commands += 1;
         self.was_odd = false;
         let (length, is_in) = (word(8), wrapper[12] & 0x80 != 0);
+        if self.is_odd(Oddity::Changed) {
+            self.attention = Some(sense::CHANGED);
+        }
         let done = self.carry_out(now, &wrapper[15..], medium);
         let done = if self.is_odd(Oddity::NoReason) { Err(sense::NONE) } else { done };
         self.state = match done {
