@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_core::dfu;
+use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::{RouteKind, Sheet, Variant};
 use vaka_core::text;
@@ -13,6 +14,7 @@ use vaka_core::unit::{Mode, UnitFacts, UsbId};
 use vaka_core::volume::VolumeFacts;
 use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferError, UsbDevice};
 
+use crate::dialect::{self, Reopen};
 use crate::identify::{self, Identity};
 use crate::opened::{Link, Opened};
 use crate::pace::Pace;
@@ -282,7 +284,9 @@ impl<'a> Bench<'a> {
             Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
             // Somebody else may have it now; the next look may find it free.
             Err(OpenError::Bus(_)) => None,
-            Err(OpenError::Transfer(_) | OpenError::Disk(_)) => known.entry(key).or_insert(None).clone(),
+            Err(OpenError::Transfer(_) | OpenError::Disk(_) | OpenError::Dialect { .. }) => {
+                known.entry(key).or_insert(None).clone()
+            }
         }
     }
 
@@ -331,6 +335,13 @@ impl<'a> Bench<'a> {
             let unit = UnitFacts { volume: Some(volume.clone()), ..facts.clone() };
             sheets.iter().any(|sheet| sheet.knows_disk(&unit))
         };
+        if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
+            let usb = usb.ok_or_else(|| BusError::NotThere(location.clone()))?;
+            let reopen = Reopen { bus: bus.clone(), device: device.clone() };
+            let (talk, told) = dialect::meet(usb, dialect, reopen, pace)?;
+            identity.facts.told = told;
+            return Ok(Opened { identity, link: Link::Dialect(Box::new(talk)) });
+        }
         let (disk, volume) = match usb {
             _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, pace)?,
             Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
@@ -341,6 +352,18 @@ impl<'a> Bench<'a> {
         };
         identity.facts.volume = Some(volume);
         Ok(Opened { identity, link: Link::Disk(disk) })
+    }
+
+    /// The dialect in which a unit in update mode is spoken to, if its ids leave only
+    /// one.
+    fn dialect_of(&self, device: &DeviceInfo) -> Option<Arc<Dialect>> {
+        let candidate = self.recognise(device).filter(|candidate| candidate.mode == Mode::Update)?;
+        let variants = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet));
+        let mut kinds = variants.filter_map(|variant| variant.route(candidate.id())).map(|route| &route.kind);
+        let first = kinds.next()?.dialect()?;
+        kinds
+            .all(|kind| kind.dialect().is_some_and(|other| other.dialect == first.dialect))
+            .then(|| first.dialect.clone())
     }
 
     /// Opens a unit, reads what it says of itself, and gives it back.
@@ -377,6 +400,14 @@ pub enum OpenError {
     /// Its disk cannot be read.
     #[error(transparent)]
     Disk(#[from] SessionError),
+    /// It does not answer in its dialect.
+    #[error("it does not answer in its dialect {name}: {error}")]
+    Dialect {
+        /// The dialect.
+        name: String,
+        /// Why.
+        error: SessionError,
+    },
 }
 
 /// A bus error as a failure, with its cure.
@@ -418,7 +449,14 @@ fn no_rights(error: &BusError, vendor: u16) -> Failure {
 pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     match error {
         OpenError::Bus(error) => bus_failure(error),
-        OpenError::Transfer(TransferError::Held(by)) | OpenError::Disk(SessionError::Held(by)) => held(place, by),
+        OpenError::Transfer(TransferError::Held(by))
+        | OpenError::Disk(SessionError::Held(by))
+        | OpenError::Dialect { error: SessionError::Held(by), .. } => held(place, by),
+        OpenError::Dialect { name, error } => {
+            Failure::new(Code::Transfer, format!("The unit at {place} does not answer in its dialect {name}: {error}."))
+                .state("Nothing was changed in it.")
+                .cure("Unplug it, bring it into update mode again and run the same command; --trace FILE and 'vaka dialect trace' show each frame.")
+        }
         OpenError::Disk(error) => {
             Failure::new(Code::Transfer, format!("The disk of the unit at {place} could not be read: {error}."))
                 .state("Nothing was changed in it.")

@@ -1,8 +1,10 @@
 //! Waiting for a unit, and the way into update mode.
 
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
+use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Event, Failure, Seen, StepName, StepState};
 use vaka_core::sheet::{EntryStep, Route, Sheet, Signal, VersionSource};
 use vaka_core::unit::{Mode, UsbId};
@@ -12,7 +14,7 @@ use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
 use crate::bench::{Bench, Candidate, Selector, bus_failure, dfu_mode, held, open_failure};
 use crate::pace::Pace;
 use crate::session::SessionError;
-use crate::{dfu, identify};
+use crate::{dfu, dialect, identify};
 
 /// A sign of life comes this often while a unit is waited for.
 const REMINDER: Duration = Duration::from_secs(5);
@@ -20,22 +22,44 @@ const REMINDER: Duration = Duration::from_secs(5);
 /// How often the wish to stop is looked at while a bus is waited on.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
-/// Waits until exactly one unit fits the selector; with `undescribed` also one
-/// that no sheet knows, if no other fits.
+/// Which unit is looked for.
+#[derive(Clone, Debug)]
+pub struct Hunt<'a> {
+    /// The one that was named.
+    pub selector: Option<&'a Selector>,
+    /// Whether one that no sheet knows will do, if no other fits.
+    pub undescribed: bool,
+    /// Sheets whose units are hoped for; for what a person is told.
+    pub hopes: Vec<&'a Sheet>,
+}
+
+impl<'a> Hunt<'a> {
+    /// For any unit of the bench's sheets that the selector means.
+    pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
+        Self { selector, undescribed, hopes: bench.sheets().iter().collect() }
+    }
+}
+
+/// A unit that did not show up by then may be a damaged one. Chosen by us: longer
+/// than it takes to plug one in.
+const SILENT_AFTER: Duration = Duration::from_secs(4);
+
+/// Waits until exactly one unit fits.
 ///
 /// # Errors
 /// None came in time; several fit; a person stopped it; a bus is unusable.
 pub fn find<'a>(
     bench: &Bench<'a>,
-    selector: Option<&Selector>,
-    undescribed: bool,
+    hunt: &Hunt<'_>,
     wait: Duration,
     pace: &mut Pace<'_>,
 ) -> Result<Candidate<'a>, Failure> {
+    let selector = hunt.selector;
     let deadline = pace.now() + wait;
     let mut next_reminder = pace.now();
+    let mut recovery_at = Some(pace.now() + SILENT_AFTER);
     loop {
-        let mut found = bench.select(selector, undescribed).map_err(|error| bus_failure(&error))?;
+        let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
         if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
             found.retain(|candidate| !candidate.sheets.is_empty());
         }
@@ -48,24 +72,71 @@ pub fn find<'a>(
             return Err(stopped("Nothing was changed."));
         }
         if pace.now() >= deadline {
-            return Err(none(bench, selector, wait));
+            return Err(none(bench, hunt, wait));
         }
         if pace.now() >= next_reminder {
-            pace.waiting(&format!("{} to be plugged in", expected(bench, selector)), deadline);
+            pace.waiting(&waited_for(hunt), deadline);
             next_reminder = pace.now() + REMINDER;
+        }
+        if recovery_at.is_some_and(|at| pace.now() >= at) {
+            recovery_at = None;
+            tell_recovery(hunt, pace);
         }
         pace.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(pace.now())));
     }
 }
 
 /// What a person is told to plug in.
-fn expected(bench: &Bench<'_>, selector: Option<&Selector>) -> String {
-    match selector {
+fn expected(hunt: &Hunt<'_>) -> String {
+    match hunt.selector {
+        Some(Selector::Name(name)) => text::tame(name),
         Some(_) => "the unit that --unit names".to_owned(),
-        None if bench.sheets().is_empty() => "a unit with a DFU interface".to_owned(),
+        None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
         None => {
-            let names: Vec<&str> = bench.sheets().iter().map(|sheet| sheet.product.name.as_str()).collect();
+            let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
             names.join(" or ")
+        }
+    }
+}
+
+/// The sheets whose units are waited for: those of the name that was given, else
+/// those that are hoped for.
+fn hoped<'a>(hunt: &Hunt<'a>) -> Vec<&'a Sheet> {
+    let named = |sheet: &&Sheet| match hunt.selector {
+        Some(Selector::Name(name) | Selector::Any(name)) => {
+            [&sheet.product.id, &sheet.product.name].iter().any(|known| known.eq_ignore_ascii_case(name))
+        }
+        _ => true,
+    };
+    hunt.hopes.iter().copied().filter(named).collect()
+}
+
+/// What is waited for. A unit that listens only for a moment after it was plugged in
+/// is missed by whoever plugs it in before the tool waits.
+fn waited_for(hunt: &Hunt<'_>) -> String {
+    let hoped = hoped(hunt);
+    let listens = |sheet: &&&Sheet| {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        routes.any(|route| route.listens.is_some())
+    };
+    match hoped.len() == hoped.iter().filter(listens).count() && !hoped.is_empty() {
+        true => {
+            let names: Vec<&str> = hoped.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            format!("{}: if it is already connected, pull it first, then connect it", names.join(" or "))
+        }
+        false => format!("{} to be plugged in", expected(hunt)),
+    }
+}
+
+/// What helps with a unit that shows nothing, where its sheet says so.
+fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
+    for sheet in hoped(hunt) {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
+        pace.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
+        for (number, hand) in (1..).zip(&route.recovery) {
+            let (unit, of) = (String::new(), route.recovery.len());
+            pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
         }
     }
 }
@@ -81,7 +152,7 @@ fn several(bench: &Bench<'_>, found: &[Candidate<'_>]) -> Failure {
         .cure(format!("Choose one, for example with --unit port={}.", bench.place(found[0].location())))
 }
 
-fn none(bench: &Bench<'_>, selector: Option<&Selector>, wait: Duration) -> Failure {
+fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
     let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
     let there = bench.devices().unwrap_or_default();
     let seen = match there.len() {
@@ -95,7 +166,7 @@ fn none(bench: &Bench<'_>, selector: Option<&Selector>, wait: Duration) -> Failu
             format!("{} there, but not it: {}.", text::count(count, "device"), ids.join(", "))
         }
     };
-    Failure::new(Code::NoUnit, format!("No sign of {}{time}.", expected(bench, selector)))
+    Failure::new(Code::NoUnit, format!("No sign of {}{time}.", expected(hunt)))
         .state(seen)
         .cure("Try the cable on a unit that works (some only charge), and see 'vaka survey'. A unit that another program uses is not listed.")
 }
@@ -218,6 +289,7 @@ pub fn enter(
                 pace.tell(Event::Hand { unit: place.clone(), number, of, hand: hand.clone() });
             }
             EntryStep::Signal(Signal::DfuDetach) => detach(bench, unit)?,
+            EntryStep::Signal(Signal::Dialect { dialect }) => ask_in_dialect(bench, unit, dialect, pace)?,
         }
     }
     let mut last = format!("{} went on running its application", way.name);
@@ -277,6 +349,26 @@ fn await_device(
         }
     }
     Ok(None)
+}
+
+/// Asks the application in its dialect to leave for its update mode.
+fn ask_in_dialect(
+    bench: &Bench<'_>,
+    unit: &DeviceInfo,
+    dialect: &Arc<Dialect>,
+    pace: &mut Pace<'_>,
+) -> Result<(), Failure> {
+    let place = bench.place(&unit.location);
+    let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
+    dialect::enter(device, dialect.clone(), pace).map_err(|error| match error {
+        SessionError::Held(by) => held(&place, &by),
+        error => Failure::new(
+            Code::Transfer,
+            format!("The application at {place} does not go into update mode ({}): {error}.", dialect.name),
+        )
+        .state("Nothing was changed in the unit; its application runs.")
+        .cure("Bring the unit into update mode by hand, then run the same command."),
+    })
 }
 
 /// Asks the application to leave for its DFU mode.

@@ -98,6 +98,10 @@ impl Execution<'_, '_> {
                     let bytes = spans.iter().map(|span| span.len()).sum();
                     self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
                 }
+                Step::DeviceCheck { spans } => {
+                    let bytes = spans.iter().map(|span| span.len()).sum();
+                    self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))?;
+                }
                 // Done before the plan was settled, or once the unit is back.
                 Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } | Step::ReadOnceMore { .. } => {}
                 Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
@@ -152,13 +156,18 @@ impl Execution<'_, '_> {
             });
             let mut at = first;
             let mut differs = false;
+            if !self.session.limits().can_read {
+                self.may_go_on()?;
+                differs = !self.agrees(first, last)?;
+                at = last;
+            }
             while at < last {
                 self.may_go_on()?;
                 let len = self.block_len(at, last);
                 differs |= !self.holds(at, len)?;
                 at = at.checked_add(u64::from(len)).unwrap_or(last);
                 let left = last.offset_from(at).unwrap_or(0);
-                if differs && left > u64::from(self.session.limits().block_size) * WORTH_A_JUMP {
+                if differs && left > u64::from(self.session.limits().read_size) * WORTH_A_JUMP {
                     break;
                 }
             }
@@ -192,7 +201,44 @@ impl Execution<'_, '_> {
 
     fn block_len(&self, at: Address, end: Address) -> u32 {
         let left = end.offset_from(at).unwrap_or(0);
-        u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().block_size)
+        u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().read_size)
+    }
+
+    /// Whether the unit's own checksum of these addresses is the image's; what the
+    /// image does not fill counts as erased.
+    fn agrees(&mut self, from: Address, to: Address) -> Result<bool, Failure> {
+        let len = to.offset_from(from).unwrap_or(0);
+        let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
+        self.image.copy_to(from, &mut data);
+        match self.session.agrees(from, &data, self.pace) {
+            Ok(equal) => Ok(equal),
+            Err(error) => Err(self.failed("asking for the unit's checksum", from, &error)),
+        }
+    }
+
+    /// Lets the unit compute its checksum of what was written.
+    fn device_check(&mut self, spans: &[Span], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        for span in spans {
+            self.may_go_on()?;
+            if !self.agrees(span.start(), span.end())? {
+                return Err(self.disagrees(*span));
+            }
+            self.tally.checked += self.bytes_of_image(*span);
+            done += span.len();
+            self.progress(StepName::DeviceCheck, done, total);
+        }
+        for sector in self.plan.plan().sectors() {
+            self.ledger.advance(*sector, SectorState::Verified);
+        }
+        Ok(())
+    }
+
+    fn disagrees(&self, span: Span) -> Failure {
+        let message = format!("The unit's own checksum of {span} is not the image's: what it holds there differs.");
+        Failure::new(Code::Differs, message)
+            .state(format!("{} The application was not started.", self.standing()))
+            .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged there.")
     }
 
     /// Whether the unit holds the image's bytes there. One that refuses to be
@@ -200,7 +246,7 @@ impl Execution<'_, '_> {
     fn holds(&mut self, at: Address, len: u32) -> Result<bool, Failure> {
         let found = match self.session.read(at, len, self.pace) {
             Ok(found) => found,
-            Err(SessionError::Refused { .. } | SessionError::Misbehaved(_)) => {
+            Err(SessionError::Refused { .. } | SessionError::Answered { .. } | SessionError::Misbehaved(_)) => {
                 self.session.rest(self.pace);
                 return Ok(false);
             }
@@ -228,6 +274,7 @@ impl Execution<'_, '_> {
             StepName::Erase => self.tally.transfers.erase = transfers,
             StepName::Write => self.tally.transfers.write = transfers,
             StepName::Finish => self.tally.transfers.finish = transfers,
+            StepName::DeviceCheck => self.tally.transfers.read_back += transfers,
             _ => self.tally.transfers.read_back = transfers,
         }
         let time = self.pace.now() - started;
@@ -254,15 +301,26 @@ impl Execution<'_, '_> {
 
     fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
         let mut done = 0;
-        for sector in sectors {
+        let at_once = match self.session.limits().erases_ranges {
+            true => Span::joined(sectors.iter().copied()),
+            false => sectors.to_vec(),
+        };
+        for range in &at_once {
             self.may_go_on()?;
-            self.ledger.advance(*sector, SectorState::Erasing);
-            self.session.erase(*sector, self.pace).map_err(|error| self.failed("erasing", sector.start(), &error))?;
-            self.ledger.advance(*sector, SectorState::Erased);
-            done += sector.len();
+            self.advance(sectors, *range, SectorState::Erasing);
+            self.session.erase(*range, self.pace).map_err(|error| self.failed("erasing", range.start(), &error))?;
+            self.advance(sectors, *range, SectorState::Erased);
+            done += range.len();
             self.progress(StepName::Erase, done, total);
         }
         Ok(())
+    }
+
+    /// Notes what became of the sectors in a range.
+    fn advance(&mut self, sectors: &[Span], range: Span, state: SectorState) {
+        for sector in sectors.iter().filter(|sector| range.covers(**sector)) {
+            self.ledger.advance(*sector, state);
+        }
     }
 
     fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
@@ -411,6 +469,12 @@ impl Execution<'_, '_> {
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Rejected { cure, .. } => cure,
+            SessionError::Answered { .. } => {
+                "What that means stands in the dialect; 'vaka dialect show' prints it. Nothing is gained by trying the same again."
+            }
+            SessionError::Frame(_) | SessionError::Dialect { .. } => {
+                "Run it again with --trace FILE; 'vaka dialect trace' then shows each frame, field by field."
+            }
             SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
             SessionError::Gone => {
                 "Check cable and power, put the unit into update mode again and run the same command: it begins anew."

@@ -59,6 +59,12 @@ impl Identity {
         }
     }
 
+    /// How to open the first memory that a choice leaves, to send blocks by numbers.
+    pub fn first_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+        let memories = self.facts.memories(choice);
+        memories.first().map(|memory| self.opening_of(memory, false))
+    }
+
     fn opening_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> Opening {
         let functional = memory.interface.functional;
         let size = functional.map_or(0, |found| found.transfer_size);
@@ -88,6 +94,7 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
         serial: None,
         dfu: Vec::new(),
         volume: None,
+        told: Vec::new(),
     }
 }
 
@@ -113,6 +120,7 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
             serial: tamed(device, texts, descriptor.serial_string)?,
             dfu,
             volume: None,
+            told: Vec::new(),
         },
         oddities,
         disks: disks(&configuration),

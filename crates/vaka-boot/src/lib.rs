@@ -9,6 +9,7 @@
 pub mod bench;
 pub mod confirm;
 pub mod dfu;
+pub mod dialect;
 pub mod entry;
 pub mod executor;
 pub mod identify;

@@ -3,11 +3,13 @@
 
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::SectorMap;
-use vaka_core::sheet::{Route, RouteKind, Takes, VolumeRoute};
+use vaka_core::plan::Offer;
+use vaka_core::sheet::{Route, RouteKind, Takes, Variant, VolumeRoute};
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::UsbDevice;
 
 use crate::dfu;
+use crate::dialect::{self, Talk};
 use crate::identify::Identity;
 use crate::pace::Pace;
 use crate::session::{Session, SessionError};
@@ -27,6 +29,8 @@ pub(crate) enum Link {
     Device(Box<dyn UsbDevice>),
     /// Its disk.
     Disk(Box<dyn Disk>),
+    /// It is spoken to in a dialect.
+    Dialect(Box<Talk>),
 }
 
 /// How a session is opened on a unit, and what is known of it before.
@@ -36,6 +40,8 @@ pub enum Opening {
     Dfu(dfu::Opening),
     /// Over its disk.
     Volume(VolumeRoute),
+    /// In a dialect.
+    Dialect(Box<dialect::Opening>),
 }
 
 impl Opening {
@@ -43,7 +49,15 @@ impl Opening {
     pub fn sectors(&self) -> Option<&SectorMap> {
         match self {
             Self::Dfu(opening) => opening.sectors.as_ref(),
-            Self::Volume(_) => None,
+            Self::Volume(_) | Self::Dialect(_) => None,
+        }
+    }
+
+    /// What its dialect offers.
+    pub fn offer(&self) -> Option<Offer> {
+        match self {
+            Self::Dialect(opening) => Some(opening.offer),
+            _ => None,
         }
     }
 
@@ -52,6 +66,7 @@ impl Opening {
         match self {
             Self::Dfu(opening) => u32::from(opening.block_size),
             Self::Volume(route) => volume::chunk(route),
+            Self::Dialect(opening) => opening.chunk,
         }
     }
 
@@ -59,15 +74,18 @@ impl Opening {
     pub fn attributes(&self) -> Option<Attributes> {
         match self {
             Self::Dfu(opening) => Some(opening.attributes),
-            Self::Volume(_) => None,
+            Self::Volume(_) | Self::Dialect(_) => None,
         }
     }
 }
 
 impl Opened {
     /// How a route is taken on this unit; `None` if it lacks what the route needs.
-    pub fn opening(&self, route: &Route) -> Option<Opening> {
+    pub fn opening(&self, route: &Route, variant: Option<&Variant>) -> Option<Opening> {
         match (&route.kind, &self.link) {
+            (RouteKind::Dialect(dialect), Link::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
+                dialect::Opening::of(talk, route, variant).map(Box::new).map(Opening::Dialect)
+            }
             (RouteKind::Volume(volume), Link::Disk(_)) => Some(Opening::Volume(volume.clone())),
             (RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. }, Link::Device(_)) => {
                 self.identity.opening(route).map(Opening::Dfu)
@@ -85,6 +103,7 @@ impl Opened {
     pub fn can_read(&self, opening: &Opening) -> bool {
         match opening {
             Opening::Dfu(dfu) => dfu.attributes.can_upload(),
+            Opening::Dialect(opening) => opening.can_read,
             Opening::Volume(route) => match (&route.takes, &route.present) {
                 (_, None) => false,
                 // It is there once an application is.
@@ -104,6 +123,7 @@ impl Opened {
         match (opening, self.link) {
             (Opening::Dfu(opening), Link::Device(device)) => dfu::open(device, opening, pace),
             (Opening::Volume(route), Link::Disk(disk)) => Ok(volume::session(disk, &route)),
+            (Opening::Dialect(opening), Link::Dialect(talk)) => dialect::session(*talk, *opening, pace),
             _ => Err(SessionError::Misbehaved("it has not what the route needs".into())),
         }
     }

@@ -3,10 +3,11 @@
 use thiserror::Error;
 use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
+use vaka_core::dialect::Trouble;
 use vaka_core::image::Image;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::Run;
-use vaka_usb::TransferError;
+use vaka_usb::{DeviceInfo, TransferError};
 
 use crate::pace::Pace;
 
@@ -17,6 +18,18 @@ pub struct Limits {
     pub block_size: u32,
     /// Whether its memory can be read.
     pub can_read: bool,
+    /// Most bytes in one read; at least 1.
+    pub read_size: u32,
+    /// Whether one erase takes sectors that lie together.
+    pub erases_ranges: bool,
+}
+
+impl Limits {
+    /// A unit that is written and read by blocks of one size, and erased sector by
+    /// sector.
+    pub fn blocks(block_size: u32, can_read: bool) -> Self {
+        Self { block_size, can_read, read_size: block_size, erases_ranges: false }
+    }
 }
 
 /// Whether a unit lets its memory be read.
@@ -116,11 +129,25 @@ pub trait Session {
     /// The block may be half written.
     fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
-    /// Reads exactly `len` bytes, at most `block_size`.
+    /// Reads exactly `len` bytes, at most `read_size`.
     ///
     /// # Errors
     /// Nothing was changed.
     fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError>;
+
+    /// Whether the unit's own checksum of what it holds there is the one of `data`.
+    ///
+    /// # Errors
+    /// It cannot be asked. Nothing was changed.
+    fn agrees(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        let _ = (at, data, pace);
+        Err(no_word())
+    }
+
+    /// The device as it is enumerated now, if it left and came back on the way.
+    fn device(&self) -> Option<&DeviceInfo> {
+        None
+    }
 
     /// Tells the unit that it has all of the image.
     ///
@@ -168,6 +195,25 @@ pub enum SessionError {
         reason: String,
         /// What to do.
         cure: &'static str,
+    },
+    /// The unit answered that it will not, in its dialect.
+    #[error("the unit refused '{exchange}': {words}")]
+    Answered {
+        /// What it was asked.
+        exchange: String,
+        /// What its answer means.
+        words: String,
+    },
+    /// The unit answered something that its dialect does not expect.
+    #[error("in '{}' {}", .0.exchange, .0.words)]
+    Frame(Box<Trouble>),
+    /// The dialect cannot be carried out with the values that there are.
+    #[error("the dialect's '{exchange}' cannot be made: {words}")]
+    Dialect {
+        /// Where in the dialect.
+        exchange: String,
+        /// Why.
+        words: String,
     },
     /// The unit waits for a reset of the bus and does nothing else.
     #[error("the unit waits for a reset of the bus")]

@@ -13,7 +13,7 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, Selector, held, open_failure};
 use crate::confirm::{self, Expected};
-use crate::entry::{self, Way, stopped};
+use crate::entry::{self, Hunt, Way, stopped};
 use crate::identify;
 use crate::opened::Opened;
 use crate::pace::Pace;
@@ -69,7 +69,7 @@ impl<'a> Visit<'a> {
         person: &mut dyn Person,
         pace: &mut Pace<'_>,
     ) -> Result<Self, Failure> {
-        let found = entry::find(bench, wish.unit.as_ref(), true, wish.wait, pace)?;
+        let found = entry::find(bench, &Hunt::any(bench, wish.unit.as_ref(), true), wish.wait, pace)?;
         Self::of(bench, &found, wish, person, pace)
     }
 
@@ -96,7 +96,7 @@ impl<'a> Visit<'a> {
         let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;
         let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
         let opening = match route {
-            Some(route) => opened.opening(route),
+            Some(route) => opened.opening(route, variant),
             None => opened.only_opening(&wish.memory),
         };
         let opening = opening.ok_or_else(|| {
@@ -366,7 +366,7 @@ pub(crate) fn read_spans(
                 return Err(stopped("Nothing was changed in the unit."));
             }
             let left = span.end().offset_from(at).unwrap_or(0);
-            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().block_size);
+            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
             let doing = format!("reading at {at}");
             bytes.extend(session.read(at, len, pace).map_err(|error| failed(&error, place, &doing))?);
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());

@@ -112,10 +112,32 @@ pub enum Event {
         /// What.
         text: String,
     },
+    /// A frame that was not what its dialect expects, field by field.
+    Frame {
+        /// Of which exchange.
+        exchange: String,
+        /// What was wrong first.
+        words: String,
+        /// All of it.
+        fields: Vec<FrameField>,
+    },
     /// What stopped the work.
     Error(Failure),
     /// The last event of an update.
     Result(Box<Report>),
+}
+
+/// One field of a frame as it came.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct FrameField {
+    /// As the dialect writes it.
+    pub field: String,
+    /// Its bytes, as hex pairs.
+    pub bytes: String,
+    /// What they say, or what was expected.
+    pub says: String,
+    /// Whether this is what did not fit.
+    pub is_wrong: bool,
 }
 
 /// A unit that was seen.
@@ -187,6 +209,7 @@ pub enum StepName {
     Write,
     Finish,
     ReadBack,
+    DeviceCheck,
     Restart,
     Confirm,
 }
@@ -203,6 +226,7 @@ impl StepName {
             Self::Write => "write",
             Self::Finish => "finish",
             Self::ReadBack => "read back",
+            Self::DeviceCheck => "unit check",
             Self::Restart => "restart",
             Self::Confirm => "confirm",
         }
@@ -295,6 +319,9 @@ impl Failure {
 pub enum Check {
     /// Every byte written was read and compared.
     ReadBack,
+    /// The unit computed a checksum or digest of every byte written, and it is the
+    /// image's.
+    DeviceChecked,
     /// All blocks were taken without error; nothing stronger was done.
     Accepted,
     /// Nothing was checked.

@@ -10,6 +10,7 @@ pub mod address;
 pub mod carry;
 pub mod compare;
 pub mod dfu;
+pub mod dialect;
 pub mod duration;
 pub mod event;
 pub mod image;

@@ -7,6 +7,7 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 use crate::dfu::{FunctionalDescriptor, VERSION_ADDRESSED};
 use crate::memory::layout::Layout;
 use crate::volume::VolumeFacts;
+use crate::{dialect, text};
 
 /// USB vendor and product id, shown as `1209:0002`.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -114,6 +115,54 @@ pub struct UnitFacts {
     pub dfu: Vec<DfuFacts>,
     /// Its disk, where it was looked at.
     pub volume: Option<VolumeFacts>,
+    /// What it told in its dialect, where it was asked.
+    pub told: Vec<Told>,
+}
+
+/// One thing that a unit tells of itself in a dialect.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Told {
+    /// What it is called.
+    pub name: String,
+    /// What it is.
+    pub value: ToldValue,
+}
+
+/// A number or a text.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum ToldValue {
+    /// A number.
+    Number(i128),
+    /// A text; bytes that are none, as hex pairs.
+    Text(String),
+}
+
+impl fmt::Display for ToldValue {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Number(number @ 0..10) => write!(f, "{number}"),
+            Self::Number(number) if *number > 0 => write!(f, "{number} (0x{number:X})"),
+            Self::Number(number) => write!(f, "{number}"),
+            Self::Text(text) => write!(f, "\"{text}\""),
+        }
+    }
+}
+
+impl From<&dialect::Value> for ToldValue {
+    fn from(value: &dialect::Value) -> Self {
+        match value {
+            dialect::Value::Int(number) => Self::Number(*number),
+            dialect::Value::Truth(truth) => Self::Number(i128::from(*truth)),
+            dialect::Value::Bytes(bytes) => {
+                let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
+                let plain = |byte: &u8| (0x20..0x7F).contains(byte);
+                Self::Text(match std::str::from_utf8(&bytes[..end]) {
+                    Ok(words) if bytes[..end].iter().all(plain) => text::tame(words),
+                    _ => text::hex_pairs(&bytes[..bytes.len().min(64)]),
+                })
+            }
+        }
+    }
 }
 
 /// What a DFU interface says of itself.
@@ -264,6 +313,7 @@ mod tests {
             product: None,
             serial: None,
             volume: None,
+            told: Vec::new(),
             dfu: vec![interface(0, ["Hull", "Mast"]), interface(2, ["@Keel/0x0A000000/4*1Kg", "Mast"])],
         };
         let found = |choice: &str| {

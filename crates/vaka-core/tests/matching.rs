@@ -37,6 +37,7 @@ fn unit(product: u16) -> UnitFacts {
         serial: None,
         dfu: Vec::new(),
         volume: None,
+        told: Vec::new(),
     }
 }
 
@@ -172,7 +173,8 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let sheet = sheet();
     let image = image(R1);
     let r1 = sheet.variant("r1").unwrap();
-    let geometry = Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None };
+    let geometry =
+        Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None, offer: None };
     let job = Job { needs_entry: true, ..job(&sheet, r1, &image, geometry) };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
@@ -198,11 +200,11 @@ fn a_plan_never_erases_beside_its_regions() {
     let sheet = sheet();
     let r1 = sheet.variant("r1").unwrap();
     let coarse = Layout::parse("@Tide Flash/0x0A000000/9*016Kg").unwrap().map;
-    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None };
+    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None, offer: None };
     let image = image(R1);
     let job = job(&sheet, r1, &image, geometry);
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
-    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None };
+    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None, offer: None };
     assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
 }
 

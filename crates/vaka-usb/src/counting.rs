@@ -66,6 +66,10 @@ impl UsbDevice for Counting {
         self.device.clear_halt(pipe)
     }
 
+    fn note(&mut self, operation: &str, given: &[(String, String)]) {
+        self.device.note(operation, given);
+    }
+
     fn has_left(&mut self, within: Duration) -> bool {
         self.device.has_left(within)
     }

@@ -158,6 +158,11 @@ pub trait UsbDevice: Send {
         Err(TransferError::Impossible(NO_PIPES))
     }
 
+    /// Says what the transfers that follow are for, to whoever records them.
+    fn note(&mut self, operation: &str, given: &[(String, String)]) {
+        let _ = (operation, given);
+    }
+
     /// Waits until the device has left the bus, `within` at the most; whether
     /// it has.
     fn has_left(&mut self, within: Duration) -> bool;

@@ -86,6 +86,16 @@ pub enum Record<'a> {
         /// How it ended.
         done: &'a Result<(), TransferError>,
     },
+    /// What the transfers that follow are for: an operation of a dialect, and what
+    /// it was given.
+    Operation {
+        /// Which device.
+        device: u32,
+        /// The operation.
+        name: &'a str,
+        /// Names and values; bytes as hex digits.
+        given: &'a [(String, String)],
+    },
     /// A device was given back.
     Close {
         /// Which.
@@ -208,6 +218,10 @@ impl UsbDevice for Traced {
     fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
         let done = self.device.clear_halt(pipe);
         self.act(&format!("clear-halt {:02x}", pipe.address), done)
+    }
+
+    fn note(&mut self, operation: &str, given: &[(String, String)]) {
+        self.sink.take(&Record::Operation { device: self.number, name: operation, given });
     }
 
     fn has_left(&mut self, within: Duration) -> bool {

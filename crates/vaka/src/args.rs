@@ -103,6 +103,9 @@ pub enum Command {
     /// Product sheets: make a first one from a unit, check one
     #[command(subcommand)]
     Sheet(SheetCommand),
+    /// Dialects, which describe a vendor's bootloader: begin one, check it, look at its frames
+    #[command(subcommand)]
+    Dialect(DialectCommand),
     /// Serve stand-in units over USB/IP until Ctrl-C
     Standins(Standins),
 }
@@ -406,6 +409,62 @@ pub struct Journal {
     /// Write one attempt as an in-toto statement with the digest that was read back
     #[arg(long, value_name = "FILE", requires = "attempt")]
     pub attest: Option<PathBuf>,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum DialectCommand {
+    /// A commented starting point for one kind of carrier
+    New {
+        /// What moves the frames
+        #[arg(long, value_enum)]
+        carrier: CarrierKind,
+        /// Where it goes; without it to standard output
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+    },
+    /// Whether dialects are sound: what is wrong, with line and column, and what is missing
+    Check {
+        /// Dialects
+        #[arg(required = true, value_name = "FILE")]
+        files: Vec<PathBuf>,
+    },
+    /// The protocol as a table: operation by operation, frame by frame
+    Show {
+        /// The dialect
+        file: PathBuf,
+    },
+    /// The frames of a recorded run, with the names of their fields beside the bytes
+    Trace {
+        /// The dialect
+        file: PathBuf,
+        /// What --trace recorded
+        trace: PathBuf,
+        /// Only the frames of this operation
+        #[arg(long, value_name = "NAME")]
+        operation: Option<String>,
+    },
+    /// Run a dialect against recorded frames, with no unit: does it send the same, and understand what came?
+    Rehearse {
+        /// The dialect
+        file: PathBuf,
+        /// What --trace recorded
+        trace: PathBuf,
+    },
+}
+
+/// What moves a dialect's frames.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum CarrierKind {
+    /// Control transfers on endpoint 0
+    Control,
+    /// HID reports
+    Hid,
+    /// Bulk or interrupt pipes
+    Pipes,
+    /// A serial port by the CDC-ACM class
+    Serial,
+    /// DFU requests that carry command blocks
+    Dfu,
 }
 
 #[derive(Debug, Subcommand)]

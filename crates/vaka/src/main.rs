@@ -9,6 +9,7 @@ mod interrupt;
 mod journal;
 mod lock;
 mod problem;
+mod rehearsal;
 mod render;
 mod report;
 mod seen;
@@ -42,6 +43,7 @@ fn main() -> ExitCode {
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
         Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
+        Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
         Command::Standins(standins) => commands::standins::run(standins),
     });
     let code = done.unwrap_or_else(|problem| {

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use vaka_core::dialect::DialectErrors;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::SheetError;
 
@@ -35,6 +36,12 @@ impl Problem {
 impl From<Failure> for Problem {
     fn from(failure: Failure) -> Self {
         Self(failure)
+    }
+}
+
+impl From<DialectErrors> for Problem {
+    fn from(errors: DialectErrors) -> Self {
+        Self(Failure::new(Code::File, format!("{errors}.")).cure("docs/formats/dialect.md describes the language."))
     }
 }
 

@@ -5,10 +5,11 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use etcetera::BaseStrategy;
+use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
 use vaka_core::image::wrapper::Unwrapped;
 use vaka_core::image::{Image, PieceReader, ReadOptions};
-use vaka_core::sheet::Sheet;
+use vaka_core::sheet::{Dialects, Sheet};
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
@@ -81,10 +82,11 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
             None => return Ok(Vec::new()),
         },
     };
+    let dialects = dialects_beside(&path)?;
     let mut sheets: Vec<Sheet> = Vec::new();
     for file in sheet_files(&path)? {
         let text = std::fs::read_to_string(&file).map_err(|error| Problem::file(&file, &error))?;
-        let sheet = Sheet::parse(&file.display().to_string(), &text)?;
+        let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
             let message = format!("{}: another sheet describes the product '{}'.", file.display(), other.product.id);
             return Err(Problem(Failure::new(Code::File, message).cure("Keep one of them in the folder.")));
@@ -139,12 +141,59 @@ fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {
     let mut files = Vec::new();
     for entry in entries {
         let file = entry.map_err(|error| Problem::file(path, &error))?.path();
-        if file.extension().is_some_and(|extension| extension == "toml") {
+        if file.extension().is_some_and(|extension| extension == "toml") && !is_dialect(&file) {
             files.push(file);
         }
     }
     files.sort();
     Ok(files)
+}
+
+/// What the name of a dialect's file ends in.
+const DIALECT_ENDING: &str = ".dialect.toml";
+
+fn is_dialect(file: &Path) -> bool {
+    file.file_name().is_some_and(|name| name.to_string_lossy().ends_with(DIALECT_ENDING))
+}
+
+/// The dialects in the folder of a sheet, or in a folder of sheets.
+pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
+    let folder = match path.is_file() {
+        true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
+        false => path,
+    };
+    let entries = std::fs::read_dir(folder).map_err(|error| Problem::file(folder, &error))?;
+    let mut files = Vec::new();
+    for entry in entries {
+        let file = entry.map_err(|error| Problem::file(folder, &error))?.path();
+        if is_dialect(&file) {
+            files.push(file);
+        }
+    }
+    files.sort();
+    let mut dialects = Dialects::new();
+    for file in files {
+        let dialect = dialect(&file)?;
+        if dialects.insert(dialect.name.clone(), Arc::new(dialect.clone())).is_some() {
+            let message = format!("{}: another dialect has the name '{}'.", file.display(), dialect.name);
+            return Err(Problem(Failure::new(Code::File, message).cure("Keep one of them in the folder.")));
+        }
+    }
+    Ok(dialects)
+}
+
+/// Reads a dialect, and what it names beside itself.
+pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
+    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let folder = file.parent().unwrap_or(Path::new(""));
+    let beside = |name: &str| {
+        let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
+        if !plain {
+            return Err("a helper stands beside its dialect: name the file alone".to_owned());
+        }
+        std::fs::read(folder.join(name)).map_err(|error| format!("{name}: {error}"))
+    };
+    Ok(Dialect::parse(&file.display().to_string(), &text, &beside)?)
 }
 
 /// Reads a firmware file, up to a size that no firmware here has; the limit

@@ -143,7 +143,7 @@ fn following(at: Address, len: usize, block: u16) -> Option<(Address, u16)> {
 impl Session for AddressedSession {
     fn limits(&self) -> Limits {
         let opening = &self.link.opening;
-        Limits { block_size: u32::from(opening.block_size), can_read: opening.attributes.can_upload() }
+        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
     }
 
     fn sectors(&self) -> Option<&SectorMap> {

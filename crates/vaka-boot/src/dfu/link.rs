@@ -34,7 +34,7 @@ const STEPS_TO_IDLE: usize = 10;
 
 /// What a download asks the unit to do; decides how long that may take.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Work {
+pub(crate) enum Work {
     Command,
     Block,
     Erase,
@@ -85,10 +85,10 @@ pub struct Opening {
 }
 
 /// An interface in DFU mode.
-pub(super) struct Link {
-    pub(super) device: Counting,
+pub(crate) struct Link {
+    pub(crate) device: Counting,
     count: TransferCount,
-    pub(super) opening: Opening,
+    pub(crate) opening: Opening,
     /// No DFU_GETSTATUS before this moment.
     earliest_status: Duration,
     told_of_absurd_time: bool,
@@ -96,7 +96,7 @@ pub(super) struct Link {
 
 /// How a download was taken.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Refusal {
+pub(crate) enum Refusal {
     /// The request itself was stalled: the unit looked at nothing.
     Request,
     /// The work failed, or could not be asked for.
@@ -106,7 +106,7 @@ pub(super) enum Refusal {
 impl Link {
     /// Claims the interface and brings the unit to dfuIDLE, from whatever
     /// state an earlier program left it in.
-    pub(super) fn open(
+    pub(crate) fn open(
         device: Box<dyn UsbDevice>,
         opening: Opening,
         pace: &mut Pace<'_>,
@@ -125,12 +125,23 @@ impl Link {
         }
     }
 
+    pub(crate) fn count(&self) -> TransferCount {
+        self.count.clone()
+    }
+
+    /// The six bytes of DFU_GETSTATUS, as they come.
+    pub(crate) fn raw_status(&mut self, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        pace.wait_until(self.earliest_status, "the unit's status");
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
+        Ok(self.device.control_in(setup, 6, REQUEST_TIMEOUT)?)
+    }
+
     pub(super) fn transfers(&self) -> u64 {
         self.count.get()
     }
 
     /// Step by step to dfuIDLE.
-    pub(super) fn go_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    pub(crate) fn go_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let mut state = self.state(pace)?;
         for _ in 0..STEPS_TO_IDLE {
             state = match way_to_idle(state) {
@@ -193,7 +204,7 @@ impl Link {
     }
 
     /// A download, and its status until the work is done.
-    pub(super) fn download(
+    pub(crate) fn download(
         &mut self,
         block: u16,
         data: &[u8],
@@ -285,11 +296,11 @@ impl Link {
         SessionError::Refused { reason, status: reply.status }
     }
 
-    pub(super) fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    pub(crate) fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         self.request(Request::Abort, 0, &[]).map_err(|error| self.reason(error, pace))
     }
 
-    pub(super) fn upload(&mut self, block: u16, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    pub(crate) fn upload(&mut self, block: u16, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::Upload, block);
         self.device.control_in(setup, length, REQUEST_TIMEOUT).map_err(|error| self.reason(error, pace))
     }

@@ -20,6 +20,7 @@ mod plain;
 
 pub use addressed::AddressedSession;
 pub use link::Opening;
+pub(crate) use link::{Link, Work};
 pub use plain::PlainSession;
 
 use vaka_usb::UsbDevice;

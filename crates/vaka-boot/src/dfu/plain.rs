@@ -94,7 +94,7 @@ fn after(number: u16) -> u16 {
 impl Session for PlainSession {
     fn limits(&self) -> Limits {
         let opening = &self.link.opening;
-        Limits { block_size: u32::from(opening.block_size), can_read: opening.attributes.can_upload() }
+        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
     }
 
     fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {

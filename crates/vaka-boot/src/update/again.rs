@@ -66,7 +66,9 @@ impl Job<'_, '_> {
             }
         };
         let opened = self.open(&booted)?;
-        let Some(opening) = opened.opening(settled.route) else { return self.must_run_again(expected, &booted) };
+        let Some(opening) = opened.opening(settled.route, Some(settled.variant)) else {
+            return self.must_run_again(expected, &booted);
+        };
         let place = self.bench.place(&booted.location);
         let mut session = opened.open(opening, self.pace).map_err(|error| self.not_opened(&error, &place))?;
         let (mut ledger, mut tally) = (Ledger::new(plan.plan().sectors()), Tally::default());

@@ -14,7 +14,9 @@ use vaka_core::event::{
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::matching::{Approval, Phase, Verdict, image_version};
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Plan, PlanError, RestartBy, Step};
+use vaka_core::plan::{
+    ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Offer, Plan, PlanError, RestartBy, Step,
+};
 use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::Mode;
@@ -22,7 +24,7 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, open_failure};
 use crate::confirm::{self, Expected};
-use crate::entry::{self, Wanted, Way};
+use crate::entry::{self, Hunt, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::identify::{self, Identity};
 use crate::opened::Opened;
@@ -36,7 +38,7 @@ pub(crate) use refusal::undecided;
 pub(crate) use settle::open_question;
 
 use refusal::{internal, no_address, not_opened, unreadable};
-use settle::{Settled, early_look};
+use settle::{Settled, early_look, hopes};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
@@ -140,7 +142,9 @@ impl<'a, 'b> Job<'a, 'b> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
         let Request { unit, wait, .. } = self.request;
-        let found = entry::find(self.bench, unit.as_ref(), self.takes_undescribed(), *wait, self.pace)?;
+        let hopes = hopes(self.request, self.bench.sheets());
+        let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes };
+        let found = entry::find(self.bench, &hunt, *wait, self.pace)?;
         let mut done = self.begin(&found);
         while let Err(failure) = done {
             let unit = self.last.clone().filter(|_| self.lost && self.resumed < MOST_RESUMES);
@@ -289,8 +293,12 @@ impl<'a, 'b> Job<'a, 'b> {
         self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.version_source(before.variant).of(&facts);
-        let can_read = self.request.read_back && before.route.kind.volume().is_none_or(|disk| disk.present.is_some());
-        let geometry = Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None };
+        let kind = &before.route.kind;
+        let can_read = self.request.read_back
+            && kind.volume().is_none_or(|disk| disk.present.is_some())
+            && kind.dialect().is_none_or(|route| route.dialect.can_read());
+        let geometry =
+            Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None, offer: None };
         let draft = plan(&before, geometry, true, self.request, self.content())?;
         self.tell_plan(Phase::Provisional, &draft);
         if self.request.plan_only {
@@ -327,7 +335,7 @@ impl<'a, 'b> Job<'a, 'b> {
         self.report.product = Some(settled.sheet.product.name.clone());
         self.report.part.clone_from(&settled.variant.part);
         self.report.variant = Some(settled.variant.id.clone());
-        let Some(opening) = opened.opening(settled.route) else {
+        let Some(opening) = opened.opening(settled.route, Some(settled.variant)) else {
             return Err(Failure::new(Code::Transfer, "The unit has no interface that could be used for this route."));
         };
         let sectors = opening.sectors().cloned().unwrap_or_else(|| settled.variant.flash.clone());
@@ -337,6 +345,9 @@ impl<'a, 'b> Job<'a, 'b> {
             // What is kept is read whatever is checked.
             can_read: opened.can_read(&opening) && (self.request.read_back || !self.request.keep.is_empty()),
             attributes: opening.attributes(),
+            offer: opening
+                .offer()
+                .map(|offer| Offer { check: offer.check.filter(|_| self.request.read_back), ..offer }),
         };
         let plan = plan(settled, geometry, false, self.request, self.content())?;
         self.tell_plan(settled.verdict.phase, &plan);
@@ -386,8 +397,10 @@ impl<'a, 'b> Job<'a, 'b> {
         self.carry_out(&plan, settled, &equal, &mut *session)?;
         self.is_in_again();
         self.restart(restart_by(plan.plan()), &mut *session)?;
+        // It may have left and come back on the way.
+        let unit = session.device().cloned().unwrap_or_else(|| unit.clone());
         drop(session);
-        self.confirm(unit, settled, &plan)
+        self.confirm(&unit, settled, &plan)
     }
 
     /// The unit cannot be worked with; one that left may come back.
@@ -504,7 +517,12 @@ impl<'a, 'b> Job<'a, 'b> {
         self.report.durations_ms.append(&mut tally.durations);
         done?;
         let all = self.report.bytes_checked == settled.image.len();
-        self.report.check = if all { Check::ReadBack } else { Check::Accepted };
+        let by_unit = plan.plan().steps.iter().any(|step| matches!(step, Step::DeviceCheck { .. }));
+        self.report.check = match all {
+            true if by_unit || !session.limits().can_read => Check::DeviceChecked,
+            true => Check::ReadBack,
+            false => Check::Accepted,
+        };
         Ok(())
     }
 
@@ -553,6 +571,7 @@ impl<'a, 'b> Job<'a, 'b> {
             let state = match self.report.check {
                 _ if bytes == 0 => "The unit holds the image already; nothing was written.".to_owned(),
                 Check::ReadBack => format!("The image is written and read back, {bytes} bytes."),
+                Check::DeviceChecked => format!("The image is written and checked by the unit, {bytes} bytes."),
                 _ => format!("The image is written, {bytes} bytes."),
             };
             self.pace.tell(Event::Error(
@@ -584,7 +603,7 @@ impl<'a, 'b> Job<'a, 'b> {
     /// update mode again, if the unit can be told to.
     fn go_back(&mut self, opened: Opened, route: &Route, failure: Failure) -> Failure {
         let left = opened
-            .opening(route)
+            .opening(route, None)
             .ok_or(SessionError::Gone)
             .and_then(|opening| opened.open(opening, self.pace))
             .and_then(|mut session| session.restart(route.restart_at, self.pace));

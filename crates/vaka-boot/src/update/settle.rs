@@ -2,7 +2,7 @@
 
 use vaka_core::event::{Code, Failure};
 use vaka_core::image::{self, Image, ReadError, ReadOptions, SetName};
-use vaka_core::matching::{Case, Choice, Outcome, Question, Verdict, judge, of_board};
+use vaka_core::matching::{Case, Choice, Outcome, Question, Verdict, judge, of_board, variants_for};
 use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts};
@@ -173,6 +173,19 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
         }
         Err(error) => Err(unreadable(&error)),
     }
+}
+
+/// The sheets whose units the file could be for, as far as the file alone tells;
+/// all of them if it tells nothing.
+pub(super) fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
+    let may_fit = |sheet: &&Sheet| {
+        let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
+        let options = ReadOptions { at: request.options.at.or(at), ..request.options };
+        let Ok(image) = image::read_for(request.file, options, &sheet.families()) else { return false };
+        variants_for(sheet, &image).iter().any(|choice| choice.against.is_none())
+    };
+    let fitting: Vec<&Sheet> = sheets.iter().filter(may_fit).collect();
+    if fitting.is_empty() { sheets.iter().collect() } else { fitting }
 }
 
 fn is_among(name: &SetName, families: &[u32]) -> bool {

@@ -87,7 +87,7 @@ impl Dropped {
 
 impl Session for Dropped {
     fn limits(&self) -> Limits {
-        Limits { block_size: CHUNK, can_read: self.present.is_some() }
+        Limits::blocks(CHUNK, self.present.is_some())
     }
 
     fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {

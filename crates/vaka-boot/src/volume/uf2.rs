@@ -94,7 +94,7 @@ impl Blocks {
 
 impl Session for Blocks {
     fn limits(&self) -> Limits {
-        Limits { block_size: CHUNK, can_read: self.present.is_some() }
+        Limits::blocks(CHUNK, self.present.is_some())
     }
 
     fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {

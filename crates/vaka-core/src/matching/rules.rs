@@ -8,10 +8,10 @@ use crate::image::stamp::{self, Found, Seal};
 use crate::image::vectors::StartVectors;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
-use crate::sheet::{BOOTLOADER, Region, Route, RouteKind, Sheet, Takes, Variant, VolumeRoute};
+use crate::sheet::{BOOTLOADER, DialectRoute, Region, Route, RouteKind, Sheet, Takes, Variant, VolumeRoute};
 use crate::size::Bytes;
 use crate::text;
-use crate::unit::{DfuMemory, MemoryChoice, ReleaseNumber, UnitFacts, UsbId};
+use crate::unit::{DfuMemory, MemoryChoice, ReleaseNumber, Told, UnitFacts, UsbId};
 use crate::version::Version;
 use crate::volume::{BOARD_FILE, VolumeFacts};
 
@@ -224,7 +224,33 @@ pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts)
     match &route.kind {
         RouteKind::Dfu { memory } | RouteKind::PlainDfu { memory, .. } => of_dfu_unit(variant, route, memory, unit),
         RouteKind::Volume(volume) => of_disk(variant, volume, unit.volume.as_ref()),
+        RouteKind::Dialect(dialect) => of_told(variant, route, dialect, unit),
     }
+}
+
+/// What the unit told of itself in its dialect. That it speaks it at all is
+/// something; what the sheet wants of it, it must say.
+fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
+    let of = |says: String| of_unit(variant, Source::Told, says);
+    if unit.told.is_empty() && dialect.tells.is_empty() {
+        return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it tells nothing that could be compared")];
+    }
+    let wanted = |told: &Told| match unit.told.iter().find(|found| found.name == told.name) {
+        Some(found) if found.value == told.value => {
+            of(format!("{} {}", found.name, found.value)).weighs(Weight::Decides, format!("{}'s", variant.id))
+        }
+        Some(found) => {
+            of(format!("{} {}", found.name, found.value)).conflicts(format!("{}'s is {}", variant.id, told.value))
+        }
+        None => of(format!("no {}", told.name))
+            .conflicts(format!("{}'s is {}; the unit did not tell", variant.id, told.value)),
+    };
+    let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
+    let beyond = unit.told.iter().filter(|found| !dialect.tells.iter().any(|told| told.name == found.name));
+    evidence.extend(beyond.map(|found| {
+        of(format!("{} {}", found.name, found.value)).weighs(Weight::Neutral, "the sheet says nothing of it")
+    }));
+    evidence
 }
 
 /// What the unit's disk says.

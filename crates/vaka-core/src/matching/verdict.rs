@@ -199,11 +199,8 @@ impl<'a> Standing<'a> {
 /// The candidates that the unit's own board information leaves; all of them
 /// where it names none of theirs.
 pub fn of_board<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
-    let told = unit.volume.as_ref().and_then(|disk| disk.board()?.board_id);
-    let is_it = |variant: &&&Variant| {
-        let wanted = variant.route(unit.id).and_then(|route| route.kind.board_id());
-        wanted.is_some() && wanted == told.as_deref()
-    };
+    let is_it =
+        |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.kind.is_told(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
 }
@@ -327,8 +324,8 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
 pub fn tell_themselves(variants: &[&Variant]) -> bool {
     let mut routes = variants.iter().filter_map(|variant| variant.routes.first());
     let alike = |first: &Route, other: &Route| first.id == other.id && first.entry == other.entry;
-    let Some(first) = routes.next().filter(|route| route.kind.board_id().is_some()) else { return false };
-    routes.all(|route| route.kind.board_id().is_some() && alike(first, route))
+    let Some(first) = routes.next().filter(|route| route.kind.is_told_by_the_unit()) else { return false };
+    routes.all(|route| route.kind.is_told_by_the_unit() && alike(first, route))
 }
 
 /// No variant is settled: refuse if the image fits none, else ask.

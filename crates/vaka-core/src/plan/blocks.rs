@@ -155,7 +155,7 @@ mod tests {
         let mut sectors: Vec<Span> = spans.iter().flat_map(|span| map.sectors_in(*span).unwrap()).collect();
         sectors.sort();
         sectors.dedup();
-        let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true, attributes: None };
+        let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true, attributes: None, offer: None };
         runs(spans, &Span::joined(sectors), &geometry).unwrap()
     }
 

@@ -5,6 +5,7 @@
 //! is what the executor takes.
 
 mod blocks;
+mod dialect;
 mod disk;
 mod ledger;
 
@@ -15,6 +16,7 @@ use serde::Serialize;
 use thiserror::Error;
 
 pub use blocks::{Block, ERASED, Run};
+pub use dialect::Offer;
 pub use ledger::{Ledger, SectorState};
 
 use crate::address::{Address, Span};
@@ -40,6 +42,8 @@ pub struct Geometry<'a> {
     pub can_read: bool,
     /// What its functional descriptor says; unknown before it is in update mode.
     pub attributes: Option<Attributes>,
+    /// What its dialect offers, once the unit answered in it.
+    pub offer: Option<Offer>,
 }
 
 /// One thing that will be done.
@@ -96,6 +100,12 @@ pub enum Step {
         /// Whether a difference is a fault. Where nobody vouches for what an
         /// upload gives, only equality proves something.
         vouched: bool,
+    },
+    /// The unit computes a checksum of what was written, which is compared with the
+    /// image's.
+    DeviceCheck {
+        /// Of each of these.
+        spans: Vec<Span>,
     },
     /// The file that the unit shows of its present application is read once it is
     /// back, and compared.
@@ -158,6 +168,8 @@ impl fmt::Display for FinishBy {
 pub enum RestartBy {
     /// It is told where to start.
     Address(Address),
+    /// It is told to start its application.
+    Request,
     /// The host resets the bus.
     BusReset,
     /// It leaves once it has made the image effective.
@@ -176,6 +188,7 @@ impl fmt::Display for RestartBy {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Address(at) => write!(f, "leave update mode and start at {at}"),
+            Self::Request => f.write_str("tell the unit to leave update mode and start its application"),
             Self::BusReset => f.write_str("reset the bus, which makes the unit start its application"),
             Self::Itself => f.write_str("the unit restarts by itself"),
             Self::Eject => f.write_str("eject the unit's disk, which makes it start its application"),
@@ -237,6 +250,11 @@ impl fmt::Display for Step {
                 let sure =
                     if *vouched { "" } else { "; only equality proves something, this unit may give other bytes" };
                 write!(f, "read {} bytes back and compare each with what was written{sure}", Grouped(bytes))
+            }
+            Self::DeviceCheck { spans } => {
+                let bytes = Grouped(spans.iter().map(|span| span.len()).sum());
+                let of = text::count(spans.len(), "stretch").replace("stretchs", "stretches");
+                write!(f, "let the unit compute its checksum of {bytes} bytes in {of} and compare it with the image's")
             }
             Self::ReadOnceMore { spans } => {
                 let bytes = Grouped(spans.iter().map(|span| span.len()).sum());
@@ -391,9 +409,10 @@ impl Plan {
                 Takes::Uf2 { .. } => disk::blocks(job, route, &mut steps)?,
                 Takes::File(file) => disk::file(job, route, file, &mut steps)?,
             },
+            RouteKind::Dialect(route) => dialect::steps(job, route, &mut steps, &mut kept)?,
         };
         let streamed = match &job.route.kind {
-            RouteKind::Dfu { .. } => false,
+            RouteKind::Dfu { .. } | RouteKind::Dialect(_) => false,
             RouteKind::PlainDfu { .. } => true,
             RouteKind::Volume(route) => matches!(route.takes, Takes::File(_)),
         };
@@ -401,7 +420,7 @@ impl Plan {
         steps.extend(once_more(job, &steps));
         let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
         let untouched = match &job.route.kind {
-            RouteKind::Dfu { .. } | RouteKind::Volume(_) => {
+            RouteKind::Dfu { .. } | RouteKind::Volume(_) | RouteKind::Dialect(_) => {
                 job.variant.regions.iter().filter(is_untouched).map(|r| r.name.clone()).collect()
             }
             RouteKind::PlainDfu { .. } => Vec::new(),

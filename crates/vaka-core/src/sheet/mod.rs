@@ -9,7 +9,9 @@ mod raw;
 mod routes;
 mod undescribed;
 
+use std::collections::BTreeMap;
 use std::fmt;
+use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -17,10 +19,11 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::carry::Carried;
+use crate::dialect::{Dialect, EraseBy};
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
-use crate::unit::{MemoryChoice, UnitFacts, UsbId};
+use crate::unit::{MemoryChoice, Told, UnitFacts, UsbId};
 use crate::version::Version;
 use crate::volume;
 
@@ -239,6 +242,10 @@ pub struct Route {
     pub restart_at: Option<Address>,
     /// What brings the unit into update mode, in order.
     pub entry: Vec<EntryStep>,
+    /// How long the unit listens after it was plugged in, where that is short.
+    pub listens: Option<Duration>,
+    /// What a person does with a unit that shows nothing any more.
+    pub recovery: Vec<HandStep>,
 }
 
 impl Route {
@@ -259,7 +266,8 @@ impl Route {
             (RouteKind::PlainDfu { .. }, Some(name)) => {
                 RouteKind::PlainDfu { memory: named(name), uploads_image: true }
             }
-            (RouteKind::PlainDfu { .. }, None) | (RouteKind::Volume(_), _) => return None,
+            (RouteKind::Dialect(route), None) if route.dialect.can_read() => self.kind.clone(),
+            (RouteKind::PlainDfu { .. }, None) | (RouteKind::Volume(_) | RouteKind::Dialect(_), _) => return None,
         };
         Some(Self { kind, writes: vec![region.clone()], ..self.clone() })
     }
@@ -287,7 +295,28 @@ pub enum RouteKind {
     },
     /// The unit shows a small disk, and takes what is written to it.
     Volume(VolumeRoute),
+    /// A vendor's own protocol, described in a dialect.
+    Dialect(DialectRoute),
 }
+
+/// How a unit is updated in a dialect.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DialectRoute {
+    /// The protocol.
+    pub dialect: Arc<Dialect>,
+    /// What the unit must tell of itself.
+    pub tells: Vec<Told>,
+}
+
+impl DialectRoute {
+    /// What an erase takes at once; `None` if the unit erases by itself.
+    pub fn erases(&self) -> Option<EraseBy> {
+        self.dialect.operation(crate::dialect::OperationName::Erase).map(|erase| erase.by)
+    }
+}
+
+/// Dialects by their names.
+pub type Dialects = BTreeMap<String, Arc<Dialect>>;
 
 /// How a unit is updated through its disk.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -391,7 +420,7 @@ impl RouteKind {
     pub fn memory(&self) -> MemoryChoice {
         match self {
             Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory.clone(),
-            Self::Volume(_) => MemoryChoice::default(),
+            Self::Volume(_) | Self::Dialect(_) => MemoryChoice::default(),
         }
     }
 
@@ -401,6 +430,40 @@ impl RouteKind {
             Self::Volume(volume) => Some(volume),
             _ => None,
         }
+    }
+
+    /// The route in a dialect, if it is one.
+    pub fn dialect(&self) -> Option<&DialectRoute> {
+        match self {
+            Self::Dialect(dialect) => Some(dialect),
+            _ => None,
+        }
+    }
+
+    /// Whether the unit tells in update mode which variant it is.
+    pub fn is_told_by_the_unit(&self) -> bool {
+        self.board_id().is_some() || self.dialect().is_some_and(|route| !route.tells.is_empty())
+    }
+
+    /// Whether a unit says of itself that it is the one of this route: yes, no, or
+    /// nothing.
+    pub fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
+        if let Some(wanted) = self.board_id() {
+            return unit.volume.as_ref()?.board()?.board_id.map(|found| found == wanted);
+        }
+        let wanted = &self.dialect()?.tells;
+        let found = |told: &Told| unit.told.iter().find(|found| found.name == told.name);
+        let known: Vec<bool> = wanted.iter().filter_map(|told| Some(found(told)?.value == told.value)).collect();
+        (!known.is_empty()).then(|| known.iter().all(|same| *same))
+    }
+
+    /// Whether two routes under one id are told apart by what the unit says.
+    pub fn differs_as_told(&self, other: &Self) -> bool {
+        if let (Some(a), Some(b)) = (self.board_id(), other.board_id()) {
+            return a != b;
+        }
+        let Some((a, b)) = self.dialect().zip(other.dialect()) else { return false };
+        a.tells.iter().any(|told| b.tells.iter().any(|theirs| theirs.name == told.name && theirs.value != told.value))
     }
 
     /// The UF2 family that it takes.
@@ -426,6 +489,7 @@ impl fmt::Display for RouteKind {
             Self::Dfu { .. } => f.write_str("dfu"),
             Self::PlainDfu { .. } => f.write_str("plain-dfu"),
             Self::Volume(_) => f.write_str("volume"),
+            Self::Dialect(route) => write!(f, "dialect:{}", route.dialect.name),
         }
     }
 }
@@ -441,18 +505,29 @@ pub enum EntryStep {
 }
 
 /// What a host can do to bring a unit into update mode.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(tag = "signal", rename_all = "kebab-case")]
 pub enum Signal {
     /// DFU_DETACH to the application's run-time interface, and a bus reset
     /// where the unit waits for one.
     DfuDetach,
+    /// The `enter` operation of a dialect.
+    Dialect {
+        /// The dialect.
+        #[serde(serialize_with = "by_name")]
+        dialect: Arc<Dialect>,
+    },
+}
+
+fn by_name<S: serde::Serializer>(dialect: &Arc<Dialect>, serializer: S) -> Result<S::Ok, S::Error> {
+    serializer.serialize_str(&dialect.name)
 }
 
 impl fmt::Display for Signal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::DfuDetach => f.write_str("ask the application to detach (DFU_DETACH)"),
+            Self::Dialect { dialect } => write!(f, "ask the application in its dialect {}", dialect.name),
         }
     }
 }
@@ -477,7 +552,15 @@ impl Sheet {
     /// # Errors
     /// [`SheetError`] with file, line and key: the sheet's author is to blame.
     pub fn parse(file: &str, text: &str) -> Result<Self, SheetError> {
-        parse::sheet(file, text)
+        parse::sheet(file, text, &Dialects::new())
+    }
+
+    /// The same for a sheet whose routes may name dialects.
+    ///
+    /// # Errors
+    /// As for [`parse`](Self::parse); a dialect that is not there is one.
+    pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
+        parse::sheet(file, text, dialects)
     }
 
     /// The variant with this id.

@@ -12,8 +12,8 @@ use super::raw::{
     RawVersionSource, RawWrapper, RawZone,
 };
 use super::{
-    Application, BOOTLOADER, ImageRules, LookAt, Mark, Part, Product, Region, Route, Sheet, SheetError, Variant,
-    VariantId, VersionSource,
+    Application, BOOTLOADER, Dialects, ImageRules, LookAt, Mark, Part, Product, Region, Route, Sheet, SheetError,
+    Variant, VariantId, VersionSource,
 };
 use crate::address::{Address, Span};
 use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
@@ -27,8 +27,8 @@ use crate::{duration, text};
 const FORMAT: u32 = 1;
 
 /// Reads and checks a sheet.
-pub(super) fn sheet(file: &str, text: &str) -> Result<Sheet, SheetError> {
-    let checker = Checker { file, text };
+pub(super) fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetError> {
+    let checker = Checker { file, text, dialects };
     let raw: RawSheet = toml::from_str(text).map_err(|error| checker.toml_error(&error))?;
     checker.sheet(raw)
 }
@@ -36,6 +36,7 @@ pub(super) fn sheet(file: &str, text: &str) -> Result<Sheet, SheetError> {
 pub(super) struct Checker<'a> {
     file: &'a str,
     text: &'a str,
+    pub(super) dialects: &'a Dialects,
 }
 
 pub(super) type Checked<T> = Result<T, SheetError>;
@@ -82,8 +83,7 @@ impl Checker<'_> {
             return Err(self.error(place, "id", message));
         }
         // A board's own id tells it apart as well as what is printed on it.
-        let told_apart =
-            |a: &Route, b: &Route| matches!((a.kind.board_id(), b.kind.board_id()), (Some(a), Some(b)) if a != b);
+        let told_apart = |a: &Route, b: &Route| a.kind.differs_as_told(&b.kind);
         let is_twin = |other: &&Variant| {
             let shared = |route: &Route| other.route(route.id).is_some_and(|theirs| !told_apart(route, theirs));
             other.id != variant.id && variant.routes.iter().any(shared)

@@ -1,6 +1,8 @@
 //! The sheet's file, key by key, as serde fills it. Each value remembers where it
 //! stood, for messages. [`parse`](super::parse) makes the model of it.
 
+use std::collections::BTreeMap;
+
 use serde::Deserialize;
 use toml::Spanned;
 
@@ -215,8 +217,21 @@ pub(super) struct RawRoute {
     pub(super) eject_after: Option<Spanned<bool>>,
     pub(super) result: Option<Spanned<RawResult>>,
     pub(super) leave: Option<Spanned<Leave>>,
+    pub(super) dialect: Option<Spanned<String>>,
+    pub(super) tells: Option<Spanned<BTreeMap<String, RawTold>>>,
+    pub(super) listens: Option<Spanned<String>>,
     #[serde(default)]
     pub(super) entry: Vec<Spanned<RawEntryStep>>,
+    #[serde(default)]
+    pub(super) recovery: Vec<Spanned<RawEntryStep>>,
+}
+
+/// What a unit tells of itself: a number or a text.
+#[derive(Deserialize)]
+#[serde(untagged)]
+pub(super) enum RawTold {
+    Number(i64),
+    Text(String),
 }
 
 /// What an upload from a plain DFU unit gives.
@@ -232,6 +247,7 @@ pub(super) enum RawRouteKind {
     Dfu,
     PlainDfu,
     Volume,
+    Dialect,
 }
 
 /// What a disk takes.
@@ -263,12 +279,14 @@ pub(super) struct RawResult {
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawSignal {
     DfuDetach,
+    Dialect,
 }
 
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawEntryStep {
     pub(super) signal: Option<RawSignal>,
+    pub(super) dialect: Option<Spanned<String>>,
     #[serde(rename = "do")]
     pub(super) action: Option<Spanned<String>>,
     pub(super) why: Option<Spanned<String>>,

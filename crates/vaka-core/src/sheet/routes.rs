@@ -1,19 +1,22 @@
 //! The routes of a sheet: what each kind needs, and what it cannot have.
 
 use std::ops::Range;
+use std::sync::Arc;
 
 use toml::Spanned;
 
 use super::parse::{Checked, Checker};
-use super::raw::{OneOrMore, RawEntryStep, RawRoute, RawRouteKind, RawSignal, RawTakes, RawUpload};
+use super::raw::{OneOrMore, RawEntryStep, RawRoute, RawRouteKind, RawSignal, RawTakes, RawTold, RawUpload};
 use super::{
-    BOOTLOADER, DropFile, EntryStep, FileForm, HandStep, Region, ResultFile, Route, RouteKind, Signal, Takes, Variant,
-    VolumeRoute,
+    BOOTLOADER, DialectRoute, DropFile, EntryStep, FileForm, HandStep, Region, ResultFile, Route, RouteKind, Signal,
+    Takes, Variant, VolumeRoute,
 };
 use crate::address::{Address, Span};
+use crate::dialect::{Dialect, OperationName};
+use crate::duration;
 use crate::image::uf2;
 use crate::text;
-use crate::unit::MemoryChoice;
+use crate::unit::{MemoryChoice, Told, ToldValue};
 
 impl Checker<'_> {
     /// Adds a route to each variant that it is for.
@@ -61,13 +64,88 @@ impl Checker<'_> {
                 RouteKind::PlainDfu { memory, uploads_image }
             }
             RawRouteKind::Volume => RouteKind::Volume(self.volume(raw, &writes)?),
+            RawRouteKind::Dialect => RouteKind::Dialect(self.dialect_route(raw, &writes, variant)?),
         };
+        if kind.dialect().is_none() {
+            const MEANING: &str = "is a key of a route with kind = \"dialect\"";
+            self.stray("dialect", raw.dialect.as_ref(), MEANING)?;
+            self.stray("tells", raw.tells.as_ref(), MEANING)?;
+        }
         if kind.volume().is_none() {
             self.no_disk_keys(raw)?;
         }
         let restart_at = self.restart_at(raw, &kind, variant)?;
         let entry = raw.entry.iter().map(|step| self.entry_step(step)).collect::<Checked<_>>()?;
-        Ok(Route { kind, id: raw.id, writes, restart_at, entry })
+        let listens = raw.listens.as_ref().map(|time| {
+            duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), "listens", message))
+        });
+        let recovery = raw.recovery.iter().map(|step| match self.entry_step(step)? {
+            EntryStep::Hand(hand) => Ok(hand),
+            EntryStep::Signal(_) => Err(self.error(
+                &step.span(),
+                "recovery",
+                "a unit that shows nothing gets no signal; say with `do` what a person does".into(),
+            )),
+        });
+        let recovery = recovery.collect::<Checked<_>>()?;
+        Ok(Route { kind, id: raw.id, writes, restart_at, entry, listens: listens.transpose()?, recovery })
+    }
+
+    fn dialect(&self, name: &Spanned<String>) -> Checked<Arc<Dialect>> {
+        self.dialects.get(name.get_ref()).cloned().ok_or_else(|| {
+            let known: Vec<&str> = self.dialects.keys().map(String::as_str).collect();
+            let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+            let message = format!(
+                "no dialect has the name '{}'; beside this sheet there are: {known} (files that end in .dialect.toml)",
+                text::tame(name.get_ref())
+            );
+            self.error(&name.span(), "dialect", message)
+        })
+    }
+
+    fn dialect_route(&self, raw: &RawRoute, writes: &[Region], variant: &Variant) -> Checked<DialectRoute> {
+        self.stray("memory", raw.memory.as_ref(), "a dialect has no such thing")?;
+        let Some(name) = &raw.dialect else {
+            return Err(self.error(&raw.kind.span(), "kind", "say with `dialect` which one".into()));
+        };
+        let dialect = self.dialect(name)?;
+        if dialect.operation(OperationName::Write).is_none() {
+            return Err(self.error(
+                &name.span(),
+                "dialect",
+                format!("dialect '{}' cannot write: it has no [write]", dialect.name),
+            ));
+        }
+        if let Some((start, size)) = dialect.window() {
+            let covers = |region: &&Region| {
+                region.span.start().get() >= start && region.span.end().get() <= start.saturating_add(size)
+            };
+            if let Some(region) = writes.iter().find(|region| !covers(region)) {
+                let message = format!(
+                    "region '{}', {}, of variant '{}' lies outside what dialect '{}' can write: {size} bytes from 0x{start:X} on",
+                    region.name, region.span, variant.id, dialect.name
+                );
+                return Err(self.error(&raw.writes.span(), "writes", message));
+            }
+        }
+        let told = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+        let mut tells = Vec::new();
+        if let Some(raw) = &raw.tells {
+            for (name, value) in raw.get_ref() {
+                if !told.iter().any(|tell| tell.name == *name) {
+                    let known: Vec<&str> = told.iter().map(|tell| tell.name.as_str()).collect();
+                    let known = if known.is_empty() { "nothing".to_owned() } else { known.join(", ") };
+                    let message = format!("dialect '{}' tells {known}; not '{}'", dialect.name, text::tame(name));
+                    return Err(self.error(&raw.span(), "tells", message));
+                }
+                let value = match value {
+                    RawTold::Number(number) => ToldValue::Number(i128::from(*number)),
+                    RawTold::Text(text) => ToldValue::Text(text.clone()),
+                };
+                tells.push(Told { name: name.clone(), value });
+            }
+        }
+        Ok(DialectRoute { dialect, tells })
     }
 
     /// A key that has no meaning on a route.
@@ -193,12 +271,17 @@ impl Checker<'_> {
                 let message = format!("a {kind} route cannot say where a unit starts; leave this out");
                 Err(self.error(&at.span(), "restart_at", message))
             }
+            (RouteKind::Dialect(_), _, Some(upload)) => {
+                let message = "is a key of plain DFU; what a dialect reads is what is there".into();
+                Err(self.error(&upload.span(), "upload", message))
+            }
+            (RouteKind::Dialect(_), None, None) => Ok(None),
             (RouteKind::Volume(_), None, Some(upload)) => {
                 let message = "is a key of plain DFU; a disk may show a file with `present`".into();
                 Err(self.error(&upload.span(), "upload", message))
             }
             (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), None, _) => Ok(None),
-            (RouteKind::Dfu { .. }, Some(at), None) => {
+            (RouteKind::Dfu { .. } | RouteKind::Dialect(_), Some(at), None) => {
                 let address = self.address("restart_at", at)?;
                 if variant.flash.zone_at(address).is_none() {
                     let message = format!("{address} lies outside the flash of variant '{}'", variant.id);
@@ -210,9 +293,23 @@ impl Checker<'_> {
     }
 
     fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
-        let RawEntryStep { signal, action, why, see } = raw.get_ref();
+        let RawEntryStep { signal, dialect, action, why, see } = raw.get_ref();
         match (signal, action) {
             (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
+            (Some(RawSignal::Dialect), None) => {
+                let Some(name) = dialect else {
+                    return Err(self.error(&raw.span(), "signal", "say with `dialect` which one".into()));
+                };
+                let dialect = self.dialect(name)?;
+                if dialect.operation(OperationName::Enter).is_none() {
+                    let message = format!(
+                        "dialect '{}' has no [enter], which is what the application is asked with",
+                        dialect.name
+                    );
+                    return Err(self.error(&name.span(), "dialect", message));
+                }
+                Ok(EntryStep::Signal(Signal::Dialect { dialect }))
+            }
             (None, Some(action)) => Ok(EntryStep::Hand(HandStep {
                 action: self.words("do", action)?,
                 why: self.optional_words("why", why.as_ref())?,

@@ -139,7 +139,15 @@ fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Vari
 
 fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Region>, kind: RouteKind) -> Variant {
     let image = ImageRules { starts_region: false, ..ImageRules::of(region) };
-    let route = Route { kind, id: unit.id, writes: regions.clone(), restart_at: None, entry: Vec::new() };
+    let route = Route {
+        kind,
+        id: unit.id,
+        writes: regions.clone(),
+        restart_at: None,
+        entry: Vec::new(),
+        listens: None,
+        recovery: Vec::new(),
+    };
     Variant {
         id: VariantId("as-reported".to_owned()),
         name: format!("{} as it reports itself", unit.id),

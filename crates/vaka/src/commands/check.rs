@@ -5,7 +5,7 @@ use std::path::Path;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_boot::bench::{Bench, open_failure};
-use vaka_boot::entry;
+use vaka_boot::entry::{self, Hunt};
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{by_label, told_version};
 use vaka_core::address::Span;
@@ -507,7 +507,7 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = entry::find(&bench, common.unit.as_ref(), false, common.wait, &mut pace)?;
+    let found = entry::find(&bench, &Hunt::any(&bench, common.unit.as_ref(), false), common.wait, &mut pace)?;
     let place = bench.place(found.location());
     if !bench.may_look(&found) {
         pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use vaka_boot::bench::{Bench, Candidate};
-use vaka_boot::entry;
+use vaka_boot::entry::{self, Hunt};
 use vaka_boot::pace::Pace;
 use vaka_boot::visit::{Visit, Wish};
 use vaka_core::event::{Code, Event, Failure};
@@ -50,7 +50,7 @@ fn visited(
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = entry::find(&bench, common.unit.as_ref(), true, common.wait, &mut pace)?;
+    let found = entry::find(&bench, &Hunt::any(&bench, common.unit.as_ref(), true), common.wait, &mut pace)?;
     let wish = Wish {
         unit: common.unit.clone(),
         label: common.variant.clone(),

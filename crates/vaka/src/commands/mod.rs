@@ -5,6 +5,7 @@ pub mod check;
 pub mod compare;
 pub mod convert;
 pub mod demo;
+pub mod dialect;
 pub mod enter;
 pub mod journal;
 pub mod read;

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use vaka_core::duration;
-use vaka_core::event::{After, Check, Ending, Event, Failure, Report, Seen, StepName, StepState};
+use vaka_core::event::{After, Check, Ending, Event, Failure, FrameField, Report, Seen, StepName, StepState};
 use vaka_core::matching::{About, Evidence, Outcome, Phase, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{EntryStep, HandStep};
@@ -157,10 +157,23 @@ impl Text {
             Event::Warning { text } => {
                 err!("{BOLD}Note:{BOLD:#} {text}");
             }
+            Event::Frame { exchange, words, fields } => frame(&exchange, &words, &fields, &self.setting),
             Event::Error(found) => failure(&found),
             Event::Result(report) => result(&report),
             _ => {}
         }
+    }
+}
+
+/// A frame that was not as expected: what was wrong, and all of it.
+fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &Setting) {
+    err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' was not as expected, {words}.");
+    let row = |field: &FrameField| {
+        let mark = if field.is_wrong { "→" } else { "" };
+        vec![mark.to_owned(), field.field.clone(), field.bytes.clone(), field.says.clone()]
+    };
+    for line in table::plain(setting.width, &["", "field", "received", ""], fields.iter().map(row).collect()).lines() {
+        err!("  {line}");
     }
 }
 
@@ -329,6 +342,11 @@ fn updated(report: &Report) {
         }
         Check::ReadBack => {
             format!("read-back: {checked} of {written} bytes written were read from the unit and are equal")
+        }
+        Check::DeviceChecked => {
+            format!(
+                "device-checked: the unit computed a checksum of {checked} of {written} bytes written, and it is the image's"
+            )
         }
         Check::Accepted => {
             format!("accepted: the unit took {written} bytes without an error; {checked} were read back")

@@ -1,0 +1,296 @@
+//! The dialect's file, key by key, as serde fills it. Each value remembers where it
+//! stood. [`check`](super::check) makes the model of it.
+
+use std::collections::BTreeMap;
+
+use serde::Deserialize;
+use toml::Spanned;
+
+use super::{EraseBy, Order, Over};
+
+type Map<T> = BTreeMap<Spanned<String>, T>;
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawDialect {
+    pub(super) dialect: Spanned<u32>,
+    pub(super) name: Spanned<String>,
+    pub(super) about: Option<Spanned<String>>,
+    pub(super) carrier: Spanned<RawCarrier>,
+    pub(super) framing: Option<Spanned<RawFraming>>,
+    pub(super) envelope: Option<Spanned<RawEnvelope>>,
+    #[serde(default)]
+    pub(super) names: Map<Spanned<RawExpression>>,
+    #[serde(default)]
+    pub(super) start: Map<Spanned<RawExpression>>,
+    #[serde(default)]
+    pub(super) table: Map<Map<Spanned<String>>>,
+    #[serde(default)]
+    pub(super) crc: Map<Spanned<RawCrc>>,
+    #[serde(default)]
+    pub(super) geometry: RawGeometry,
+    #[serde(default)]
+    pub(super) exchange: Map<Spanned<RawOperation>>,
+    #[serde(default)]
+    pub(super) steps: Map<RawSteps>,
+    pub(super) sync: Option<Spanned<RawOperation>>,
+    pub(super) identify: Option<Spanned<RawOperation>>,
+    pub(super) unlock: Option<Spanned<RawOperation>>,
+    pub(super) helper: Option<Spanned<RawOperation>>,
+    pub(super) begin: Option<Spanned<RawOperation>>,
+    pub(super) erase: Option<Spanned<RawOperation>>,
+    pub(super) write: Option<Spanned<RawOperation>>,
+    pub(super) end: Option<Spanned<RawOperation>>,
+    pub(super) read: Option<Spanned<RawOperation>>,
+    pub(super) checksum: Option<Spanned<RawOperation>>,
+    pub(super) protection: Option<Spanned<RawOperation>>,
+    pub(super) unprotect: Option<Spanned<RawOperation>>,
+    pub(super) restart: Option<Spanned<RawOperation>>,
+    pub(super) enter: Option<Spanned<RawOperation>>,
+}
+
+/// A number, or an expression as a text.
+#[derive(Clone, Debug, Deserialize)]
+#[serde(untagged)]
+pub(super) enum RawExpression {
+    Int(i64),
+    Text(String),
+}
+
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawCarrierKind {
+    Control,
+    Hid,
+    Pipes,
+    Serial,
+    Dfu,
+}
+
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawReport {
+    Output,
+    Input,
+    Feature,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawCarrier {
+    pub(super) kind: Spanned<RawCarrierKind>,
+    pub(super) interface: Option<u8>,
+    #[serde(rename = "type")]
+    pub(super) request_type: Option<Spanned<RawRequestType>>,
+    pub(super) to: Option<Spanned<RawRecipient>>,
+    #[serde(rename = "out")]
+    pub(super) request_out: Option<Spanned<RawRequest>>,
+    #[serde(rename = "in")]
+    pub(super) request_in: Option<Spanned<RawRequest>>,
+    pub(super) send: Option<Spanned<RawReport>>,
+    pub(super) reply: Option<Spanned<RawReport>>,
+    pub(super) report: Option<Spanned<u8>>,
+    pub(super) length: Option<Spanned<u32>>,
+    pub(super) reply_length: Option<Spanned<u32>>,
+    pub(super) fill: Option<Spanned<u8>>,
+    pub(super) pipe_out: Option<Spanned<u8>>,
+    pub(super) pipe_in: Option<Spanned<u8>>,
+    pub(super) baud: Option<Spanned<u32>>,
+    pub(super) form: Option<Spanned<String>>,
+    pub(super) dtr: Option<Spanned<bool>>,
+    pub(super) rts: Option<Spanned<bool>>,
+    pub(super) block: Option<Spanned<RawExpression>>,
+    pub(super) largest: Option<Spanned<u32>>,
+    pub(super) junk: Option<Spanned<u32>>,
+    pub(super) within: Option<Spanned<String>>,
+    pub(super) tries: Option<Spanned<u32>>,
+}
+
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawRequestType {
+    Standard,
+    Class,
+    Vendor,
+}
+
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawRecipient {
+    Device,
+    Interface,
+    Endpoint,
+    Other,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawRequest {
+    #[serde(rename = "type")]
+    pub(super) request_type: Option<RawRequestType>,
+    pub(super) to: Option<RawRecipient>,
+    pub(super) request: Spanned<RawExpression>,
+    pub(super) value: Option<Spanned<RawExpression>>,
+    pub(super) index: Option<Spanned<RawExpression>>,
+    pub(super) length: Option<Spanned<RawExpression>>,
+}
+
+#[derive(Clone, Copy, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawFramingKind {
+    Fixed,
+    Delimiter,
+    Markers,
+    Slip,
+    Cobs,
+    Transfer,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawFraming {
+    pub(super) kind: Spanned<RawFramingKind>,
+    pub(super) length: Option<Spanned<u32>>,
+    pub(super) start: Option<Spanned<RawExpression>>,
+    pub(super) end: Option<Spanned<RawExpression>>,
+    pub(super) escape: Option<Spanned<u8>>,
+    pub(super) escape_xor: Option<Spanned<u8>>,
+    pub(super) leading_end: Option<Spanned<bool>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawEnvelope {
+    pub(super) send: Option<Spanned<String>>,
+    pub(super) reply: Option<Spanned<String>>,
+    pub(super) then: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawCrc {
+    pub(super) width: u8,
+    pub(super) poly: u64,
+    #[serde(default)]
+    pub(super) init: u64,
+    #[serde(default)]
+    pub(super) reflect: bool,
+    pub(super) reflect_out: Option<bool>,
+    #[serde(default)]
+    pub(super) xor_out: u64,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawGeometry {
+    pub(super) chunk: Option<Spanned<RawExpression>>,
+    pub(super) read_chunk: Option<Spanned<RawExpression>>,
+    pub(super) align: Option<Spanned<RawExpression>>,
+    pub(super) pad: Option<Spanned<bool>>,
+    pub(super) order: Option<Spanned<Order>>,
+    pub(super) start: Option<Spanned<RawExpression>>,
+    pub(super) size: Option<Spanned<RawExpression>>,
+}
+
+/// One text, or several.
+#[derive(Deserialize)]
+#[serde(untagged)]
+pub(super) enum OneOrMore {
+    One(String),
+    More(Vec<String>),
+}
+
+/// A list alone, to find where each of its texts stands.
+#[derive(Deserialize)]
+struct List {
+    list: Vec<Spanned<String>>,
+}
+
+impl OneOrMore {
+    /// All texts, each with its place; `span` is that of the whole in `file`.
+    pub(super) fn all(&self, span: std::ops::Range<usize>, file: &str) -> Vec<Spanned<String>> {
+        let more = match self {
+            Self::One(one) => return vec![Spanned::new(span, one.clone())],
+            Self::More(more) => more,
+        };
+        const BEFORE: &str = "list = ";
+        let alone = format!("{BEFORE}{}", file.get(span.clone()).unwrap_or_default());
+        let Ok(List { list }) = toml::from_str(&alone) else {
+            return more.iter().map(|text| Spanned::new(span.clone(), text.clone())).collect();
+        };
+        let place = |at: usize| (at + span.start).saturating_sub(BEFORE.len());
+        list.into_iter()
+            .map(|text| Spanned::new(place(text.span().start)..place(text.span().end), text.into_inner()))
+            .collect()
+    }
+}
+
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq, Debug)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawAsk {
+    Read,
+    Send,
+}
+
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq, Debug)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawVia {
+    Output,
+    Input,
+    Feature,
+    Upload,
+    Status,
+}
+
+/// An exchange, or an operation: one that is an exchange itself has the keys of
+/// both.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawOperation {
+    pub(super) send: Option<Spanned<String>>,
+    pub(super) reply: Option<Spanned<String>>,
+    pub(super) refused: Option<Spanned<OneOrMore>>,
+    pub(super) busy: Option<Spanned<OneOrMore>>,
+    pub(super) ask: Option<Spanned<RawAsk>>,
+    pub(super) pause: Option<Spanned<String>>,
+    pub(super) echo: Option<Spanned<bool>>,
+    pub(super) optional: Option<Spanned<bool>>,
+    pub(super) within: Option<Spanned<String>>,
+    pub(super) tries: Option<Spanned<u32>>,
+    pub(super) then: Option<Spanned<String>>,
+    #[serde(rename = "out")]
+    pub(super) request_out: Option<Spanned<RawRequest>>,
+    #[serde(rename = "in")]
+    pub(super) request_in: Option<Spanned<RawRequest>>,
+    pub(super) via: Option<Spanned<RawVia>>,
+    pub(super) take: Option<Spanned<RawVia>>,
+    pub(super) report: Option<Spanned<u8>>,
+    pub(super) block: Option<Spanned<RawExpression>>,
+    pub(super) bare: Option<Spanned<bool>>,
+    // Of operations only.
+    #[serde(rename = "do")]
+    pub(super) steps: Option<Spanned<String>>,
+    pub(super) total: Option<Spanned<String>>,
+    pub(super) every: Option<Spanned<String>>,
+    pub(super) tells: Option<Spanned<Map<Spanned<RawExpression>>>>,
+    pub(super) file: Option<Spanned<String>>,
+    pub(super) data: Option<Spanned<String>>,
+    pub(super) address: Option<Spanned<RawExpression>>,
+    pub(super) by: Option<Spanned<EraseBy>>,
+    pub(super) erases: Option<Spanned<bool>>,
+    pub(super) result: Option<Spanned<RawExpression>>,
+    pub(super) over: Option<Spanned<Over>>,
+    pub(super) unit: Option<Spanned<RawExpression>>,
+    pub(super) image: Option<Spanned<RawExpression>>,
+    pub(super) decides: Option<Spanned<bool>>,
+    pub(super) protected: Option<Spanned<RawExpression>>,
+    pub(super) leaves: Option<Spanned<bool>>,
+}
+
+/// Steps that have a name.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSteps {
+    #[serde(rename = "do")]
+    pub(super) steps: Spanned<String>,
+}

@@ -1,0 +1,179 @@
+//! The steps for a unit that is updated in a dialect.
+//!
+//! Chunks begin at multiples of the dialect's alignment and are filled up with 0xFF
+//! inside what was erased. Where the unit can only erase everything, everything that
+//! the route writes goes, and is in the plan.
+
+use super::{Content, FinishBy, Job, PlanError, RestartBy, Run, Step, all_sectors, bootloader, sectors_of, to_be_kept};
+use crate::address::{Address, Span};
+use crate::dialect::{Dialect, EraseBy, OperationName, Order, Over};
+use crate::sheet::DialectRoute;
+
+/// What a dialect offers on one unit.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Offer {
+    /// Chunks begin at multiples of this from the start of the flash; at least 1.
+    pub align: u32,
+    /// Whether the last chunk is filled up.
+    pub pad: bool,
+    /// In which order chunks go.
+    pub order: Order,
+    /// What an erase takes at once; `None` if the unit erases by itself.
+    pub erase: Option<EraseBy>,
+    /// Of what the unit computes a checksum, if it does.
+    pub check: Option<Over>,
+    /// Whether an equal checksum proves that nothing needs to be written.
+    pub decides: bool,
+    /// Whether it is told that it has all.
+    pub ends: bool,
+    /// Whether it can be told to start its application.
+    pub restarts: bool,
+}
+
+impl Offer {
+    /// What a dialect offers before the unit was asked; nothing is known of chunks.
+    pub fn of(dialect: &Dialect) -> Self {
+        Self {
+            align: 1,
+            pad: dialect.geometry.pad,
+            order: dialect.geometry.order,
+            erase: dialect.operation(OperationName::Erase).map(|erase| erase.by),
+            check: dialect.checksum().map(|checksum| checksum.over),
+            decides: dialect.checksum().is_some_and(|checksum| checksum.decides),
+            ends: dialect.operation(OperationName::End).is_some(),
+            restarts: dialect.operation(OperationName::Restart).is_some(),
+        }
+    }
+}
+
+pub(super) fn steps(
+    job: &Job<'_>,
+    route: &DialectRoute,
+    steps: &mut Vec<Step>,
+    kept: &mut Vec<Span>,
+) -> Result<Vec<Span>, PlanError> {
+    let offer = job.geometry.offer.unwrap_or_else(|| Offer::of(&route.dialect));
+    let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
+    let of_image = sectors_of(&spans, job)?;
+    let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
+    let erases_all = offer.erase == Some(EraseBy::All);
+    if erases_all && job.keeps().next().is_some() {
+        return Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: "--keep" });
+    }
+    let mut sectors = match (erases_all, job.clear_all) {
+        (true, _) => written_sectors(job),
+        (false, true) => all_sectors(job),
+        (false, false) => of_image.clone(),
+    };
+    match erases_all && is_there {
+        true => sectors.clear(),
+        false if erases_all => {}
+        false => sectors.retain(|sector| !job.content.is_equal(*sector)),
+    }
+    *kept = to_be_kept(job, &sectors)?;
+    if !kept.is_empty() {
+        let is_in = |region: &&crate::sheet::Region| kept.iter().any(|span| region.span.common(*span).is_some());
+        let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
+        steps.push(Step::Keep { regions, spans: kept.clone() });
+    }
+    let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
+    if job.content == Content::Unseen && can_look && !job.clear_all {
+        steps.push(Step::Compare { sectors: of_image });
+    }
+    if !sectors.is_empty() {
+        match offer.erase {
+            Some(EraseBy::All) => steps.push(Step::EraseAll { sectors: sectors.clone() }),
+            Some(_) => steps.push(Step::Erase { sectors: sectors.clone() }),
+            None => {}
+        }
+        let erased = Span::joined(sectors.iter().copied());
+        let runs = runs(job, &offer, &spans, &erased)?;
+        let written: Vec<Span> = Span::joined(runs.iter().map(Run::span));
+        steps.push(Step::Write { runs });
+        if offer.ends {
+            steps.push(Step::Finish { by: FinishBy::Request });
+        }
+        steps.extend(check(job, &offer, written, &sectors));
+    }
+    let by = if offer.restarts { RestartBy::Request } else { RestartBy::PowerCycle };
+    steps.push(Step::Restart { by });
+    Ok(sectors)
+}
+
+/// How what was written is checked: read, or else by the unit's own checksum.
+fn check(job: &Job<'_>, offer: &Offer, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
+    if job.geometry.can_read {
+        return Some(Step::ReadBack { spans: written, vouched: true });
+    }
+    let spans = match offer.check? {
+        Over::Written => written,
+        Over::Chunk => written
+            .iter()
+            .flat_map(|span| Run::stream(*span, job.geometry.block_size).blocks().map(|block| block.span))
+            .collect(),
+        Over::Region => {
+            let region = job.variant.image.region.span;
+            // Only of what is erased it is known what it holds beside the image.
+            let all = job.geometry.sectors.sectors_in(region)?;
+            if !all.iter().all(|sector| sectors.contains(sector)) {
+                return None;
+            }
+            vec![region]
+        }
+    };
+    Some(Step::DeviceCheck { spans })
+}
+
+/// Every sector of what the route writes.
+fn written_sectors(job: &Job<'_>) -> Vec<Span> {
+    let regions = job.route.writes.iter().filter_map(|region| job.geometry.sectors.sectors_in(region.span));
+    let mut sectors: Vec<Span> = regions.flatten().collect();
+    let keep = bootloader(job.variant).map(|region| region.span);
+    sectors.retain(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()));
+    sectors.sort();
+    sectors.dedup();
+    sectors
+}
+
+/// The chunks, in the order in which they are written.
+fn runs(job: &Job<'_>, offer: &Offer, spans: &[Span], erased: &[Span]) -> Result<Vec<Run>, PlanError> {
+    let changed = || erased.iter().flat_map(|range| spans.iter().filter_map(|span| span.common(*range)));
+    let Some(size) = job.geometry.block_size else {
+        return Ok(changed().map(|span| Run::stream(span, None)).collect());
+    };
+    if size == 0 {
+        return Err(PlanError::NoBlockSize);
+    }
+    let origin = job.geometry.sectors.zones().first().map_or(Address::new(0), |zone| zone.span().start());
+    let grown = changed().map(|span| grown(span, origin, u64::from(offer.align.max(1)), size, offer.pad, erased));
+    let whole = Span::joined(grown);
+    let ascending: Vec<Run> = whole.iter().map(|span| Run::stream(*span, Some(size))).collect();
+    let singles = || ascending.iter().flat_map(Run::blocks).map(|block| Run::stream(block.span, Some(size)));
+    Ok(match offer.order {
+        Order::Ascending => ascending,
+        Order::Descending => {
+            let mut all: Vec<Run> = singles().collect();
+            all.reverse();
+            all
+        }
+        Order::FirstLast => {
+            let mut all: Vec<Run> = singles().collect();
+            if !all.is_empty() {
+                all.rotate_left(1);
+            }
+            all
+        }
+    })
+}
+
+/// A span that begins where a chunk does and, where chunks are filled up, ends where
+/// one does; inside what was erased.
+fn grown(span: Span, origin: Address, align: u64, size: u32, pad: bool, erased: &[Span]) -> Span {
+    let Some(range) = erased.iter().find(|range| range.covers(span)) else { return span };
+    let from = span.start().offset_from(origin).unwrap_or(0);
+    let start = origin.checked_add(from - from % align).unwrap_or(span.start()).max(range.start());
+    let len = span.end().offset_from(start).unwrap_or(span.len());
+    let len = if pad { len.next_multiple_of(u64::from(size)) } else { len };
+    let end = start.checked_add(len).unwrap_or(span.end()).min(range.end());
+    Span::between(start, end.max(span.end())).unwrap_or(span)
+}

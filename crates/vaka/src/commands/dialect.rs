@@ -1,0 +1,211 @@
+//! `vaka dialect`: tools for whoever describes a bootloader.
+
+use std::io::Write;
+use std::path::Path;
+use std::sync::Arc;
+
+use vaka_boot::dialect::Seen;
+use vaka_core::dialect::{Dialect, OperationName};
+use vaka_core::event::{Code, Failure};
+use vaka_core::text;
+
+use super::say;
+use crate::Outcome;
+use crate::args::{CarrierKind, DialectCommand};
+use crate::problem::Problem;
+use crate::rehearsal::{self, Played};
+use crate::render::table;
+use crate::setting::{self, Setting};
+
+/// Where a dialect of each kind of carrier begins.
+const CONTROL: &str = include_str!("../dialects/control.dialect.toml");
+const HID: &str = include_str!("../dialects/hid.dialect.toml");
+const PIPES: &str = include_str!("../dialects/pipes.dialect.toml");
+const SERIAL: &str = include_str!("../dialects/serial.dialect.toml");
+const DFU: &str = include_str!("../dialects/dfu.dialect.toml");
+
+pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
+    match command {
+        DialectCommand::New { carrier, out } => new(*carrier, out.as_deref()),
+        DialectCommand::Check { files } => check(files, setting),
+        DialectCommand::Show { file } => show(&setting::dialect(file)?, setting),
+        DialectCommand::Trace { file, trace, operation } => {
+            frames(&setting::dialect(file)?, trace, operation.as_deref(), setting)
+        }
+        DialectCommand::Rehearse { file, trace } => rehearse(&setting::dialect(file)?, trace, setting),
+    }
+}
+
+fn new(carrier: CarrierKind, out: Option<&Path>) -> Outcome {
+    let text = match carrier {
+        CarrierKind::Control => CONTROL,
+        CarrierKind::Hid => HID,
+        CarrierKind::Pipes => PIPES,
+        CarrierKind::Serial => SERIAL,
+        CarrierKind::Dfu => DFU,
+    };
+    let Some(path) = out else {
+        text.lines().for_each(say);
+        return Ok(Code::Done);
+    };
+    let file = std::fs::File::create_new(path);
+    file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
+        std::io::ErrorKind::AlreadyExists => {
+            let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
+            Problem(failure.state("Nothing was written.").cure("Name another file."))
+        }
+        _ => Problem::file(path, &error),
+    })?;
+    say(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
+    Ok(Code::Done)
+}
+
+fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
+    let mut worst = Code::Done;
+    for file in files {
+        match setting::dialect(file) {
+            Ok(dialect) => {
+                let has: Vec<&str> = OperationName::ALL
+                    .into_iter()
+                    .filter(|name| dialect.operation(*name).is_some())
+                    .map(OperationName::word)
+                    .collect();
+                say(&format!("{}: a sound dialect, '{}': {}", file.display(), dialect.name, has.join(", ")));
+                for warning in &dialect.warnings {
+                    say(&format!("  line {}, column {}: {}", warning.line, warning.column, warning.message));
+                }
+            }
+            Err(problem) => {
+                crate::render::problem(&problem, setting);
+                worst = Code::File;
+            }
+        }
+    }
+    Ok(worst)
+}
+
+fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
+    let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
+    say(&format!("{}{about}", dialect.name));
+    say(&format!("  carrier  {}", dialect.carrier.words()));
+    for row in dialect.envelope_rows() {
+        say(&format!("  around each frame {}  {}", row.step, row.fields));
+    }
+    say("");
+    let rows = dialect.rows().into_iter().map(|row| vec![row.operation, row.step, row.fields]).collect();
+    table::plain(setting.width, &["operation", "step", "fields"], rows).lines().for_each(say);
+    Ok(Code::Done)
+}
+
+fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<Played>, Problem> {
+    let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, &error))?;
+    rehearsal::play(&Arc::new(dialect.clone()), &text).map_err(|words| {
+        let failure = Failure::new(Code::File, format!("{}: {words}.", trace.display()));
+        Problem(failure.cure("Record one with: vaka update FILE --trace RUN.trace"))
+    })
+}
+
+/// Every frame, field by field.
+fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting) -> Outcome {
+    if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
+        let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
+        let message = format!("There is no operation '{}'; there are: {}.", text::tame(only), known.join(", "));
+        return Err(Problem::usage(message));
+    }
+    let mut worst = Code::Done;
+    let mut rows = Vec::new();
+    for played in played(dialect, trace)? {
+        if only.is_some_and(|only| only != played.operation) {
+            continue;
+        }
+        let mut operation = played.operation.clone();
+        for seen in &played.frames {
+            frame_rows(&mut operation, seen, &mut rows);
+        }
+        if let Some(fault) = played.fault {
+            let frame = "(stopped)".to_owned();
+            rows.push(vec![std::mem::take(&mut operation), frame, String::new(), String::new(), fault]);
+            worst = Code::Differs;
+        }
+    }
+    let head = ["operation", "frame", "field", "bytes", "says"];
+    table::plain(setting.width, &head, rows).lines().for_each(say);
+    Ok(worst)
+}
+
+fn frame_rows(operation: &mut String, seen: &Seen, rows: &mut Vec<Vec<String>>) {
+    let mut frame = format!("{} {}", seen.exchange, if seen.sent { "→" } else { "←" });
+    for field in &seen.fields {
+        let shown = match &field.bytes[..] {
+            bytes if bytes.len() > 16 => format!("{} … ({} bytes)", text::hex_pairs(&bytes[..12]), bytes.len()),
+            bytes => text::hex_pairs(bytes),
+        };
+        let says = if field.is_wrong { format!("WRONG: {}", field.says) } else { field.says.clone() };
+        rows.push(vec![
+            std::mem::take(operation),
+            std::mem::take(&mut frame),
+            field.field.clone(),
+            shown,
+            text::tame(&says),
+        ]);
+    }
+    if seen.fields.is_empty() {
+        rows.push(vec![std::mem::take(operation), frame, "(no data)".into(), String::new(), String::new()]);
+    }
+    if let Some(trouble) = &seen.trouble {
+        rows.push(vec![String::new(), String::new(), String::new(), String::new(), text::tame(trouble)]);
+    }
+}
+
+fn rehearse(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
+    let all = played(dialect, trace)?;
+    let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
+    for played in &all {
+        let frames = played.frames.len();
+        let failed = usize::from(played.fault.is_some());
+        match rows.iter_mut().find(|(name, ..)| *name == played.operation) {
+            Some((_, times, count, faults)) => {
+                (*times, *count, *faults) = (*times + 1, *count + frames, *faults + failed)
+            }
+            None => rows.push((played.operation.clone(), 1, frames, failed)),
+        }
+    }
+    let cells = |(name, times, frames, faults): (String, usize, usize, usize)| {
+        let says =
+            if faults == 0 { "as recorded".to_owned() } else { format!("{} DIFFERENT", text::count(faults, "time")) };
+        vec![name, times.to_string(), frames.to_string(), says]
+    };
+    let head = ["operation", "times", "frames", ""];
+    table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(say);
+    let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
+        say("\nThe dialect sends what was recorded and understands what came.");
+        return Ok(Code::Done);
+    };
+    say(&format!(
+        "\nThe first difference is in '{}': {}.",
+        first.operation,
+        first.fault.as_deref().unwrap_or_default()
+    ));
+    if let Some(last) = first.frames.last() {
+        let mut rows = Vec::new();
+        frame_rows(&mut String::new(), last, &mut rows);
+        let rows = rows.into_iter().map(|row| row[1..].to_vec()).collect();
+        table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(say);
+    }
+    Ok(Code::Differs)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Each starting point is sound as it stands.
+    #[test]
+    fn starting_points_are_sound() {
+        for (kind, text) in [("control", CONTROL), ("hid", HID), ("pipes", PIPES), ("serial", SERIAL), ("dfu", DFU)] {
+            let nothing = |_: &str| Err("no files here".to_owned());
+            let dialect = Dialect::parse(kind, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+            assert!(dialect.warnings.is_empty(), "{kind}: {:?}", dialect.warnings);
+        }
+    }
+}

@@ -1,0 +1,415 @@
+//! A recorded run played against a dialect: what the tool asked for then is done
+//! again, the recorded answers come back, and every frame is looked at.
+//!
+//! Nothing waits: time goes as fast as the steps do. A frame that differs from the
+//! recorded one ends its operation there.
+
+use std::cell::Cell;
+use std::cell::RefCell;
+use std::collections::{HashMap, VecDeque};
+use std::rc::Rc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::Duration;
+
+use serde::Deserialize;
+use vaka_boot::dialect::{GIVEN, Reopen, Seen, Talk};
+use vaka_boot::pace::Pace;
+use vaka_core::dialect::{Dialect, OperationName, Value};
+use vaka_core::text;
+use vaka_usb::{
+    Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
+};
+
+/// The version of traces that this reads.
+const FORMAT: u32 = 1;
+
+/// What came of one operation.
+pub struct Played {
+    /// Its name.
+    pub operation: String,
+    /// Its frames.
+    pub frames: Vec<Seen>,
+    /// What went wrong, if something did.
+    pub fault: Option<String>,
+}
+
+#[derive(Default, Deserialize)]
+#[serde(default)]
+struct Line {
+    trace: Option<u32>,
+    open: Option<u32>,
+    device: Option<u32>,
+    setup: Option<String>,
+    pipe: Option<String>,
+    reply: Option<String>,
+    data: Option<String>,
+    error: Option<String>,
+    operation: Option<String>,
+    given: HashMap<String, String>,
+}
+
+/// One recorded transfer.
+#[derive(Clone, Debug)]
+struct Transfer {
+    asked: Asked,
+    data: Vec<u8>,
+    ended: Result<Vec<u8>, TransferError>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Asked {
+    Control([u8; 8]),
+    Pipe(u8),
+}
+
+/// One device as it was opened once.
+#[derive(Default)]
+struct Recorded {
+    standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
+    /// What went over before the first operation.
+    before: VecDeque<Transfer>,
+    operations: Vec<(String, HashMap<String, String>, VecDeque<Transfer>)>,
+}
+
+fn bytes(hex: &str) -> Vec<u8> {
+    let pair = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
+    hex.as_bytes().chunks(2).filter_map(pair).collect()
+}
+
+/// Reads the devices of a trace; a sentence if it is none.
+fn read(trace: &str) -> Result<Vec<Recorded>, String> {
+    let mut devices: Vec<(u32, Recorded)> = Vec::new();
+    for (index, line) in trace.lines().enumerate() {
+        let parsed: Line = match serde_json::from_str(line) {
+            Ok(parsed) => parsed,
+            // A run that was killed tears its last line.
+            Err(_) if index > 0 && trace.lines().count() == index + 1 => break,
+            Err(_) if index == 0 => return Err("this is no trace: its first line does not say so".into()),
+            Err(_) => return Err(format!("line {} makes no sense", index + 1)),
+        };
+        match (index, parsed.trace) {
+            (0, Some(FORMAT)) => continue,
+            (0, Some(other)) => return Err(format!("the trace has format {other}; format {FORMAT} can be read")),
+            (0, None) => return Err("this is no trace: its first line does not say so".into()),
+            _ => {}
+        }
+        if let Some(number) = parsed.open {
+            devices.push((number, Recorded::default()));
+            continue;
+        }
+        let Some((_, device)) = devices.iter_mut().rev().find(|(number, _)| Some(*number) == parsed.device) else {
+            continue;
+        };
+        device.take(parsed);
+    }
+    Ok(devices.into_iter().map(|(_, device)| device).collect())
+}
+
+impl Recorded {
+    fn take(&mut self, line: Line) {
+        if let Some(name) = line.operation {
+            self.operations.push((name, line.given, VecDeque::new()));
+            return;
+        }
+        let asked = match (&line.setup, &line.pipe) {
+            (Some(setup), _) => match <[u8; 8]>::try_from(bytes(setup)) {
+                Ok(setup) => Asked::Control(setup),
+                Err(_) => return,
+            },
+            (None, Some(pipe)) => Asked::Pipe(bytes(pipe).first().copied().unwrap_or(0)),
+            (None, None) => return,
+        };
+        let ended = match line.error.as_deref() {
+            None => Ok(bytes(line.reply.as_deref().unwrap_or_default())),
+            Some("stall") => Err(TransferError::Stall),
+            Some("timeout") => Err(TransferError::Timeout),
+            Some("gone") => Err(TransferError::Gone),
+            Some("too-much") => Err(TransferError::TooMuch),
+            Some(other) => Err(TransferError::Failed(text::tame(other))),
+        };
+        if let Asked::Control(setup @ [kind, ..]) = asked
+            && kind & 0x60 == 0
+        {
+            self.standard.insert(setup, ended);
+            return;
+        }
+        let transfer = Transfer { asked, data: bytes(line.data.as_deref().unwrap_or_default()), ended };
+        match self.operations.last_mut() {
+            Some((_, _, transfers)) => transfers.push_back(transfer),
+            None => self.before.push_back(transfer),
+        }
+    }
+}
+
+/// What is played now, shared by the device and whoever plays it.
+#[derive(Default)]
+struct Stage {
+    transfers: Mutex<VecDeque<Transfer>>,
+    difference: Mutex<Option<String>>,
+    /// Devices that come when the unit leaves and comes back.
+    later: Mutex<VecDeque<Recorded>>,
+    /// Operations of a device that came later.
+    more: Mutex<Vec<(String, HashMap<String, String>, VecDeque<Transfer>)>>,
+}
+
+fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
+    of.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// Time that passes only when somebody waits.
+#[derive(Clone, Default)]
+struct Fast(Arc<AtomicU64>);
+
+impl Clock for Fast {
+    fn now(&self) -> Duration {
+        Duration::from_micros(self.0.load(Ordering::Relaxed))
+    }
+
+    fn sleep(&self, time: Duration) {
+        self.0.fetch_add(u64::try_from(time.as_micros()).unwrap_or(u64::MAX / 4), Ordering::Relaxed);
+    }
+}
+
+/// A device that answers as it did.
+struct Player {
+    stage: Arc<Stage>,
+    standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
+    clock: Fast,
+}
+
+impl Player {
+    fn play(&mut self, asked: Asked, data: &[u8], timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        if let Asked::Control(setup) = asked
+            && setup[0] & 0x60 == 0
+        {
+            return self.standard.get(&setup).cloned().unwrap_or(Err(TransferError::Stall));
+        }
+        // Looking whether something still comes is no part of the protocol.
+        let next = lock(&self.stage.transfers).front().cloned();
+        let is_in = |asked: Asked| match asked {
+            Asked::Control(setup) => setup[0] & 0x80 != 0,
+            Asked::Pipe(address) => address & 0x80 != 0,
+        };
+        let Some(next) = next else {
+            self.clock.sleep(timeout);
+            return match is_in(asked) {
+                true => Err(TransferError::Timeout),
+                false => {
+                    Err(self.differs(format!("the record has nothing more here; sent now: {}", shown(asked, data))))
+                }
+            };
+        };
+        // An earlier version of the tool may have waited in smaller pieces.
+        if next.asked != asked && is_in(next.asked) && matches!(next.ended, Err(TransferError::Timeout)) {
+            lock(&self.stage.transfers).pop_front();
+            return self.play(asked, data, timeout);
+        }
+        if next.asked != asked || (!is_in(asked) && next.data != data) {
+            return Err(self.differs(format!(
+                "recorded: {}; now: {}",
+                shown(next.asked, &next.data),
+                shown(asked, data)
+            )));
+        }
+        lock(&self.stage.transfers).pop_front();
+        if matches!(next.ended, Err(TransferError::Timeout)) {
+            self.clock.sleep(timeout);
+        }
+        next.ended
+    }
+
+    fn differs(&self, words: String) -> TransferError {
+        lock(&self.stage.difference).get_or_insert(words);
+        TransferError::Failed("it is not what was recorded".into())
+    }
+}
+
+fn shown(asked: Asked, data: &[u8]) -> String {
+    let bytes = match data {
+        [] => "no data".to_owned(),
+        data if data.len() > 32 => format!("{} … ({} bytes)", text::hex_pairs(&data[..32]), data.len()),
+        data => text::hex_pairs(data),
+    };
+    match asked {
+        Asked::Control(setup) => format!("request {} with {bytes}", text::hex_pairs(&setup)),
+        Asked::Pipe(address) if address & 0x80 != 0 => format!("read from pipe {address:02x}"),
+        Asked::Pipe(address) => format!("pipe {address:02x}: {bytes}"),
+    }
+}
+
+impl UsbDevice for Player {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.play(Asked::Control(setup.bytes(length)), &[], timeout)
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        let length = u16::try_from(data.len()).unwrap_or(u16::MAX);
+        self.play(Asked::Control(setup.bytes(length)), data, timeout).map(drop)
+    }
+
+    fn claim(&mut self, _: u8, _: u8) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, _: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.play(Asked::Pipe(pipe.address), &[], timeout)
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.play(Asked::Pipe(pipe.address), data, timeout).map(drop)
+    }
+
+    fn clear_halt(&mut self, _: Pipe) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        self.clock.sleep(within);
+        true
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        Ok(())
+    }
+}
+
+/// The port that the unit stood on: it comes back as the device that was opened next.
+struct Port {
+    stage: Arc<Stage>,
+    clock: Fast,
+}
+
+fn info(address: u32) -> DeviceInfo {
+    DeviceInfo {
+        location: Location { bus: "trace".into(), port: "trace".into() },
+        address,
+        speed: Speed::Unknown,
+        vendor: 0,
+        product: 0,
+        release: 0,
+        interfaces: vec![InterfaceClass { class: 0, subclass: 0, protocol: 0 }],
+    }
+}
+
+impl Bus for Port {
+    fn name(&self) -> &str {
+        "trace"
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let left = u32::try_from(lock(&self.stage.later).len()).unwrap_or(0);
+        Ok(if left == 0 { Vec::new() } else { vec![info(1 + left)] })
+    }
+
+    fn open(&self, _: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let Some(next) = lock(&self.stage.later).pop_front() else {
+            return Err(BusError::NotThere(info(0).location));
+        };
+        *lock(&self.stage.transfers) = next.before;
+        *lock(&self.stage.more) = next.operations;
+        Ok(Box::new(Player { stage: self.stage.clone(), standard: next.standard, clock: self.clock.clone() }))
+    }
+}
+
+/// Plays a trace against a dialect.
+///
+/// # Errors
+/// A sentence: the trace cannot be read, or holds nothing of a dialect.
+pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<Played>, String> {
+    let mut devices: VecDeque<Recorded> = read(trace)?.into();
+    let mut all = Vec::new();
+    while let Some(device) = devices.pop_front() {
+        if device.operations.is_empty() {
+            continue;
+        }
+        all.extend(play_device(dialect, device, &mut devices));
+    }
+    match all.is_empty() {
+        true => Err("no operation of a dialect is recorded in it".into()),
+        false => Ok(all),
+    }
+}
+
+fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Recorded>) -> Vec<Played> {
+    let stage = Arc::new(Stage::default());
+    let clock = Fast::default();
+    *lock(&stage.transfers) = device.before;
+    *lock(&stage.later) = std::mem::take(later);
+    let player = Player { stage: stage.clone(), standard: device.standard, clock: clock.clone() };
+    let port = Arc::new(Port { stage: stage.clone(), clock: clock.clone() });
+    let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
+    let mut pace = Pace::new(&clock, &mut quiet, &never);
+    let reopen = Reopen { bus: port, device: info(1) };
+    let mut played = Vec::new();
+    let frames: Rc<RefCell<Vec<Seen>>> = Rc::default();
+    match Talk::open(Box::new(player), dialect.clone(), Some(reopen), &mut pace) {
+        Err(error) => {
+            let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
+            played.push(Played { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
+        }
+        Ok(mut talk) => {
+            let sink = frames.clone();
+            talk.watch(Box::new(move |seen| sink.borrow_mut().push(seen)));
+            let mut operations: VecDeque<_> = device.operations.into();
+            while let Some((name, given, transfers)) = operations.pop_front() {
+                *lock(&stage.transfers) = transfers;
+                let fault = run(&mut talk, &name, &given, &stage, &mut pace);
+                operations.extend(std::mem::take(&mut *lock(&stage.more)));
+                let frames = std::mem::take(&mut *frames.borrow_mut());
+                if name != GIVEN {
+                    played.push(Played { operation: name, frames, fault });
+                }
+            }
+        }
+    }
+    *later = std::mem::take(&mut *lock(&stage.later));
+    played
+}
+
+/// Does one operation again; what went wrong.
+fn run(
+    talk: &mut Talk,
+    name: &str,
+    given: &HashMap<String, String>,
+    stage: &Stage,
+    pace: &mut Pace<'_>,
+) -> Option<String> {
+    let dialect = talk.dialect().clone();
+    let names = dialect.given();
+    let known = [
+        names.address,
+        names.length,
+        names.data,
+        names.index,
+        names.chunks,
+        names.last,
+        names.origin,
+        names.region_start,
+        names.region_size,
+    ];
+    let value = |name| {
+        let text = given.get(dialect.name_text(name))?;
+        Some(match name == names.data {
+            true => bytes(text).into(),
+            false => Value::Int(text.parse().ok()?),
+        })
+    };
+    let given = known.into_iter().filter_map(|name| Some((name, value(name)?))).collect();
+    if name == GIVEN {
+        talk.give(given);
+        return None;
+    }
+    let operation = OperationName::parse(name)?;
+    let ran = talk.run(operation, given, pace);
+    let difference = lock(&stage.difference).take();
+    let ended = Cell::new(matches!(ran, Err(vaka_boot::session::SessionError::Gone)));
+    let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
+    match (difference, ran) {
+        (Some(difference), _) => Some(difference),
+        (None, Ok(false)) => Some("the dialect has no such operation; the record has".into()),
+        (None, Err(error)) if !ended.replace(false) => Some(error.to_string()),
+        _ if left > 0 => Some(format!("{} of the record were not asked for", text::count(left, "transfer"))),
+        _ => None,
+    }
+}
