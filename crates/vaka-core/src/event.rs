@@ -226,7 +226,7 @@ impl StepName {
             Self::Write => "write",
             Self::Finish => "finish",
             Self::ReadBack => "read back",
-            Self::DeviceCheck => "unit check",
+            Self::DeviceCheck => "check",
             Self::Restart => "restart",
             Self::Confirm => "confirm",
         }

@@ -244,7 +244,7 @@ fn face(listed: &Listed) -> Option<Face> {
     let half = |text: &str| u16::from_str_radix(text, 16).ok();
     let interface = |class: &String| {
         let class = bytes(class)?.try_into().ok()?;
-        Some(FaceInterface { class, names: Vec::new(), extra: Vec::new(), bulk: Vec::new() })
+        Some(FaceInterface { class, names: Vec::new(), extra: Vec::new(), bulk: Vec::new(), interrupt: Vec::new() })
     };
     let interfaces = listed.interfaces.iter().map(interface).collect::<Option<Vec<_>>>()?;
     Some(Face::new((half(vendor)?, half(product)?), half(&listed.release)?, ["", "", ""], interfaces))

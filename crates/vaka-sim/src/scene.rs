@@ -12,9 +12,14 @@ use crate::bootloader::dfu_plain::Traits;
 use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
 use crate::flash::StuckBit;
+use crate::unit::auk::auk;
+use crate::unit::dunlin::dunlin;
+use crate::unit::fulmar::fulmar;
 use crate::unit::gannet::Gannet;
+use crate::unit::loaded::Loaded;
 use crate::unit::petrel::{self, Board, Petrel};
 use crate::unit::shag::{self, Shag};
+use crate::unit::skua::skua;
 use crate::unit::stick::Stick;
 use crate::unit::tern::{Revision, Tern};
 use crate::unit::{Hand, Unit};
@@ -62,6 +67,10 @@ enum Product {
     Gannet,
     Petrel,
     Shag,
+    Dunlin,
+    Auk,
+    Fulmar,
+    Skua,
     /// An ordinary USB stick: no product of anybody's.
     Stick,
 }
@@ -170,6 +179,10 @@ enum StartMode {
     #[default]
     Application,
     Update,
+    /// Its firmware is damaged.
+    Damaged,
+    /// It lies beside the bench.
+    Unplugged,
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -237,11 +250,11 @@ impl Scene {
                 (Product::Tern, _) => return Err(SceneError::Value("a Tern has a variant: r1 or r2".into())),
                 (Product::Petrel, Some(Variant::Pb1 | Variant::Pb2)) => {}
                 (Product::Petrel, _) => return Err(SceneError::Value("a Petrel has a variant: pb1 or pb2".into())),
-                (Product::Gannet, Some(_)) => return Err(SceneError::Value("there is only one Gannet".into())),
-                (Product::Shag | Product::Stick, Some(_)) => {
-                    return Err(SceneError::Value("there is only one kind of it".into()));
-                }
-                (Product::Gannet | Product::Shag | Product::Stick, None) => {}
+                (_, Some(_)) => return Err(SceneError::Value("there is only one kind of it".into())),
+                (_, None) => {}
+            }
+            if !unit.product.is_loaded() && matches!(unit.mode, StartMode::Damaged | StartMode::Unplugged) {
+                return Err(SceneError::Value("this product is found in mode application or update".into()));
             }
             for hand in &unit.hands {
                 Hand::parse(&hand.what).map_err(SceneError::Value)?;
@@ -258,6 +271,23 @@ impl Scene {
     }
 }
 
+impl Product {
+    /// Whether its bootloader is one of its maker's own.
+    fn is_loaded(self) -> bool {
+        matches!(self, Self::Dunlin | Self::Auk | Self::Fulmar | Self::Skua)
+    }
+}
+
+/// A unit in the mode in which the scene finds it.
+fn found(unit: Loaded, mode: StartMode) -> Loaded {
+    match mode {
+        StartMode::Application => unit,
+        StartMode::Update => unit.in_boot_mode(),
+        StartMode::Damaged => unit.damaged(),
+        StartMode::Unplugged => unit.unplugged(),
+    }
+}
+
 impl SceneUnit {
     fn unit(&self) -> Box<dyn Unit> {
         let revision = match self.variant {
@@ -267,18 +297,16 @@ impl SceneUnit {
         let board = if self.variant == Some(Variant::Pb2) { Board::Pb2 } else { Board::Pb1 };
         let manner = self.dfu.manner();
         match (self.product, self.mode) {
-            (Product::Tern, StartMode::Application) => {
+            (Product::Tern, mode) if mode != StartMode::Update => {
                 Box::new(Tern::new(revision, &self.serial).with_manner(manner, self.read_protected))
             }
-            (Product::Tern, StartMode::Update) => {
+            (Product::Tern, _) => {
                 Box::new(Tern::in_boot_mode(revision, &self.serial).with_manner(manner, self.read_protected))
             }
-            (Product::Gannet, StartMode::Application) => {
+            (Product::Gannet, mode) if mode != StartMode::Update => {
                 Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner))
             }
-            (Product::Gannet, StartMode::Update) => {
-                Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner).in_boot_mode())
-            }
+            (Product::Gannet, _) => Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner).in_boot_mode()),
             (Product::Petrel, mode) => {
                 let petrel = Petrel::with(board, &self.serial, self.disk.petrel());
                 Box::new(if mode == StartMode::Update { petrel.in_boot_mode() } else { petrel })
@@ -288,6 +316,10 @@ impl SceneUnit {
                 let shag = if self.disk.empty { shag.without_display() } else { shag };
                 Box::new(if mode == StartMode::Update { shag.in_service_mode() } else { shag })
             }
+            (Product::Dunlin, mode) => Box::new(found(dunlin(&self.serial), mode)),
+            (Product::Auk, mode) => Box::new(found(auk(&self.serial), mode)),
+            (Product::Fulmar, mode) => Box::new(found(fulmar(&self.serial), mode)),
+            (Product::Skua, mode) => Box::new(found(skua(&self.serial), mode)),
             (Product::Stick, _) => Box::new(Stick::new(&self.serial)),
         }
     }
@@ -370,7 +402,7 @@ mod tests {
             ("port = \"1-2\"", "port = \"1-1\"", "used twice"),
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),
             ("variant = \"r2\"\n", "", "r1 or r2"),
-            ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "only one Gannet"),
+            ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "only one"),
             ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
             (

@@ -10,7 +10,7 @@ use std::net::{SocketAddr, TcpListener, TcpStream};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::thread::JoinHandle;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use vaka_usb::usbip::wire::{self, DeviceRecord, Message, OpHeader, status};
 
@@ -21,7 +21,11 @@ use crate::world::{Listed, OpenError, SharedWorld, lock};
 const LOOK_INTERVAL: Duration = Duration::from_millis(10);
 
 /// How often a unit at work is asked whether it takes a transfer now.
-const ASK_INTERVAL: Duration = Duration::from_millis(1);
+const ASK_INTERVAL: Duration = Duration::from_micros(200);
+
+/// And after it let a transfer wait for so long: a system polls some pipes for ever.
+const PATIENCE: Duration = Duration::from_millis(100);
+const ASK_SELDOM: Duration = Duration::from_millis(4);
 
 /// More than any client sends in one transfer; the kernel's own drivers send up to
 /// 120 KiB, and 1 MiB on fast buses.
@@ -172,6 +176,7 @@ struct Waiting {
     is_in: bool,
     length: usize,
     data: Vec<u8>,
+    since: Instant,
 }
 
 impl Waiting {
@@ -211,6 +216,11 @@ impl Link<'_> {
                 Ok(0) => return Err(ended()),
                 Ok(count) => filled += count,
                 Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
+                    // A timeout of the socket would be rounded up to some milliseconds.
+                    if !self.waiting.is_empty() {
+                        let is_new = self.waiting.iter().any(|waiting| waiting.since.elapsed() < PATIENCE);
+                        std::thread::sleep(if is_new { ASK_INTERVAL } else { ASK_SELDOM });
+                    }
                     self.look()?;
                     self.ask_again()?;
                 }
@@ -250,8 +260,7 @@ impl Link<'_> {
             Some(Answer::Busy) => self.waiting.push(asked),
         }
         // While something waits, the unit is asked often.
-        let interval = if self.waiting.is_empty() { LOOK_INTERVAL } else { ASK_INTERVAL };
-        self.stream.set_read_timeout(Some(interval))
+        self.keep_asking()
     }
 
     fn submit(&mut self, seqnum: u32, is_in: bool, endpoint: u32, length: u32, setup: [u8; 8]) -> io::Result<()> {
@@ -261,7 +270,10 @@ impl Link<'_> {
         self.read(&mut data)?;
         if endpoint != 0 {
             self.in_use = true;
-            return self.bulk(Waiting { seqnum, endpoint, is_in, length: length as usize, data }, false);
+            return self.bulk(
+                Waiting { seqnum, endpoint, is_in, length: length as usize, data, since: Instant::now() },
+                false,
+            );
         }
         if setup[..2] == wire::PORT_RESET[..2] && setup[2..4] == wire::PORT_RESET[2..4] {
             let reset = lock(self.world).bus_reset(&self.device.port, self.device.enumeration);
@@ -308,7 +320,18 @@ impl Link<'_> {
         let length = u32::try_from(length).unwrap_or(0);
         let mut bytes = Message::Submitted { status, length }.emit(seqnum).to_vec();
         bytes.extend_from_slice(payload);
-        self.stream.write_all(&bytes)
+        self.write(&bytes)
+    }
+
+    fn write(&mut self, bytes: &[u8]) -> io::Result<()> {
+        self.stream.set_nonblocking(false)?;
+        self.stream.write_all(bytes)?;
+        self.keep_asking()
+    }
+
+    /// While something waits, nothing else is waited for.
+    fn keep_asking(&self) -> io::Result<()> {
+        self.stream.set_nonblocking(!self.waiting.is_empty())
     }
 
     fn unlink(&mut self, seqnum: u32, target: u32) -> io::Result<()> {
@@ -317,6 +340,6 @@ impl Link<'_> {
         self.waiting.retain(|waiting| waiting.seqnum != target);
         let is_cancelled = self.silent.len() + self.waiting.len() < before;
         let status = if is_cancelled { status::CANCELLED } else { 0 };
-        self.stream.write_all(&Message::Unlinked { status }.emit(seqnum))
+        self.write(&Message::Unlinked { status }.emit(seqnum))
     }
 }

@@ -81,6 +81,9 @@ pub struct FaceInterface {
     pub extra: Vec<u8>,
     /// Addresses of its bulk endpoints, with packets of 64 bytes.
     pub bulk: Vec<u8>,
+    /// Addresses of its interrupt endpoints, with packets of 64 bytes each
+    /// millisecond.
+    pub interrupt: Vec<u8>,
 }
 
 /// What a unit shows on the bus while it is in one mode.
@@ -170,12 +173,13 @@ impl Face {
             let [class, subclass, protocol] = interface.class;
             for alternate in 0..interface.names.len().max(1) as u8 {
                 let string = if interface.names.is_empty() { 0 } else { name };
-                let pipes = interface.bulk.len() as u8;
+                let pipes = (interface.bulk.len() + interface.interrupt.len()) as u8;
                 bytes.extend_from_slice(&[9, 4, number, alternate, pipes, class, subclass, protocol, string]);
                 name += u8::from(string != 0);
             }
             bytes.extend_from_slice(&interface.extra);
             interface.bulk.iter().for_each(|address| bytes.extend_from_slice(&[7, 5, *address, 2, 64, 0, 0]));
+            interface.interrupt.iter().for_each(|address| bytes.extend_from_slice(&[7, 5, *address, 3, 64, 0, 1]));
         }
         let total = bytes.len() as u16;
         bytes[2..4].copy_from_slice(&total.to_le_bytes());

@@ -66,8 +66,8 @@ impl UsbDevice for Counting {
         self.device.clear_halt(pipe)
     }
 
-    fn note(&mut self, operation: &str, given: &[(String, String)]) {
-        self.device.note(operation, given);
+    fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
+        self.device.note(dialect, operation, given);
     }
 
     fn has_left(&mut self, within: Duration) -> bool {

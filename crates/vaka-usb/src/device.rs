@@ -158,9 +158,10 @@ pub trait UsbDevice: Send {
         Err(TransferError::Impossible(NO_PIPES))
     }
 
-    /// Says what the transfers that follow are for, to whoever records them.
-    fn note(&mut self, operation: &str, given: &[(String, String)]) {
-        let _ = (operation, given);
+    /// Says what the transfers that follow are for, to whoever records them: an
+    /// operation of a dialect, and what it was given.
+    fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
+        let _ = (dialect, operation, given);
     }
 
     /// Waits until the device has left the bus, `within` at the most; whether

@@ -91,6 +91,8 @@ pub enum Record<'a> {
     Operation {
         /// Which device.
         device: u32,
+        /// The dialect.
+        dialect: &'a str,
         /// The operation.
         name: &'a str,
         /// Names and values; bytes as hex digits.
@@ -220,8 +222,8 @@ impl UsbDevice for Traced {
         self.act(&format!("clear-halt {:02x}", pipe.address), done)
     }
 
-    fn note(&mut self, operation: &str, given: &[(String, String)]) {
-        self.sink.take(&Record::Operation { device: self.number, name: operation, given });
+    fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
+        self.sink.take(&Record::Operation { device: self.number, dialect, name: operation, given });
     }
 
     fn has_left(&mut self, within: Duration) -> bool {

@@ -45,6 +45,7 @@ struct Line {
     reply: Option<String>,
     data: Option<String>,
     error: Option<String>,
+    dialect: Option<String>,
     operation: Option<String>,
     given: HashMap<String, String>,
 }
@@ -70,6 +71,7 @@ struct Recorded {
     /// What went over before the first operation.
     before: VecDeque<Transfer>,
     operations: Vec<(String, HashMap<String, String>, VecDeque<Transfer>)>,
+    dialect: Option<String>,
 }
 
 fn bytes(hex: &str) -> Vec<u8> {
@@ -109,6 +111,7 @@ fn read(trace: &str) -> Result<Vec<Recorded>, String> {
 impl Recorded {
     fn take(&mut self, line: Line) {
         if let Some(name) = line.operation {
+            self.dialect = line.dialect;
             self.operations.push((name, line.given, VecDeque::new()));
             return;
         }
@@ -318,6 +321,8 @@ impl Bus for Port {
 /// A sentence: the trace cannot be read, or holds nothing of a dialect.
 pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<Played>, String> {
     let mut devices: VecDeque<Recorded> = read(trace)?.into();
+    let spoken: Vec<String> = devices.iter().filter_map(|device| device.dialect.clone()).collect();
+    devices.retain(|device| device.dialect.as_ref() == Some(&dialect.name));
     let mut all = Vec::new();
     while let Some(device) = devices.pop_front() {
         if device.operations.is_empty() {
@@ -326,7 +331,8 @@ pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<Played>, String> 
         all.extend(play_device(dialect, device, &mut devices));
     }
     match all.is_empty() {
-        true => Err("no operation of a dialect is recorded in it".into()),
+        true if spoken.is_empty() => Err("no operation of a dialect is recorded in it".into()),
+        true => Err(format!("it was recorded in {}, not in '{}'", spoken.join(", "), dialect.name)),
         false => Ok(all),
     }
 }

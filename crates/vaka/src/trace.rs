@@ -120,10 +120,10 @@ fn encode(record: &Record<'_>) -> Value {
             Ok(()) => json!({ "device": device, "act": what }),
             Err(error) => json!({ "device": device, "act": what, "error": error_word(error) }),
         },
-        Record::Operation { device, name, given } => {
+        Record::Operation { device, dialect, name, given } => {
             let given: serde_json::Map<String, Value> =
                 given.iter().map(|(name, value)| (name.clone(), json!(value))).collect();
-            json!({ "device": device, "operation": name, "given": given })
+            json!({ "device": device, "dialect": dialect, "operation": name, "given": given })
         }
         Record::Close { device } => json!({ "device": device, "act": "close" }),
     }

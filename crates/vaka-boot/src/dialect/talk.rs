@@ -142,7 +142,8 @@ impl Talk {
     pub fn give(&mut self, given: Vec<(Name, Value)>) {
         let told: Vec<(String, String)> =
             given.iter().map(|(key, value)| (self.dialect().name_text(*key).to_owned(), written(value))).collect();
-        self.wire.note(GIVEN, &told);
+        let dialect = self.dialect().clone();
+        self.wire.note(&dialect.name, GIVEN, &told);
         for (key, value) in given {
             self.memory.set(key, Some(value));
         }
@@ -190,7 +191,7 @@ impl Talk {
         let Some(operation) = dialect.operation(name) else { return Ok(false) };
         let told: Vec<(String, String)> =
             given.iter().map(|(key, value)| (dialect.name_text(*key).to_owned(), written(value))).collect();
-        self.wire.note(name.word(), &told);
+        self.wire.note(&dialect.name, name.word(), &told);
         for (key, value) in given {
             self.memory.set(key, Some(value));
         }

@@ -135,8 +135,8 @@ impl Wire {
     }
 
     /// Notes in a trace what is about to be done.
-    pub(super) fn note(&mut self, operation: &str, given: &[(String, String)]) {
-        self.device().note(operation, given);
+    pub(super) fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
+        self.device().note(dialect, operation, given);
     }
 
     fn device(&mut self) -> &mut dyn UsbDevice {

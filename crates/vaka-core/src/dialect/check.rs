@@ -21,7 +21,7 @@ use super::raw::{
     RawAsk, RawCarrier, RawCarrierKind, RawDialect, RawExpression, RawFraming, RawFramingKind, RawOperation,
     RawRecipient, RawReport, RawRequest, RawRequestType, RawVia,
 };
-use super::script::{LineSetting, PIECE, PLACE, Step, Time};
+use super::script::{LineSetting, PIECE, PLACE, STEP_WORDS, Step, Time};
 use super::token::{Parsed, Problem, Source, Words, hex_bytes};
 use super::{DialectError, DialectErrors, Files, MOST_BYTES};
 use crate::text as tame_text;
@@ -134,6 +134,19 @@ impl Checker<'_> {
         text.clone()
     }
 
+    /// What steps call; it may be called as a function is.
+    fn callable(&mut self, name: &Spanned<String>, what: &str) -> String {
+        let text = name.get_ref();
+        let fits = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+            && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        if !fits {
+            self.wrong(&name.span(), format!("{what} is called by letters, digits and '_'"));
+        } else if STEP_WORDS.contains(&text.as_str()) || OperationName::parse(text).is_some() {
+            self.wrong(&name.span(), format!("'{text}' is a word of the language, not a name"));
+        }
+        text.clone()
+    }
+
     fn expression(&mut self, raw: &Spanned<RawExpression>) -> Option<Expression> {
         match raw.get_ref() {
             RawExpression::Int(number) => Some(Expression::int(i128::from(*number), raw.span().start)),
@@ -201,7 +214,7 @@ impl Checker<'_> {
         let exchanges = self.exchanges(raw);
         let mut steps: Vec<(String, Vec<Step>)> = Vec::new();
         for (key, raw) in &raw.steps {
-            let name = self.word(key, "named steps");
+            let name = self.callable(key, "named steps");
             let made = self.script(&raw.steps).unwrap_or_default();
             steps.push((name, made));
         }
@@ -540,7 +553,7 @@ impl Checker<'_> {
     fn exchanges(&mut self, raw: &RawDialect) -> Vec<Exchange> {
         let mut exchanges = Vec::new();
         for (key, given) in &raw.exchange {
-            let name = self.word(key, "an exchange");
+            let name = self.callable(key, "an exchange");
             self.only_wire_keys(given);
             if raw.steps.keys().any(|other| other.get_ref() == key.get_ref()) {
                 self.wrong(&key.span(), format!("'{name}' is the name of steps too"));
@@ -657,19 +670,16 @@ impl Checker<'_> {
             RawCarrierKind::Hid => carrier.reply.as_ref().is_some_and(|reply| *reply.get_ref() == RawReport::Feature),
             RawCarrierKind::Pipes | RawCarrierKind::Serial => false,
         };
-        let ask = match ask.as_ref().map(Spanned::get_ref) {
-            Some(RawAsk::Read) => Ask::Read,
-            Some(RawAsk::Send) => Ask::Send,
-            // A reply that was asked for by a request is asked for once more.
-            None if asks_by_request || reply_fields.is_none() => {
-                if reply_fields.is_some() && send_fields.is_some() {
-                    Ask::Read
-                } else {
-                    Ask::Send
+        let ask =
+            match ask.as_ref().map(Spanned::get_ref) {
+                Some(RawAsk::Read) => Ask::Read,
+                Some(RawAsk::Send) => Ask::Send,
+                // A reply that was asked for by a request is asked for once more.
+                None if asks_by_request || reply_fields.is_none() => {
+                    if reply_fields.is_some() && send_fields.is_some() { Ask::Read } else { Ask::Send }
                 }
-            }
-            None => Ask::Read,
-        };
+                None => Ask::Read,
+            };
         let tries = match tries.as_ref().or(carrier.tries.as_ref()) {
             Some(tries) if !(1..=100).contains(tries.get_ref()) => {
                 self.wrong(&tries.span(), "something is tried 1 to 100 times");

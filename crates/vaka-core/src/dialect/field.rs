@@ -428,7 +428,7 @@ impl Field {
     pub(super) fn may_not_fit(&self, known: &dyn Knowledge) -> Option<(usize, i128, Integer)> {
         let (Form::Integer(integer), Some(value)) = (&self.form, &self.value) else { return None };
         let (_, high) = value.int_kind(known).ok()?;
-        let told = high < i128::from(u64::MAX);
+        let told = high <= i128::from(u32::MAX);
         (told && high > integer.range().1).then_some((value.at, high, *integer))
     }
 }

@@ -324,7 +324,7 @@ impl Walk<'_> {
                     Ok((low, high)) if high < 0 || low > most => {
                         self.note(Err(Problem::new(part.at, format!("this holds 0 to {most}; {low} does not fit"))));
                     }
-                    Ok((_, high)) if high > most && high < i128::from(u64::MAX) => {
+                    Ok((_, high)) if high > most && high <= i128::from(u32::MAX) => {
                         self.warn(
                             part.at,
                             format!(

@@ -309,7 +309,17 @@ impl Memory {
 
     /// How many bytes the reply of an exchange has, where that is known before.
     pub fn reply_length(&self, exchange: &Exchange) -> Option<usize> {
-        let fields = exchange.reply.as_ref()?;
+        let inner = self.length_of(exchange.reply.as_ref()?);
+        let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
+        let Some((envelope, name)) = envelope else { return inner };
+        let around = envelope.iter().map(|field| match field.name == Some(name) {
+            true => field.fixed_len().or(inner),
+            false => field.fixed_len(),
+        });
+        around.sum()
+    }
+
+    fn length_of(&self, fields: &[Field]) -> Option<usize> {
         let context = self.context();
         let len = |field: &Field| {
             field.fixed_len().or_else(|| {

@@ -133,6 +133,25 @@ pub enum Step {
     ComesBack(Time),
 }
 
+/// Words that steps begin with.
+pub(super) const STEP_WORDS: &[&str] = &[
+    "let",
+    "wait",
+    "if",
+    "else",
+    "each",
+    "repeat",
+    "until",
+    "expect",
+    "fail",
+    "line",
+    "dtr",
+    "rts",
+    "drain",
+    "leaves",
+    "comes_back",
+];
+
 /// Names that steps give to what they are at.
 pub(super) const PIECE: &str = "piece";
 /// Where the piece begins in the whole.

@@ -23,6 +23,7 @@ enum State<M> {
     /// Dark until a time, then it comes up in the mode.
     Starting(Duration, M),
     Up(M, Box<Face>),
+    Silent,
     Bricked,
 }
 
@@ -54,6 +55,11 @@ impl<M> Body<M> {
     /// Leaves the bus, to come up in a mode; without one it is bricked.
     pub(super) fn start(&mut self, now: Duration, mode: Option<M>) {
         self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
+    }
+
+    /// Leaves the bus, and shows nothing while it has power.
+    pub(super) fn fall_silent(&mut self) {
+        self.state = State::Silent;
     }
 
     /// The mode that it comes up in by now, if it was starting.
@@ -89,6 +95,7 @@ impl<M> Body<M> {
             State::Unplugged => Condition::Unplugged,
             State::Starting(..) => Condition::Starting,
             State::Up(mode, _) => of(mode),
+            State::Silent => Condition::Silent,
             State::Bricked => Condition::Bricked,
         }
     }
@@ -105,7 +112,7 @@ impl<M> Body<M> {
 
     /// Takes notice of a hand.
     pub(super) fn feel<'a>(&mut self, hand: &'a Hand) -> Touch<'a> {
-        let runs = matches!(self.state, State::Starting(..) | State::Up(..));
+        let runs = matches!(self.state, State::Starting(..) | State::Up(..) | State::Silent);
         match hand {
             Hand::Hold(button) => {
                 self.held.insert(button.clone());

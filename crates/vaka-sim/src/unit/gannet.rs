@@ -126,8 +126,13 @@ impl Gannet {
 
     fn application_face(&self) -> Face {
         let release = sound(&self.flash).map_or(0, |application| application.version);
-        let own =
-            FaceInterface { class: [0xFF, 0, 0], names: vec!["Sound".to_owned()], extra: Vec::new(), bulk: Vec::new() };
+        let own = FaceInterface {
+            class: [0xFF, 0, 0],
+            names: vec!["Sound".to_owned()],
+            extra: Vec::new(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        };
         let attributes = self.traits.attributes();
         let dfu = FaceInterface {
             class: dfu::RUN_TIME_CLASS,
@@ -138,6 +143,7 @@ impl Gannet {
                 0x0110,
             ),
             bulk: Vec::new(),
+            interrupt: Vec::new(),
         };
         let texts = ["Skerrow Instruments", "Gannet hydrophone interface", &self.serial];
         Face::new(APPLICATION_IDS, release, texts, vec![own, dfu])
@@ -149,6 +155,7 @@ impl Gannet {
             names: vec!["Gannet firmware".to_owned(), "Gannet settings".to_owned()],
             extra: boot.functional_descriptor(),
             bulk: Vec::new(),
+            interrupt: Vec::new(),
         };
         let texts = ["Skerrow Instruments", "Gannet bootloader", &self.serial];
         Face::new(BOOT_IDS, 0x0100, texts, vec![interface])

@@ -1,10 +1,15 @@
 //! Units: one file for each product of the demo world.
 
+pub mod auk;
 mod body;
+pub mod dunlin;
 pub mod firmware;
+pub mod fulmar;
 pub mod gannet;
+pub mod loaded;
 pub mod petrel;
 pub mod shag;
+pub mod skua;
 pub mod stick;
 pub mod tern;
 
@@ -59,6 +64,9 @@ pub enum Condition {
     Application,
     /// It is in a boot mode.
     Boot,
+    /// It has power and shows nothing: its firmware is damaged. Its boot mode can
+    /// still be forced.
+    Silent,
     /// It runs something that is not for it, or has lost its bootloader. It
     /// shows nothing and stays so until it is revived.
     Bricked,

@@ -150,7 +150,13 @@ impl Petrel {
     }
 
     fn come_up(&mut self, mode: Mode) {
-        let disk = || FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
+        let disk = || FaceInterface {
+            class: CLASS,
+            names: Vec::new(),
+            extra: Vec::new(),
+            bulk: ENDPOINTS.to_vec(),
+            interrupt: Vec::new(),
+        };
         let face = match &mode {
             Mode::Application(_) => {
                 let release = self.application().map_or(0, |application| application.version);
@@ -159,6 +165,7 @@ impl Petrel {
                     names: vec!["Waves".into()],
                     extra: Vec::new(),
                     bulk: Vec::new(),
+                    interrupt: Vec::new(),
                 };
                 let texts = ["Skerrow Instruments", "Petrel wave buoy logger", self.serial.as_str()];
                 Face::new(APPLICATION_IDS, release, texts, vec![own, disk()])

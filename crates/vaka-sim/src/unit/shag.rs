@@ -216,9 +216,20 @@ impl Shag {
     fn come_up(&mut self, part: Part) {
         let mode = self.mode(part);
         let release = self.firmware(Part::Interface).map_or(0, |firmware| firmware.version);
-        let disk = FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
-        let own =
-            FaceInterface { class: [0xFF, 0, 0], names: vec!["Lines".into()], extra: Vec::new(), bulk: Vec::new() };
+        let disk = FaceInterface {
+            class: CLASS,
+            names: Vec::new(),
+            extra: Vec::new(),
+            bulk: ENDPOINTS.to_vec(),
+            interrupt: Vec::new(),
+        };
+        let own = FaceInterface {
+            class: [0xFF, 0, 0],
+            names: vec!["Lines".into()],
+            extra: Vec::new(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        };
         let face = match part {
             Part::Display => {
                 let texts = ["Skerrow Instruments", "Shag shore display", self.serial.as_str()];

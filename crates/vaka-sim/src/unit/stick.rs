@@ -81,7 +81,13 @@ impl Stick {
     }
 
     fn come_up(&mut self) {
-        let interface = FaceInterface { class: CLASS, names: Vec::new(), extra: Vec::new(), bulk: ENDPOINTS.to_vec() };
+        let interface = FaceInterface {
+            class: CLASS,
+            names: Vec::new(),
+            extra: Vec::new(),
+            bulk: ENDPOINTS.to_vec(),
+            interrupt: Vec::new(),
+        };
         let texts = ["Bazaar", "Stick", self.serial.as_str()];
         let face = Face::new(IDS, 0x0100, texts, vec![interface]);
         self.body.come_up(Disk::new(Manner::default()), face);

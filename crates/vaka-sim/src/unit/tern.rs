@@ -171,6 +171,7 @@ impl Tern {
             names: vec!["Tide data".to_owned()],
             extra: Vec::new(),
             bulk: Vec::new(),
+            interrupt: Vec::new(),
         };
         Face::new(APPLICATION_IDS, release, ["Skerrow Instruments", "Tern tide gauge", &self.serial], vec![interface])
     }
@@ -182,6 +183,7 @@ impl Tern {
             names: vec![DfuAddressed::layout("Tide Flash", &self.flash)],
             extra: boot.functional_descriptor(),
             bulk: Vec::new(),
+            interrupt: Vec::new(),
         };
         let chip_serial: String = self.serial.bytes().map(|byte| format!("{:02X}", byte.rotate_left(3))).collect();
         Face::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])

@@ -58,7 +58,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
             unit.serial.clone_from(&facts.serial);
             open = of_board(facts, open);
             unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
-            unit.layout = layout(&open, facts);
+            unit.layout = layout(&open, facts).or_else(|| told(facts));
             if let Some(disk) = &facts.volume {
                 disk_of(&mut unit, disk, &open);
             }
@@ -91,6 +91,12 @@ fn other_parts(candidate: &Candidate<'_>, open: &[&Variant]) -> String {
         .map(|part| format!(", or with --part {} ({})", part.id, part.name))
         .collect();
     others.concat()
+}
+
+/// What a unit tells in its dialect.
+fn told(facts: &UnitFacts) -> Option<String> {
+    let told: Vec<String> = facts.told.iter().map(|told| format!("{} {}", told.name, told.value)).collect();
+    (!told.is_empty()).then(|| told.join(", "))
 }
 
 /// The memory layout that a unit reports, and whose it is.

@@ -84,8 +84,8 @@ impl Text {
     fn step(&mut self, step: StepName, state: StepState, text: &str, transfers: Option<u64>) {
         self.end_bar();
         self.lines = None;
-        let moves_bytes =
-            matches!(step, StepName::Read | StepName::Compare | StepName::Erase | StepName::Write | StepName::ReadBack);
+        use StepName as S;
+        let moves_bytes = matches!(step, S::Read | S::Compare | S::Erase | S::Write | S::ReadBack | S::DeviceCheck);
         match state {
             _ if self.setting.quiet => {}
             StepState::Started if self.setting.verbose || !moves_bytes => {

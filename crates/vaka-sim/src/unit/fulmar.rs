@@ -1,0 +1,204 @@
+//! The Fulmar met mast.
+//!
+//! Its bootloader has a serial port (CDC-ACM) and takes words that end in a carriage
+//! return. Answers are binary: a length byte, so many bytes of which the first is a
+//! code, and a CRC-16 (polynomial 0x1021, start 0x5F0E) over length and bytes,
+//! big-endian. When the port is opened it says who it is in plain text.
+//!
+//! | word | then | the answer, behind its code |
+//! |---|---|---|
+//! | `hail` | - | "FM2", KiB of flash u16be |
+//! | `wipe AAAAAAAA KK` | - | - |
+//! | `lay AAAAAAAA NN` | so many bytes | - |
+//! | `show AAAAAAAA NN` | - | so many bytes |
+//! | `weigh AAAAAAAA LLLLLLLL` | - | CRC-32 u32be |
+//! | `sail` | - | - |
+//!
+//! Numbers are hex. Codes: 0 done, 0x41 no such word, 0x42 outside, 0x43 not erased.
+//! The application leaves for the bootloader when it reads the line `to loader` on its
+//! own port, and says `leaving`.
+
+use std::time::Duration;
+
+use super::loaded::{Loaded, Loader, Make, Makers, Runner, acm};
+use crate::flash::Flash;
+use crate::usb::{Answer, Bulk, FaceInterface, Setup};
+
+const BASE: u32 = 0x0600_0000;
+const SECTOR: u32 = 1024;
+const SECTORS: u32 = 96;
+const OWN: u32 = 12 * 1024;
+const LEAVE_TIME: Duration = Duration::from_millis(30);
+const CRC: crc::Algorithm<u16> = crc::Algorithm {
+    width: 16,
+    poly: 0x1021,
+    init: 0x5F0E,
+    refin: false,
+    refout: false,
+    xorout: 0,
+    check: 0,
+    residue: 0,
+};
+
+/// A unit as it left the factory.
+pub fn fulmar(serial: &str) -> Loaded {
+    let make = Make {
+        names: ["Fulmar met mast", "Fulmar loader"],
+        ids: [(0x1209, 0x000D), (0x1209, 0x000E)],
+        flash: (BASE, SECTORS, SECTOR),
+        bootloader: BASE..BASE + OWN,
+        application: BASE + OWN..BASE + 92 * 1024,
+        settings: BASE + 92 * 1024..BASE + 96 * 1024,
+        board_word: b"FLM1",
+        factory: include_bytes!("../../../../demo/firmware/out/fulmar-4.1.0.bin"),
+        button: "MAST",
+        window: None,
+        silent: false,
+    };
+    let makers =
+        Makers { loader: Box::new(|| Box::new(Words::default())), runner: Box::new(|| Box::new(Mast::default())) };
+    Loaded::new(make, makers, serial)
+}
+
+#[derive(Debug, Default)]
+struct Words {
+    line: acm::Line,
+    greeted: bool,
+    asked: bool,
+    leaves_at: Option<Duration>,
+}
+
+impl Words {
+    /// Takes whole commands off what came.
+    fn work(&mut self, now: Duration, flash: &mut Flash) {
+        while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\r') {
+            let text = String::from_utf8_lossy(&self.line.received[..end]).into_owned();
+            let words: Vec<&str> = text.split_whitespace().collect();
+            let payload = match words[..] {
+                ["lay", _, count] => usize::from_str_radix(count, 16).unwrap_or(0),
+                _ => 0,
+            };
+            if self.line.received.len() < end + 1 + payload {
+                return;
+            }
+            let data: Vec<u8> = self.line.received.drain(..end + 1 + payload).skip(end + 1).collect();
+            self.asked = true;
+            let (body, time) = self.command(now, flash, &words, &data);
+            let mut answer = vec![u8::try_from(body.len()).unwrap_or(u8::MAX)];
+            answer.extend(body);
+            answer.extend(crc::Crc::<u16>::new(&CRC).checksum(&answer).to_be_bytes());
+            self.line.replies.push((now + time, answer));
+        }
+    }
+
+    fn command(&mut self, now: Duration, flash: &mut Flash, words: &[&str], data: &[u8]) -> (Vec<u8>, Duration) {
+        let number = |word: &str| u32::from_str_radix(word, 16).unwrap_or(u32::MAX);
+        let writable = |from: u32, len: u32| {
+            from >= BASE + OWN && u64::from(from) + u64::from(len) <= u64::from(BASE + SECTORS * SECTOR)
+        };
+        let instant = Duration::ZERO;
+        match words {
+            ["hail"] => ([&[0][..], b"FM2", &96_u16.to_be_bytes()].concat(), instant),
+            ["wipe", address, kib] => {
+                let (from, len) = (number(address), number(kib).saturating_mul(1024));
+                if !writable(from, len) || !from.is_multiple_of(SECTOR) {
+                    return (vec![0x42], instant);
+                }
+                flash.erase(from..from + len);
+                (vec![0], Flash::erase_time(len))
+            }
+            ["lay", address, _] => {
+                let (from, len) = (number(address), u32::try_from(data.len()).unwrap_or(0));
+                if !writable(from, len) || data.len() > 64 {
+                    return (vec![0x42], instant);
+                }
+                if flash.read(from, data.len()).unwrap_or_default().iter().any(|byte| *byte != 0xFF) {
+                    return (vec![0x43], instant);
+                }
+                flash.program(from, data);
+                (vec![0], Flash::program_time(len))
+            }
+            ["show", address, count] => match flash.read(number(address), number(count) as usize) {
+                Some(bytes) if bytes.len() <= 128 => ([&[0], bytes].concat(), instant),
+                _ => (vec![0x42], instant),
+            },
+            ["weigh", address, len] => match flash.read(number(address), number(len) as usize) {
+                Some(bytes) => {
+                    let sum = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(bytes);
+                    ([&[0][..], &sum.to_be_bytes()].concat(), instant)
+                }
+                None => (vec![0x42], instant),
+            },
+            ["sail"] => {
+                self.leaves_at = Some(now + LEAVE_TIME);
+                (vec![0], instant)
+            }
+            _ => (vec![0x41], instant),
+        }
+    }
+}
+
+impl Loader for Words {
+    fn interfaces(&self) -> Vec<FaceInterface> {
+        acm::interfaces("Fulmar loader")
+    }
+
+    fn control(&mut self, now: Duration, _: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
+        let answer = self.line.control(setup, data).unwrap_or(Answer::Stall);
+        if self.line.dtr && !std::mem::replace(&mut self.greeted, self.line.dtr) {
+            self.line.replies.push((now, b"Fulmar loader 2\r\n".to_vec()));
+        }
+        answer
+    }
+
+    fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
+        let answer = self.line.pipe(now, transfer);
+        self.work(now, flash);
+        answer
+    }
+
+    fn leaves_at(&self) -> Option<Duration> {
+        self.leaves_at
+    }
+
+    fn was_asked(&self) -> bool {
+        self.asked
+    }
+}
+
+/// The application: its own serial port, on which it can be told to leave.
+#[derive(Debug, Default)]
+struct Mast {
+    line: acm::Line,
+    leaves_at: Option<Duration>,
+}
+
+impl Runner for Mast {
+    fn interfaces(&self) -> Vec<FaceInterface> {
+        acm::interfaces("Fulmar readings")
+    }
+
+    fn control(&mut self, _: Duration, setup: Setup, data: &[u8]) -> Answer {
+        self.line.control(setup, data).unwrap_or(Answer::Stall)
+    }
+
+    fn pipe(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        let answer = self.line.pipe(now, transfer);
+        while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\n') {
+            let line: Vec<u8> = self.line.received.drain(..=end).collect();
+            match line.trim_ascii() {
+                b"to loader" => {
+                    self.line.replies.push((now, b"leaving\r\n".to_vec()));
+                    self.leaves_at = Some(now + LEAVE_TIME);
+                }
+                b"" => {}
+                _ => self.line.replies.push((now, b"what?\r\n".to_vec())),
+            }
+        }
+        answer
+    }
+
+    fn leaves_at(&self) -> Option<Duration> {
+        self.leaves_at
+    }
+}

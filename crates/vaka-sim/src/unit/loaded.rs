@@ -1,0 +1,453 @@
+//! What units with a vendor's own bootloader have in common: flash with regions, a
+//! bootloader that starts a sound application, a button that keeps it, and an
+//! application that may be asked to leave for it.
+//!
+//! The protocol itself is the unit's: a [`Loader`] answers while the bootloader runs,
+//! a [`Runner`] while the application does.
+
+use std::fmt::Debug;
+use std::ops::Range;
+use std::time::Duration;
+
+use super::body::{Body, Touch};
+use super::firmware::{self, Application, noise};
+use super::{Condition, Hand, Unit};
+use crate::flash::Flash;
+use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+
+/// What a unit is made of.
+#[derive(Clone, Debug)]
+pub struct Make {
+    /// Its name while the application runs, and in its bootloader.
+    pub names: [&'static str; 2],
+    /// The application's ids, and the bootloader's.
+    pub ids: [(u16, u16); 2],
+    /// Where its flash begins, how many sectors it has, and how large they are.
+    pub flash: (u32, u32, u32),
+    /// Addresses of the bootloader.
+    pub bootloader: Range<u32>,
+    /// Addresses of the application.
+    pub application: Range<u32>,
+    /// Addresses of the settings.
+    pub settings: Range<u32>,
+    /// What its applications are marked with.
+    pub board_word: &'static [u8; 4],
+    /// What it leaves the factory with.
+    pub factory: &'static [u8],
+    /// What is held while the cable is plugged in, to stay in the bootloader.
+    pub button: &'static str,
+    /// How long the bootloader listens after power-on before it goes on.
+    pub window: Option<Duration>,
+    /// Whether it shows nothing without a sound application, but for the button.
+    pub silent: bool,
+}
+
+/// The device side of a bootloader.
+pub trait Loader: Send + Debug {
+    /// What it shows.
+    fn interfaces(&self) -> Vec<FaceInterface>;
+
+    /// A class or vendor request.
+    fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
+        let _ = (now, flash, setup, data);
+        Answer::Stall
+    }
+
+    /// A transfer on a pipe.
+    fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {
+        let _ = (now, flash, transfer);
+        Answer::Stall
+    }
+
+    /// A standard request that its face does not answer.
+    fn standard(&mut self, setup: Setup) -> Option<Answer> {
+        let _ = setup;
+        None
+    }
+
+    /// When it leaves for the application, if it was told to.
+    fn leaves_at(&self) -> Option<Duration>;
+
+    /// Whether somebody spoke to it: then it does not go on by itself.
+    fn was_asked(&self) -> bool;
+}
+
+/// The device side of an application.
+pub trait Runner: Send + Debug {
+    /// What it shows.
+    fn interfaces(&self) -> Vec<FaceInterface>;
+
+    /// A class or vendor request.
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        let _ = (now, setup, data);
+        Answer::Stall
+    }
+
+    /// A transfer on a pipe.
+    fn pipe(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        let _ = (now, transfer);
+        Answer::Stall
+    }
+
+    /// A standard request that its face does not answer.
+    fn standard(&mut self, setup: Setup) -> Option<Answer> {
+        let _ = setup;
+        None
+    }
+
+    /// When it leaves for the bootloader, if it was asked to.
+    fn leaves_at(&self) -> Option<Duration>;
+}
+
+/// What makes a new loader and a new runner when the unit starts.
+pub struct Makers {
+    /// A bootloader that was just started.
+    pub loader: Box<dyn Fn() -> Box<dyn Loader> + Send>,
+    /// An application that was just started.
+    pub runner: Box<dyn Fn() -> Box<dyn Runner> + Send>,
+}
+
+#[derive(Debug)]
+enum Mode {
+    Application(Box<dyn Runner>),
+    /// Until a time, where it goes on by itself.
+    Boot(Box<dyn Loader>, Option<Duration>),
+}
+
+/// A unit with a bootloader of its own.
+pub struct Loaded {
+    make: Make,
+    makers: Makers,
+    serial: String,
+    flash: Flash,
+    bootloader: Vec<u8>,
+    body: Body<Mode>,
+}
+
+impl Loaded {
+    /// As it left the factory, with its application running.
+    pub fn new(make: Make, makers: Makers, serial: &str) -> Self {
+        let bootloader = noise(serial, make.bootloader.len());
+        let (base, sectors, size) = make.flash;
+        let flash = Flash::new(base, sectors, size);
+        let mut unit = Self { make, makers, serial: serial.to_owned(), flash, bootloader, body: Body::new() };
+        unit.fill();
+        let mode = Mode::Application((unit.makers.runner)());
+        unit.come_up(mode);
+        unit
+    }
+
+    /// Found in its bootloader.
+    #[must_use]
+    pub fn in_boot_mode(mut self) -> Self {
+        let mode = Mode::Boot((self.makers.loader)(), None);
+        self.come_up(mode);
+        self
+    }
+
+    /// With damaged firmware: what that unit shows then.
+    #[must_use]
+    pub fn damaged(mut self) -> Self {
+        let at = self.make.application.start + 0x100;
+        self.flash.put(at, &[0; 64]);
+        self.power_on(Duration::ZERO);
+        self
+    }
+
+    /// Not plugged in yet.
+    #[must_use]
+    pub fn unplugged(mut self) -> Self {
+        self.body.unplug();
+        self
+    }
+
+    /// The addresses of its regions: bootloader, application, settings.
+    pub fn regions(&self) -> [Range<u32>; 3] {
+        [self.make.bootloader.clone(), self.make.application.clone(), self.make.settings.clone()]
+    }
+
+    fn fill(&mut self) {
+        let (base, sectors, size) = self.make.flash;
+        self.flash.erase(base..base + sectors * size);
+        self.flash.put(self.make.bootloader.start, &self.bootloader);
+        self.flash.put(self.make.application.start, self.make.factory);
+        self.flash.put(self.make.settings.start, &firmware::settings(&self.serial, 7, 3));
+    }
+
+    fn sound(&self) -> Option<Application> {
+        firmware::inspect(&self.flash, self.make.application.clone())
+    }
+
+    fn come_up(&mut self, mode: Mode) {
+        let release = self.sound().map_or(0, |application| application.version);
+        let Make { names, ids, .. } = &self.make;
+        let face = match &mode {
+            Mode::Application(runner) => {
+                let texts = ["Skerrow Instruments", names[0], &self.serial];
+                Face::new(ids[0], release, texts, runner.interfaces())
+            }
+            Mode::Boot(loader, _) => {
+                Face::new(ids[1], 0x0100, ["Skerrow Instruments", names[1], &self.serial], loader.interfaces())
+            }
+        };
+        self.body.come_up(mode, face);
+    }
+
+    /// The bootloader starts, and goes on if it may.
+    fn power_on(&mut self, now: Duration) {
+        let starts = self.bootloader_is_whole();
+        let held = self.body.holds(self.make.button);
+        let boot = |until| Mode::Boot((self.makers.loader)(), until);
+        let mode = match self.sound() {
+            _ if !starts => None,
+            _ if held => Some(boot(None)),
+            None if self.make.silent => return self.body.fall_silent(),
+            None => Some(boot(None)),
+            Some(_) if self.make.window.is_some() => {
+                // Dark for as long as a unit takes to show up.
+                Some(boot(self.make.window.map(|window| now + window)))
+            }
+            Some(application) => self.application(application),
+        };
+        self.body.start(now, mode);
+    }
+
+    fn bootloader_is_whole(&self) -> bool {
+        self.flash.read(self.make.bootloader.start, self.bootloader.len()) == Some(&self.bootloader[..])
+    }
+
+    /// The application; none if it was built for another board.
+    fn application(&self, application: Application) -> Option<Mode> {
+        (application.board_word == *self.make.board_word).then(|| Mode::Application((self.makers.runner)()))
+    }
+
+    /// The bootloader goes on to the application, if there is a sound one.
+    fn go_on(&mut self, now: Duration) {
+        let mode = match self.sound() {
+            _ if !self.bootloader_is_whole() => None,
+            Some(application) => self.application(application),
+            None if self.make.silent => return self.body.fall_silent(),
+            None => Some(Mode::Boot((self.makers.loader)(), None)),
+        };
+        self.body.start(now, mode);
+    }
+}
+
+impl Unit for Loaded {
+    fn advance(&mut self, now: Duration) {
+        if let Some(mode) = self.body.due(now) {
+            return self.come_up(mode);
+        }
+        match self.body.mode() {
+            Some(Mode::Application(runner)) if runner.leaves_at().is_some_and(|at| now >= at) => {
+                let mode = Mode::Boot((self.makers.loader)(), None);
+                self.body.start(now, Some(mode));
+            }
+            Some(Mode::Boot(loader, until)) => {
+                let over = until.is_some_and(|until| now >= until) && !loader.was_asked();
+                if over || loader.leaves_at().is_some_and(|at| now >= at) {
+                    self.go_on(now);
+                }
+            }
+            _ => {}
+        }
+    }
+
+    fn face(&self) -> Option<(u32, &Face)> {
+        self.body.face()
+    }
+
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        match self.body.mode() {
+            Some(Mode::Application(runner)) => runner.control(now, setup, data),
+            Some(Mode::Boot(loader, _)) => loader.control(now, &mut self.flash, setup, data),
+            None => Answer::Stall,
+        }
+    }
+
+    fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
+        match self.body.mode()? {
+            Mode::Application(runner) => runner.standard(setup),
+            Mode::Boot(loader, _) => loader.standard(setup),
+        }
+    }
+
+    fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+        match self.body.mode() {
+            Some(Mode::Application(runner)) => runner.pipe(now, transfer),
+            Some(Mode::Boot(loader, _)) => loader.pipe(now, &mut self.flash, transfer),
+            None => Answer::Stall,
+        }
+    }
+
+    fn bus_reset(&mut self, _: Duration) {}
+
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match self.body.feel(hand) {
+            Touch::Pulled => self.body.unplug(),
+            Touch::Plugged => self.power_on(now),
+            Touch::Nothing | Touch::Tapped(_) => {}
+        }
+    }
+
+    fn flash(&self) -> &Flash {
+        &self.flash
+    }
+
+    fn flash_mut(&mut self) -> &mut Flash {
+        &mut self.flash
+    }
+
+    fn condition(&self) -> Condition {
+        self.body.condition(|mode| match mode {
+            Mode::Application(_) => Condition::Application,
+            Mode::Boot(..) => Condition::Boot,
+        })
+    }
+
+    fn revive(&mut self, now: Duration) {
+        self.fill();
+        self.body.let_go();
+        self.power_on(now);
+    }
+}
+
+/// An application that shows an interface of its own and listens to nobody.
+#[derive(Debug)]
+pub struct Plain;
+
+impl Runner for Plain {
+    fn interfaces(&self) -> Vec<FaceInterface> {
+        vec![FaceInterface {
+            class: [0xFF, 0, 0],
+            names: vec!["Readings".to_owned()],
+            extra: Vec::new(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        }]
+    }
+
+    fn leaves_at(&self) -> Option<Duration> {
+        None
+    }
+}
+
+/// A HID interface: its class descriptor, and the report descriptor behind it.
+/// Source: HID 1.11, sections 6.2.1 and 6.2.2.
+pub mod hid {
+    use crate::usb::{Answer, FaceInterface, Setup};
+
+    /// A report descriptor: vendor page, one collection with input, output and
+    /// feature reports of `length` bytes under an id.
+    #[allow(clippy::cast_possible_truncation)] // reports of some dozen bytes
+    pub fn report_descriptor(id: u8, length: usize) -> Vec<u8> {
+        let mut bytes = vec![0x06, 0x5A, 0xFF, 0x09, 0x01, 0xA1, 0x01, 0x85, id];
+        bytes.extend([0x15, 0x00, 0x26, 0xFF, 0x00, 0x75, 0x08, 0x95, length as u8]);
+        for item in [0x81, 0x91, 0xB1] {
+            bytes.extend([0x09, 0x02, item, 0x02]);
+        }
+        bytes.push(0xC0);
+        bytes
+    }
+
+    /// The interface, with an interrupt pipe each way.
+    #[allow(clippy::cast_possible_truncation)] // as above
+    pub fn interface(name: &str, report: &[u8]) -> FaceInterface {
+        let extra = vec![9, 0x21, 0x11, 0x01, 0, 1, 0x22, report.len() as u8, 0];
+        FaceInterface {
+            class: [3, 0, 0],
+            names: vec![name.to_owned()],
+            extra,
+            bulk: Vec::new(),
+            interrupt: vec![0x81, 0x01],
+        }
+    }
+
+    /// GET_DESCRIPTOR of the report descriptor, and SET_IDLE.
+    pub fn standard(setup: Setup, report: &[u8]) -> Option<Answer> {
+        let is_report = (setup.kind, setup.request, setup.value >> 8) == (0x81, 6, 0x22);
+        is_report.then(|| Answer::Data(report[..report.len().min(usize::from(setup.length))].to_vec()))
+    }
+
+    /// SET_IDLE and SET_PROTOCOL, which systems send and which mean nothing here.
+    pub fn is_formality(setup: Setup) -> bool {
+        setup.kind == 0x21 && matches!(setup.request, 0x0A | 0x0B)
+    }
+}
+
+/// A serial port by CDC-ACM. Source: CDC 1.2, section 5.2; PSTN 1.2, section 5.3.
+pub mod acm {
+    use std::time::Duration;
+
+    use crate::usb::{Answer, Bulk, FaceInterface, Setup};
+
+    /// The communication interface and its data interface.
+    pub fn interfaces(name: &str) -> Vec<FaceInterface> {
+        let extra = vec![5, 0x24, 0, 0x10, 0x01, 4, 0x24, 0x02, 0x02, 5, 0x24, 0x06, 0, 1, 5, 0x24, 0x01, 0, 1];
+        let control = FaceInterface {
+            class: [2, 2, 0],
+            names: vec![name.to_owned()],
+            extra,
+            bulk: Vec::new(),
+            interrupt: vec![0x83],
+        };
+        let (names, extra) = (Vec::new(), Vec::new());
+        let data = FaceInterface { class: [0x0A, 0, 0], names, extra, bulk: vec![0x02, 0x82], interrupt: Vec::new() };
+        vec![control, data]
+    }
+
+    /// One side of a serial line, as the unit sees it.
+    #[derive(Debug, Default)]
+    pub struct Line {
+        /// What came and was not looked at yet.
+        pub received: Vec<u8>,
+        /// What is on its way to the host, each with the time from which on it is there.
+        pub replies: Vec<(Duration, Vec<u8>)>,
+        /// bits per second, as the host set them.
+        pub baud: u32,
+        /// DTR, as the host set it.
+        pub dtr: bool,
+    }
+
+    impl Line {
+        /// The class requests of a port; `None` for any other.
+        pub fn control(&mut self, setup: Setup, data: &[u8]) -> Option<Answer> {
+            match (setup.kind, setup.request) {
+                (0x21, 0x20) if data.len() == 7 => {
+                    self.baud = u32::from_le_bytes([data[0], data[1], data[2], data[3]]);
+                    Some(Answer::Done)
+                }
+                (0xA1, 0x21) => Some(Answer::Data([&self.baud.to_le_bytes()[..], &[0, 0, 8]].concat())),
+                (0x21, 0x22) => {
+                    self.dtr = setup.value & 1 != 0;
+                    Some(Answer::Done)
+                }
+                _ => None,
+            }
+        }
+
+        /// A transfer of the port's data; what came is left in `received`.
+        pub fn pipe(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
+            match transfer {
+                Bulk::Out(0x02, data) => {
+                    self.received.extend_from_slice(data);
+                    Answer::Done
+                }
+                Bulk::In(0x02, length) => match self.replies.first() {
+                    Some((at, _)) if *at <= now => {
+                        let (_, bytes) = &mut self.replies[0];
+                        let part: Vec<u8> = bytes.drain(..bytes.len().min(length).min(64)).collect();
+                        if bytes.is_empty() {
+                            self.replies.remove(0);
+                        }
+                        Answer::Data(part)
+                    }
+                    _ => Answer::Busy,
+                },
+                // Notifications: there never is one.
+                Bulk::In(0x03, _) => Answer::Busy,
+                _ => Answer::Stall,
+            }
+        }
+    }
+}
