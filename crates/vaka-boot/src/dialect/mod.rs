@@ -100,6 +100,8 @@ pub struct Opening {
     given: [u64; 3],
     /// Where its application begins.
     start: Address,
+    /// What is in the way: the unit can write less than the route would.
+    obstacle: Option<String>,
 }
 
 impl Opening {
@@ -127,7 +129,19 @@ impl Opening {
         let align = geometry.align.as_ref().map_or(Some(chunk), size)?;
         let offer = Offer { align, ..Offer::of(dialect) };
         let (can_read, start) = (dialect.can_read(), route.restart_at.unwrap_or(region.start()));
-        Some(Self { offer, chunk, read_chunk, can_read, given, start })
+        let number = |of: &Expression| memory.int(of).ok().and_then(|number| u64::try_from(number).ok());
+        let window = geometry.size.as_ref().and_then(number).map(|size| {
+            let first = geometry.start.as_ref().and_then(number).unwrap_or(0);
+            (first, first.saturating_add(size))
+        });
+        let outside = |(first, end): &(u64, u64)| {
+            let within = |span: Span| span.start().get() >= *first && span.end().get() <= *end;
+            !route.writes.iter().all(|region| within(region.span))
+        };
+        let obstacle = window.filter(outside).map(|(first, end)| {
+            format!("it can write 0x{first:X}..0x{end:X}, and the sheet's route would write beyond that")
+        });
+        Some(Self { offer, chunk, read_chunk, can_read, given, start, obstacle })
     }
 }
 
@@ -136,6 +150,10 @@ impl Opening {
 /// # Errors
 /// It refuses. Nothing was changed in its flash.
 pub fn session(mut talk: Talk, opening: Opening, pace: &mut Pace<'_>) -> Result<Box<dyn Session>, SessionError> {
+    if let Some(reason) = &opening.obstacle {
+        let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
+        return Err(SessionError::Rejected { reason: reason.clone(), cure });
+    }
     let names = talk.dialect().given();
     prepare(&mut talk, pace)?;
     let given = [names.origin, names.region_start, names.region_size].into_iter().zip(opening.given);

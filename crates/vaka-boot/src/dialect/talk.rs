@@ -458,7 +458,7 @@ impl Talk {
                     continue;
                 }
                 if exchange.echo {
-                    self.echo(exchange, &wrapped, until, pace)?;
+                    self.echo(exchange, &wrapped, until, bounds.junk, pace)?;
                 }
             }
             if !exchange.has_reply() {
@@ -531,18 +531,36 @@ impl Talk {
         Ok(())
     }
 
-    /// The unit sends back what it got.
-    fn echo(&mut self, exchange: &Exchange, sent: &[u8], until: Duration, pace: &mut Pace<'_>) -> Result<(), Failed> {
+    /// The unit sends back what it got, perhaps behind a prompt.
+    fn echo(
+        &mut self,
+        exchange: &Exchange,
+        sent: &[u8],
+        until: Duration,
+        junk: usize,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), Failed> {
         if !self.dialect().framing.is_stream() {
             let timeout = until.saturating_sub(pace.now());
             let came = self.wire.receive(exchange, &self.memory, sent.len(), timeout, pace)?;
             return if came.starts_with(sent) { Ok(()) } else { Err(not_an_echo(exchange, sent, &came)) };
         }
-        while self.buffer.len() < sent.len() {
-            self.fill(exchange, sent.len() - self.buffer.len(), until, pace)?;
+        let mut junk = junk;
+        loop {
+            while self.buffer.len() < sent.len() {
+                self.fill(exchange, sent.len() - self.buffer.len(), until, pace)?;
+            }
+            if self.buffer.starts_with(sent) {
+                self.buffer.drain(..sent.len());
+                return Ok(());
+            }
+            if junk == 0 {
+                let came: Vec<u8> = self.buffer.drain(..sent.len()).collect();
+                return Err(not_an_echo(exchange, sent, &came));
+            }
+            junk -= 1;
+            self.buffer.remove(0);
         }
-        let came: Vec<u8> = self.buffer.drain(..sent.len()).collect();
-        if came == sent { Ok(()) } else { Err(not_an_echo(exchange, sent, &came)) }
     }
 
     /// Reads more of a stream.

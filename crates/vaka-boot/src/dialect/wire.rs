@@ -6,7 +6,7 @@ use vaka_core::dialect::{Carrier, Dialect, Exchange, LineSetting, Memory, Recipi
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::{Pipe, PipeKind, Setup, TransferError, UsbDevice, strings};
+use vaka_usb::{Pipe, Setup, TransferError, UsbDevice, strings};
 
 use crate::dfu::{Link, Work};
 use crate::identify;
@@ -78,7 +78,7 @@ impl Wire {
                 let pipe = |is_in| found.pipes.iter().find(|pipe| pipe.is_in() == is_in).copied();
                 Line::Hid { device, interface: found.number, pipe_in: pipe(true), pipe_out: pipe(false) }
             }
-            Carrier::Pipes { interface, pipe_out, pipe_in } => {
+            Carrier::Pipes { interface, pipe_out, pipe_in, .. } => {
                 let has = |i: &Interface, wanted: Option<u8>, is_in: bool| {
                     i.pipes.iter().copied().find(|pipe| match wanted {
                         Some(address) => pipe.address == address,
@@ -86,10 +86,27 @@ impl Wire {
                     })
                 };
                 let both = |i: &Interface| has(i, *pipe_out, false).zip(has(i, *pipe_in, true));
-                let found = find(&configuration, *interface, |i| both(i).is_some())
-                    .ok_or_else(|| missing("such pair of pipes"))?;
-                let (pipe_out, pipe_in) = both(found).ok_or_else(|| missing("such pair of pipes"))?;
-                device.claim(found.number, found.alternate)?;
+                let one = find(&configuration, *interface, |i| both(i).is_some());
+                let (pipes, claims) = match one.and_then(|i| Some((both(i)?, vec![i]))) {
+                    Some(found) => found,
+                    // Pipes that are named may belong to two interfaces.
+                    None => {
+                        let of = |wanted: Option<u8>, is_in| {
+                            let holds = |i: &&Interface| has(i, wanted, is_in).is_some();
+                            let found = configuration.interfaces.iter().find(holds).filter(|_| wanted.is_some())?;
+                            Some((found, has(found, wanted, is_in)?))
+                        };
+                        let ((a, out), (b, back)) = of(*pipe_out, false)
+                            .zip(of(*pipe_in, true))
+                            .filter(|_| interface.is_none())
+                            .ok_or_else(|| missing("such pair of pipes"))?;
+                        ((out, back), vec![a, b])
+                    }
+                };
+                for claim in claims {
+                    device.claim(claim.number, claim.alternate)?;
+                }
+                let (pipe_out, pipe_in) = pipes;
                 Line::Pipes { device, pipe_in, pipe_out }
             }
             Carrier::Serial { interface, line, dtr, rts } => {
@@ -189,7 +206,10 @@ impl Wire {
             Line::Hid { device, interface, pipe_out, .. } => {
                 send_report(device, *interface, *pipe_out, exchange, memory, frame, timeout)
             }
-            Line::Pipes { device, pipe_out, .. } => pipe_out_all(device, *pipe_out, frame, timeout),
+            Line::Pipes { device, pipe_out, .. } => match memory.dialect().carrier {
+                Carrier::Pipes { empty_packet: true, .. } => pipe_out_ended(device, *pipe_out, frame, timeout),
+                _ => pipe_out_all(device, *pipe_out, frame, timeout),
+            },
             Line::Serial { device, pipe_out, .. } => pipe_out_all(device, *pipe_out, frame, timeout),
             Line::Dfu { link, uploading } => {
                 if std::mem::take(uploading) {
@@ -356,9 +376,14 @@ fn pipe_out_all(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Durati
     for piece in frame.chunks(vaka_usb::MAX_PIPE_TRANSFER) {
         device.pipe_out(pipe, piece, timeout)?;
     }
-    // A frame of whole packets would be waited on for its end. Source: USB 2.0,
-    // section 5.8.3.
-    if pipe.kind == PipeKind::Bulk && !frame.is_empty() && frame.len().is_multiple_of(usize::from(pipe.packet)) {
+    Ok(())
+}
+
+/// A frame of whole packets, for a unit that waits for its end. Source: USB 2.0,
+/// section 5.8.3.
+fn pipe_out_ended(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {
+    pipe_out_all(device, pipe, frame, timeout)?;
+    if !frame.is_empty() && frame.len().is_multiple_of(usize::from(pipe.packet)) {
         device.pipe_out(pipe, &[], timeout)?;
     }
     Ok(())

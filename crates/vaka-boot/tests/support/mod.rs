@@ -16,6 +16,7 @@ use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::gannet::{self, Gannet};
+use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::petrel::{self, Petrel};
 use vaka_sim::unit::shag::{self, Shag};
 use vaka_sim::unit::stick::Stick;
@@ -113,6 +114,15 @@ impl Scene {
             if is_display { (DISPLAY_HEX, DISPLAY_BINARY) } else { (INTERFACE_BINARY, INTERFACE_BINARY) };
         scene.button = if is_display { "NONE" } else { "SERVICE" };
         scene.with_stick()
+    }
+
+    /// A unit with a bootloader of its maker's own, and a file for it.
+    pub fn loaded(unit: Loaded, faults: Vec<Fault>, sheet: Sheet, file: &'static [u8], button: &'static str) -> Self {
+        let [bootloader, application, settings] = unit.regions();
+        let mut scene = Self::new(Box::new(unit), faults, "", vec![bootloader, settings], application.start);
+        scene.sheets = vec![sheet];
+        (scene.file, scene.binary, scene.button) = (file, file, button);
+        scene
     }
 
     fn with_stick(mut self) -> Self {

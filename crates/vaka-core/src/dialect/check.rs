@@ -380,7 +380,13 @@ impl Checker<'_> {
                 if let Some(back) = given.pipe_in.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 == 0) {
                     self.wrong(&back.span(), "a pipe to the host has an address from 0x80 on");
                 }
-                Carrier::Pipes { interface, pipe_out: pipe(&given.pipe_out), pipe_in: pipe(&given.pipe_in) }
+                let empty_packet = given.empty_packet.as_ref().is_some_and(|on| *on.get_ref());
+                Carrier::Pipes {
+                    interface,
+                    pipe_out: pipe(&given.pipe_out),
+                    pipe_in: pipe(&given.pipe_in),
+                    empty_packet,
+                }
             }
             RawCarrierKind::Serial => {
                 let line = match (&given.baud, &given.form) {
@@ -449,7 +455,7 @@ impl Checker<'_> {
     fn stray_carrier_keys(&mut self, given: &RawCarrier, kind: RawCarrierKind) {
         use RawCarrierKind as K;
         let span = |span: Option<Range<usize>>| span;
-        let keys: [(&str, Option<Range<usize>>, &[&str]); 17] = [
+        let keys: [(&str, Option<Range<usize>>, &[&str]); 18] = [
             ("type", span(given.request_type.as_ref().map(Spanned::span)), &["control"]),
             ("to", given.to.as_ref().map(Spanned::span), &["control"]),
             ("out", given.request_out.as_ref().map(Spanned::span), &["control"]),
@@ -462,6 +468,7 @@ impl Checker<'_> {
             ("fill", given.fill.as_ref().map(Spanned::span), &["hid"]),
             ("pipe_out", given.pipe_out.as_ref().map(Spanned::span), &["pipes"]),
             ("pipe_in", given.pipe_in.as_ref().map(Spanned::span), &["pipes"]),
+            ("empty_packet", given.empty_packet.as_ref().map(Spanned::span), &["pipes"]),
             ("baud", given.baud.as_ref().map(Spanned::span), &["serial"]),
             ("form", given.form.as_ref().map(Spanned::span), &["serial"]),
             ("dtr", given.dtr.as_ref().map(Spanned::span), &["serial"]),
@@ -642,7 +649,8 @@ impl Checker<'_> {
         let send_fields = send.as_ref().and_then(|text| self.fields(text, Way::ToUnit));
         let reply_fields = reply.as_ref().and_then(|text| self.fields(text, Way::FromUnit));
         // A request to the host without a pattern takes what comes.
-        let reply_fields = reply_fields.or_else(|| (request_in.is_some() && reply.is_none()).then(Vec::new));
+        let reply_fields =
+            reply_fields.or_else(|| (request_in.is_some() && reply.is_none()).then(|| vec![Field::anything(at)]));
         if reply_fields.is_none() && reply.is_none() {
             let stray = |all: &&Spanned<super::raw::OneOrMore>| {
                 let all = all.get_ref().all(all.span(), self.text);
@@ -836,14 +844,13 @@ impl Checker<'_> {
 
     fn only_own_keys(&mut self, name: OperationName, raw: &RawOperation) {
         use OperationName as N;
-        let keys: [(&str, Option<Range<usize>>, N); 13] = [
+        let keys: [(&str, Option<Range<usize>>, N); 12] = [
             ("every", raw.every.as_ref().map(Spanned::span), N::Sync),
             ("tells", raw.tells.as_ref().map(Spanned::span), N::Identify),
             ("file", raw.file.as_ref().map(Spanned::span), N::Helper),
             ("data", raw.data.as_ref().map(Spanned::span), N::Helper),
             ("address", raw.address.as_ref().map(Spanned::span), N::Helper),
             ("by", raw.by.as_ref().map(Spanned::span), N::Erase),
-            ("erases", raw.erases.as_ref().map(Spanned::span), N::Write),
             ("result", raw.result.as_ref().map(Spanned::span), N::Read),
             ("over", raw.over.as_ref().map(Spanned::span), N::Checksum),
             ("unit", raw.unit.as_ref().map(Spanned::span), N::Checksum),
@@ -855,6 +862,9 @@ impl Checker<'_> {
             if let Some(span) = span.filter(|_| owner != name) {
                 self.wrong(&span, format!("`{key}` is a key of [{}]", owner.word()));
             }
+        }
+        if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {
+            self.wrong(&erases.span(), "`erases` is a key of [write] and of [begin]");
         }
         if let Some(leaves) = raw.leaves.as_ref().filter(|_| name != N::Restart) {
             self.wrong(&leaves.span(), "`leaves` is a key of [restart]");
@@ -1009,8 +1019,9 @@ impl Checker<'_> {
                 "no way to verify: there is no [read] and no [checksum], so a result is never stronger than 'accepted'",
             ));
         }
-        if !has(OperationName::Erase) && !write.erases {
-            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say so with `erases = true` in [write]"));
+        let begins = dialect.operation(OperationName::Begin).is_some_and(|begin| begin.erases);
+        if !has(OperationName::Erase) && !write.erases && !begins {
+            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say so with `erases = true` in [write], or in [begin] if that erases everything"));
         }
         if !has(OperationName::Restart) {
             warnings.push(Problem::new(

@@ -370,6 +370,12 @@ impl Field {
         }
     }
 
+    /// Whatever comes.
+    pub(super) fn anything(at: usize) -> Self {
+        let (form, text) = (Form::Bytes(None), "bytes _".to_owned());
+        Self { form, name: None, value: None, table: None, only_if: None, text, at }
+    }
+
     /// Whether it holds nothing but what a name has.
     pub(super) fn is_just(&self, name: Name) -> bool {
         matches!(&self.value, Some(Expression { node: Node::Name(found), .. }) if *found == name)

@@ -95,6 +95,8 @@ pub enum Carrier {
         pipe_out: Option<u8>,
         /// bEndpointAddress of the pipe to the host; the first without it.
         pipe_in: Option<u8>,
+        /// Whether an empty packet follows a frame of whole packets.
+        empty_packet: bool,
     },
     /// A serial port by the CDC-ACM class.
     Serial {
@@ -337,7 +339,7 @@ pub struct Operation {
     pub helper: Option<Helper>,
     /// What an erase takes at once.
     pub by: EraseBy,
-    /// Whether a write erases by itself.
+    /// Whether a write erases its sector by itself, or a begin everything.
     pub erases: bool,
     /// What a read gives.
     pub result: Option<Expression>,
@@ -461,6 +463,13 @@ impl Dialect {
     /// Whether what was written can be read.
     pub fn can_read(&self) -> bool {
         self.operations.contains_key(&OperationName::Read)
+    }
+
+    /// What an erase takes at once; `None` if a write erases by itself.
+    pub fn erases_by(&self) -> Option<EraseBy> {
+        let begins = self.operation(OperationName::Begin).is_some_and(|begin| begin.erases);
+        let own = self.operation(OperationName::Erase).map(|erase| erase.by);
+        if begins { Some(EraseBy::All) } else { own }
     }
 
     /// How the unit computes a checksum, if it does.

@@ -95,6 +95,7 @@ pub(super) struct RawCarrier {
     pub(super) fill: Option<Spanned<u8>>,
     pub(super) pipe_out: Option<Spanned<u8>>,
     pub(super) pipe_in: Option<Spanned<u8>>,
+    pub(super) empty_packet: Option<Spanned<bool>>,
     pub(super) baud: Option<Spanned<u32>>,
     pub(super) form: Option<Spanned<String>>,
     pub(super) dtr: Option<Spanned<bool>>,

@@ -37,7 +37,7 @@ impl Offer {
             align: 1,
             pad: dialect.geometry.pad,
             order: dialect.geometry.order,
-            erase: dialect.operation(OperationName::Erase).map(|erase| erase.by),
+            erase: dialect.erases_by(),
             check: dialect.checksum().map(|checksum| checksum.over),
             decides: dialect.checksum().is_some_and(|checksum| checksum.decides),
             ends: dialect.operation(OperationName::End).is_some(),

@@ -19,7 +19,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::carry::Carried;
-use crate::dialect::{Dialect, EraseBy};
+use crate::dialect::Dialect;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
@@ -306,13 +306,6 @@ pub struct DialectRoute {
     pub dialect: Arc<Dialect>,
     /// What the unit must tell of itself.
     pub tells: Vec<Told>,
-}
-
-impl DialectRoute {
-    /// What an erase takes at once; `None` if the unit erases by itself.
-    pub fn erases(&self) -> Option<EraseBy> {
-        self.dialect.operation(crate::dialect::OperationName::Erase).map(|erase| erase.by)
-    }
 }
 
 /// Dialects by their names.

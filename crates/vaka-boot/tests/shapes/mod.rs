@@ -1,0 +1,161 @@
+//! Protocols that the dialect language was not made for: for each a bootloader that
+//! was written from its description, and a dialect of at most 80 lines.
+
+#![allow(dead_code, unreachable_pub)] // each test file uses its part
+
+pub mod parcel;
+pub mod spoken;
+pub mod tagged;
+
+use std::sync::Arc;
+
+use vaka_core::dialect::Dialect;
+use vaka_core::event::{After, Check, Code};
+use vaka_core::sheet::{Dialects, Sheet};
+use vaka_sim::fault::Fault;
+use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain};
+
+use crate::support::{FAULT_KINDS, Random, Scene, failure};
+
+/// Where the flash of these units begins: 64 sectors of 256 bytes.
+pub const BASE: u32 = 0x0B00_0000;
+pub const SECTOR: u32 = 256;
+/// The application: behind 2 KiB of bootloader, 12 KiB.
+pub const START: u32 = BASE + 0x800;
+pub const END: u32 = START + 0x3000;
+pub const LIMIT: u32 = BASE + 64 * SECTOR;
+
+/// Whether a bootloader may write there.
+pub fn writable(from: u32, len: usize) -> bool {
+    from >= START && u64::from(from) + len as u64 <= u64::from(LIMIT)
+}
+
+/// What makes a loader whenever the unit starts.
+pub type Maker = Box<dyn Fn() -> Box<dyn Loader> + Send>;
+
+/// One protocol.
+pub struct Shape {
+    pub name: &'static str,
+    pub dialect: &'static str,
+    /// What makes the loader anew whenever the unit starts.
+    pub maker: fn() -> Maker,
+    pub check: Check,
+    /// Bytes of the image.
+    pub len: usize,
+}
+
+/// An application of so many bytes that the bootloaders take for sound: start vectors,
+/// header, noise and a CRC.
+pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
+    let mut random = Random(seed);
+    let mut bytes: Vec<u8> = (0..len).map(|_| u8::try_from(random.below(256)).unwrap()).collect();
+    let mut word = |at: usize, value: u32| bytes[at..at + 4].copy_from_slice(&value.to_le_bytes());
+    word(0, 0x2000_1000);
+    word(4, START + 0x61);
+    word(0x40, u32::from_le_bytes(*b"SHP1"));
+    word(0x44, u32::try_from(len - 4).unwrap());
+    word(0x48, START);
+    word(0x4C, u32::from(version));
+    let crc = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes[..len - 4]);
+    bytes[len - 4..].copy_from_slice(&crc.to_le_bytes());
+    bytes
+}
+
+impl Shape {
+    fn unit(&self) -> Loaded {
+        let make = Make {
+            names: ["Shape", "Shape loader"],
+            ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
+            flash: (BASE, 64, SECTOR),
+            bootloader: BASE..START,
+            application: START..END,
+            settings: END..LIMIT,
+            board_word: b"SHP1",
+            factory: Box::leak(application(3000, 0x0100, 7).into_boxed_slice()),
+            button: "BOOT",
+            window: None,
+            silent: false,
+        };
+        let makers = Makers { loader: (self.maker)(), runner: Box::new(|| Box::new(Plain)) };
+        Loaded::new(make, makers, "X-1").in_boot_mode()
+    }
+
+    pub fn sheet(&self) -> Sheet {
+        let nothing = |_: &str| Err("no files here".to_owned());
+        let dialect = Dialect::parse(self.name, self.dialect, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        assert!(dialect.warnings.is_empty(), "{}: {:?}", self.name, dialect.warnings);
+        let name = dialect.name.clone();
+        let dialects: Dialects = [(name.clone(), Arc::new(dialect))].into();
+        let text = format!("{SHEET}\ndialect = \"{name}\"\n");
+        Sheet::parse_with("shape.toml", &text, &dialects).unwrap()
+    }
+
+    pub fn scene(&self, faults: Vec<Fault>) -> Scene {
+        let file = Box::leak(application(self.len, 0x0110, 11).into_boxed_slice());
+        Scene::loaded(self.unit(), faults, self.sheet(), file, "BOOT")
+    }
+
+    /// Updates the unit, and looks into its memory; then with faults at transfers.
+    #[track_caller]
+    pub fn holds(&self) {
+        let lines = self.dialect.lines().filter(|line| !line.trim().is_empty()).count();
+        assert!(lines <= 80, "{}: {lines} lines", self.name);
+        let whole = self.scene(Vec::new());
+        let (report, events) = whole.update();
+        assert_eq!(
+            (report.code, report.check, report.after),
+            (Code::Done, self.check, After::Confirmed),
+            "{}: {:?}",
+            self.name,
+            failure(&events)
+        );
+        assert!(whole.holds_image(), "{}: another image", self.name);
+        whole.assert_unharmed(self.name);
+        let count = whole.transfers();
+        // Every seventh transfer, and all of the first ones, which set things up.
+        for at in (1..=count).filter(|at| *at < 25 || at % 7 == 0 || *at > count - 12) {
+            for kind in &FAULT_KINDS {
+                let what = format!("{}, {kind:?} at transfer {at} of {count}", self.name);
+                self.scene(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
+            }
+        }
+    }
+}
+
+const SHEET: &str = r#"
+sheet = 1
+[product]
+id = "shape"
+name = "Shape"
+maker = "Skerrow Instruments"
+[application]
+id = "1209:0009"
+version = "release-number"
+[[variant]]
+id = "s1"
+name = "Shape"
+look_at = [{ place = "lid", reads = "SHAPE" }]
+flash = [{ start = 0x0B00_0000, sectors = 64, size = 256 }]
+ram = { start = 0x2000_0000, size = "4 KiB" }
+[variant.image]
+region = "application"
+binary_at = 0x0B00_0800
+vectors = "cortex-m"
+version = { offset = 0x4C }
+[[variant.region]]
+name = "bootloader"
+start = 0x0B00_0000
+size = "2 KiB"
+[[variant.region]]
+name = "application"
+start = 0x0B00_0800
+size = "12 KiB"
+[[variant.region]]
+name = "settings"
+start = 0x0B00_3800
+size = "2 KiB"
+[[route]]
+kind = "dialect"
+id = "1209:000a"
+writes = ["application"]
+"#;
