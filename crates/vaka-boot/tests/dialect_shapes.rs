@@ -5,7 +5,7 @@
 mod shapes;
 mod support;
 
-use shapes::{Shape, parcel, spoken, tagged};
+use shapes::{Shape, chorus, parcel, spoken, tagged};
 use vaka_core::event::Check;
 
 #[test]
@@ -24,4 +24,10 @@ fn spoken_lines_with_an_echo() {
 fn parcels_on_bulk_pipes() {
     let maker = parcel::maker;
     Shape { name: "parcel", dialect: parcel::DIALECT, maker, check: Check::DeviceChecked, len: 2700 }.holds();
+}
+
+#[test]
+fn feature_reports_with_words_of_four_bytes() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(chorus::Chorus::default())) };
+    Shape { name: "chorus", dialect: chorus::DIALECT, maker, check: Check::DeviceChecked, len: 2000 }.holds();
 }

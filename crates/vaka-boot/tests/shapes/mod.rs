@@ -3,6 +3,7 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod chorus;
 pub mod parcel;
 pub mod spoken;
 pub mod tagged;
@@ -112,8 +113,8 @@ impl Shape {
         assert!(whole.holds_image(), "{}: another image", self.name);
         whole.assert_unharmed(self.name);
         let count = whole.transfers();
-        // Every seventh transfer, and all of the first ones, which set things up.
-        for at in (1..=count).filter(|at| *at < 25 || at % 7 == 0 || *at > count - 12) {
+        // Some of the middle, and all of the first and last ones, which set things up.
+        for at in (1..=count).filter(|at| *at < 25 || at % (count / 30).max(7) == 0 || *at > count - 12) {
             for kind in &FAULT_KINDS {
                 let what = format!("{}, {kind:?} at transfer {at} of {count}", self.name);
                 self.scene(vec![Fault { at, kind: kind.clone() }]).is_survived(&what);
