@@ -5,7 +5,7 @@
 mod shapes;
 mod support;
 
-use shapes::{Shape, chorus, parcel, spoken, tagged};
+use shapes::{Shape, chorus, parcel, porter, spoken, tagged};
 use vaka_core::event::Check;
 
 #[test]
@@ -30,4 +30,10 @@ fn parcels_on_bulk_pipes() {
 fn feature_reports_with_words_of_four_bytes() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(chorus::Chorus::default())) };
     Shape { name: "chorus", dialect: chorus::DIALECT, maker, check: Check::DeviceChecked, len: 2000 }.holds();
+}
+
+#[test]
+fn requests_with_nothing_but_numbers_and_a_helper_in_ram() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(porter::Porter::default())) };
+    Shape { name: "porter", dialect: porter::DIALECT, maker, check: Check::ReadBack, len: 1500 }.holds();
 }

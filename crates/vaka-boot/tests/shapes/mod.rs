@@ -5,6 +5,7 @@
 
 pub mod chorus;
 pub mod parcel;
+pub mod porter;
 pub mod spoken;
 pub mod tagged;
 
