@@ -5,7 +5,7 @@
 mod shapes;
 mod support;
 
-use shapes::{Shape, chorus, parcel, porter, spoken, tagged};
+use shapes::{Shape, chorus, ledger, parcel, porter, spoken, tagged};
 use vaka_core::event::Check;
 
 #[test]
@@ -36,4 +36,10 @@ fn feature_reports_with_words_of_four_bytes() {
 fn requests_with_nothing_but_numbers_and_a_helper_in_ram() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(porter::Porter::default())) };
     Shape { name: "porter", dialect: porter::DIALECT, maker, check: Check::ReadBack, len: 1500 }.holds();
+}
+
+#[test]
+fn records_between_marks() {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(ledger::Ledger::default())) };
+    Shape { name: "ledger", dialect: ledger::DIALECT, maker, check: Check::ReadBack, len: 2200 }.holds();
 }

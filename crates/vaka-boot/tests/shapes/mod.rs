@@ -4,6 +4,7 @@
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
 pub mod chorus;
+pub mod ledger;
 pub mod parcel;
 pub mod porter;
 pub mod spoken;
