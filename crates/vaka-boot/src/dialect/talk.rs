@@ -101,7 +101,7 @@ enum Failed {
 impl From<SessionError> for Failed {
     fn from(error: SessionError) -> Self {
         match error {
-            SessionError::Silent(_) | SessionError::Misbehaved(_) => Self::Again(error),
+            SessionError::Silent(_) | SessionError::Misbehaved(_) | SessionError::Frame(_) => Self::Again(error),
             error => Self::Final(error),
         }
     }

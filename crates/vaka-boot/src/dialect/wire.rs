@@ -2,7 +2,9 @@
 
 use std::time::Duration;
 
-use vaka_core::dialect::{Carrier, Dialect, Exchange, LineSetting, Memory, Recipient, Report, RequestForm, Via};
+use vaka_core::dialect::{
+    Carrier, Dialect, Exchange, FieldView, LineSetting, Memory, Recipient, Report, RequestForm, Trouble, Via,
+};
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::descriptor::{Configuration, Interface};
@@ -285,11 +287,15 @@ impl Wire {
 
     /// Makes both sides of a pipe agree again after a stall.
     pub(super) fn unhalt(&mut self) {
-        if let Line::Pipes { device, pipe_in, pipe_out } | Line::Serial { device, pipe_in, pipe_out, .. } =
-            &mut self.line
-        {
-            let _ = device.clear_halt(*pipe_in);
-            let _ = device.clear_halt(*pipe_out);
+        let (device, pipes) = match &mut self.line {
+            Line::Pipes { device, pipe_in, pipe_out } | Line::Serial { device, pipe_in, pipe_out, .. } => {
+                (device, [Some(*pipe_in), Some(*pipe_out)])
+            }
+            Line::Hid { device, pipe_in, pipe_out, .. } => (device, [*pipe_in, *pipe_out]),
+            Line::Control { .. } | Line::Dfu { .. } => return,
+        };
+        for pipe in pipes.into_iter().flatten() {
+            let _ = device.clear_halt(pipe);
         }
     }
 }
@@ -428,6 +434,15 @@ fn send_report(
     }
 }
 
+/// A report of another id than the one that was expected.
+fn other_report(exchange: &Exchange, id: u8, bytes: Vec<u8>) -> SessionError {
+    let found = bytes.first().map_or("nothing".to_owned(), |found| format!("report {found}"));
+    let words = format!("at byte 0, the report's id: expected {id}; received {found}");
+    let says = format!("expected report {id}; this is {found}");
+    let fields = vec![FieldView { field: "(report id)".into(), bytes, says, is_wrong: true }];
+    SessionError::Frame(Box::new(Trouble { exchange: exchange.name.clone(), words, fields }))
+}
+
 fn receive_report(
     device: &mut Counting,
     interface: u8,
@@ -456,8 +471,7 @@ fn receive_report(
     };
     if let Some(id) = id {
         if bytes.first() != Some(&id) {
-            let found = bytes.first().map_or("nothing".to_owned(), |found| format!("report {found}"));
-            return Err(SessionError::Misbehaved(format!("it sent {found} where report {id} was expected")));
+            return Err(other_report(exchange, id, bytes));
         }
         bytes.remove(0);
     }

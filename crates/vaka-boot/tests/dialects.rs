@@ -1,0 +1,405 @@
+//! The demo's units with bootloaders of their own, in process and in virtual time:
+//! every fault at every transfer, and units that answer something else.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::sync::atomic::AtomicBool;
+use std::sync::{Arc, Mutex};
+use std::time::Duration;
+
+use support::{FAULT_KINDS, Scene, failure};
+use vaka_boot::bench::Bench;
+use vaka_boot::pace::Pace;
+use vaka_boot::update::{self, Nobody, Request};
+use vaka_core::dialect::Dialect;
+use vaka_core::event::{After, Check, Code, Event, Report};
+use vaka_core::sheet::{Dialects, Sheet};
+use vaka_sim::fault::Fault;
+use vaka_sim::unit::auk::auk;
+use vaka_sim::unit::dunlin::dunlin;
+use vaka_sim::unit::fulmar::fulmar;
+use vaka_sim::unit::loaded::Loaded;
+use vaka_sim::unit::skua::skua;
+use vaka_sim::unit::{Condition, Hand};
+use vaka_usb::{Bus, BusError, Clock, DeviceInfo, Pipe, Setup, TransferError, UsbDevice};
+
+struct Product {
+    name: &'static str,
+    unit: fn(&str) -> Loaded,
+    sheet: &'static str,
+    dialects: &'static [&'static str],
+    file: &'static [u8],
+    button: &'static str,
+    check: Check,
+}
+
+macro_rules! demo {
+    ($file:literal) => {
+        include_str!(concat!("../../../demo/sheets/", $file))
+    };
+}
+
+macro_rules! firmware {
+    ($file:literal) => {
+        include_bytes!(concat!("../../../demo/firmware/out/", $file))
+    };
+}
+
+const PRODUCTS: [Product; 4] = [
+    Product {
+        name: "dunlin",
+        unit: dunlin,
+        sheet: demo!("dunlin.toml"),
+        dialects: &[demo!("dunlin.dialect.toml")],
+        file: firmware!("dunlin-1.1.0.bin"),
+        button: "PROBE",
+        check: Check::DeviceChecked,
+    },
+    Product {
+        name: "auk",
+        unit: auk,
+        sheet: demo!("auk.toml"),
+        dialects: &[demo!("auk.dialect.toml"), demo!("auk-call.dialect.toml")],
+        file: firmware!("auk-2.1.0.bin"),
+        button: "KEY",
+        check: Check::ReadBack,
+    },
+    Product {
+        name: "fulmar",
+        unit: fulmar,
+        sheet: demo!("fulmar.toml"),
+        dialects: &[demo!("fulmar.dialect.toml"), demo!("fulmar-call.dialect.toml")],
+        file: firmware!("fulmar-4.2.0.bin"),
+        button: "MAST",
+        check: Check::ReadBack,
+    },
+    Product {
+        name: "skua",
+        unit: skua,
+        sheet: demo!("skua.toml"),
+        dialects: &[demo!("skua.dialect.toml")],
+        file: firmware!("skua-bridge-1.7.0.bin"),
+        button: "BRIDGE",
+        check: Check::ReadBack,
+    },
+];
+
+impl Product {
+    fn sheet(&self) -> Sheet {
+        let nothing = |_: &str| Err("no files here".to_owned());
+        let parse = |text: &&str| {
+            let dialect = Dialect::parse(self.name, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+            (dialect.name.clone(), Arc::new(dialect))
+        };
+        let dialects: Dialects = self.dialects.iter().map(parse).collect();
+        Sheet::parse_with(self.name, self.sheet, &dialects).unwrap()
+    }
+
+    fn scene(&self, unit: Loaded, faults: Vec<Fault>) -> Scene {
+        Scene::loaded(unit, faults, self.sheet(), self.file, self.button)
+    }
+
+    fn booted(&self, faults: Vec<Fault>) -> Scene {
+        self.scene((self.unit)("X-00001").in_boot_mode(), faults)
+    }
+}
+
+#[test]
+fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
+    for product in &PRODUCTS {
+        let whole = product.booted(Vec::new());
+        let (report, events) = whole.update();
+        let expected = (Code::Done, product.check, After::Confirmed);
+        assert_eq!((report.code, report.check, report.after), expected, "{}: {:?}", product.name, failure(&events));
+        assert!(whole.holds_image(), "{}", product.name);
+        let count = whole.transfers();
+        let mut failed = 0;
+        for at in (1..=count).filter(|at| *at < 20 || at % 41 == 0 || *at > count - 8) {
+            for kind in &FAULT_KINDS {
+                let what = format!("{}, {kind:?} at transfer {at} of {count}", product.name);
+                failed += u64::from(product.booted(vec![Fault { at, kind: kind.clone() }]).is_survived(&what));
+            }
+        }
+        // Most of them must have been felt, or the faults did not happen.
+        assert!(failed > 30, "{}: {failed} of {count}", product.name);
+    }
+}
+
+/// From the application, where that can be asked to leave.
+#[test]
+fn an_application_is_asked_in_a_dialect_of_its_own() {
+    for product in PRODUCTS.iter().filter(|product| product.dialects.len() > 1) {
+        let scene = product.scene((product.unit)("X-00001"), Vec::new());
+        let (report, events) = scene.update();
+        assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+        assert!(scene.holds_image(), "{}", product.name);
+        let (report, _) = scene.update_with(scene.file, |request| request.rewrite = false);
+        assert_eq!(report.bytes_written, 0, "{}: it is there already", product.name);
+    }
+}
+
+/// A unit with damaged firmware shows nothing; its pads force the boot mode.
+#[test]
+fn a_silent_unit_is_recovered() {
+    let product = &PRODUCTS[3];
+    let scene = product.scene(skua("K-00008").damaged(), Vec::new());
+    assert_eq!(scene.condition(), Condition::Silent);
+    let (report, events) = scene.update();
+    assert_eq!(report.code, Code::NoUnit, "{:?}", failure(&events));
+    let told = events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("BRIDGE")));
+    assert!(told, "nobody said what to do with a silent unit");
+    scene.back_into_update_mode();
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+/// A Dunlin that is plugged in while the tool waits is caught within 200 ms, in time
+/// before its loader goes on; one that was plugged in before is not.
+#[test]
+fn a_short_window_is_met_if_the_tool_waits_before() {
+    let product = &PRODUCTS[0];
+    let scene = product.scene(dunlin("N-00301").unplugged(), Vec::new());
+    {
+        let mut world = vaka_sim::world::lock(&scene.world);
+        world.hand_later(support::PORT, Duration::from_secs(3), Hand::Plug);
+    }
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    let waited = events.iter().any(|event| {
+        matches!(event, Event::Waiting { waiting_for, left_ms: Some(_) }
+            if waiting_for == "Dunlin salinity probe: if it is already connected, pull it first, then connect it")
+    });
+    assert!(waited, "it was not said how to meet the window");
+    // Too early: its application runs by now, and nobody pulls it.
+    let late = product.scene(dunlin("N-00301"), Vec::new());
+    let (report, events) = late.update();
+    let hand =
+        events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("Pull the cable")));
+    assert!(hand && report.code == Code::NoUnit, "{:?}", failure(&events));
+}
+
+/// From the unit's appearance to the first request that it gets.
+#[test]
+fn a_unit_is_asked_within_200_ms_of_its_appearance() {
+    let product = &PRODUCTS[0];
+    let scene = product.scene(dunlin("N-00301").unplugged(), Vec::new());
+    let plugged = Duration::from_millis(2345);
+    vaka_sim::world::lock(&scene.world).hand_later(support::PORT, plugged, Hand::Plug);
+    let (bus, asked) = (Arc::new(scene.bus()), Arc::new(Mutex::new(None)));
+    let watched =
+        Tampered { bus, asked: asked.clone(), clock: scene.clock.clone(), tamper: None, seen: Arc::default() };
+    let (report, events) = run(&scene, watched);
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    // It shows up 250 ms after it got power.
+    let appeared = plugged + Duration::from_millis(250);
+    let asked = asked.lock().unwrap().unwrap();
+    assert!(asked >= appeared && asked - appeared <= Duration::from_millis(200), "{:?}", asked - appeared);
+}
+
+/// How one answer is bent.
+#[derive(Clone, Copy, Debug)]
+enum Bent {
+    Garbage,
+    Short,
+    Long,
+    /// It comes only after the time limit.
+    Late,
+    /// The answer before it comes again.
+    Other,
+}
+
+const BENT: [Bent; 5] = [Bent::Garbage, Bent::Short, Bent::Long, Bent::Late, Bent::Other];
+
+/// A bus whose units answer something else once.
+struct Tampered {
+    bus: Arc<dyn Bus>,
+    clock: Arc<dyn Clock>,
+    /// When the first request of the unit's own came.
+    asked: Arc<Mutex<Option<Duration>>>,
+    tamper: Option<(u64, Bent)>,
+    /// Answers so far.
+    seen: Arc<Mutex<Answers>>,
+}
+
+#[derive(Default)]
+struct Answers {
+    count: u64,
+    before: Vec<u8>,
+    late: Option<Vec<u8>>,
+}
+
+impl Bus for Tampered {
+    fn name(&self) -> &str {
+        self.bus.name()
+    }
+
+    fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        self.bus.list()
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let device = self.bus.open(port)?;
+        let (clock, asked, seen) = (self.clock.clone(), self.asked.clone(), self.seen.clone());
+        Ok(Box::new(Liar { device, clock, asked, tamper: self.tamper, seen }))
+    }
+}
+
+struct Liar {
+    device: Box<dyn UsbDevice>,
+    clock: Arc<dyn Clock>,
+    asked: Arc<Mutex<Option<Duration>>>,
+    tamper: Option<(u64, Bent)>,
+    seen: Arc<Mutex<Answers>>,
+}
+
+impl Liar {
+    fn bend(&self, answer: Vec<u8>, room: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let mut seen = self.seen.lock().unwrap();
+        seen.count += 1;
+        let before = std::mem::replace(&mut seen.before, answer.clone());
+        let Some((_, bent)) = self.tamper.filter(|(at, _)| *at == seen.count) else { return Ok(answer) };
+        Ok(match bent {
+            Bent::Garbage => answer.iter().map(|byte| byte ^ 0xA5).collect(),
+            Bent::Short => answer[..answer.len() / 2].to_vec(),
+            Bent::Long => answer.iter().copied().chain([0x77; 5]).take(room).collect(),
+            Bent::Other => before,
+            Bent::Late => {
+                seen.late = Some(answer);
+                self.clock.sleep(timeout);
+                return Err(TransferError::Timeout);
+            }
+        })
+    }
+
+    fn was_asked(&self) {
+        let now = self.clock.now();
+        self.asked.lock().unwrap().get_or_insert(now);
+    }
+}
+
+impl UsbDevice for Liar {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        let answer = self.device.control_in(setup, length, timeout)?;
+        let own = setup.kind & 0x60 != 0;
+        if own {
+            self.was_asked();
+        }
+        // Only uploads and vendor requests carry a dialect's answers.
+        let carries = setup.kind == 0xC0 || (setup.kind, setup.request) == (0xA1, 2);
+        if carries { self.bend(answer, usize::from(length), timeout) } else { Ok(answer) }
+    }
+
+    fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.device.control_out(setup, data, timeout)
+    }
+
+    fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError> {
+        self.device.claim(interface, alternate)
+    }
+
+    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        if let Some(late) = self.seen.lock().unwrap().late.take() {
+            return Ok(late);
+        }
+        let answer = self.device.pipe_in(pipe, length, timeout)?;
+        self.bend(answer, length, timeout)
+    }
+
+    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.was_asked();
+        self.device.pipe_out(pipe, data, timeout)
+    }
+
+    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+        self.device.clear_halt(pipe)
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        self.device.has_left(within)
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        self.device.reset()
+    }
+}
+
+fn run(scene: &Scene, bus: Tampered) -> (Report, Vec<Event>) {
+    let bench = Bench::new(vec![Arc::new(bus)], &scene.sheets);
+    let request = Request { wait: Duration::from_secs(5), rewrite: true, ..Request::new(scene.file) };
+    let (stop, mut events) = (AtomicBool::new(false), Vec::new());
+    let mut tell = |event| events.push(event);
+    let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*scene.clock, &mut tell, &stop));
+    (report, events)
+}
+
+fn tampered(scene: &Scene, tamper: Option<(u64, Bent)>) -> (Report, Vec<Event>, u64) {
+    let seen: Arc<Mutex<Answers>> = Arc::default();
+    let bus = Tampered {
+        bus: Arc::new(scene.bus()),
+        clock: scene.clock.clone(),
+        asked: Arc::default(),
+        tamper,
+        seen: seen.clone(),
+    };
+    let (report, events) = run(scene, bus);
+    let count = seen.lock().unwrap().count;
+    (report, events, count)
+}
+
+#[test]
+fn an_answer_that_is_something_else_never_passes_for_a_success() {
+    for product in &PRODUCTS {
+        let (report, events, count) = tampered(&product.booted(Vec::new()), None);
+        assert_eq!(report.code, Code::Done, "{}: {:?}", product.name, failure(&events));
+        let (mut failed, mut shown) = (0, 0);
+        for at in (1..=count).filter(|at| *at < 20 || at % 9 == 0 || *at > count - 6) {
+            for bent in BENT {
+                let what = format!("{}, {bent:?} answer {at} of {count}", product.name);
+                let scene = product.booted(Vec::new());
+                let (report, events, _) = tampered(&scene, Some((at, bent)));
+                scene.assert_unharmed(&what);
+                if report.code == Code::Done {
+                    assert!(scene.holds_image(), "{what}: a false success");
+                    continue;
+                }
+                failed += 1;
+                let said = failure(&events).unwrap();
+                assert!(said.cure.is_some(), "{what}: {said:?}");
+                let fields = events.iter().find_map(|event| match event {
+                    Event::Frame { fields, .. } => Some(fields),
+                    _ => None,
+                });
+                // Field by field: what was expected stands beside what came.
+                if let Some(fields) = fields {
+                    shown += 1;
+                    assert!(fields.iter().any(|field| !field.bytes.is_empty()), "{what}: {fields:?}");
+                }
+            }
+        }
+        assert!(failed > 10 && shown > 5, "{}: {failed} failed, {shown} shown", product.name);
+    }
+}
+
+#[test]
+fn a_garbled_answer_is_shown_field_by_field() {
+    let product = &PRODUCTS[1];
+    let (_, _, count) = tampered(&product.booted(Vec::new()), None);
+    // In the middle of the writing, which is not tried again by itself.
+    let garbled = (1..count).find_map(|at| {
+        let (report, events, _) = tampered(&product.booted(Vec::new()), Some((at, Bent::Garbage)));
+        let message = failure(&events)?.message.clone();
+        (report.code == Code::Transfer && message.contains("'write'")).then_some((message, events))
+    });
+    let (message, events) = garbled.unwrap();
+    assert!(message.contains("expected") && message.contains("received"), "{message}");
+    let fields = events.iter().find_map(|event| match event {
+        Event::Frame { fields, .. } => Some(fields.clone()),
+        _ => None,
+    });
+    let wrong = fields.unwrap().into_iter().find(|field| field.is_wrong).unwrap();
+    assert!(wrong.says.contains("expected"), "{wrong:?}");
+}
