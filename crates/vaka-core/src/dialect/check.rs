@@ -1070,7 +1070,8 @@ fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation
 fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
     use OperationName as N;
     let given = dialect.given;
-    let address = Kind::Int(0, i128::from(u32::MAX));
+    // With the place in a chunk added it still has 32 bits.
+    let address = Kind::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
     let run = |name: N, known: &mut Known| {
         let Some(operation) = dialect.operation(name) else { return };
         walk.steps(&operation.steps, known, &[]);

@@ -769,7 +769,7 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
     const WORD: i128 = u64::MAX as i128;
     const LENGTH: i128 = u32::MAX as i128;
     Ok(match function {
-        F::Len => bytes(0)?.map_or(Kind::Int(0, LENGTH), |len| Kind::Int(len as i128, len as i128)),
+        F::Len => bytes(0)?.map_or(Kind::Int(0, WORD), |len| Kind::Int(len as i128, len as i128)),
         F::Sum => bytes(0).map(|_| Kind::Int(0, WORD))?,
         F::Xor => bytes(0).map(|_| Kind::Int(0, 255))?,
         F::Crc32 => bytes(0).map(|_| Kind::Int(0, LENGTH))?,

@@ -434,7 +434,7 @@ impl Field {
     pub(super) fn may_not_fit(&self, known: &dyn Knowledge) -> Option<(usize, i128, Integer)> {
         let (Form::Integer(integer), Some(value)) = (&self.form, &self.value) else { return None };
         let (_, high) = value.int_kind(known).ok()?;
-        let told = high <= i128::from(u32::MAX);
+        let told = high < UNKNOWN;
         (told && high > integer.range().1).then_some((value.at, high, *integer))
     }
 }
@@ -462,6 +462,9 @@ impl fmt::Display for Field {
         f.write_str(&self.text)
     }
 }
+
+/// From here on nothing is really known of how large a number is.
+pub(super) const UNKNOWN: i128 = 1 << 40;
 
 /// Numbers of a table's keys: `0x1F` or `31`.
 pub(super) fn code(text: &str) -> Option<i128> {

@@ -5,7 +5,7 @@
 use std::cell::RefCell;
 
 use super::expression::{Expression, Kind, Knowledge, MOST_ROUNDS, Name, Names, Part};
-use super::field::{Field, captured};
+use super::field::{Field, UNKNOWN, captured};
 use super::model::{Callee, Carrier, Exchange};
 use super::script::{Step, Target, Time};
 use super::token::{Parsed, Problem};
@@ -126,6 +126,9 @@ impl Knowledge for Here<'_> {
     }
 }
 
+/// A chunk has at most so many bytes.
+const MOST_PLACE: i128 = 1 << 20;
+
 /// Calls that are followed, at the most: steps may call steps that call steps.
 const MOST_CALLS: usize = 20_000;
 
@@ -230,8 +233,8 @@ impl Walk<'_> {
                     calling,
                     &[
                         (self.piece, Kind::Bytes(None)),
-                        (self.place, Kind::Int(0, i128::from(u32::MAX))),
-                        (self.nth, Kind::Int(0, i128::from(u32::MAX))),
+                        (self.place, Kind::Int(0, MOST_PLACE)),
+                        (self.nth, Kind::Int(0, MOST_PLACE)),
                     ],
                 );
             }
@@ -324,7 +327,7 @@ impl Walk<'_> {
                     Ok((low, high)) if high < 0 || low > most => {
                         self.note(Err(Problem::new(part.at, format!("this holds 0 to {most}; {low} does not fit"))));
                     }
-                    Ok((_, high)) if high > most && high <= i128::from(u32::MAX) => {
+                    Ok((_, high)) if high > most && high < UNKNOWN => {
                         self.warn(
                             part.at,
                             format!(

@@ -220,11 +220,25 @@ impl Context<'_> {
         Ok((bytes, values))
     }
 
+    /// What a field's bytes say, for a person.
+    fn says(&self, form: &Form, bytes: &[u8]) -> String {
+        let (Form::Bits(integer, parts), Some(Value::Int(number))) = (form, meaning_of(form, bytes)) else {
+            return meaning_of(form, bytes).map_or_else(String::new, |value| value.to_string());
+        };
+        let mut left = u32::try_from(integer.bytes * 8).unwrap_or(64);
+        let told = parts.iter().filter_map(|part| {
+            left -= part.bits;
+            let bits = number >> left & ((1 << part.bits) - 1);
+            part.name.map(|name| format!("{} {}", self.names.text(name), Value::Int(bits)))
+        });
+        told.collect::<Vec<_>>().join(", ")
+    }
+
     /// A frame that is sent, field by field.
     pub(super) fn view_sent(&self, fields: &[Field]) -> Vec<FieldView> {
         let Ok(parts) = self.emit_parts(fields) else { return Vec::new() };
         let view = |(field, bytes): (&Field, Vec<u8>)| {
-            let says = meaning_of(&field.form, &bytes).map_or_else(String::new, |value| value.to_string());
+            let says = self.says(&field.form, &bytes);
             FieldView { field: field.text.clone(), bytes, says, is_wrong: false }
         };
         fields.iter().zip(parts).map(view).collect()
@@ -239,7 +253,8 @@ fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
         }
         Form::Hex { .. } => digits(bytes, 16).ok().map(Value::Int),
         Form::Dec { .. } => digits(bytes, 10).ok().map(Value::Int),
-        Form::Bytes(_) | Form::HexBytes { .. } => Some(bytes.to_vec().into()),
+        Form::HexBytes { .. } => super::token::hex_bytes(bytes).map(Value::from),
+        Form::Bytes(_) => Some(bytes.to_vec().into()),
         _ => None,
     }
 }
@@ -539,7 +554,7 @@ impl Context<'_> {
             };
             taking.starts.push(end);
             let bytes = input[start.min(end)..end].to_vec();
-            let found = meaning_of(&field.form, &bytes).map_or_else(String::new, |value| value.to_string());
+            let found = self.says(&field.form, &bytes);
             let _ = self.take(field, &bytes, &mut taking);
             let told = field.table.and_then(|table| match meaning_of(&field.form, &bytes)? {
                 Value::Int(code) => Some(self.tables[table].meaning(code)),

@@ -1,0 +1,171 @@
+//! The dialect engine against a hostile unit: whatever it answers, every operation ends
+//! by its deadline, and nothing panics.
+
+#![no_main]
+
+use std::cell::Cell;
+use std::rc::Rc;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::Duration;
+
+use libfuzzer_sys::fuzz_target;
+use vaka_boot::dialect::Talk;
+use vaka_boot::pace::Pace;
+use vaka_core::dialect::{Dialect, OperationName, Value};
+use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
+
+/// Every kind of carrier and of framing, with all that reads answers.
+const DIALECTS: [&str; 8] = [
+    include_str!("../../demo/sheets/dunlin.dialect.toml"),
+    include_str!("../../demo/sheets/auk.dialect.toml"),
+    include_str!("../../demo/sheets/fulmar.dialect.toml"),
+    include_str!("../../demo/sheets/skua.dialect.toml"),
+    include_str!("../../crates/vaka/src/dialects/serial.dialect.toml"),
+    include_str!("../../crates/vaka/src/dialects/pipes.dialect.toml"),
+    "dialect = 1\nname = 'c'\n[carrier]\nkind = 'pipes'\n[framing]\nkind = 'cobs'\n[geometry]\nchunk = 'size'\n[identify]\nsend = '1'\nreply = \"u8 size, bytes(size) x, bits16be(a:3, _:12, c:1), hex(4) h, dec d, '\\n', bytes rest\"\ntells = { a = 'fold(s = 0, b in x by 3: s * 31 + le(b) & 0xFFFF)' }\n[write]\nerases = true\ndo = \"each size of data { identify_again }\"\n[exchange.identify_again]\nreply = 'u8 n, bytes(n * n) _'\n[checksum]\nsend = '2'\nreply = 'i24be v'\nunit = 'v'\nimage = 'rounds(min(v, 9), a = 1: a * v)'\n[restart]\nsend = '3'",
+    "dialect = 1\nname = 'm'\n[carrier]\nkind = 'serial'\njunk = 9\n[framing]\nkind = 'markers'\nstart = \"x'02'\"\nend = \"x'03'\"\nescape = 16\n[geometry]\nchunk = 8\n[sync]\nsend = '1'\nreply = \"bytes(1) k, hexbytes(2) z if k == 'z', u8 s if k != 'z'\"\n[start]\ns = 1\n[table.t]\n0 = 'ok'\n1 = 'busy'\n[write]\nerases = true\nsend = '2'\nreply = 'u8 in t'\nrefused = [\"'e', dec n\", 'u8 = 9']\nbusy = 'u8 = 7'\n[read]\ndo = \"until s == 0 every s ms within 9 s { more }\"\nresult = 'fill(length, 0)'\n[exchange.more]\nsend = '3'\nreply = 'u8 s'\noptional = true\n[restart]\nsend = '4'",
+];
+
+#[derive(Clone, Default)]
+struct Fast(Arc<AtomicU64>);
+
+impl Clock for Fast {
+    fn now(&self) -> Duration {
+        Duration::from_micros(self.0.load(Ordering::Relaxed))
+    }
+
+    fn sleep(&self, time: Duration) {
+        self.0.fetch_add(u64::try_from(time.as_micros()).unwrap_or(1), Ordering::Relaxed);
+    }
+}
+
+/// Answers with what the input holds; then with nothing.
+struct Hostile {
+    bytes: Vec<u8>,
+    at: Rc<Cell<usize>>,
+    clock: Fast,
+    descriptor: Vec<u8>,
+}
+
+// One thread only.
+unsafe impl Send for Hostile {}
+
+impl Hostile {
+    fn next(&mut self, most: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        // Any transfer takes some time.
+        self.clock.sleep(Duration::from_micros(50));
+        let at = self.at.get();
+        let Some(head) = self.bytes.get(at).copied() else {
+            self.clock.sleep(timeout);
+            return Err(TransferError::Timeout);
+        };
+        self.at.set(at + 1);
+        match head {
+            0xFF => Err(TransferError::Stall),
+            0xFE => {
+                self.clock.sleep(timeout);
+                Err(TransferError::Timeout)
+            }
+            0xFD => Err(TransferError::Gone),
+            // The same again, for ever: a unit that never stops.
+            0xFC => {
+                self.at.set(at);
+                Ok(vec![self.bytes.get(at + 1).copied().unwrap_or(7); most.min(9)])
+            }
+            len => {
+                let from = at + 1;
+                let to = (from + usize::from(len)).min(self.bytes.len());
+                self.at.set(to);
+                Ok(self.bytes[from..to].iter().copied().take(most).collect())
+            }
+        }
+    }
+}
+
+impl UsbDevice for Hostile {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        match (setup.kind, setup.request, setup.value >> 8) {
+            (0x80, 6, 1) => Ok(vec![18, 1, 0, 2, 0, 0, 0, 64, 9, 18, 1, 0, 0, 1, 0, 0, 0, 1]),
+            (0x80, 6, 2) => Ok(self.descriptor[..self.descriptor.len().min(usize::from(length))].to_vec()),
+            (0x80, 6, _) => Err(TransferError::Stall),
+            _ => self.next(usize::from(length), timeout),
+        }
+    }
+
+    fn control_out(&mut self, _: Setup, _: &[u8], _: Duration) -> Result<(), TransferError> {
+        self.clock.sleep(Duration::from_micros(50));
+        Ok(())
+    }
+
+    fn claim(&mut self, _: u8, _: u8) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn pipe_in(&mut self, _: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.next(length, timeout)
+    }
+
+    fn pipe_out(&mut self, _: Pipe, _: &[u8], _: Duration) -> Result<(), TransferError> {
+        self.clock.sleep(Duration::from_micros(50));
+        Ok(())
+    }
+
+    fn clear_halt(&mut self, _: Pipe) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        self.clock.sleep(within);
+        false
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        Ok(())
+    }
+}
+
+/// One interface of each class that a carrier looks for.
+fn descriptor() -> Vec<u8> {
+    let mut bytes = vec![9, 2, 0, 0, 4, 1, 0, 0x80, 50];
+    for (number, class) in [[3, 0, 0], [2, 2, 0], [0x0A, 0, 0], [0xFE, 1, 2]].iter().enumerate() {
+        bytes.extend([9, 4, number as u8, 0, 2, class[0], class[1], class[2], 0]);
+        match class[0] {
+            0xFE => bytes.extend([9, 0x21, 7, 0, 0, 0, 1, 0x10, 1]),
+            3 => bytes.extend([7, 5, 0x81, 3, 64, 0, 1, 7, 5, 0x01, 3, 64, 0, 1]),
+            0x0A => bytes.extend([7, 5, 0x82, 2, 64, 0, 0, 7, 5, 0x02, 2, 64, 0, 0]),
+            _ => {}
+        }
+    }
+    let total = (bytes.len() as u16).to_le_bytes();
+    bytes[2..4].copy_from_slice(&total);
+    bytes
+}
+
+fuzz_target!(|bytes: &[u8]| {
+    let Some((which, bytes)) = bytes.split_first() else { return };
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let text = DIALECTS[usize::from(*which) % DIALECTS.len()];
+    let dialect = Arc::new(Dialect::parse("f", text, &nothing).unwrap_or_else(|errors| panic!("{errors}")));
+    let clock = Fast::default();
+    let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
+    let mut pace = Pace::new(&clock, &mut quiet, &never);
+    let device = Hostile { bytes: bytes.to_vec(), at: Rc::default(), clock: clock.clone(), descriptor: descriptor() };
+    let Ok(mut talk) = Talk::open(Box::new(device), dialect.clone(), None, &mut pace) else { return };
+    let names = dialect.given();
+    talk.give(vec![(names.origin, Value::Int(0)), (names.region_start, Value::Int(0)), (names.region_size, Value::Int(4096))]);
+    for name in OperationName::ALL {
+        let began = clock.now();
+        let given = vec![
+            (names.address, Value::Int(256)),
+            (names.length, Value::Int(16)),
+            (names.data, vec![7; 16].into()),
+            (names.index, Value::Int(1)),
+            (names.chunks, Value::Int(3)),
+            (names.last, Value::Int(0)),
+        ];
+        let _ = talk.run(name, given, &mut pace);
+        // The longest deadline of an operation, and what one last exchange may add.
+        assert!(clock.now() - began < Duration::from_secs(400), "{name:?} of {} took {:?}", dialect.name, clock.now() - began);
+    }
+});
