@@ -179,9 +179,15 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
 /// all of them if it tells nothing.
 pub(super) fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
     let may_fit = |sheet: &&Sheet| {
-        let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
-        let options = ReadOptions { at: request.options.at.or(at), ..request.options };
-        let Ok(image) = image::read_for(request.file, options, &sheet.families()) else { return false };
+        let read = |options| image::read_for(request.file, options, &sheet.families());
+        let placed = match read(request.options) {
+            Err(ReadError::NoAddress) => {
+                let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
+                read(ReadOptions { at, ..request.options })
+            }
+            other => other,
+        };
+        let Ok(image) = placed else { return false };
         variants_for(sheet, &image).iter().any(|choice| choice.against.is_none())
     };
     let fitting: Vec<&Sheet> = sheets.iter().filter(may_fit).collect();

@@ -26,11 +26,15 @@ use crate::problem::Problem;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-const SCENES: [(&str, &str); 4] = [
+const SCENES: [(&str, &str); 8] = [
     ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
     ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
     ("petrel", "a wave buoy logger that shows up as a UF2 disk and tells which of two boards it is"),
     ("shag", "a shore display with two parts: a disk that takes a HEX file and says what became of it"),
+    ("dunlin", "a salinity probe whose own loader listens only for a moment after it is plugged in"),
+    ("auk", "a harbour light with a HID bootloader of its maker's own, described in a dialect"),
+    ("fulmar", "a met mast that is asked on its serial port; and a file for another start address"),
+    ("skua", "a gateway whose damaged bridge chip shows nothing at all, and is brought back"),
 ];
 
 const TERN_SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
@@ -68,6 +72,10 @@ pub fn run(args: &Demo) -> Outcome {
         "gannet" => gannet_scene(),
         "petrel" => petrel_scene(),
         "shag" => shag_scene(),
+        "dunlin" => dunlin_scene(),
+        "auk" => auk_scene(),
+        "fulmar" => fulmar_scene(),
+        "skua" => skua_scene(),
         other => {
             let failure = Failure::new(Code::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
@@ -196,6 +204,130 @@ fn shag_scene() -> Outcome {
     say("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
     show.run("update shag-display-3.1.0.hex --unattended", Code::Done)?;
     show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
+    Ok(Code::Done)
+}
+
+/// A demo file, as it was made.
+macro_rules! demo_file {
+    ($name:literal) => {
+        include_bytes!(concat!("../../../../demo/", $name))
+    };
+}
+
+const DUNLIN_BIN: &[u8] = demo_file!("firmware/out/dunlin-1.1.0.bin");
+const AUK_BIN: &[u8] = demo_file!("firmware/out/auk-2.1.0.bin");
+const FULMAR_BIN: &[u8] = demo_file!("firmware/out/fulmar-4.2.0.bin");
+const SKUA_BIN: &[u8] = demo_file!("firmware/out/skua-bridge-1.7.0.bin");
+
+const DUNLIN: &str = r#"
+[[unit]]
+product = "dunlin"
+port = "1-1"
+serial = "N-00301"
+mode = "unplugged"
+hands = [{ after_ms = 2500, what = "plug" }]
+"#;
+
+fn dunlin_scene() -> Outcome {
+    let show = Show::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
+    show.file("sheets/dunlin.toml", demo_file!("sheets/dunlin.toml"))?;
+    show.file("sheets/dunlin.dialect.toml", demo_file!("sheets/dunlin.dialect.toml"))?;
+    show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
+
+    say("The Dunlin, a salinity probe, has a loader of its maker's own: seven vendor requests, described in a file.");
+    show.run("dialect show sheets/dunlin.dialect.toml", Code::Done)?;
+
+    say("It listens for 9 s after it is plugged in, then starts the application: the tool has to wait before.");
+    say("Nothing can be read; the unit adds up its own pages:");
+    show.run("update dunlin-1.1.0.hex --unattended", Code::Done)?;
+    show.truth("after the update", "the 1.1.0 that the linker made")?;
+    Ok(Code::Done)
+}
+
+const AUK: &str = r#"
+[[unit]]
+product = "auk"
+port = "1-1"
+serial = "A-00044"
+"#;
+
+fn auk_scene() -> Outcome {
+    const BASE: u32 = 0x0D00_0000;
+    let kept = [BASE..BASE + 0x2000, BASE + 0xD000..BASE + 0x1_0000];
+    let show = Show::new(AUK, BASE + 0x2000, AUK_BIN, kept)?;
+    show.file("sheets/auk.toml", demo_file!("sheets/auk.toml"))?;
+    show.file("sheets/auk.dialect.toml", demo_file!("sheets/auk.dialect.toml"))?;
+    show.file("sheets/auk-call.dialect.toml", demo_file!("sheets/auk-call.dialect.toml"))?;
+    show.file("auk-2.1.0.hex", demo_file!("firmware/out/auk-2.1.0.hex"))?;
+
+    say("The Auk, a harbour light, leaves its application when it gets a feature report; its bootloader takes");
+    say("HID reports with a tag and a check byte. Nobody programmed that: two dialects describe it.");
+    show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", Code::Done)?;
+    show.run("update auk-2.1.0.hex --unattended --trace run.trace", Code::Done)?;
+    show.truth("after the update", "the 2.1.0 that the linker made")?;
+
+    say("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
+    show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", Code::Done)?;
+    show.run("dialect rehearse sheets/auk.dialect.toml run.trace", Code::Done)?;
+    Ok(Code::Done)
+}
+
+const FULMAR: &str = r#"
+[[unit]]
+product = "fulmar"
+port = "1-1"
+serial = "F-00019"
+"#;
+
+fn fulmar_scene() -> Outcome {
+    const BASE: u32 = 0x0600_0000;
+    let kept = [BASE..BASE + 0x3000, BASE + 0x1_7000..BASE + 0x1_8000];
+    let show = Show::new(FULMAR, BASE + 0x3000, FULMAR_BIN, kept)?;
+    show.file("sheets/fulmar.toml", demo_file!("sheets/fulmar.toml"))?;
+    show.file("sheets/fulmar.dialect.toml", demo_file!("sheets/fulmar.dialect.toml"))?;
+    show.file("sheets/fulmar-call.dialect.toml", demo_file!("sheets/fulmar-call.dialect.toml"))?;
+    show.file("fulmar-4.2.0.bin", FULMAR_BIN)?;
+    show.file("fulmar-4.2.0-at-0.bin", demo_file!("firmware/out/fulmar-4.2.0-at-0.bin"))?;
+
+    say("The Fulmar, a met mast, has its application behind a bootloader of 12 KiB. A build that forgot that");
+    say("has the right name, the right board word and a good CRC, and would not start:");
+    show.run("update fulmar-4.2.0-at-0.bin --unattended", Code::Refused)?;
+
+    say("The right one. The application is asked on its serial port to leave for the bootloader:");
+    show.run("update fulmar-4.2.0.bin --unattended", Code::Done)?;
+    show.truth("after the update", "the 4.2.0 that the linker made")?;
+    Ok(Code::Done)
+}
+
+const SKUA: &str = r#"
+[[unit]]
+product = "skua"
+port = "1-1"
+serial = "K-00008"
+mode = "damaged"
+hands = [
+    { after_ms = 7000, what = "pull" },
+    { after_ms = 7000, what = "hold BRIDGE" },
+    { after_ms = 7500, what = "plug" },
+    { after_ms = 8500, what = "release BRIDGE" },
+]
+"#;
+
+fn skua_scene() -> Outcome {
+    const BASE: u32 = 0x0900_0000;
+    let kept = [BASE..BASE + 0x1000, BASE + 0x7800..BASE + 0x8000];
+    let show = Show::new(SKUA, BASE + 0x1000, SKUA_BIN, kept)?;
+    show.file("sheets/skua.toml", demo_file!("sheets/skua.toml"))?;
+    show.file("sheets/skua.dialect.toml", demo_file!("sheets/skua.dialect.toml"))?;
+    show.file("skua-bridge-1.7.0.hex", demo_file!("firmware/out/skua-bridge-1.7.0.hex"))?;
+
+    say("The Skua is a gateway; a bridge chip does its USB. This one's firmware is damaged: it has power, and");
+    say("nothing shows on the bus.");
+    show.run("survey", Code::Done)?;
+
+    say("The tool waits, and says how the chip's own boot mode is forced. After some seconds somebody does it:");
+    show.run("update skua-bridge-1.7.0.hex --unattended", Code::Done)?;
+    show.truth("after the update", "the 1.7.0 that the linker made")?;
     Ok(Code::Done)
 }
 

@@ -32,7 +32,11 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
     for file in files {
         let name = file.display().to_string();
         let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error));
-        match read.and_then(|text| Ok(Sheet::parse(&name, &text)?)) {
+        let parsed = read.and_then(|text| {
+            let dialects = setting::dialects_beside(file)?;
+            Ok(Sheet::parse_with(&name, &text, &dialects)?)
+        });
+        match parsed {
             Ok(sheet) => {
                 let variants: Vec<&str> = sheet.variants.iter().map(|variant| variant.id.as_str()).collect();
                 say(&format!("{name}: a sound sheet of {}, variants {}", sheet.product.name, variants.join(", ")));
