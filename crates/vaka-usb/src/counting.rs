@@ -66,6 +66,10 @@ impl UsbDevice for Counting {
         self.device.clear_halt(pipe)
     }
 
+    fn takes_notes(&self) -> bool {
+        self.device.takes_notes()
+    }
+
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         self.device.note(dialect, operation, given);
     }

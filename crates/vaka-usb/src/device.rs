@@ -158,6 +158,11 @@ pub trait UsbDevice: Send {
         Err(TransferError::Impossible(NO_PIPES))
     }
 
+    /// Whether somebody records what the transfers are for.
+    fn takes_notes(&self) -> bool {
+        false
+    }
+
     /// Says what the transfers that follow are for, to whoever records them: an
     /// operation of a dialect, and what it was given.
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {

@@ -222,6 +222,10 @@ impl UsbDevice for Traced {
         self.act(&format!("clear-halt {:02x}", pipe.address), done)
     }
 
+    fn takes_notes(&self) -> bool {
+        true
+    }
+
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         self.sink.take(&Record::Operation { device: self.number, dialect, name: operation, given });
     }

@@ -140,10 +140,8 @@ impl Talk {
 
     /// Gives names values that all operations know from then on.
     pub fn give(&mut self, given: Vec<(Name, Value)>) {
-        let told: Vec<(String, String)> =
-            given.iter().map(|(key, value)| (self.dialect().name_text(*key).to_owned(), written(value))).collect();
         let dialect = self.dialect().clone();
-        self.wire.note(&dialect.name, GIVEN, &told);
+        self.wire.note(&dialect, GIVEN, &given);
         for (key, value) in given {
             self.memory.set(key, Some(value));
         }
@@ -189,9 +187,7 @@ impl Talk {
     ) -> Result<bool, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(name) else { return Ok(false) };
-        let told: Vec<(String, String)> =
-            given.iter().map(|(key, value)| (dialect.name_text(*key).to_owned(), written(value))).collect();
-        self.wire.note(&dialect.name, name.word(), &told);
+        self.wire.note(&dialect, name.word(), &given);
         for (key, value) in given {
             self.memory.set(key, Some(value));
         }
@@ -760,13 +756,5 @@ fn frame_event(trouble: &Trouble) -> Event {
         exchange: trouble.exchange.clone(),
         words: text::tame(&trouble.words),
         fields: trouble.fields.iter().map(field).collect(),
-    }
-}
-
-fn written(value: &Value) -> String {
-    match value {
-        Value::Int(number) => number.to_string(),
-        Value::Bytes(bytes) => text::hex(bytes),
-        Value::Truth(truth) => truth.to_string(),
     }
 }

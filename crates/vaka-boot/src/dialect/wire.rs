@@ -3,8 +3,10 @@
 use std::time::Duration;
 
 use vaka_core::dialect::{
-    Carrier, Dialect, Exchange, FieldView, LineSetting, Memory, Recipient, Report, RequestForm, Trouble, Via,
+    Carrier, Dialect, Exchange, FieldView, LineSetting, Memory, Name, Recipient, Report, RequestForm, Trouble, Value,
+    Via,
 };
+use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::descriptor::{Configuration, Interface};
@@ -154,8 +156,12 @@ impl Wire {
     }
 
     /// Notes in a trace what is about to be done.
-    pub(super) fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
-        self.device().note(dialect, operation, given);
+    pub(super) fn note(&mut self, dialect: &Dialect, operation: &str, given: &[(Name, Value)]) {
+        if self.device().takes_notes() {
+            let told = |(name, value): &(Name, Value)| (dialect.name_text(*name).to_owned(), written(value));
+            let told: Vec<(String, String)> = given.iter().map(told).collect();
+            self.device().note(&dialect.name, operation, &told);
+        }
     }
 
     fn device(&mut self) -> &mut dyn UsbDevice {
@@ -297,6 +303,15 @@ impl Wire {
         for pipe in pipes.into_iter().flatten() {
             let _ = device.clear_halt(pipe);
         }
+    }
+}
+
+/// A value as it stands in a record.
+fn written(value: &Value) -> String {
+    match value {
+        Value::Int(number) => number.to_string(),
+        Value::Bytes(bytes) => text::hex(bytes),
+        Value::Truth(truth) => truth.to_string(),
     }
 }
 

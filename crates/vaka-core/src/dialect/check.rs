@@ -351,7 +351,7 @@ impl Checker<'_> {
                 known[usize::from(name.0)] = Some(value.clone());
             }
             let nth = self.names.number(NTH);
-            let context = super::frame::Context { values: &known, names: &self.names, tables: &[], nth };
+            let context = super::frame::Context { values: &known, names: &self.names, tables: &[], nth, body: None };
             match context.value(&expression) {
                 Ok(Value::Truth(_)) => self.wrong(&value.span(), "a value is a number or bytes"),
                 Ok(value) => values.push((name, value, is_constant)),

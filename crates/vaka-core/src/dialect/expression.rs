@@ -185,6 +185,19 @@ impl Integer {
         Some(bytes)
     }
 
+    /// Adds the bytes of a number; false if it does not fit.
+    pub(super) fn emit_to(self, number: i128, out: &mut Vec<u8>) -> bool {
+        if !self.holds(number) {
+            return false;
+        }
+        let all = number.to_le_bytes();
+        match self.big {
+            true => out.extend(all[..self.bytes].iter().rev()),
+            false => out.extend_from_slice(&all[..self.bytes]),
+        }
+        true
+    }
+
     /// The number in exactly so many bytes.
     pub(super) fn read(self, bytes: &[u8]) -> i128 {
         let shift = |number: i128, byte: &u8| number << 8 | i128::from(*byte);
@@ -874,6 +887,7 @@ pub(super) struct Evaluation<'a> {
     pub(super) values: &'a [Option<Value>],
     pub(super) parts: Option<&'a dyn Parts>,
     locals: Vec<(Name, Value)>,
+    extra: Option<(Name, &'a Value)>,
     nth: Name,
     budget: u64,
 }
@@ -886,7 +900,13 @@ fn wrong<T>(words: impl Into<String>) -> Evaluated<T> {
 
 impl<'a> Evaluation<'a> {
     pub(super) fn new(values: &'a [Option<Value>], nth: Name, parts: Option<&'a dyn Parts>) -> Self {
-        Self { values, parts, locals: Vec::new(), nth, budget: BUDGET }
+        Self { values, parts, locals: Vec::new(), extra: None, nth, budget: BUDGET }
+    }
+
+    /// The same with one more name.
+    pub(super) fn with_name(mut self, name: Name, value: &'a Value) -> Self {
+        self.extra = Some((name, value));
+        self
     }
 
     pub(super) fn int(&mut self, of: &Expression) -> Evaluated<i128> {
@@ -926,6 +946,9 @@ impl<'a> Evaluation<'a> {
 
     fn name(&self, name: Name) -> Evaluated<Value> {
         if let Some((_, value)) = self.locals.iter().rev().find(|(local, _)| *local == name) {
+            return Ok(value.clone());
+        }
+        if let Some((_, value)) = self.extra.filter(|(extra, _)| *extra == name) {
             return Ok(value.clone());
         }
         if let Some(value) = self.parts.and_then(|parts| parts.value(name)) {

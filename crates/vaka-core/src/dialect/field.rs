@@ -19,6 +19,8 @@ pub(super) struct Field {
     pub(super) table: Option<usize>,
     /// Whether it is there at all.
     pub(super) only_if: Option<Expression>,
+    /// Its bytes, where nobody has to work them out and it has no name.
+    pub(super) constant: Option<Vec<u8>>,
     /// How it was written, for tables and messages.
     pub(super) text: String,
     pub(super) at: usize,
@@ -135,7 +137,7 @@ impl Reader<'_> {
             self.words.take();
             let value = Some(Expression { node: Node::Value(value), at });
             let only_if = self.condition()?;
-            return Ok(Field { form, name: None, value, table: None, only_if, text: String::new(), at });
+            return Ok(Field { form, name: None, value, table: None, only_if, constant: None, text: String::new(), at });
         }
         let form = self.form(way, tables)?;
         let name = self.field_name()?;
@@ -154,7 +156,7 @@ impl Reader<'_> {
         if name.is_none() && value.is_none() && table.is_none() && !is_padding && !has_parts {
             return Err(Problem::new(at, "name it to keep it, or write _ if it may be anything"));
         }
-        Ok(Field { form, name: named, value, table, only_if, text: String::new(), at })
+        Ok(Field { form, name: named, value, table, only_if, constant: None, text: String::new(), at })
     }
 
     /// `Some(None)` for `_`.
@@ -282,6 +284,10 @@ fn describe(fields: &mut [Field], file: &str) {
         let words = rest[..end].lines().map(|line| line.split('#').next().unwrap_or_default().trim());
         let text = words.collect::<Vec<_>>().join(" ");
         fields[index].text = text.trim_end_matches([',', ' ']).to_owned();
+        let field = &fields[index];
+        let is_plain = field.name.is_none() && field.table.is_none() && field.only_if.is_none();
+        let is_whole = matches!(field.form, Form::Integer(_) | Form::Bytes(None));
+        fields[index].constant = if is_plain && is_whole { field.literal() } else { None };
     }
 }
 
@@ -373,7 +379,7 @@ impl Field {
     /// Whatever comes.
     pub(super) fn anything(at: usize) -> Self {
         let (form, text) = (Form::Bytes(None), "bytes _".to_owned());
-        Self { form, name: None, value: None, table: None, only_if: None, text, at }
+        Self { form, name: None, value: None, table: None, only_if: None, constant: None, text, at }
     }
 
     /// Whether it holds nothing but what a name has.

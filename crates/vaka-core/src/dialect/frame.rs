@@ -10,6 +10,8 @@ pub(super) struct Context<'a> {
     pub(super) names: &'a Names,
     pub(super) tables: &'a [Table],
     pub(super) nth: Name,
+    /// One name more than the session has: what is inside an envelope.
+    pub(super) body: Option<(Name, &'a Value)>,
 }
 
 /// One field as it went over the wire.
@@ -68,6 +70,41 @@ impl Parts for Making<'_> {
     }
 }
 
+/// A frame that is made from its beginning on.
+struct SoFar<'a> {
+    fields: &'a [Field],
+    bytes: Vec<u8>,
+    /// Where each field begins that is made or being made.
+    starts: Vec<usize>,
+    values: Vec<(Name, Value)>,
+}
+
+impl Parts for SoFar<'_> {
+    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+        match part {
+            Part::Above => Some(self.bytes.clone()),
+            Part::Below => None,
+            Part::Fields(from, to) => {
+                let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
+                let (start, end) = (*self.starts.get(index(from)?)?, *self.starts.get(index(to)? + 1)?);
+                self.bytes.get(start..end).map(<[u8]>::to_vec)
+            }
+        }
+    }
+
+    fn length(&self, part: Part) -> Option<usize> {
+        match part {
+            Part::Above => Some(self.bytes.len()),
+            Part::Below => self.fields.get(self.starts.len()..)?.iter().map(Field::fixed_len).sum(),
+            Part::Fields(..) => self.bytes(part).map(|bytes| bytes.len()),
+        }
+    }
+
+    fn value(&self, name: Name) -> Option<Value> {
+        self.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone())
+    }
+}
+
 impl Context<'_> {
     fn words(&self, fault: Fault) -> String {
         match fault {
@@ -78,7 +115,11 @@ impl Context<'_> {
     }
 
     fn evaluation<'s>(&'s self, parts: Option<&'s dyn Parts>) -> Evaluation<'s> {
-        Evaluation::new(self.values, self.nth, parts)
+        let evaluation = Evaluation::new(self.values, self.nth, parts);
+        match self.body {
+            Some((name, value)) => evaluation.with_name(name, value),
+            None => evaluation,
+        }
     }
 
     pub(super) fn int(&self, of: &Expression) -> Result<i128, String> {
@@ -99,7 +140,29 @@ impl Context<'_> {
 
     /// Makes a frame.
     pub(super) fn emit(&self, fields: &[Field]) -> Result<Vec<u8>, String> {
-        Ok(self.emit_parts(fields)?.concat())
+        // Most frames need nothing that stands further down.
+        match self.emit_straight(fields) {
+            Some(frame) => Ok(frame),
+            None => Ok(self.emit_parts(fields)?.concat()),
+        }
+    }
+
+    /// Makes a frame from its beginning to its end; `None` if that is not the way.
+    fn emit_straight(&self, fields: &[Field]) -> Option<Vec<u8>> {
+        let mut so_far = SoFar { fields, bytes: Vec::with_capacity(64), starts: Vec::with_capacity(fields.len() + 1), values: Vec::new() };
+        let mut made = Vec::new();
+        for field in fields {
+            so_far.starts.push(so_far.bytes.len());
+            if let Some(constant) = &field.constant {
+                so_far.bytes.extend_from_slice(constant);
+                continue;
+            }
+            made.clear();
+            let value = self.emit_field(field, &so_far, &mut made).ok()?;
+            so_far.bytes.extend_from_slice(&made);
+            so_far.values.extend(value);
+        }
+        Some(so_far.bytes)
     }
 
     /// The same, field by field.
@@ -113,8 +176,9 @@ impl Context<'_> {
                     continue;
                 }
                 making.at = index;
-                match self.emit_field(field, &making) {
-                    Ok((bytes, values)) => {
+                let mut bytes = Vec::new();
+                match self.emit_field(field, &making, &mut bytes) {
+                    Ok(values) => {
                         making.made[index] = Some(bytes);
                         making.values.extend(values);
                         progress = true;
@@ -135,24 +199,23 @@ impl Context<'_> {
         }
     }
 
-    #[allow(clippy::type_complexity)] // the bytes, and what they are called
-    fn emit_field(&self, field: &Field, making: &Making<'_>) -> Result<(Vec<u8>, Vec<(Name, Value)>), Fault> {
+    /// Adds a field's bytes; gives back what they are called.
+    fn emit_field(&self, field: &Field, making: &dyn Parts, out: &mut Vec<u8>) -> Result<Vec<(Name, Value)>, Fault> {
         let mut evaluation = self.evaluation(Some(making));
         if let Some(condition) = &field.only_if
             && !evaluation.truth(condition)?
         {
-            return Ok((Vec::new(), Vec::new()));
+            return Ok(Vec::new());
         }
         let mut values = Vec::new();
         let value = field.value.as_ref();
         let wrong = |words: String| Err(Fault::Words(words));
-        let bytes = match &field.form {
+        match &field.form {
             Form::Integer(form) => {
                 let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
                 values.extend(field.name.map(|name| (name, Value::Int(number))));
-                match form.emit(number) {
-                    Some(bytes) => bytes,
-                    None => return wrong(format!("{number} (0x{number:X}) does not fit {form}")),
+                if !form.emit_to(number, out) {
+                    return wrong(format!("{number} (0x{number:X}) does not fit {form}"));
                 }
             }
             Form::Bits(form, parts) => {
@@ -165,8 +228,7 @@ impl Context<'_> {
                     number = number << part.bits | bits;
                     values.extend(part.name.map(|name| (name, Value::Int(bits))));
                 }
-                let form = Integer { signed: false, ..*form };
-                form.emit(number).unwrap_or_default()
+                Integer { signed: false, ..*form }.emit_to(number, out);
             }
             Form::Bytes(size) | Form::HexBytes { bytes: size, .. } => {
                 let bytes = evaluation.bytes(value.ok_or(Fault::NotYet)?)?;
@@ -178,9 +240,9 @@ impl Context<'_> {
                 }
                 values.extend(field.name.map(|name| (name, Value::Bytes(bytes.clone()))));
                 match field.form {
-                    Form::HexBytes { lower: true, .. } => crate::text::hex(&bytes).into_bytes(),
-                    Form::HexBytes { .. } => crate::text::hex(&bytes).to_uppercase().into_bytes(),
-                    _ => bytes.to_vec(),
+                    Form::HexBytes { lower: true, .. } => out.extend(crate::text::hex(&bytes).into_bytes()),
+                    Form::HexBytes { .. } => out.extend(crate::text::hex(&bytes).to_uppercase().into_bytes()),
+                    _ => out.extend_from_slice(&bytes),
                 }
             }
             Form::Hex { digits, .. } | Form::Dec { digits } => {
@@ -196,14 +258,12 @@ impl Context<'_> {
                 if number < 0 || width.is_some_and(|width| text.len() > width) {
                     return wrong(format!("{number} does not fit so many digits"));
                 }
-                text.into_bytes()
+                out.extend(text.into_bytes());
             }
             Form::Pad(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                vec![
-                    u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
-                    evaluation.size(size)?
-                ]
+                let with = u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
+                out.resize(out.len() + evaluation.size(size)?, with);
             }
             Form::PadTo(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
@@ -212,12 +272,12 @@ impl Context<'_> {
                 let above = making.length(Part::Above).ok_or(Fault::NotYet)?;
                 let below = making.length(Part::Below).ok_or(Fault::NotYet)?;
                 match wanted.checked_sub(above + below) {
-                    Some(left) => vec![with; left],
+                    Some(left) => out.resize(out.len() + left, with),
                     None => return wrong(format!("the frame has more than {wanted} bytes without any padding")),
                 }
             }
-        };
-        Ok((bytes, values))
+        }
+        Ok(values)
     }
 
     /// What a field's bytes say, for a person.
@@ -477,6 +537,9 @@ impl Context<'_> {
 
     /// Takes what a field says. `Err(None)`: that can be told only later.
     fn take(&self, field: &Field, bytes: &[u8], taking: &mut Taking<'_>) -> Result<Option<Meaning>, Option<String>> {
+        if field.constant.as_ref().is_some_and(|constant| constant[..] == *bytes) {
+            return Ok(None);
+        }
         let mut meaning = None;
         let value = match &field.form {
             Form::Pad(_) | Form::PadTo(_) => return Ok(None),

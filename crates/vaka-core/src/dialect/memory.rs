@@ -60,7 +60,7 @@ impl Memory {
 
     fn context(&self) -> Context<'_> {
         let Dialect { names, tables, nth, .. } = &*self.dialect;
-        Context { values: &self.values, names, tables, nth: *nth }
+        Context { values: &self.values, names, tables, nth: *nth, body: None }
     }
 
     /// Gives a name a value; gives back what it had.
@@ -145,13 +145,7 @@ impl Memory {
     }
 
     fn enveloped(&self, envelope: &[Field], name: Name, body: Vec<u8>) -> Result<Vec<u8>, String> {
-        self.with_body(name, body).context().emit(envelope)
-    }
-
-    fn with_body(&self, name: Name, body: Vec<u8>) -> Self {
-        let mut with = self.clone();
-        with.set(name, Some(body.into()));
-        with
+        Context { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
     }
 
     /// The frame that is sent, field by field.
@@ -160,8 +154,9 @@ impl Memory {
         let inner = self.context().view_sent(fields);
         match (&self.dialect.envelope.send, self.dialect.envelope.body) {
             (Some(envelope), Some(name)) if !exchange.bare => {
-                let body = inner.iter().flat_map(|view| view.bytes.clone()).collect();
-                self.unfolded(envelope, name, self.with_body(name, body).context().view_sent(envelope), inner)
+                let body: Value = inner.iter().flat_map(|view| view.bytes.clone()).collect::<Vec<_>>().into();
+                let outer = Context { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
+                self.unfolded(envelope, name, outer, inner)
             }
             _ => inner,
         }
@@ -205,15 +200,16 @@ impl Memory {
         }
         let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
         let Some(Value::Bytes(body)) = body else { return Answer::More(1) };
-        let before = self.values.clone();
-        self.keep(found.values.iter().filter(|(known, _)| *known != name).cloned());
+        let around = found.values.iter().filter(|(known, _)| *known != name);
+        let before: Vec<(Name, Option<Value>)> =
+            around.map(|(known, value)| (*known, self.set(*known, Some(value.clone())))).collect();
         let answer = match self.inner_answer(exchange, &body, true, padded) {
             Answer::Done(_) => Answer::Done(found.used),
             Answer::Busy(_) => Answer::Busy(found.used),
             other => other,
         };
         if matches!(answer, Answer::Differs(_)) {
-            self.values = before;
+            before.into_iter().rev().for_each(|(known, value)| drop(self.set(known, value)));
         }
         answer
     }
