@@ -266,6 +266,25 @@ impl NativeDevice {
         Ok(done.buffer.into_vec())
     }
 
+    /// A program that has the port or the raw device of an interface open, which the
+    /// system's driver made of it: taking the interface would cut it off.
+    fn user(&self, interface: u8) -> Option<String> {
+        let folder = format!("{DEVICES}/{}:1.{interface}", port_of(&self.found));
+        let names = |folder: &Path| -> Vec<String> {
+            let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
+            entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect()
+        };
+        let folder = Path::new(&folder);
+        let mut nodes = names(&folder.join("tty"));
+        for below in names(folder) {
+            nodes.extend(names(&folder.join(below).join("hidraw")));
+        }
+        nodes.into_iter().find_map(|node| {
+            let node = format!("/dev/{node}");
+            program_with(&node).map(|program| format!(" ({program}, which has {node} open)"))
+        })
+    }
+
     /// Who holds an interface, as far as the system tells.
     fn holder(&self, interface: u8) -> String {
         let path = format!("{DEVICES}/{0}:1.{interface}/driver", port_of(&self.found));
@@ -351,6 +370,9 @@ impl UsbDevice for NativeDevice {
         let at = match claimed {
             Some(at) => at,
             None => {
+                if let Some(user) = self.user(interface) {
+                    return Err(TransferError::Held(user));
+                }
                 let claimed = self.device.detach_and_claim_interface(interface).wait();
                 self.claimed.push(claimed.map_err(|error| match error.kind() {
                     ErrorKind::Busy => TransferError::Held(self.holder(interface)),

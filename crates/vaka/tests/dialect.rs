@@ -34,7 +34,14 @@ const CASES: [Case; 4] = [
     Case { name: "dunlin", unit: dunlin, booted: true, file: "dunlin-1.1.0", offset: 0x1C00, check: "device-checked" },
     Case { name: "auk", unit: auk, booted: false, file: "auk-2.1.0", offset: 0x2000, check: "read-back" },
     Case { name: "fulmar", unit: fulmar, booted: false, file: "fulmar-4.2.0", offset: 0x3000, check: "read-back" },
-    Case { name: "skua-bridge", unit: skua, booted: true, file: "skua-bridge-1.7.0", offset: 0x1000, check: "read-back" },
+    Case {
+        name: "skua-bridge",
+        unit: skua,
+        booted: true,
+        file: "skua-bridge-1.7.0",
+        offset: 0x1000,
+        check: "read-back",
+    },
 ];
 
 impl Case {
@@ -118,7 +125,10 @@ fn a_short_window_is_waited_for() {
     let file = firmware("dunlin-1.1.0.hex");
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--wait", "20s"]));
     let line = running.wait_for("Waiting for");
-    assert!(line.contains("Dunlin salinity probe: if it is already connected, pull it first, then connect it ("), "{line}");
+    assert!(
+        line.contains("Dunlin salinity probe: if it is already connected, pull it first, then connect it ("),
+        "{line}"
+    );
     assert!(lock(&bench.world).hand("1-1", &Hand::Plug));
     running.end().expect(0, &["device-checked", "confirmed"]);
     CASES[0].assert_updated(&before, &bench.memory("1-1"));
@@ -168,15 +178,18 @@ fn a_recorded_run_tests_a_dialect_at_the_desk() {
         bench.update(&file, &["--trace", "run.trace", "--unattended"]).expect(0, &[]);
         let dialect = root().join(format!("demo/sheets/{}.dialect.toml", case.name.trim_end_matches("-bridge")));
         let dialect = dialect.to_str().unwrap();
-        bench.run(&["dialect", "rehearse", dialect, "run.trace"]).expect(
-            0,
-            &["write", "as recorded", "The dialect sends what was recorded and understands what came."],
-        );
+        bench
+            .run(&["dialect", "rehearse", dialect, "run.trace"])
+            .expect(0, &["write", "as recorded", "The dialect sends what was recorded and understands what came."]);
         let shown = bench.run(&["dialect", "trace", dialect, "run.trace", "--operation", "identify"]);
         shown.expect(0, &["identify", "says"]);
         // Whatever is changed in what is sent or expected is found.
         let text = fs::read_to_string(dialect).unwrap();
-        for (from, to) in [("u8 in stat", "u16le in stat"), ("u32le address", "u32be address"), ("[write]", "[write]\ntotal = \"0 ms\"")] {
+        for (from, to) in [
+            ("u8 in stat", "u16le in stat"),
+            ("u32le address", "u32be address"),
+            ("[write]", "[write]\ntotal = \"0 ms\""),
+        ] {
             if !text.contains(from) {
                 continue;
             }
@@ -208,7 +221,9 @@ fn what_is_wrong_with_a_dialect_stands_with_line_and_column() {
     let line = slip[..slip.find("adress").unwrap()].matches('\n').count() + 1;
     bench.file("slip.dialect.toml", slip.as_bytes());
     let place = format!("slip.dialect.toml, line {line}, column ");
-    bench.run(&["dialect", "check", "slip.dialect.toml"]).expect(8, &[&place, "'adress' is not known here; known are: address"]);
+    bench
+        .run(&["dialect", "check", "slip.dialect.toml"])
+        .expect(8, &[&place, "'adress' is not known here; known are: address"]);
     let bare = text.split("[read]").next().unwrap().to_owned() + "[restart]\nsend = \"1\"\n";
     bench.file("bare.dialect.toml", bare.as_bytes());
     bench.run(&["dialect", "check", "bare.dialect.toml"]).expect(0, &["no way to verify"]);
@@ -275,7 +290,10 @@ fn nothing_takes_longer_than_it_may() {
     fs::copy(root().join("demo/sheets/auk-call.dialect.toml"), sheets.join("auk-call.dialect.toml")).unwrap();
     let text = fs::read_to_string(root().join("demo/sheets/auk.dialect.toml")).unwrap();
     // It waits for a report that the unit never sends.
-    let text = text.replace("do = \"wipe; how_far\"", "total = \"500 ms\"\ndo = \"wipe; until tag == 999 within 60 s { how_far }\"");
+    let text = text.replace(
+        "do = \"wipe; how_far\"",
+        "total = \"500 ms\"\ndo = \"wipe; until tag == 999 within 60 s { how_far }\"",
+    );
     fs::write(sheets.join("auk.dialect.toml"), text).unwrap();
     let file = firmware("auk-2.1.0.hex");
     let began = Instant::now();

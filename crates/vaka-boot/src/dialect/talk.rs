@@ -443,7 +443,8 @@ impl Talk {
             }
             None => REPLY_WITHIN,
         };
-        let until = (pace.now() + within).min(bounds.until.max(pace.now() + Duration::from_millis(1)));
+        let now = pace.now();
+        let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
         let frame = self.memory.request(exchange).map_err(|words| Failed::Final(self.fault(&exchange.name, words)))?;
         let wrapped = self.dialect().framing.wrap(frame);
         let wrapped = wrapped.map_err(|words| Failed::Final(self.fault(&exchange.name, words)))?;

@@ -434,7 +434,9 @@ fn send_report(
         return Err(SessionError::Dialect { exchange: exchange.name.clone(), words });
     }
     let id = exchange.report.or(*report);
-    let mut bytes: Vec<u8> = id.into_iter().chain(frame.iter().copied()).collect();
+    let mut bytes = Vec::with_capacity(length + 1);
+    bytes.extend(id);
+    bytes.extend_from_slice(frame);
     bytes.resize(length + usize::from(id.is_some()), *fill);
     let kind = match exchange.via {
         Some(Via::Report(kind)) => kind,

@@ -894,6 +894,23 @@ pub(super) struct Evaluation<'a> {
 
 type Evaluated<T> = Result<T, Fault>;
 
+/// Bytes, wherever they are.
+enum Held {
+    Own(Vec<u8>),
+    Shared(Arc<[u8]>),
+}
+
+impl std::ops::Deref for Held {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        match self {
+            Self::Own(bytes) => bytes,
+            Self::Shared(bytes) => bytes,
+        }
+    }
+}
+
 fn wrong<T>(words: impl Into<String>) -> Evaluated<T> {
     Err(Fault::Words(words.into()))
 }
@@ -910,6 +927,9 @@ impl<'a> Evaluation<'a> {
     }
 
     pub(super) fn int(&mut self, of: &Expression) -> Evaluated<i128> {
+        if let Node::Value(Value::Int(number)) = &of.node {
+            return Ok(*number);
+        }
         match self.value(of)? {
             Value::Int(number) => Ok(number),
             _ => wrong("it is no number"),
@@ -920,6 +940,14 @@ impl<'a> Evaluation<'a> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
             _ => wrong("these are no bytes"),
+        }
+    }
+
+    /// Bytes that are only looked at.
+    fn held(&mut self, of: &Expression) -> Evaluated<Held> {
+        match &of.node {
+            Node::Part(part) => self.parts.and_then(|parts| parts.bytes(*part)).map(Held::Own).ok_or(Fault::NotYet),
+            _ => self.bytes(of).map(Held::Shared),
         }
     }
 
@@ -939,6 +967,7 @@ impl<'a> Evaluation<'a> {
         }
     }
 
+    #[inline]
     fn spend(&mut self, steps: u64) -> Evaluated<()> {
         self.budget = self.budget.checked_sub(steps).ok_or_else(|| Fault::Words("it takes too many steps".into()))?;
         Ok(())
@@ -1094,7 +1123,7 @@ impl<'a> Evaluation<'a> {
             }
             _ => {}
         }
-        let bytes = self.bytes(&given[0])?;
+        let bytes = self.held(&given[0])?;
         self.spend(bytes.len() as u64 / 16)?;
         Ok(match function {
             F::Len => Value::Int(bytes.len() as i128),

@@ -137,7 +137,16 @@ impl Reader<'_> {
             self.words.take();
             let value = Some(Expression { node: Node::Value(value), at });
             let only_if = self.condition()?;
-            return Ok(Field { form, name: None, value, table: None, only_if, constant: None, text: String::new(), at });
+            return Ok(Field {
+                form,
+                name: None,
+                value,
+                table: None,
+                only_if,
+                constant: None,
+                text: String::new(),
+                at,
+            });
         }
         let form = self.form(way, tables)?;
         let name = self.field_name()?;

@@ -149,8 +149,13 @@ impl Context<'_> {
 
     /// Makes a frame from its beginning to its end; `None` if that is not the way.
     fn emit_straight(&self, fields: &[Field]) -> Option<Vec<u8>> {
-        let mut so_far = SoFar { fields, bytes: Vec::with_capacity(64), starts: Vec::with_capacity(fields.len() + 1), values: Vec::new() };
-        let mut made = Vec::new();
+        let mut so_far = SoFar {
+            fields,
+            bytes: Vec::with_capacity(64),
+            starts: Vec::with_capacity(fields.len() + 1),
+            values: Vec::new(),
+        };
+        let (mut made, mut values) = (Vec::with_capacity(64), Vec::new());
         for field in fields {
             so_far.starts.push(so_far.bytes.len());
             if let Some(constant) = &field.constant {
@@ -158,9 +163,9 @@ impl Context<'_> {
                 continue;
             }
             made.clear();
-            let value = self.emit_field(field, &so_far, &mut made).ok()?;
+            self.emit_field(field, &so_far, &mut made, &mut values).ok()?;
             so_far.bytes.extend_from_slice(&made);
-            so_far.values.extend(value);
+            so_far.values.append(&mut values);
         }
         Some(so_far.bytes)
     }
@@ -176,11 +181,11 @@ impl Context<'_> {
                     continue;
                 }
                 making.at = index;
-                let mut bytes = Vec::new();
-                match self.emit_field(field, &making, &mut bytes) {
-                    Ok(values) => {
+                let (mut bytes, mut values) = (Vec::new(), Vec::new());
+                match self.emit_field(field, &making, &mut bytes, &mut values) {
+                    Ok(()) => {
                         making.made[index] = Some(bytes);
-                        making.values.extend(values);
+                        making.values.append(&mut values);
                         progress = true;
                     }
                     Err(Fault::NotYet) => open = Some((field, Fault::NotYet)),
@@ -199,21 +204,28 @@ impl Context<'_> {
         }
     }
 
-    /// Adds a field's bytes; gives back what they are called.
-    fn emit_field(&self, field: &Field, making: &dyn Parts, out: &mut Vec<u8>) -> Result<Vec<(Name, Value)>, Fault> {
+    /// Adds a field's bytes, and what they are called where that is new.
+    fn emit_field(
+        &self,
+        field: &Field,
+        making: &dyn Parts,
+        out: &mut Vec<u8>,
+        values: &mut Vec<(Name, Value)>,
+    ) -> Result<(), Fault> {
         let mut evaluation = self.evaluation(Some(making));
         if let Some(condition) = &field.only_if
             && !evaluation.truth(condition)?
         {
-            return Ok(Vec::new());
+            return Ok(());
         }
-        let mut values = Vec::new();
         let value = field.value.as_ref();
+        // One that sends what a name has says nothing new of it.
+        let name = field.name.filter(|name| !field.is_just(*name));
         let wrong = |words: String| Err(Fault::Words(words));
         match &field.form {
             Form::Integer(form) => {
                 let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
-                values.extend(field.name.map(|name| (name, Value::Int(number))));
+                values.extend(name.map(|name| (name, Value::Int(number))));
                 if !form.emit_to(number, out) {
                     return wrong(format!("{number} (0x{number:X}) does not fit {form}"));
                 }
@@ -238,7 +250,7 @@ impl Context<'_> {
                         return wrong(format!("it has {wanted} bytes, and there are {}", bytes.len()));
                     }
                 }
-                values.extend(field.name.map(|name| (name, Value::Bytes(bytes.clone()))));
+                values.extend(name.map(|name| (name, Value::Bytes(bytes.clone()))));
                 match field.form {
                     Form::HexBytes { lower: true, .. } => out.extend(crate::text::hex(&bytes).into_bytes()),
                     Form::HexBytes { .. } => out.extend(crate::text::hex(&bytes).to_uppercase().into_bytes()),
@@ -277,7 +289,7 @@ impl Context<'_> {
                 }
             }
         }
-        Ok(values)
+        Ok(())
     }
 
     /// What a field's bytes say, for a person.
@@ -402,7 +414,15 @@ impl Context<'_> {
     /// Reads a frame from the start of `input`. `whole` says that all of the frame
     /// is there and nothing else; `padded`, that more may stand behind it.
     pub(super) fn read(&self, fields: &[Field], input: &[u8], whole: bool, padded: bool) -> Reading {
-        let mut taking = Taking { fields, input, starts: vec![0], complete: false, at: 0, values: Vec::new() };
+        let mut taking = Taking {
+            fields,
+            input,
+            starts: Vec::with_capacity(fields.len() + 1),
+            complete: false,
+            at: 0,
+            values: Vec::with_capacity(fields.len()),
+        };
+        taking.starts.push(0);
         let mut late = Vec::new();
         for (index, field) in fields.iter().enumerate() {
             taking.at = index;
@@ -562,7 +582,7 @@ impl Context<'_> {
                 }
                 Value::Int(number)
             }
-            Form::Bytes(_) => bytes.to_vec().into(),
+            Form::Bytes(_) => Value::Bytes(bytes.into()),
             Form::HexBytes { .. } => match super::token::hex_bytes(bytes) {
                 Some(found) => found.into(),
                 None => return Err(Some("pairs of hex digits".to_owned())),
