@@ -233,7 +233,7 @@ fn expressions_come_to_what_was_worked_out_by_hand() {
         ("len(b) + byte(b, 3)", 259),
         ("sum(b)", 1 + 2 + 3 + 255),
         ("-sum(b) & 0xFF", 0xFB),
-        ("xor(b)", 1 ^ 2 ^ 3 ^ 255),
+        ("xor(b)", 0xFF),
         ("le(slice(b, 0, 2))", 0x0201),
         ("be(b)", 0x0102_03FF),
         ("min(3, n) + max(3, n)", 3 + 0x1234),

@@ -64,13 +64,16 @@ enum Asked {
     Pipe(u8),
 }
 
+/// An operation, what it was given, and what went over for it.
+type Asking = (String, HashMap<String, String>, VecDeque<Transfer>);
+
 /// One device as it was opened once.
 #[derive(Default)]
 struct Recorded {
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
     /// What went over before the first operation.
     before: VecDeque<Transfer>,
-    operations: Vec<(String, HashMap<String, String>, VecDeque<Transfer>)>,
+    operations: Vec<Asking>,
     dialect: Option<String>,
 }
 
@@ -153,7 +156,7 @@ struct Stage {
     /// Devices that come when the unit leaves and comes back.
     later: Mutex<VecDeque<Recorded>>,
     /// Operations of a device that came later.
-    more: Mutex<Vec<(String, HashMap<String, String>, VecDeque<Transfer>)>>,
+    more: Mutex<Vec<Asking>>,
 }
 
 fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {

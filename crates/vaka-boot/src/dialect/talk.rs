@@ -41,6 +41,10 @@ const DRAIN_MOST: Duration = Duration::from_millis(250);
 /// What may come before the first reply of a sync: rests of an earlier program.
 const SYNC_JUNK: usize = 4096;
 
+/// A reply of which no end is seen is not waited for beyond so many bytes. Chosen by
+/// us: many times what is met.
+const MOST_PENDING: usize = 64 * 1024;
+
 /// What is read at once where nobody knows how much comes.
 const SOME: usize = 1;
 
@@ -565,6 +569,10 @@ impl Talk {
         let timeout = until.saturating_sub(pace.now());
         if timeout.is_zero() {
             return Err(self.silent(exchange));
+        }
+        if self.buffer.len() > MOST_PENDING.max(wanted.saturating_mul(2)) {
+            self.buffer.clear();
+            return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
         }
         match self.wire.receive(exchange, &self.memory, wanted.max(SOME), timeout, pace) {
             Ok(bytes) => {

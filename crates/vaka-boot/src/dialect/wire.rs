@@ -258,7 +258,7 @@ impl Wire {
             }
             Line::Dfu { link, uploading } => {
                 if exchange.take == Some(Via::Status) {
-                    return Ok(link.raw_status(pace)?);
+                    return link.raw_status(pace);
                 }
                 if !*uploading {
                     link.abort(pace)?;

@@ -454,26 +454,25 @@ impl Checker<'_> {
 
     fn stray_carrier_keys(&mut self, given: &RawCarrier, kind: RawCarrierKind) {
         use RawCarrierKind as K;
-        let span = |span: Option<Range<usize>>| span;
-        let keys: [(&str, Option<Range<usize>>, &[&str]); 18] = [
-            ("type", span(given.request_type.as_ref().map(Spanned::span)), &["control"]),
-            ("to", given.to.as_ref().map(Spanned::span), &["control"]),
-            ("out", given.request_out.as_ref().map(Spanned::span), &["control"]),
-            ("in", given.request_in.as_ref().map(Spanned::span), &["control"]),
-            ("send", given.send.as_ref().map(Spanned::span), &["hid"]),
-            ("reply", given.reply.as_ref().map(Spanned::span), &["hid"]),
-            ("report", given.report.as_ref().map(Spanned::span), &["hid"]),
-            ("length", given.length.as_ref().map(Spanned::span), &["hid"]),
-            ("reply_length", given.reply_length.as_ref().map(Spanned::span), &["hid"]),
-            ("fill", given.fill.as_ref().map(Spanned::span), &["hid"]),
-            ("pipe_out", given.pipe_out.as_ref().map(Spanned::span), &["pipes"]),
-            ("pipe_in", given.pipe_in.as_ref().map(Spanned::span), &["pipes"]),
-            ("empty_packet", given.empty_packet.as_ref().map(Spanned::span), &["pipes"]),
-            ("baud", given.baud.as_ref().map(Spanned::span), &["serial"]),
-            ("form", given.form.as_ref().map(Spanned::span), &["serial"]),
-            ("dtr", given.dtr.as_ref().map(Spanned::span), &["serial"]),
-            ("rts", given.rts.as_ref().map(Spanned::span), &["serial"]),
-            ("block", given.block.as_ref().map(Spanned::span), &["dfu"]),
+        let keys = [
+            ("type", given.request_type.as_ref().map(Spanned::span), "control"),
+            ("to", given.to.as_ref().map(Spanned::span), "control"),
+            ("out", given.request_out.as_ref().map(Spanned::span), "control"),
+            ("in", given.request_in.as_ref().map(Spanned::span), "control"),
+            ("send", given.send.as_ref().map(Spanned::span), "hid"),
+            ("reply", given.reply.as_ref().map(Spanned::span), "hid"),
+            ("report", given.report.as_ref().map(Spanned::span), "hid"),
+            ("length", given.length.as_ref().map(Spanned::span), "hid"),
+            ("reply_length", given.reply_length.as_ref().map(Spanned::span), "hid"),
+            ("fill", given.fill.as_ref().map(Spanned::span), "hid"),
+            ("pipe_out", given.pipe_out.as_ref().map(Spanned::span), "pipes"),
+            ("pipe_in", given.pipe_in.as_ref().map(Spanned::span), "pipes"),
+            ("empty_packet", given.empty_packet.as_ref().map(Spanned::span), "pipes"),
+            ("baud", given.baud.as_ref().map(Spanned::span), "serial"),
+            ("form", given.form.as_ref().map(Spanned::span), "serial"),
+            ("dtr", given.dtr.as_ref().map(Spanned::span), "serial"),
+            ("rts", given.rts.as_ref().map(Spanned::span), "serial"),
+            ("block", given.block.as_ref().map(Spanned::span), "dfu"),
         ];
         let own = match kind {
             K::Control => "control",
@@ -482,9 +481,9 @@ impl Checker<'_> {
             K::Serial => "serial",
             K::Dfu => "dfu",
         };
-        for (key, span, kinds) in keys {
-            if let Some(span) = span.filter(|_| !kinds.contains(&own)) {
-                self.wrong(&span, format!("`{key}` is a key of a carrier of kind \"{}\"", kinds.join("\" or \"")));
+        for (key, span, owner) in keys {
+            if let Some(span) = span.filter(|_| owner != own) {
+                self.wrong(&span, format!("`{key}` is a key of a carrier of kind \"{owner}\""));
             }
         }
     }
