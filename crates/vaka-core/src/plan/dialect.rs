@@ -4,7 +4,9 @@
 //! inside what was erased. Where the unit can only erase everything, everything that
 //! the route writes goes, and is in the plan.
 
-use super::{Content, FinishBy, Job, PlanError, RestartBy, Run, Step, all_sectors, bootloader, sectors_of, to_be_kept};
+use super::{
+    Content, FinishBy, Job, PlanError, RestartBy, Run, Step, all_sectors, bootloader, keep, sectors_of, to_be_kept,
+};
 use crate::address::{Address, Span};
 use crate::dialect::{Dialect, EraseBy, OperationName, Order, Over};
 use crate::sheet::DialectRoute;
@@ -71,11 +73,7 @@ pub(super) fn steps(
         false => sectors.retain(|sector| !job.content.is_equal(*sector)),
     }
     *kept = to_be_kept(job, &sectors)?;
-    if !kept.is_empty() {
-        let is_in = |region: &&crate::sheet::Region| kept.iter().any(|span| region.span.common(*span).is_some());
-        let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
-        steps.push(Step::Keep { regions, spans: kept.clone() });
-    }
+    steps.extend(keep(job, kept));
     let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
     if job.content == Content::Unseen && can_look && !job.clear_all {
         steps.push(Step::Compare { sectors: of_image });

@@ -497,11 +497,7 @@ fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Resu
     let mut sectors = if job.clear_all { all_sectors(job) } else { of_image.clone() };
     sectors.retain(|sector| !job.content.is_equal(*sector));
     *kept = to_be_kept(job, &sectors)?;
-    if !kept.is_empty() {
-        let is_in = |region: &&Region| kept.iter().any(|span| region.span.common(*span).is_some());
-        let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
-        steps.push(Step::Keep { regions, spans: kept.clone() });
-    }
+    steps.extend(keep(job, kept));
     if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
         steps.push(Step::Compare { sectors: of_image });
     }
@@ -595,6 +591,13 @@ fn to_be_kept(job: &Job<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     let is_open = |span: &Span| job.image.bytes(*span).is_none();
     let kept = Span::joined(sectors.iter().flat_map(of_sector).filter(is_open));
     if kept.is_empty() || job.geometry.can_read { Ok(kept) } else { Err(PlanError::CannotKeep) }
+}
+
+/// The step that reads what is kept, if something is.
+fn keep(job: &Job<'_>, kept: &[Span]) -> Option<Step> {
+    let is_in = |region: &&Region| kept.iter().any(|span| region.span.common(*span).is_some());
+    let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
+    (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() })
 }
 
 /// Every sector that holds a byte of the image, each once. All of each must
