@@ -140,6 +140,76 @@ fn an_application_is_asked_in_a_dialect_of_its_own() {
     }
 }
 
+/// Auk's sheet and dialect, each changed in some places.
+fn changed_auk(sheet: &[(&str, &str)], dialect: &[(&str, &str)]) -> Sheet {
+    let change = |text: &str, changes: &[(&str, &str)]| {
+        changes.iter().fold(text.to_owned(), |text, (from, to)| {
+            assert!(text.contains(from), "it no longer holds: {from}");
+            text.replacen(from, to, 1)
+        })
+    };
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let texts = [change(PRODUCTS[1].dialects[0], dialect), PRODUCTS[1].dialects[1].to_owned()];
+    let parse = |text: &String| {
+        let dialect = Dialect::parse("auk", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        (dialect.name.clone(), Arc::new(dialect))
+    };
+    let dialects: Dialects = texts.iter().map(parse).collect();
+    Sheet::parse_with("auk", &change(PRODUCTS[1].sheet, sheet), &dialects).unwrap()
+}
+
+fn auk_with(sheet: Sheet) -> Scene {
+    Scene::loaded(auk("A-00044").in_boot_mode(), Vec::new(), sheet, PRODUCTS[1].file, "KEY")
+}
+
+/// Two variants behind one boot id: what the bootloader tells decides, nobody is asked.
+#[test]
+fn what_a_bootloader_tells_decides_between_variants() {
+    let twins = |first: &str, second: &str| {
+        let of_sheet = PRODUCTS[1].sheet;
+        let variant = &of_sheet[of_sheet.find("[[variant]]").unwrap()..of_sheet.find("[[route]]").unwrap()];
+        let route = &of_sheet[of_sheet.find("[[route]]").unwrap()..];
+        let other = variant.replace("\"h1\"", "\"h2\"").replace("SKI-AUK", "SKI-AUK 2");
+        let of = |id: &str, chip: &str| {
+            route.replace("writes =", &format!("variants = [\"{id}\"]\nwrites =")).replace("0x41A7", chip)
+        };
+        let both = format!("{other}{}{}", of("h1", first), of("h2", second));
+        changed_auk(&[(route, &both)], &[])
+    };
+    for (first, second, variant) in [("0x41A7", "0x41A8", "h1"), ("0x41A8", "0x41A7", "h2")] {
+        let (report, events) = auk_with(twins(first, second)).update();
+        assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+        assert_eq!(report.variant.unwrap().as_str(), variant);
+    }
+    let scene = auk_with(twins("0x41A8", "0x41A9"));
+    let (report, _) = scene.update();
+    assert_eq!(report.code, Code::Refused);
+    assert!(!scene.holds_image());
+}
+
+#[test]
+fn a_protected_unit_is_refused_before_anything_is_changed() {
+    let protection = "[protection]\nsend = \"0x3A, u8 = tag\"\nreply = \"0xBA, u8 = tag, u8 in status, u16le _, u8 level, u32le _\"\n\
+                      protected = \"level == 3\"\n\n[restart]";
+    let scene = auk_with(changed_auk(&[], &[("[restart]", protection)]));
+    let (report, events) = scene.update();
+    let said = failure(&events).unwrap();
+    assert!(report.code == Code::Refused && said.message.contains("read-protected"), "{said:?}");
+    scene.assert_unharmed("a protected unit");
+    assert!(!scene.holds_image());
+}
+
+/// What the unit says that it can write is less than the sheet's route.
+#[test]
+fn a_unit_that_can_write_less_is_refused() {
+    let geometry = "align = 32\nstart = 0x0D002000\nsize = \"flash_size / 16\"";
+    let scene = auk_with(changed_auk(&[], &[("align = 32", geometry)]));
+    let (report, events) = scene.update();
+    let said = failure(&events).unwrap();
+    assert!(report.code != Code::Done && said.message.contains("0xD002000..0xD003000"), "{said:?}");
+    assert!(!scene.holds_image());
+}
+
 /// A unit with damaged firmware shows nothing; its pads force the boot mode.
 #[test]
 fn a_silent_unit_is_recovered() {

@@ -227,6 +227,19 @@ fn what_is_wrong_with_a_dialect_stands_with_line_and_column() {
     let bare = text.split("[read]").next().unwrap().to_owned() + "[restart]\nsend = \"1\"\n";
     bench.file("bare.dialect.toml", bare.as_bytes());
     bench.run(&["dialect", "check", "bare.dialect.toml"]).expect(0, &["no way to verify"]);
+    // A helper stands beside its dialect, and nowhere else.
+    let helped = |file: &str| {
+        text.replace("[erase]", &format!("[helper]\nfile = \"{file}\"\ndo = \"each 32 of data {{ put }}\"\n[exchange.put]\nsend = \"0x30, bytes piece\"\n[erase]"))
+    };
+    bench.file("helper.bin", &[7; 100]);
+    for (file, code, words) in [
+        ("helper.bin", 0, "a sound dialect"),
+        ("other.bin", 8, "other.bin: "),
+        ("../helper.bin", 8, "stands beside its dialect"),
+    ] {
+        bench.file("helped.dialect.toml", helped(file).as_bytes());
+        bench.run(&["dialect", "check", "helped.dialect.toml"]).expect(code, &[words]);
+    }
     bench.run(&["dialect", "check", "missing.dialect.toml"]).expect(8, &["missing.dialect.toml"]);
     bench.run(&["dialect", "trace", "hid.dialect.toml", "hid.dialect.toml"]).expect(8, &["no trace"]);
 }

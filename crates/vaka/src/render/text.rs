@@ -368,11 +368,12 @@ fn updated(report: &Report) {
         runs => format!(" and {}", count(runs, "address command")),
     };
     out!(
-        "  transfers  {}write {} for {}{runs}; erase {}, read back {}",
+        "  transfers  {}write {} for {}{runs}; erase {}, {} {}",
         if moved.compare > 0 { format!("compare {}; ", moved.compare) } else { String::new() },
         moved.write,
         count(moved.blocks, "block"),
         moved.erase,
+        if report.check == Check::DeviceChecked { "check" } else { "read back" },
         moved.read_back
     );
     let times: Vec<String> = report
