@@ -17,12 +17,13 @@ use vaka_core::dialect::Dialect;
 use vaka_core::event::{After, Check, Code, Event, Report};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_sim::fault::Fault;
+use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::skua::skua;
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_usb::{Bus, BusError, Clock, DeviceInfo, Pipe, Setup, TransferError, UsbDevice};
 
 struct Product {
@@ -137,6 +138,24 @@ fn an_application_is_asked_in_a_dialect_of_its_own() {
         assert!(scene.holds_image(), "{}", product.name);
         let (report, _) = scene.update_with(scene.file, |request| request.rewrite = false);
         assert_eq!(report.bytes_written, 0, "{}: it is there already", product.name);
+    }
+}
+
+/// A bit of flash that does not take what is programmed: the unit's own sum tells, and so
+/// does reading back.
+#[test]
+fn flash_that_does_not_hold_what_was_written_is_found() {
+    for product in &PRODUCTS {
+        let mut unit = (product.unit)("X-00001").in_boot_mode();
+        let start = unit.regions()[1].start;
+        // The first byte of the image that has some bit clear.
+        let at = product.file.iter().position(|byte| *byte != 0xFF).unwrap();
+        let bit = u8::try_from(product.file[at].trailing_ones()).unwrap();
+        unit.flash_mut().stick(StuckBit { address: start + u32::try_from(at).unwrap(), bit });
+        let scene = product.scene(unit, Vec::new());
+        let (report, events) = scene.update();
+        assert_eq!(report.code, Code::Differs, "{}: {:?}", product.name, failure(&events));
+        assert_eq!(scene.condition(), Condition::Boot, "{}: it must not be started", product.name);
     }
 }
 

@@ -146,22 +146,22 @@ fn runs(job: &Job<'_>, offer: &Offer, spans: &[Span], erased: &[Span]) -> Result
     let grown = changed().map(|span| grown(span, origin, u64::from(offer.align.max(1)), size, offer.pad, erased));
     let whole = Span::joined(grown);
     let ascending: Vec<Run> = whole.iter().map(|span| Run::stream(*span, Some(size))).collect();
+    Ok(ordered(&ascending, offer.order, size))
+}
+
+/// Runs in another order are single chunks.
+fn ordered(ascending: &[Run], order: Order, size: u32) -> Vec<Run> {
     let singles = || ascending.iter().flat_map(Run::blocks).map(|block| Run::stream(block.span, Some(size)));
-    Ok(match offer.order {
-        Order::Ascending => ascending,
-        Order::Descending => {
-            let mut all: Vec<Run> = singles().collect();
-            all.reverse();
-            all
-        }
-        Order::FirstLast => {
-            let mut all: Vec<Run> = singles().collect();
-            if !all.is_empty() {
-                all.rotate_left(1);
-            }
-            all
-        }
-    })
+    let mut all: Vec<Run> = match order {
+        Order::Ascending => return ascending.to_vec(),
+        Order::Descending | Order::FirstLast => singles().collect(),
+    };
+    match order {
+        Order::Descending => all.reverse(),
+        _ if !all.is_empty() => all.rotate_left(1),
+        _ => {}
+    }
+    all
 }
 
 /// A span that begins where a chunk does and, where chunks are filled up, ends where
@@ -174,4 +174,39 @@ fn grown(span: Span, origin: Address, align: u64, size: u32, pad: bool, erased: 
     let len = if pad { len.next_multiple_of(u64::from(size)) } else { len };
     let end = start.checked_add(len).unwrap_or(span.end()).min(range.end());
     Span::between(start, end.max(span.end())).unwrap_or(span)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn span(from: u64, to: u64) -> Span {
+        Span::between(Address::new(from), Address::new(to)).unwrap()
+    }
+
+    /// Chunks begin at multiples from the origin, fill up inside what is erased only, and
+    /// never begin before it.
+    #[test]
+    fn a_span_grows_to_whole_chunks_inside_what_is_erased() {
+        let erased = [span(0x100, 0x200)];
+        for (image, align, size, pad, wanted) in [
+            (span(0x100, 0x1F0), 32, 32, true, span(0x100, 0x200)),
+            (span(0x110, 0x121), 32, 32, true, span(0x100, 0x140)),
+            (span(0x110, 0x121), 32, 32, false, span(0x100, 0x121)),
+            (span(0x110, 0x1F1), 8, 64, true, span(0x110, 0x200)),
+            (span(0x101, 0x103), 4096, 16, true, span(0x100, 0x110)),
+        ] {
+            let grown = grown(image, Address::new(0), align, size, pad, &erased);
+            assert_eq!(grown, wanted, "{image} aligned to {align}, chunks of {size}");
+        }
+    }
+
+    #[test]
+    fn chunks_go_in_the_order_that_is_wanted() {
+        let whole = [Run::stream(span(0, 12), Some(4)), Run::stream(span(32, 34), Some(4))];
+        let starts = |order| ordered(&whole, order, 4).iter().map(|run| run.span().start().get()).collect::<Vec<_>>();
+        assert_eq!(starts(Order::Ascending), [0, 32]);
+        assert_eq!(starts(Order::Descending), [32, 8, 4, 0]);
+        assert_eq!(starts(Order::FirstLast), [4, 8, 32, 0]);
+    }
 }
