@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use vaka_core::dfu;
 use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
-use vaka_core::sheet::{RouteKind, Sheet, Variant};
+use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts, UsbId};
 use vaka_core::volume::VolumeFacts;
@@ -222,11 +222,12 @@ impl<'a> Bench<'a> {
     /// resets it and a reset ends its update mode.
     pub fn may_look(&self, candidate: &Candidate<'_>) -> bool {
         let resets = self.bus(candidate.location()).is_some_and(|bus| bus.resets_on_close());
-        let plain = |sheet: &&Sheet| {
+        let leaves = |sheet: &&Sheet| {
             let routes = sheet.variants.iter().filter_map(|variant| variant.route(candidate.id()));
-            routes.into_iter().any(|route| matches!(route.kind, RouteKind::PlainDfu { .. }))
+            let goes_on = |route: &Route| matches!(route.kind, RouteKind::PlainDfu { .. }) || route.listens.is_some();
+            routes.into_iter().any(goes_on)
         };
-        let fragile = candidate.sheets.is_empty() || candidate.sheets.iter().any(plain);
+        let fragile = candidate.sheets.is_empty() || candidate.sheets.iter().any(leaves);
         !(resets && candidate.mode == Mode::Update && fragile)
     }
 

@@ -263,7 +263,7 @@ fn no_unit_in_time_says_what_was_seen() {
     let bench = Bench::new(Vec::new());
     let file = firmware("tern-r1-1.5.0.hex");
     let ended = bench.run(&["update", file.to_str().unwrap(), "--wait", "300ms"]);
-    ended.expect(4, &["or Tern tide gauge within 0.3 s", "No USB device is there at all", "some only charge"]);
+    ended.expect(4, &["No sign of Tern tide gauge within 0.3 s", "No USB device is there at all", "some only charge"]);
 }
 
 #[test]

@@ -9,8 +9,8 @@ use crate::bootloader::fat::{File, Volume};
 use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
 
-/// Its ids, of the range that 0x1209 reserves for testing.
-pub const IDS: (u16, u16) = (0x1209, 0x0010);
+/// Its ids. All that 0x1209 reserves for testing are the products'; 0 is nobody's.
+pub const IDS: (u16, u16) = (0x1209, 0x0000);
 
 /// A disk that keeps what is written.
 #[derive(Clone, Debug)]
