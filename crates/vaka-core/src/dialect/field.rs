@@ -4,8 +4,10 @@
 use std::collections::BTreeMap;
 use std::fmt;
 
-use super::expression::{Expression, Integer, Kind, Knowledge, Name, Node, Reader, Value, fits, is_reserved};
+use super::expression::{Expression, Node, Reader, is_reserved};
+use super::kind::{Kind, Knowledge, fits};
 use super::token::{Parsed, Problem, Token};
+use super::value::{Integer, Name, Value};
 
 /// One field.
 #[derive(Clone, Debug)]

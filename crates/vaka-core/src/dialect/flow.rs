@@ -4,11 +4,13 @@
 
 use std::cell::RefCell;
 
-use super::expression::{Expression, Kind, Knowledge, MOST_ROUNDS, Name, Names, Part};
+use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
+use super::kind::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
 use super::model::{Callee, Carrier, Exchange};
 use super::script::{Step, Target, Time};
 use super::token::{Parsed, Problem};
+use super::value::{Name, Names};
 
 /// What is known of each name at one place.
 #[derive(Clone, Debug)]
@@ -208,7 +210,7 @@ impl Walk<'_> {
         match step {
             Step::Call { target, given } => self.call(target, given, known, calling),
             Step::Let(name, value) => match value.kind(&self.here(known, None)) {
-                Ok(Kind::Int(..)) => known.learn(*name, super::expression::ANY_INT),
+                Ok(Kind::Int(..)) => known.learn(*name, ANY_INT),
                 Ok(Kind::Bytes(_)) => known.learn(*name, Kind::Bytes(None)),
                 Ok(kind) => known.learn(*name, kind),
                 Err(problem) => self.note(Err(problem)),

@@ -1,7 +1,9 @@
 //! Frames: a list of fields becomes bytes, and bytes become values.
 
-use super::expression::{Evaluation, Expression, Fault, Integer, Name, Names, Part, Parts, Value, digits, shortened};
+use super::evaluate::{Evaluation, Fault, Parts, digits};
+use super::expression::{Expression, Part};
 use super::field::{Field, Form, Meaning, Table};
+use super::value::{Integer, Name, Names, Value, shortened};
 
 /// What frames are made and read with.
 #[derive(Clone, Copy)]

@@ -4,11 +4,12 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use super::expression::{Expression, Name, Value};
+use super::expression::Expression;
 use super::field::{Field, Meaning};
 use super::frame::{Context, FieldView, Found, Mismatch, Reading};
 use super::model::{Carrier, Dialect, Exchange};
 use super::script::Time;
+use super::value::{Name, Value};
 
 /// A session's names and values.
 #[derive(Clone, Debug)]
@@ -273,7 +274,7 @@ impl Memory {
         let Mismatch { field, at, expected, .. } = mismatch;
         let found = views.iter().find(|view| view.is_wrong).map_or_else(
             || "nothing".to_owned(),
-            |view| if view.bytes.is_empty() { "nothing".to_owned() } else { super::expression::shortened(&view.bytes) },
+            |view| if view.bytes.is_empty() { "nothing".to_owned() } else { super::value::shortened(&view.bytes) },
         );
         let words = match fields.get(*field) {
             Some(field) => format!("at byte {at}, {field}: expected {expected}; received {found}"),

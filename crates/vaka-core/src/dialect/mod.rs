@@ -9,22 +9,25 @@
 
 mod check;
 mod checksum;
+mod evaluate;
 mod expression;
 mod field;
 mod flow;
 mod frame;
 mod framing;
+mod kind;
 mod memory;
 mod model;
 mod raw;
 mod script;
 mod show;
 mod token;
+mod value;
 
 use serde::Deserialize;
 use thiserror::Error;
 
-pub use expression::{Expression, Name, Value};
+pub use expression::Expression;
 pub use frame::FieldView;
 pub use framing::{Cut, Framing};
 pub use memory::{Answer, Memory, Trouble};
@@ -34,6 +37,7 @@ pub use model::{
 };
 pub use script::{LineSetting, Step, Target, Time};
 pub use show::{Row, Rows};
+pub use value::{Name, Value};
 
 /// What an erase takes at once.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]

@@ -4,10 +4,11 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use super::check;
-use super::expression::{Expression, Name, Names, Value};
+use super::expression::{Expression, Node};
 use super::field::{Field, Table};
 use super::framing::Framing;
 use super::script::{LineSetting, Step, Time};
+use super::value::{Name, Names, Value};
 use super::{DialectError, DialectErrors, EraseBy, Files, Order, Over};
 
 /// A dialect that passed every check.
@@ -480,7 +481,7 @@ impl Dialect {
     /// What it can write, where it says so with constants: start and size.
     pub fn window(&self) -> Option<(u64, u64)> {
         let constant = |of: &Expression| match &of.node {
-            super::expression::Node::Value(Value::Int(number)) => u64::try_from(*number).ok(),
+            Node::Value(Value::Int(number)) => u64::try_from(*number).ok(),
             _ => None,
         };
         let start = self.geometry.start.as_ref().map_or(Some(0), constant)?;

@@ -1,9 +1,10 @@
 //! Steps: what an operation does, one after the other. There is no loop that the
 //! data, a number or a time does not bound, and no step can call itself.
 
-use super::expression::{Expression, Name, Reader, is_reserved};
+use super::expression::{Expression, Reader, is_reserved};
 use super::model::Callee;
 use super::token::{Parsed, Problem, Token};
+use super::value::Name;
 
 /// A time: an expression in units of so many microseconds.
 #[derive(Clone, Debug)]
