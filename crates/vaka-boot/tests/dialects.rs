@@ -87,15 +87,19 @@ const PRODUCTS: [Product; 4] = [
     },
 ];
 
+fn sheet_of(name: &str, sheet: &str, dialects: &[&str]) -> Sheet {
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let parse = |text: &&str| {
+        let dialect = Dialect::parse(name, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        (dialect.name.clone(), Arc::new(dialect))
+    };
+    let dialects: Dialects = dialects.iter().map(parse).collect();
+    Sheet::parse_with(name, sheet, &dialects).unwrap()
+}
+
 impl Product {
     fn sheet(&self) -> Sheet {
-        let nothing = |_: &str| Err("no files here".to_owned());
-        let parse = |text: &&str| {
-            let dialect = Dialect::parse(self.name, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
-            (dialect.name.clone(), Arc::new(dialect))
-        };
-        let dialects: Dialects = self.dialects.iter().map(parse).collect();
-        Sheet::parse_with(self.name, self.sheet, &dialects).unwrap()
+        sheet_of(self.name, self.sheet, self.dialects)
     }
 
     fn scene(&self, unit: Loaded, faults: Vec<Fault>) -> Scene {
@@ -167,14 +171,8 @@ fn changed_auk(sheet: &[(&str, &str)], dialect: &[(&str, &str)]) -> Sheet {
             text.replacen(from, to, 1)
         })
     };
-    let nothing = |_: &str| Err("no files here".to_owned());
-    let texts = [change(PRODUCTS[1].dialects[0], dialect), PRODUCTS[1].dialects[1].to_owned()];
-    let parse = |text: &String| {
-        let dialect = Dialect::parse("auk", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
-        (dialect.name.clone(), Arc::new(dialect))
-    };
-    let dialects: Dialects = texts.iter().map(parse).collect();
-    Sheet::parse_with("auk", &change(PRODUCTS[1].sheet, sheet), &dialects).unwrap()
+    let auk = &PRODUCTS[1];
+    sheet_of(auk.name, &change(auk.sheet, sheet), &[&change(auk.dialects[0], dialect), auk.dialects[1]])
 }
 
 fn auk_with(sheet: Sheet) -> Scene {
@@ -299,9 +297,14 @@ enum Bent {
     Late,
     /// The answer before it comes again.
     Other,
+    /// From here on bytes come and come, and never the end of a frame.
+    Endless,
 }
 
 const BENT: [Bent; 5] = [Bent::Garbage, Bent::Short, Bent::Long, Bent::Late, Bent::Other];
+
+/// No mark of any framing here.
+const ENDLESS: u8 = 0x55;
 
 /// A bus whose units answer something else once.
 struct Tampered {
@@ -356,12 +359,21 @@ impl Liar {
             Bent::Short => answer[..answer.len() / 2].to_vec(),
             Bent::Long => answer.iter().copied().chain([0x77; 5]).take(room).collect(),
             Bent::Other => before,
+            Bent::Endless => vec![ENDLESS; room],
             Bent::Late => {
                 seen.late = Some(answer);
                 self.clock.sleep(timeout);
                 return Err(TransferError::Timeout);
             }
         })
+    }
+
+    /// The number of an answer of which there is no end.
+    fn endless(&self) -> Option<u64> {
+        let mut seen = self.seen.lock().unwrap();
+        self.tamper.filter(|(at, bent)| *at <= seen.count && matches!(bent, Bent::Endless))?;
+        seen.count += 1;
+        Some(seen.count)
     }
 
     fn was_asked(&self) {
@@ -393,6 +405,13 @@ impl UsbDevice for Liar {
     fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         if let Some(late) = self.seen.lock().unwrap().late.take() {
             return Ok(late);
+        }
+        if let Some(count) = self.endless() {
+            // More than 64 KiB within any time limit.
+            if count % 8 == 0 {
+                self.clock.sleep(Duration::from_millis(1));
+            }
+            return Ok(vec![ENDLESS; length]);
         }
         let answer = self.device.pipe_in(pipe, length, timeout)?;
         self.bend(answer, length, timeout)
@@ -491,4 +510,25 @@ fn a_garbled_answer_is_shown_field_by_field() {
     });
     let wrong = fields.unwrap().into_iter().find(|field| field.is_wrong).unwrap();
     assert!(wrong.says.contains("expected"), "{wrong:?}");
+}
+
+#[test]
+fn a_unit_that_never_stops_talking_is_not_listened_to_for_ever() {
+    let product = &PRODUCTS[2];
+    let (_, _, count) = tampered(&product.booted(Vec::new()), None);
+    for at in [1, count / 2, count - 1] {
+        let scene = product.booted(Vec::new());
+        let (report, ..) = tampered(&scene, Some((at, Bent::Endless)));
+        scene.assert_unharmed(product.name);
+        assert_ne!(report.code, Code::Done, "from answer {at} on");
+    }
+    // Where a mark ends a frame, its end never comes.
+    let marked = "[framing]\nkind = 'delimiter'\nend = \"'\\n'\"\n[crc.line]";
+    let dialect = product.dialects[0].replacen("[crc.line]", marked, 1);
+    let sheet = sheet_of(product.name, product.sheet, &[&dialect, product.dialects[1]]);
+    let scene = Scene::loaded(fulmar("F-00001").in_boot_mode(), Vec::new(), sheet, product.file, product.button);
+    let (_, events, _) = tampered(&scene, Some((1, Bent::Endless)));
+    let said = failure(&events).unwrap();
+    let held = said.message.split_once("only ").and_then(|(_, rest)| rest.split(' ').next()?.parse::<u32>().ok());
+    assert!(held.is_some_and(|bytes| bytes <= 66_000), "not only the last 64 KiB and a packet were held: {said:?}");
 }

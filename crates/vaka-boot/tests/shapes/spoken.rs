@@ -3,7 +3,7 @@
 //! The bootloader has a serial port. It sends every byte back that it gets; lines end in
 //! a line feed. Then comes its answer, a line of its own, and a prompt of two characters,
 //! "? ". It starts at 9600 bits per second; after "fast" it says "+fast" and goes on at
-//! 230400.
+//! 230400. Only there does it fill and burn.
 //!
 //! It has a page buffer of 256 bytes that is filled in pieces: "fill P HH…", with the
 //! place P in decimal and up to 16 bytes as lower-case hex; the answer is "+" and the
@@ -121,6 +121,7 @@ impl Spoken {
             ["state"] if busy => format!("=busy {:02}", 99 - (self.busy_until - now).as_millis().min(99)),
             ["state"] => "=ready".into(),
             _ if busy => "!busy".into(),
+            ["fill" | "burn", ..] if !self.fast => "!too slow for that".into(),
             ["fill", place, hex] if hex.len() <= 32 => {
                 let bytes: Vec<u8> =
                     (0..hex.len() / 2).filter_map(|i| u8::from_str_radix(&hex[i * 2..i * 2 + 2], 16).ok()).collect();
