@@ -4,7 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_core::dialect::{
-    Answer, Ask, Callee, Cut, Dialect, Exchange, FieldView, Memory, Name, OperationName, Step, Time, Trouble, Value,
+    Answer, Ask, Callee, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName, Step,
+    Time, Trouble, Value,
 };
 use vaka_core::event::{Event, FrameField};
 use vaka_core::text;
@@ -198,7 +199,7 @@ impl Talk {
         let total = match &operation.total {
             Some(total) => self.time(total)?,
             None if name == OperationName::Sync => SYNC_TOTAL,
-            None if matches!(name, OperationName::Erase | OperationName::Begin | OperationName::End) => TOTAL_LONG,
+            None if takes_long(name) => TOTAL_LONG,
             None => TOTAL,
         };
         let bounds = Bounds {
@@ -292,7 +293,7 @@ impl Talk {
             Step::Repeat { count, body } => {
                 let nth = self.dialect().given().nth;
                 let before = self.memory.get(nth).cloned();
-                for round in 0..self.memory.int(count).map_err(wrong)?.clamp(0, 65_536) {
+                for round in 0..self.memory.rounds(count).map_err(wrong)? {
                     self.memory.set(nth, Some(Value::Int(round)));
                     self.steps(body, bounds, pace)?;
                 }
@@ -345,8 +346,8 @@ impl Talk {
 
     fn each(
         &mut self,
-        size: &vaka_core::dialect::Expression,
-        of: &vaka_core::dialect::Expression,
+        size: &Expression,
+        of: &Expression,
         body: &[Step],
         bounds: Bounds,
         pace: &mut Pace<'_>,
@@ -442,9 +443,7 @@ impl Talk {
     fn attempt(&mut self, exchange: &Exchange, bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), Failed> {
         let within = match &exchange.within {
             Some(within) => self.time(within)?,
-            None if matches!(bounds.operation, OperationName::Erase | OperationName::Begin | OperationName::End) => {
-                TOTAL
-            }
+            None if takes_long(bounds.operation) => TOTAL,
             None => REPLY_WITHIN,
         };
         let now = pace.now();
@@ -507,7 +506,7 @@ impl Talk {
     /// What came behind the reply before this one: too much.
     fn leftovers(&mut self, exchange: &Exchange, bounds: Bounds) -> Result<(), Failed> {
         let left = std::mem::take(&mut self.buffer);
-        if left.len() <= bounds.junk || self.dialect().framing != vaka_core::dialect::Framing::None {
+        if left.len() <= bounds.junk || self.dialect().framing != Framing::None {
             return Ok(());
         }
         let words = format!(
@@ -647,59 +646,88 @@ impl Talk {
         pace: &mut Pace<'_>,
     ) -> Result<Answer, Failed> {
         let dialect = self.dialect().clone();
-        if !dialect.framing.is_stream() {
-            let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
-            let frame = match self.wire.receive(exchange, &self.memory, SOME, timeout, pace) {
-                Ok(frame) => frame,
-                Err(error) if is_stall(&error) && exchange.busy_on_stall => return Ok(Answer::Busy(0)),
-                Err(SessionError::Silent(_)) => return Err(self.silent(exchange)),
-                Err(error) => return Err(self.stalled(exchange, error)),
-            };
-            return Ok(self.answer(exchange, &frame, true, bounds));
+        match &dialect.framing {
+            framing if !framing.is_stream() => self.transferred(exchange, until, bounds, pace),
+            Framing::None => self.unframed(exchange, until, junk, bounds, pace),
+            framing => self.framed(framing, exchange, until, junk, bounds, pace),
         }
-        let is_framed = dialect.framing != vaka_core::dialect::Framing::None;
+    }
+
+    /// A frame that is a transfer of its own.
+    fn transferred(
+        &mut self,
+        exchange: &Exchange,
+        until: Duration,
+        bounds: Bounds,
+        pace: &mut Pace<'_>,
+    ) -> Result<Answer, Failed> {
+        let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
+        match self.wire.receive(exchange, &self.memory, SOME, timeout, pace) {
+            Ok(frame) => Ok(self.answer(exchange, &frame, true, bounds)),
+            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
+            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
+            Err(error) => Err(self.stalled(exchange, error)),
+        }
+    }
+
+    /// A frame of which only its own fields say where it ends.
+    fn unframed(
+        &mut self,
+        exchange: &Exchange,
+        until: Duration,
+        junk: &mut usize,
+        bounds: Bounds,
+        pace: &mut Pace<'_>,
+    ) -> Result<Answer, Failed> {
+        loop {
+            let buffer = std::mem::take(&mut self.buffer);
+            let answer = match buffer.is_empty() {
+                true => Answer::More(self.memory.reply_length(exchange).unwrap_or(SOME)),
+                false => self.answer(exchange, &buffer, false, bounds),
+            };
+            self.buffer = buffer;
+            match answer {
+                Answer::More(more) => self.fill(exchange, more, until, pace)?,
+                Answer::Differs(_) if *junk > 0 => {
+                    *junk -= 1;
+                    self.buffer.remove(0);
+                }
+                Answer::Done(used) | Answer::Busy(used) => {
+                    self.buffer.drain(..used);
+                    return Ok(answer);
+                }
+                Answer::Differs(_) | Answer::Refused(_) => {
+                    self.buffer.clear();
+                    return Ok(answer);
+                }
+            }
+        }
+    }
+
+    /// A frame between marks.
+    fn framed(
+        &mut self,
+        framing: &Framing,
+        exchange: &Exchange,
+        until: Duration,
+        junk: &mut usize,
+        bounds: Bounds,
+        pace: &mut Pace<'_>,
+    ) -> Result<Answer, Failed> {
         loop {
             if self.buffer.is_empty() {
-                let wanted = if is_framed { SOME } else { self.memory.reply_length(exchange).unwrap_or(SOME) };
-                self.fill(exchange, wanted, until, pace)?;
-                continue;
+                self.fill(exchange, SOME, until, pace)?;
             }
-            let (frame, used) = match dialect.framing.cut(&self.buffer) {
-                Cut::Frame { body, used } if is_framed => (body, used),
-                Cut::Frame { .. } => {
-                    let buffer = std::mem::take(&mut self.buffer);
-                    let answer = self.answer(exchange, &buffer, false, bounds);
-                    self.buffer = buffer;
-                    match answer {
-                        Answer::More(more) => self.fill(exchange, more, until, pace)?,
-                        Answer::Differs(_) if *junk > 0 => {
-                            *junk -= 1;
-                            self.buffer.remove(0);
-                        }
-                        Answer::Done(used) | Answer::Busy(used) => {
-                            self.buffer.drain(..used);
-                            return Ok(answer);
-                        }
-                        answer => {
-                            self.buffer.clear();
-                            return Ok(answer);
-                        }
+            match framing.cut(&self.buffer) {
+                Cut::More(more) => self.fill(exchange, more, until, pace)?,
+                Cut::Junk(len) => drop(self.buffer.drain(..len)),
+                Cut::Frame { body, used } => {
+                    self.buffer.drain(..used);
+                    match self.answer(exchange, &body, true, bounds) {
+                        Answer::Differs(_) if *junk >= used => *junk -= used,
+                        answer => return Ok(answer),
                     }
-                    continue;
                 }
-                Cut::More(more) => {
-                    self.fill(exchange, more, until, pace)?;
-                    continue;
-                }
-                Cut::Junk(len) => {
-                    self.buffer.drain(..len);
-                    continue;
-                }
-            };
-            self.buffer.drain(..used);
-            match self.answer(exchange, &frame, true, bounds) {
-                Answer::Differs(_) if *junk >= used => *junk -= used,
-                answer => return Ok(answer),
             }
         }
     }
@@ -731,6 +759,11 @@ impl Talk {
 enum Reply {
     Done,
     SendAgain,
+}
+
+/// What a unit may be busy with for long where the dialect says nothing.
+fn takes_long(name: OperationName) -> bool {
+    matches!(name, OperationName::Erase | OperationName::Begin | OperationName::End)
 }
 
 fn is_stall(error: &SessionError) -> bool {

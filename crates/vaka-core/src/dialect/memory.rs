@@ -7,6 +7,7 @@ use std::time::Duration;
 use super::expression::Expression;
 use super::field::{Field, Meaning};
 use super::frame::{Context, FieldView, Found, Mismatch, Reading};
+use super::kind::MOST_ROUNDS;
 use super::model::{Carrier, Dialect, Exchange};
 use super::script::Time;
 use super::value::{Name, Value};
@@ -88,6 +89,14 @@ impl Memory {
     /// As for [`value`](Self::value).
     pub fn int(&self, of: &Expression) -> Result<i128, String> {
         self.context().int(of)
+    }
+
+    /// How often a `repeat` goes round; never more than the checker allows.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn rounds(&self, of: &Expression) -> Result<i128, String> {
+        self.int(of).map(|rounds| rounds.clamp(0, MOST_ROUNDS))
     }
 
     /// The value of an expression that is a length or a count.
