@@ -84,6 +84,21 @@ fn sound(text: &str) -> Dialect {
     Dialect::parse("a.toml", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"))
 }
 
+#[test]
+fn a_check_that_the_unit_has_no_part_in_is_none() {
+    let checked = |unit: &str| {
+        let checksum =
+            format!("[checksum]\nsend = \"0x27\"\nreply = \"u32le found\"\nunit = \"{unit}\"\nimage = \"sum(data)\"\n");
+        SOUND.replacen("[restart]", &(checksum + "[restart]"), 1)
+    };
+    sound(&checked("found"));
+    sound(&checked("found - length"));
+    for unit in ["sum(data)", "MAGIC * length", "7"] {
+        let found = errors(&checked(unit));
+        assert!(found.iter().any(|error| error.message.contains("nothing of this comes from the unit")), "{found:?}");
+    }
+}
+
 /// Each case changes the sound dialect in one place. What is wrong begins with the text
 /// between the brackets of the change.
 #[test]
@@ -127,6 +142,10 @@ fn what_is_wrong_is_found_with_line_and_column() {
             "covers nothing",
         ),
         ("bytes(size) text, u8", "bytes([more]) text, u8 more, u8", "'more' is not known here"),
+        // What the tool gives stays, and a check needs the unit.
+        ("0x21, u8 size", "0x21, [u8 length]", "the tool gives 'length'"),
+        ("bytes(size) text, u8", "[bytes(size) data], u8", "the tool gives 'data'"),
+        ("state\n'''", "let address = [count]\n'''", "the tool gives 'address'"),
         // What does not end.
         ("state\n'''", "again\n'''\n[steps.again]\ndo = \"again\"", "never ends: again → again"),
         ("state\n'''", "until count == 1 [{] state }\n'''", "for how long"),

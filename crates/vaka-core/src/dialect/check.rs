@@ -251,7 +251,6 @@ impl Checker<'_> {
             tables: self.tables.clone(),
             start,
             constants,
-            nth: given.nth,
             given,
             text: self.text.into(),
         };

@@ -2,12 +2,12 @@
 //! finds names that have no value there, values that do not fit, and steps that
 //! call themselves. Nothing is sent for that.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 
 use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
 use super::kind::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
-use super::model::{Callee, Carrier, Exchange};
+use super::model::{Callee, Carrier, Exchange, Given};
 use super::script::{Step, Target, Time};
 use super::token::{Parsed, Problem};
 use super::value::{Name, Names};
@@ -137,9 +137,9 @@ const MOST_CALLS: usize = 20_000;
 /// Follows operations.
 pub(super) struct Walk<'a> {
     pub(super) names: &'a Names,
-    pub(super) nth: Name,
-    pub(super) piece: Name,
-    pub(super) place: Name,
+    pub(super) given: Given,
+    /// Whether a `read` is followed: its reply is what gives `data`.
+    pub(super) reads: Cell<bool>,
     pub(super) exchanges: &'a [Exchange],
     pub(super) steps: &'a [(String, Vec<Step>)],
     pub(super) envelope: &'a super::model::Envelope,
@@ -154,7 +154,7 @@ pub(super) struct Walk<'a> {
 
 impl Walk<'_> {
     fn here<'s>(&'s self, known: &'s Known, frame: Option<&'s [Field]>) -> Here<'s> {
-        Here { known, names: self.names, nth: self.nth, frame }
+        Here { known, names: self.names, nth: self.given.nth, frame }
     }
 
     fn note(&self, result: Parsed<()>) {
@@ -185,6 +185,14 @@ impl Walk<'_> {
         });
     }
 
+    /// A value that the unit has a part in; `bare` holds what is known without it.
+    pub(super) fn depends(&self, of: &Expression, bare: &Known) {
+        if of.kind(&self.here(bare, None)).is_ok() {
+            let message = "nothing of this comes from the unit; a check of it would prove nothing";
+            self.note(Err(Problem::new(of.at, message)));
+        }
+    }
+
     /// Two values that are compared are of one kind.
     pub(super) fn alike(&self, a: &Expression, b: &Expression, known: &Known) {
         let here = self.here(known, None);
@@ -206,15 +214,28 @@ impl Walk<'_> {
         }
     }
 
+    /// What the tool gives stays what it is: an address that a reply could move would
+    /// lead out of the plan, and data that it could change would be checked against
+    /// itself.
+    fn stays(&self, name: Name, at: usize) {
+        if self.given.has(name) {
+            let text = self.names.text(name);
+            self.note(Err(Problem::new(at, format!("the tool gives '{text}'; give this another name"))));
+        }
+    }
+
     fn step(&self, step: &Step, known: &mut Known, calling: &[usize]) {
         match step {
             Step::Call { target, given } => self.call(target, given, known, calling),
-            Step::Let(name, value) => match value.kind(&self.here(known, None)) {
-                Ok(Kind::Int(..)) => known.learn(*name, ANY_INT),
-                Ok(Kind::Bytes(_)) => known.learn(*name, Kind::Bytes(None)),
-                Ok(kind) => known.learn(*name, kind),
-                Err(problem) => self.note(Err(problem)),
-            },
+            Step::Let(name, value) => {
+                self.stays(*name, value.at);
+                match value.kind(&self.here(known, None)) {
+                    Ok(Kind::Int(..)) => known.learn(*name, ANY_INT),
+                    Ok(Kind::Bytes(_)) => known.learn(*name, Kind::Bytes(None)),
+                    Ok(kind) => known.learn(*name, kind),
+                    Err(problem) => self.note(Err(problem)),
+                }
+            }
             Step::Wait(time) | Step::Leaves(time) | Step::ComesBack(time) => self.time(time, known),
             Step::If { condition, yes, no } => {
                 self.expression(condition, known, Wants::Truth);
@@ -234,9 +255,9 @@ impl Walk<'_> {
                     known,
                     calling,
                     &[
-                        (self.piece, Kind::Bytes(None)),
-                        (self.place, Kind::Int(0, MOST_PLACE)),
-                        (self.nth, Kind::Int(0, MOST_PLACE)),
+                        (self.given.piece, Kind::Bytes(None)),
+                        (self.given.place, Kind::Int(0, MOST_PLACE)),
+                        (self.given.nth, Kind::Int(0, MOST_PLACE)),
                     ],
                 );
             }
@@ -250,7 +271,7 @@ impl Walk<'_> {
                     );
                     self.note(Err(Problem::new(count.at, message)));
                 }
-                self.looped(body, known, calling, &[(self.nth, Kind::Int(0, MOST_ROUNDS))]);
+                self.looped(body, known, calling, &[(self.given.nth, Kind::Int(0, MOST_ROUNDS))]);
             }
             Step::Until { done, every, within, body, at } => {
                 every.iter().for_each(|time| self.time(time, known));
@@ -388,6 +409,10 @@ impl Walk<'_> {
     fn capture(&self, fields: &[Field], known: &mut Known) {
         for field in fields {
             for (name, kind) in captured(field) {
+                let is_read = self.reads.get() && name == self.given.data;
+                if !is_read && !field.is_just(name) {
+                    self.stays(name, field.at);
+                }
                 match &field.only_if {
                     Some(_) if !known.has(name) => known.may_learn(name),
                     _ => known.learn(name, kind),

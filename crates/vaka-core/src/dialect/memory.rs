@@ -61,8 +61,8 @@ impl Memory {
     }
 
     fn context(&self) -> Context<'_> {
-        let Dialect { names, tables, nth, .. } = &*self.dialect;
-        Context { values: &self.values, names, tables, nth: *nth, body: None }
+        let Dialect { names, tables, given, .. } = &*self.dialect;
+        Context { values: &self.values, names, tables, nth: given.nth, body: None }
     }
 
     /// Gives a name a value; gives back what it had.

@@ -39,7 +39,6 @@ pub struct Dialect {
     /// What names have before anything ran.
     pub(super) start: Vec<Option<Value>>,
     pub(super) constants: Vec<Name>,
-    pub(super) nth: Name,
     pub(super) given: Given,
     pub(super) text: Arc<str>,
 }
@@ -419,6 +418,15 @@ pub struct Given {
     pub piece: Name,
     pub place: Name,
     pub nth: Name,
+}
+
+impl Given {
+    /// Whether the tool gives a name its values.
+    pub(super) fn has(self, name: Name) -> bool {
+        let Self { address, length, data, index, chunks, last, origin, region_start, region_size, .. } = self;
+        let of_operations = [address, length, data, index, chunks, last, origin, region_start, region_size];
+        of_operations.into_iter().chain([self.piece, self.place, self.nth]).any(|given| given == name)
+    }
 }
 
 impl Dialect {

@@ -1,7 +1,7 @@
 //! A dialect followed in the order in which its operations run: what is known when,
 //! what is never used, and what had better be there.
 
-use std::cell::RefCell;
+use std::cell::{Cell, RefCell};
 
 use super::{Checker, MOST_CHUNK};
 use crate::dialect::expression::{Expression, Node};
@@ -17,9 +17,8 @@ impl Checker<'_> {
     pub(super) fn follow(&mut self, raw: &RawDialect, dialect: &mut Dialect) -> Vec<Problem> {
         let walk = Walk {
             names: &dialect.names,
-            nth: dialect.nth,
-            piece: dialect.given.piece,
-            place: dialect.given.place,
+            given: dialect.given,
+            reads: Cell::new(false),
             exchanges: &dialect.exchanges,
             steps: &dialect.steps,
             envelope: &dialect.envelope,
@@ -32,16 +31,7 @@ impl Checker<'_> {
             calls: RefCell::new(0),
         };
         let mut known = Known::new(dialect.names.len());
-        for (index, value) in dialect.start.iter().enumerate() {
-            let name = Name(u16::try_from(index).unwrap_or(u16::MAX));
-            let is_constant = dialect.constants.contains(&name);
-            match value {
-                Some(Value::Int(number)) if is_constant => known.learn(name, Kind::Int(*number, *number)),
-                Some(Value::Int(_)) => known.learn(name, ANY_INT),
-                Some(Value::Bytes(bytes)) => known.learn(name, Kind::Bytes(Some(bytes.len()).filter(|_| is_constant))),
-                _ => {}
-            }
-        }
+        starts(dialect).for_each(|(name, kind)| known.learn(name, kind));
         operations_known(dialect, &walk, known);
         let used: Vec<bool> = walk.used_exchanges.into_inner();
         let used_steps: Vec<bool> = walk.used_steps.into_inner();
@@ -90,14 +80,42 @@ impl Checker<'_> {
     }
 }
 
+/// Names that have a value from the start, and what is known of it.
+fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+    dialect.start.iter().enumerate().filter_map(|(index, value)| {
+        let name = Name(u16::try_from(index).unwrap_or(u16::MAX));
+        let is_constant = dialect.constants.contains(&name);
+        match value.as_ref()? {
+            Value::Int(number) if is_constant => Some((name, Kind::Int(*number, *number))),
+            Value::Int(_) => Some((name, ANY_INT)),
+            Value::Bytes(bytes) => Some((name, Kind::Bytes(Some(bytes.len()).filter(|_| is_constant)))),
+            Value::Truth(_) => None,
+        }
+    })
+}
+
+fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+    starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
+}
+
 /// Follows each operation with what is known when it runs.
 fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
     use OperationName as N;
     let given = dialect.given;
     // With the place in a chunk added it still has 32 bits.
     let address = Kind::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
+    // How long a piece is, its author knows better than what could be told here.
+    let length = Kind::Int(0, i128::from(u64::MAX));
+    let whole =
+        [(given.address, address), (given.length, length), (given.data, Kind::Bytes(None)), (given.chunks, length)];
+    // Without a unit: constants, and what the tool gives.
+    let mut bare = Known::new(dialect.names.len());
+    constants(dialect).for_each(|(name, kind)| bare.learn(name, kind));
+    let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));
+    whole.into_iter().chain(of_region).for_each(|(name, kind)| bare.learn(name, kind));
     let run = |name: N, known: &mut Known| {
         let Some(operation) = dialect.operation(name) else { return };
+        walk.reads.set(name == N::Read);
         walk.steps(&operation.steps, known, &[]);
         for time in operation.total.iter().chain(&operation.every) {
             walk.expression(&time.value, known, Wants::Int);
@@ -109,6 +127,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
             walk.expression(&checksum.unit, known, Wants::Any);
             walk.expression(&checksum.image, known, Wants::Any);
             walk.alike(&checksum.unit, &checksum.image, known);
+            walk.depends(&checksum.unit, &bare);
         }
     };
     run(N::Enter, &mut known.clone());
@@ -130,9 +149,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
         }
         known = inner;
     }
-    for name in [given.origin, given.region_start, given.region_size] {
-        known.learn(name, address);
-    }
+    of_region.into_iter().for_each(|(name, kind)| known.learn(name, kind));
     let Geometry { chunk, read_chunk, align, start, size, .. } = &dialect.geometry;
     for part in [chunk, read_chunk, align, start, size].into_iter().flatten() {
         walk.expression(part, &known, Wants::Int);
@@ -155,14 +172,10 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
         names.iter().for_each(|(name, kind)| with.learn(*name, *kind));
         with
     };
-    // How long a piece is, its author knows better than what could be told here.
-    let length = Kind::Int(0, i128::from(u64::MAX));
     run(N::Protection, &mut known.clone());
     run(N::Unprotect, &mut known.clone());
     run(N::Read, &mut with(&known, &[(given.address, address), (given.length, length)]));
     run(N::Erase, &mut with(&known, &[(given.address, address), (given.length, length), (given.index, length)]));
-    let whole =
-        [(given.address, address), (given.length, length), (given.data, Kind::Bytes(None)), (given.chunks, length)];
     let mut begun = with(&known, &whole);
     run(N::Begin, &mut begun);
     for (name, _) in whole {
