@@ -138,7 +138,7 @@ const MOST_CALLS: usize = 20_000;
 pub(super) struct Walk<'a> {
     pub(super) names: &'a Names,
     pub(super) given: Given,
-    /// Whether a `read` is followed: its reply is what gives `data`.
+    /// Whether a `read` is followed: that gives `data` itself.
     pub(super) reads: Cell<bool>,
     pub(super) exchanges: &'a [Exchange],
     pub(super) steps: &'a [(String, Vec<Step>)],
@@ -218,7 +218,8 @@ impl Walk<'_> {
     /// lead out of the plan, and data that it could change would be checked against
     /// itself.
     fn stays(&self, name: Name, at: usize) {
-        if self.given.has(name) {
+        let is_read = self.reads.get() && name == self.given.data;
+        if self.given.has(name) && !is_read {
             let text = self.names.text(name);
             self.note(Err(Problem::new(at, format!("the tool gives '{text}'; give this another name"))));
         }
@@ -409,8 +410,7 @@ impl Walk<'_> {
     fn capture(&self, fields: &[Field], known: &mut Known) {
         for field in fields {
             for (name, kind) in captured(field) {
-                let is_read = self.reads.get() && name == self.given.data;
-                if !is_read && !field.is_just(name) {
+                if !field.is_just(name) {
                     self.stays(name, field.at);
                 }
                 match &field.only_if {
