@@ -203,7 +203,7 @@ impl<'a> Bench<'a> {
         let id = identify::from_list(device).id;
         let with = |fits: &dyn Fn(&Sheet) -> bool| self.sheets.iter().filter(|sheet| fits(sheet)).collect::<Vec<_>>();
         let booted = with(&|sheet| sheet.variants_with_route(id).next().is_some());
-        let running = with(&|sheet| sheet.application.id == Some(id));
+        let running = with(&|sheet| sheet.runs(id));
         let (mode, sheets) = if booted.is_empty() { (Mode::Application, running) } else { (Mode::Update, booted) };
         (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets })
     }

@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use vaka_core::event::{After, Next};
-use vaka_core::sheet::{Route, Sheet, VersionSource};
+use vaka_core::sheet::{Ids, Route, Sheet, Signs, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::version::Version;
 use vaka_core::{duration, event::Event};
@@ -12,8 +12,9 @@ use vaka_usb::{DeviceInfo, PolledWatch};
 use crate::bench::{Bench, OpenError, dfu_mode};
 use crate::entry;
 use crate::identify;
-use crate::opened::Opened;
+use crate::opened::{Link, Opened};
 use crate::pace::Pace;
+use crate::serial::Listener;
 
 /// What was seen after the restart.
 pub struct Seen {
@@ -40,6 +41,10 @@ impl Seen {
 pub struct Expected<'a> {
     /// The product.
     pub sheet: &'a Sheet,
+    /// The ids that it must show; none if they are not known or there are none.
+    pub ids: Option<&'a Ids>,
+    /// What it must say of itself.
+    pub signs: Signs,
     /// The way by which it was updated.
     pub route: &'a Route,
     /// Where its version is told.
@@ -52,6 +57,23 @@ pub struct Expected<'a> {
     pub leaves: bool,
 }
 
+impl<'a> Expected<'a> {
+    /// What the sheet says of the application, once the unit has left.
+    pub fn of(sheet: &'a Sheet, variant: Option<&'a Variant>, route: &'a Route) -> Self {
+        let after = sheet.after();
+        Self {
+            sheet,
+            ids: variant.map_or(after.id.as_ref(), |variant| sheet.application_ids(variant)),
+            signs: variant.map_or_else(|| after.signs.clone(), |variant| sheet.application_signs(variant)),
+            route,
+            source: variant.map_or(&after.version, |variant| sheet.version_source(variant)),
+            version: None,
+            named: None,
+            leaves: true,
+        }
+    }
+}
+
 /// Waits for the application of `unit` on its port.
 ///
 /// `unit` is the device as it was in update mode. Cannot fail: not to see
@@ -60,12 +82,12 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
     let (sheet, route) = (expected.sheet, expected.route);
     // Where the application shows the same ids, only a new enumeration proves anything.
     let is_new = |device: &DeviceInfo| {
-        !expected.leaves || route.id != identify::from_list(device).id || device.address != unit.address
+        !expected.leaves || !route.id.is(identify::from_list(device).id) || device.address != unit.address
     };
     let not_back = Seen::not_back;
     let Some(bus) = bench.bus(&unit.location) else { return not_back("its bus is gone".into()) };
     let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
-    let within = sheet.application.back_within;
+    let within = sheet.after().back_within;
     let deadline = pace.now() + within;
     let mut last: Option<DeviceInfo> = None;
     loop {
@@ -79,11 +101,12 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
         }
         if let Some(device) = &last {
             let id = identify::from_list(device).id;
-            if Some(id) == sheet.application.id && is_new(device) {
+            let is_it = expected.ids.is_some_and(|ids| ids.is(id));
+            if is_it && is_new(device) {
                 return back(bench, expected, device, pace);
             }
-            let still = (id == route.id && Some(id) != sheet.application.id) || dfu_mode(device) == Some(Mode::Update);
-            if sheet.application.id.is_none() && !still {
+            let still = (route.id.is(id) && !is_it) || dfu_mode(device) == Some(Mode::Update);
+            if expected.ids.is_none() && !still {
                 return came(bench, device);
             }
             if still && device.address != unit.address {
@@ -96,7 +119,7 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
         }
     }
     let time = duration::words(within);
-    if sheet.application.id.is_none() && last.is_none() {
+    if expected.ids.is_none() && last.is_none() {
         let words = "it left the bus, and nothing came on its port; whether its application runs is not known".into();
         return Seen { after: After::Restarted, ..not_back(words) };
     }
@@ -154,10 +177,35 @@ fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &
             return Seen { device: Some(device.clone()), ..Seen::not_back(words) };
         }
     };
+    let (facts, opened) = listen(expected.source, facts, opened, pace);
     let tells = expected.source.of(&facts);
     let next = Some(Next { port: place.clone(), id: facts.id, serial: facts.serial.clone(), version: tells.clone() });
     let (after, words) = judge(expected, &facts, tells.as_ref(), &place, pace);
     Seen { after, words, next, device: Some(device.clone()), opened }
+}
+
+/// What the application says on its serial port, where its version is told there. A
+/// unit of which nothing can be heard tells no version.
+fn listen(
+    source: &VersionSource,
+    mut facts: UnitFacts,
+    opened: Option<Opened>,
+    pace: &mut Pace<'_>,
+) -> (UnitFacts, Option<Opened>) {
+    let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
+    let Some(Link::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
+    let heard = Listener::open(device).and_then(|port| {
+        let Some(mut port) = port else { return Ok(Vec::new()) };
+        if let Some(line) = send {
+            port.send(line)?;
+        }
+        port.until(*within, pace, |line| line.contains(after.as_str()))
+    });
+    match heard {
+        Ok(lines) => facts.lines = lines,
+        Err(error) => pace.warn(format!("The application's serial port cannot be listened to: {error}.")),
+    }
+    (facts, None)
 }
 
 /// What the application says of itself, against what the sheet and the image say.
@@ -169,10 +217,10 @@ fn judge(
     pace: &mut Pace<'_>,
 ) -> (After, String) {
     let id = facts.id;
-    if let (Some(found), Some(wanted)) = (&facts.product, &expected.sheet.application.product)
-        && found != wanted
-    {
-        return (After::NotBack, format!("it came back at {place} as \"{found}\", not as \"{wanted}\""));
+    let signs = expected.signs.of(facts);
+    if let Some(sign) = signs.iter().find(|sign| sign.is_so == Some(false)) {
+        let found = sign.found.as_deref().unwrap_or("none");
+        return (After::NotBack, format!("it came back at {place} as {found}, not as {}", sign.wanted));
     }
     match (&expected.version, tells) {
         (Some(wanted), Some(found)) if wanted != found => {
@@ -187,6 +235,11 @@ fn judge(
         (wanted, None) => {
             let (file, none) = match expected.source {
                 VersionSource::Text { file, .. } => (format!("; {file} tells no version"), wanted.is_some()),
+                VersionSource::Line { after, within, .. } => {
+                    let time = duration::words(*within);
+                    (format!("; no line with \"{after}\" came on its serial port within {time}"), wanted.is_some())
+                }
+                VersionSource::Sign { after, .. } => (format!("; \"{after}\" is not in its text"), wanted.is_some()),
                 _ => ("; it tells no version".to_owned(), false),
             };
             (if none { After::NotBack } else { After::Confirmed }, format!("{id} came back at {place}{file}"))

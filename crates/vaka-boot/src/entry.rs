@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Event, Failure, Seen, StepName, StepState};
-use vaka_core::sheet::{EntryStep, Route, Sheet, Signal, VersionSource};
+use vaka_core::sheet::{EntryStep, Ids, Route, Sheet, Signal, VersionSource};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_core::{duration, text};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
@@ -184,7 +184,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
     let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
     // Where the application itself shows the update disk, that is what runs.
-    let runs = sheet.is_some_and(|sheet| sheet.application.id == Some(facts.id));
+    let runs = sheet.is_some_and(|sheet| sheet.runs(facts.id));
     let mode = if runs { Mode::Application } else { mode };
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
     Seen {
@@ -217,7 +217,7 @@ pub struct Way<'a> {
     /// What is done, in order.
     pub entry: &'a [EntryStep],
     /// What must come.
-    pub wanted: Wanted,
+    pub wanted: Wanted<'a>,
     /// The application's ids, to tell when it came back instead.
     pub application: UsbId,
 }
@@ -228,7 +228,7 @@ impl<'a> Way<'a> {
         Self {
             name: &sheet.product.name,
             entry: &route.entry,
-            wanted: Wanted::Id(route.id),
+            wanted: Wanted::Id(&route.id),
             application: identify::from_list(unit).id,
         }
     }
@@ -236,23 +236,23 @@ impl<'a> Way<'a> {
 
 /// What comes when update mode is reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Wanted {
+pub enum Wanted<'a> {
     /// A device with these ids.
-    Id(UsbId),
+    Id(&'a Ids),
     /// Any device with an interface in DFU mode.
     DfuMode,
 }
 
-impl Wanted {
+impl Wanted<'_> {
     fn is(self, device: &DeviceInfo) -> bool {
         match self {
-            Self::Id(id) => identify::from_list(device).id == id,
+            Self::Id(ids) => ids.is(identify::from_list(device).id),
             Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
         }
     }
 }
 
-impl fmt::Display for Wanted {
+impl fmt::Display for Wanted<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Id(id) => id.fmt(f),

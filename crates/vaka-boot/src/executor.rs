@@ -104,7 +104,11 @@ impl Execution<'_, '_> {
                 }
                 // Done before the plan was settled, or once the unit is back.
                 Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } | Step::ReadOnceMore { .. } => {}
-                Step::Enter { .. } | Step::Identify | Step::Restart { .. } | Step::Confirm { .. } => {}
+                Step::Enter { .. }
+                | Step::Identify
+                | Step::Restart { .. }
+                | Step::Undo { .. }
+                | Step::Confirm { .. } => {}
             }
         }
         Ok(())

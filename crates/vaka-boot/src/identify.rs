@@ -95,6 +95,7 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
         dfu: Vec::new(),
         volume: None,
         told: Vec::new(),
+        lines: Vec::new(),
     }
 }
 
@@ -121,6 +122,7 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
             dfu,
             volume: None,
             told: Vec::new(),
+            lines: Vec::new(),
         },
         oddities,
         disks: disks(&configuration),

@@ -15,6 +15,7 @@ pub mod executor;
 pub mod identify;
 pub mod opened;
 pub mod pace;
+pub mod serial;
 pub mod session;
 pub mod update;
 pub mod visit;

@@ -298,8 +298,7 @@ impl<'a> Visit<'a> {
         let Some((sheet, route)) = sheet.zip(route) else {
             return Ok("it was told to leave update mode; no sheet says what comes then".to_owned());
         };
-        let source = variant.map_or(&sheet.application.version, |variant| sheet.version_source(variant));
-        let expected = Expected { sheet, route, source, version: None, named: None, leaves };
+        let expected = Expected { leaves, ..Expected::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, pace);
         if seen.after == After::NotBack {
             let message = format!("The application did not come back: {}.", seen.words);

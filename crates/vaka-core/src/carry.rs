@@ -35,7 +35,7 @@ pub struct Field {
 }
 
 /// How a field is written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FieldKind {
     /// Text, filled up with zeros.

@@ -334,6 +334,8 @@ pub enum Check {
 pub enum After {
     /// The application came back as expected.
     Confirmed,
+    /// A person said that the unit shows what the sheet describes.
+    Seen,
     /// It left update mode; there is nothing more to see.
     Restarted,
     /// It did not come back as expected.
@@ -398,9 +400,22 @@ pub struct Report {
     pub transfers: Transfers,
     /// Time by step, in milliseconds.
     pub durations_ms: Vec<(StepName, u64)>,
+    /// What a person undoes, in order.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub undo: Vec<Undone>,
     /// What is needed next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<Next>,
+}
+
+/// Something that a person undoes after the update.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Undone {
+    /// What to do.
+    #[serde(rename = "do")]
+    pub action: String,
+    /// Whether it was seen, or said, that it is done.
+    pub seen: bool,
 }
 
 /// USB transfers by phase.

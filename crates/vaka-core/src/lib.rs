@@ -16,6 +16,7 @@ pub mod event;
 pub mod image;
 pub mod matching;
 pub mod memory;
+pub mod placeholder;
 pub mod plan;
 pub mod sheet;
 pub mod size;

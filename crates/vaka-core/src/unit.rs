@@ -64,6 +64,22 @@ impl<'de> Deserialize<'de> for UsbId {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ReleaseNumber(pub u16);
 
+impl ReleaseNumber {
+    /// Reads `1.5.0` or `1.50`: the part before the first point has one or two digits,
+    /// each digit behind it counts alone.
+    ///
+    /// # Errors
+    /// A sentence with the text, when it is none.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let wrong = || format!("'{text}' is no release number; write it like 1.5.0");
+        let (major, minor) = text.trim().split_once('.').ok_or_else(wrong)?;
+        let minor: String = minor.chars().filter(|c| *c != '.').collect();
+        let fits = (1..=2).contains(&major.len()) && (1..=2).contains(&minor.len());
+        let digits = format!("{major}{minor:0<2}");
+        u16::from_str_radix(&digits, 16).ok().filter(|_| fits).map(Self).ok_or_else(wrong)
+    }
+}
+
 impl fmt::Display for ReleaseNumber {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "{:x}.{:x}.{:x}", self.0 >> 8, self.0 >> 4 & 0xF, self.0 & 0xF)
@@ -117,6 +133,8 @@ pub struct UnitFacts {
     pub volume: Option<VolumeFacts>,
     /// What it told in its dialect, where it was asked.
     pub told: Vec<Told>,
+    /// What its application said on its serial port, where it was listened to.
+    pub lines: Vec<String>,
 }
 
 /// One thing that a unit tells of itself in a dialect.
@@ -294,6 +312,12 @@ mod tests {
         }
         assert_eq!(ReleaseNumber(0x0150).to_string(), "1.5.0");
         assert_eq!(ReleaseNumber(0x1203).to_string(), "12.0.3");
+        for (text, number) in [("1.5.0", 0x0150), ("1.50", 0x0150), ("12.0.3", 0x1203), ("2.0", 0x0200)] {
+            assert_eq!(ReleaseNumber::parse(text), Ok(ReleaseNumber(number)), "{text}");
+        }
+        for bad in ["", "1", "1.", "123.0.0", "1.2.3.4", "1.x"] {
+            assert!(ReleaseNumber::parse(bad).is_err(), "{bad}");
+        }
     }
 
     #[test]
@@ -314,6 +338,7 @@ mod tests {
             serial: None,
             volume: None,
             told: Vec::new(),
+            lines: Vec::new(),
             dfu: vec![interface(0, ["Hull", "Mast"]), interface(2, ["@Keel/0x0A000000/4*1Kg", "Mast"])],
         };
         let found = |choice: &str| {

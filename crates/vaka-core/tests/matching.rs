@@ -38,6 +38,7 @@ fn unit(product: u16) -> UnitFacts {
         dfu: Vec::new(),
         volume: None,
         told: Vec::new(),
+        lines: Vec::new(),
     }
 }
 
@@ -62,6 +63,7 @@ fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: 
         clear_all: false,
         keep: &[],
         agreed: &agreed,
+        claim: None,
     })
 }
 
@@ -265,6 +267,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
             clear_all: false,
             keep: &[],
             agreed: &agreed,
+            claim: None,
         };
         let found = judge(&case);
         assert_eq!(found.outcome, outcome, "{vendor:x}:{product:x} {release:x}: {found:#?}");
@@ -333,6 +336,7 @@ fn what_fits_what_disk() {
             clear_all: false,
             keep: &[],
             agreed: &[],
+            claim: None,
         };
         let verdict = judge(&case);
         assert_eq!(verdict.outcome, outcome, "{what}: {:?}", verdict.evidence);

@@ -10,15 +10,13 @@ use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::{Pipe, Setup, TransferError, UsbDevice, strings};
+use vaka_usb::{Pipe, Setup, UsbDevice, strings};
 
 use crate::dfu::{Link, Work};
 use crate::identify;
 use crate::pace::Pace;
+use crate::serial::{SerialPort, class_out, in_packets};
 use crate::session::SessionError;
-
-/// Time for a control request. Chosen by us.
-const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// wLength of a request to the host whose reply does not say how long it is.
 /// Chosen by us: more than any reply that is met; a unit may send less.
@@ -28,14 +26,8 @@ const LONG_REPLY: u16 = 1024;
 const GET_REPORT: u8 = 0x01;
 const SET_REPORT: u8 = 0x09;
 
-/// CDC requests. Source: PSTN subclass of CDC 1.2, section 6.3.
-const SET_LINE_CODING: u8 = 0x20;
-const SET_CONTROL_LINE_STATE: u8 = 0x22;
-
 /// Interface classes. Source: the list of class codes that usb.org keeps.
-const CLASS_COMMUNICATION: u8 = 0x02;
 const CLASS_HID: u8 = 0x03;
-const CLASS_CDC_DATA: u8 = 0x0A;
 
 /// An open unit and the way its frames take.
 pub(super) struct Wire {
@@ -47,7 +39,7 @@ enum Line {
     Control { device: Counting, interface: u8 },
     Hid { device: Counting, interface: u8, pipe_in: Option<Pipe>, pipe_out: Option<Pipe> },
     Pipes { device: Counting, pipe_in: Pipe, pipe_out: Pipe },
-    Serial { device: Counting, control: u8, pipe_in: Pipe, pipe_out: Pipe, dtr: bool, rts: bool },
+    Serial(SerialPort),
     Dfu { link: Box<Link>, uploading: bool },
 }
 
@@ -114,23 +106,13 @@ impl Wire {
                 Line::Pipes { device, pipe_in, pipe_out }
             }
             Carrier::Serial { interface, line, dtr, rts } => {
-                let both = |i: &Interface| i.bulk(false).zip(i.bulk(true));
-                let is_data = |i: &Interface| i.class == CLASS_CDC_DATA && both(i).is_some();
-                let data = find(&configuration, *interface, is_data).ok_or_else(|| missing("serial port (CDC-ACM)"))?;
-                let (pipe_out, pipe_in) = both(data).ok_or_else(|| missing("serial port (CDC-ACM)"))?;
-                let control = control_of(&configuration, data.number);
-                if let Some(control) = control {
-                    device.claim(control, 0)?;
-                }
-                device.claim(data.number, data.alternate)?;
-                let control = control.unwrap_or(data.number);
-                let mut wire =
-                    Self { line: Line::Serial { device, control, pipe_in, pipe_out, dtr: *dtr, rts: *rts }, count };
+                let port = SerialPort::open(device, &configuration, *interface)?;
+                let mut port = port.ok_or_else(|| missing("serial port (CDC-ACM)"))?;
                 if let Some(line) = line {
-                    wire.set_line(*line)?;
+                    port.set_line(*line)?;
                 }
-                wire.signal(Some(*dtr), Some(*rts))?;
-                return Ok(wire);
+                port.signal(Some(*dtr), Some(*rts))?;
+                Line::Serial(port)
             }
             Carrier::Dfu { .. } => return Err(missing("carrier")),
         };
@@ -169,7 +151,7 @@ impl Wire {
             Line::Control { device, .. }
             | Line::Hid { device, .. }
             | Line::Pipes { device, .. }
-            | Line::Serial { device, .. } => device,
+            | Line::Serial(SerialPort { device, .. }) => device,
             Line::Dfu { link, .. } => &mut link.device,
         }
     }
@@ -179,21 +161,14 @@ impl Wire {
         self.device().has_left(within)
     }
 
-    /// Sets speed and form of a serial line. A unit without a real line may refuse.
+    /// Sets speed and form of a serial line.
     pub(super) fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
-        let Line::Serial { device, control, .. } = &mut self.line else { return Ok(()) };
-        let mut coding = line.baud.to_le_bytes().to_vec();
-        coding.extend([line.stop, line.parity, line.data_bits]);
-        let setup = class_out(SET_LINE_CODING, 0, *control);
-        tolerant(device.control_out(setup, &coding, REQUEST_TIMEOUT))
+        if let Line::Serial(port) = &mut self.line { port.set_line(line) } else { Ok(()) }
     }
 
     /// Sets the control lines that are named.
-    pub(super) fn signal(&mut self, new_dtr: Option<bool>, new_rts: Option<bool>) -> Result<(), SessionError> {
-        let Line::Serial { device, control, dtr, rts, .. } = &mut self.line else { return Ok(()) };
-        (*dtr, *rts) = (new_dtr.unwrap_or(*dtr), new_rts.unwrap_or(*rts));
-        let value = u16::from(*dtr) | u16::from(*rts) << 1;
-        tolerant(device.control_out(class_out(SET_CONTROL_LINE_STATE, value, *control), &[], REQUEST_TIMEOUT))
+    pub(super) fn signal(&mut self, dtr: Option<bool>, rts: Option<bool>) -> Result<(), SessionError> {
+        if let Line::Serial(port) = &mut self.line { port.signal(dtr, rts) } else { Ok(()) }
     }
 
     /// Sends the frame of an exchange.
@@ -218,7 +193,7 @@ impl Wire {
                 Carrier::Pipes { empty_packet: true, .. } => pipe_out_ended(device, *pipe_out, frame, timeout),
                 _ => pipe_out_all(device, *pipe_out, frame, timeout),
             },
-            Line::Serial { device, pipe_out, .. } => pipe_out_all(device, *pipe_out, frame, timeout),
+            Line::Serial(port) => port.send(frame, timeout),
             Line::Dfu { link, uploading } => {
                 if std::mem::take(uploading) {
                     link.abort(pace)?;
@@ -253,9 +228,7 @@ impl Wire {
                 let whole = if memory.dialect().framing.is_stream() { wanted } else { usize::from(pipe_in.packet) };
                 Ok(device.pipe_in(*pipe_in, in_packets(*pipe_in, whole), timeout)?)
             }
-            Line::Serial { device, pipe_in, .. } => {
-                Ok(device.pipe_in(*pipe_in, in_packets(*pipe_in, wanted), timeout)?)
-            }
+            Line::Serial(port) => port.receive(wanted, timeout),
             Line::Dfu { link, uploading } => {
                 if exchange.take == Some(Via::Status) {
                     return link.raw_status(pace);
@@ -283,7 +256,7 @@ impl Wire {
     pub(super) fn drain(&mut self, within: Duration) -> bool {
         match &mut self.line {
             Line::Pipes { device, pipe_in, .. }
-            | Line::Serial { device, pipe_in, .. }
+            | Line::Serial(SerialPort { device, pipe_in, .. })
             | Line::Hid { device, pipe_in: Some(pipe_in), .. } => {
                 device.pipe_in(*pipe_in, usize::from(pipe_in.packet), within).is_ok_and(|bytes| !bytes.is_empty())
             }
@@ -294,7 +267,7 @@ impl Wire {
     /// Makes both sides of a pipe agree again after a stall.
     pub(super) fn unhalt(&mut self) {
         let (device, pipes) = match &mut self.line {
-            Line::Pipes { device, pipe_in, pipe_out } | Line::Serial { device, pipe_in, pipe_out, .. } => {
+            Line::Pipes { device, pipe_in, pipe_out } | Line::Serial(SerialPort { device, pipe_in, pipe_out, .. }) => {
                 (device, [Some(*pipe_in), Some(*pipe_out)])
             }
             Line::Hid { device, pipe_in, pipe_out, .. } => (device, [*pipe_in, *pipe_out]),
@@ -330,29 +303,6 @@ fn find(configuration: &Configuration, number: Option<u8>, fits: impl Fn(&Interf
     configuration.interfaces.iter().find(|i| number.is_none_or(|number| i.number == number) && fits(i))
 }
 
-/// The communication interface that belongs to a data interface: by the union
-/// descriptor, else the first there is. Source: CDC 1.2, table 16.
-fn control_of(configuration: &Configuration, data: u8) -> Option<u8> {
-    let controls = || configuration.interfaces.iter().filter(|i| i.class == CLASS_COMMUNICATION);
-    let is_of = |i: &&Interface| {
-        i.class_descriptors
-            .iter()
-            .any(|bytes| matches!(bytes[..], [_, 0x24, 0x06, _, ref below @ ..] if below.contains(&data)))
-    };
-    controls().find(is_of).or_else(|| controls().next()).map(|i| i.number)
-}
-
-fn class_out(request: u8, value: u16, interface: u8) -> Setup {
-    Setup { kind: Setup::CLASS_INTERFACE_OUT, request, value, index: u16::from(interface) }
-}
-
-fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
-    match done {
-        Err(TransferError::Stall) => Ok(()),
-        done => Ok(done?),
-    }
-}
-
 /// The setup packet of a request, and its length if the dialect says one.
 fn setup(
     form: &RequestForm,
@@ -384,13 +334,6 @@ fn setup(
         index: word(&form.index)?.unwrap_or(own),
     };
     Ok((setup, word(&form.length)?))
-}
-
-/// Whole packets for at least so many bytes, and no more than needed: what came
-/// before a time-out is lost.
-fn in_packets(pipe: Pipe, wanted: usize) -> usize {
-    let packet = usize::from(pipe.packet);
-    (wanted / packet).max(1).min(vaka_usb::MAX_PIPE_TRANSFER / packet) * packet
 }
 
 fn pipe_out_all(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {

@@ -3,6 +3,7 @@
 //! work, and reads like it.
 
 mod again;
+mod hands;
 mod preserve;
 mod refusal;
 mod request;
@@ -17,7 +18,7 @@ use vaka_core::matching::{Approval, Phase, Verdict, image_version};
 use vaka_core::plan::{
     ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Offer, Plan, PlanError, RestartBy, Step,
 };
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Route, Sheet, Signal, Variant, VersionSource};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
@@ -94,6 +95,7 @@ fn empty_report() -> Report {
         bytes_padded: 0,
         transfers: Transfers::default(),
         durations_ms: Vec::new(),
+        undo: Vec::new(),
         next: None,
     }
 }
@@ -358,6 +360,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
         let place = self.bench.place(&unit.location);
         self.last = Some(unit.clone());
+        self.undo(plan.plan(), Moment::Entered, None);
         let mut session = match opened.open(opening, self.pace) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !self.began_again => {
@@ -396,6 +399,7 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         self.carry_out(&plan, settled, &equal, &mut *session)?;
         self.is_in_again();
+        self.undo(plan.plan(), Moment::Written, None);
         self.restart(restart_by(plan.plan()), &mut *session)?;
         // It may have left and come back on the way.
         let unit = session.device().cloned().unwrap_or_else(|| unit.clone());
@@ -547,24 +551,26 @@ impl<'a, 'b> Job<'a, 'b> {
 
     fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, approved: &ApprovedPlan) -> Result<(), Failure> {
         let plan = approved.plan();
-        let source = settled.sheet.version_source(settled.variant);
-        let tells = *source != VersionSource::Nowhere;
+        let tells = *settled.sheet.version_source(settled.variant) != VersionSource::Nowhere;
         let version = image_version(settled.variant, &settled.image).filter(|_| tells);
         let named = settled.image.facts().named_version.clone();
         let leaves = restart_by(plan) != RestartBy::Nothing;
         let started = self.pace.now();
-        let wanted = match settled.sheet.application.id {
+        let ids = settled.sheet.application_ids(settled.variant);
+        let wanted = match ids {
             Some(id) => format!("wait for {id} on the same port"),
             None => "wait for what comes on the same port".to_owned(),
         };
         self.tell_step(StepName::Confirm, StepState::Started, wanted);
-        let expected = Expected { sheet: settled.sheet, route: settled.route, source, version, named, leaves };
+        let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
+        let expected = Expected { version, named, leaves, ..expected };
         let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
         self.report.after = seen.after;
         self.report.next = seen.next.take();
         self.report.outcome = if self.report.bytes_written == 0 { Ending::Unchanged } else { Ending::Updated };
         self.look_again(settled, plan, &mut seen)?;
+        self.ask_what_is_seen(&settled.sheet.after().see, &mut seen);
         if seen.after == After::NotBack {
             self.report.code = Code::NotBack;
             let bytes = self.report.bytes_written;
@@ -585,6 +591,9 @@ impl<'a, 'b> Job<'a, 'b> {
         drop(seen.opened);
         if let Some(running) = seen.device {
             self.read_once_more(settled, approved, &expected, &running)?;
+            self.undo(plan, Moment::End, Some(&running));
+        } else {
+            self.undo(plan, Moment::End, None);
         }
         self.report.code = Code::Done;
         Ok(())

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use vaka_core::event::Failure;
 use vaka_core::image::{Image, ReadOptions};
-use vaka_core::matching::Question;
+use vaka_core::matching::{Claim, Question};
 use vaka_core::unit::MemoryChoice;
 
 use crate::bench::Selector;
@@ -42,6 +42,8 @@ pub struct Request<'a> {
     /// Names of regions that stay as they are, even where they share a sector
     /// with what is written.
     pub keep: Vec<String>,
+    /// What the release says of the image, if it comes from one.
+    pub claim: Option<Claim>,
     /// Where what is kept is safe while it is not in the unit.
     pub shelf: Option<&'a dyn Shelf>,
 }
@@ -91,6 +93,7 @@ impl<'a> Request<'a> {
             read_back: true,
             save: None,
             keep: Vec::new(),
+            claim: None,
             shelf: None,
         }
     }
@@ -101,6 +104,23 @@ pub trait Person {
     /// What is printed on the hardware? `None` if nobody is there or they
     /// do not want to say.
     fn read_label(&mut self, question: &Question) -> Option<String>;
+
+    /// Whether anybody is there at all.
+    fn is_there(&self) -> bool {
+        false
+    }
+
+    /// Does the unit show all of this? `None` if nobody says.
+    fn sees(&mut self, what: &[String]) -> Option<bool> {
+        let _ = what;
+        None
+    }
+
+    /// Waits until a person says that they did something; false if nobody does.
+    fn has_done(&mut self, action: &str) -> bool {
+        let _ = action;
+        false
+    }
 }
 
 /// Nobody is there.

@@ -40,7 +40,8 @@ impl<'a> Job<'a, '_> {
     ) -> Result<Settled<'s>, Failure> {
         let Request { clear_all, agreed, keep, .. } = self.request;
         let (clear_all, unit) = (*clear_all, Some(unit));
-        let case = Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed };
+        let case =
+            Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed, claim: None };
         let verdict = judge(&case);
         self.tell_verdict(&verdict);
         match verdict.outcome {
@@ -84,6 +85,7 @@ impl<'a> Job<'a, '_> {
                 clear_all: self.request.clear_all,
                 keep: &self.request.keep,
                 agreed: &self.request.agreed,
+                claim: self.request.claim.as_ref(),
             };
             let verdict = judge(&case);
             self.tell_verdict(&verdict);
@@ -227,11 +229,43 @@ pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
     Question { choices: meant.map(choice).collect() }
 }
 
-/// The variant that a person names: `ID`, `PRODUCT/ID` or what is printed.
+/// The variant that a person names: `ID`, `PRODUCT/ID`, or what is printed, in one place or
+/// in several (`SKI-TERN R1; OYS-144`), which must then agree.
 ///
 /// # Errors
 /// No variant, or several, of the products that the unit can be have it.
 pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
+    let one = by_one_label(found, text);
+    let texts: Vec<&str> = text.split([';', '+']).map(str::trim).filter(|text| !text.is_empty()).collect();
+    if one.is_ok() || texts.len() < 2 {
+        return one;
+    }
+    let all = texts.iter().map(|text| by_one_label(found, text)).collect::<Result<Vec<_>, _>>()?;
+    let (first, others) = all.split_first().ok_or_else(|| internal("no label"))?;
+    match others.iter().zip(&texts[1..]).find(|((_, other), _)| other.id != first.1.id) {
+        None => Ok(*first),
+        Some(((_, other), text)) => {
+            let (one, other) = (format!("'{}' is {}", text::tame(texts[0]), first.1.name), other.name.clone());
+            let message = format!("What is printed does not agree: {one}, '{}' is {other}.", text::tame(text));
+            Err(Failure::new(Code::Refused, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Read both places again. If they really differ, this is no unit that the sheet describes."))
+        }
+    }
+}
+
+fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
+    if let Some(label) = found.sheets.iter().find_map(|sheet| sheet.undeciding(text)) {
+        let message = format!("'{}' on the {} decides nothing: {}.", label.reads, label.place, label.why);
+        let places = found.sheets.iter().flat_map(|sheet| &sheet.variants).flat_map(|variant| &variant.look_at);
+        let mut places: Vec<&str> = places.map(|look| look.place.as_str()).collect();
+        places.sort_unstable();
+        places.dedup();
+        return Err(Failure::new(Code::Refused, message)
+            .state("Nothing was changed in the unit.")
+            .cure(format!("Look at: {}.", places.join("; "))));
+    }
+
     let named = |sheet: &'a Sheet| {
         let own = text.split_once('/').filter(|(product, _)| *product == sheet.product.id).map_or(text, |(_, id)| id);
         sheet.variant_by_label(own).map(|variant| (sheet, variant))

@@ -7,7 +7,7 @@ use super::Image;
 use crate::address::{Address, Span};
 
 /// The form of a vector table, as a product sheet names it.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum VectorKind {
     /// Two 32-bit little-endian words: initial stack pointer, reset handler

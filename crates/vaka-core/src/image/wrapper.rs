@@ -29,7 +29,7 @@ pub struct Wrapper {
 }
 
 /// A checksum over the payload, of which the header holds 32 bits.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChecksumKind {
     /// CRC-32, the one zip uses.

@@ -1,19 +1,23 @@
 //! Which image fits which unit, and why.
 //!
 //! [`judge`] takes a [`Case`] (sheet, unit, image, and what a person read on
-//! the hardware) and gives a [`Verdict`]. Each rule in `rules` is a pure
+//! the hardware) and gives a [`Verdict`]. Each rule is a pure
 //! function that says what it saw and what that means; one hard conflict
 //! refuses, whatever else agrees. Only a final verdict that fits becomes an
 //! [`Approval`], and only an approval lets a plan be carried out.
 
+mod claim;
 mod evidence;
+mod fact_rules;
 mod rules;
+mod unit_rules;
 mod verdict;
 
+pub use claim::Claim;
 pub use evidence::{About, Evidence, Source, Weight};
 pub use verdict::{
     Agreement, Approval, Case, Choice, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
     variants_for,
 };
 
-pub use rules::image_version;
+pub use fact_rules::image_version;

@@ -2,8 +2,9 @@
 
 use serde::Serialize;
 
+use super::claim::Claim;
 use super::evidence::{About, Evidence, Source, Weight};
-use super::rules;
+use super::{fact_rules, rules, unit_rules};
 use crate::image::Image;
 use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
 use crate::unit::{Mode, UnitFacts};
@@ -29,6 +30,8 @@ pub struct Case<'a> {
     pub keep: &'a [String],
     /// Ids of what was agreed to.
     pub agreed: &'a [String],
+    /// What the release says of the image, if it comes from one.
+    pub claim: Option<&'a Claim>,
 }
 
 /// Whether everything could be seen that will ever be.
@@ -178,15 +181,17 @@ impl<'a> Standing<'a> {
         let booted: Vec<&Variant> = case.sheet.variants_with_route(unit.id).collect();
         let (mode, source, candidates) = match booted.is_empty() {
             false => (Mode::Update, Source::BootId, booted),
-            true if Some(unit.id) == case.sheet.application.id => {
-                (Mode::Application, Source::ApplicationId, case.sheet.variants.iter().collect())
+            true if case.sheet.runs(unit.id) => {
+                (Mode::Application, Source::ApplicationId, running_as(case.sheet, unit))
             }
             true => (Mode::Unknown, Source::BootId, Vec::new()),
         };
         evidence.push(id_evidence(unit, source, &candidates));
         let candidates = of_board(unit, candidates);
         if mode == Mode::Application {
-            evidence.extend(rules::product_string(case.sheet, unit));
+            let signs = &case.sheet.application.signs;
+            let own = case.sheet.application.is(unit.id);
+            evidence.extend(own.then(|| unit_rules::signs(None, signs, unit, Weight::Neutral)).into_iter().flatten());
         }
         Self { mode, candidates }
     }
@@ -196,11 +201,25 @@ impl<'a> Standing<'a> {
     }
 }
 
+/// The variants whose application shows these ids, and says what theirs says.
+fn running_as<'a>(sheet: &'a Sheet, unit: &UnitFacts) -> Vec<&'a Variant> {
+    let own = |variant: &&Variant| match &variant.shows.id {
+        Some(ids) => ids.is(unit.id),
+        None => sheet.application.is(unit.id) || sheet.after().is(unit.id),
+    };
+    let shown: Vec<&Variant> = sheet.variants.iter().filter(own).collect();
+    let says = |variant: &&&Variant| {
+        let signs = variant.shows.signs.of(unit);
+        !signs.is_empty() && signs.iter().all(|sign| sign.is_so == Some(true))
+    };
+    let told: Vec<&Variant> = shown.iter().filter(says).copied().collect();
+    if told.is_empty() { shown } else { told }
+}
+
 /// The candidates that the unit's own board information leaves; all of them
 /// where it names none of theirs.
 pub fn of_board<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
-    let is_it =
-        |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.kind.is_told(unit) == Some(true));
+    let is_it = |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.is_told(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
 }
@@ -239,27 +258,34 @@ fn decide<'a>(case: &Case<'a>, standing: &Standing<'a>, evidence: &mut Vec<Evide
 /// Everything that speaks for or against one variant.
 fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<Evidence> {
     let route = route_of(case, standing, variant);
-    let mut evidence = match case.unit {
-        Some(unit) if standing.mode == Mode::Update => rules::of_booted_unit(variant, route, unit),
+    let mut evidence = match (case.unit, route) {
+        (Some(unit), Some(route)) if standing.mode == Mode::Update => unit_rules::of_booted_unit(variant, route, unit),
+        (Some(unit), _) if standing.mode == Mode::Application => {
+            unit_rules::signs(Some(variant), &variant.shows.signs, unit, Weight::Neutral)
+        }
         _ => Vec::new(),
     };
+    evidence.extend(fact_rules::no_route(variant));
+    evidence.extend(case.claim.map(|claim| fact_rules::claim(case.sheet, variant, claim)));
     evidence.extend(rules::of_image(case.sheet, variant, route, case.image));
+    evidence.extend(fact_rules::facts(variant, case.image, case.claim));
     evidence.extend(rules::suffix(case.sheet, variant, route, case.unit, case.image));
     evidence
 }
 
 /// The route that the unit stands in, or else the variant's first.
-fn route_of<'a>(case: &Case<'_>, standing: &Standing<'_>, variant: &'a Variant) -> &'a Route {
+fn route_of<'a>(case: &Case<'_>, standing: &Standing<'_>, variant: &'a Variant) -> Option<&'a Route> {
     let under_id = case.unit.filter(|_| standing.mode == Mode::Update).and_then(|unit| variant.route(unit.id));
-    under_id.unwrap_or(&variant.routes[0])
+    under_id.or(variant.routes.first())
 }
 
 fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
     evidence.extend(against(case, standing, variant));
-    evidence.extend(rules::version(variant, case.image, case.running));
-    evidence.extend(rules::undescribed(case.sheet, variant));
+    evidence.extend(fact_rules::version(variant, case.image, case.running));
+    evidence.extend(fact_rules::undescribed(case.sheet, variant));
+    evidence.extend(case.claim.map(fact_rules::told_losses).into_iter().flatten());
     if case.clear_all {
-        evidence.extend(rules::losses(case.sheet, variant, case.image, case.keep));
+        evidence.extend(fact_rules::losses(case.sheet, variant, case.image, case.keep));
     }
     let (agreed, missing) = agreements(&evidence, case.agreed);
     let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);
@@ -297,9 +323,11 @@ fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<A
 
 /// All that the file alone says of a variant.
 fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
-    let route = &variant.routes[0];
+    let route = variant.routes.first();
     let mut evidence = rules::of_image(sheet, variant, route, image);
     evidence.extend(rules::suffix(sheet, variant, route, None, image));
+    evidence.extend(fact_rules::facts(variant, image, None));
+    evidence.extend(fact_rules::version(variant, image, None).filter(Evidence::is_conflict));
     evidence
 }
 
@@ -322,10 +350,13 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
 /// Whether these variants are entered in one way and then told apart by the unit's
 /// own board information.
 pub fn tell_themselves(variants: &[&Variant]) -> bool {
-    let mut routes = variants.iter().filter_map(|variant| variant.routes.first());
-    let alike = |first: &Route, other: &Route| first.id == other.id && first.entry == other.entry;
-    let Some(first) = routes.next().filter(|route| route.kind.is_told_by_the_unit()) else { return false };
-    routes.all(|route| route.kind.is_told_by_the_unit() && alike(first, route))
+    let routes: Vec<&Route> = variants.iter().filter_map(|variant| variant.routes.first()).collect();
+    let apart = |index: usize, a: &Route| {
+        let mut others = routes[index + 1..].iter();
+        others.all(|b| a.id == b.id && a.entry == b.entry && a.differs_as_told(b))
+    };
+    let told = routes.len() == variants.len() && routes.iter().all(|route| route.is_told_by_the_unit());
+    told && !routes.is_empty() && routes.iter().enumerate().all(|(index, route)| apart(index, route))
 }
 
 /// No variant is settled: refuse if the image fits none, else ask.

@@ -25,10 +25,12 @@ use crate::duration;
 use crate::image::Image;
 use crate::matching::{Approval, image_version};
 use crate::memory::SectorMap;
-use crate::sheet::{BOOTLOADER, EntryStep, Region, Route, RouteKind, Sheet, Takes, Variant, VariantId, VersionSource};
+use crate::sheet::{
+    BOOTLOADER, EntryStep, Ids, Moment, Region, Route, RouteKind, Sheet, Takes, Undo, Variant, VariantId,
+    VersionSource, undone,
+};
 use crate::size::{Bytes, Grouped};
 use crate::text;
-use crate::unit::UsbId;
 use crate::version::Version;
 
 /// What the unit can take, as far as it is known.
@@ -55,7 +57,7 @@ pub enum Step {
         /// What a person or the host does.
         entry: Vec<EntryStep>,
         /// The ids that must then be seen.
-        id: UsbId,
+        id: Ids,
     },
     /// The unit is asked what it is, and the verdict made again.
     Identify,
@@ -124,15 +126,25 @@ pub enum Step {
         /// How.
         by: RestartBy,
     },
+    /// A person undoes what they did on the way into update mode.
+    Undo {
+        /// When.
+        when: Moment,
+        /// What, in order.
+        steps: Vec<Undo>,
+    },
     /// The application is waited for.
     Confirm {
         /// Its ids, where they are known.
-        id: Option<UsbId>,
+        id: Option<Ids>,
         /// The version that it must tell.
         version: Option<Version>,
         /// How long that may take.
         #[serde(serialize_with = "as_milliseconds")]
         within_ms: Duration,
+        /// What a person is asked to look at.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        see: Vec<String>,
     },
 }
 
@@ -264,13 +276,20 @@ impl fmt::Display for Step {
                 )
             }
             Self::Restart { by } => by.fmt(f),
-            Self::Confirm { id, version, within_ms } => {
+            Self::Undo { steps, .. } => {
+                let steps: Vec<&str> = steps.iter().map(|undo| undo.action.trim_end_matches('.')).collect();
+                write!(f, "by hand: {}", steps.join("; then: "))
+            }
+            Self::Confirm { id, version, within_ms, see } => {
                 let within = duration::words(*within_ms);
                 match id {
+                    None if !see.is_empty() => write!(f, "ask a person what the unit shows: {}", see.join("; "))?,
                     Some(id) => write!(f, "see the application come back as {id} within {within}")?,
                     None => write!(f, "see within {within} that the unit is not in update mode any more")?,
                 }
-                version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))
+                version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))?;
+                let asked = id.is_some() && !see.is_empty();
+                if asked { write!(f, "; a person is asked for: {}", see.join("; ")) } else { Ok(()) }
             }
         }
     }
@@ -394,12 +413,12 @@ impl Plan {
     /// [`PlanError`]: image, sheet and unit do not go together. A verdict that
     /// fits rules that out; this does not rely on it.
     pub fn draft(job: &Job<'_>) -> Result<Self, PlanError> {
-        let application = &job.sheet.application;
+        let (after, id) = (job.sheet.after(), job.sheet.application_ids(job.variant).cloned());
         let tells = *job.sheet.version_source(job.variant) != VersionSource::Nowhere;
         let version = image_version(job.variant, job.image).filter(|_| tells);
         let mut steps = Vec::new();
         if job.needs_entry {
-            steps.extend([Step::Enter { entry: job.route.entry.clone(), id: job.route.id }, Step::Identify]);
+            steps.extend([Step::Enter { entry: job.route.entry.clone(), id: job.route.id.clone() }, Step::Identify]);
         }
         let mut kept = Vec::new();
         let sectors = match &job.route.kind {
@@ -416,8 +435,16 @@ impl Plan {
             RouteKind::PlainDfu { .. } => true,
             RouteKind::Volume(route) => matches!(route.takes, Takes::File(_)),
         };
-        steps.push(Step::Confirm { id: application.id, version, within_ms: application.back_within });
+        let restart = steps.iter().rposition(|step| matches!(step, Step::Restart { .. })).unwrap_or(steps.len());
+        let entered = steps.iter().position(|step| *step == Step::Identify).map_or(0, |at| at + 1);
+        for (at, when) in [(restart, Moment::Written), (entered, Moment::Entered)] {
+            if let Some(undo) = undo(job, when) {
+                steps.insert(at, undo);
+            }
+        }
+        steps.push(Step::Confirm { id, version, within_ms: after.back_within, see: after.see.clone() });
         steps.extend(once_more(job, &steps));
+        steps.extend(undo(job, Moment::End));
         let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
         let untouched = match &job.route.kind {
             RouteKind::Dfu { .. } | RouteKind::Volume(_) | RouteKind::Dialect(_) => {
@@ -529,6 +556,13 @@ fn once_more(job: &Job<'_>, steps: &[Step]) -> Option<Step> {
     let leaves = job.geometry.attributes.is_some_and(|attributes| !attributes.manifestation_tolerant());
     let wanted = finishes && leaves && job.geometry.can_read && job.route.enters_by_itself();
     wanted.then(|| Step::ReadOnceMore { spans: vec![job.image.span()] })
+}
+
+/// What a person undoes at one moment, if there is something.
+fn undo(job: &Job<'_>, when: Moment) -> Option<Step> {
+    let steps = undone(&job.route.hands(), when).unwrap_or_default();
+    let steps: Vec<Undo> = steps.into_iter().map(|(_, undo)| undo.clone()).collect();
+    (!steps.is_empty()).then_some(Step::Undo { when, steps })
 }
 
 /// Refuses what only a route with addresses can do.

@@ -4,14 +4,19 @@
 //!
 //! The format is specified in `docs/formats/product-sheet.md`.
 
+mod hand;
+mod ids;
 mod parse;
+mod parse_hands;
+mod parse_routes;
+mod parse_stages;
 mod raw;
-mod routes;
+mod route;
+mod signs;
+mod stage;
 mod undescribed;
 
-use std::collections::BTreeMap;
 use std::fmt;
-use std::sync::Arc;
 use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
@@ -19,14 +24,21 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::carry::Carried;
-use crate::dialect::Dialect;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
-use crate::unit::{MemoryChoice, Told, UnitFacts, UsbId};
+use crate::unit::{UnitFacts, UsbId};
 use crate::version::Version;
-use crate::volume;
+use crate::{size, volume};
 
+pub use hand::{BusSign, HandStep, Impossible, Moment, Undo, undone};
+pub use ids::Ids;
+pub use route::{
+    DialectRoute, Dialects, DropFile, EntryStep, FileForm, Leave, ResultFile, Route, RouteKind, Signal, Takes,
+    VolumeRoute, WriteOrder,
+};
+pub use signs::{SerialForm, Sign, SignKind, Signs};
+pub use stage::Stage;
 pub use undescribed::Undescribable;
 
 /// A product, all its variants and the ways to update them.
@@ -45,6 +57,10 @@ pub struct Sheet {
     pub variants: Vec<Variant>,
     /// The maker's own packaging of firmware files.
     pub wrappers: Vec<Wrapper>,
+    /// What is done apart from ordinary updates, such as a new bootloader.
+    pub stages: Vec<Stage>,
+    /// What the unit shows after the update, where that is not its application yet.
+    pub comes_back: Option<Application>,
 }
 
 /// The product's names.
@@ -56,6 +72,32 @@ pub struct Product {
     pub name: String,
     /// Who makes it.
     pub maker: String,
+    /// Other names that it is sold under.
+    pub also: Vec<String>,
+    /// What is printed on it, and tells no variant from another.
+    pub undeciding: Vec<Undeciding>,
+    /// Other devices that the same unit shows beside the one that is updated.
+    pub companions: Vec<Companion>,
+}
+
+/// Something that is printed on a product and decides nothing.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Undeciding {
+    /// What is printed.
+    pub reads: String,
+    /// Where.
+    pub place: String,
+    /// Why it decides nothing.
+    pub why: String,
+}
+
+/// Another device of the same unit.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Companion {
+    /// Its ids.
+    pub id: Ids,
+    /// What it is.
+    pub name: String,
 }
 
 /// One updatable piece of a product: a controller, an interface chip.
@@ -83,6 +125,22 @@ pub enum VersionSource {
         /// What stands before the version in its line.
         after: String,
     },
+    /// In one of its strings.
+    Sign {
+        /// Which: iProduct, iManufacturer or iSerialNumber.
+        of: SignKind,
+        /// What stands before the version in it.
+        after: String,
+    },
+    /// In a line that its application says on its serial port.
+    Line {
+        /// What is sent to it first, if anything.
+        send: Option<String>,
+        /// What stands before the version in its line.
+        after: String,
+        /// How long it may take.
+        within: Duration,
+    },
 }
 
 impl VersionSource {
@@ -96,14 +154,30 @@ impl VersionSource {
                 let lines = unit.volume.as_ref()?.text(file)?;
                 volume::value(lines, after).map(Version::parse)
             }
+            Self::Sign { of, after } => {
+                let text = match of {
+                    SignKind::Product => unit.product.as_deref(),
+                    SignKind::Maker => unit.maker.as_deref(),
+                    SignKind::Serial | SignKind::Release => unit.serial.as_deref(),
+                }?;
+                version_after(text, after)
+            }
+            Self::Line { after, .. } => unit.lines.iter().find_map(|line| version_after(line, after)),
         }
     }
 
     /// The same for a unit in update mode, whose release number is its
     /// bootloader's.
     pub fn of_booted(&self, unit: &UnitFacts) -> Option<Version> {
-        Some(self).filter(|source| **source != Self::ReleaseNumber)?.of(unit)
+        Some(self).filter(|source| matches!(source, Self::Text { .. }))?.of(unit)
     }
+}
+
+/// The version behind some words, up to the next blank.
+fn version_after(text: &str, words: &str) -> Option<Version> {
+    let (_, behind) = text.split_once(words)?;
+    let version = behind.split_whitespace().next()?.trim_end_matches([',', ';', ')']);
+    version.contains(|c: char| c.is_ascii_digit()).then(|| Version::parse(version))
 }
 
 /// The id of a variant within its product: what `--variant` takes.
@@ -126,14 +200,33 @@ impl fmt::Display for VariantId {
 /// How the application shows up, and what confirms that it runs.
 #[derive(Clone, Debug)]
 pub struct Application {
-    /// Its ids; of an undescribed unit they are not known.
-    pub id: Option<UsbId>,
-    /// Its product string, where it decides anything.
-    pub product: Option<String>,
+    /// Its ids; none if they are not known, or if it shows nothing on USB.
+    pub id: Option<Ids>,
+    /// What it must say of itself.
+    pub signs: Signs,
     /// Where the firmware's version is told; a part may tell its own elsewhere.
     pub version: VersionSource,
     /// How long it may take to show up after the restart.
     pub back_within: Duration,
+    /// What only a person can see once it runs: lights and their rhythm, the text on
+    /// the unit's own screen.
+    pub see: Vec<String>,
+}
+
+impl Application {
+    /// Whether a device with these ids is it.
+    pub fn is(&self, id: UsbId) -> bool {
+        self.id.as_ref().is_some_and(|ids| ids.is(id))
+    }
+}
+
+/// How one variant's application shows up, where that differs from the others'.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub struct Shows {
+    /// Its ids.
+    pub id: Option<Ids>,
+    /// What it must say of itself.
+    pub signs: Signs,
 }
 
 /// One hardware form that needs its own image.
@@ -155,8 +248,42 @@ pub struct Variant {
     pub regions: Vec<Region>,
     /// What an image for it looks like.
     pub image: ImageRules,
-    /// Ways to update it; at least one.
+    /// What further pieces of it look like, each in a region of its own. Only of stages.
+    pub further: Vec<ImageRules>,
+    /// What must be so in a file that is for it: its crystal, its bus speed, where its
+    /// bootloader hands over.
+    pub facts: Vec<Fact>,
+    /// How its application shows up, where that tells it from others.
+    pub shows: Shows,
+    /// Ways to update it; none only if `instead` says what is done.
     pub routes: Vec<Route>,
+    /// What is done instead, where it cannot be updated over USB.
+    pub instead: Option<String>,
+}
+
+/// A named value that must agree between file, sheet and unit.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Fact {
+    /// Its name.
+    pub name: String,
+    /// Its value.
+    pub value: String,
+}
+
+/// The fact that says where a bootloader starts the application: an address.
+pub const HAND_OVER: &str = "hand-over";
+
+impl Fact {
+    /// Whether two values say the same: numbers by what they are, texts in any case and
+    /// with any blanks.
+    pub fn agrees(&self, value: &str) -> bool {
+        let number = |text: &str| Address::parse(text).ok().map(Address::get).or_else(|| size::parse(text).ok());
+        let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+        match (number(&self.value), number(value)) {
+            (Some(a), Some(b)) => a == b,
+            _ => plain(&self.value) == plain(value),
+        }
+    }
 }
 
 /// A place on the hardware, and what can be read there.
@@ -177,6 +304,17 @@ pub struct Region {
     pub span: Span,
     /// What is known of its content, where it may be carried from unit to unit.
     pub carried: Option<Carried>,
+    /// Whether it may be read into a file.
+    pub may_read: bool,
+    /// Whether any route may write it.
+    pub may_write: bool,
+}
+
+impl Region {
+    /// A region that may be read and written.
+    pub fn new(name: impl Into<String>, span: Span) -> Self {
+        Self { name: name.into(), span, carried: None, may_read: true, may_write: true }
+    }
 }
 
 /// The name of the region that holds the unit's own bootloader.
@@ -200,6 +338,8 @@ pub struct ImageRules {
     pub version_offset: Option<u64>,
     /// Where its stamp stands; without this it is searched for.
     pub stamp_offset: Option<u64>,
+    /// The version below which nobody may go, and why.
+    pub oldest: Option<(Version, Option<String>)>,
 }
 
 impl ImageRules {
@@ -213,6 +353,7 @@ impl ImageRules {
             marks: Vec::new(),
             version_offset: None,
             stamp_offset: None,
+            oldest: None,
         }
     }
 }
@@ -228,315 +369,9 @@ pub struct Mark {
     pub meaning: String,
 }
 
-/// One way to update a variant.
-#[derive(Clone, Debug)]
-pub struct Route {
-    /// The protocol.
-    pub kind: RouteKind,
-    /// The unit's ids in update mode.
-    pub id: UsbId,
-    /// The regions it may write; each ends where a sector ends.
-    pub writes: Vec<Region>,
-    /// Where the unit starts when it leaves update mode, on routes that can
-    /// say so; without it at the start of the image.
-    pub restart_at: Option<Address>,
-    /// What brings the unit into update mode, in order.
-    pub entry: Vec<EntryStep>,
-    /// How long the unit listens after it was plugged in, where that is short.
-    pub listens: Option<Duration>,
-    /// What a person does with a unit that shows nothing any more.
-    pub recovery: Vec<HandStep>,
-}
-
-impl Route {
-    /// Whether the unit comes into update mode with nobody's hands.
-    pub fn enters_by_itself(&self) -> bool {
-        !self.entry.is_empty() && self.entry.iter().all(|step| matches!(step, EntryStep::Signal(_)))
-    }
-}
-
-impl Route {
-    /// The same route for a carried region; a plain DFU unit must offer it as a
-    /// memory of its own.
-    fn for_carried(&self, region: &Region, memory: Option<&String>) -> Option<Self> {
-        let kind = match (&self.kind, memory) {
-            (RouteKind::Dfu { .. }, None) => self.kind.clone(),
-            (RouteKind::Dfu { .. }, Some(name)) => RouteKind::Dfu { memory: named(name) },
-            // What such a memory gives back is what was put in, or carrying has no sense.
-            (RouteKind::PlainDfu { .. }, Some(name)) => {
-                RouteKind::PlainDfu { memory: named(name), uploads_image: true }
-            }
-            (RouteKind::Dialect(route), None) if route.dialect.can_read() => self.kind.clone(),
-            (RouteKind::PlainDfu { .. }, None) | (RouteKind::Volume(_) | RouteKind::Dialect(_), _) => return None,
-        };
-        Some(Self { kind, writes: vec![region.clone()], ..self.clone() })
-    }
-}
-
-fn named(name: &str) -> MemoryChoice {
-    MemoryChoice { name: Some(name.to_owned()), ..MemoryChoice::default() }
-}
-
-/// The protocol of a route.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum RouteKind {
-    /// DFU with memory addresses.
-    Dfu {
-        /// Which memory, where the unit has several.
-        memory: MemoryChoice,
-    },
-    /// Plain DFU: the unit decides where the blocks go, and erases by itself.
-    PlainDfu {
-        /// Which memory, where the unit has several.
-        memory: MemoryChoice,
-        /// Whether an upload gives back what was downloaded. DFU 1.1 leaves
-        /// that to the unit; the maintainer vouches for it.
-        uploads_image: bool,
-    },
-    /// The unit shows a small disk, and takes what is written to it.
-    Volume(VolumeRoute),
-    /// A vendor's own protocol, described in a dialect.
-    Dialect(DialectRoute),
-}
-
-/// How a unit is updated in a dialect.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DialectRoute {
-    /// The protocol.
-    pub dialect: Arc<Dialect>,
-    /// What the unit must tell of itself.
-    pub tells: Vec<Told>,
-}
-
-/// Dialects by their names.
-pub type Dialects = BTreeMap<String, Arc<Dialect>>;
-
-/// How a unit is updated through its disk.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct VolumeRoute {
-    /// What it takes.
-    pub takes: Takes,
-    /// The labels that the disk may have; any if there are none.
-    pub labels: Vec<String>,
-    /// The file in which it shows the present application.
-    pub present: Option<String>,
-    /// How it goes back to its application with nothing written.
-    pub leave: Leave,
-}
-
-impl VolumeRoute {
-    /// Whether its disk may have this label.
-    pub fn knows_label(&self, label: Option<&str>) -> bool {
-        let label = label.unwrap_or_default();
-        self.labels.is_empty() || self.labels.iter().any(|known| known.eq_ignore_ascii_case(label))
-    }
-}
-
-/// What a unit's disk takes.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Takes {
-    /// UF2 blocks, in any sectors.
-    Uf2 {
-        /// The family of its chip.
-        family: u32,
-        /// What its board information must say.
-        board_id: Option<String>,
-    },
-    /// A whole file.
-    File(DropFile),
-}
-
-/// A file that a unit takes.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DropFile {
-    /// Its format.
-    pub form: FileForm,
-    /// Its name on the disk.
-    pub name: String,
-    /// In which order it reaches the disk.
-    pub order: WriteOrder,
-    /// Whether the file with the present application is deleted first.
-    pub remove_first: bool,
-    /// Whether the unit takes it only once its disk is ejected.
-    pub eject_after: bool,
-    /// The file in which the unit says what became of it.
-    pub result: Option<ResultFile>,
-}
-
-/// The format of a file that a unit takes.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum FileForm {
-    /// Intel HEX.
-    Hex,
-    /// Raw binary, from the first address of the image.
-    Binary,
-}
-
-/// In which order a file reaches a disk.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum WriteOrder {
-    /// Its data, then the table of clusters and its directory entry.
-    #[default]
-    DataFirst,
-    /// An empty directory entry, its data, the table, the entry with its size.
-    EntryFirst,
-}
-
-/// Where a unit says what became of a file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct ResultFile {
-    /// Its name.
-    pub file: String,
-    /// Words that mean success.
-    pub success: String,
-    /// Words that mean failure.
-    pub failure: String,
-}
-
-/// How a unit leaves its update mode with nothing written.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub enum Leave {
-    /// Its disk is ejected.
-    #[default]
-    Eject,
-    /// It is unplugged and plugged in.
-    PowerCycle,
-    /// It needs not: its application is what shows the disk.
-    Nothing,
-}
-
-impl RouteKind {
-    /// Which memory, where the unit has several; a disk has none.
-    pub fn memory(&self) -> MemoryChoice {
-        match self {
-            Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory.clone(),
-            Self::Volume(_) | Self::Dialect(_) => MemoryChoice::default(),
-        }
-    }
-
-    /// The route by a disk, if it is one.
-    pub fn volume(&self) -> Option<&VolumeRoute> {
-        match self {
-            Self::Volume(volume) => Some(volume),
-            _ => None,
-        }
-    }
-
-    /// The route in a dialect, if it is one.
-    pub fn dialect(&self) -> Option<&DialectRoute> {
-        match self {
-            Self::Dialect(dialect) => Some(dialect),
-            _ => None,
-        }
-    }
-
-    /// Whether the unit tells in update mode which variant it is.
-    pub fn is_told_by_the_unit(&self) -> bool {
-        self.board_id().is_some() || self.dialect().is_some_and(|route| !route.tells.is_empty())
-    }
-
-    /// Whether a unit says of itself that it is the one of this route: yes, no, or
-    /// nothing.
-    pub fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
-        if let Some(wanted) = self.board_id() {
-            return unit.volume.as_ref()?.board()?.board_id.map(|found| found == wanted);
-        }
-        let wanted = &self.dialect()?.tells;
-        let found = |told: &Told| unit.told.iter().find(|found| found.name == told.name);
-        let known: Vec<bool> = wanted.iter().filter_map(|told| Some(found(told)?.value == told.value)).collect();
-        (!known.is_empty()).then(|| known.iter().all(|same| *same))
-    }
-
-    /// Whether two routes under one id are told apart by what the unit says.
-    pub fn differs_as_told(&self, other: &Self) -> bool {
-        if let (Some(a), Some(b)) = (self.board_id(), other.board_id()) {
-            return a != b;
-        }
-        let Some((a, b)) = self.dialect().zip(other.dialect()) else { return false };
-        a.tells.iter().any(|told| b.tells.iter().any(|theirs| theirs.name == told.name && theirs.value != told.value))
-    }
-
-    /// The UF2 family that it takes.
-    pub fn family(&self) -> Option<u32> {
-        match self.volume()?.takes {
-            Takes::Uf2 { family, .. } => Some(family),
-            Takes::File(_) => None,
-        }
-    }
-
-    /// The Board-ID that a unit must tell.
-    pub fn board_id(&self) -> Option<&str> {
-        match &self.volume()?.takes {
-            Takes::Uf2 { board_id, .. } => board_id.as_deref(),
-            Takes::File(_) => None,
-        }
-    }
-}
-
-impl fmt::Display for RouteKind {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::Dfu { .. } => f.write_str("dfu"),
-            Self::PlainDfu { .. } => f.write_str("plain-dfu"),
-            Self::Volume(_) => f.write_str("volume"),
-            Self::Dialect(route) => write!(f, "dialect:{}", route.dialect.name),
-        }
-    }
-}
-
-/// One step on the way into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(untagged)]
-pub enum EntryStep {
-    /// A person does it.
-    Hand(HandStep),
-    /// The host does it.
-    Signal(Signal),
-}
-
-/// What a host can do to bring a unit into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-#[serde(tag = "signal", rename_all = "kebab-case")]
-pub enum Signal {
-    /// DFU_DETACH to the application's run-time interface, and a bus reset
-    /// where the unit waits for one.
-    DfuDetach,
-    /// The `enter` operation of a dialect.
-    Dialect {
-        /// The dialect.
-        #[serde(serialize_with = "by_name")]
-        dialect: Arc<Dialect>,
-    },
-}
-
-fn by_name<S: serde::Serializer>(dialect: &Arc<Dialect>, serializer: S) -> Result<S::Ok, S::Error> {
-    serializer.serialize_str(&dialect.name)
-}
-
-impl fmt::Display for Signal {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        match self {
-            Self::DfuDetach => f.write_str("ask the application to detach (DFU_DETACH)"),
-            Self::Dialect { dialect } => write!(f, "ask the application in its dialect {}", dialect.name),
-        }
-    }
-}
-
-/// What a person does.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
-pub struct HandStep {
-    /// What to do.
-    #[serde(rename = "do")]
-    pub action: String,
-    /// Why.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub why: Option<String>,
-    /// What is seen once it is done.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub see: Option<String>,
+/// A printed text as people read it: in any case, with any blanks.
+fn plain(text: &str) -> String {
+    text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase()
 }
 
 impl Sheet {
@@ -564,7 +399,6 @@ impl Sheet {
     /// The variant that a person names by its id or by what they read on the
     /// hardware, in any case and with any blanks.
     pub fn variant_by_label(&self, answer: &str) -> Option<&Variant> {
-        let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
         let answer = plain(answer);
         let names = |variant: &&Variant| {
             plain(variant.id.as_str()) == answer || variant.look_at.iter().any(|look| plain(&look.reads) == answer)
@@ -590,6 +424,40 @@ impl Sheet {
         (!sheet.variants.is_empty()).then_some(sheet)
     }
 
+    /// What a person read, where it stands on the product and tells no variant.
+    pub fn undeciding(&self, answer: &str) -> Option<&Undeciding> {
+        let answer = plain(answer);
+        self.product.undeciding.iter().find(|label| plain(&label.reads) == answer)
+    }
+
+    /// Whether a unit with these ids runs what it shows outside of update mode.
+    pub fn runs(&self, id: UsbId) -> bool {
+        let own = |variant: &Variant| variant.shows.id.as_ref().is_some_and(|ids| ids.is(id));
+        let apps = [Some(&self.application), self.comes_back.as_ref()];
+        apps.into_iter().flatten().any(|application| application.is(id)) || self.variants.iter().any(own)
+    }
+
+    /// What the unit shows after an update.
+    pub fn after(&self) -> &Application {
+        self.comes_back.as_ref().unwrap_or(&self.application)
+    }
+
+    /// The ids of a variant's application.
+    pub fn application_ids<'a>(&'a self, variant: &'a Variant) -> Option<&'a Ids> {
+        match &self.comes_back {
+            Some(after) => after.id.as_ref(),
+            None => variant.shows.id.as_ref().or(self.application.id.as_ref()),
+        }
+    }
+
+    /// What a variant's application must say of itself.
+    pub fn application_signs(&self, variant: &Variant) -> Signs {
+        match &self.comes_back {
+            Some(after) => after.signs.clone(),
+            None => self.application.signs.with(&variant.shows.signs),
+        }
+    }
+
     /// The part that a variant is a form of.
     pub fn part_of(&self, variant: &Variant) -> Option<&Part> {
         let id = variant.part.as_deref()?;
@@ -598,7 +466,10 @@ impl Sheet {
 
     /// Where the version of a variant's firmware is told.
     pub fn version_source(&self, variant: &Variant) -> &VersionSource {
-        self.part_of(variant).map_or(&self.application.version, |part| &part.version)
+        match &self.comes_back {
+            Some(after) => &after.version,
+            None => self.part_of(variant).map_or(&self.application.version, |part| &part.version),
+        }
     }
 
     /// Whether a unit of these ids has a disk that tells something: it takes
@@ -606,7 +477,7 @@ impl Sheet {
     pub fn has_disk(&self, id: UsbId) -> bool {
         let is_text = |source: &VersionSource| matches!(source, VersionSource::Text { .. });
         let sources = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);
-        let tells = self.application.id == Some(id) && sources.into_iter().any(is_text);
+        let tells = self.application.is(id) && sources.into_iter().any(is_text);
         tells || self.variants.iter().filter_map(|variant| variant.route(id)).any(|route| route.kind.volume().is_some())
     }
 
@@ -654,7 +525,7 @@ impl Variant {
 
     /// The route under these ids.
     pub fn route(&self, id: UsbId) -> Option<&Route> {
-        self.routes.iter().find(|route| route.id == id)
+        self.routes.iter().find(|route| route.id.is(id))
     }
 
     /// The region that holds `address`.

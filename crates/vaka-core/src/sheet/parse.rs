@@ -5,15 +5,13 @@
 
 use std::ops::Range;
 
-use toml::Spanned;
-
 use super::raw::{
-    Number, RawApplication, RawCarried, RawImage, RawMark, RawPart, RawPlace, RawRegion, RawSheet, RawVariant,
-    RawVersionSource, RawWrapper, RawZone,
+    Number, RawAllowed, RawApplication, RawCarried, RawFact, RawImage, RawMark, RawOldest, RawPart, RawPlace,
+    RawProduct, RawRegion, RawSheet, RawShows, RawString, RawVariant, RawVersionSource, RawWrapper, RawZone, Spanned,
 };
 use super::{
-    Application, BOOTLOADER, Dialects, ImageRules, LookAt, Mark, Part, Product, Region, Route, Sheet, SheetError,
-    Variant, VariantId, VersionSource,
+    Application, BOOTLOADER, Companion, Dialects, Fact, HAND_OVER, ImageRules, LookAt, Mark, Part, Product, Region,
+    Route, SerialForm, Sheet, SheetError, Shows, SignKind, Signs, Undeciding, Variant, VariantId, VersionSource,
 };
 use crate::address::{Address, Span};
 use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
@@ -21,7 +19,9 @@ use crate::image::stamp;
 use crate::image::wrapper::Wrapper;
 use crate::memory::{Access, SectorMap, Zone};
 use crate::size::{self, Bytes};
-use crate::{duration, text};
+use crate::unit::ReleaseNumber;
+use crate::version::Version;
+use crate::{duration, placeholder, text};
 
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;
@@ -47,11 +47,7 @@ impl Checker<'_> {
             let message = format!("this Vaka reads sheets of format {FORMAT}");
             return Err(self.error(&raw.sheet.span(), "sheet", message));
         }
-        let product = Product {
-            id: self.id("id", &raw.product.id)?,
-            name: self.words("name", &raw.product.name)?,
-            maker: self.words("maker", &raw.product.maker)?,
-        };
+        let product = self.product(&raw.product)?;
         let application = self.application(&raw.application)?;
         let parts = self.parts(&raw.part)?;
         if raw.variant.is_empty() {
@@ -66,31 +62,65 @@ impl Checker<'_> {
             }
             variants.push(checked);
         }
+        let mut stages = self.stages(&raw.stage, &raw.variant, &variants)?;
         for route in &raw.route {
-            self.add_route(route, &mut variants)?;
+            self.add_route(route, &mut variants, &mut stages)?;
         }
+        self.stages_have_routes(&raw.stage, &stages)?;
         for (variant, raw) in variants.iter().zip(&raw.variant) {
-            self.reachable(variant, &variants, &raw.id.span())?;
+            self.reachable(variant, &variants, raw)?;
         }
         let wrappers = raw.wrapper.iter().map(|wrapper| self.wrapper(wrapper)).collect::<Checked<_>>()?;
-        Ok(Sheet { is_described: true, product, parts, application, variants, wrappers })
+        Ok(Sheet { is_described: true, product, parts, application, variants, wrappers, stages, comes_back: None })
+    }
+
+    fn product(&self, raw: &RawProduct) -> Checked<Product> {
+        let undeciding = raw.undeciding.iter().map(|label| {
+            Ok(Undeciding {
+                place: self.words("place", &label.place)?,
+                reads: self.words("reads", &label.reads)?,
+                why: self.words("why", &label.why)?,
+            })
+        });
+        let companion =
+            |raw: &super::raw::RawCompanion| Ok(Companion { id: raw.id.clone(), name: self.words("name", &raw.name)? });
+        Ok(Product {
+            id: self.id("id", &raw.id)?,
+            name: self.words("name", &raw.name)?,
+            maker: self.words("maker", &raw.maker)?,
+            also: raw.also.iter().map(|name| self.words("also", name)).collect::<Checked<_>>()?,
+            undeciding: undeciding.collect::<Checked<_>>()?,
+            companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
+        })
     }
 
     /// Every variant has a route, and can be told from those it shares ids with.
-    fn reachable(&self, variant: &Variant, all: &[Variant], place: &Range<usize>) -> Checked<()> {
-        if variant.routes.is_empty() {
-            let message = format!("no [[route]] updates variant '{}'", variant.id);
-            return Err(self.error(place, "id", message));
+    fn reachable(&self, variant: &Variant, all: &[Variant], raw: &RawVariant) -> Checked<()> {
+        let place = &raw.id.span();
+        match (variant.routes.is_empty(), &variant.instead) {
+            (true, None) => {
+                let message = format!(
+                    "no [[route]] updates variant '{}'; if none can, say with `instead` what is done with it",
+                    variant.id
+                );
+                return Err(self.error(place, "id", message));
+            }
+            (false, Some(_)) => {
+                let message = format!("variant '{}' has a route; leave `instead` out", variant.id);
+                let place = raw.instead.as_ref().map_or(place.clone(), Spanned::span);
+                return Err(self.error(&place, "instead", message));
+            }
+            _ => {}
         }
-        // A board's own id tells it apart as well as what is printed on it.
-        let told_apart = |a: &Route, b: &Route| a.kind.differs_as_told(&b.kind);
+        // What a board says of itself tells it apart as well as what is printed on it.
+        let shared = |a: &Route, b: &Route| a.id.overlap(&b.id) && !a.differs_as_told(b);
         let is_twin = |other: &&Variant| {
-            let shared = |route: &Route| other.route(route.id).is_some_and(|theirs| !told_apart(route, theirs));
-            other.id != variant.id && variant.routes.iter().any(shared)
+            let like = |route: &Route| other.routes.iter().any(|theirs| shared(route, theirs));
+            other.id != variant.id && variant.routes.iter().any(like)
         };
         let twin = all.iter().find(is_twin);
         match twin {
-            Some(twin) if variant.look_at.is_empty() => {
+            Some(twin) if variant.look_at.is_empty() || variant.look_at == twin.look_at => {
                 let message = format!(
                     "'{}' and '{}' share a boot id, and nothing tells them apart; add look_at with what is printed on each",
                     variant.id, twin.id
@@ -103,17 +133,93 @@ impl Checker<'_> {
 
     fn application(&self, raw: &RawApplication) -> Checked<Application> {
         let back_within = match &raw.back_within {
-            Some(time) => {
-                duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), "back_within", message))?
-            }
+            Some(time) => self.time("back_within", time)?,
             None => std::time::Duration::from_secs(10),
         };
-        Ok(Application {
-            id: Some(raw.id),
-            product: self.optional_words("product", raw.product.as_ref())?,
-            version: self.version_source(raw.version.as_ref())?,
-            back_within,
+        let signs = self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?;
+        let see: Vec<String> = raw.see.iter().map(|line| self.words("see", line)).collect::<Checked<_>>()?;
+        if raw.id.is_none() && see.is_empty() {
+            let message = "needs `id`, its USB ids; or, if it shows nothing on USB, `see`: what a person sees then";
+            return Err(self.error(&self.table("application"), "application", message.into()));
+        }
+        if let (None, Some(version)) = (&raw.id, &raw.version) {
+            let message = "what shows nothing on USB tells no version there".into();
+            return Err(self.error(&version.span(), "version", message));
+        }
+        let id = raw.id.as_ref().map(|id| id.get_ref().clone());
+        let version = self.version_source(raw.version.as_ref())?;
+        Ok(Application { id, signs, version, back_within, see })
+    }
+
+    pub(super) fn stage_shows(&self, raw: &RawApplication) -> Checked<Application> {
+        self.application(raw)
+    }
+
+    /// Where a table begins, for faults of what is not in it.
+    fn table(&self, name: &str) -> Range<usize> {
+        let at = self.text.find(&format!("[{name}]")).unwrap_or(0);
+        at..at
+    }
+
+    pub(super) fn time(&self, key: &str, time: &Spanned<String>) -> Checked<std::time::Duration> {
+        duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), key, message))
+    }
+
+    /// iProduct, iManufacturer, iSerialNumber and bcdDevice, as far as they are given.
+    pub(super) fn signs(&self, raw: [&Option<Spanned<String>>; 4]) -> Checked<Signs> {
+        let [product, maker, serial, release] = raw;
+        let serial = serial.as_ref().map(|form| {
+            let words = self.words("serial", form)?;
+            SerialForm::new(&words).ok_or_else(|| self.error(&form.span(), "serial", "is empty".into()))
+        });
+        let release = release.as_ref().map(|text| {
+            let (from, to) = text.get_ref().split_once("..").unwrap_or((text.get_ref(), text.get_ref()));
+            let read =
+                |half: &str| ReleaseNumber::parse(half).map_err(|message| self.error(&text.span(), "release", message));
+            match (read(from)?, read(to)?) {
+                (from, to) if from <= to => Ok((from, to)),
+                _ => Err(self.error(&text.span(), "release", "ends before it begins".into())),
+            }
+        });
+        Ok(Signs {
+            product: self.optional_words("product", product.as_ref())?,
+            maker: self.optional_words("maker", maker.as_ref())?,
+            serial: serial.transpose()?,
+            release: release.transpose()?,
         })
+    }
+
+    fn shows(&self, raw: &RawShows) -> Checked<Shows> {
+        let signs = self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?;
+        Ok(Shows { id: raw.id.as_ref().map(|id| id.get_ref().clone()), signs })
+    }
+
+    fn facts(&self, raw: &RawVariant, image: &ImageRules) -> Checked<Vec<Fact>> {
+        let mut facts = Vec::new();
+        for (name, value) in &raw.facts {
+            let key = Spanned::new(value.span(), name.clone());
+            let name = self.id("facts", &key)?;
+            let value = match value.get_ref() {
+                RawFact::Number(number) if name == HAND_OVER => {
+                    Address::new(u64::try_from(*number).unwrap_or(0)).to_string()
+                }
+                RawFact::Number(number) => number.to_string(),
+                RawFact::Truth(truth) => truth.to_string(),
+                RawFact::Text(text) => self.words(&name, &Spanned::new(value.span(), text.clone()))?,
+            };
+            facts.push(Fact { name, value });
+            let fact = facts.last().filter(|fact| fact.name == HAND_OVER);
+            if let Some(fact) = fact.filter(|fact| !fact.agrees(&image.region.span.start().to_string())) {
+                let message = format!(
+                    "the bootloader hands over at {}; the application's region '{}' starts at {}",
+                    fact.value,
+                    image.region.name,
+                    image.region.span.start()
+                );
+                return Err(self.error(&key.span(), HAND_OVER, message));
+            }
+        }
+        Ok(facts)
     }
 
     fn version_source(&self, raw: Option<&Spanned<RawVersionSource>>) -> Checked<VersionSource> {
@@ -124,6 +230,23 @@ impl Checker<'_> {
                 file: self.file_name("file", &Spanned::new(raw.span(), text.file.clone()))?,
                 after: self.words("after", &Spanned::new(raw.span(), text.after.clone()))?,
             },
+            RawVersionSource::Sign(sign) => VersionSource::Sign {
+                of: match sign.string {
+                    RawString::Product => SignKind::Product,
+                    RawString::Maker => SignKind::Maker,
+                    RawString::Serial => SignKind::Serial,
+                },
+                after: self.words("after", &Spanned::new(raw.span(), sign.after.clone()))?,
+            },
+            RawVersionSource::Line(line) => {
+                let at = |text: &String| Spanned::new(raw.span(), text.clone());
+                let within = line.within.as_ref().map(|time| self.time("within", &at(time))).transpose()?;
+                VersionSource::Line {
+                    send: line.send.as_ref().map(|text| self.words("send", &at(text))).transpose()?,
+                    after: self.words("line", &at(&line.line))?,
+                    within: within.unwrap_or(std::time::Duration::from_secs(5)),
+                }
+            }
         })
     }
 
@@ -165,16 +288,24 @@ impl Checker<'_> {
         let flash = self.flash(&raw.flash)?;
         let regions = self.regions(&raw.region, &flash)?;
         let ram = raw.ram.as_ref().map(|ram| self.span(&ram.get_ref().start, &ram.get_ref().size)).transpose()?;
+        if let Some(name) = &raw.image.name {
+            return Err(self.error(&name.span(), "name", "is a key of [[variant.stage_image]]".into()));
+        }
+        let image = self.image(&raw.image, &regions)?;
         Ok(Variant {
             id: VariantId(self.id("id", &raw.id)?),
             name: self.words("name", &raw.name)?,
             part: self.part(raw, parts)?,
             look_at: look_at.collect::<Checked<_>>()?,
-            image: self.image(&raw.image, &regions)?,
+            facts: self.facts(raw, &image)?,
+            image,
+            further: Vec::new(),
+            shows: self.shows(&raw.application)?,
             flash,
             ram,
             regions,
             routes: Vec::new(),
+            instead: self.optional_words("instead", raw.instead.as_ref())?,
         })
     }
 
@@ -218,7 +349,10 @@ impl Checker<'_> {
             }
             let carried =
                 region.carried.as_ref().map(|carried| self.carried(carried, &name, span, flash, &region.name));
-            regions.push(Region { name, span, carried: carried.transpose()? });
+            let allowed =
+                |what: RawAllowed| region.allows.as_ref().is_none_or(|allows| allows.get_ref().contains(&what));
+            let (may_read, may_write) = (allowed(RawAllowed::Read), allowed(RawAllowed::Write));
+            regions.push(Region { name, span, carried: carried.transpose()?, may_read, may_write });
         }
         Ok(regions)
     }
@@ -287,7 +421,7 @@ impl Checker<'_> {
         Ok(Carried { fields, checksum, memory: self.optional_words("memory", raw.memory.as_ref())? })
     }
 
-    fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {
+    pub(super) fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {
         let region = self.region("region", &raw.region, regions)?;
         let inside = |key: &str, offset: &Spanned<Number>, len: u64| {
             let value = self.size(key, offset)?;
@@ -327,7 +461,21 @@ impl Checker<'_> {
             marks,
             version_offset,
             stamp_offset,
+            oldest: raw.oldest.as_ref().map(|oldest| self.oldest(oldest)).transpose()?,
         })
+    }
+
+    fn oldest(&self, raw: &Spanned<RawOldest>) -> Checked<(Version, Option<String>)> {
+        let (version, why) = match raw.get_ref() {
+            RawOldest::Version(version) => (version, None),
+            RawOldest::Explained { version, why } => (version, Some(why)),
+        };
+        let at = |text: &String| Spanned::new(raw.span(), text.clone());
+        let why = why.map(|why| self.words("oldest", &at(why))).transpose()?;
+        if !version.starts_with(|c: char| c.is_ascii_digit()) {
+            return Err(self.error(&raw.span(), "oldest", "is no version; write it like \"1.4.0\"".into()));
+        }
+        Ok((Version::parse(&self.words("oldest", &at(version))?), why))
     }
 
     fn wrapper(&self, raw: &RawWrapper) -> Checked<Wrapper> {
@@ -399,6 +547,9 @@ impl Checker<'_> {
             Number::Text(text) => Address::parse(text),
         };
         let address = address.map_err(|message| self.error(&number.span(), key, message))?;
+        if let Some(why) = placeholder::of_address(address.get()) {
+            return Err(self.error(&number.span(), key, why));
+        }
         match address.to_u32() {
             Some(_) => Ok(address),
             None => Err(self.error(&number.span(), key, format!("{address} is no 32-bit address"))),
@@ -414,8 +565,11 @@ impl Checker<'_> {
     }
 
     /// A short name that can stand in an option.
-    fn id(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
+    pub(super) fn id(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
         let id = value.get_ref();
+        if let Some(why) = placeholder::of_text(id) {
+            return Err(self.error(&value.span(), key, why));
+        }
         let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
         if !id.is_empty() && id.len() <= 64 && id.chars().all(fits) {
             return Ok(id.clone());
@@ -429,7 +583,10 @@ impl Checker<'_> {
             let message = "is empty, too long, begins or ends in blanks, or holds control characters".into();
             return Err(self.error(&value.span(), key, message));
         }
-        Ok(words.clone())
+        match placeholder::of_text(words) {
+            Some(why) => Err(self.error(&value.span(), key, why)),
+            None => Ok(words.clone()),
+        }
     }
 
     pub(super) fn optional_words(&self, key: &str, value: Option<&Spanned<String>>) -> Checked<Option<String>> {
@@ -476,167 +633,4 @@ fn hex_bytes(text: &str) -> Option<Vec<u8>> {
     let byte = |pair: &str| (pair.len() == 2).then(|| u8::from_str_radix(pair, 16).ok()).flatten();
     let bytes: Vec<u8> = text.split_whitespace().map(byte).collect::<Option<_>>()?;
     (!bytes.is_empty()).then_some(bytes)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use crate::image::wrapper::ChecksumKind;
-    use crate::unit::UsbId;
-
-    const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
-    const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
-    const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
-
-    fn parse(text: &str) -> Result<Sheet, SheetError> {
-        Sheet::parse("tern.toml", text)
-    }
-
-    #[test]
-    fn the_demo_sheet_says_what_the_demo_world_is() {
-        let sheet = parse(TERN).unwrap();
-        let r1 = sheet.variant("r1").unwrap();
-        let r2 = sheet.variant("r2").unwrap();
-        assert_eq!(r1.flash.to_string(), "48 sectors of 3 KiB at 0x0A00_0000");
-        assert_eq!(r2.flash.to_string(), "40 sectors of 6 KiB at 0x0A00_0000");
-        assert_eq!(r1.image.region.span.to_string(), "0x0A00_2400..0x0A02_3400");
-        assert_eq!(r2.image.region.span.to_string(), "0x0A00_3000..0x0A03_A800");
-        assert_eq!(sheet.variants_with_route(UsbId { vendor: 0x1209, product: 2 }).count(), 2);
-        assert_eq!(sheet.variant_by_label(" ski-tern  R2 ").unwrap().id, r2.id);
-        assert!(sheet.variant_by_label("SKI-TERN").is_none());
-    }
-
-    /// Each case changes the demo sheet in one place.
-    #[test]
-    fn what_is_wrong_is_found_with_line_and_key() {
-        let cases: &[(&str, &str, &str, &str)] = &[
-            ("sheet = 1", "sheet = 2", "sheet", "format 1"),
-            ("maker =", "makr =", "makr", "unknown field"),
-            ("id = \"r2\"", "id = \"r1\"", "id", "another variant has the id 'r1'"),
-            ("id = \"r2\"", "id = \"r 2\"", "id", "letters, digits"),
-            ("sectors = 48", "sectors = 0", "flash", "at least one sector"),
-            ("sectors = 48", "sectors = -1", "sectors", "invalid"),
-            ("sectors = 48", "sectors = 47", "start", "outside the flash"),
-            ("size = \"132 KiB\"", "size = \"133 KiB\"", "start", "'application' and 'settings' overlap"),
-            ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "begins or ends inside a sector"),
-            ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is no size"),
-            ("size = \"132 KiB\"", "size = 0", "size", "must not be 0"),
-            ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "no 32-bit address"),
-            ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
-            ("start = 0x0A00_2400", "start = \"here\"", "start", "is no address"),
-            ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
-            (
-                "writes = [\"application\"]",
-                "writes = [\"app\"]",
-                "writes",
-                "there are: bootloader, application, settings",
-            ),
-            ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
-            ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
-            ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),
-            ("kind = \"dfu\"", "kind = \"plain-dfu\"", "restart_at", "cannot say where a unit starts"),
-            ("restart_at = 0x0A00_0000", "", "kind", "say with `restart_at`"),
-            (
-                "restart_at = 0x0A00_0000",
-                "restart_at = 0x0A00_0000\nupload = \"image\"",
-                "upload",
-                "a key of plain DFU",
-            ),
-            ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
-            ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
-            ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
-            ("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", "id", "no [[route]] updates variant 'r2'"),
-            ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),
-            ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, text = \"\"", "marks", "either `text` or `bytes`"),
-            ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, bytes = \"5\"", "bytes", "hex pairs"),
-            ("offset = 0x40, text = \"TRN1\"", "offset = \"1 MiB\", text = \"TRN1\"", "offset", "outside region"),
-            ("back_within = \"10 s\"", "back_within = \"soon\"", "back_within", "is no time"),
-            ("reads = \"SKI-TERN R1\"", "reads = \"SKI\\u001b[2J\"", "reads", "control characters"),
-        ];
-        for (from, to, key, words) in cases {
-            assert_eq!(TERN.matches(from).count().min(1), 1, "the demo sheet no longer holds: {from}");
-            let text = TERN.replacen(from, to, 1);
-            let error = parse(&text).map(|_| ()).unwrap_err();
-            assert_eq!(error.key, *key, "{to}: {error}");
-            assert!(error.message.contains(words), "{to}: {error}");
-            assert!(error.line > 0 && error.line <= text.lines().count(), "{error}");
-        }
-    }
-
-    /// What the unit says of its board tells variants apart as well as a label.
-    #[test]
-    fn variants_with_board_ids_of_their_own_need_no_label() {
-        let unlabelled: String =
-            PETREL.lines().filter(|line| !line.starts_with("look_at")).map(|line| format!("{line}\n")).collect();
-        assert!(parse(&unlabelled).is_ok());
-        let twins = unlabelled.replace("Petrel-PB2-r1", "Petrel-PB1-r3");
-        let error = parse(&twins).map(|_| ()).unwrap_err();
-        assert!(error.message.contains("nothing tells them apart"), "{error}");
-    }
-
-    #[test]
-    fn a_part_has_its_own_version_and_only_its_variants() {
-        let sheet = parse(SHAG).unwrap();
-        let after = |id: &str| match sheet.version_source(sheet.variant(id).unwrap()) {
-            VersionSource::Text { after, .. } => after.clone(),
-            other => panic!("{other:?}"),
-        };
-        assert_eq!((after("d1").as_str(), after("i1").as_str()), ("Display:", "Interface:"));
-        let only = sheet.only_part("interface").unwrap();
-        assert_eq!((only.variants.len(), only.variants[0].id.as_str()), (1, "i1"));
-        assert!(sheet.only_part("wing").is_none());
-    }
-
-    #[test]
-    fn the_line_is_the_one_that_is_wrong() {
-        let text = TERN.replacen("maker =", "makr =", 1);
-        let wanted = text.lines().position(|line| line.starts_with("makr")).unwrap() + 1;
-        assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
-        let text = TERN.replacen("size = \"132 KiB\"", "size = \"132 KB\"", 1);
-        let wanted = text.lines().position(|line| line.contains("132 KB")).unwrap() + 1;
-        assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
-    }
-
-    #[test]
-    fn a_wrapper_is_checked_against_its_own_header() {
-        let wrapper = "\n[[wrapper]]\nname = \"Package\"\nmagic = \"53 4B\"\nheader = 20\nlength = { offset = 4 }\n\
-                       checksum = { offset = 16, kind = \"crc32\" }\n";
-        let text = format!("{TERN}{wrapper}");
-        let found = &parse(&text).unwrap().wrappers[0];
-        assert_eq!((found.length_at, found.checksum), (Some(4), Some((16, ChecksumKind::Crc32))));
-        for (from, to, key, words) in [
-            ("magic = \"53 4B\"", "magic = \"\"", "magic", "hex pairs"),
-            ("header = 20", "header = 1", "header", "at least as long as the magic"),
-            ("header = 20", "header = \"65 KiB\"", "header", "at most 64 KiB"),
-            ("offset = 4 }", "offset = 1 }", "offset", "or in its magic"),
-            ("offset = 4 }", "offset = 17 }", "offset", "outside the header"),
-            ("offset = 16,", "offset = 18,", "offset", "outside the header"),
-            ("\"crc32\"", "\"crc16\"", "kind", "unknown variant"),
-        ] {
-            let error = parse(&text.replacen(from, to, 1)).map(|_| ()).unwrap_err();
-            assert!(error.key == key && error.message.contains(words), "{to}: {error}");
-        }
-    }
-
-    #[test]
-    fn places_in_an_image_lie_inside_its_region() {
-        for (from, to) in [
-            ("version = { offset = 0x4C }", "version = { offset = \"132 KiB\" }"),
-            ("version = { offset = 0x4C }", "stamp = { offset = 135117 }"),
-            ("vectors = \"cortex-m\"", "binary_at = 0x0A00_2000"),
-            ("vectors = \"cortex-m\"", "binary_at = 0x0A02_3400"),
-        ] {
-            let error = parse(&TERN.replacen(from, to, 1)).map(|_| ()).unwrap_err();
-            assert!(error.message.contains("outside region"), "{to}: {error}");
-        }
-        let vouched = parse(&TERN.replacen("vectors = \"cortex-m\"", "binary_at = 0x0A00_2400", 1)).unwrap();
-        assert_eq!(vouched.variants[0].image.binary_at, Some(Address::new(0x0A00_2400)));
-    }
-
-    #[test]
-    fn variants_with_one_boot_id_need_a_label() {
-        let lines: Vec<&str> = TERN.lines().filter(|line| !line.contains("place =")).collect();
-        let error = parse(&lines.join("\n")).map(|_| ()).unwrap_err();
-        assert!(error.message.contains("nothing tells them apart"), "{error}");
-    }
 }

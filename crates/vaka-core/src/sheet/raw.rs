@@ -1,19 +1,70 @@
 //! The sheet's file, key by key, as serde fills it. Each value remembers where it
 //! stood, for messages. [`parse`](super::parse) makes the model of it.
 
+use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::ops::Range;
 
+use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
-use toml::Spanned;
 
 use crate::carry::FieldKind;
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::ChecksumKind;
-use crate::unit::UsbId;
 
-use super::{Leave, WriteOrder};
+use super::{BusSign, Ids, Leave, Moment, WriteOrder};
 
+/// A value, and where it stood in the file.
 #[derive(Deserialize)]
+#[serde(transparent)]
+pub(super) struct Spanned<T>(toml::Spanned<T>);
+
+impl<T> Spanned<T> {
+    pub(super) fn new(place: Range<usize>, value: T) -> Self {
+        Self(toml::Spanned::new(place, value))
+    }
+
+    pub(super) fn get_ref(&self) -> &T {
+        self.0.get_ref()
+    }
+
+    pub(super) fn span(&self) -> Range<usize> {
+        self.0.span()
+    }
+}
+
+impl<T: JsonSchema> JsonSchema for Spanned<T> {
+    fn inline_schema() -> bool {
+        true
+    }
+
+    fn schema_name() -> Cow<'static, str> {
+        T::schema_name()
+    }
+
+    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+        generator.subschema_for::<T>()
+    }
+}
+
+impl JsonSchema for Ids {
+    fn schema_name() -> Cow<'static, str> {
+        "Ids".into()
+    }
+
+    fn json_schema(_: &mut SchemaGenerator) -> Schema {
+        let one = r"^[0-9A-Fa-f]{1,4}:[0-9A-Fa-f?]{1,4}$";
+        json_schema!({
+            "description": "USB ids like 1209:0002, a ? for a digit that may be any; or a list of them",
+            "oneOf": [
+                { "type": "string", "pattern": one },
+                { "type": "array", "minItems": 1, "items": { "type": "string", "pattern": one } },
+            ]
+        })
+    }
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSheet {
     pub(super) sheet: Spanned<u32>,
@@ -27,26 +78,81 @@ pub(super) struct RawSheet {
     pub(super) route: Vec<RawRoute>,
     #[serde(default)]
     pub(super) wrapper: Vec<RawWrapper>,
+    #[serde(default)]
+    pub(super) stage: Vec<RawStage>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawProduct {
     pub(super) id: Spanned<String>,
     pub(super) name: Spanned<String>,
     pub(super) maker: Spanned<String>,
+    /// Other names that it is sold under.
+    #[serde(default)]
+    pub(super) also: Vec<Spanned<String>>,
+    /// What is printed on it, and tells no variant from another.
+    #[serde(default)]
+    pub(super) undeciding: Vec<RawUndeciding>,
+    /// Other devices that the same unit shows.
+    #[serde(default)]
+    pub(super) companions: Vec<RawCompanion>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawUndeciding {
+    pub(super) place: Spanned<String>,
+    pub(super) reads: Spanned<String>,
+    pub(super) why: Spanned<String>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawCompanion {
+    pub(super) id: Ids,
+    pub(super) name: Spanned<String>,
+}
+
+/// A stage: what is done apart from ordinary updates.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawStage {
+    pub(super) id: Spanned<String>,
+    pub(super) name: Spanned<String>,
+    /// Names of `[[variant.stage_image]]`, or `application` for the variant's own.
+    pub(super) images: Spanned<Vec<Spanned<String>>>,
+    pub(super) replaces_bootloader: Option<bool>,
+    pub(super) shows: RawApplication,
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawApplication {
-    pub(super) id: UsbId,
+    pub(super) id: Option<Spanned<Ids>>,
     pub(super) product: Option<Spanned<String>>,
+    pub(super) maker: Option<Spanned<String>>,
+    pub(super) serial: Option<Spanned<String>>,
+    pub(super) release: Option<Spanned<String>>,
     pub(super) version: Option<Spanned<RawVersionSource>>,
     pub(super) back_within: Option<Spanned<String>>,
+    /// What only a person can see.
+    #[serde(default)]
+    pub(super) see: Vec<Spanned<String>>,
 }
 
-#[derive(Deserialize)]
+/// How one variant's application shows up.
+#[derive(Default, Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawShows {
+    pub(super) id: Option<Spanned<Ids>>,
+    pub(super) product: Option<Spanned<String>>,
+    pub(super) maker: Option<Spanned<String>>,
+    pub(super) serial: Option<Spanned<String>>,
+    pub(super) release: Option<Spanned<String>>,
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawPart {
     pub(super) id: Spanned<String>,
@@ -55,27 +161,55 @@ pub(super) struct RawPart {
 }
 
 /// `"release-number"`, or a text file on the unit's disk.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub(super) enum RawVersionSource {
     Word(RawVersionWord),
     Text(RawVersionText),
+    Sign(RawVersionSign),
+    Line(RawVersionLine),
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawVersionWord {
     ReleaseNumber,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVersionText {
     pub(super) file: String,
     pub(super) after: String,
 }
 
-#[derive(Deserialize)]
+/// In a string of the unit, behind some words.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawVersionSign {
+    pub(super) string: RawString,
+    pub(super) after: String,
+}
+
+#[derive(Clone, Copy, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawString {
+    Product,
+    Maker,
+    Serial,
+}
+
+/// In a line on the serial port.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawVersionLine {
+    /// What stands before the version in the line.
+    pub(super) line: String,
+    pub(super) send: Option<String>,
+    pub(super) within: Option<String>,
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVariant {
     pub(super) id: Spanned<String>,
@@ -88,16 +222,34 @@ pub(super) struct RawVariant {
     #[serde(default)]
     pub(super) region: Vec<RawRegion>,
     pub(super) image: RawImage,
+    /// What images of stages look like.
+    #[serde(default)]
+    pub(super) stage_image: Vec<RawImage>,
+    #[serde(default)]
+    pub(super) facts: BTreeMap<String, Spanned<RawFact>>,
+    #[serde(default)]
+    pub(super) application: RawShows,
+    /// What is done with it, where no route updates it.
+    pub(super) instead: Option<Spanned<String>>,
 }
 
-#[derive(Deserialize)]
+/// The value of a fact.
+#[derive(Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub(super) enum RawFact {
+    Number(i64),
+    Truth(bool),
+    Text(String),
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawLookAt {
     pub(super) place: Spanned<String>,
     pub(super) reads: Spanned<String>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawZone {
     pub(super) start: Spanned<Number>,
@@ -105,23 +257,32 @@ pub(super) struct RawZone {
     pub(super) size: Spanned<Number>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSpan {
     pub(super) start: Spanned<Number>,
     pub(super) size: Spanned<Number>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRegion {
     pub(super) name: Spanned<String>,
     pub(super) start: Spanned<Number>,
     pub(super) size: Spanned<Number>,
     pub(super) carried: Option<RawCarried>,
+    /// What may be done to it; without this both.
+    pub(super) allows: Option<Spanned<Vec<RawAllowed>>>,
 }
 
-#[derive(Deserialize)]
+#[derive(Clone, Copy, Deserialize, JsonSchema, PartialEq, Eq)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawAllowed {
+    Read,
+    Write,
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCarried {
     #[serde(default)]
@@ -130,7 +291,7 @@ pub(super) struct RawCarried {
     pub(super) memory: Option<Spanned<String>>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawField {
     pub(super) name: Spanned<String>,
@@ -140,7 +301,7 @@ pub(super) struct RawField {
     pub(super) meaning: Spanned<String>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRegionChecksum {
     pub(super) offset: Spanned<Number>,
@@ -148,9 +309,11 @@ pub(super) struct RawRegionChecksum {
     pub(super) over: Spanned<Number>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawImage {
+    /// Of an image of a stage: what it is called there.
+    pub(super) name: Option<Spanned<String>>,
     pub(super) region: Spanned<String>,
     pub(super) binary_at: Option<Spanned<Number>>,
     pub(super) vectors: Option<VectorKind>,
@@ -158,9 +321,18 @@ pub(super) struct RawImage {
     pub(super) marks: Vec<RawMark>,
     pub(super) version: Option<RawPlace>,
     pub(super) stamp: Option<RawPlace>,
+    pub(super) oldest: Option<Spanned<RawOldest>>,
 }
 
-#[derive(Deserialize)]
+/// The version below which nobody may go.
+#[derive(Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub(super) enum RawOldest {
+    Version(String),
+    Explained { version: String, why: String },
+}
+
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawMark {
     pub(super) offset: Spanned<Number>,
@@ -169,13 +341,13 @@ pub(super) struct RawMark {
     pub(super) meaning: Spanned<String>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawPlace {
     pub(super) offset: Spanned<Number>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawWrapper {
     pub(super) name: Spanned<String>,
@@ -187,18 +359,25 @@ pub(super) struct RawWrapper {
     pub(super) checksum: Option<RawChecksum>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawChecksum {
     pub(super) offset: Spanned<Number>,
     pub(super) kind: ChecksumKind,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRoute {
     pub(super) kind: Spanned<RawRouteKind>,
-    pub(super) id: UsbId,
+    pub(super) id: Spanned<Ids>,
+    pub(super) product: Option<Spanned<String>>,
+    pub(super) maker: Option<Spanned<String>>,
+    pub(super) serial: Option<Spanned<String>>,
+    pub(super) release: Option<Spanned<String>>,
+    /// The stage that it belongs to; without this it is for ordinary updates.
+    pub(super) stage: Option<Spanned<String>>,
+    pub(super) documented: Option<Spanned<String>>,
     pub(super) variants: Option<Vec<Spanned<String>>>,
     pub(super) memory: Option<Spanned<String>>,
     pub(super) interface: Option<u8>,
@@ -227,7 +406,7 @@ pub(super) struct RawRoute {
 }
 
 /// What a unit tells of itself: a number or a text.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub(super) enum RawTold {
     Number(i64),
@@ -235,13 +414,13 @@ pub(super) enum RawTold {
 }
 
 /// What an upload from a plain DFU unit gives.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawUpload {
     Image,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawRouteKind {
     Dfu,
@@ -251,7 +430,7 @@ pub(super) enum RawRouteKind {
 }
 
 /// What a disk takes.
-#[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
+#[derive(Clone, Copy, Deserialize, JsonSchema, PartialEq, Eq)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawTakes {
     Uf2,
@@ -260,14 +439,14 @@ pub(super) enum RawTakes {
 }
 
 /// A disk's label, or several that it may have.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub(super) enum OneOrMore {
     One(String),
     More(Vec<String>),
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawResult {
     pub(super) file: Spanned<String>,
@@ -275,26 +454,45 @@ pub(super) struct RawResult {
     pub(super) failure: Spanned<String>,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawSignal {
     DfuDetach,
     Dialect,
 }
 
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawEntryStep {
     pub(super) signal: Option<RawSignal>,
     pub(super) dialect: Option<Spanned<String>>,
+    pub(super) id: Option<Spanned<String>>,
     #[serde(rename = "do")]
     pub(super) action: Option<Spanned<String>>,
     pub(super) why: Option<Spanned<String>>,
     pub(super) see: Option<Spanned<String>>,
+    pub(super) only_if: Option<Spanned<String>>,
+    pub(super) advised: Option<bool>,
+    pub(super) held: Option<Spanned<bool>>,
+    pub(super) documented: Option<Spanned<String>>,
+    pub(super) undo: Option<Spanned<RawUndo>>,
+}
+
+/// How and when a hand step is undone.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawUndo {
+    #[serde(rename = "do")]
+    pub(super) action: Spanned<String>,
+    #[serde(default)]
+    pub(super) when: Moment,
+    #[serde(default)]
+    pub(super) after: Vec<Spanned<String>>,
+    pub(super) shows: Option<BusSign>,
 }
 
 /// An address or size: `0x0A00_0000`, `3072` or `"3 KiB"`.
-#[derive(Deserialize)]
+#[derive(Deserialize, JsonSchema)]
 #[serde(untagged)]
 pub(super) enum Number {
     Plain(i64),

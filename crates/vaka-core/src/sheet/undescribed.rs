@@ -2,7 +2,9 @@
 
 use thiserror::Error;
 
-use super::{Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Variant, VariantId, VersionSource};
+use super::{
+    Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Shows, Signs, Variant, VariantId, VersionSource,
+};
 use crate::address::{Address, Span};
 use crate::image::Image;
 use crate::memory::{SectorMap, Zone};
@@ -60,16 +62,26 @@ impl Sheet {
         let text = |found: &Option<String>| found.clone().unwrap_or_else(|| unit.id.to_string());
         Ok(Self {
             is_described: false,
-            product: Product { id: unit.id.to_string(), name: text(&unit.product), maker: text(&unit.maker) },
+            product: Product {
+                id: unit.id.to_string(),
+                name: text(&unit.product),
+                maker: text(&unit.maker),
+                also: Vec::new(),
+                undeciding: Vec::new(),
+                companions: Vec::new(),
+            },
             application: Application {
                 id: None,
-                product: None,
+                signs: Signs::default(),
                 version: VersionSource::Nowhere,
                 back_within: std::time::Duration::from_secs(10),
+                see: Vec::new(),
             },
             parts: Vec::new(),
             variants: vec![variant],
             wrappers: Vec::new(),
+            stages: Vec::new(),
+            comes_back: None,
         })
     }
 }
@@ -111,7 +123,7 @@ fn addressed(
     let writable = |zone: &&Zone| zone.access().takes_firmware();
     let regions: Vec<Region> = Span::joined(map.zones().iter().filter(writable).map(Zone::span))
         .into_iter()
-        .map(|span| Region { name: REGION.to_owned(), span, carried: None })
+        .map(|span| Region::new(REGION, span))
         .collect();
     let holding = regions.iter().find(|region| region.span.contains(image.start())).or(regions.first());
     let region = holding.cloned().ok_or(Undescribable::NothingWritable)?;
@@ -130,7 +142,7 @@ fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Vari
     let len = u32::try_from(image.span().len()).unwrap_or(u32::MAX);
     let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(Undescribable::NothingWritable)?;
     let map = SectorMap::new(vec![zone]).map_err(|_| Undescribable::NothingWritable)?;
-    let region = Region { name: REGION.to_owned(), span: zone.span(), carried: None };
+    let region = Region::new(REGION, zone.span());
     let kind = RouteKind::PlainDfu { memory: exactly(memory), uploads_image: false };
     let mut variant = variant(unit, map, region.clone(), vec![region], kind);
     variant.image.binary_at = Some(Address::new(0));
@@ -141,12 +153,14 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
     let image = ImageRules { starts_region: false, ..ImageRules::of(region) };
     let route = Route {
         kind,
-        id: unit.id,
+        id: unit.id.into(),
+        signs: Signs::default(),
         writes: regions.clone(),
         restart_at: None,
         entry: Vec::new(),
         listens: None,
         recovery: Vec::new(),
+        documented: None,
     };
     Variant {
         id: VariantId("as-reported".to_owned()),
@@ -157,6 +171,10 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
         ram: None,
         regions,
         image,
+        further: Vec::new(),
+        facts: Vec::new(),
+        shows: Shows::default(),
+        instead: None,
         routes: vec![route],
     }
 }

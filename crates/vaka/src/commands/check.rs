@@ -529,6 +529,7 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
             clear_all: false,
             keep: &[],
             agreed: &common.agree,
+            claim: None,
         };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {

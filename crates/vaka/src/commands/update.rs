@@ -13,6 +13,7 @@ use vaka_core::address::Address;
 use vaka_core::event::{Event, Failure, Report};
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Question, Verdict};
+use vaka_core::sheet::LookAt;
 use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
@@ -59,6 +60,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         read_back: args.check == Strength::Strongest,
         save: args.save.is_some().then_some(Save(&keep)),
         keep: args.keep.clone(),
+        claim: None,
         shelf: Some(&StateFolder),
     };
     let mut renderer = render::renderer(setting);
@@ -198,7 +200,42 @@ pub fn person(common: &Common) -> Box<dyn Person> {
 
 struct AtTerminal;
 
+/// Asks for a line; `None` if there is none.
+fn asked(question: &str) -> Option<String> {
+    let mut err = anstream::stderr();
+    let _ = write!(err, "{question} ");
+    let _ = err.flush();
+    let mut answer = String::new();
+    interrupt::end_at_once(true);
+    let read = std::io::stdin().read_line(&mut answer);
+    interrupt::end_at_once(false);
+    read.ok().filter(|count| *count > 0).map(|_| answer.trim().to_owned())
+}
+
 impl Person for AtTerminal {
+    fn is_there(&self) -> bool {
+        true
+    }
+
+    fn sees(&mut self, what: &[String]) -> Option<bool> {
+        let mut err = anstream::stderr();
+        let _ = writeln!(err, "\nLook at the unit. Does it show this?");
+        for line in what {
+            let _ = writeln!(err, "  {line}");
+        }
+        loop {
+            match asked("yes or no:")?.to_lowercase().as_str() {
+                "y" | "yes" => return Some(true),
+                "n" | "no" => return Some(false),
+                _ => {}
+            }
+        }
+    }
+
+    fn has_done(&mut self, _: &str) -> bool {
+        asked("Press Enter when that is done.").is_some()
+    }
+
     fn read_label(&mut self, question: &Question) -> Option<String> {
         let mut err = anstream::stderr();
         let _ = writeln!(err, "\nLook at the unit. What is printed on it?");
@@ -209,13 +246,18 @@ impl Person for AtTerminal {
                 let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
             }
         }
-        let _ = write!(err, "Type the variant or the printed text; nothing stops here: ");
-        let _ = err.flush();
-        let mut answer = String::new();
-        interrupt::end_at_once(true);
-        let read = std::io::stdin().read_line(&mut answer);
-        interrupt::end_at_once(false);
-        let answer = answer.trim().to_owned();
-        read.is_ok_and(|_| !answer.is_empty()).then_some(answer)
+        let answer = asked("Type the variant or the printed text; nothing stops here:")?;
+        let reads = |look: &&LookAt| look.reads.eq_ignore_ascii_case(&answer);
+        let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
+        let seen = places.next().map(|look| look.place.clone());
+        // Board and chip must agree, so who read one is asked for the others.
+        let others = question.choices.iter().flat_map(|choice| &choice.look_at);
+        let mut others: Vec<&str> = others.map(|look| look.place.as_str()).collect();
+        others.sort_unstable();
+        others.dedup();
+        others.retain(|place| seen.as_deref().is_some_and(|seen| seen != *place));
+        let more = others.iter().map(|place| asked(&format!("And what reads the {place}?")));
+        let all = [Some(answer)].into_iter().chain(more).collect::<Option<Vec<String>>>()?;
+        Some(all.join("; ")).filter(|answer| !answer.is_empty())
     }
 }

@@ -285,12 +285,17 @@ fn plan_list(plan: &Plan, phase: Phase) {
 }
 
 fn hand_step(number: usize, of: usize, hand: &HandStep) {
-    err!("{BOLD}By hand, {number} of {of}: {}{BOLD:#}", hand.action);
+    let advised = if hand.advised { " (advised)" } else { "" };
+    let only_if = hand.only_if.as_ref().map(|when| format!("only if {when}: ")).unwrap_or_default();
+    err!("{BOLD}By hand, {number} of {of}{advised}: {only_if}{}{BOLD:#}", hand.action);
     if let Some(why) = &hand.why {
         err!("  Why: {why}");
     }
     if let Some(see) = &hand.see {
         err!("  Then: {see}");
+    }
+    if let Some(place) = &hand.documented {
+        err!("  See: {place}");
     }
 }
 
@@ -321,7 +326,7 @@ fn updated(report: &Report) {
                 "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} left update mode; what its application shows is not known."
             );
         }
-        (_, After::Confirmed) => {
+        (_, After::Confirmed | After::Seen) => {
             out!(
                 "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.",
                 version.unwrap_or_else(|| " its application".into())
@@ -356,6 +361,7 @@ fn updated(report: &Report) {
     out!("  check      {check}");
     let after = match report.after {
         After::Confirmed => "confirmed: the application came back as the sheet says",
+        After::Seen => "seen: a person says that the unit shows what the sheet describes",
         After::Restarted => "restarted: it left update mode; there is nothing more to see",
         After::NotBack => "not back: the application did not come back as the sheet says",
         After::NotRestarted => "not restarted",
@@ -385,6 +391,11 @@ fn updated(report: &Report) {
     if report.bytes_padded > 0 {
         let checked = if report.check == Check::ReadBack { "; they were read back too" } else { "" };
         out!("  padding    {} bytes of 0xFF filled the last blocks up{checked}", Grouped(report.bytes_padded));
+    }
+    for (index, undone) in report.undo.iter().enumerate() {
+        let name = if index == 0 { "undo" } else { "" };
+        let done = if undone.seen { " (done)" } else { "" };
+        out!("  {name:<10} {}{done}", undone.action);
     }
     if let Some(next) = &report.next {
         let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();

@@ -3,24 +3,22 @@
 use std::ops::Range;
 use std::sync::Arc;
 
-use toml::Spanned;
-
 use super::parse::{Checked, Checker};
-use super::raw::{OneOrMore, RawEntryStep, RawRoute, RawRouteKind, RawSignal, RawTakes, RawTold, RawUpload};
+use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
 use super::{
-    BOOTLOADER, DialectRoute, DropFile, EntryStep, FileForm, HandStep, Region, ResultFile, Route, RouteKind, Signal,
-    Takes, Variant, VolumeRoute,
+    BOOTLOADER, DialectRoute, DropFile, FileForm, Region, ResultFile, Route, RouteKind, Stage, Takes, Variant,
+    VolumeRoute,
 };
 use crate::address::{Address, Span};
 use crate::dialect::{Dialect, OperationName};
-use crate::duration;
 use crate::image::uf2;
 use crate::text;
 use crate::unit::{MemoryChoice, Told, ToldValue};
 
 impl Checker<'_> {
-    /// Adds a route to each variant that it is for.
-    pub(super) fn add_route(&self, raw: &RawRoute, variants: &mut [Variant]) -> Checked<()> {
+    /// Adds a route to each variant that it is for, or to its stage.
+    pub(super) fn add_route(&self, raw: &RawRoute, variants: &mut [Variant], stages: &mut [Stage]) -> Checked<()> {
+        let mut stage = self.stage_of(raw, stages)?;
         for wanted in raw.variants.iter().flatten() {
             if !variants.iter().any(|variant| variant.id.as_str() == wanted.get_ref()) {
                 let message = format!("no variant has the id '{}'", text::tame(wanted.get_ref()));
@@ -32,21 +30,43 @@ impl Checker<'_> {
             if !meant {
                 continue;
             }
-            if variant.route(raw.id).is_some() {
-                let message = format!("variant '{}' has another route under {}", variant.id, raw.id);
+            if stage.as_ref().is_some_and(|stage| !stage.images.contains_key(&variant.id)) {
+                continue;
+            }
+            let route = self.route(raw, variant, stage.as_deref())?;
+            let routes = match &mut stage {
+                Some(stage) => stage.routes.entry(variant.id.clone()).or_default(),
+                None => &mut variant.routes,
+            };
+            if routes.iter().any(|other| other.id.overlap(&route.id)) {
+                let message = format!("variant '{}' has another route under {}", variant.id, route.id);
                 return Err(self.error(&raw.kind.span(), "kind", message));
             }
-            let route = self.route(raw, variant)?;
-            variant.routes.push(route);
+            routes.push(route);
         }
         Ok(())
     }
 
-    fn route(&self, raw: &RawRoute, variant: &Variant) -> Checked<Route> {
+    /// The stage that a route belongs to, if to one.
+    fn stage_of<'s>(&self, raw: &RawRoute, stages: &'s mut [Stage]) -> Checked<Option<&'s mut Stage>> {
+        let Some(name) = &raw.stage else { return Ok(None) };
+        let known: Vec<String> = stages.iter().map(|stage| stage.id.clone()).collect();
+        match stages.iter_mut().find(|stage| stage.id == *name.get_ref()) {
+            Some(stage) => Ok(Some(stage)),
+            None => {
+                let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+                let message = format!("no [[stage]] has the id '{}'; there are: {known}", text::tame(name.get_ref()));
+                Err(self.error(&name.span(), "stage", message))
+            }
+        }
+    }
+
+    fn route(&self, raw: &RawRoute, variant: &Variant, stage: Option<&Stage>) -> Checked<Route> {
         let mut writes = Vec::new();
+        let may_replace = stage.is_some_and(|stage| stage.replaces_bootloader);
         for name in raw.writes.get_ref() {
             let region = self.region("writes", name, &variant.regions)?;
-            self.writable(&region, variant, &name.span())?;
+            self.writable(&region, variant, may_replace, &name.span())?;
             writes.push(region);
         }
         if writes.is_empty() {
@@ -75,23 +95,22 @@ impl Checker<'_> {
             self.no_disk_keys(raw)?;
         }
         let restart_at = self.restart_at(raw, &kind, variant)?;
-        let entry = raw.entry.iter().map(|step| self.entry_step(step)).collect::<Checked<_>>()?;
-        let listens = raw.listens.as_ref().map(|time| {
-            duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), "listens", message))
-        });
-        let recovery = raw.recovery.iter().map(|step| match self.entry_step(step)? {
-            EntryStep::Hand(hand) => Ok(hand),
-            EntryStep::Signal(_) => Err(self.error(
-                &step.span(),
-                "recovery",
-                "a unit that shows nothing gets no signal; say with `do` what a person does".into(),
-            )),
-        });
-        let recovery = recovery.collect::<Checked<_>>()?;
-        Ok(Route { kind, id: raw.id, writes, restart_at, entry, listens: listens.transpose()?, recovery })
+        let entry = self.entry(&raw.entry)?;
+        let listens = raw.listens.as_ref().map(|time| self.time("listens", time)).transpose()?;
+        Ok(Route {
+            kind,
+            id: raw.id.get_ref().clone(),
+            signs: self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?,
+            writes,
+            restart_at,
+            entry,
+            listens,
+            recovery: self.recovery(&raw.recovery)?,
+            documented: self.optional_words("documented", raw.documented.as_ref())?,
+        })
     }
 
-    fn dialect(&self, name: &Spanned<String>) -> Checked<Arc<Dialect>> {
+    pub(super) fn dialect(&self, name: &Spanned<String>) -> Checked<Arc<Dialect>> {
         self.dialects.get(name.get_ref()).cloned().ok_or_else(|| {
             let known: Vec<&str> = self.dialects.keys().map(String::as_str).collect();
             let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
@@ -292,43 +311,36 @@ impl Checker<'_> {
         }
     }
 
-    fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
-        let RawEntryStep { signal, dialect, action, why, see } = raw.get_ref();
-        match (signal, action) {
-            (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
-            (Some(RawSignal::Dialect), None) => {
-                let Some(name) = dialect else {
-                    return Err(self.error(&raw.span(), "signal", "say with `dialect` which one".into()));
-                };
-                let dialect = self.dialect(name)?;
-                if dialect.operation(OperationName::Enter).is_none() {
-                    let message = format!(
-                        "dialect '{}' has no [enter], which is what the application is asked with",
-                        dialect.name
-                    );
-                    return Err(self.error(&name.span(), "dialect", message));
-                }
-                Ok(EntryStep::Signal(Signal::Dialect { dialect }))
-            }
-            (None, Some(action)) => Ok(EntryStep::Hand(HandStep {
-                action: self.words("do", action)?,
-                why: self.optional_words("why", why.as_ref())?,
-                see: self.optional_words("see", see.as_ref())?,
-            })),
-            _ => {
-                let message = "a step has either `do`, for a person, or `signal`, for the host".into();
-                Err(self.error(&raw.span(), "entry", message))
-            }
-        }
-    }
-
     /// A region can be written if that erases nothing beside it and it is not
     /// the bootloader, which no plain route may touch.
-    fn writable(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
-        if region.name == BOOTLOADER {
-            let message = "a route never writes the bootloader: a unit without it can be lost".into();
+    fn writable(&self, region: &Region, variant: &Variant, may_replace: bool, place: &Range<usize>) -> Checked<()> {
+        if region.name == BOOTLOADER && !may_replace {
+            let message = "a route never writes the bootloader: a unit without it can be lost; only one of a [[stage]] with replaces_bootloader = true does";
+            return Err(self.error(place, "writes", message.into()));
+        }
+        if !region.may_write {
+            let message = format!("region '{}' of variant '{}' does not allow to be written", region.name, variant.id);
             return Err(self.error(place, "writes", message));
         }
+        let bootloader = variant.regions.iter().find(|region| region.name == BOOTLOADER);
+        if may_replace && region.name == BOOTLOADER && bootloader.is_some_and(|own| own.span == region.span) {
+            return self.whole_sectors(region, variant, place);
+        }
+        self.beside_named(region, variant, place)
+    }
+
+    /// A new bootloader fills its sectors, so that erasing takes nothing else.
+    fn whole_sectors(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
+        let sectors = variant.flash.sectors_in(region.span).unwrap_or_default();
+        if sectors.iter().map(|sector| sector.len()).sum::<u64>() == region.span.len() {
+            return Ok(());
+        }
+        let message = format!("region '{}' begins or ends inside a sector of variant '{}'", region.name, variant.id);
+        Err(self.error(place, "writes", message))
+    }
+
+    /// What shares a sector with the region has a name, and is not the bootloader.
+    fn beside_named(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
         let first = variant.flash.sector_at(region.span.start());
         let last = region.span.end().get().checked_sub(1).and_then(|end| variant.flash.sector_at(Address::new(end)));
         // What shares a sector with it can be kept if it has a name; the
@@ -345,59 +357,5 @@ impl Checker<'_> {
             region.name, region.span, variant.id
         );
         Err(self.error(place, "writes", message))
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use crate::sheet::Sheet;
-
-    const TERN: &str = include_str!("../../../../demo/sheets/tern.toml");
-    const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
-    const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
-
-    /// What only units with disks and parts have.
-    #[test]
-    fn what_is_wrong_about_a_disk_or_a_part_is_found() {
-        let cases: &[(&str, &str, &str, &str, &str)] = &[
-            (PETREL, "takes = \"uf2\"\n", "", "kind", "say with `takes`"),
-            (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "unknown variant `zip`"),
-            (PETREL, "family = 0x5EAB_D123\n", "", "kind", "give the `family`"),
-            (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
-            (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
-            (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
-            (PETREL, "present = \"CURRENT.UF2\"", "present = \"current.uf2\"", "present", "short file name"),
-            (PETREL, "present = \"CURRENT.UF2\"", "present = \"A/B.UF2\"", "present", "short file name"),
-            (PETREL, "present = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
-            (PETREL, "present = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`present`"),
-            (PETREL, "present = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
-            (
-                PETREL,
-                "start = 0x0C10_4000\nsize = \"558 KiB\"",
-                "start = 0x0C10_4000\nsize = 571264",
-                "writes",
-                "inside a UF2 block",
-            ),
-            (SHAG, "label = [\"SHAG\", \"SHAG_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
-            (SHAG, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
-            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
-            (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
-            (SHAG, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
-            (SHAG, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
-            (SHAG, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
-            (SHAG, "part = \"display\"\n", "", "id", "which part"),
-            (SHAG, "id = \"interface\"", "id = \"display\"", "id", "another part"),
-            (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
-        ];
-        for (sheet, from, to, key, words) in cases {
-            assert!(sheet.contains(from), "the demo sheet no longer holds: {from}");
-            let mut text = sheet.replacen(from, to, 1);
-            // Sectors of one block, so that only the region is at fault.
-            if *words == "inside a UF2 block" {
-                text = text.replace("sectors = 288, size = \"2 KiB\"", "sectors = 4608, size = 128");
-            }
-            let error = Sheet::parse("a.toml", &text).map(|_| ()).expect_err(to);
-            assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
-        }
     }
 }

@@ -1,0 +1,151 @@
+//! The rules about versions, facts, losses, and what a release says.
+
+use super::claim::Claim;
+use super::evidence::{About, Evidence, Source, Weight};
+use super::rules::{of_file, of_unit, piece};
+use crate::address::Span;
+use crate::image::Image;
+use crate::image::stamp::{self, Found};
+use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
+use crate::size::Bytes;
+use crate::unit::ReleaseNumber;
+use crate::version::Version;
+
+/// The version that stands in the image: where the sheet says, or in its UF2 tags.
+pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
+    let placed = || {
+        let image = piece(variant, &variant.image, image)?;
+        let at = image.start().checked_add(variant.image.version_offset?)?;
+        let bytes = image.bytes(Span::new(at, 2)?)?;
+        Some(ReleaseNumber(u16::from_le_bytes([bytes[0], bytes[1]])).into())
+    };
+    let tagged = || image.facts().tags.as_ref()?.version.as_deref().map(Version::parse);
+    placed().or_else(tagged)
+}
+
+/// The file's version beside the one that the application told.
+pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version>) -> Option<Evidence> {
+    let Some(new) = image_version(variant, image) else {
+        let named = image.facts().named_version.as_ref()?;
+        let seen = of_file(variant, Source::Version, format!("{named} by its name"));
+        let unit = running.map_or("the unit's is not known".to_owned(), |running| format!("the unit's is {running}"));
+        return Some(seen.weighs(Weight::Neutral, format!("a name proves nothing; {unit}")));
+    };
+    let seen = of_file(variant, Source::Version, new.as_str());
+    if let Some((oldest, why)) = variant.image.oldest.as_ref().filter(|(oldest, _)| new < *oldest) {
+        let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
+        return Some(seen.conflicts(format!("below {oldest}, and no {} may go there{why}", variant.id)));
+    }
+    Some(match running {
+        None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
+        Some(old) if new < *old => {
+            seen.weighs(Weight::unless_agreed("older-version"), format!("older than the unit's {old}"))
+        }
+        Some(old) if new == *old => {
+            seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
+        }
+        Some(old) => seen.weighs(Weight::Neutral, format!("newer than the unit's {old}")),
+    })
+}
+
+/// Nobody described the unit: that has to be known and wanted.
+pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> {
+    if sheet.is_described {
+        return None;
+    }
+    let seen = of_unit(variant, Source::Sheet, "none");
+    let means =
+        "nothing but the unit's own word tells where firmware goes, and nothing tells whether this file is made for it";
+    Some(seen.weighs(Weight::unless_agreed("no-sheet"), means))
+}
+
+/// What is lost when everything is erased first. The bootloader never is.
+pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[String]) -> Vec<Evidence> {
+    let covered = |span: Span| -> u64 {
+        image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
+    };
+    let lost = |span: Span| span.len() - covered(span);
+    let loss = |name: &str, span: Span| {
+        let seen = of_unit(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
+        let means = "erased by --clear-all, and this file does not put it back";
+        seen.weighs(Weight::unless_agreed(format!("lose-{name}")), means)
+    };
+    if !sheet.is_described {
+        let all = variant.regions.iter().map(|region| lost(region.span)).sum();
+        let seen = of_unit(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
+        let means = "erased by --clear-all: settings, and a bootloader if there is one";
+        return vec![seen.weighs(Weight::unless_agreed("lose-everything"), means)];
+    }
+    let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
+    let others = variant.regions.iter().filter(goes).filter(|region| *region != &variant.image.region);
+    let mut losses: Vec<Evidence> =
+        others.filter(|region| lost(region.span) > 0).map(|region| loss(&region.name, region.span)).collect();
+    let unnamed: u64 = variant.flash.zones().iter().map(|zone| zone.span().len()).sum::<u64>()
+        - variant.regions.iter().map(|region| region.span.len()).sum::<u64>();
+    if unnamed > 0 {
+        let seen = of_unit(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
+        let means = "erased by --clear-all; the sheet does not say what is there";
+        losses.push(seen.weighs(Weight::unless_agreed("lose-unnamed"), means));
+    }
+    losses
+}
+
+/// The facts in the image's stamp, and those that the release gives for it.
+pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Vec<Evidence> {
+    let mut evidence = Vec::new();
+    for rules in [&variant.image].into_iter().chain(&variant.further) {
+        let Some(image) = piece(variant, rules, image) else { continue };
+        if let Found::One(stamp) = stamp::find(&image, rules.stamp_offset) {
+            let stamped = stamp.text.facts.iter();
+            let facts = stamped.map(|(name, value)| Fact { name: name.clone(), value: value.clone() });
+            evidence.extend(facts.map(|said| fact(variant, &said, "the stamp's")));
+        }
+    }
+    let claimed = claim.into_iter().flat_map(|claim| &claim.facts);
+    evidence.extend(claimed.map(|said| fact(variant, said, "the release's")));
+    evidence
+}
+
+/// One fact against what the sheet says of the variant.
+fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
+    let seen = of_file(variant, Source::Fact, format!("{} {}", said.name, said.value));
+    match variant.facts.iter().find(|known| known.name == said.name) {
+        Some(known) if known.agrees(&said.value) => seen.agrees(format!("{}'s; {whose} word", variant.id)),
+        Some(known) => seen.conflicts(format!("{}'s {} is {}", variant.id, known.name, known.value)),
+        // A loader's hand-over is compared with the image that it hands over to.
+        None if said.name == HAND_OVER => seen.weighs(Weight::Neutral, "where it starts what comes behind it"),
+        None => seen.weighs(Weight::Neutral, format!("{whose} word; the sheet says nothing of it")),
+    }
+}
+
+/// What a release says its image is for.
+pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence {
+    let build = claim.build.as_ref().map(|build| format!(", build {build}")).unwrap_or_default();
+    let seen = of_file(variant, Source::Manifest, format!("{} {}{build}", claim.product, claim.version));
+    if claim.product != sheet.product.id {
+        return seen.conflicts(format!("the sheet's product is {}", sheet.product.id));
+    }
+    match claim.variants.iter().any(|id| id == variant.id.as_str()) {
+        true => seen.agrees(format!("for {}", claim.variants.join(", "))),
+        false => seen.conflicts(format!("for {}; not for {}", claim.variants.join(", "), variant.id)),
+    }
+}
+
+/// What the release takes away, as its maker says. Each is agreed to by itself.
+pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
+    let loss = |(id, what): &(String, String)| Evidence {
+        about: About::File,
+        source: Source::Loss,
+        says: what.clone(),
+        means: "the release says that it is lost by this".to_owned(),
+        weight: Weight::unless_agreed(format!("lose-{id}")),
+        variant: None,
+    };
+    claim.losses.iter().map(loss).collect()
+}
+
+/// A variant that no route updates: what its maker says is done instead.
+pub(super) fn no_route(variant: &Variant) -> Option<Evidence> {
+    let instead = variant.instead.as_ref()?;
+    Some(of_unit(variant, Source::Protocol, "no way over USB").conflicts(instead.clone()))
+}

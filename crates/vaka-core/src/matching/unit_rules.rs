@@ -1,0 +1,225 @@
+//! The rules about units in update mode, and about what units say of themselves.
+
+use super::evidence::{About, Evidence, Source, Weight};
+use super::rules::of_unit;
+use crate::memory::layout::Layout;
+use crate::memory::{Access, SectorMap};
+use crate::sheet::{DialectRoute, Route, RouteKind, Sign, SignKind, Signs, Takes, Variant, VolumeRoute};
+use crate::unit::{DfuMemory, MemoryChoice, Told, UnitFacts};
+use crate::volume::{BOARD_FILE, VolumeFacts};
+
+/// All that a unit in update mode says for or against a variant.
+pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts) -> Vec<Evidence> {
+    let mut evidence = signs(Some(variant), &route.signs, unit, Weight::Conflicts);
+    evidence.extend(match &route.kind {
+        RouteKind::Dfu { memory } | RouteKind::PlainDfu { memory, .. } => of_dfu_unit(variant, route, memory, unit),
+        RouteKind::Volume(volume) => of_disk(variant, volume, unit.volume.as_ref()),
+        RouteKind::Dialect(dialect) => of_told(variant, route, dialect, unit),
+    });
+    evidence
+}
+
+/// What a unit says of itself, beside what the sheet counts on. What it does not tell is
+/// weighed as `silent`: a running application may be held by another program.
+pub(super) fn signs(variant: Option<&Variant>, signs: &Signs, unit: &UnitFacts, silent: Weight) -> Vec<Evidence> {
+    let source = |kind| match kind {
+        SignKind::Product => Source::ProductString,
+        SignKind::Maker => Source::MakerString,
+        SignKind::Serial => Source::Serial,
+        SignKind::Release => Source::Release,
+    };
+    let whose = variant.map_or("the sheet's".to_owned(), |variant| format!("{}'s", variant.id));
+    let rule = |sign: Sign| {
+        let (weight, means) = match sign.is_so {
+            Some(true) => (Weight::Agrees, whose.clone()),
+            Some(false) => (Weight::Conflicts, format!("{whose} is {}", sign.wanted)),
+            None => (silent.clone(), format!("{whose} is {}", sign.wanted)),
+        };
+        let says = sign.found.unwrap_or_else(|| "none".to_owned());
+        let variant = variant.map(|variant| variant.id.clone());
+        Evidence { about: About::Unit, source: source(sign.kind), says, means, weight, variant }
+    };
+    signs.of(unit).into_iter().map(rule).collect()
+}
+
+/// What the unit told of itself in its dialect. That it speaks it at all is
+/// something; what the sheet wants of it, it must say.
+fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
+    let of = |says: String| of_unit(variant, Source::Told, says);
+    if unit.told.is_empty() && dialect.tells.is_empty() {
+        return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it tells nothing that could be compared")];
+    }
+    let wanted = |told: &Told| match unit.told.iter().find(|found| found.name == told.name) {
+        Some(found) if found.value == told.value => {
+            of(format!("{} {}", found.name, found.value)).weighs(Weight::Decides, format!("{}'s", variant.id))
+        }
+        Some(found) => {
+            of(format!("{} {}", found.name, found.value)).conflicts(format!("{}'s is {}", variant.id, told.value))
+        }
+        None => of(format!("no {}", told.name))
+            .conflicts(format!("{}'s is {}; the unit did not tell", variant.id, told.value)),
+    };
+    let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
+    let beyond = unit.told.iter().filter(|found| !dialect.tells.iter().any(|told| told.name == found.name));
+    evidence.extend(beyond.map(|found| {
+        of(format!("{} {}", found.name, found.value)).weighs(Weight::Neutral, "the sheet says nothing of it")
+    }));
+    evidence
+}
+
+/// What the unit's disk says.
+fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -> Vec<Evidence> {
+    let Some(disk) = disk else {
+        let seen = of_unit(variant, Source::Disk, "none");
+        return vec![seen.conflicts("the sheet's route writes to a disk")];
+    };
+    if let Some(fault) = &disk.fault {
+        return vec![
+            of_unit(variant, Source::Disk, "unreadable").conflicts(format!("{fault}; nothing is written to it")),
+        ];
+    }
+    let mut evidence = Vec::new();
+    if !route.labels.is_empty() {
+        evidence.push(disk_label(variant, route, disk));
+    }
+    if let Takes::Uf2 { family, board_id } = &route.takes {
+        evidence.push(board(variant, board_id.as_deref(), disk));
+        evidence.extend(present_family(variant, *family, disk));
+    }
+    if disk.read_only {
+        let seen = of_unit(variant, Source::Disk, "write-protected");
+        evidence.push(seen.conflicts(match &disk.folder {
+            Some(folder) => format!("it takes nothing; {folder} is mounted read-only, or the unit says so"),
+            None => "the unit says that it takes nothing".to_owned(),
+        }));
+    }
+    evidence
+}
+
+/// The disk is called as the variant's update disk is. Of a mounted one this user may
+/// not be able to read that: then its folder may be called so, as desktops do, or the
+/// board information tells more than a label.
+fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evidence {
+    let wanted = || format!("{}'s update disk is {}", variant.id, route.labels.join(" or "));
+    let of = |says: &str| of_unit(variant, Source::DiskLabel, says);
+    let ours = format!("{}'s update disk", variant.id);
+    match (&disk.label, &disk.folder) {
+        (Some(label), _) if route.knows_label(Some(label)) => of(label).agrees(ours),
+        (Some(label), _) => of(label).conflicts(wanted()),
+        (None, Some(folder)) if route.knows_label(folder.rsplit('/').next()) => {
+            of(&format!("not readable, mounted at {folder}")).agrees(ours)
+        }
+        (None, Some(_)) if matches!(route.takes, Takes::Uf2 { .. }) => {
+            of("not readable").weighs(Weight::Neutral, "this user may not read it; the board information tells more")
+        }
+        (None, _) => of("none").conflicts(wanted()),
+    }
+}
+
+/// The board information names the variant's board. Its id is for programs and
+/// compared exactly.
+fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidence {
+    let of = |says: String| of_unit(variant, Source::BoardInfo, says);
+    let Some(found) = disk.board() else {
+        return of("none".into()).conflicts(format!("no {BOARD_FILE}: this is not the disk of a UF2 bootloader"));
+    };
+    match (found.board_id, wanted) {
+        (Some(found), Some(wanted)) if found == wanted => {
+            of(found).weighs(Weight::Decides, format!("this is {}", variant.name))
+        }
+        (Some(found), Some(wanted)) => of(found).conflicts(format!("{}'s is {wanted}", variant.id)),
+        (None, Some(wanted)) => of("no Board-ID".into()).conflicts(format!("{}'s is {wanted}", variant.id)),
+        (found, None) => {
+            of(found.unwrap_or_else(|| "no Board-ID".into())).weighs(Weight::Neutral, "the sheet says nothing of it")
+        }
+    }
+}
+
+/// The present application's blocks name the family too, where they can be read.
+fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<Evidence> {
+    let found = disk.families.first()?;
+    let seen = of_unit(variant, Source::Family, format!("0x{found:08X}"));
+    Some(match disk.families.contains(&wanted) {
+        true => seen.agrees(format!("the present application's, and {}'s", variant.id)),
+        false => seen.conflicts(format!("the present application's; {} takes 0x{wanted:08X}", variant.id)),
+    })
+}
+
+fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &UnitFacts) -> Vec<Evidence> {
+    if !unit.dfu.iter().any(|dfu| dfu.in_dfu_mode) {
+        let seen = of_unit(variant, Source::Protocol, "no interface in DFU mode");
+        return vec![seen.conflicts("the sheet's route is DFU")];
+    }
+    let found = unit.memories(memory);
+    let evidence = match (&route.kind, &found[..]) {
+        (_, []) => {
+            let says = format!("none {memory}");
+            of_unit(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
+        }
+        (RouteKind::Dfu { .. }, _) => layout(variant, route, &found),
+        (_, found) => plain_memory(variant, found),
+    };
+    let downloads = found.iter().all(|memory| memory.interface.functional.is_none_or(|f| f.attributes.can_download()));
+    let refuses = (!downloads).then(|| {
+        of_unit(variant, Source::Protocol, "no download").conflicts("the unit says that it takes no firmware this way")
+    });
+    [Some(evidence), refuses].into_iter().flatten().collect()
+}
+
+/// Plain DFU: there is one memory that can be meant, and it wants no addresses.
+fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
+    let names: Vec<String> = found.iter().map(ToString::to_string).collect();
+    let seen = of_unit(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
+    match found {
+        [one] if one.is_addressed() => {
+            seen.conflicts("the unit is written by memory addresses; the sheet's route is plain DFU")
+        }
+        [_] => seen.agrees("the sheet's route is plain DFU"),
+        _ => seen.conflicts("several; the sheet must say which with `memory`, `interface` or `alternate`"),
+    }
+}
+
+/// The memory that the unit reports is the one of the variant.
+fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence {
+    let layouts = || found.iter().filter_map(|memory| memory.alternate.layout.as_ref());
+    let holds = |layout: &&Layout| route.writes.iter().all(|region| layout.map.sectors_in(region.span).is_some());
+    // Of several memories the one that holds what the route writes is meant.
+    let Some(layout) = layouts().find(holds).or_else(|| layouts().next()) else {
+        let seen = of_unit(variant, Source::MemoryLayout, "none");
+        return seen.conflicts("the unit does not speak DFU with memory addresses");
+    };
+    let seen = of_unit(variant, Source::MemoryLayout, layout.map.to_string());
+    match compare(&layout.map, &variant.flash) {
+        Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
+        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::takes_firmware)) => {
+            seen.conflicts("the unit reports what the route writes as not writable")
+        }
+        Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
+        Fit::Larger => seen.weighs(
+            Weight::unless_agreed("larger-memory"),
+            format!("more than {}'s {}; some chips report their whole family's", variant.id, variant.flash),
+        ),
+    }
+}
+
+enum Fit {
+    Equal,
+    Larger,
+    Differs,
+}
+
+/// Whether a unit's map holds the sectors of the sheet's, and only those.
+fn compare(unit: &SectorMap, sheet: &SectorMap) -> Fit {
+    let sectors = |map: &SectorMap| {
+        let all = map.zones().iter().flat_map(|zone| map.sectors_in(zone.span()).unwrap_or_default());
+        all.take(1 << 20).collect::<Vec<_>>()
+    };
+    let (unit, sheet) = (sectors(unit), sectors(sheet));
+    if unit == sheet {
+        Fit::Equal
+    } else if sheet.iter().all(|sector| unit.binary_search(sector).is_ok()) {
+        Fit::Larger
+    } else {
+        Fit::Differs
+    }
+}

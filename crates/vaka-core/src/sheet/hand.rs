@@ -1,0 +1,174 @@
+//! What a person does, and what of it is undone when.
+
+use std::fmt;
+
+use serde::{Deserialize, Serialize};
+
+/// What a person does.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct HandStep {
+    /// A short name, by which other steps speak of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub id: Option<String>,
+    /// What to do.
+    #[serde(rename = "do")]
+    pub action: String,
+    /// Why.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// What is seen once it is done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub see: Option<String>,
+    /// Under which condition; always without one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub only_if: Option<String>,
+    /// Whether it is only advised.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub advised: bool,
+    /// Whether it lasts until it is undone; else it is done and over.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    pub held: bool,
+    /// Where that is documented.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub documented: Option<String>,
+    /// How and when it is undone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub undo: Option<Undo>,
+}
+
+/// How and when a hand step is undone.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Undo {
+    /// What to do.
+    #[serde(rename = "do")]
+    pub action: String,
+    /// When.
+    pub when: Moment,
+    /// Names of steps that are undone before.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub after: Vec<String>,
+    /// What the bus shows of it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shows: Option<BusSign>,
+}
+
+/// When a hand step is undone.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum Moment {
+    /// As soon as update mode is reached, before anything is changed.
+    Entered,
+    /// Once all is written, before the restart.
+    Written,
+    /// At the end.
+    #[default]
+    End,
+}
+
+/// What the bus shows of something that a person did.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub enum BusSign {
+    /// The unit left the bus.
+    Gone,
+    /// The unit came again.
+    Back,
+}
+
+impl fmt::Display for Moment {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Entered => "entered",
+            Self::Written => "written",
+            Self::End => "end",
+        })
+    }
+}
+
+/// Why an order of undoing cannot be.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Impossible {
+    /// A step waits for one that no step has as its name, or that is not undone.
+    NotUndone(String),
+    /// A step waits for one that is undone at a later moment.
+    Later(String),
+    /// Steps wait for each other.
+    Circle(Vec<String>),
+}
+
+impl fmt::Display for Impossible {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::NotUndone(id) => write!(f, "no step '{id}' is undone, so nothing can wait for that"),
+            Self::Later(id) => write!(f, "'{id}' is undone at a later moment; this cannot wait for it"),
+            Self::Circle(ids) => write!(f, "these wait for each other: {}", ids.join(", ")),
+        }
+    }
+}
+
+/// What is undone at one moment, in order: what was done last comes first, unless a step
+/// waits for another.
+///
+/// # Errors
+/// [`Impossible`]; [`Sheet::parse`](super::Sheet::parse) has found that before.
+pub fn undone<'a>(steps: &[&'a HandStep], at: Moment) -> Result<Vec<(&'a HandStep, &'a Undo)>, Impossible> {
+    let with_undo = || steps.iter().filter_map(|step| Some((*step, step.undo.as_ref()?)));
+    let mut open: Vec<(&HandStep, &Undo)> = with_undo().filter(|(_, undo)| undo.when == at).collect();
+    open.reverse();
+    let mut order: Vec<(&HandStep, &Undo)> = Vec::new();
+    let named = |id: &str| with_undo().find(|(step, _)| step.id.as_deref() == Some(id));
+    for (_, undo) in &open {
+        for id in &undo.after {
+            match named(id) {
+                None => return Err(Impossible::NotUndone(id.clone())),
+                Some((_, other)) if other.when > at => return Err(Impossible::Later(id.clone())),
+                Some(_) => {}
+            }
+        }
+    }
+    while !open.is_empty() {
+        let waits = |undo: &Undo| undo.after.iter().any(|id| open.iter().any(|(step, _)| step.id.as_ref() == Some(id)));
+        let Some(next) = open.iter().position(|(_, undo)| !waits(undo)) else {
+            let names = open.iter().map(|(step, _)| step.id.clone().unwrap_or_else(|| step.action.clone()));
+            return Err(Impossible::Circle(names.collect()));
+        };
+        order.push(open.remove(next));
+    }
+    Ok(order)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn step(id: &str, when: Moment, after: &[&str]) -> HandStep {
+        let after = after.iter().map(|id| (*id).to_owned()).collect();
+        let undo = Some(Undo { action: format!("undo {id}"), when, after, shows: None });
+        HandStep { id: Some(id.to_owned()), action: id.to_owned(), undo, ..HandStep::default() }
+    }
+
+    #[test]
+    fn what_was_done_last_is_undone_first_unless_it_waits() {
+        let order = |steps: &[HandStep], at| {
+            let steps: Vec<&HandStep> = steps.iter().collect();
+            undone(&steps, at).map(|steps| steps.iter().map(|(step, _)| step.action.clone()).collect::<Vec<_>>())
+        };
+        let steps = [
+            step("battery", Moment::End, &["cable", "jumper"]),
+            step("jumper", Moment::End, &["cable"]),
+            step("cable", Moment::End, &[]),
+            step("wire", Moment::Entered, &[]),
+        ];
+        assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper", "battery"]);
+        assert_eq!(order(&steps, Moment::Entered).unwrap(), ["wire"]);
+        // The last that was done would be first, but it waits.
+        let steps = [step("cable", Moment::End, &[]), step("jumper", Moment::End, &["cable"])];
+        assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper"]);
+        let circle = [step("a", Moment::End, &["b"]), step("b", Moment::End, &["a"])];
+        assert!(matches!(order(&circle, Moment::End), Err(Impossible::Circle(_))));
+        let later = [step("a", Moment::Entered, &["b"]), step("b", Moment::End, &[])];
+        assert_eq!(order(&later, Moment::Entered), Err(Impossible::Later("b".into())));
+        let unknown = [step("a", Moment::End, &["z"])];
+        assert_eq!(order(&unknown, Moment::End), Err(Impossible::NotUndone("z".into())));
+    }
+}

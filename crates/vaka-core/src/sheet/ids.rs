@@ -1,0 +1,163 @@
+//! USB ids in which digits may be open.
+
+use std::fmt;
+
+use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+
+use crate::placeholder;
+use crate::unit::UsbId;
+
+/// The ids that a device may show: one or more patterns such as `1209:0002` or
+/// `1209:00f?`, where a `?` stands for any digit.
+#[derive(Clone, PartialEq, Eq, Hash)]
+pub struct Ids(Vec<Pattern>);
+
+#[derive(Clone, Copy, PartialEq, Eq, Hash)]
+struct Pattern {
+    value: u32,
+    /// Bits of the digits that are given.
+    mask: u32,
+}
+
+impl Ids {
+    /// Reads one pattern.
+    ///
+    /// # Errors
+    /// A sentence with the text, when it is none or an example's.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let wrong = || format!("'{text}' is no USB id; write it like 1209:0002, with ? for a digit that may be any");
+        if let Some(why) = placeholder::of_id(text) {
+            return Err(why);
+        }
+        let (vendor, product) = text.split_once(':').ok_or_else(wrong)?;
+        let half = |digits: &str| -> Option<(u32, u32)> {
+            let digits = digits.as_bytes();
+            let read = |(value, mask): (u32, u32), digit: &u8| match digit {
+                b'?' => Some((value << 4, mask << 4)),
+                _ => Some((value << 4 | char::from(*digit).to_digit(16)?, mask << 4 | 0xF)),
+            };
+            let padded = 0xFFFF_u32.checked_shl(u32::try_from(digits.len()).ok()? * 4)? & 0xFFFF;
+            let found = digits.iter().try_fold((0, 0), read).filter(|_| (1..=4).contains(&digits.len()))?;
+            Some((found.0, found.1 | padded))
+        };
+        let (vendor, product) = half(vendor).zip(half(product)).ok_or_else(wrong)?;
+        if vendor.1 != 0xFFFF {
+            return Err(format!("'{text}' leaves the maker's half open, which would mean anybody's devices"));
+        }
+        Ok(Self(vec![Pattern { value: vendor.0 << 16 | product.0, mask: vendor.1 << 16 | product.1 }]))
+    }
+
+    /// Whether a device with this id is meant.
+    pub fn is(&self, id: UsbId) -> bool {
+        let id = u32::from(id.vendor) << 16 | u32::from(id.product);
+        self.0.iter().any(|pattern| id & pattern.mask == pattern.value)
+    }
+
+    /// Whether some id is meant by both.
+    pub fn overlap(&self, other: &Self) -> bool {
+        let common = |a: &Pattern, b: &Pattern| (a.value ^ b.value) & a.mask & b.mask == 0;
+        self.0.iter().any(|a| other.0.iter().any(|b| common(a, b)))
+    }
+
+    /// Each id, where none is open.
+    pub fn each(&self) -> impl Iterator<Item = Option<UsbId>> + '_ {
+        let half = |value: u32| u16::try_from(value & 0xFFFF).unwrap_or(0);
+        let id = move |value: u32| UsbId { vendor: half(value >> 16), product: half(value) };
+        self.0.iter().map(move |pattern| (pattern.mask == u32::MAX).then(|| id(pattern.value)))
+    }
+}
+
+impl From<UsbId> for Ids {
+    fn from(id: UsbId) -> Self {
+        Self(vec![Pattern { value: u32::from(id.vendor) << 16 | u32::from(id.product), mask: u32::MAX }])
+    }
+}
+
+impl fmt::Display for Ids {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        for (index, pattern) in self.0.iter().enumerate() {
+            if index > 0 {
+                f.write_str(" or ")?;
+            }
+            for place in (0..8).rev() {
+                match pattern.mask >> (place * 4) & 0xF {
+                    0 => f.write_str("?")?,
+                    _ => write!(f, "{:x}", pattern.value >> (place * 4) & 0xF)?,
+                }
+                if place == 4 {
+                    f.write_str(":")?;
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+impl fmt::Debug for Ids {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        fmt::Display::fmt(self, f)
+    }
+}
+
+impl Serialize for Ids {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for Ids {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        struct Texts;
+        impl<'de> de::Visitor<'de> for Texts {
+            type Value = Ids;
+
+            fn expecting(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+                f.write_str("USB ids like \"1209:0002\", or a list of them")
+            }
+
+            fn visit_str<E: de::Error>(self, text: &str) -> Result<Ids, E> {
+                Ids::parse(text).map_err(E::custom)
+            }
+
+            fn visit_seq<A: de::SeqAccess<'de>>(self, mut list: A) -> Result<Ids, A::Error> {
+                let mut all = Vec::new();
+                while let Some(text) = list.next_element::<String>()? {
+                    all.extend(Ids::parse(&text).map_err(de::Error::custom)?.0);
+                }
+                if all.is_empty() { Err(de::Error::custom("name at least one USB id")) } else { Ok(Ids(all)) }
+            }
+        }
+        deserializer.deserialize_any(Texts)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn id(text: &str) -> UsbId {
+        UsbId::parse(text).unwrap()
+    }
+
+    #[test]
+    fn an_open_digit_is_any_digit_and_no_more() {
+        let ids = Ids::parse("1209:00F?").unwrap();
+        assert_eq!(ids.to_string(), "1209:00f?");
+        for (text, meant) in [("1209:00f0", true), ("1209:00ff", true), ("1209:01f0", false), ("1208:00f0", false)] {
+            assert_eq!(ids.is(id(text)), meant, "{text}");
+        }
+        assert!(Ids::parse("1209:2").unwrap().is(id("1209:0002")));
+        assert!(!Ids::parse("1209:2").unwrap().is(id("1209:1002")));
+        for bad in ["", "1209", "12?9:0001", "1209:00001", "1209:g", "1209:", "1234:5678", "ffff:ffff"] {
+            assert!(Ids::parse(bad).is_err(), "{bad}");
+        }
+    }
+
+    #[test]
+    fn patterns_overlap_where_an_id_fits_both() {
+        let ids = |text| Ids::parse(text).unwrap();
+        assert!(ids("1209:00?2").overlap(&ids("1209:001?")));
+        assert!(!ids("1209:00?2").overlap(&ids("1209:0013")));
+        assert!(!ids("1209:0002").overlap(&ids("1208:0002")));
+    }
+}

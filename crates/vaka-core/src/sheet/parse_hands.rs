@@ -1,0 +1,124 @@
+//! What persons and hosts do to bring a unit into update mode, and what of it is undone.
+
+use super::hand::{self, HandStep, Impossible, Moment, Undo};
+use super::parse::{Checked, Checker};
+use super::raw::{RawEntryStep, RawSignal, RawUndo, Spanned};
+use super::{EntryStep, Signal};
+use crate::dialect::OperationName;
+
+impl Checker<'_> {
+    /// The way into update mode: each step by itself, then what they are together.
+    pub(super) fn entry(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<EntryStep>> {
+        let steps = raw.iter().map(|step| self.entry_step(step)).collect::<Checked<Vec<_>>>()?;
+        let hands: Vec<&HandStep> = steps.iter().filter_map(by_hand).collect();
+        let shows_nothing = !hands.is_empty() && hands.iter().all(|hand| hand.see.is_none());
+        if let (true, Some(first)) = (shows_nothing, raw.first()) {
+            let message = "say with `see` in one of these steps what is to be seen once update mode is reached; if the unit shows nothing, say that";
+            return Err(self.error(&first.span(), "entry", message.into()));
+        }
+        for (index, step) in hands.iter().enumerate() {
+            let Some(id) = &step.id else { continue };
+            if hands[..index].iter().any(|other| other.id.as_ref() == Some(id)) {
+                return Err(self.of_step(raw, id, "id", format!("another step has the id '{id}'")));
+            }
+        }
+        for moment in [Moment::Entered, Moment::Written, Moment::End] {
+            if let Err(why) = hand::undone(&hands, moment) {
+                return Err(self.impossible(raw, moment, &why));
+            }
+        }
+        Ok(steps)
+    }
+
+    /// What a person does with a unit that shows nothing.
+    pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<HandStep>> {
+        let steps = raw.iter().map(|step| match self.entry_step(step)? {
+            EntryStep::Hand(hand) => Ok(hand),
+            EntryStep::Signal(_) => {
+                let message = "a unit that shows nothing gets no signal; say with `do` what a person does";
+                Err(self.error(&step.span(), "recovery", message.into()))
+            }
+        });
+        steps.collect()
+    }
+
+    /// An order of undoing that cannot be, at the line where it is asked for.
+    fn impossible(&self, raw: &[Spanned<RawEntryStep>], moment: Moment, why: &Impossible) -> super::SheetError {
+        let named = match why {
+            Impossible::NotUndone(id) | Impossible::Later(id) => Some(id),
+            Impossible::Circle(_) => None,
+        };
+        let undos = raw.iter().filter_map(|step| step.get_ref().undo.as_ref());
+        let of_moment = undos.filter(|undo| undo.get_ref().when == moment);
+        let mut waits = of_moment.flat_map(|undo| &undo.get_ref().after);
+        let place = waits.find(|id| named.is_none_or(|named| id.get_ref() == named)).map_or(0..0, Spanned::span);
+        self.error(&place, "after", format!("this order of undoing cannot be: {why}"))
+    }
+
+    fn of_step(&self, raw: &[Spanned<RawEntryStep>], id: &str, key: &str, message: String) -> super::SheetError {
+        let mut ids = raw.iter().filter_map(|step| step.get_ref().id.as_ref());
+        let place = ids.rfind(|found| found.get_ref() == id).map_or(0..0, Spanned::span);
+        self.error(&place, key, message)
+    }
+
+    fn entry_step(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
+        let step = raw.get_ref();
+        match (&step.signal, &step.action) {
+            (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
+            (Some(RawSignal::Dialect), None) => self.dialect_signal(raw),
+            (None, Some(action)) => self.hand(step, action).map(EntryStep::Hand),
+            _ => {
+                let message = "a step has either `do`, for a person, or `signal`, for the host".into();
+                Err(self.error(&raw.span(), "entry", message))
+            }
+        }
+    }
+
+    fn dialect_signal(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
+        let Some(name) = &raw.get_ref().dialect else {
+            return Err(self.error(&raw.span(), "signal", "say with `dialect` which one".into()));
+        };
+        let dialect = self.dialect(name)?;
+        if dialect.operation(OperationName::Enter).is_none() {
+            let message =
+                format!("dialect '{}' has no [enter], which is what the application is asked with", dialect.name);
+            return Err(self.error(&name.span(), "dialect", message));
+        }
+        Ok(EntryStep::Signal(Signal::Dialect { dialect }))
+    }
+
+    fn hand(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<HandStep> {
+        let held = raw.held.as_ref().is_some_and(|held| *held.get_ref());
+        if let (true, None, Some(place)) = (held, &raw.undo, &raw.held) {
+            let message = "say with `undo` how and when it is let go again".into();
+            return Err(self.error(&place.span(), "held", message));
+        }
+        Ok(HandStep {
+            id: raw.id.as_ref().map(|id| self.id("id", id)).transpose()?,
+            action: self.words("do", action)?,
+            why: self.optional_words("why", raw.why.as_ref())?,
+            see: self.optional_words("see", raw.see.as_ref())?,
+            only_if: self.optional_words("only_if", raw.only_if.as_ref())?,
+            advised: raw.advised.unwrap_or(false),
+            held,
+            documented: self.optional_words("documented", raw.documented.as_ref())?,
+            undo: raw.undo.as_ref().map(|undo| self.undo(undo.get_ref())).transpose()?,
+        })
+    }
+
+    fn undo(&self, raw: &RawUndo) -> Checked<Undo> {
+        Ok(Undo {
+            action: self.words("do", &raw.action)?,
+            when: raw.when,
+            after: raw.after.iter().map(|id| self.id("after", id)).collect::<Checked<_>>()?,
+            shows: raw.shows,
+        })
+    }
+}
+
+fn by_hand(step: &EntryStep) -> Option<&HandStep> {
+    match step {
+        EntryStep::Hand(hand) => Some(hand),
+        EntryStep::Signal(_) => None,
+    }
+}

@@ -1,0 +1,375 @@
+//! Product sheets: what is read, and what is wrong is found at its line.
+
+#![allow(clippy::unwrap_used)]
+
+use vaka_core::address::Address;
+use vaka_core::image::wrapper::ChecksumKind;
+use vaka_core::sheet::{Moment, Sheet, SheetError, VersionSource, undone};
+use vaka_core::unit::UsbId;
+
+const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
+const PETREL: &str = include_str!("../../../demo/sheets/petrel.toml");
+const SHAG: &str = include_str!("../../../demo/sheets/shag.toml");
+
+fn parse(text: &str) -> Result<Sheet, SheetError> {
+    Sheet::parse("tern.toml", text)
+}
+
+#[test]
+fn the_demo_sheet_says_what_the_demo_world_is() {
+    let sheet = parse(TERN).unwrap();
+    let r1 = sheet.variant("r1").unwrap();
+    let r2 = sheet.variant("r2").unwrap();
+    assert_eq!(r1.flash.to_string(), "48 sectors of 3 KiB at 0x0A00_0000");
+    assert_eq!(r2.flash.to_string(), "40 sectors of 6 KiB at 0x0A00_0000");
+    assert_eq!(r1.image.region.span.to_string(), "0x0A00_2400..0x0A02_3400");
+    assert_eq!(r2.image.region.span.to_string(), "0x0A00_3000..0x0A03_A800");
+    assert_eq!(sheet.variants_with_route(UsbId { vendor: 0x1209, product: 2 }).count(), 2);
+    assert_eq!(sheet.variant_by_label(" ski-tern  R2 ").unwrap().id, r2.id);
+    assert!(sheet.variant_by_label("SKI-TERN").is_none());
+}
+
+/// Each case changes the demo sheet in one place.
+#[test]
+fn what_is_wrong_is_found_with_line_and_key() {
+    let cases: &[(&str, &str, &str, &str)] = &[
+        ("sheet = 1", "sheet = 2", "sheet", "format 1"),
+        ("maker =", "makr =", "makr", "unknown field"),
+        ("id = \"r2\"", "id = \"r1\"", "id", "another variant has the id 'r1'"),
+        ("id = \"r2\"", "id = \"r 2\"", "id", "letters, digits"),
+        ("sectors = 48", "sectors = 0", "flash", "at least one sector"),
+        ("sectors = 48", "sectors = -1", "sectors", "invalid"),
+        ("sectors = 48", "sectors = 47", "start", "outside the flash"),
+        ("size = \"132 KiB\"", "size = \"133 KiB\"", "start", "'application' and 'settings' overlap"),
+        ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "begins or ends inside a sector"),
+        ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is no size"),
+        ("size = \"132 KiB\"", "size = 0", "size", "must not be 0"),
+        ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "no 32-bit address"),
+        ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
+        ("start = 0x0A00_2400", "start = \"here\"", "start", "is no address"),
+        ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
+        ("writes = [\"application\"]", "writes = [\"app\"]", "writes", "there are: bootloader, application, settings"),
+        ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
+        ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
+        ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),
+        ("kind = \"dfu\"", "kind = \"plain-dfu\"", "restart_at", "cannot say where a unit starts"),
+        ("restart_at = 0x0A00_0000", "", "kind", "say with `restart_at`"),
+        ("restart_at = 0x0A00_0000", "restart_at = 0x0A00_0000\nupload = \"image\"", "upload", "a key of plain DFU"),
+        ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
+        ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
+        ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
+        ("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", "id", "no [[route]] updates variant 'r2'"),
+        ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),
+        ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, text = \"\"", "marks", "either `text` or `bytes`"),
+        ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, bytes = \"5\"", "bytes", "hex pairs"),
+        ("offset = 0x40, text = \"TRN1\"", "offset = \"1 MiB\", text = \"TRN1\"", "offset", "outside region"),
+        ("back_within = \"10 s\"", "back_within = \"soon\"", "back_within", "is no time"),
+        ("reads = \"SKI-TERN R1\"", "reads = \"SKI\\u001b[2J\"", "reads", "control characters"),
+    ];
+    for (from, to, key, words) in cases {
+        assert_eq!(TERN.matches(from).count().min(1), 1, "the demo sheet no longer holds: {from}");
+        let text = TERN.replacen(from, to, 1);
+        let error = parse(&text).map(|_| ()).unwrap_err();
+        assert_eq!(error.key, *key, "{to}: {error}");
+        assert!(error.message.contains(words), "{to}: {error}");
+        assert!(error.line > 0 && error.line <= text.lines().count(), "{error}");
+    }
+}
+
+/// What the unit says of its board tells variants apart as well as a label.
+#[test]
+fn variants_with_board_ids_of_their_own_need_no_label() {
+    let unlabelled: String =
+        PETREL.lines().filter(|line| !line.starts_with("look_at")).map(|line| format!("{line}\n")).collect();
+    assert!(parse(&unlabelled).is_ok());
+    let twins = unlabelled.replace("Petrel-PB2-r1", "Petrel-PB1-r3");
+    let error = parse(&twins).map(|_| ()).unwrap_err();
+    assert!(error.message.contains("nothing tells them apart"), "{error}");
+}
+
+#[test]
+fn a_part_has_its_own_version_and_only_its_variants() {
+    let sheet = parse(SHAG).unwrap();
+    let after = |id: &str| match sheet.version_source(sheet.variant(id).unwrap()) {
+        VersionSource::Text { after, .. } => after.clone(),
+        other => panic!("{other:?}"),
+    };
+    assert_eq!((after("d1").as_str(), after("i1").as_str()), ("Display:", "Interface:"));
+    let only = sheet.only_part("interface").unwrap();
+    assert_eq!((only.variants.len(), only.variants[0].id.as_str()), (1, "i1"));
+    assert!(sheet.only_part("wing").is_none());
+}
+
+#[test]
+fn the_line_is_the_one_that_is_wrong() {
+    let text = TERN.replacen("maker =", "makr =", 1);
+    let wanted = text.lines().position(|line| line.starts_with("makr")).unwrap() + 1;
+    assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
+    let text = TERN.replacen("size = \"132 KiB\"", "size = \"132 KB\"", 1);
+    let wanted = text.lines().position(|line| line.contains("132 KB")).unwrap() + 1;
+    assert_eq!(parse(&text).map(|_| ()).unwrap_err().line, wanted);
+}
+
+#[test]
+fn a_wrapper_is_checked_against_its_own_header() {
+    let wrapper = "\n[[wrapper]]\nname = \"Package\"\nmagic = \"53 4B\"\nheader = 20\nlength = { offset = 4 }\n\
+                   checksum = { offset = 16, kind = \"crc32\" }\n";
+    let text = format!("{TERN}{wrapper}");
+    let found = &parse(&text).unwrap().wrappers[0];
+    assert_eq!((found.length_at, found.checksum), (Some(4), Some((16, ChecksumKind::Crc32))));
+    for (from, to, key, words) in [
+        ("magic = \"53 4B\"", "magic = \"\"", "magic", "hex pairs"),
+        ("header = 20", "header = 1", "header", "at least as long as the magic"),
+        ("header = 20", "header = \"65 KiB\"", "header", "at most 64 KiB"),
+        ("offset = 4 }", "offset = 1 }", "offset", "or in its magic"),
+        ("offset = 4 }", "offset = 17 }", "offset", "outside the header"),
+        ("offset = 16,", "offset = 18,", "offset", "outside the header"),
+        ("\"crc32\"", "\"crc16\"", "kind", "unknown variant"),
+    ] {
+        let error = parse(&text.replacen(from, to, 1)).map(|_| ()).unwrap_err();
+        assert!(error.key == key && error.message.contains(words), "{to}: {error}");
+    }
+}
+
+#[test]
+fn places_in_an_image_lie_inside_its_region() {
+    for (from, to) in [
+        ("version = { offset = 0x4C }", "version = { offset = \"132 KiB\" }"),
+        ("version = { offset = 0x4C }", "stamp = { offset = 135117 }"),
+        ("vectors = \"cortex-m\"", "binary_at = 0x0A00_2000"),
+        ("vectors = \"cortex-m\"", "binary_at = 0x0A02_3400"),
+    ] {
+        let error = parse(&TERN.replacen(from, to, 1)).map(|_| ()).unwrap_err();
+        assert!(error.message.contains("outside region"), "{to}: {error}");
+    }
+    let vouched = parse(&TERN.replacen("vectors = \"cortex-m\"", "binary_at = 0x0A00_2400", 1)).unwrap();
+    assert_eq!(vouched.variants[0].image.binary_at, Some(Address::new(0x0A00_2400)));
+}
+
+#[test]
+fn variants_with_one_boot_id_need_a_label() {
+    let lines: Vec<&str> = TERN.lines().filter(|line| !line.contains("place =")).collect();
+    let error = parse(&lines.join("\n")).map(|_| ()).unwrap_err();
+    assert!(error.message.contains("nothing tells them apart"), "{error}");
+}
+
+/// What only units with disks and parts have.
+#[test]
+fn what_is_wrong_about_a_disk_or_a_part_is_found() {
+    let cases: &[(&str, &str, &str, &str, &str)] = &[
+        (PETREL, "takes = \"uf2\"\n", "", "kind", "say with `takes`"),
+        (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "unknown variant `zip`"),
+        (PETREL, "family = 0x5EAB_D123\n", "", "kind", "give the `family`"),
+        (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
+        (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
+        (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
+        (PETREL, "present = \"CURRENT.UF2\"", "present = \"current.uf2\"", "present", "short file name"),
+        (PETREL, "present = \"CURRENT.UF2\"", "present = \"A/B.UF2\"", "present", "short file name"),
+        (PETREL, "present = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
+        (PETREL, "present = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`present`"),
+        (PETREL, "present = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
+        (
+            PETREL,
+            "start = 0x0C10_4000\nsize = \"558 KiB\"",
+            "start = 0x0C10_4000\nsize = 571264",
+            "writes",
+            "inside a UF2 block",
+        ),
+        (SHAG, "label = [\"SHAG\", \"SHAG_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
+        (SHAG, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
+        (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
+        (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
+        (SHAG, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+        (SHAG, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
+        (SHAG, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
+        (SHAG, "part = \"display\"\n", "", "id", "which part"),
+        (SHAG, "id = \"interface\"", "id = \"display\"", "id", "another part"),
+        (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
+    ];
+    for (sheet, from, to, key, words) in cases {
+        assert!(sheet.contains(from), "the demo sheet no longer holds: {from}");
+        let mut text = sheet.replacen(from, to, 1);
+        // Sectors of one block, so that only the region is at fault.
+        if *words == "inside a UF2 block" {
+            text = text.replace("sectors = 288, size = \"2 KiB\"", "sectors = 4608, size = 128");
+        }
+        let error = Sheet::parse("a.toml", &text).map(|_| ()).expect_err(to);
+        assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
+    }
+}
+
+/// A sheet with all that one can have: stages, hand steps, facts, signs, losses.
+const FULL: &str = r#"
+sheet = 1
+[product]
+id = "knot"
+name = "Knot current meter"
+maker = "Skerrow Instruments"
+also = ["KM-2"]
+undeciding = [{ place = "lid", reads = "KM-2", why = "both boards were sold under it" }]
+companions = [{ id = "1209:00e1", name = "the service port" }]
+[application]
+id = ["1209:00e0", "1209:00f?"]
+product = "Knot"
+serial = "K?-*"
+version = { string = "product", after = "v" }
+see = ["the green light flashes twice"]
+[[stage]]
+id = "loader"
+name = "New bootloader"
+images = ["loader"]
+replaces_bootloader = true
+shows = { id = "1209:00e3", version = "release-number" }
+[[variant]]
+id = "a"
+name = "Knot A"
+look_at = [{ place = "board", reads = "KNOT A" }]
+flash = [{ start = 0, sectors = 8, size = "1 KiB" }]
+facts = { crystal = "8 MHz", hand-over = 0x800 }
+application = { release = "1.0.0..1.9.9" }
+[variant.image]
+region = "application"
+oldest = { version = "1.2.0", why = "older ones lose the calibration" }
+[[variant.stage_image]]
+name = "loader"
+region = "bootloader"
+[[variant.region]]
+name = "bootloader"
+start = 0
+size = "2 KiB"
+[[variant.region]]
+name = "application"
+start = 0x800
+size = "5 KiB"
+[[variant.region]]
+name = "secrets"
+start = 0x1C00
+size = "1 KiB"
+allows = []
+[[variant]]
+id = "b"
+name = "Knot B"
+flash = [{ start = 0, sectors = 8, size = "1 KiB" }]
+instead = "send it in: its port is sealed"
+[variant.image]
+region = "application"
+[[variant.region]]
+name = "application"
+start = 0
+size = "8 KiB"
+[[route]]
+kind = "plain-dfu"
+id = "1209:00e3"
+variants = ["a"]
+maker = "Skerrow Instruments"
+release = "1.0.0..2.0.0"
+writes = ["application"]
+documented = "service manual, page 4"
+[[route.entry]]
+id = "battery"
+do = "Take the battery off."
+held = true
+undo = { do = "Put the battery back.", after = ["cable"] }
+[[route.entry]]
+id = "cable"
+do = "Plug the cable in."
+see = "The display stays dark."
+undo = { do = "Pull the cable.", shows = "gone" }
+[[route]]
+kind = "plain-dfu"
+id = "1209:00e2"
+stage = "loader"
+variants = ["a"]
+writes = ["bootloader"]
+"#;
+
+#[test]
+fn a_full_sheet_is_read_as_it_is_meant() {
+    let sheet = parse(FULL).unwrap();
+    let id = |text: &str| UsbId::parse(text).unwrap();
+    let a = sheet.variant("a").unwrap();
+    assert!(sheet.runs(id("1209:00f7")) && !sheet.runs(id("1209:00e3")));
+    assert_eq!(a.routes.len(), 1);
+    assert!(sheet.variant("b").unwrap().routes.is_empty());
+    assert_eq!(a.image.oldest.as_ref().unwrap().0.as_str(), "1.2.0");
+    assert!(a.facts.iter().any(|fact| fact.name == "hand-over" && fact.agrees("2048")));
+    assert!(!a.regions[2].may_read && !a.regions[2].may_write && a.regions[0].may_read);
+    assert!(sheet.undeciding(" km-2 ").is_some());
+    let undone = undone(&a.routes[0].hands(), Moment::End).unwrap();
+    let words: Vec<&str> = undone.iter().map(|(_, undo)| undo.action.as_str()).collect();
+    assert_eq!(words, ["Pull the cable.", "Put the battery back."]);
+    let stage = sheet.for_stage(sheet.stage("loader").unwrap());
+    assert_eq!(stage.variants.len(), 1);
+    assert!(stage.variants[0].route(id("1209:00e2")).is_some() && stage.variants[0].route(id("1209:00e3")).is_none());
+    assert_eq!(stage.variants[0].image.region.name, "bootloader");
+    assert!(stage.runs(id("1209:00e3")) && stage.runs(id("1209:00e0")));
+}
+
+/// Each case changes the full sheet in one place.
+#[test]
+fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
+    let cases: &[(&str, &str, &str, &str)] = &[
+        // Stages and the bootloader.
+        ("stage = \"loader\"\n", "", "writes", "never writes the bootloader"),
+        ("replaces_bootloader = true\n", "", "writes", "never writes the bootloader"),
+        ("stage = \"loader\"\n", "stage = \"loadr\"\n", "stage", "no [[stage]] has the id 'loadr'"),
+        ("images = [\"loader\"]", "images = [\"lader\"]", "images", "no variant has these images"),
+        ("images = [\"loader\"]", "images = [\"loader\", \"table\"]", "images", "no [[variant.stage_image]] 'table'"),
+        ("images = [\"loader\"]", "images = [\"loader\", \"loader\"]", "images", "share the region"),
+        (
+            "id = \"1209:00e2\"\nstage = \"loader\"\nvariants = [\"a\"]\nwrites = [\"bootloader\"]",
+            "id = \"1209:00e2\"\nvariants = [\"a\"]\nwrites = [\"application\"]",
+            "id",
+            "no [[route]] with stage = \"loader\"",
+        ),
+        ("name = \"loader\"\nregion = \"bootloader\"", "region = \"bootloader\"", "region", "what it is called"),
+        // Hand steps and how they are undone.
+        ("see = \"The display stays dark.\"\n", "", "entry", "what is to be seen"),
+        (
+            "held = true\nundo = { do = \"Put the battery back.\", after = [\"cable\"] }",
+            "held = true",
+            "held",
+            "let go again",
+        ),
+        ("after = [\"cable\"]", "after = [\"lead\"]", "after", "no step 'lead' is undone"),
+        (
+            "undo = { do = \"Pull the cable.\"",
+            "undo = { do = \"Pull the cable.\", after = [\"battery\"]",
+            "after",
+            "wait for each other",
+        ),
+        ("after = [\"cable\"] }", "after = [\"cable\"], when = \"entered\" }", "after", "at a later moment"),
+        ("id = \"cable\"", "id = \"battery\"", "id", "another step has the id"),
+        // What is known of the unit and of files.
+        ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "hands over at"),
+        ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "ends before it begins"),
+        ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "no release number"),
+        ("oldest = { version = \"1.2.0\"", "oldest = { version = \"old\"", "oldest", "no version"),
+        ("allows = []", "allows = [\"burn\"]", "allows", "unknown variant"),
+        ("instead = \"send it in: its port is sealed\"\n", "", "id", "say with `instead`"),
+        ("variants = [\"a\"]\nmaker", "maker", "instead", "leave `instead` out"),
+        ("id = [\"1209:00e0\", \"1209:00f?\"]\n", "", "version", "tells no version"),
+        ("\"1209:00f?\"", "\"????:00f0\"", "id", "maker's half open"),
+        // A second route under ids that overlap.
+        (
+            "id = \"1209:00e2\"\nstage = \"loader\"\nvariants = [\"a\"]\nwrites = [\"bootloader\"]",
+            "id = \"1209:00e?\"\nvariants = [\"a\"]\nwrites = [\"application\"]",
+            "kind",
+            "another route under",
+        ),
+        // Placeholders that examples leave in.
+        ("maker = \"Skerrow Instruments\"\nalso", "maker = \"FILL IN\"\nalso", "maker", "'FILL IN' is a placeholder"),
+        ("id = \"1209:00e3\"\nvariants", "id = \"1234:5678\"\nvariants", "id", "'1234:5678' is a placeholder"),
+        ("reads = \"KNOT A\"", "reads = \"XXXX\"", "reads", "'XXXX' is a placeholder"),
+        ("start = 0x800", "start = 0xDEADBEEF", "start", "placeholder"),
+        ("crystal = \"8 MHz\"", "crystal = \"<crystal>\"", "crystal", "placeholder"),
+    ];
+    for (from, to, key, words) in cases {
+        assert!(FULL.contains(from), "the sheet no longer holds: {from}");
+        let text = FULL.replacen(from, to, 1);
+        let error = parse(&text).map(|_| ()).expect_err(to);
+        assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
+        let line = text.lines().nth(error.line - 1).unwrap_or_default();
+        assert!(line.contains(key) || line.starts_with("[["), "{to}: {error}, which reads: {line}");
+    }
+}
