@@ -124,7 +124,7 @@ impl Selector {
         let name = |wanted: &str| {
             candidate.sheets.iter().any(|sheet| {
                 let variants = candidate.variants_of(sheet);
-                let product = [&sheet.product.id, &sheet.product.name].into_iter();
+                let product = [&sheet.product.id, &sheet.product.name].into_iter().chain(&sheet.product.also);
                 let mut names = product.chain(variants.iter().map(|variant| &variant.name));
                 names.any(|name| name.eq_ignore_ascii_case(wanted))
             })

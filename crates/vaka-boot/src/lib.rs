@@ -17,6 +17,7 @@ pub mod opened;
 pub mod pace;
 pub mod serial;
 pub mod session;
+pub mod staged;
 pub mod update;
 pub mod visit;
 pub mod volume;

@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::address::{Address, Span};
 use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
-use crate::sheet::{HandStep, VariantId};
+use crate::sheet::{HandStep, Undo, VariantId};
 use crate::unit::{Mode, UsbId};
 use crate::version::Version;
 use crate::volume::VisibleFile;
@@ -57,6 +57,30 @@ pub enum Event {
         /// The plan.
         #[serde(flatten)]
         plan: Plan,
+    },
+    /// A release was chosen, and is whole.
+    Release(ReleaseSeen),
+    /// A stage of a release: what it will do, or where it stands.
+    Stage {
+        /// Which, from 1.
+        number: usize,
+        /// Of how many.
+        of: usize,
+        /// Its name.
+        name: String,
+        /// What it does, in one line.
+        text: String,
+        /// Where it stands.
+        state: StageState,
+    },
+    /// A checked file was handed out for another tool.
+    HandedOut {
+        /// Where it is.
+        file: String,
+        /// Its SHA-256 in hex.
+        sha256: String,
+        /// Which tool it is for.
+        tool: String,
     },
     /// A step begins or ends.
     Step {
@@ -242,6 +266,49 @@ pub enum StepState {
     Done,
 }
 
+/// A release that was chosen.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct ReleaseSeen {
+    /// Its file.
+    pub file: String,
+    /// The product's id.
+    pub product: String,
+    /// Its version.
+    pub version: String,
+    /// The day it was made.
+    pub date: String,
+    /// For whom it is.
+    pub channel: String,
+    /// Which of its builds is used.
+    pub build: String,
+    /// Its other builds.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub other_builds: Vec<String>,
+    /// Who signed it: the key's short name, and what this machine calls it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub signer: Option<String>,
+    /// What it takes away.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub loses: Vec<String>,
+    /// Other releases of the product that could have been meant.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub others: Vec<String>,
+}
+
+/// Where a stage of a release stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum StageState {
+    /// It is going to be done.
+    Planned,
+    /// The unit is past it.
+    Past,
+    /// It begins.
+    Started,
+    /// It is done.
+    Done,
+}
+
 /// Exit status of the program, and code of a failure.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(into = "u8")]
@@ -403,6 +470,9 @@ pub struct Report {
     /// What a person undoes, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub undo: Vec<Undone>,
+    /// What is undone only once a later stage is done.
+    #[serde(skip)]
+    pub undo_later: Vec<Undo>,
     /// What is needed next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<Next>,

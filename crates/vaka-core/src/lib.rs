@@ -18,6 +18,7 @@ pub mod matching;
 pub mod memory;
 pub mod placeholder;
 pub mod plan;
+pub mod release;
 pub mod sheet;
 pub mod size;
 pub mod text;

@@ -4,7 +4,7 @@
 
 use vaka_core::address::Address;
 use vaka_core::image::wrapper::ChecksumKind;
-use vaka_core::sheet::{Moment, Sheet, SheetError, VersionSource, undone};
+use vaka_core::sheet::{Fact, Moment, Sheet, SheetError, VersionSource, undone};
 use vaka_core::unit::UsbId;
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
@@ -58,7 +58,6 @@ fn what_is_wrong_is_found_with_line_and_key() {
         ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
         ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
         ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
-        ("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", "id", "no [[route]] updates variant 'r2'"),
         ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),
         ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, text = \"\"", "marks", "either `text` or `bytes`"),
         ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, bytes = \"5\"", "bytes", "hex pairs"),
@@ -371,5 +370,23 @@ fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
         assert!(error.key == *key && error.message.contains(words), "{to}: {error}");
         let line = text.lines().nth(error.line - 1).unwrap_or_default();
         assert!(line.contains(key) || line.starts_with("[["), "{to}: {error}, which reads: {line}");
+    }
+}
+
+#[test]
+fn facts_agree_where_they_say_the_same() {
+    let agrees = |a: &str, b: &str| Fact { name: "x".into(), value: a.into() }.agrees(b);
+    for (a, b) in [
+        ("8 MHz", "8000000"),
+        ("8MHz", "8.0 MHz"),
+        ("32.768 kHz", "32768 Hz"),
+        ("0x800", "2048"),
+        ("4 KiB", "4096"),
+        ("Quad  I/O", "quad i/o"),
+    ] {
+        assert!(agrees(a, b), "{a} {b}");
+    }
+    for (a, b) in [("8 MHz", "12 MHz"), ("8 MHz", "8 kHz"), ("quad", "dual"), ("0x800", "800"), ("8 MHz", "")] {
+        assert!(!agrees(a, b), "{a} {b}");
     }
 }

@@ -60,7 +60,7 @@ struct SceneUnit {
     hands: Vec<RawHand>,
 }
 
-#[derive(Clone, Copy, Debug, Deserialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum Product {
     Tern,
@@ -181,6 +181,8 @@ enum StartMode {
     Update,
     /// Its firmware is damaged.
     Damaged,
+    /// It lies beside the bench, and nothing was ever written to it.
+    Blank,
     /// It lies beside the bench.
     Unplugged,
 }
@@ -253,8 +255,14 @@ impl Scene {
                 (_, Some(_)) => return Err(SceneError::Value("there is only one kind of it".into())),
                 (_, None) => {}
             }
-            if !unit.product.is_loaded() && matches!(unit.mode, StartMode::Damaged | StartMode::Unplugged) {
-                return Err(SceneError::Value("this product is found in mode application or update".into()));
+            let is_found = match unit.mode {
+                StartMode::Application | StartMode::Update => true,
+                StartMode::Damaged => unit.product.is_loaded(),
+                StartMode::Unplugged => unit.product.is_loaded() || unit.product == Product::Tern,
+                StartMode::Blank => unit.product == Product::Tern,
+            };
+            if !is_found {
+                return Err(SceneError::Value("this product is not found in that mode".into()));
             }
             for hand in &unit.hands {
                 Hand::parse(&hand.what).map_err(SceneError::Value)?;
@@ -284,7 +292,7 @@ fn found(unit: Loaded, mode: StartMode) -> Loaded {
         StartMode::Application => unit,
         StartMode::Update => unit.in_boot_mode(),
         StartMode::Damaged => unit.damaged(),
-        StartMode::Unplugged => unit.unplugged(),
+        StartMode::Unplugged | StartMode::Blank => unit.unplugged(),
     }
 }
 
@@ -297,11 +305,15 @@ impl SceneUnit {
         let board = if self.variant == Some(Variant::Pb2) { Board::Pb2 } else { Board::Pb1 };
         let manner = self.dfu.manner();
         match (self.product, self.mode) {
-            (Product::Tern, mode) if mode != StartMode::Update => {
-                Box::new(Tern::new(revision, &self.serial).with_manner(manner, self.read_protected))
-            }
-            (Product::Tern, _) => {
-                Box::new(Tern::in_boot_mode(revision, &self.serial).with_manner(manner, self.read_protected))
+            (Product::Tern, mode) => {
+                let tern = match mode {
+                    StartMode::Update => Tern::in_boot_mode(revision, &self.serial),
+                    StartMode::Blank => Tern::blank(revision, &self.serial),
+                    _ => Tern::new(revision, &self.serial),
+                };
+                let tern = tern.with_manner(manner, self.read_protected);
+                let lies_there = matches!(mode, StartMode::Blank | StartMode::Unplugged);
+                Box::new(if lies_there { tern.unplugged() } else { tern })
             }
             (Product::Gannet, mode) if mode != StartMode::Update => {
                 Box::new(Gannet::with(&self.serial, self.dfu.traits(), manner))

@@ -100,7 +100,12 @@ pub enum Command {
     Carry(CarryCommand),
     /// What was done: every attempt, filtered, in full, or as a page with plots
     Journal(Journal),
-    /// Product sheets: make a first one from a unit, check one
+    /// One signed file with the images for all variants, in stages
+    Pack(Pack),
+    /// Keys that sign releases, and keys that are trusted
+    #[command(subcommand)]
+    Keys(KeysCommand),
+    /// Product sheets: make a first one from a unit, check one, show one
     #[command(subcommand)]
     Sheet(SheetCommand),
     /// Dialects, which describe a vendor's bootloader: begin one, check it, look at its frames
@@ -285,11 +290,13 @@ fn fact(text: &str) -> Result<(String, String), String> {
 
 #[derive(Debug, ClapArgs)]
 pub struct Update {
-    /// Firmware file
-    #[arg(value_name = "FILE")]
-    pub file: PathBuf,
+    /// A firmware file, a release, several releases, or a folder of them
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub choose: Choose,
+    #[command(flatten)]
+    pub release: Releases,
     /// Print every step, by tool and by hand, and stop before the first
     #[arg(long)]
     pub plan: bool,
@@ -311,6 +318,66 @@ pub struct Update {
     /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
+}
+
+/// Which release, and which of its builds.
+#[derive(Clone, Debug, ClapArgs)]
+pub struct Releases {
+    /// Of a release: which of its builds
+    #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]
+    pub build: String,
+    /// Of several releases: newest, known-good (which ended well here before), or a version
+    #[arg(long = "version", value_name = "V", default_value = "newest")]
+    pub which: String,
+    /// Of several releases: only those for these people, such as stable or trial
+    #[arg(long, value_name = "NAME")]
+    pub channel: Option<String>,
+    /// Where files for another tool are put; else here
+    #[arg(long, value_name = "DIR")]
+    pub hand_out: Option<PathBuf>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Pack {
+    /// What goes into the release, as docs/formats/release.md describes it
+    #[arg(value_name = "DESCRIPTION")]
+    pub description: PathBuf,
+    /// The release; else PRODUCT-VERSION.vaka here
+    #[arg(long, value_name = "FILE")]
+    pub out: Option<PathBuf>,
+    /// The key that signs it: a name of 'vaka keys', or a PEM file
+    #[arg(long, value_name = "KEY")]
+    pub key: Option<String>,
+    /// Overwrite the release
+    #[arg(long)]
+    pub replace: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum KeysCommand {
+    /// Make a key pair that signs releases
+    New {
+        /// What it is called here
+        #[arg(value_name = "NAME")]
+        name: String,
+    },
+    /// Keys of this user, and keys whose releases are trusted
+    List,
+    /// Trust releases that this key signed
+    Trust {
+        /// Its public half, in PEM
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+        /// What it is called here; else as the file
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
+    },
+    /// Trust them no more
+    Distrust {
+        /// What it is called here
+        #[arg(value_name = "NAME")]
+        name: String,
+    },
 }
 
 /// How strong a check is wanted.
@@ -477,6 +544,14 @@ pub enum SheetCommand {
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
     },
+    /// What a sheet says, for reading: variants, memory, ways of updating, hand steps
+    Show {
+        /// The sheet
+        #[arg(value_name = "FILE")]
+        file: PathBuf,
+    },
+    /// The JSON Schema of sheets, for editors
+    Schema,
 }
 
 #[derive(Debug, ClapArgs)]

@@ -25,6 +25,9 @@ pub struct Begun {
     /// The version of this program.
     pub vaka: String,
     pub file: FileRecord,
+    /// The release that the image came from.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub release: Option<ReleaseRecord>,
     /// What was given on the command line: label, agreements, unit.
     pub label: Option<String>,
     pub agreed: Vec<String>,
@@ -39,6 +42,18 @@ pub struct FileRecord {
     pub sha256: String,
     /// Of the image's bytes in rising order, gaps left out.
     pub content_sha256: Option<String>,
+}
+
+/// Which stage of which release it was.
+#[derive(Clone, Debug, Deserialize, Serialize)]
+pub struct ReleaseRecord {
+    pub product: String,
+    pub version: String,
+    pub channel: String,
+    pub build: String,
+    /// The stage, from 1, and of how many.
+    pub stage: usize,
+    pub stages: usize,
 }
 
 /// What is known when it ended.

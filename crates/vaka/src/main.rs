@@ -7,9 +7,11 @@ mod args;
 mod commands;
 mod interrupt;
 mod journal;
+mod keyring;
 mod lock;
 mod problem;
 mod rehearsal;
+mod releases;
 mod render;
 mod report;
 mod seen;
@@ -42,6 +44,8 @@ fn main() -> ExitCode {
         Command::Carry(carry) => commands::carry::run(carry, &args.common, &setting),
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
         Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
+        Command::Pack(pack) => commands::pack::run(pack, &setting),
+        Command::Keys(keys) => commands::keys::run(keys),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
         Command::Standins(standins) => commands::standins::run(standins),

@@ -502,8 +502,9 @@ fn events_come_in_the_order_of_the_work() {
     assert_eq!(ended.stderr, "", "nothing but events is printed");
 }
 
-/// Runs an update in a terminal (by `script`, of util-linux) and types.
-fn in_a_terminal(bench: &Bench, answer: &str) -> support::Ended {
+/// Runs an update in a terminal (by `script`, of util-linux) and types, at each question
+/// the next answer.
+fn in_a_terminal(bench: &Bench, answers: &[&str]) -> support::Ended {
     use std::io::Write;
     let line = format!("{} update {}", env!("CARGO_BIN_EXE_vaka"), firmware("tern-r1-1.5.0.hex").display());
     let mut command = std::process::Command::new("script");
@@ -511,8 +512,10 @@ fn in_a_terminal(bench: &Bench, answer: &str) -> support::Ended {
     command.env("VAKA_BUS", bench.bus()).env("VAKA_SHEETS", support::root().join("demo/sheets"));
     let mut running = Running::start(&mut command);
     running.wait_for("on the largest chip, second line");
-    writeln!(running.stdin(), "{answer}").unwrap();
-    running.wait_for(if answer.is_empty() { "nobody said" } else { answer });
+    for answer in answers {
+        writeln!(running.stdin(), "{answer}").unwrap();
+        running.wait_for(if answer.is_empty() { "nobody said" } else { answer });
+    }
     running.end()
 }
 
@@ -521,16 +524,19 @@ fn at_a_terminal_the_label_is_asked_for() {
     if !support::has("script") {
         return;
     }
-    for (answer, code, words) in [
-        ("ski-tern r1", 0, "Tern tide gauge r1 at 1-1 runs 1.5.0"),
-        ("OYS-240", 3, "CONFLICT: r2 has 40 sectors of 6 KiB"),
-        ("r9", 3, "No variant is called 'r9'"),
-        ("", 3, "nobody said what is printed on it"),
-    ] {
+    let cases: [(&[&str], i32, &str); 6] = [
+        (&["r1"], 0, "Tern tide gauge r1 at 1-1 runs 1.5.0"),
+        (&["ski-tern r1", "OYS-144"], 0, "And what reads the largest chip, second line?"),
+        (&["OYS-240", "SKI-TERN R2"], 3, "CONFLICT: r2 has 40 sectors of 6 KiB"),
+        (&["SKI-TERN R1", "OYS-240"], 3, "does not agree: 'SKI-TERN R1' is Tern r1, 'OYS-240' is Tern r2"),
+        (&["r9"], 3, "No variant is called 'r9'"),
+        (&[""], 3, "nobody said what is printed on it"),
+    ];
+    for (answers, code, words) in cases {
         let bench = Bench::tern_r1();
         let before = bench.memory("1-1");
-        let ended = in_a_terminal(&bench, answer);
+        let ended = in_a_terminal(&bench, answers);
         ended.expect(code, &["What is printed on it?", "(would conflict: memory layout 48 sectors", words]);
-        assert_eq!(bench.memory("1-1") == before, code != 0, "{answer}");
+        assert_eq!(bench.memory("1-1") == before, code != 0, "{answers:?}");
     }
 }

@@ -18,7 +18,7 @@ use vaka_core::matching::{Approval, Phase, Verdict, image_version};
 use vaka_core::plan::{
     ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Offer, Plan, PlanError, RestartBy, Step,
 };
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Variant, VersionSource};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Undo, Variant, VersionSource, undone};
 use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
@@ -32,7 +32,7 @@ use crate::opened::Opened;
 use crate::pace::Pace;
 use crate::session::{Finished, Protection, Session, SessionError};
 
-pub use request::{Nobody, Person, Request, Save, Shelf};
+pub use request::{Nobody, Offered, Person, Request, Save, Shelf};
 pub use settle::{by_label, told_version};
 
 pub(crate) use refusal::undecided;
@@ -78,7 +78,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
     report
 }
 
-fn empty_report() -> Report {
+pub(crate) fn empty_report() -> Report {
     Report {
         unit: None,
         serial: None,
@@ -96,6 +96,7 @@ fn empty_report() -> Report {
         transfers: Transfers::default(),
         durations_ms: Vec::new(),
         undo: Vec::new(),
+        undo_later: Vec::new(),
         next: None,
     }
 }
@@ -295,13 +296,8 @@ impl<'a, 'b> Job<'a, 'b> {
         self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.version_source(before.variant).of(&facts);
-        let kind = &before.route.kind;
-        let can_read = self.request.read_back
-            && kind.volume().is_none_or(|disk| disk.present.is_some())
-            && kind.dialect().is_none_or(|route| route.dialect.can_read());
-        let geometry =
-            Geometry { sectors: &before.variant.flash, block_size: None, can_read, attributes: None, offer: None };
-        let draft = plan(&before, geometry, true, self.request, self.content())?;
+        let geometry = of_sheet(before.variant, before.route, self.request);
+        let draft = plan(before.parts(), geometry, true, self.request, content(self.request))?;
         self.tell_plan(Phase::Provisional, &draft);
         if self.request.plan_only {
             return self.planned();
@@ -351,7 +347,10 @@ impl<'a, 'b> Job<'a, 'b> {
                 .offer()
                 .map(|offer| Offer { check: offer.check.filter(|_| self.request.read_back), ..offer }),
         };
-        let plan = plan(settled, geometry, false, self.request, self.content())?;
+        let plan = plan(settled.parts(), geometry, false, self.request, content(self.request))?;
+        if self.request.undo_later {
+            self.report.undo_later = undo_of(settled.route);
+        }
         self.tell_plan(settled.verdict.phase, &plan);
         if self.request.plan_only {
             return self.planned();
@@ -390,7 +389,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let merged = self.keep(settled, &plan, &mut *session)?;
         let (settled, plan) = match &merged {
             None => (settled, plan),
-            Some(merged) => (merged, plan_again(merged, geometry, &approval, self.request, self.content())?),
+            Some(merged) => (merged, plan_again(merged, geometry, &approval, self.request, content(self.request))?),
         };
         let equal = self.already_there(&plan, settled, &mut *session)?;
         let plan = match equal[..] {
@@ -434,11 +433,6 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         self.pace.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
         Ok(())
-    }
-
-    /// What is known of the unit's content before it is asked.
-    fn content(&self) -> Content<'static> {
-        if self.request.rewrite { Content::Rewrite } else { Content::Unseen }
     }
 
     /// The sectors that hold the image's bytes already.
@@ -647,15 +641,24 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 }
 
+/// What a plan is made of.
+#[derive(Clone, Copy)]
+struct Parts<'p> {
+    sheet: &'p Sheet,
+    variant: &'p Variant,
+    route: &'p Route,
+    image: &'p Image,
+}
+
 fn plan(
-    settled: &Settled<'_>,
+    parts: Parts<'_>,
     geometry: Geometry<'_>,
     needs_entry: bool,
     request: &Request<'_>,
     content: Content<'_>,
 ) -> Result<Plan, Failure> {
     let (clear_all, keep) = (request.clear_all, &request.keep[..]);
-    let Settled { sheet, variant, route, image, .. } = settled;
+    let Parts { sheet, variant, route, image } = parts;
     let can_stay = |name: &&String| {
         let named = variant.regions.iter().any(|region| region.name == **name);
         named && variant.image.region.name != **name
@@ -669,7 +672,15 @@ fn plan(
             .cure(format!("What can be kept: {}.", known.join(", "))));
     }
     let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
-    Plan::draft(&job).map_err(|error| {
+    let at_the_end = |mut plan: Plan| {
+        if request.undo_later {
+            plan.take_undo();
+        } else {
+            plan.undo_also(request.undo_also);
+        }
+        plan
+    };
+    Plan::draft(&job).map(at_the_end).map_err(|error| {
         let refused = Failure::new(Code::Refused, format!("No plan can be made: {error}."));
         let refused = refused.state("Nothing was changed in the unit.");
         match &error {
@@ -681,6 +692,40 @@ fn plan(
         }
         refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
     })
+}
+
+/// The plan for a variant whose unit is not there yet, as far as the sheet tells.
+///
+/// # Errors
+/// No plan can be made; the variant has no route.
+pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
+    let route = variant.routes.first().ok_or_else(|| {
+        let failure = Failure::new(Code::Refused, format!("{} cannot be updated over USB.", variant.name));
+        failure.cure(variant.instead.clone().unwrap_or_default())
+    })?;
+    let geometry = of_sheet(variant, route, request);
+    let parts = Parts { sheet, variant, route, image };
+    plan(parts, geometry, true, request, content(request))
+}
+
+/// What the unit can take, as far as the sheet tells before it is in update mode.
+fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> Geometry<'v> {
+    let kind = &route.kind;
+    let can_read = request.read_back
+        && kind.volume().is_none_or(|disk| disk.present.is_some())
+        && kind.dialect().is_none_or(|route| route.dialect.can_read());
+    Geometry { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
+}
+
+/// What a person undoes at the end of a route.
+pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
+    let steps = undone(&route.hands(), Moment::End).unwrap_or_default();
+    steps.into_iter().map(|(_, undo)| undo.clone()).collect()
+}
+
+/// What is known of the unit's content before it is asked.
+fn content(request: &Request<'_>) -> Content<'static> {
+    if request.rewrite { Content::Rewrite } else { Content::Unseen }
 }
 
 /// How the plan makes the unit leave update mode.
@@ -700,6 +745,6 @@ fn plan_again(
     request: &Request<'_>,
     content: Content<'_>,
 ) -> Result<ApprovedPlan, Failure> {
-    let plan = plan(settled, geometry, false, request, content)?;
+    let plan = plan(settled.parts(), geometry, false, request, content)?;
     plan.approve(approval).map_err(|error| internal(&error.to_string()))
 }

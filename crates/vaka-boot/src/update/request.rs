@@ -5,6 +5,7 @@ use std::time::Duration;
 use vaka_core::event::Failure;
 use vaka_core::image::{Image, ReadOptions};
 use vaka_core::matching::{Claim, Question};
+use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
 
 use crate::bench::Selector;
@@ -42,10 +43,26 @@ pub struct Request<'a> {
     /// Names of regions that stay as they are, even where they share a sector
     /// with what is written.
     pub keep: Vec<String>,
-    /// What the release says of the image, if it comes from one.
-    pub claim: Option<Claim>,
+    /// The images of a release, one for each variant that it is for; they take the
+    /// place of `file`.
+    pub offered: &'a [Offered],
+    /// Whether what a person undoes at the end is left for a later stage.
+    pub undo_later: bool,
+    /// What a person undoes at the end besides: of earlier stages.
+    pub undo_also: &'a [Undo],
     /// Where what is kept is safe while it is not in the unit.
     pub shelf: Option<&'a dyn Shelf>,
+}
+
+/// An image of a release, for one variant.
+#[derive(Clone, Debug)]
+pub struct Offered {
+    /// The variant's id.
+    pub variant: String,
+    /// The image.
+    pub image: Image,
+    /// What the release says of it.
+    pub claim: Claim,
 }
 
 /// Holds what is kept of a unit while its sectors are erased, beyond the end of
@@ -93,7 +110,9 @@ impl<'a> Request<'a> {
             read_back: true,
             save: None,
             keep: Vec::new(),
-            claim: None,
+            offered: &[],
+            undo_later: false,
+            undo_also: &[],
             shelf: None,
         }
     }
@@ -112,6 +131,12 @@ pub trait Person {
 
     /// Does the unit show all of this? `None` if nobody says.
     fn sees(&mut self, what: &[String]) -> Option<bool> {
+        let _ = what;
+        None
+    }
+
+    /// Did it end well? `None` if nobody says.
+    fn ended_well(&mut self, what: &str) -> Option<bool> {
         let _ = what;
         None
     }

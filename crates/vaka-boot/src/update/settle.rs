@@ -2,15 +2,17 @@
 
 use vaka_core::event::{Code, Failure};
 use vaka_core::image::{self, Image, ReadError, ReadOptions, SetName};
-use vaka_core::matching::{Case, Choice, Outcome, Question, Verdict, judge, of_board, variants_for};
+use vaka_core::matching::{
+    Case, Choice, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves, variants_for,
+};
 use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::version::Version;
 
 use super::refusal::{internal, no_address, refused, undecided, unreadable};
-use super::request::Request;
-use super::{Job, NO_SHEET};
+use super::request::{Offered, Request};
+use super::{Job, NO_SHEET, Parts};
 use crate::bench::Candidate;
 
 /// A verdict that fits, and what it was made of.
@@ -20,6 +22,20 @@ pub(super) struct Settled<'a> {
     pub(super) route: &'a Route,
     pub(super) image: Image,
     pub(super) verdict: Verdict,
+}
+
+impl Settled<'_> {
+    /// What a plan is made of.
+    pub(super) fn parts(&self) -> Parts<'_> {
+        let Self { sheet, variant, route, image, .. } = self;
+        Parts { sheet, variant, route, image }
+    }
+}
+
+/// An image, and what the release says of it if it comes from one.
+struct Chosen<'a> {
+    image: Image,
+    claim: Option<&'a Claim>,
 }
 
 /// Why there is no image yet.
@@ -67,8 +83,8 @@ impl<'a> Job<'a, '_> {
                 None => only_sheet(found)?,
             };
             let variant = label.map(|(_, variant)| variant);
-            let image = match self.image(found, sheet, unit, variant) {
-                Ok(image) => image,
+            let Chosen { image, claim } = match self.image(found, sheet, unit, variant) {
+                Ok(chosen) => chosen,
                 Err(NoImage::Unplaced) => {
                     self.ask(found, &open_question(found, sheet))?;
                     continue;
@@ -85,7 +101,7 @@ impl<'a> Job<'a, '_> {
                 clear_all: self.request.clear_all,
                 keep: &self.request.keep,
                 agreed: &self.request.agreed,
-                claim: self.request.claim.as_ref(),
+                claim,
             };
             let verdict = judge(&case);
             self.tell_verdict(&verdict);
@@ -119,8 +135,11 @@ impl<'a> Job<'a, '_> {
         sheet: &'a Sheet,
         unit: &UnitFacts,
         label: Option<&'a Variant>,
-    ) -> Result<Image, NoImage> {
+    ) -> Result<Chosen<'a>, NoImage> {
         let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+        if !self.request.offered.is_empty() {
+            return offered(self.request.offered, &open, found.mode);
+        }
         let families: Vec<u32> = open.iter().flat_map(|variant| variant.families()).collect();
         let read = |options| image::read_for(self.request.file, options, &families);
         let read = match read(self.request.options) {
@@ -136,10 +155,34 @@ impl<'a> Job<'a, '_> {
             other => other,
         };
         let image = read.map_err(|error| NoImage::Failed(unreadable(&error)))?;
-        Ok(match &self.request.file_name {
+        let image = match &self.request.file_name {
             Some(name) => image.named(name),
             None => image,
-        })
+        };
+        Ok(Chosen { image, claim: None })
+    }
+}
+
+/// The image of a release for the variants that a unit can be. Where these want
+/// different ones, somebody has to say which variant it is, unless the unit will.
+fn offered<'a>(all: &'a [Offered], open: &[&Variant], mode: Mode) -> Result<Chosen<'a>, NoImage> {
+    let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
+    let own: Vec<&Offered> = open.iter().filter_map(of).collect();
+    let Some(first) = own.first() else {
+        let names = |ids: &[&str]| ids.join(", ");
+        let wanted: Vec<&str> = open.iter().map(|variant| variant.id.as_str()).collect();
+        let there: Vec<&str> = all.iter().map(|offered| offered.variant.as_str()).collect();
+        let message = format!("The release has no image for {}.", names(&wanted));
+        let failure = Failure::new(Code::Refused, message)
+            .state("Nothing was changed in the unit.")
+            .cure(format!("It has images for: {}.", names(&there)));
+        return Err(NoImage::Failed(failure));
+    };
+    let is_one = own.len() == open.len() && own.iter().all(|other| other.image.segments() == first.image.segments());
+    let will_tell = mode != Mode::Update && tell_themselves(open);
+    match is_one || will_tell {
+        true => Ok(Chosen { image: first.image.clone(), claim: Some(&first.claim) }),
+        false => Err(NoImage::Unplaced),
     }
 }
 
@@ -159,6 +202,9 @@ pub fn told_version<'a>(
 
 /// What can be said of the file before any unit is looked for.
 pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
+    if !request.offered.is_empty() {
+        return Ok(());
+    }
     let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
     match image::read_for(request.file, request.options, &families) {
         // Several of them are sheets': the unit will tell which is meant.
@@ -180,6 +226,9 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
 /// The sheets whose units the file could be for, as far as the file alone tells;
 /// all of them if it tells nothing.
 pub(super) fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
+    if !request.offered.is_empty() {
+        return sheets.iter().collect();
+    }
     let may_fit = |sheet: &&Sheet| {
         let read = |options| image::read_for(request.file, options, &sheet.families());
         let placed = match read(request.options) {

@@ -456,6 +456,22 @@ impl Plan {
         Ok(Self { variant, route, steps, untouched, sectors, streamed, kept })
     }
 
+    /// Takes out what a person undoes at the end; it is then done later.
+    pub fn take_undo(&mut self) -> Vec<Undo> {
+        let is_it = |step: &Step| matches!(step, Step::Undo { when: Moment::End, .. });
+        let taken = self.steps.iter().position(is_it).map(|at| self.steps.remove(at));
+        if let Some(Step::Undo { steps, .. }) = taken { steps } else { Vec::new() }
+    }
+
+    /// Adds what a person undoes at the end besides, of what was done before this plan.
+    pub fn undo_also(&mut self, more: &[Undo]) {
+        let mut steps = self.take_undo();
+        steps.extend(more.iter().cloned());
+        if !steps.is_empty() {
+            self.steps.push(Step::Undo { when: Moment::End, steps });
+        }
+    }
+
     /// Puts the final verdict's approval behind the plan.
     ///
     /// # Errors

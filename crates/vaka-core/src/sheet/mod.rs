@@ -270,6 +270,24 @@ pub struct Fact {
     pub value: String,
 }
 
+/// `8 MHz`, `32.768 kHz` or `48MHz`, in Hz.
+fn frequency(text: &str) -> Option<u64> {
+    let rest = text.trim().strip_suffix("Hz")?.trim_end();
+    let factor = |c: char| match c {
+        'k' => Some(1_000),
+        'M' => Some(1_000_000),
+        'G' => Some(1_000_000_000),
+        _ => None,
+    };
+    let prefix = rest.chars().next_back().and_then(factor);
+    let digits = if prefix.is_some() { rest[..rest.len() - 1].trim_end() } else { rest };
+    let (whole, part) = digits.split_once('.').unwrap_or((digits, ""));
+    let factor: u64 = prefix.unwrap_or(1);
+    let scale = 10_u64.checked_pow(u32::try_from(part.len()).ok()?)?;
+    let part: u64 = if part.is_empty() { 0 } else { part.parse().ok()? };
+    whole.parse::<u64>().ok()?.checked_mul(factor)?.checked_add(part.checked_mul(factor)? / scale)
+}
+
 /// The fact that says where a bootloader starts the application: an address.
 pub const HAND_OVER: &str = "hand-over";
 
@@ -277,7 +295,10 @@ impl Fact {
     /// Whether two values say the same: numbers by what they are, texts in any case and
     /// with any blanks.
     pub fn agrees(&self, value: &str) -> bool {
-        let number = |text: &str| Address::parse(text).ok().map(Address::get).or_else(|| size::parse(text).ok());
+        let number = |text: &str| {
+            let address = Address::parse(text).ok().map(Address::get);
+            address.or_else(|| size::parse(text).ok()).or_else(|| frequency(text))
+        };
         let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
         match (number(&self.value), number(value)) {
             (Some(a), Some(b)) => a == b,
@@ -389,6 +410,13 @@ impl Sheet {
     /// As for [`parse`](Self::parse); a dialect that is not there is one.
     pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
         parse::sheet(file, text, dialects)
+    }
+
+    /// The JSON Schema of the format, for editors. What a schema cannot say, such as that
+    /// regions do not overlap, only [`parse`](Self::parse) finds.
+    pub fn schema() -> String {
+        let schema = schemars::schema_for!(raw::RawSheet);
+        serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"
     }
 
     /// The variant with this id.

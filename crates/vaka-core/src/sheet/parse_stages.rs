@@ -6,6 +6,7 @@ use super::parse::{Checked, Checker};
 use super::raw::{RawStage, RawVariant, Spanned};
 use super::{ImageRules, Stage, Variant};
 use crate::text;
+use crate::version::Version;
 
 /// The name by which a stage means the variant's own image.
 const OWN: &str = "application";
@@ -41,6 +42,12 @@ impl Checker<'_> {
                 name: self.words("name", &stage.name)?,
                 replaces_bootloader: stage.replaces_bootloader.unwrap_or(false),
                 shows: self.stage_shows(&stage.shows)?,
+                implied_by: stage
+                    .implied_by
+                    .as_ref()
+                    .map(|v| self.words("implied_by", v))
+                    .transpose()?
+                    .map(|v| Version::parse(&v)),
                 routes: BTreeMap::new(),
                 images,
             });

@@ -123,6 +123,8 @@ pub(super) struct RawStage {
     /// Names of `[[variant.stage_image]]`, or `application` for the variant's own.
     pub(super) images: Spanned<Vec<Spanned<String>>>,
     pub(super) replaces_bootloader: Option<bool>,
+    /// An application of this version or newer runs only on units that are past it.
+    pub(super) implied_by: Option<Spanned<String>>,
     pub(super) shows: RawApplication,
 }
 

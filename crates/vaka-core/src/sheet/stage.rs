@@ -18,6 +18,8 @@ pub struct Stage {
     pub replaces_bootloader: bool,
     /// What the unit shows once it is done.
     pub shows: Application,
+    /// An application of this version or newer runs only on units that are past it.
+    pub implied_by: Option<Version>,
     /// The ways of each variant.
     pub routes: BTreeMap<VariantId, Vec<Route>>,
     /// What the images of each variant look like; at least one, each in a region of
@@ -27,10 +29,15 @@ pub struct Stage {
 
 impl Stage {
     /// Whether a unit is past this stage: it shows what comes after, and what it tells
-    /// is not older than what the stage would write.
-    pub fn is_past(&self, unit: &UnitFacts, writes: Option<&Version>) -> bool {
-        let told = self.shows.version.of(unit);
-        self.shows.is(unit.id) && writes.is_none_or(|writes| told.is_some_and(|told| told >= *writes))
+    /// is not older than what the stage would write; or its application runs only on
+    /// such units. `application` is where that tells its version.
+    pub fn is_past(&self, unit: &UnitFacts, writes: Option<&Version>, application: &Application) -> bool {
+        if self.shows.is(unit.id) {
+            let told = self.shows.version.of(unit);
+            return writes.is_none_or(|writes| told.is_some_and(|told| told >= *writes));
+        }
+        let runs = application.version.of(unit).filter(|_| application.is(unit.id));
+        self.implied_by.as_ref().zip(runs).is_some_and(|(implied, runs)| runs >= *implied)
     }
 }
 

@@ -6,6 +6,11 @@
 //! the application if its start vectors and CRC are sound. It does not look at
 //! the board word: an image for the other board starts, drives the wrong pins,
 //! and that was the last of that unit.
+//!
+//! A unit may also be delivered blank, or get a new bootloader: the Tern loader, which
+//! shows ids of its own when MODE is held while it starts, or when there is no sound
+//! application, and takes one by plain DFU. A loader that was written by half starts
+//! nothing; SET still leads to the chip's boot mode.
 
 use std::time::Duration;
 
@@ -14,6 +19,7 @@ use super::firmware::{self, Application, noise};
 use super::{Condition, Hand, Unit};
 use crate::bootloader::dfu::{self, Manner};
 use crate::bootloader::dfu_addressed::{DfuAddressed, Leave};
+use crate::bootloader::dfu_plain::{DfuPlain, Traits};
 use crate::flash::Flash;
 use crate::usb::{Answer, Face, FaceInterface, Setup};
 
@@ -21,6 +27,12 @@ use crate::usb::{Answer, Face, FaceInterface, Setup};
 pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0001);
 /// Ids of the chip's boot mode, of the same range.
 pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0002);
+
+/// Ids of the Tern loader, of the same range.
+pub const LOADER_IDS: (u16, u16) = (0x1209, 0x0011);
+
+/// What the Tern loader promises.
+const LOADER_TRAITS: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
 
 /// wTransferSize of the boot mode.
 pub const TRANSFER_SIZE: u16 = 1024;
@@ -42,6 +54,11 @@ struct Board {
     sector_size: u32,
     bootloader_sectors: u32,
     board_word: &'static [u8; 4],
+    loader_word: &'static [u8; 4],
+    /// What the loader calls itself.
+    loader_name: &'static str,
+    /// Whether what stands in the application region is sound.
+    is_sound: fn(&Flash) -> bool,
     factory: &'static [u8],
 }
 
@@ -53,6 +70,9 @@ impl Revision {
                 sector_size: 3 * 1024,
                 bootloader_sectors: 3,
                 board_word: b"TRN1",
+                loader_word: b"TLD1",
+                loader_name: "Tern loader r1",
+                is_sound: |flash| firmware::inspect(flash, Tern::application_region(Self::R1)).is_some(),
                 factory: include_bytes!("../../../../demo/firmware/out/tern-r1-1.4.0.bin"),
             },
             Self::R2 => Board {
@@ -60,6 +80,9 @@ impl Revision {
                 sector_size: 6 * 1024,
                 bootloader_sectors: 2,
                 board_word: b"TRN2",
+                loader_word: b"TLD2",
+                loader_name: "Tern loader r2",
+                is_sound: |flash| firmware::inspect(flash, Tern::application_region(Self::R2)).is_some(),
                 factory: include_bytes!("../../../../demo/firmware/out/tern-r2-1.4.0.bin"),
             },
         }
@@ -70,6 +93,19 @@ impl Revision {
 enum Mode {
     Application,
     Boot(DfuAddressed),
+    Loader(DfuPlain),
+}
+
+/// What stands where the bootloader belongs.
+enum Boots {
+    /// What the factory wrote.
+    Factory,
+    /// A Tern loader, and whether it is for this board.
+    Loader { version: u16, fits: bool },
+    /// Nothing.
+    Blank,
+    /// Something else.
+    Broken,
 }
 
 /// A Tern.
@@ -83,6 +119,8 @@ pub struct Tern {
     bootloader: Vec<u8>,
     manner: Manner,
     is_protected: bool,
+    /// Whether it left the factory with nothing in it.
+    is_blank_ware: bool,
 }
 
 impl Tern {
@@ -99,6 +137,7 @@ impl Tern {
             bootloader,
             manner: Manner::default(),
             is_protected: false,
+            is_blank_ware: false,
         };
         tern.fill();
         tern.come_up(Mode::Application);
@@ -111,6 +150,23 @@ impl Tern {
         let boot = tern.boot_mode();
         tern.come_up(boot);
         tern
+    }
+
+    /// A board that nothing was ever written to, plugged in.
+    pub fn blank(revision: Revision, serial: &str) -> Self {
+        let mut tern = Self::new(revision, serial);
+        tern.is_blank_ware = true;
+        tern.fill();
+        let boot = tern.boot_mode();
+        tern.come_up(boot);
+        tern
+    }
+
+    /// Not plugged in yet.
+    #[must_use]
+    pub fn unplugged(mut self) -> Self {
+        self.body.unplug();
+        self
     }
 
     /// The same with manners of its own, and perhaps read-protected.
@@ -147,6 +203,9 @@ impl Tern {
     fn fill(&mut self) {
         let settings = firmware::settings(&self.serial, 1840, 3);
         self.flash.erase(BASE..BASE + self.flash.len());
+        if self.is_blank_ware {
+            return;
+        }
         self.flash.put(BASE, &self.bootloader);
         self.flash.put(Self::application_region(self.revision).start, self.revision.board().factory);
         self.flash.put(Self::settings_region(self.revision).start, &settings);
@@ -160,6 +219,7 @@ impl Tern {
         let face = match &mode {
             Mode::Application => self.application_face(),
             Mode::Boot(boot) => self.boot_face(boot),
+            Mode::Loader(loader) => self.loader_face(loader),
         };
         self.body.come_up(mode, face);
     }
@@ -189,30 +249,75 @@ impl Tern {
         Face::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])
     }
 
-    /// The chip starts: into its boot mode if SET is held, else at the bootloader.
-    fn power_on(&mut self, now: Duration) {
-        let mode = if self.body.holds("SET") { Some(self.boot_mode()) } else { self.run_bootloader() };
-        self.body.start(now, mode);
+    fn loader_mode(&self) -> Mode {
+        let region = Self::application_region(self.revision);
+        let is_sound = self.revision.board().is_sound;
+        let loader = DfuPlain::new(vec![region], TRANSFER_SIZE, LOADER_TRAITS, self.manner.clone(), is_sound);
+        Mode::Loader(if is_sound(&self.flash) { loader } else { loader.for_want_of_firmware() })
     }
 
-    /// The unit's own bootloader starts the application, or else the chip's
-    /// boot mode. `None`: that was the last of this unit.
-    fn run_bootloader(&self) -> Option<Mode> {
-        if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] {
-            return None;
+    fn loader_face(&self, loader: &DfuPlain) -> Face {
+        let interface = FaceInterface {
+            class: dfu::CLASS,
+            names: vec!["Tern application".to_owned()],
+            extra: loader.functional_descriptor(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        };
+        let version = if let Boots::Loader { version, .. } = self.boots() { version } else { 0 };
+        let texts = ["Skerrow Instruments", self.revision.board().loader_name, &self.serial];
+        Face::new(LOADER_IDS, version, texts, vec![interface])
+    }
+
+    /// What stands where the bootloader belongs.
+    fn boots(&self) -> Boots {
+        let region = Self::bootloader_region(self.revision);
+        let bytes = self.flash.read(region.start, region.len()).unwrap_or_default();
+        match firmware::inspect(&self.flash, region) {
+            _ if bytes == &self.bootloader[..] => Boots::Factory,
+            Some(loader) => {
+                Boots::Loader { version: loader.version, fits: loader.board_word == *self.revision.board().loader_word }
+            }
+            None if bytes[..8].iter().all(|byte| *byte == 0xFF) => Boots::Blank,
+            None => Boots::Broken,
         }
-        match self.application() {
-            Some((_, false)) => None,
-            Some(_) => Some(Mode::Application),
-            None => Some(self.boot_mode()),
+    }
+
+    /// The chip starts: into its boot mode if SET is held, else at the bootloader.
+    fn power_on(&mut self, now: Duration) {
+        match self.body.holds("SET") {
+            true => {
+                let boot = self.boot_mode();
+                self.body.start(now, Some(boot));
+            }
+            false => self.run_bootloader(now),
         }
+    }
+
+    /// What stands where the bootloader belongs starts the application, or else an
+    /// update mode; or this was the last of this unit.
+    fn run_bootloader(&mut self, now: Duration) {
+        let application = self.application().map(|(_, fits)| fits);
+        let wants_loader = self.body.holds("MODE");
+        let mode = match (self.boots(), application) {
+            // Nothing to start at all: that is the chip's boot mode.
+            (Boots::Blank, _) if self.is_blank_ware => Some(self.boot_mode()),
+            (Boots::Broken, _) if self.is_blank_ware => return self.body.fall_silent(),
+            (Boots::Loader { fits: false, .. } | Boots::Blank | Boots::Broken, _) => None,
+            (Boots::Loader { .. }, _) if wants_loader => Some(self.loader_mode()),
+            (_, Some(false)) => None,
+            (_, Some(true)) => Some(Mode::Application),
+            (Boots::Loader { .. }, None) => Some(self.loader_mode()),
+            (Boots::Factory, None) => Some(self.boot_mode()),
+        };
+        self.body.start(now, mode);
     }
 
     /// Leaves the boot mode by a jump.
     fn jump(&mut self, now: Duration, to: u32) {
         let application = Self::application_region(self.revision).start;
         let mode = match to {
-            BASE => self.run_bootloader(),
+            BASE => return self.run_bootloader(now),
             to if to == application => self.application().filter(|(_, fits)| *fits).map(|_| Mode::Application),
             // A jump into nothing runs wild.
             _ => None,
@@ -220,9 +325,17 @@ impl Tern {
         self.body.start(now, mode);
     }
 
+    fn leave_if(&mut self, leaves: bool, now: Duration) {
+        if leaves {
+            self.power_on(now);
+        }
+    }
+
     fn cut(&mut self, now: Duration) {
-        if let Some(Mode::Boot(boot)) = self.body.mode() {
-            boot.cut(now, &mut self.flash);
+        match self.body.mode() {
+            Some(Mode::Boot(boot)) => boot.cut(now, &mut self.flash),
+            Some(Mode::Loader(loader)) => loader.cut(now, &mut self.flash),
+            _ => {}
         }
     }
 
@@ -239,7 +352,14 @@ impl Unit for Tern {
         if let Some(mode) = self.body.due(now) {
             return self.come_up(mode);
         }
-        let Some(Mode::Boot(boot)) = self.body.mode() else { return };
+        let boot = match self.body.mode() {
+            Some(Mode::Boot(boot)) => boot,
+            Some(Mode::Loader(loader)) => {
+                let leaves = loader.advance(now, &mut self.flash);
+                return self.leave_if(leaves, now);
+            }
+            _ => return,
+        };
         match boot.advance(now, &mut self.flash) {
             Some(Leave::Jump(to)) => self.jump(now, to),
             // The chip starts anew and finds nothing to start: that is its boot mode.
@@ -259,14 +379,20 @@ impl Unit for Tern {
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
         match self.body.mode() {
             Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
+            Some(Mode::Loader(loader)) => loader.control(now, &self.flash, setup, data),
             _ => Answer::Stall,
         }
     }
 
     fn bus_reset(&mut self, now: Duration) {
         // The chip's boot mode survives a bus reset, and so does the application.
-        if let Some(Mode::Boot(boot)) = self.body.mode() {
-            boot.bus_reset(now, &mut self.flash);
+        match self.body.mode() {
+            Some(Mode::Boot(boot)) => boot.bus_reset(now, &mut self.flash),
+            Some(Mode::Loader(loader)) => {
+                let leaves = loader.bus_reset(now, &mut self.flash);
+                self.leave_if(leaves, now);
+            }
+            _ => {}
         }
     }
 
@@ -296,7 +422,7 @@ impl Unit for Tern {
     fn condition(&self) -> Condition {
         self.body.condition(|mode| match mode {
             Mode::Application => Condition::Application,
-            Mode::Boot(_) => Condition::Boot,
+            Mode::Boot(_) | Mode::Loader(_) => Condition::Boot,
         })
     }
 

@@ -13,7 +13,7 @@ use vaka_core::text;
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
 use vaka_usb::DeviceInfo;
 
-use super::say;
+use super::{say, sheet_show};
 use crate::Outcome;
 use crate::args::{Common, NewSheet, SheetCommand};
 use crate::problem::Problem;
@@ -23,6 +23,11 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcom
     match command {
         SheetCommand::New(new) => make(new, common),
         SheetCommand::Check { files } => Ok(check(files, setting)),
+        SheetCommand::Show { file } => sheet_show::run(file, setting),
+        SheetCommand::Schema => {
+            say(Sheet::schema().trim_end());
+            Ok(Code::Done)
+        }
     }
 }
 
@@ -39,7 +44,13 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
         match parsed {
             Ok(sheet) => {
                 let variants: Vec<&str> = sheet.variants.iter().map(|variant| variant.id.as_str()).collect();
-                say(&format!("{name}: a sound sheet of {}, variants {}", sheet.product.name, variants.join(", ")));
+                let stages: Vec<&str> = sheet.stages.iter().map(|stage| stage.id.as_str()).collect();
+                let stages = if stages.is_empty() { String::new() } else { format!(", stages {}", stages.join(", ")) };
+                say(&format!(
+                    "{name}: a sound sheet of {}, variants {}{stages}",
+                    sheet.product.name,
+                    variants.join(", ")
+                ));
             }
             Err(problem) => {
                 render::problem(&problem, setting);

@@ -18,36 +18,40 @@ use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
-use super::convert;
+use super::{convert, release};
 use crate::Outcome;
 use crate::args::{Common, Output, Strength, Update};
 use crate::journal::{Attempt, Begun, Ended, FileRecord};
 use crate::lock::Locks;
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
-use crate::{interrupt, render};
+use crate::{interrupt, releases, render};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
-    let bytes = setting::firmware(&args.file)?;
+    if let Some(found) = releases::named(&args.files, &args.release, common)? {
+        return release::run(args, common, &found, setting);
+    }
+    let path = &args.files[0];
+    let bytes = setting::firmware(path)?;
     let sheets = setting::sheets(common)?;
     if sheets.is_empty() && !common.agree.iter().any(|id| id == "no-sheet") {
         return Err(setting::no_sheets());
     }
     let mut options = args.choose.options();
-    let file = setting::unwrapped(&args.file, &bytes, &sheets, &mut options)?;
+    let file = setting::unwrapped(path, &bytes, &sheets, &mut options)?;
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
         convert::may_write(path, &output)?;
     }
     let keep = |image: &Image| -> Result<String, Failure> {
-        let path = args.save.as_deref().unwrap_or(Path::new(""));
-        convert::write(image, path, &output).map_err(|problem| problem.0)?;
-        Ok(path.display().to_string())
+        let to = args.save.as_deref().unwrap_or(Path::new(""));
+        convert::write(image, to, &output).map_err(|problem| problem.0)?;
+        Ok(to.display().to_string())
     };
     let request = Request {
         file: file.payload,
-        file_name: args.file.file_name().map(|name| name.to_string_lossy().into_owned()),
+        file_name: path.file_name().map(|name| name.to_string_lossy().into_owned()),
         options,
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -60,12 +64,14 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         read_back: args.check == Strength::Strongest,
         save: args.save.is_some().then_some(Save(&keep)),
         keep: args.keep.clone(),
-        claim: None,
+        offered: &[],
+        undo_later: false,
+        undo_also: &[],
         shelf: Some(&StateFolder),
     };
     let mut renderer = render::renderer(setting);
     let report = std::thread::scope(|scope| {
-        let what = || begun(&args.file, args.choose.options(), common, &bytes, file.payload);
+        let what = || begun(path, args.choose.options(), common, &bytes, file.payload);
         let mut attempt = Opening::new((!args.plan).then(|| scope.spawn(what)));
         let mut watched = Watched::default();
         let mut tell = |event: Event| {
@@ -135,6 +141,7 @@ pub fn begun(path: &Path, options: ReadOptions, common: &Common, bytes: &[u8], p
             sha256: text::hex(&Sha256::digest(bytes)),
             content_sha256: content,
         },
+        release: None,
         label: common.variant.clone(),
         agreed: common.agree.clone(),
     }
@@ -225,6 +232,16 @@ impl Person for AtTerminal {
         }
         loop {
             match asked("yes or no:")?.to_lowercase().as_str() {
+                "y" | "yes" => return Some(true),
+                "n" | "no" => return Some(false),
+                _ => {}
+            }
+        }
+    }
+
+    fn ended_well(&mut self, _: &str) -> Option<bool> {
+        loop {
+            match asked("Did it end well? yes or no:")?.to_lowercase().as_str() {
                 "y" | "yes" => return Some(true),
                 "n" | "no" => return Some(false),
                 _ => {}

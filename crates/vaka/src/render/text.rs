@@ -7,7 +7,9 @@ use std::time::{Duration, Instant};
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
 use vaka_core::duration;
-use vaka_core::event::{After, Check, Ending, Event, Failure, FrameField, Report, Seen, StepName, StepState};
+use vaka_core::event::{
+    After, Check, Ending, Event, Failure, FrameField, ReleaseSeen, Report, Seen, StageState, StepName, StepState,
+};
 use vaka_core::matching::{About, Evidence, Outcome, Phase, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{EntryStep, HandStep};
@@ -149,6 +151,11 @@ impl Text {
             }
             Event::Verdict { verdict, .. } => verdict_table(&verdict, &self.setting),
             Event::Plan { plan, phase, .. } => plan_list(&plan, phase),
+            Event::Release(release) => release_lines(&release),
+            Event::Stage { number, of, name, text, state } => stage_line(number, of, &name, &text, state),
+            Event::HandedOut { file, sha256, tool } => {
+                err!("{BOLD}For {tool}:{BOLD:#} {file}  (SHA-256 {sha256})");
+            }
             Event::Hand { number, of, hand, .. } => hand_step(number, of, &hand),
             Event::Waiting { waiting_for, left_ms } if !quiet => {
                 let left = left_ms.map(|ms| format!(" ({} left)", duration::words(Duration::from_millis(ms))));
@@ -161,6 +168,36 @@ impl Text {
             Event::Error(found) => failure(&found),
             Event::Result(report) => result(&report),
             _ => {}
+        }
+    }
+}
+
+/// Which release it is, who signed it, and what else there was.
+fn release_lines(release: &ReleaseSeen) {
+    let ReleaseSeen { product, version, date, channel, build, .. } = release;
+    out!("{BOLD}Release {product} {version}{BOLD:#} of {date} ({channel}), build {build}, from {}", release.file);
+    out!("  signed by  {}", release.signer.as_deref().unwrap_or("nobody"));
+    let more = [("loses", &release.loses), ("builds", &release.other_builds), ("others", &release.others)];
+    for (name, list) in more {
+        for (index, line) in list.iter().enumerate() {
+            out!("  {:<9}  {line}", if index == 0 { name } else { "" });
+        }
+    }
+}
+
+fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageState) {
+    match state {
+        StageState::Planned => {
+            out!("  stage {number} of {of}  {name}: {text}");
+        }
+        StageState::Past => {
+            out!("Stage {number} of {of}, {name}: the unit is past it.");
+        }
+        StageState::Started => {
+            out!("\n{BOLD}Stage {number} of {of}: {name}{BOLD:#}");
+        }
+        StageState::Done => {
+            out!("{GOOD}Stage {number} of {of} is done.{GOOD:#}");
         }
     }
 }

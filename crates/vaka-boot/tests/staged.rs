@@ -1,0 +1,347 @@
+//! A Tern from a blank board, in two stages: its own bootloader over the chip's boot
+//! mode, then its application over that bootloader. In virtual time, and judged by the
+//! stand-in's own memory.
+
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use support::{PORT, Scene, TERN};
+use vaka_boot::pace::Pace;
+use vaka_boot::staged::{Around, Staged};
+use vaka_boot::update::{Nobody, Person, Request};
+use vaka_core::event::{After, Code, Ending, Event, Failure, Report, StageState};
+use vaka_core::matching::Question;
+use vaka_core::release::Release;
+use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest, STANDARD, Stage};
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::world::lock;
+use vaka_usb::{Bus, Clock};
+
+const LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loader-1.1.0.hex");
+/// By `objcopy`, from the same links as the HEX files.
+const LOADER: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loader-1.1.0.bin");
+const OTHER_LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-loader-1.1.0.hex");
+const OTHER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
+
+fn entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry {
+    Entry {
+        part: None,
+        variants: vec![variant.into()],
+        build: STANDARD.into(),
+        files: vec![File { file: file.into(), at: None }],
+        facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
+    }
+}
+
+/// The two stages; `foreign` makes the second another tool's.
+fn release(foreign: Option<Foreign>) -> Release {
+    let stage = |name: &str, stage: Option<&str>, foreign, images| Stage {
+        name: name.into(),
+        stage: stage.map(Into::into),
+        foreign,
+        images,
+    };
+    let loaders = vec![
+        entry("loader-r1.hex", "r1", &[("hand-over", "0x0A002400"), ("crystal", "8 MHz")]),
+        entry("loader-r2.hex", "r2", &[("hand-over", "0x0A003000"), ("crystal", "12 MHz")]),
+    ];
+    let applications = vec![entry("app-r1.hex", "r1", &[]), entry("app-r2.hex", "r2", &[])];
+    let manifest = Manifest {
+        release: FORMAT,
+        product: "tern".into(),
+        version: "1.5.0".into(),
+        date: "2026-11-02".into(),
+        channel: "stable".into(),
+        needs_vaka: None,
+        notes: None,
+        loses: vec![Loss { id: "old-loader".into(), what: "the bootloader that is in it".into() }],
+        sheets: Vec::new(),
+        stages: vec![
+            stage("Bootloader", Some("loader"), None, loaders),
+            stage("Application", None, foreign, applications),
+        ],
+        members: BTreeMap::new(),
+    };
+    let members = [
+        ("loader-r1.hex", LOADER_HEX),
+        ("loader-r2.hex", OTHER_LOADER_HEX),
+        ("app-r1.hex", support::TERN_HEX),
+        ("app-r2.hex", OTHER_HEX),
+    ];
+    let members = members.iter().map(|(name, data)| ((*name).to_owned(), data.to_vec())).collect();
+    Release::read(&Release::write(manifest, &members, None).unwrap(), "0.1.0").unwrap()
+}
+
+/// Somebody who reads the label, and says that all is well.
+struct Helpful(bool);
+
+impl Person for Helpful {
+    fn read_label(&mut self, _: &Question) -> Option<String> {
+        Some("SKI-TERN R1; OYS-144".into())
+    }
+
+    fn is_there(&self) -> bool {
+        true
+    }
+
+    fn ended_well(&mut self, _: &str) -> Option<bool> {
+        Some(self.0)
+    }
+
+    fn has_done(&mut self, _: &str) -> bool {
+        true
+    }
+}
+
+/// What is done with a file for another tool.
+struct Hands<'a>(&'a Scene, bool);
+
+impl Around for Hands<'_> {
+    fn begins(&mut self, _: usize) {}
+
+    fn ended(&mut self, _: usize, _: &Report) {}
+
+    /// The other tool: writes into the flash itself, and starts the unit.
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
+        assert_eq!((name, bytes), ("app-r1.hex", support::TERN_HEX));
+        if self.1 {
+            let mut world = lock(&self.0.world);
+            let start = Tern::application_region(Revision::R1).start;
+            world.unit(PORT).unwrap().flash_mut().put(start, support::TERN_BINARY);
+            world.hand_later(PORT, Duration::from_secs(2), Hand::Tap("RESET".into()));
+        }
+        Ok(name.to_owned())
+    }
+}
+
+fn blank(faults: Vec<Fault>) -> Scene {
+    let mut scene = Scene::tern(Tern::blank(Revision::R1, "T1-00300").unplugged(), faults, TERN);
+    scene.kept.clear();
+    scene
+}
+
+fn run(scene: &Scene, release: &Release, person: &mut dyn Person, works: bool) -> (Report, Vec<Event>) {
+    run_with(scene, release, person, works, |_| {})
+}
+
+fn run_with(
+    scene: &Scene,
+    release: &Release,
+    person: &mut dyn Person,
+    works: bool,
+    change: impl FnOnce(&mut Request<'_>),
+) -> (Report, Vec<Event>) {
+    let buses: Vec<Arc<dyn Bus>> = vec![Arc::new(scene.bus())];
+    let staged = Staged { buses: &buses, guard: None, sheet: &scene.sheets[0], release, build: STANDARD };
+    let mut request = Request {
+        wait: Duration::from_secs(6),
+        agreed: vec!["lose-old-loader".into()],
+        label: Some("r1".into()),
+        ..Request::new(&[])
+    };
+    change(&mut request);
+    let stop = AtomicBool::new(false);
+    let mut events = Vec::new();
+    let mut tell = |event| events.push(event);
+    let mut pace = Pace::new(&*scene.clock, &mut tell, &stop);
+    let report = staged.run(&request, person, &mut pace, &mut Hands(scene, works));
+    (report, events)
+}
+
+/// What must be in the flash at the end: the loader, the application, and nothing else.
+#[track_caller]
+fn assert_done(scene: &Scene, what: &str) {
+    let (boot, app) = (Tern::bootloader_region(Revision::R1), Tern::application_region(Revision::R1));
+    let whole = |image: &[u8], len: usize| {
+        let mut bytes = image.to_vec();
+        bytes.resize(len, 0xFF);
+        bytes
+    };
+    assert!(scene.memory(boot.clone()) == whole(LOADER, boot.len()), "{what}: the bootloader");
+    assert!(scene.memory(app.clone()) == whole(support::TERN_BINARY, app.len()), "{what}: the application");
+    assert_eq!(scene.condition(), Condition::Application, "{what}");
+}
+
+fn states(events: &[Event]) -> Vec<(usize, StageState)> {
+    let state = |event: &Event| match event {
+        Event::Stage { number, state, .. } => Some((*number, *state)),
+        _ => None,
+    };
+    events.iter().filter_map(state).collect()
+}
+
+fn hands(events: &[Event]) -> Vec<String> {
+    let action = |event: &Event| match event {
+        Event::Hand { hand, .. } => Some(hand.action.clone()),
+        _ => None,
+    };
+    events.iter().filter_map(action).collect()
+}
+
+const BOTH: [(usize, StageState); 6] = [
+    (1, StageState::Planned),
+    (2, StageState::Planned),
+    (1, StageState::Started),
+    (1, StageState::Done),
+    (2, StageState::Started),
+    (2, StageState::Done),
+];
+
+#[test]
+fn a_blank_board_becomes_a_unit_in_two_stages() {
+    let scene = blank(Vec::new());
+    lock(&scene.world).hand_later(PORT, Duration::from_secs(2), Hand::Plug);
+    let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
+    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{events:#?}");
+    assert_eq!(states(&events), BOTH);
+    assert_done(&scene, "at once");
+    // What was set is put back in the right order, and only at the very end.
+    let undone: Vec<&str> = report.undo.iter().map(|undone| undone.action.as_str()).collect();
+    assert_eq!(undone, ["Pull the cable.", "Set jumper J3 back to BAT.", "Put the battery back."]);
+    assert_eq!(hands(&events)[hands(&events).len() - 3..], undone);
+}
+
+/// What is lost is agreed to before the first change, and only the plan changes nothing.
+#[test]
+fn nothing_is_changed_before_the_loss_is_agreed_to() {
+    for (agreed, plan_only, code) in [(false, false, Code::Refused), (true, true, Code::Done)] {
+        let scene = Scene::tern_r1(Vec::new());
+        let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, |request| {
+            request.plan_only = plan_only;
+            if !agreed {
+                request.agreed.clear();
+            }
+        });
+        assert_eq!(report.code, code, "{events:#?}");
+        assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+        let plans = events.iter().filter(|event| matches!(event, Event::Plan { .. })).count();
+        assert_eq!(plans, if plan_only { 2 } else { 0 }, "{events:#?}");
+        let words = format!("{events:?}");
+        assert!(agreed || words.contains("lose-old-loader"), "{words}");
+    }
+}
+
+/// The cable is pulled at each transfer of both stages. What a person then does is what
+/// the sheet says; the next run goes on where the unit stands.
+#[test]
+fn every_point_of_interruption_is_gone_on_from() {
+    let scene = blank(Vec::new());
+    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+    run(&scene, &release(None), &mut Helpful(true), false);
+    let all = scene.transfers();
+    assert!(all > 80, "{all} transfers");
+    let release = release(None);
+    let (mut in_first, mut past) = (0, 0);
+    for at in 1..=all {
+        let scene = blank(vec![Fault { at, kind: FaultKind::Pull(None) }]);
+        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        let (first, _) = run(&scene, &release, &mut Helpful(true), false);
+        assert!(first.code != Code::Done || at == all, "transfer {at}: a success without a cable");
+        scene.hand(Hand::Plug);
+        scene.clock.sleep(Duration::from_secs(1));
+        assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
+        if scene.condition() == Condition::Silent {
+            scene.back_into_update_mode();
+        }
+        if scene.condition() == Condition::Application {
+            assert_done(&scene, &format!("transfer {at}, whose unit runs"));
+            continue;
+        }
+        let (report, events) = run(&scene, &release, &mut Helpful(true), false);
+        assert_eq!(report.code, Code::Done, "transfer {at}: {events:#?}");
+        assert_done(&scene, &format!("transfer {at}"));
+        // Who set the jumper before is told to set it back, whichever run it was.
+        assert_eq!(report.undo.len(), 3, "transfer {at}: {:?}", report.undo);
+        match states(&events).contains(&(1, StageState::Past)) {
+            true => past += 1,
+            false => in_first += 1,
+        }
+    }
+    assert!(in_first > 5 && past > 50, "{in_first} in the first stage, {past} behind it");
+}
+
+/// A cable that is loose and finds its way back is gone on with in the same run.
+#[test]
+fn a_loose_cable_does_not_end_the_run() {
+    let release = release(None);
+    for at in (1..90).step_by(7) {
+        let scene = blank(vec![Fault { at, kind: FaultKind::Pull(Some(Duration::from_millis(300))) }]);
+        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        let (report, _) = run(&scene, &release, &mut Helpful(true), false);
+        assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
+        if report.code == Code::Done {
+            assert_done(&scene, &format!("transfer {at}"));
+        }
+    }
+}
+
+fn by_probe(shows: Option<&str>) -> Foreign {
+    Foreign {
+        tool: "the probe on the debug pins".into(),
+        action: "Write the file with the probe, then tap RESET.".into(),
+        why: None,
+        see: Some("The level is shown.".into()),
+        shows: shows.map(Into::into),
+    }
+}
+
+#[test]
+fn the_second_stage_may_be_another_tools() {
+    // (what the bus shows then, what a person says, whether the tool works, who is there)
+    let cases = [
+        (Some("1209:0001"), true, true, true, Code::Done),
+        (Some("1209:0001"), true, true, false, Code::Done),
+        (Some("1209:0001"), true, false, true, Code::Transfer),
+        (None, true, true, true, Code::Done),
+        (None, false, false, true, Code::Transfer),
+        (None, true, true, false, Code::Refused),
+    ];
+    for (shows, says, works, is_there, code) in cases {
+        let scene = blank(Vec::new());
+        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        let person: &mut dyn Person = if is_there { &mut Helpful(says) } else { &mut Nobody };
+        let (report, events) = run(&scene, &release(Some(by_probe(shows))), person, works);
+        let what = format!("{shows:?} {says} {works} {is_there}");
+        assert_eq!(report.code, code, "{what}: {events:#?}");
+        if code == Code::Refused {
+            // Nobody will be there for the second stage: the first is not begun.
+            assert_eq!((report.outcome, scene.transfers()), (Ending::Refused, 0), "{what}");
+            continue;
+        }
+        let handed = events.iter().find_map(|event| match event {
+            Event::HandedOut { file, sha256, .. } => Some((file.clone(), sha256.clone())),
+            _ => None,
+        });
+        // By sha256sum, of the demo's file.
+        let digest = sha256(support::TERN_HEX);
+        assert_eq!(handed, Some(("app-r1.hex".into(), digest)), "{what}");
+        if works {
+            scene.clock.sleep(Duration::from_secs(3));
+            assert_done(&scene, &what);
+        }
+    }
+}
+
+fn sha256(bytes: &[u8]) -> String {
+    use sha2::{Digest, Sha256};
+    vaka_core::text::hex(&Sha256::digest(bytes))
+}
+
+/// A loader for the other board never gets into a unit: its layout says so.
+#[test]
+fn the_other_boards_loader_is_refused() {
+    let scene = Scene::tern_r1(Vec::new());
+    let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, |request| {
+        request.label = Some("r2".into());
+    });
+    assert_eq!(report.code, Code::Refused, "{events:#?}");
+    assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
+}

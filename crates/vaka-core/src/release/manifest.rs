@@ -1,0 +1,381 @@
+//! What a release says of itself: the manifest, and what in it cannot be.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+use super::archive;
+use crate::address::Address;
+use crate::placeholder;
+use crate::sheet::{Fact, Ids};
+use crate::text;
+use crate::version::Version;
+
+/// The version of the format that this reads and writes.
+pub const FORMAT: u32 = 1;
+
+/// The build that is meant where none is named.
+pub const STANDARD: &str = "standard";
+
+/// A release's own word.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Manifest {
+    /// Version of the format.
+    pub release: u32,
+    /// The product's id, as in its sheet.
+    pub product: String,
+    /// The release's version.
+    pub version: String,
+    /// The day it was made, as `2026-11-23`.
+    pub date: String,
+    /// For whom it is: `stable`, `trial`, …
+    pub channel: String,
+    /// The oldest Vaka that may use it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub needs_vaka: Option<String>,
+    /// The member with notes for people.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub notes: Option<String>,
+    /// What is lost by it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub loses: Vec<Loss>,
+    /// The product's sheet, and dialects that it needs.
+    pub sheets: Vec<String>,
+    /// What is done, in order.
+    pub stages: Vec<Stage>,
+    /// Size and digest of every member but this.
+    pub members: BTreeMap<String, Digest>,
+}
+
+/// Something that is lost.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Loss {
+    /// A name, for the agreement `lose-NAME`.
+    pub id: String,
+    /// What it is.
+    pub what: String,
+}
+
+/// What is known of a member.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Digest {
+    /// In bytes.
+    pub size: u64,
+    /// In hex.
+    pub sha256: String,
+}
+
+/// One stage: images, or what another tool does.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Stage {
+    /// What people call it.
+    pub name: String,
+    /// The sheet's stage; an ordinary update without one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub stage: Option<String>,
+    /// What another tool or bus does, in place of Vaka.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub foreign: Option<Foreign>,
+    /// The images.
+    pub images: Vec<Entry>,
+}
+
+/// A step that is done with another tool.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Foreign {
+    /// With which tool, or over which bus.
+    pub tool: String,
+    /// What a person does.
+    #[serde(rename = "do")]
+    pub action: String,
+    /// Why.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub why: Option<String>,
+    /// What is seen then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub see: Option<String>,
+    /// The ids that the bus shows then.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub shows: Option<String>,
+}
+
+/// The image for some variants, in one build.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Entry {
+    /// The part, where the product has several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    /// The variants that it is for.
+    pub variants: Vec<String>,
+    /// The build.
+    pub build: String,
+    /// Its files; several stand at addresses of their own.
+    pub files: Vec<File>,
+    /// What must agree with sheet and unit, and between stages.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub facts: BTreeMap<String, String>,
+}
+
+/// A file of an image.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct File {
+    /// The member.
+    pub file: String,
+    /// Where it starts, for a raw binary.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub at: Option<Address>,
+}
+
+impl Entry {
+    /// The facts as the rules look at them.
+    pub fn facts(&self) -> Vec<Fact> {
+        self.facts.iter().map(|(name, value)| Fact { name: name.clone(), value: value.clone() }).collect()
+    }
+
+    /// Whether it is for a variant.
+    pub fn is_for(&self, variant: &str) -> bool {
+        self.variants.iter().any(|id| id == variant)
+    }
+}
+
+/// Why a manifest cannot be.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ManifestError {
+    /// It is no JSON of this form.
+    #[error("its manifest cannot be read: {0}")]
+    Unreadable(String),
+    /// It is for another version of the format.
+    #[error("its manifest has format {0}; this Vaka reads {FORMAT}")]
+    Format(u32),
+    /// It is not as it would be written.
+    #[error("its manifest is not in the only form that its content has")]
+    OtherForm,
+    /// A value cannot be.
+    #[error("its manifest has {0}")]
+    Value(String),
+    /// It names what is not there.
+    #[error("its manifest names '{0}', which is not in it")]
+    Missing(String),
+    /// Something is there that it does not name.
+    #[error("the member '{0}' is not named in its manifest")]
+    Unnamed(String),
+    /// Two images could be meant.
+    #[error("stage '{stage}' has two images for {what}: '{first}' and '{second}'")]
+    Two {
+        /// The stage.
+        stage: String,
+        /// Part, variant and build.
+        what: String,
+        /// One file.
+        first: String,
+        /// The other.
+        second: String,
+    },
+}
+
+impl Manifest {
+    /// As bytes, in the only form that it has.
+    ///
+    /// # Panics
+    /// Never: nothing in it cannot be written.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let mut bytes = serde_json::to_vec_pretty(self).expect("texts, numbers and lists are JSON");
+        bytes.push(b'\n');
+        bytes
+    }
+
+    /// Reads it, and checks what it says by itself.
+    ///
+    /// # Errors
+    /// [`ManifestError`].
+    pub fn from_bytes(bytes: &[u8]) -> Result<Self, ManifestError> {
+        let manifest: Self =
+            serde_json::from_slice(bytes).map_err(|error| ManifestError::Unreadable(text::tame(&error.to_string())))?;
+        if manifest.release != FORMAT {
+            return Err(ManifestError::Format(manifest.release));
+        }
+        if manifest.to_bytes() != bytes {
+            return Err(ManifestError::OtherForm);
+        }
+        manifest.check()?;
+        Ok(manifest)
+    }
+
+    /// Checks what it says by itself: values, names, no two images for one purpose.
+    ///
+    /// # Errors
+    /// [`ManifestError`].
+    pub fn check(&self) -> Result<(), ManifestError> {
+        self.values()?;
+        if self.stages.is_empty() || self.stages.iter().any(|stage| stage.images.is_empty()) {
+            return Err(ManifestError::Value("a stage without images, or no stage at all".into()));
+        }
+        for stage in &self.stages {
+            stage.check()?;
+        }
+        let used: BTreeSet<&str> = self.used().collect();
+        if let Some(missing) = used.iter().find(|name| !self.members.contains_key(**name)) {
+            return Err(ManifestError::Missing(text::tame(missing)));
+        }
+        match self.members.keys().find(|name| !used.contains(name.as_str())) {
+            Some(unused) => Err(ManifestError::Unnamed(text::tame(unused))),
+            None => Ok(()),
+        }
+    }
+
+    fn values(&self) -> Result<(), ManifestError> {
+        let wrong = |what: &str, value: &str| {
+            Err(ManifestError::Value(format!("a {what} that is none: '{}'", text::tame(value))))
+        };
+        for (what, value) in [("product", &self.product), ("channel", &self.channel)] {
+            if !is_id(value) {
+                return wrong(what, value);
+            }
+        }
+        let starts_with_digit = |text: &str| text.starts_with(|c: char| c.is_ascii_digit());
+        for version in [Some(&self.version), self.needs_vaka.as_ref()].into_iter().flatten() {
+            if !starts_with_digit(version) || text::tame(version) != *version || version.contains(char::is_whitespace) {
+                return wrong("version", version);
+            }
+        }
+        if !is_date(&self.date) {
+            return wrong("date", &self.date);
+        }
+        let losses = &self.loses;
+        for (index, loss) in losses.iter().enumerate() {
+            let twice = losses[..index].iter().any(|other| other.id == loss.id);
+            if !is_id(&loss.id) || !is_words(&loss.what) || twice {
+                return wrong("loss", &loss.id);
+            }
+        }
+        for (name, digest) in &self.members {
+            let is_digest =
+                digest.sha256.len() == 64 && digest.sha256.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+            if !archive::is_name(name) || !is_digest {
+                return wrong("member", name);
+            }
+        }
+        Ok(())
+    }
+
+    /// Every member that it names.
+    fn used(&self) -> impl Iterator<Item = &str> {
+        let files = self.stages.iter().flat_map(|stage| &stage.images).flat_map(|entry| &entry.files);
+        let named = self.sheets.iter().chain(&self.notes).map(String::as_str);
+        files.map(|file| file.file.as_str()).chain(named)
+    }
+
+    /// Its version, with an order.
+    pub fn ordered(&self) -> Version {
+        Version::parse(&self.version)
+    }
+
+    /// Every build that it has, the standard one first.
+    pub fn builds(&self) -> Vec<&str> {
+        let entries = self.stages.iter().flat_map(|stage| &stage.images);
+        let mut builds: Vec<&str> = entries.map(|entry| entry.build.as_str()).collect();
+        builds.sort_unstable_by_key(|build| (*build != STANDARD, *build));
+        builds.dedup();
+        builds
+    }
+}
+
+impl Stage {
+    fn check(&self) -> Result<(), ManifestError> {
+        if !is_words(&self.name) {
+            return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::tame(&self.name))));
+        }
+        if let Some(shows) = self.foreign.as_ref().and_then(|foreign| foreign.shows.as_ref()) {
+            Ids::parse(shows).map_err(ManifestError::Value)?;
+        }
+        let mut seen: BTreeMap<(Option<&str>, &str, &str), &str> = BTreeMap::new();
+        for entry in &self.images {
+            let name = entry.files.first().map(|file| file.file.as_str());
+            let Some(name) = name.filter(|_| !entry.variants.is_empty() && is_id(&entry.build)) else {
+                return Err(ManifestError::Value(format!(
+                    "an image in stage '{}' without file, variant or build",
+                    self.name
+                )));
+            };
+            for variant in &entry.variants {
+                let key = (entry.part.as_deref(), variant.as_str(), entry.build.as_str());
+                if let Some(first) = seen.insert(key, name) {
+                    let part = entry.part.as_ref().map(|part| format!("part {part}, ")).unwrap_or_default();
+                    return Err(ManifestError::Two {
+                        stage: self.name.clone(),
+                        what: format!("{part}variant {variant}, build {}", entry.build),
+                        first: first.to_owned(),
+                        second: name.to_owned(),
+                    });
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// The image for a variant in a build; where there is none of that build, the
+    /// standard one.
+    pub fn image(&self, variant: &str, build: &str) -> Option<&Entry> {
+        let of = |build: &str| self.images.iter().find(|entry| entry.build == build && entry.is_for(variant));
+        of(build).or_else(|| of(STANDARD))
+    }
+}
+
+fn is_id(text: &str) -> bool {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.');
+    !text.is_empty() && text.len() <= 64 && text.chars().all(plain) && placeholder::of_text(text).is_none()
+}
+
+fn is_words(words: &str) -> bool {
+    !words.is_empty() && text::tame(words) == words && placeholder::of_text(words).is_none()
+}
+
+/// A day of the calendar, as `2026-11-23`.
+fn is_date(text: &str) -> bool {
+    let number = |range: std::ops::Range<usize>| -> Option<u32> {
+        text.get(range).filter(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()))?.parse().ok()
+    };
+    let (Some(year), Some(month), Some(day)) = (number(0..4), number(5..7), number(8..10)) else { return false };
+    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
+    let days = match month {
+        4 | 6 | 9 | 11 => 30,
+        2 if leap => 29,
+        2 => 28,
+        _ => 31,
+    };
+    let is_split = text.len() == 10 && &text[4..5] == "-" && &text[7..8] == "-";
+    is_split && (1..=12).contains(&month) && (1..=days).contains(&day)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_date_is_a_day_of_the_calendar() {
+        for good in ["2026-11-23", "2024-02-29", "2000-02-29"] {
+            assert!(is_date(good), "{good}");
+        }
+        for bad in [
+            "2026-02-29",
+            "2100-02-29",
+            "2026-13-01",
+            "2026-00-10",
+            "2026-11-31",
+            "26-11-23",
+            "2026/11/23",
+            "2026-11-2x",
+        ] {
+            assert!(!is_date(bad), "{bad}");
+        }
+    }
+}

@@ -1,0 +1,209 @@
+//! The images in a release, and whether they go together.
+
+use std::fmt;
+
+use thiserror::Error;
+
+use super::Release;
+use super::manifest::{Entry, Stage};
+use crate::image::stamp::{self, Found};
+use crate::image::{self, Image, ReadError, ReadOptions};
+use crate::matching::{Claim, variants_for};
+use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
+use crate::text;
+
+/// Why an image in a release cannot be used.
+#[derive(Clone, Debug, Error, PartialEq)]
+#[non_exhaustive]
+pub enum ImageError {
+    /// A file cannot be read.
+    #[error("'{0}': {1}")]
+    Unreadable(String, ReadError),
+    /// Files of one image overlap.
+    #[error("the files of one image do not go together: {0}")]
+    Join(String),
+}
+
+impl Release {
+    /// What it says of an image, for the verdict.
+    pub fn claim(&self, entry: &Entry) -> Claim {
+        Claim {
+            product: self.manifest.product.clone(),
+            version: self.manifest.version.clone(),
+            build: Some(entry.build.clone()),
+            variants: entry.variants.clone(),
+            facts: entry.facts(),
+            losses: self.manifest.loses.iter().map(|loss| (loss.id.clone(), loss.what.clone())).collect(),
+        }
+    }
+
+    /// An image, its files joined. A raw binary without an address starts where the
+    /// sheet vouches for.
+    ///
+    /// # Errors
+    /// [`ImageError`].
+    pub fn image(&self, entry: &Entry, variant: &Variant) -> Result<Image, ImageError> {
+        let families: Vec<u32> = variant.families().collect();
+        let one = |file: &super::manifest::File| {
+            let read = |at| {
+                let options = ReadOptions { at, ..ReadOptions::default() };
+                image::read_for(self.member(&file.file), options, &families)
+            };
+            let image = match read(file.at) {
+                Err(ReadError::NoAddress) => match variant.image.binary_at {
+                    Some(at) => read(Some(at)),
+                    None => Err(ReadError::NoAddress),
+                },
+                other => other,
+            };
+            let name = file.file.rsplit('/').next().unwrap_or_default();
+            image.map(|image| image.named(name)).map_err(|error| ImageError::Unreadable(file.file.clone(), error))
+        };
+        let images = entry.files.iter().map(one).collect::<Result<Vec<_>, _>>()?;
+        match &images[..] {
+            [one] => Ok(one.clone()),
+            several => match Image::join(several) {
+                Ok(Some(joined)) => Ok(joined),
+                Ok(None) => Err(ImageError::Join("there is none".into())),
+                Err(error) => Err(ImageError::Join(error.to_string())),
+            },
+        }
+    }
+}
+
+/// Something in a release that does not go together.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Disagreement {
+    /// In which stage, by its name.
+    pub stage: String,
+    /// Of which image: its first file.
+    pub file: String,
+    /// What does not go together.
+    pub what: String,
+}
+
+impl fmt::Display for Disagreement {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "stage '{}', {}: {}", self.stage, self.file, self.what)
+    }
+}
+
+/// The sheet as a stage of a release uses it; `None` if the sheet has no such stage.
+pub fn sheet_for(sheet: &Sheet, stage: &Stage) -> Option<Sheet> {
+    match &stage.stage {
+        None => Some(sheet.clone()),
+        Some(id) => Some(sheet.for_stage(sheet.stage(id)?)),
+    }
+}
+
+/// Everything in a release that does not go together: images that do not fit a variant
+/// that they claim, stamps that say something else than the manifest, stages whose
+/// hand-over or facts differ.
+pub fn disagreements(release: &Release, sheet: &Sheet) -> Vec<Disagreement> {
+    let manifest = &release.manifest;
+    let mut found = Vec::new();
+    if manifest.product != sheet.product.id {
+        let what = format!("the sheet describes '{}', the release is of '{}'", sheet.product.id, manifest.product);
+        return vec![Disagreement { stage: String::new(), file: manifest.sheets.join(", "), what }];
+    }
+    // What earlier stages said of each variant: facts, with the stage that said them.
+    let mut said: Vec<(String, String, Fact)> = Vec::new();
+    for stage in &manifest.stages {
+        let Some(of_stage) = sheet_for(sheet, stage) else {
+            let what = format!("the sheet has no stage '{}'", stage.stage.as_deref().unwrap_or_default());
+            found.push(Disagreement { stage: stage.name.clone(), file: String::new(), what });
+            continue;
+        };
+        for entry in &stage.images {
+            let file = entry.files.first().map(|file| file.file.clone()).unwrap_or_default();
+            let mut wrong = |what: String| {
+                found.push(Disagreement { stage: stage.name.clone(), file: file.clone(), what });
+            };
+            for id in &entry.variants {
+                match of_stage.variant(id) {
+                    None => wrong(format!("the sheet has no variant '{}' in this stage", text::tame(id))),
+                    Some(variant) => of_entry(release, &of_stage, stage, entry, variant, &mut said, &mut wrong),
+                }
+            }
+        }
+    }
+    found
+}
+
+fn of_entry(
+    release: &Release,
+    sheet: &Sheet,
+    stage: &Stage,
+    entry: &Entry,
+    variant: &Variant,
+    said: &mut Vec<(String, String, Fact)>,
+    wrong: &mut impl FnMut(String),
+) {
+    if entry.part.is_some() && entry.part != variant.part {
+        wrong(format!("variant '{}' is no form of part '{}'", variant.id, entry.part.as_deref().unwrap_or_default()));
+    }
+    let image = match release.image(entry, variant) {
+        Ok(image) => image,
+        Err(error) => return wrong(error.to_string()),
+    };
+    let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
+    // What another tool writes may lie where no route of ours leads.
+    if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.foreign.is_none()) {
+        wrong(format!("does not fit variant '{}': {against}", variant.id));
+    }
+    if let Found::One(stamp) = stamp::find(&image, variant.image.stamp_offset) {
+        stamp_agrees(release, entry, variant, &stamp.text, wrong);
+    }
+    let own = facts_of(entry, &image, variant);
+    for (variant_id, earlier, fact) in said.iter().filter(|(id, ..)| id == variant.id.as_str()) {
+        if fact.name == HAND_OVER && !fact.agrees(&image.start().to_string()) {
+            let (at, start) = (&fact.value, image.start());
+            wrong(format!("starts at {start}; stage '{earlier}' hands over at {at} on variant '{variant_id}'"));
+        }
+        let other = own.iter().find(|own| own.name == fact.name && own.name != HAND_OVER);
+        if let Some(other) = other.filter(|other| !other.agrees(&fact.value)) {
+            let name = &fact.name;
+            wrong(format!("is for {name} {}; stage '{earlier}' is for {}", other.value, fact.value));
+        }
+    }
+    said.extend(own.into_iter().map(|fact| (variant.id.as_str().to_owned(), stage.name.clone(), fact)));
+}
+
+/// The facts of an image: what the manifest says, and its stamp.
+fn facts_of(entry: &Entry, image: &Image, variant: &Variant) -> Vec<Fact> {
+    let mut facts = entry.facts();
+    if let Found::One(stamp) = stamp::find(image, variant.image.stamp_offset) {
+        let stamped = stamp.text.facts.into_iter().map(|(name, value)| Fact { name, value });
+        facts.extend(stamped.filter(|fact| !entry.facts.contains_key(&fact.name)).collect::<Vec<_>>());
+    }
+    facts
+}
+
+fn stamp_agrees(
+    release: &Release,
+    entry: &Entry,
+    variant: &Variant,
+    said: &stamp::Text,
+    wrong: &mut impl FnMut(String),
+) {
+    let manifest = &release.manifest;
+    let mut differ = |what: &str, stamp: &str, manifest: &str| {
+        wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::tame(stamp)));
+    };
+    if let Some(product) = said.product.as_ref().filter(|product| **product != manifest.product) {
+        differ("product", product, &manifest.product);
+    }
+    if !said.variants.is_empty() && !said.variants.iter().any(|id| id == variant.id.as_str()) {
+        differ("variant", &said.variants.join(", "), variant.id.as_str());
+    }
+    if let Some(build) = said.build.as_ref().filter(|build| **build != entry.build) {
+        differ("build", build, &entry.build);
+    }
+    for (name, value) in &said.facts {
+        let other =
+            entry.facts.get(name).filter(|other| !Fact { name: name.clone(), value: value.clone() }.agrees(other));
+        if let Some(other) = other {
+            differ(name, value, other);
+        }
+    }
+}

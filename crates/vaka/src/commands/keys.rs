@@ -1,0 +1,41 @@
+//! `vaka keys`: who signs, and who is trusted.
+
+use vaka_core::event::Code;
+
+use super::say;
+use crate::Outcome;
+use crate::args::KeysCommand;
+use crate::keyring;
+
+pub fn run(command: &KeysCommand) -> Outcome {
+    match command {
+        KeysCommand::New { name } => {
+            let (key, public) = keyring::make(name)?;
+            say(&format!("Key '{name}', {key}, signs releases now: vaka pack … --key {name}"));
+            say(&format!("Who gets them trusts {} with: vaka keys trust FILE", public.display()));
+            say("The private half is beside it. Keep a copy where nobody else can read it.");
+        }
+        KeysCommand::List => list(),
+        KeysCommand::Trust { file, name } => {
+            let trusted = keyring::trust(file, name.as_deref())?;
+            say(&format!("Releases that key '{}', {}, signed are trusted now.", trusted.name, trusted.key));
+            say("Ask its owner, by another way than the file came, whether those are the digits.");
+        }
+        KeysCommand::Distrust { name } => {
+            keyring::distrust(name)?;
+            say(&format!("Releases of key '{name}' are not trusted any more."));
+        }
+    }
+    Ok(Code::Done)
+}
+
+fn list() {
+    let all = keyring::all();
+    for key in &all {
+        let word = if key.is_own { "own, signs and is trusted" } else { "trusted" };
+        say(&format!("{}  {:<20} {word}", key.key, key.name));
+    }
+    if all.is_empty() {
+        say("No keys. 'vaka keys new NAME' makes one; 'vaka keys trust FILE' trusts somebody's.");
+    }
+}

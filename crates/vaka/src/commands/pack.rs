@@ -1,0 +1,207 @@
+//! `vaka pack`: a release from a description.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use serde::Deserialize;
+use vaka_core::address::Address;
+use vaka_core::event::{Code, Failure};
+use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest, STANDARD, Stage};
+use vaka_core::release::{Release, disagreements};
+use vaka_core::size::Bytes;
+use vaka_core::text;
+
+use super::convert;
+use super::say;
+use crate::args::Pack;
+use crate::problem::Problem;
+use crate::setting::Setting;
+use crate::{Outcome, keyring, releases, setting};
+
+/// What a maintainer writes down.
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Description {
+    release: u32,
+    product: String,
+    version: String,
+    date: String,
+    channel: String,
+    needs_vaka: Option<String>,
+    /// A text file.
+    notes: Option<PathBuf>,
+    sheets: Vec<PathBuf>,
+    #[serde(default)]
+    loses: Vec<Loss>,
+    #[serde(default)]
+    stage: Vec<RawStage>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawStage {
+    name: String,
+    stage: Option<String>,
+    foreign: Option<Foreign>,
+    #[serde(default)]
+    image: Vec<RawImage>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawImage {
+    file: Option<PathBuf>,
+    /// Of a raw binary.
+    at: Option<Address>,
+    /// In place of `file`: several, each at its own address.
+    #[serde(default)]
+    files: Vec<RawFile>,
+    part: Option<String>,
+    variants: Vec<String>,
+    build: Option<String>,
+    #[serde(default)]
+    facts: BTreeMap<String, String>,
+}
+
+#[derive(Deserialize)]
+#[serde(deny_unknown_fields)]
+struct RawFile {
+    file: PathBuf,
+    at: Option<Address>,
+}
+
+pub fn run(args: &Pack, _: &Setting) -> Outcome {
+    let path = &args.description;
+    let described = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let description: Description = toml::from_str(&described).map_err(|error| wrong_at(path, &described, &error))?;
+    if description.release != FORMAT {
+        return Err(wrong(
+            path,
+            &format!("release = {} is not known; this Vaka writes format {FORMAT}", description.release),
+        ));
+    }
+    let out = args.out.clone().unwrap_or_else(|| {
+        PathBuf::from(format!("{}-{}.{}", description.product, description.version, releases::ENDING))
+    });
+    convert::may_store(&out, args.replace)?;
+    let key = args.key.as_deref().map(keyring::private).transpose()?;
+    let mut packing = Packing { folder: path.parent().unwrap_or(Path::new("")), members: BTreeMap::new() };
+    let manifest = packing.manifest(description)?;
+    let refused = |error: vaka_core::release::ReleaseError| wrong(path, &error.to_string());
+    let bytes = Release::write(manifest, &packing.members, key.as_ref()).map_err(refused)?;
+    // What was made is read as anybody else would read it.
+    let release = Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(refused)?;
+    let sheet = releases::sheet(&release, &out, Vec::new())?;
+    let found = disagreements(&release, &sheet);
+    if !found.is_empty() {
+        let list: Vec<String> = found.iter().map(ToString::to_string).collect();
+        return Err(Failure::new(Code::Refused, format!("The release does not go together: {}.", list.join(". ")))
+            .state("Nothing was written.")
+            .cure("Take the images that were built for these variants, or correct the description or the sheet.")
+            .into());
+    }
+    convert::store(&out, args.replace, &[&bytes])?;
+    tell(&out, &release, bytes.len());
+    Ok(Code::Done)
+}
+
+fn tell(out: &Path, release: &Release, size: usize) {
+    let manifest = &release.manifest;
+    let by = release.signer.as_ref().map_or("NOT SIGNED".to_owned(), |key| format!("signed by key {key}"));
+    say(&format!(
+        "{}: release {} {} ({}), {}, {by}",
+        out.display(),
+        manifest.product,
+        manifest.version,
+        manifest.channel,
+        Bytes(size as u64)
+    ));
+    for (number, stage) in (1..).zip(&manifest.stages) {
+        for entry in &stage.images {
+            let files: Vec<&str> = entry.files.iter().map(|file| file.file.as_str()).collect();
+            let by = stage.foreign.as_ref().map(|foreign| format!(", by {}", foreign.tool)).unwrap_or_default();
+            let build = if entry.build == STANDARD { String::new() } else { format!(", build {}", entry.build) };
+            say(&format!(
+                "  stage {number}, {}: {} for {}{build}{by}: fits",
+                stage.name,
+                files.join(" and "),
+                entry.variants.join(", ")
+            ));
+        }
+    }
+    if release.signer.is_none() {
+        say("Who gets it has to agree to a release that nobody signed; --key NAME signs it.");
+    }
+}
+
+struct Packing<'a> {
+    folder: &'a Path,
+    members: BTreeMap<String, Vec<u8>>,
+}
+
+impl Packing<'_> {
+    fn manifest(&mut self, raw: Description) -> Result<Manifest, Problem> {
+        let notes = raw.notes.as_ref().map(|path| self.add("", path)).transpose()?;
+        let sheets = raw.sheets.iter().map(|path| self.add("sheets/", path)).collect::<Result<Vec<_>, _>>()?;
+        let stages = raw.stage.into_iter().map(|stage| self.stage(stage)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Manifest {
+            release: FORMAT,
+            product: raw.product,
+            version: raw.version,
+            date: raw.date,
+            channel: raw.channel,
+            needs_vaka: raw.needs_vaka,
+            notes,
+            loses: raw.loses,
+            sheets,
+            stages,
+            members: BTreeMap::new(),
+        })
+    }
+
+    fn stage(&mut self, raw: RawStage) -> Result<Stage, Problem> {
+        let images = raw.image.into_iter().map(|image| self.entry(image)).collect::<Result<Vec<_>, _>>()?;
+        Ok(Stage { name: raw.name, stage: raw.stage, foreign: raw.foreign, images })
+    }
+
+    fn entry(&mut self, raw: RawImage) -> Result<Entry, Problem> {
+        let one = raw.file.map(|file| RawFile { file, at: raw.at });
+        let files = one.into_iter().chain(raw.files);
+        let file = |raw: RawFile| Ok::<_, Problem>(File { file: self.add("images/", &raw.file)?, at: raw.at });
+        Ok(Entry {
+            part: raw.part,
+            variants: raw.variants,
+            build: raw.build.unwrap_or_else(|| STANDARD.to_owned()),
+            files: files.map(file).collect::<Result<_, _>>()?,
+            facts: raw.facts,
+        })
+    }
+
+    /// Takes a file in, under its own name. Two different ones cannot have the same.
+    fn add(&mut self, folder: &str, path: &Path) -> Result<String, Problem> {
+        let from = self.folder.join(path);
+        let bytes = setting::firmware(&from)?;
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+        let name = format!("{folder}{name}");
+        match self.members.get(&name) {
+            Some(other) if *other != bytes => {
+                Err(wrong(&from, "another file of this release has the same name and another content"))
+            }
+            _ => {
+                self.members.insert(name.clone(), bytes);
+                Ok(name)
+            }
+        }
+    }
+}
+
+fn wrong(path: &Path, what: &str) -> Problem {
+    let failure = Failure::new(Code::File, format!("{}: {what}.", path.display()));
+    failure.state("Nothing was written.").cure("docs/formats/release.md describes every key.").into()
+}
+
+fn wrong_at(path: &Path, described: &str, error: &toml::de::Error) -> Problem {
+    let at = error.span().map_or(0, |span| span.start);
+    let line = described.as_bytes().iter().take(at).filter(|byte| **byte == b'\n').count() + 1;
+    wrong(path, &format!("line {line}: {}", text::tame(&error.message().replace('\n', "; "))))
+}

@@ -1,0 +1,145 @@
+//! `vaka update` with a release: stage by stage.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use vaka_boot::pace::Pace;
+use vaka_boot::staged::{Around, Staged};
+use vaka_boot::update::Request;
+use vaka_core::event::{Event, Failure, Report};
+use vaka_core::release::Release;
+use vaka_core::text;
+use vaka_usb::SystemClock;
+
+use super::convert;
+use super::update::{self, Watched};
+use crate::Outcome;
+use crate::args::{Common, Strength, Update};
+use crate::journal::{Attempt, Begun, FileRecord, ReleaseRecord};
+use crate::lock::Locks;
+use crate::releases::{self, Found};
+use crate::setting::{self, Setting};
+use crate::shelf::StateFolder;
+use crate::{interrupt, render};
+
+pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> Outcome {
+    let Found { path, release, .. } = found;
+    let signer = releases::trusted(release, common)?;
+    let sheet = releases::sheet(release, path, setting::sheets(common)?)?;
+    releases::goes_together(release, &sheet, path)?;
+    let build = releases::build(release, &args.release.build)?;
+    let buses = setting::buses(common)?;
+    let request = Request {
+        unit: common.unit.clone(),
+        label: common.variant.clone(),
+        clear_all: args.clear_all,
+        rewrite: args.rewrite,
+        wait: common.wait,
+        agreed: common.agree.clone(),
+        plan_only: args.plan,
+        read_back: args.check == Strength::Strongest,
+        keep: args.keep.clone(),
+        shelf: Some(&StateFolder),
+        ..Request::new(&[])
+    };
+    let mut renderer = render::renderer(setting);
+    renderer.event(Event::Release(releases::seen(found, build, signer)));
+    for line in release.notes() {
+        if !line.is_empty() && !common.quiet {
+            renderer.event(Event::Warning { text: line });
+        }
+    }
+    let staged = Staged { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
+    let state = std::cell::RefCell::new(Recording::default());
+    let mut around = Recorder { args, common, path, release, build, state: &state };
+    let mut tell = |event: Event| {
+        state.borrow_mut().look(&event);
+        renderer.event(event);
+    };
+    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+    let report = staged.run(&request, &mut *update::person(common), &mut pace, &mut around);
+    Ok(report.code)
+}
+
+/// What is under way, for the journal.
+#[derive(Default)]
+struct Recording {
+    begun: Option<Begun>,
+    attempt: Option<Result<Attempt, String>>,
+    watched: Watched,
+}
+
+impl Recording {
+    /// An attempt is on record from its first step on.
+    fn look(&mut self, event: &Event) {
+        if matches!(event, Event::Step { .. } | Event::HandedOut { .. })
+            && let Some(begun) = self.begun.take()
+        {
+            self.attempt = Some(Attempt::begin(begun));
+        }
+        self.watched.look(event);
+    }
+}
+
+struct Recorder<'a> {
+    args: &'a Update,
+    common: &'a Common,
+    path: &'a Path,
+    release: &'a Release,
+    build: &'a str,
+    state: &'a std::cell::RefCell<Recording>,
+}
+
+impl Recorder<'_> {
+    fn begun(&self, number: usize) -> Begun {
+        use sha2::{Digest, Sha256};
+        let manifest = &self.release.manifest;
+        let bytes = std::fs::read(self.path).unwrap_or_default();
+        Begun {
+            time: jiff::Timestamp::now(),
+            vaka: env!("CARGO_PKG_VERSION").to_owned(),
+            file: FileRecord {
+                name: self.path.display().to_string(),
+                size: bytes.len() as u64,
+                sha256: text::hex(&Sha256::digest(&bytes)),
+                content_sha256: None,
+            },
+            release: Some(ReleaseRecord {
+                product: manifest.product.clone(),
+                version: manifest.version.clone(),
+                channel: manifest.channel.clone(),
+                build: self.build.to_owned(),
+                stage: number + 1,
+                stages: manifest.stages.len(),
+            }),
+            label: self.common.variant.clone(),
+            agreed: self.common.agree.clone(),
+        }
+    }
+}
+
+impl Around for Recorder<'_> {
+    fn begins(&mut self, number: usize) {
+        let begun = (!self.args.plan).then(|| self.begun(number));
+        *self.state.borrow_mut() = Recording { begun, ..Recording::default() };
+    }
+
+    fn ended(&mut self, _: usize, report: &Report) {
+        let Recording { begun, attempt, watched } = std::mem::take(&mut *self.state.borrow_mut());
+        let attempt = attempt.or_else(|| begun.map(Attempt::begin));
+        if let Some(attempt) = attempt {
+            watched.note(attempt, report);
+        }
+    }
+
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
+        let folder = self.args.release.hand_out.as_deref().unwrap_or(Path::new("."));
+        let path = folder.join(name);
+        // The same file of an earlier run will do.
+        if std::fs::read(&path).is_ok_and(|there| there == bytes) {
+            return Ok(path.display().to_string());
+        }
+        convert::store(&path, false, &[bytes]).map_err(|problem| problem.0)?;
+        Ok(path.display().to_string())
+    }
+}

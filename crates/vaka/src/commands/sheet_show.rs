@@ -1,0 +1,153 @@
+//! `vaka sheet show`: a sheet, for reading.
+
+use std::path::Path;
+
+use vaka_core::event::Code;
+use vaka_core::sheet::{
+    Application, EntryStep, HandStep, Ids, ImageRules, Moment, Route, Sheet, Variant, VersionSource, undone,
+};
+use vaka_core::size::Bytes;
+
+use super::say;
+use crate::Outcome;
+use crate::problem::Problem;
+use crate::render::table;
+use crate::setting::{self, Setting};
+
+pub fn run(file: &Path, setting: &Setting) -> Outcome {
+    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let sheet = Sheet::parse_with(&file.display().to_string(), &text, &setting::dialects_beside(file)?)?;
+    head(&sheet);
+    for variant in &sheet.variants {
+        say("");
+        show(&sheet, variant, setting);
+    }
+    for stage in &sheet.stages {
+        let changes = if stage.replaces_bootloader { ", which replaces the bootloader" } else { "" };
+        say(&format!("\nStage {}, {}{changes}", stage.id, stage.name));
+        line("after it", &application(&stage.shows));
+        for (variant, images) in &stage.images {
+            let regions: Vec<String> = images.iter().map(rules).collect();
+            line(variant.as_str(), &regions.join("; "));
+            stage.routes.get(variant).into_iter().flatten().for_each(route);
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// One fact, aligned.
+fn line(name: &str, value: &str) {
+    say(&format!("  {name:<12}{value}"));
+}
+
+fn head(sheet: &Sheet) {
+    let product = &sheet.product;
+    let also =
+        if product.also.is_empty() { String::new() } else { format!(", also sold as {}", product.also.join(", ")) };
+    say(&format!("{} ({}) by {}{also}", product.name, product.id, product.maker));
+    line("application", &application(&sheet.application));
+    for part in &sheet.parts {
+        line(&format!("part {}", part.id), &format!("{}; version {}", part.name, source(&part.version)));
+    }
+    for label in &product.undeciding {
+        line("no matter", &format!("\"{}\" on the {}: {}", label.reads, label.place, label.why));
+    }
+    for companion in &product.companions {
+        line("beside it", &format!("{}, {}", companion.id, companion.name));
+    }
+}
+
+fn application(application: &Application) -> String {
+    let id = application.id.as_ref().map_or("shows nothing on USB".to_owned(), Ids::to_string);
+    let named = application.signs.product.as_ref().map(|product| format!(" \"{product}\"")).unwrap_or_default();
+    let see = if application.see.is_empty() {
+        String::new()
+    } else {
+        format!("; a person sees: {}", application.see.join("; "))
+    };
+    format!("{id}{named}; version {}{see}", source(&application.version))
+}
+
+fn source(source: &VersionSource) -> String {
+    match source {
+        VersionSource::Nowhere => "told nowhere".to_owned(),
+        VersionSource::ReleaseNumber => "in its release number".to_owned(),
+        VersionSource::Text { file, after } => format!("in {file} behind \"{after}\""),
+        VersionSource::Sign { after, .. } => format!("in its texts behind \"{after}\""),
+        VersionSource::Line { after, .. } => format!("on its serial port behind \"{after}\""),
+    }
+}
+
+fn show(sheet: &Sheet, variant: &Variant, setting: &Setting) {
+    let part = sheet.part_of(variant).map(|part| format!(", {}", part.name)).unwrap_or_default();
+    say(&format!("Variant {}, {}{part}", variant.id, variant.name));
+    for look in &variant.look_at {
+        line("look at", &format!("{}: \"{}\"", look.place, look.reads));
+    }
+    line("flash", &variant.flash.to_string());
+    if let Some(ram) = variant.ram {
+        line("RAM", &ram.to_string());
+    }
+    line("image", &rules(&variant.image));
+    for fact in &variant.facts {
+        line("fact", &format!("{} = {}", fact.name, fact.value));
+    }
+    let row = |region: &vaka_core::sheet::Region| {
+        let may = match (region.may_read, region.may_write, &region.carried) {
+            (_, false, _) | (false, ..) => "kept to itself",
+            (.., Some(_)) => "may be carried to another unit",
+            _ => "",
+        };
+        vec![
+            "  region".to_owned(),
+            region.name.clone(),
+            region.span.to_string(),
+            Bytes(region.span.len()).to_string(),
+            may.to_owned(),
+        ]
+    };
+    let rows = variant.regions.iter().map(row).collect();
+    table::plain(setting.width, &[], rows).lines().for_each(say);
+    variant.routes.iter().for_each(route);
+    if let Some(instead) = &variant.instead {
+        line("no route", instead);
+    }
+}
+
+fn rules(rules: &ImageRules) -> String {
+    let marks: Vec<&str> = rules.marks.iter().map(|mark| mark.meaning.as_str()).collect();
+    let marks = if marks.is_empty() { String::new() } else { format!(", with {}", marks.join(", ")) };
+    let oldest = rules.oldest.as_ref().map(|(oldest, _)| format!(", never below {oldest}")).unwrap_or_default();
+    format!("region '{}' from {} on{marks}{oldest}", rules.region.name, rules.region.span.start())
+}
+
+fn route(route: &Route) {
+    let regions: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
+    line("route", &format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")));
+    for (number, step) in (1..).zip(&route.entry) {
+        match step {
+            EntryStep::Hand(hand) => line("", &format!("{number}. {}", words(hand))),
+            EntryStep::Signal(signal) => line("", &format!("{number}. {signal}")),
+        }
+    }
+    for moment in [Moment::Entered, Moment::Written, Moment::End] {
+        let steps = undone(&route.hands(), moment).unwrap_or_default();
+        for (number, (_, undo)) in (1..).zip(steps) {
+            let when = match moment {
+                Moment::Entered => "once in update mode",
+                Moment::Written => "before the restart",
+                Moment::End => "at the end",
+            };
+            line("", &format!("{when} {number}. {}", undo.action));
+        }
+    }
+    if let Some(place) = &route.documented {
+        line("", &format!("documented in: {place}"));
+    }
+}
+
+fn words(hand: &HandStep) -> String {
+    let only_if = hand.only_if.as_ref().map(|when| format!("If {when}: ")).unwrap_or_default();
+    let advised = if hand.advised { " (advised)" } else { "" };
+    format!("{only_if}{}{advised}", hand.action)
+}

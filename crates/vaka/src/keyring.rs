@@ -1,0 +1,136 @@
+//! Keys of this user: private ones that sign releases, and public ones that are
+//! trusted. Files in the configuration folder, in PEM, so that openssl reads them.
+
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use etcetera::BaseStrategy;
+use vaka_core::event::{Code, Failure};
+use vaka_core::release::signature::{PrivateKey, PublicKey};
+use vaka_core::text;
+
+use crate::problem::Problem;
+
+const PRIVATE: &str = ".key.pem";
+const PUBLIC: &str = ".pub.pem";
+
+/// A key, and what it is called here.
+pub struct Named {
+    pub name: String,
+    pub key: PublicKey,
+    /// Its private half is here, too.
+    pub is_own: bool,
+}
+
+fn folder(name: &str) -> Result<PathBuf, Problem> {
+    let base = etcetera::choose_base_strategy();
+    let base = base.map_err(|_| Problem::internal("This system has no configuration folder."))?;
+    Ok(base.config_dir().join("vaka").join(name))
+}
+
+fn is_name(name: &str) -> bool {
+    let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_');
+    !name.is_empty() && name.len() <= 64 && name.chars().all(plain)
+}
+
+fn checked(name: &str) -> Result<&str, Problem> {
+    let message = || format!("'{}' is no name for a key: letters, digits, '-' and '_'.", text::tame(name));
+    if is_name(name) { Ok(name) } else { Err(Problem::usage(message())) }
+}
+
+/// Makes a pair; gives back its public half and where that is.
+pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
+    let folder = folder("keys")?;
+    let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
+    if path.exists() {
+        let failure = Failure::new(Code::File, format!("{}: there is a key of that name already.", path.display()));
+        return Err(failure.cure("Choose another name; a key that is gone signs nothing any more.").into());
+    }
+    let mut random = [0; 32];
+    getrandom::fill(&mut random).map_err(|error| Problem::internal(format!("No random numbers: {error}.")))?;
+    let key = PrivateKey::from_random(random);
+    let unusable = |error: vaka_core::release::signature::KeyError| Problem::internal(format!("{error}."));
+    let (private, public) = (key.to_pem().map_err(unusable)?, key.public().to_pem().map_err(unusable)?);
+    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, &error))?;
+    write_private(&path, &private)?;
+    let beside = folder.join(format!("{name}{PUBLIC}"));
+    fs::write(&beside, public).map_err(|error| Problem::file(&beside, &error))?;
+    Ok((key.public(), beside))
+}
+
+/// A file that only this user may read.
+fn write_private(path: &Path, pem: &str) -> Result<(), Problem> {
+    let mut options = fs::OpenOptions::new();
+    options.write(true).create_new(true);
+    #[cfg(unix)]
+    std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
+    let written = options.open(path).and_then(|mut file| file.write_all(pem.as_bytes()));
+    written.map_err(|error| Problem::file(path, &error))
+}
+
+/// The private key of a name, or in a file.
+pub fn private(name: &str) -> Result<PrivateKey, Problem> {
+    let own = folder("keys").ok().map(|folder| folder.join(format!("{name}{PRIVATE}")));
+    let path = own.filter(|path| is_name(name) && path.is_file()).unwrap_or_else(|| PathBuf::from(name));
+    let pem = fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
+    PrivateKey::from_pem(&pem).map_err(|error| unusable(&path, &error.to_string()))
+}
+
+fn unusable(path: &Path, what: &str) -> Problem {
+    let failure = Failure::new(Code::File, format!("{}: {what}.", path.display()));
+    failure.cure("'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.").into()
+}
+
+/// Trusts a public key; gives back what it is called here.
+pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
+    let pem = fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
+    let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
+    let stem = stem.split('.').next().unwrap_or_default().to_owned();
+    let name = checked(name.unwrap_or(&stem))?.to_owned();
+    let folder = folder("trusted")?;
+    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, &error))?;
+    let path = folder.join(format!("{name}.pem"));
+    let other = fs::read_to_string(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
+    if other.is_some_and(|other| other != key) {
+        let failure = Failure::new(Code::File, format!("Another key is trusted as '{name}' already."));
+        return Err(failure.cure("Give this one another name with --name.").into());
+    }
+    let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
+    fs::write(&path, pem).map_err(|error| Problem::file(&path, &error))?;
+    Ok(Named { name, key, is_own: false })
+}
+
+/// Trusts a key no more.
+pub fn distrust(name: &str) -> Result<(), Problem> {
+    let path = folder("trusted")?.join(format!("{}.pem", checked(name)?));
+    fs::remove_file(&path).map_err(|error| match error.kind() {
+        std::io::ErrorKind::NotFound => Failure::new(Code::File, format!("No key is trusted as '{name}'."))
+            .cure("'vaka keys list' names them.")
+            .into(),
+        _ => Problem::file(&path, &error),
+    })
+}
+
+/// All keys whose releases are trusted: own ones, and others.
+pub fn all() -> Vec<Named> {
+    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| Named { name, key, is_own: true });
+    let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| Named { name, key, is_own: false });
+    own.chain(others).collect()
+}
+
+fn of_folder(name: &str, ending: &str) -> Vec<(String, PublicKey)> {
+    let entries = folder(name).ok().and_then(|folder| fs::read_dir(folder).ok());
+    let mut found: Vec<(String, PublicKey)> = entries
+        .into_iter()
+        .flatten()
+        .flatten()
+        .filter_map(|entry| {
+            let name = entry.file_name().to_string_lossy().strip_suffix(ending)?.to_owned();
+            Some((name, PublicKey::from_pem(&fs::read_to_string(entry.path()).ok()?).ok()?))
+        })
+        .collect();
+    found.sort_by(|a, b| a.0.cmp(&b.0));
+    found
+}

@@ -1,0 +1,235 @@
+//! Releases as files: finding, reading, trusting, and the sheet that goes with one.
+
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use vaka_core::dialect::Dialect;
+use vaka_core::event::{Code, Failure, ReleaseSeen};
+use vaka_core::release::manifest::Manifest;
+use vaka_core::release::{Choosing, Release, Wanted, choose, disagreements};
+use vaka_core::sheet::{Dialects, Sheet};
+use vaka_core::text;
+
+use crate::args::{Common, Releases};
+use crate::journal;
+use crate::keyring;
+use crate::problem::Problem;
+use crate::setting;
+
+/// What the name of a release ends in.
+pub const ENDING: &str = "vaka";
+
+/// A release, and where it was found.
+pub struct Found {
+    pub path: PathBuf,
+    pub release: Release,
+    /// Others of the same product, in words.
+    pub others: Vec<String>,
+}
+
+/// The releases that were named, or are in a folder that was. `None` if what was named
+/// is one file that is none.
+pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, Problem> {
+    let paths = paths(files)?;
+    if let ([one], [path]) = (files, &paths[..])
+        && one.is_file()
+        && !Release::is_one(&setting::firmware(path)?)
+    {
+        return Ok(None);
+    }
+    let mut releases = Vec::new();
+    for path in paths {
+        releases.push((read(&path)?, path));
+    }
+    let manifests: Vec<Manifest> = releases.iter().map(|(release, _)| release.manifest.clone()).collect();
+    let product = product(common, &manifests);
+    let choosing = Choosing {
+        product: product.as_deref(),
+        channel: wanted.channel.as_deref(),
+        version: version(&wanted.which, product.as_deref()),
+    };
+    let pick = choose(&manifests, &choosing).map_err(|error| {
+        Failure::new(Code::Refused, format!("No release can be chosen: {error}."))
+            .state("Nothing was changed in any unit.")
+            .cure("Name one: --version V, --channel NAME, or its file.")
+    })?;
+    let others = pick.others.iter().map(|at| manifests[*at].in_words()).collect();
+    let (release, path) = releases.swap_remove(pick.index);
+    Ok(Some(Found { path, release, others }))
+}
+
+/// The files that were named; of a folder, its releases.
+fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
+    let mut all = Vec::new();
+    for file in files {
+        if !file.is_dir() {
+            all.push(file.clone());
+            continue;
+        }
+        let entries = std::fs::read_dir(file).map_err(|error| Problem::file(file, &error))?;
+        let mut found: Vec<PathBuf> = entries
+            .flatten()
+            .map(|entry| entry.path())
+            .filter(|path| path.extension().is_some_and(|ending| ending == ENDING))
+            .collect();
+        found.sort();
+        if found.is_empty() {
+            let message = format!("{}: no release (*.{ENDING}) is there.", file.display());
+            return Err(Failure::new(Code::File, message)
+                .cure("Name a firmware file, a release, or a folder of releases.")
+                .into());
+        }
+        all.extend(found);
+    }
+    Ok(all)
+}
+
+/// Reads one release; what is no release, or was changed, is refused whatever it is
+/// wanted for.
+pub fn read(path: &Path) -> Result<Release, Problem> {
+    let bytes = setting::firmware(path)?;
+    Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(|error| {
+        Failure::new(Code::File, format!("{}: {error}.", path.display()))
+            .state("Nothing in it was used.")
+            .cure("Fetch it again from where it comes; do not use this one.")
+            .into()
+    })
+}
+
+/// The product that is meant, where `--unit name=…` names one of those there are.
+fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
+    use vaka_boot::bench::Selector;
+    let (Some(Selector::Name(name) | Selector::Any(name)), true) = (&common.unit, manifests.len() > 1) else {
+        return None;
+    };
+    manifests.iter().map(|manifest| &manifest.product).find(|product| product.eq_ignore_ascii_case(name)).cloned()
+}
+
+fn version(which: &str, product: Option<&str>) -> Wanted {
+    match which {
+        "newest" => Wanted::Newest,
+        "known-good" => Wanted::KnownGood(known_good(product)),
+        version => Wanted::Version(version.to_owned()),
+    }
+}
+
+/// Versions of releases whose last stage ended well here, by the journal.
+fn known_good(product: Option<&str>) -> Vec<String> {
+    let records = journal::path().and_then(|path| journal::read(&path).ok()).map(|(records, _)| records);
+    let is_good = |record: &&journal::Record| {
+        let of = record.begun.release.as_ref();
+        record.is_good()
+            && record.result("after") == Some("confirmed")
+            && of.is_some_and(|of| of.stage == of.stages && product.is_none_or(|product| of.product == product))
+    };
+    let good = records.iter().flatten().filter(is_good);
+    good.filter_map(|record| record.begun.release.as_ref().map(|of| of.version.clone())).collect()
+}
+
+/// Whether the release may be used: signed by somebody who is trusted, or agreed to.
+pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
+    let agreed = |id: &str| common.agree.iter().any(|agreed| agreed == id);
+    let refused = |message: String, id: &str, cure: &str| {
+        Problem(
+            Failure::new(Code::Refused, message)
+                .state("Nothing was changed in any unit.")
+                .cure(format!("{cure} To use it all the same: --agree {id}.")),
+        )
+    };
+    let Some(key) = &release.signer else {
+        return match agreed("unsigned") {
+            true => Ok("nobody, as was agreed to".to_owned()),
+            false => Err(refused(
+                "Nobody signed this release, so nothing tells who made it.".into(),
+                "unsigned",
+                "Ask its maker for a signed one.",
+            )),
+        };
+    };
+    if let Some(known) = keyring::all().iter().find(|known| known.key == *key) {
+        return Ok(format!("{} ({key})", known.name));
+    }
+    let id = format!("signer-{key}");
+    match agreed(&id) {
+        true => Ok(format!("{key}, whom nobody here knows, as was agreed to")),
+        false => Err(refused(
+            format!("The release is signed by key {key}, which nobody here said to trust."),
+            &id,
+            "If its maker tells you that this is their key: vaka keys trust FILE.",
+        )),
+    }
+}
+
+/// The sheet for a release: one that was given for its product, else its own.
+pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet, Problem> {
+    if let Some(sheet) = given.into_iter().find(|sheet| sheet.product.id == release.manifest.product) {
+        return Ok(sheet);
+    }
+    own_sheet(release, path)
+}
+
+fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
+    let member = |name: &str| {
+        let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is no text");
+        text.map_err(|what| Failure::new(Code::File, format!("{}: {name}: {what}.", path.display())))
+    };
+    let named = |name: &str| format!("{}, {name}", path.display());
+    let is_dialect = |name: &&String| name.ends_with(".dialect.toml");
+    let mut dialects = Dialects::new();
+    for name in release.manifest.sheets.iter().filter(is_dialect) {
+        let folder = name.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
+        let beside = |file: &str| {
+            let helper = release.members.get(&format!("{folder}{file}"));
+            helper.cloned().ok_or_else(|| format!("{file} is not in the release"))
+        };
+        let dialect = Dialect::parse(&named(name), member(name)?, &beside)?;
+        dialects.insert(dialect.name.clone(), Arc::new(dialect));
+    }
+    for name in release.manifest.sheets.iter().filter(|name| name.ends_with(".toml") && !is_dialect(name)) {
+        let sheet = Sheet::parse_with(&named(name), member(name)?, &dialects)?;
+        if sheet.product.id == release.manifest.product {
+            return Ok(sheet);
+        }
+    }
+    let message = format!("{}: it holds no product sheet of '{}'.", path.display(), release.manifest.product);
+    Err(Failure::new(Code::File, message).cure("Give --sheets DIR.").into())
+}
+
+/// Refuses a release whose images, stamps and stages do not go together.
+pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), Problem> {
+    let found = disagreements(release, sheet);
+    let Some(first) = found.first() else { return Ok(()) };
+    let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
+    let message = format!("{}: it does not go together: {first}{more}.", path.display());
+    Err(Failure::new(Code::File, message)
+        .state("Nothing was changed in any unit.")
+        .cure("'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made.")
+        .into())
+}
+
+/// The build that is meant.
+pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, Problem> {
+    let builds = release.manifest.builds();
+    builds.iter().find(|build| **build == wanted).copied().ok_or_else(|| {
+        let message = format!("The release has no build '{}'.", text::tame(wanted));
+        Failure::new(Code::Usage, message).cure(format!("It has: {}.", builds.join(", "))).into()
+    })
+}
+
+/// What is told of a release before anything else.
+pub fn seen(found: &Found, build: &str, signer: String) -> ReleaseSeen {
+    let manifest = &found.release.manifest;
+    let others = manifest.builds().into_iter().filter(|other| *other != build).map(str::to_owned);
+    ReleaseSeen {
+        file: found.path.display().to_string(),
+        product: manifest.product.clone(),
+        version: manifest.version.clone(),
+        date: manifest.date.clone(),
+        channel: manifest.channel.clone(),
+        build: build.to_owned(),
+        other_builds: others.collect(),
+        signer: Some(signer),
+        loses: manifest.loses.iter().map(|loss| loss.what.clone()).collect(),
+        others: found.others.clone(),
+    }
+}
