@@ -133,7 +133,10 @@ impl Staged<'_> {
     }
 
     /// The images of a stage in the build that is wanted, one for each variant.
-    fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<Offered>, Failure> {
+    ///
+    /// # Errors
+    /// An image cannot be read.
+    pub fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<Offered>, Failure> {
         let of = |variant: &Variant| {
             let entry = stage.image(variant.id.as_str(), self.build)?;
             Some(self.release.image(entry, variant).map(|image| Offered {

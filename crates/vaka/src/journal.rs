@@ -86,7 +86,7 @@ struct Line {
 #[derive(Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]
 enum What {
-    Begun(Begun),
+    Begun(Box<Begun>),
     Ended(Box<Ended>),
 }
 
@@ -146,7 +146,7 @@ impl Attempt {
         let told = |error: io::Error| format!("{}: {error}", path.display());
         std::fs::create_dir_all(folder).map_err(told)?;
         let id = format!("{}-{}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
-        append(&path, &id, What::Begun(begun)).map_err(told)?;
+        append(&path, &id, What::Begun(Box::new(begun))).map_err(told)?;
         Ok(Self { id, path })
     }
 
@@ -195,7 +195,7 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
             continue;
         };
         match line.what {
-            What::Begun(begun) => records.push(Record { attempt: line.attempt, begun, ended: None }),
+            What::Begun(begun) => records.push(Record { attempt: line.attempt, begun: *begun, ended: None }),
             What::Ended(ended) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
                 Some(record) => record.ended = Some(*ended),
                 None => torn += 1,

@@ -57,11 +57,9 @@ impl Route {
 
     /// What a person does on the way in, in order.
     pub fn hands(&self) -> Vec<&HandStep> {
-        let hand = |step| match step {
-            &EntryStep::Hand(ref hand) => Some(hand),
-            EntryStep::Signal(_) => None,
-        };
-        self.entry.iter().filter_map(hand).collect()
+        let steps = self.entry.iter();
+        let hands = steps.filter_map(|step| if let EntryStep::Hand(hand) = step { Some(hand) } else { None });
+        hands.collect()
     }
 
     /// Whether the unit comes into update mode with nobody's hands.

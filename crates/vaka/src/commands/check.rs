@@ -7,20 +7,21 @@ use sha2::{Digest, Sha256};
 use vaka_boot::bench::{Bench, open_failure};
 use vaka_boot::entry::{self, Hunt};
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{by_label, told_version};
+use vaka_boot::update::{Offered, by_label, told_version};
 use vaka_core::address::Span;
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::image::fill::Fill;
 use vaka_core::image::stamp::{self, Found, Seal};
 use vaka_core::image::vectors::{StartVectors, VectorKind};
 use vaka_core::image::{self, FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
-use vaka_core::matching::{Case, Choice, Outcome as Fit, Verdict, image_version, judge, variants_for};
+use vaka_core::matching::{Case, Choice, Claim, Outcome as Fit, Verdict, image_version, judge, of_board, variants_for};
+use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::size::Bytes;
 use vaka_core::text;
 use vaka_usb::SystemClock;
 
-use super::say;
+use super::{check_release, say};
 use crate::Outcome;
 use crate::args::{Check, Common, Format};
 use crate::problem::Problem;
@@ -111,6 +112,9 @@ fn one(
     setting: &Setting,
 ) -> Result<(Code, Option<Image>), Problem> {
     let bytes = setting::firmware(path)?;
+    if Release::is_one(&bytes) {
+        return Ok((check_release::run(path, sheets, common, setting)?, None));
+    }
     let opened = setting::unwrapped(path, &bytes, sheets, &mut options)?;
     let firmware =
         read_all(opened.payload, &mut options).map_err(|error| unreadable(path, &error, opened.payload, sheets))?;
@@ -126,7 +130,7 @@ fn one(
             let failure = Failure::new(Code::Refused, format!("{}: it holds several images.", path.display()));
             Problem(failure.cure("Choose one with --from-family ID or --from-target N."))
         })?;
-        return Ok((with_unit(&image, sheets, common, setting)?, Some(image)));
+        return Ok((with_unit(&Looked::File(&image), sheets, common, setting)?, Some(image)));
     }
     let fits =
         |image: &ImageReport| image.fits.iter().any(|p| p.variants.iter().any(|choice| choice.against.is_none()));
@@ -501,8 +505,29 @@ fn overlap(a: &Image, b: &Image) -> Option<(Span, bool)> {
     common.first().map(|range| (*range, equal))
 }
 
+/// What is looked at beside a unit.
+pub enum Looked<'a> {
+    /// The image of a file.
+    File(&'a Image),
+    /// The images of a release, one for each variant.
+    Offered(&'a [Offered]),
+}
+
+impl Looked<'_> {
+    /// The image for the variants that are open, and what a release says of it.
+    fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
+        match self {
+            Self::File(image) => Some((image, None)),
+            Self::Offered(all) => {
+                let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
+                open.iter().find_map(of).map(|offered| (&offered.image, Some(&offered.claim)))
+            }
+        }
+    }
+}
+
 /// The verdict for a unit. Reads descriptors only; changes nothing.
-fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
     let bench = Bench::new(setting::buses(common)?, sheets);
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
@@ -520,6 +545,8 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
         let label = label.map(|(_, variant)| variant);
         let running = told_version(&found, sheet, &facts, label);
+        let open = label.map_or_else(|| of_board(&facts, found.variants_of(sheet)), |variant| vec![variant]);
+        let Some((image, claim)) = looked.image(&open) else { continue };
         let case = Case {
             sheet,
             unit: Some(&facts),
@@ -529,7 +556,7 @@ fn with_unit(image: &Image, sheets: &[Sheet], common: &Common, setting: &Setting
             clear_all: false,
             keep: &[],
             agreed: &common.agree,
-            claim: None,
+            claim,
         };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {

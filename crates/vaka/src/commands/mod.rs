@@ -2,6 +2,7 @@
 
 pub mod carry;
 pub mod check;
+pub mod check_release;
 pub mod compare;
 pub mod convert;
 pub mod demo;

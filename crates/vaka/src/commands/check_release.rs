@@ -1,0 +1,129 @@
+//! `vaka check FILE` of a release: who made it, what is in it, and whether it goes
+//! together.
+
+use std::path::Path;
+
+use serde::Serialize;
+use vaka_boot::staged::Staged;
+use vaka_core::event::Code;
+use vaka_core::release::manifest::{Entry, Stage};
+use vaka_core::release::{Release, disagreements, sheet_for};
+use vaka_core::sheet::Sheet;
+use vaka_core::size::Bytes;
+
+use super::check::{Looked, with_unit};
+use super::say;
+use crate::Outcome;
+use crate::args::{Common, Format};
+use crate::render::json;
+use crate::setting::Setting;
+use crate::{keyring, releases};
+
+#[derive(Serialize)]
+#[serde(tag = "event", rename = "release-file")]
+struct Report<'a> {
+    file: String,
+    manifest: &'a vaka_core::release::manifest::Manifest,
+    signer: Option<String>,
+    trusted: bool,
+    disagreements: Vec<String>,
+}
+
+pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+    let release = releases::read(path)?;
+    let sheet = releases::sheet(&release, path, sheets.to_vec())?;
+    let found: Vec<String> = disagreements(&release, &sheet).iter().map(ToString::to_string).collect();
+    let known = release.signer.as_ref().and_then(|key| keyring::all().into_iter().find(|known| known.key == *key));
+    match setting.format {
+        Format::Json => json::line(&Report {
+            file: path.display().to_string(),
+            manifest: &release.manifest,
+            signer: release.signer.as_ref().map(ToString::to_string),
+            trusted: known.is_some(),
+            disagreements: found.clone(),
+        }),
+        Format::Text => print(path, &release, known.map(|known| known.name).as_deref(), &found),
+    }
+    if !found.is_empty() {
+        return Ok(Code::File);
+    }
+    match common.unit {
+        Some(_) => beside_a_unit(&release, &sheet, common, setting),
+        None => Ok(Code::Done),
+    }
+}
+
+/// The verdict for a unit: of the first stage whose units show what it shows.
+fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Setting) -> Outcome {
+    let build = vaka_core::release::manifest::STANDARD;
+    let staged = Staged { buses: &[], guard: None, sheet, release, build };
+    let stages = release.manifest.stages.iter().filter(|stage| stage.foreign.is_none());
+    let of_stage = |stage: &Stage| Some((sheet_for(sheet, stage)?, stage.clone()));
+    let mut all: Vec<(Sheet, Stage)> = stages.filter_map(of_stage).collect();
+    // The last stage is what a unit is updated by again and again.
+    all.reverse();
+    let mut worst = Code::Refused;
+    for (sheet, stage) in all {
+        let offered = staged.offered(&stage, &sheet)?;
+        if release.manifest.stages.len() > 1 {
+            say(&format!("\nStage {}:", stage.name));
+        }
+        let code = with_unit(&Looked::Offered(&offered), &[sheet], common, setting)?;
+        worst = if code == Code::Done { Code::Done } else { worst };
+    }
+    Ok(worst)
+}
+
+/// One fact, aligned.
+fn line(name: &str, value: &str) {
+    say(&format!("  {name:<10}{value}"));
+}
+
+fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) {
+    let manifest = &release.manifest;
+    say(&path.display().to_string());
+    line(
+        "is",
+        &format!("a release: {} {} of {}, for {}", manifest.product, manifest.version, manifest.date, manifest.channel),
+    );
+    line(
+        "signed by",
+        &match (&release.signer, known) {
+            (None, _) => "NOBODY: nothing tells who made it".to_owned(),
+            (Some(key), Some(name)) => format!("{name} ({key}), who is trusted; every bit is as it was signed"),
+            (Some(key), None) => format!("key {key}, which NOBODY HERE TRUSTS; every bit is as it was signed"),
+        },
+    );
+    if let Some(needs) = &manifest.needs_vaka {
+        line("needs", &format!("Vaka {needs} or newer"));
+    }
+    for (index, note) in release.notes().iter().enumerate() {
+        line(if index == 0 { "notes" } else { "" }, note);
+    }
+    for loss in &manifest.loses {
+        line("loses", &format!("{} (--agree lose-{})", loss.what, loss.id));
+    }
+    for (number, stage) in (1..).zip(&manifest.stages) {
+        let by =
+            stage.foreign.as_ref().map(|foreign| format!(", with another tool: {}", foreign.tool)).unwrap_or_default();
+        say(&format!("  Stage {number} of {}, {}{by}", manifest.stages.len(), stage.name));
+        stage.images.iter().for_each(|image| entry(release, image));
+    }
+    match found {
+        [] => line("verdict", "it goes together: each image fits each variant that it is for"),
+        _ => found.iter().enumerate().for_each(|(index, what)| line(if index == 0 { "WRONG" } else { "" }, what)),
+    }
+}
+
+fn entry(release: &Release, entry: &Entry) {
+    let files = entry.files.iter().map(|file| {
+        let size = Bytes(release.member(&file.file).len() as u64);
+        let at = file.at.map(|at| format!(" at {at}")).unwrap_or_default();
+        format!("{}{at}, {size}", file.file)
+    });
+    let facts: Vec<String> = entry.facts.iter().map(|(name, value)| format!("{name} {value}")).collect();
+    let facts = if facts.is_empty() { String::new() } else { format!("  ({})", facts.join(", ")) };
+    let part = entry.part.as_ref().map(|part| format!("{part}, ")).unwrap_or_default();
+    let files: Vec<String> = files.collect();
+    line("", &format!("{part}{} [{}]: {}{facts}", entry.variants.join(", "), entry.build, files.join("; ")));
+}
