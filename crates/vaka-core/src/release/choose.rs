@@ -5,6 +5,9 @@ use thiserror::Error;
 use super::manifest::Manifest;
 use crate::version::Version;
 
+/// The channel that is meant where none is named.
+pub const STABLE: &str = "stable";
+
 /// Which version is wanted.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Wanted {
@@ -21,7 +24,8 @@ pub enum Wanted {
 pub struct Choosing<'a> {
     /// The product, where it is known.
     pub product: Option<&'a str>,
-    /// For whom; all channels without one. A version that is named is taken from any.
+    /// For whom. Without one those on the channel `stable`, if there are any, else all. A
+    /// version that is named is taken from any channel.
     pub channel: Option<&'a str>,
     /// Which version.
     pub version: Wanted,
@@ -88,7 +92,9 @@ pub fn choose(releases: &[Manifest], wanted: &Choosing<'_>) -> Result<Pick, None
     let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].product == products[0]).collect();
     all.sort_by(|a, b| order(&releases[*b]).partial_cmp(&order(&releases[*a])).unwrap_or(std::cmp::Ordering::Equal));
     let there = || all.iter().map(|at| named(&releases[*at])).collect::<Vec<_>>();
-    let on_channel = |at: &usize| wanted.channel.is_none_or(|channel| releases[*at].channel == channel);
+    let has_stable = all.iter().any(|at| releases[*at].channel == STABLE);
+    let channel = wanted.channel.or(has_stable.then_some(STABLE));
+    let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].channel == channel);
     let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].ordered();
     let fitting: Vec<usize> = match &wanted.version {
         Wanted::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
@@ -126,5 +132,55 @@ impl Manifest {
     /// Version, date and channel in one line.
     pub fn in_words(&self) -> String {
         named(self)
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn manifest(product: &str, version: &str, channel: &str) -> Manifest {
+        let (product, version, channel) = (product.to_owned(), version.to_owned(), channel.to_owned());
+        let (notes, needs_vaka) = (None, None);
+        let (loses, sheets, stages, members) = Default::default();
+        let date = "2026-11-02".to_owned();
+        Manifest { release: 1, product, version, date, channel, needs_vaka, notes, loses, sheets, stages, members }
+    }
+
+    #[test]
+    fn the_newest_of_a_channel_is_meant_or_the_version_that_is_named() {
+        let all = [
+            manifest("tern", "1.9.0", "stable"),
+            manifest("tern", "1.10.0", "stable"),
+            manifest("tern", "2.0.0", "trial"),
+            manifest("tern", "1.10.0-rc1", "stable"),
+        ];
+        let pick = |channel, version| {
+            choose(&all, &Choosing { product: None, channel, version }).map(|pick| all[pick.index].version.clone())
+        };
+        let named = |version: &str| Wanted::Version(version.to_owned());
+        assert_eq!(pick(None, Wanted::Newest).unwrap(), "1.10.0");
+        assert_eq!(pick(Some("trial"), Wanted::Newest).unwrap(), "2.0.0");
+        assert_eq!(pick(None, named("2.0")).unwrap(), "2.0.0");
+        let good = |versions: &[&str]| Wanted::KnownGood(versions.iter().map(|v| (*v).to_owned()).collect());
+        assert_eq!(pick(None, good(&["1.9.0", "0.1"])).unwrap(), "1.9.0");
+        assert_eq!(pick(None, good(&["1.9.0", "2.0.0"])).unwrap(), "2.0.0");
+        assert!(matches!(pick(None, good(&[])), Err(NoneFits::KnownGood(_))));
+        assert!(matches!(pick(Some("night"), Wanted::Newest), Err(NoneFits::Channel { .. })));
+        assert!(matches!(pick(None, named("3.0")), Err(NoneFits::Version { .. })));
+    }
+
+    #[test]
+    fn several_products_and_two_of_one_version_are_no_choice() {
+        let all = [manifest("tern", "1.0", "stable"), manifest("shag", "1.0", "stable")];
+        let any = Choosing { product: None, channel: None, version: Wanted::Newest };
+        assert!(matches!(choose(&all, &any), Err(NoneFits::Products(_))));
+        let shag = Choosing { product: Some("shag"), ..any.clone() };
+        assert_eq!(choose(&all, &shag).unwrap(), Pick { index: 1, others: vec![] });
+        let mut twins = [manifest("tern", "1.0", "stable"), manifest("tern", "1.0", "stable")];
+        assert!(choose(&twins, &any).is_ok());
+        twins[1].loses.push(super::super::manifest::Loss { id: "a".into(), what: "b".into() });
+        assert!(matches!(choose(&twins, &any), Err(NoneFits::Two(_))));
+        assert_eq!(choose(&[], &any), Err(NoneFits::Nothing));
     }
 }

@@ -21,7 +21,7 @@ use archive::{ArchiveError, Member};
 use manifest::{Digest, Manifest, ManifestError};
 use signature::{PrivateKey, PublicKey, SIGNATURE_LEN};
 
-pub use choose::{Choosing, NoneFits, Pick, Wanted, choose};
+pub use choose::{Choosing, NoneFits, Pick, STABLE, Wanted, choose};
 pub use pieces::{Disagreement, ImageError, disagreements, sheet_for};
 
 /// The names of the members that every release begins with.

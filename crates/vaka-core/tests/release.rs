@@ -1,0 +1,362 @@
+//! Releases as files: what is whole is read, and nothing else.
+
+#![allow(clippy::unwrap_used)]
+
+use std::collections::BTreeMap;
+
+use vaka_core::image::{self, ReadOptions, hex, stamp};
+use vaka_core::release::archive::{self, ArchiveError, Member};
+use vaka_core::release::manifest::{Entry, FORMAT, File, Manifest, STANDARD, Stage};
+use vaka_core::release::signature::PrivateKey;
+use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, disagreements};
+use vaka_core::sheet::Sheet;
+
+const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
+const R1_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
+const R1_BIN: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin");
+const R2_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
+const LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loader-1.1.0.hex");
+
+fn entry(file: &str, variants: &[&str], facts: &[(&str, &str)]) -> Entry {
+    Entry {
+        part: None,
+        variants: variants.iter().map(|id| (*id).into()).collect(),
+        build: STANDARD.into(),
+        files: vec![File { file: file.into(), at: None }],
+        facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
+    }
+}
+
+fn manifest(stages: Vec<Stage>) -> Manifest {
+    Manifest {
+        release: FORMAT,
+        product: "tern".into(),
+        version: "1.5.0".into(),
+        date: "2026-11-02".into(),
+        channel: "stable".into(),
+        needs_vaka: None,
+        notes: None,
+        loses: Vec::new(),
+        sheets: Vec::new(),
+        stages,
+        members: BTreeMap::new(),
+    }
+}
+
+fn stage(name: &str, of: Option<&str>, images: Vec<Entry>) -> Stage {
+    Stage { name: name.into(), stage: of.map(Into::into), foreign: None, images }
+}
+
+fn members(list: &[(&str, &[u8])]) -> BTreeMap<String, Vec<u8>> {
+    list.iter().map(|(name, data)| ((*name).to_owned(), data.to_vec())).collect()
+}
+
+fn key() -> PrivateKey {
+    PrivateKey::from_random([42; 32])
+}
+
+/// A release of some hundred bytes, signed or not.
+fn small(key: Option<&PrivateKey>) -> Vec<u8> {
+    let manifest = manifest(vec![stage("Application", None, vec![entry("a.bin", &["r1"], &[])])]);
+    Release::write(manifest, &members(&[("a.bin", b"firmware")]), key).unwrap()
+}
+
+fn read(bytes: &[u8]) -> Result<Release, ReleaseError> {
+    Release::read(bytes, "0.1.0")
+}
+
+/// Seeded, so that every run does the same.
+struct Random(u64);
+
+impl Random {
+    fn below(&mut self, most: usize) -> usize {
+        self.0 ^= self.0 << 13;
+        self.0 ^= self.0 >> 7;
+        self.0 ^= self.0 << 17;
+        usize::try_from(self.0 >> 16).unwrap() % most
+    }
+}
+
+#[test]
+fn every_single_bit_counts() {
+    for signed in [true, false] {
+        let bytes = small(Some(&key()).filter(|_| signed));
+        assert!(read(&bytes).is_ok());
+        for bit in 0..bytes.len() * 8 {
+            let mut changed = bytes.clone();
+            changed[bit / 8] ^= 1 << (bit % 8);
+            assert!(read(&changed).is_err(), "bit {} of byte {}", bit % 8, bit / 8);
+        }
+    }
+}
+
+/// Bytes changed, put in, taken out, swapped, repeated and cut off, 10 000 times; half of
+/// them with the checksums of the archive made right again.
+#[test]
+fn ten_thousand_mutations_are_refused() {
+    let whole = small(Some(&key()));
+    let mut random = Random(0x5EED_0008);
+    let mut refused = 0;
+    while refused < 10_000 {
+        let mut bytes = whole.clone();
+        for _ in 0..=random.below(4) {
+            let at = random.below(bytes.len());
+            match random.below(6) {
+                0 => bytes[at] = u8::try_from(random.below(256)).unwrap(),
+                1 => bytes.insert(at, u8::try_from(random.below(256)).unwrap()),
+                2 => drop(bytes.remove(at)),
+                3 => {
+                    let other = random.below(bytes.len());
+                    bytes.swap(at, other);
+                }
+                4 => {
+                    let end = (at + 1 + random.below(40)).min(bytes.len());
+                    let piece = bytes[at..end].to_vec();
+                    bytes.splice(at..at, piece);
+                }
+                _ => bytes.truncate(at.max(1)),
+            }
+        }
+        let mut mutated = bytes;
+        if random.below(2) == 0 {
+            // A hand that knows the archive: a member's data changed, all sums right.
+            let all = archive::read(&whole).unwrap();
+            let victim = random.below(all.len());
+            let mut data = all[victim].data.to_vec();
+            let at = random.below(data.len());
+            data[at] ^= 1 << random.below(8);
+            let again: Vec<Member<'_>> = all
+                .iter()
+                .enumerate()
+                .map(
+                    |(index, member)| if index == victim { Member { name: member.name, data: &data } } else { *member },
+                )
+                .collect();
+            mutated = archive::write(&again);
+        }
+        if mutated != whole {
+            assert!(read(&mutated).is_err(), "{mutated:02x?}");
+            refused += 1;
+        }
+    }
+}
+
+/// A release that was put together by hand: manifest, then these members.
+fn by_hand(manifest: &Manifest, list: &[(&str, &[u8])]) -> Vec<u8> {
+    let bytes = manifest.to_bytes();
+    let all: Vec<Member<'_>> = [(MANIFEST, &bytes[..])]
+        .into_iter()
+        .chain(list.iter().copied())
+        .map(|(name, data)| Member { name, data })
+        .collect();
+    archive::write(&all)
+}
+
+#[test]
+fn what_cannot_be_is_refused_by_name() {
+    let whole = read(&small(None)).unwrap().manifest;
+    let digest = whole.members["a.bin"].clone();
+    let of = |change: &dyn Fn(&mut Manifest)| {
+        let mut manifest = whole.clone();
+        change(&mut manifest);
+        manifest
+    };
+    let firmware: (&str, &[u8]) = ("a.bin", b"firmware");
+    let changed = of(&|manifest| manifest.members.get_mut("a.bin").unwrap().sha256 = "0".repeat(64));
+    let short = of(&|manifest| manifest.members.get_mut("a.bin").unwrap().size = 7);
+    let missing = of(&|manifest| drop(manifest.members.insert("b.bin".into(), digest.clone())));
+    let unused = of(&|manifest| manifest.stages[0].images[0].files[0].file = "b.bin".into());
+    let two = of(&|manifest| {
+        let again = entry("b.bin", &["r1"], &[]);
+        manifest.stages[0].images.push(again);
+        manifest.members.insert("b.bin".into(), digest.clone());
+    });
+    let path = of(&|manifest| {
+        manifest.stages[0].images[0].files[0].file = "../a.bin".into();
+        manifest.members = BTreeMap::from([("../a.bin".into(), digest.clone())]);
+    });
+    let newer = of(&|manifest| manifest.needs_vaka = Some("9.0.0".into()));
+    let format = of(&|manifest| manifest.release = 2);
+    let date = of(&|manifest| manifest.date = "2026-02-30".into());
+    let build = of(&|manifest| manifest.stages[0].images[0].build = "TODO".into());
+    let none = of(&|manifest| manifest.stages[0].images.clear());
+    let cases: [(&str, Vec<u8>, &str); 16] = [
+        (
+            "another content",
+            by_hand(&whole, &[("a.bin", b"firmwarf")]),
+            "'a.bin' is not what the manifest says: another SHA-256",
+        ),
+        ("another digest", by_hand(&changed, &[firmware]), "'a.bin' is not what the manifest says"),
+        ("another size", by_hand(&short, &[firmware]), "'a.bin' is not what the manifest says: another size"),
+        ("a member too many", by_hand(&whole, &[firmware, ("b.bin", b"x")]), "'b.bin' is not named"),
+        ("a member too few", by_hand(&whole, &[]), "names 'a.bin', which is not in it"),
+        ("a member without use", by_hand(&missing, &[firmware, ("b.bin", b"firmware")]), "'b.bin' is not named"),
+        ("a use without a member", by_hand(&unused, &[firmware]), "names 'b.bin'"),
+        (
+            "two images for one purpose",
+            by_hand(&two, &[firmware, ("b.bin", b"firmware")]),
+            "two images for variant r1, build standard: 'a.bin' and 'b.bin'",
+        ),
+        ("a path that leads out", by_hand(&path, &[("../a.bin", b"firmware")]), "'../a.bin'"),
+        ("a newer Vaka", by_hand(&newer, &[firmware]), "needs Vaka 9.0.0; this is 0.1.0"),
+        ("another format", by_hand(&format, &[firmware]), "format 2"),
+        ("no such day", by_hand(&date, &[firmware]), "'2026-02-30'"),
+        ("a placeholder", by_hand(&build, &[firmware]), "without file, variant or build"),
+        ("a stage with nothing", by_hand(&none, &[firmware]), "a stage without images"),
+        ("no manifest", archive::write(&[Member { name: "a.bin", data: b"x" }]), "first member is not manifest.json"),
+        ("another archive", b"PK\x05\x06 and no more".to_vec(), "no zip archive"),
+    ];
+    for (what, bytes, words) in cases {
+        let error = read(&bytes).map(|_| ()).expect_err(what).to_string();
+        assert!(error.contains(words), "{what}: {error}");
+    }
+}
+
+#[test]
+fn a_signature_is_whole_and_its_keys_or_there_is_none() {
+    let bytes = small(Some(&key()));
+    let release = read(&bytes).unwrap();
+    assert_eq!(release.signer.as_ref(), Some(&key().public()));
+    let all = archive::read(&bytes).unwrap();
+    let other = PrivateKey::from_random([43; 32]);
+    let (pem, signature) = (other.public().to_pem().unwrap(), other.sign(b"something else"));
+    let with = |name: &str, data: &[u8]| {
+        let replaced: Vec<Member<'_>> =
+            all.iter().map(|member| if member.name == name { Member { data, ..*member } } else { *member }).collect();
+        archive::write(&replaced)
+    };
+    let without = |name: &str| archive::write(&all.iter().filter(|m| m.name != name).copied().collect::<Vec<_>>());
+    assert!(matches!(read(&with(SIGNER, pem.as_bytes())), Err(ReleaseError::Signature(_))));
+    assert!(matches!(read(&with(SIGNATURE, &signature)), Err(ReleaseError::Signature(_))));
+    assert!(matches!(read(&with(SIGNATURE, b"short")), Err(ReleaseError::Signature(_))));
+    assert!(matches!(read(&with(SIGNER, format!("{pem}\n").as_bytes())), Err(ReleaseError::Key(_))));
+    assert_eq!(read(&without(SIGNER)).unwrap_err(), ReleaseError::HalfSigned);
+    assert_eq!(read(&without(SIGNATURE)).unwrap_err(), ReleaseError::HalfSigned);
+    // Both taken away: it is whole, and nobody's.
+    let nobodys = archive::read(&bytes).unwrap();
+    let kept: Vec<Member<'_>> = nobodys.into_iter().filter(|m| m.name != SIGNER && m.name != SIGNATURE).collect();
+    assert_eq!(read(&archive::write(&kept)).unwrap().signer, None);
+}
+
+/// What other programs make: compressed, with a name twice, with sizes that lie.
+#[test]
+fn archives_of_other_programs_are_refused_with_the_members_name() {
+    let member = |name: &str, method: u16, packed: u32, plain: u32, data: &[u8]| {
+        let mut bytes = b"PK\x03\x04\x14\0\0\0".to_vec();
+        bytes.extend(method.to_le_bytes());
+        bytes.extend([0, 0, 0x21, 0]);
+        bytes.extend(crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(data).to_le_bytes());
+        bytes.extend(packed.to_le_bytes());
+        bytes.extend(plain.to_le_bytes());
+        bytes.extend(u16::try_from(name.len()).unwrap().to_le_bytes());
+        bytes.extend([0, 0]);
+        bytes.extend(name.as_bytes());
+        bytes.extend(data);
+        bytes
+    };
+    let twice = [member("a", 0, 1, 1, b"x"), member("a", 0, 1, 1, b"x")].concat();
+    let cases = [
+        (member("a.bin", 8, 1, 1, b"x"), ArchiveError::Packed("a.bin".into())),
+        (member("a.bin", 0, 1, 0x4000_0000, b"x"), ArchiveError::Sizes("a.bin".into(), 0x4000_0000, 1)),
+        (member("a.bin", 0, 9, 9, b"x"), ArchiveError::Cut(String::new())),
+        (member("/etc/passwd", 0, 1, 1, b"x"), ArchiveError::BadName("/etc/passwd".into())),
+        (member("..\\a", 0, 1, 1, b"x"), ArchiveError::BadName("..\\a".into())),
+        (twice, ArchiveError::Twice("a".into())),
+    ];
+    for (bytes, error) in cases {
+        assert_eq!(archive::read(&bytes), Err(error));
+    }
+}
+
+/// Each release is whole as a file; what is in it does not go together.
+#[test]
+fn what_does_not_go_together_is_found_with_stage_and_file() {
+    let sheet = Sheet::parse("tern.toml", TERN).unwrap();
+    let files: &[(&str, &[u8])] =
+        &[("r1.hex", R1_HEX), ("r2.hex", R2_HEX), ("loader.hex", LOADER_HEX), ("r1.bin", R1_BIN)];
+    let found = |stages: Vec<Stage>| {
+        let used: Vec<&str> =
+            stages.iter().flat_map(|s| &s.images).flat_map(|i| &i.files).map(|file| file.file.as_str()).collect();
+        let used: Vec<(&str, &[u8])> = files.iter().filter(|(name, _)| used.contains(name)).copied().collect();
+        let bytes = Release::write(manifest(stages), &members(&used), None).unwrap();
+        let list = disagreements(&read(&bytes).unwrap(), &sheet);
+        list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+    };
+    let app = |images| stage("App", None, images);
+    let boot = |facts: &[(&str, &str)]| stage("Boot", Some("loader"), vec![entry("loader.hex", &["r1"], facts)]);
+    let r1 = || entry("r1.hex", &["r1"], &[]);
+    assert_eq!(found(vec![app(vec![r1(), entry("r2.hex", &["r2"], &[])])]), "");
+    assert_eq!(found(vec![boot(&[("hand-over", "0x0A002400")]), app(vec![r1()])]), "");
+    let crystal = |value: &str| entry("r1.hex", &["r1"], &[("crystal", value)]);
+    let mut based = entry("r1.bin", &["r1"], &[]);
+    based.files[0].at = Some(vaka_core::address::Address::new(0x0A00_3000));
+    let cases = [
+        (vec![app(vec![entry("r1.hex", &["r2"], &[])])], "stage 'App', r1.hex: does not fit variant 'r2'"),
+        (vec![app(vec![entry("r1.hex", &["r1", "r2"], &[])])], "does not fit variant 'r2'"),
+        (vec![app(vec![entry("r1.hex", &["r9"], &[])])], "no variant 'r9' in this stage"),
+        (vec![app(vec![entry("r1.bin", &["r1"], &[])])], "'r1.bin'"),
+        (vec![app(vec![based])], "does not fit variant 'r1': start address 0x0A00_3000"),
+        (vec![stage("Boot", Some("lodaer"), vec![r1()])], "the sheet has no stage 'lodaer'"),
+        (
+            vec![boot(&[("hand-over", "0x0A003000")]), app(vec![r1()])],
+            "stage 'Boot' hands over at 0x0A003000 on variant 'r1'",
+        ),
+        (
+            vec![boot(&[("crystal", "12 MHz")]), app(vec![crystal("8 MHz")])],
+            "is for crystal 8 MHz; stage 'Boot' is for 12 MHz",
+        ),
+        (vec![app(vec![Entry { part: Some("wing".into()), ..r1() }])], "no form of part 'wing'"),
+        (vec![stage("App", None, vec![entry("loader.hex", &["r1"], &[])])], "does not fit variant 'r1'"),
+    ];
+    for (stages, words) in cases {
+        let list = found(stages);
+        assert!(list.contains(words), "'{words}' is not in: {list}");
+    }
+}
+
+/// What is stamped into an image is its builder's word, what the manifest says its
+/// packer's: they must be the same.
+#[test]
+fn a_stamp_that_says_something_else_is_found() {
+    let sheet = Sheet::parse("tern.toml", TERN).unwrap();
+    let plain = image::read(R1_HEX, ReadOptions::default()).unwrap();
+    let found = |said: stamp::Text, facts: &[(&str, &str)]| {
+        let stamped = hex::write(&stamp::append(&plain, &said).unwrap());
+        let stages = vec![stage("App", None, vec![entry("r1.hex", &["r1"], facts)])];
+        let bytes = Release::write(manifest(stages), &members(&[("r1.hex", &stamped)]), None).unwrap();
+        let list = disagreements(&read(&bytes).unwrap(), &sheet);
+        list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+    };
+    let text = stamp::Text::default;
+    let fact = |value: &str| stamp::Text { facts: vec![("bus".into(), value.into())], ..text() };
+    let build = |name: &str| stamp::Text { build: Some(name.into()), ..text() };
+    assert_eq!(found(fact("48 MHz"), &[("bus", "48000000")]), "");
+    assert_eq!(found(build(STANDARD), &[]), "");
+    assert!(found(fact("48 MHz"), &[("bus", "24 MHz")]).contains("its stamp says bus 48 MHz, the manifest 24 MHz"));
+    assert!(found(build("quiet"), &[]).contains("its stamp says build quiet, the manifest standard"));
+    let shag = stamp::Text { product: Some("shag".into()), ..text() };
+    assert!(found(shag, &[]).contains("its stamp says product shag, the manifest tern"));
+    let r2 = stamp::Text { variants: vec!["r2".into()], ..text() };
+    assert!(found(r2, &[]).contains("its stamp says variant r2, the manifest r1"));
+}
+
+/// One stage may hold several images, each at its own address; any of them that is
+/// missing or is not where it belongs is found.
+#[test]
+fn a_stage_may_hold_several_images() {
+    let text = TERN.replace("images = [\"loader\"]", "images = [\"loader\", \"application\"]").replace(
+        "stage = \"loader\"\nid = \"1209:0002\"\nvariants = [\"r1\", \"r2\"]\nmemory = \"Tide Flash\"\nwrites = [\"bootloader\"]",
+        "stage = \"loader\"\nid = \"1209:0002\"\nvariants = [\"r1\", \"r2\"]\nmemory = \"Tide Flash\"\nwrites = [\"bootloader\", \"application\"]",
+    );
+    let sheet = Sheet::parse("tern.toml", &text).unwrap();
+    let found = |files: &[(&str, &[u8])]| {
+        let mut image = entry(files[0].0, &["r1"], &[]);
+        image.files = files.iter().map(|(name, _)| File { file: (*name).into(), at: None }).collect();
+        let bytes = Release::write(manifest(vec![stage("All", Some("loader"), vec![image])]), &members(files), None);
+        let list = disagreements(&read(&bytes.unwrap()).unwrap(), &sheet);
+        list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
+    };
+    assert_eq!(found(&[("loader.hex", LOADER_HEX), ("r1.hex", R1_HEX)]), "");
+    assert!(found(&[("loader.hex", LOADER_HEX)]).contains("no byte of region 'application'"));
+    assert!(found(&[("loader.hex", LOADER_HEX), ("r2.hex", R2_HEX)]).contains("does not fit"));
+}
