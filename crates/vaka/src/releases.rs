@@ -201,7 +201,7 @@ pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<()
     let Some(first) = found.first() else { return Ok(()) };
     let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
     let message = format!("{}: it does not go together: {first}{more}.", path.display());
-    Err(Failure::new(Code::File, message)
+    Err(Failure::new(Code::Refused, message)
         .state("Nothing was changed in any unit.")
         .cure("'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made.")
         .into())

@@ -154,6 +154,16 @@ fn of_entry(
     if let Found::One(stamp) = stamp::find(&image, variant.image.stamp_offset) {
         stamp_agrees(release, entry, variant, &stamp.text, wrong);
     }
+    for fact in entry.facts() {
+        let known = variant.facts.iter().find(|known| known.name == fact.name && !known.agrees(&fact.value));
+        // A loader's hand-over is compared with what it hands over to.
+        if let Some(known) = known.filter(|_| fact.name != HAND_OVER) {
+            wrong(format!(
+                "is for {} {}; the sheet says {} for variant '{}'",
+                fact.name, fact.value, known.value, variant.id
+            ));
+        }
+    }
     let own = facts_of(entry, &image, variant);
     for (variant_id, earlier, fact) in said.iter().filter(|(id, ..)| id == variant.id.as_str()) {
         if fact.name == HAND_OVER && !fact.agrees(&image.start().to_string()) {

@@ -1,0 +1,244 @@
+//! Releases, by the built program: packed, signed, trusted, chosen, and brought into
+//! stand-ins over USB/IP.
+
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::fs;
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use support::{Bench, Ended, Running, assert_updated, firmware, has, root};
+use vaka_sim::unit::Condition;
+use vaka_sim::unit::tern::Revision;
+
+/// A bench with keys of its own, in a folder of its own.
+struct Workshop(Bench);
+
+impl Workshop {
+    fn new() -> Self {
+        let shop = Self(Bench::tern_r1());
+        shop.run(&["keys", "new", "skerrow"]).expect(0, &["signs releases now"]);
+        shop
+    }
+
+    fn run(&self, args: &[&str]) -> Ended {
+        let config = self.0.folder.path().join("config");
+        Running::start(self.0.command().args(args).env("XDG_CONFIG_HOME", config).env_remove("VAKA_SHEETS")).end()
+    }
+
+    fn path(&self, name: &str) -> PathBuf {
+        self.0.folder.path().join(name)
+    }
+
+    /// The demo's description of release 1.5.0, changed.
+    fn describe(&self, name: &str, changes: &[(&str, &str)]) -> PathBuf {
+        let folder = root().join("demo/releases");
+        let mut text = fs::read_to_string(folder.join("tern-1.5.0.toml")).unwrap();
+        text = text.replace("\"../", &format!("\"{}/", root().join("demo").display()));
+        text = text.replace("\"tern-1.5.0.txt\"", &format!("\"{}\"", folder.join("tern-1.5.0.txt").display()));
+        for (from, to) in changes {
+            assert!(text.contains(from), "the description no longer holds: {from}");
+            text = text.replacen(from, to, 1);
+        }
+        let path = self.path(name);
+        fs::write(&path, text).unwrap();
+        path
+    }
+
+    fn pack(&self, name: &str, changes: &[(&str, &str)], args: &[&str]) -> PathBuf {
+        let description = self.describe(&format!("{name}.toml"), changes);
+        let out = self.path(&format!("{name}.vaka"));
+        let all = [&["pack", description.to_str().unwrap(), "--out", out.to_str().unwrap()], args].concat();
+        self.run(&all).expect(0, &["fits"]);
+        out
+    }
+
+    fn update(&self, release: &Path, args: &[&str]) -> Ended {
+        self.run(&[&["update", release.to_str().unwrap(), "--unattended", "--variant", "r1"], args].concat())
+    }
+
+    /// The key's short name.
+    fn key(&self) -> String {
+        self.run(&["keys", "list"]).stdout.split_whitespace().next().unwrap().to_owned()
+    }
+}
+
+const SIGNED: &[&str] = &["--key", "skerrow"];
+
+#[test]
+fn a_release_is_the_same_bytes_each_time_and_gets_into_the_unit() {
+    let shop = Workshop::new();
+    let (one, two) = (shop.pack("one", &[], SIGNED), shop.pack("two", &[], SIGNED));
+    assert!(fs::read(&one).unwrap() == fs::read(&two).unwrap());
+    shop.run(&["check", one.to_str().unwrap()]).expect(0, &["it goes together", "skerrow", "twice as far back"]);
+    let before = shop.0.memory("1-1");
+    // No sheet is given: the release's own is used.
+    let ended = shop.update(&one, &["--rewrite"]);
+    ended.expect(0, &["Release tern 1.5.0", "signed by  skerrow", "read-back: 20 772 of 20 772", "confirmed"]);
+    let image = fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
+    assert_updated(Revision::R1, &before, &shop.0.memory("1-1"), &image);
+    let journal = fs::read_to_string(shop.path("vaka/journal.jsonl")).unwrap();
+    assert!(journal.contains("\"version\":\"1.5.0\"") && journal.contains("\"stages\":1"), "{journal}");
+}
+
+#[test]
+fn who_signed_must_be_trusted_or_agreed_to_by_name() {
+    let shop = Workshop::new();
+    let before = shop.0.memory("1-1");
+    let unsigned = shop.pack("unsigned", &[], &[]);
+    shop.update(&unsigned, &[]).expect(3, &["Nobody signed this release", "--agree unsigned"]);
+    // Another workshop's release, whose key nobody here knows.
+    let other = Workshop::new();
+    let foreign = other.pack("foreign", &[], SIGNED);
+    let agreement = format!("signer-{}", other.key());
+    shop.update(&foreign, &[]).expect(3, &["nobody here said to trust", &agreement]);
+    shop.update(&foreign, &["--agree", "unsigned"]).expect(3, &["nobody here said to trust"]);
+    shop.update(&foreign, &["--plan", "--agree", &agreement]).expect(0, &["as was agreed to"]);
+    let public = other.path("config/vaka/keys/skerrow.pub.pem");
+    let public = public.to_str().unwrap();
+    shop.run(&["keys", "trust", public, "--name", "friend"]).expect(0, &["trusted now"]);
+    shop.update(&foreign, &["--plan"]).expect(0, &["signed by  friend"]);
+    shop.run(&["keys", "trust", public, "--name", "a b"]).expect(2, &["no name for a key"]);
+    shop.run(&["keys", "distrust", "friend"]).expect(0, &[]);
+    shop.update(&foreign, &["--plan"]).expect(3, &["nobody here said to trust"]);
+    // One that was changed is nobody's word, whatever is agreed to.
+    let mut bytes = fs::read(&foreign).unwrap();
+    let at = bytes.len() / 2;
+    bytes[at] ^= 1;
+    fs::write(&foreign, bytes).unwrap();
+    let ended = shop.update(&foreign, &["--agree", &agreement, "--agree", "unsigned"]);
+    ended.expect(8, &["images/tern-r", "damaged", "do not use this one"]);
+    assert!(shop.0.memory("1-1") == before);
+}
+
+#[test]
+fn keys_and_signatures_are_those_of_openssl() {
+    if !(has("openssl") && has("python3")) {
+        return;
+    }
+    let shop = Workshop::new();
+    let openssl = |args: &[&str]| {
+        let done = Command::new("openssl").args(args).current_dir(shop.0.folder.path()).output().unwrap();
+        assert!(done.status.success(), "{args:?}: {}", String::from_utf8_lossy(&done.stderr));
+    };
+    // Our key signs, theirs verifies: on what another program took out of the archive.
+    let ours = shop.pack("ours", &[], SIGNED);
+    let unpack = "import sys, zipfile; zipfile.ZipFile(sys.argv[1]).extractall(sys.argv[2])";
+    let taken = shop.path("taken");
+    let done = Command::new("python3").args(["-c", unpack]).arg(&ours).arg(&taken).status().unwrap();
+    assert!(done.success());
+    let verify = ["pkeyutl", "-verify", "-pubin", "-inkey", "taken/signer.pem", "-rawin"];
+    openssl(&[&verify[..], &["-in", "taken/manifest.json", "-sigfile", "taken/manifest.sig"]].concat());
+    openssl(&["pkey", "-in", "config/vaka/keys/skerrow.key.pem", "-pubout", "-out", "public.pem"]);
+    assert_eq!(fs::read(shop.path("public.pem")).unwrap(), fs::read(taken.join("signer.pem")).unwrap());
+    // Their key signs, ours verifies; and both make the same signature.
+    openssl(&["genpkey", "-algorithm", "ed25519", "-out", "theirs.pem"]);
+    openssl(&["pkey", "-in", "theirs.pem", "-pubout", "-out", "theirs.pub.pem"]);
+    let theirs = shop.pack("theirs", &[], &["--key", "theirs.pem"]);
+    shop.run(&["keys", "trust", "theirs.pub.pem"]).expect(0, &["'theirs'"]);
+    shop.update(&theirs, &["--plan"]).expect(0, &["signed by  theirs"]);
+    openssl(&["pkeyutl", "-sign", "-inkey", "theirs.pem", "-rawin", "-in", "taken/manifest.json", "-out", "their.sig"]);
+    let bytes = fs::read(&theirs).unwrap();
+    let signature = fs::read(shop.path("their.sig")).unwrap();
+    assert!(bytes.windows(64).any(|window| window == signature));
+    // A key of another kind is no key here.
+    openssl(&["genpkey", "-algorithm", "x25519", "-out", "other.pem"]);
+    let description = shop.describe("other.toml", &[]);
+    let args = ["pack", description.to_str().unwrap(), "--out", "other.vaka", "--key", "other.pem"];
+    shop.run(&args).expect(8, &["no private Ed25519 key"]);
+}
+
+#[test]
+fn of_a_folder_the_newest_of_the_channel_or_the_named_version_is_taken() {
+    let shop = Workshop::new();
+    let folder = shop.path("shelf");
+    fs::create_dir(&folder).unwrap();
+    let older: &[(&str, &str)] = &[
+        ("version = \"1.5.0\"", "version = \"1.4.0\""),
+        ("2026-10-19", "2026-06-01"),
+        ("tern-r1-1.5.0.hex", "tern-r1-1.4.0.hex"),
+        ("tern-r2-1.5.0.hex", "tern-r2-1.4.0.hex"),
+    ];
+    let trial: &[(&str, &str)] = &[("version = \"1.5.0\"", "version = \"1.6.0\""), ("\"stable\"", "\"trial\"")];
+    for (name, changes) in [("new", &[][..]), ("old", older), ("trial", trial)] {
+        let made = shop.pack(name, changes, SIGNED);
+        fs::rename(made, folder.join(format!("{name}.vaka"))).unwrap();
+    }
+    let plan = |args: &[&str]| shop.update(&folder, &[&["--plan"], args].concat());
+    plan(&[]).expect(
+        0,
+        &["Release tern 1.5.0 of 2026-10-19 (stable)", "1.6.0 of 2026-10-19 (trial)", "1.4.0 of 2026-06-01"],
+    );
+    plan(&["--channel", "trial"]).expect(0, &["Release tern 1.6.0"]);
+    plan(&["--version", "1.4.0"]).expect(0, &["Release tern 1.4.0"]);
+    plan(&["--version", "1.3.0"]).expect(3, &["no release has the version 1.3.0", "1.4.0 of 2026-06-01 (stable)"]);
+    plan(&["--channel", "night"]).expect(3, &["no release is on the channel 'night'"]);
+    plan(&["--version", "known-good"]).expect(3, &["the journal knows no release"]);
+    shop.update(&folder.join("old.vaka"), &[]).expect(0, &["confirmed"]);
+    plan(&["--version", "known-good"]).expect(0, &["Release tern 1.4.0"]);
+    plan(&["--build", "quiet"]).expect(2, &["no build 'quiet'", "It has: standard"]);
+    fs::create_dir(shop.path("empty")).unwrap();
+    shop.update(&shop.path("empty"), &[]).expect(8, &["no release (*.vaka) is there"]);
+}
+
+#[test]
+fn what_would_not_fit_is_not_packed() {
+    let shop = Workshop::new();
+    let cases: [(&[(&str, &str)], i32, &str); 9] = [
+        (&[("variants = [\"r1\"]", "variants = [\"r1\", \"r2\"]")], 8, "two images for variant r2, build standard"),
+        (&[("tern-r1-1.5.0.hex", "tern-r2-1.4.0.hex")], 3, "does not fit variant 'r1'"),
+        (&[("crystal = \"8 MHz\"", "crystal = \"16 MHz\"")], 3, "is for crystal 16 MHz; the sheet says 8 MHz"),
+        (&[("file = ", "fle = ")], 8, "line 14: unknown field `fle`"),
+        (&[("tern-r1-1.5.0.hex", "tern-r1-9.hex")], 8, "tern-r1-9.hex: No such file"),
+        (&[("release = 1", "release = 2")], 8, "release = 2 is not known"),
+        (&[("product = \"tern\"", "product = \"shag\"")], 8, "no product sheet of 'shag'"),
+        (&[("channel = \"stable\"", "channel = \"FILL IN\"")], 8, "a channel that is none: 'FILL IN'"),
+        (&[("date = \"2026-10-19\"", "date = \"2026-10-32\"")], 8, "'2026-10-32'"),
+    ];
+    for (changes, code, words) in cases {
+        let description = shop.describe("wrong.toml", changes);
+        let ended = shop.run(&["pack", description.to_str().unwrap(), "--out", "wrong.vaka", "--replace"]);
+        ended.expect(code, &[words]);
+        assert_eq!(shop.path("wrong.vaka").exists(), code == 0, "{words}");
+        let _ = fs::remove_file(shop.path("wrong.vaka"));
+    }
+}
+
+/// The maker's sheet changed since: what the release says of the crystal is not so any
+/// more. Nothing is touched, whoever signed it; nor with a stamp that says so.
+#[test]
+fn a_fact_that_differs_refuses() {
+    let shop = Workshop::new();
+    let release = shop.pack("wrong", &[], SIGNED);
+    let sheet = fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();
+    let sheet = shop.0.file("tern.toml", sheet.replace("crystal = \"8 MHz\"", "crystal = \"16 MHz\"").as_bytes());
+    let sheets = ["--sheets", sheet.to_str().unwrap()];
+    let before = shop.0.memory("1-1");
+    shop.update(&release, &sheets).expect(3, &["is for crystal 8 MHz; the sheet says 16 MHz"]);
+    let r1 = firmware("tern-r1-1.5.0.hex");
+    shop.run(&["stamp", r1.to_str().unwrap(), "s.hex", "--fact", "crystal=8000000"]).expect(0, &[]);
+    let stamped = shop.path("s.hex");
+    shop.update(&stamped, &sheets).expect(3, &["CONFLICT: r1's crystal is 16 MHz", "crystal 8000000"]);
+    assert!(shop.0.memory("1-1") == before);
+    assert_eq!(shop.0.condition("1-1"), Condition::Boot);
+}
+
+/// Both boards are in it: which one is taken depends on what is read on the board, and
+/// that on what the unit shows.
+#[test]
+fn the_board_in_hand_decides_which_image_is_taken() {
+    let shop = Workshop::new();
+    let release = shop.pack("both", &[], SIGNED);
+    let release = release.to_str().unwrap();
+    let before = shop.0.memory("1-1");
+    shop.run(&["update", release, "--unattended"]).expect(3, &["--variant r1 or --variant r2"]);
+    let other = shop.run(&["update", release, "--unattended", "--variant", "OYS-240"]);
+    other.expect(3, &["this is Tern r2", "CONFLICT: r2 has 40 sectors of 6 KiB"]);
+    shop.run(&["check", release, "--unit", "1-1", "--variant", "r1"]).expect(0, &["The image fits r1", "for r1"]);
+    assert!(shop.0.memory("1-1") == before);
+    let json = shop.run(&["update", release, "--unattended", "--variant", "SKI-TERN R1; OYS-144", "--format", "json"]);
+    assert_eq!(json.result()["variant"], "r1");
+    assert_eq!(json.events()[0]["event"], "release");
+}
