@@ -43,6 +43,9 @@ pub struct Expected<'a> {
     pub sheet: &'a Sheet,
     /// The ids that it must show; none if they are not known or there are none.
     pub ids: Option<&'a Ids>,
+    /// Other ids that will do: after a stage that left its application in place, that may
+    /// start at once.
+    pub or: Option<&'a Ids>,
     /// What it must say of itself.
     pub signs: Signs,
     /// The way by which it was updated.
@@ -63,6 +66,7 @@ impl<'a> Expected<'a> {
         let after = sheet.after();
         Self {
             sheet,
+            or: sheet.comes_back.is_some().then_some(sheet.application.id.as_ref()).flatten(),
             ids: variant.map_or(after.id.as_ref(), |variant| sheet.application_ids(variant)),
             signs: variant.map_or_else(|| after.signs.clone(), |variant| sheet.application_signs(variant)),
             route,
@@ -105,6 +109,9 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
             if is_it && is_new(device) {
                 return back(bench, expected, device, pace);
             }
+            if expected.or.is_some_and(|ids| ids.is(id)) && is_new(device) {
+                return at_once(bench, device);
+            }
             let still = (route.id.is(id) && !is_it) || dfu_mode(device) == Some(Mode::Update);
             if expected.ids.is_none() && !still {
                 return came(bench, device);
@@ -129,6 +136,15 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
         Some(device) => format!("it came back as {}, which is not its application", identify::from_list(device).id),
     };
     Seen { device: last, ..not_back(words) }
+}
+
+/// The application came back at once, behind what a stage wrote.
+fn at_once(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let place = bench.place(&device.location);
+    let facts = bench.identity(&device.location).map_or_else(|_| identify::from_list(device), |found| found.facts);
+    let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
+    let next = Some(Next { port: place, id: facts.id, serial: facts.serial, version: None });
+    Seen { after: After::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
 /// Something came that nobody described, and it is not in update mode.

@@ -295,7 +295,7 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
-        let running = before.sheet.version_source(before.variant).of(&facts);
+        let running = before.sheet.version_of(before.variant, &facts);
         let geometry = of_sheet(before.variant, before.route, self.request);
         let draft = plan(before.parts(), geometry, true, self.request, content(self.request))?;
         self.tell_plan(Phase::Provisional, &draft);

@@ -144,7 +144,8 @@ impl<'a> Job<'a, '_> {
         let read = |options| image::read_for(self.request.file, options, &families);
         let read = match read(self.request.options) {
             Err(ReadError::NoAddress) => {
-                let only = if open.len() == 1 { open.first().copied() } else { None };
+                let will_tell = found.mode != Mode::Update && tell_themselves(&open);
+                let only = open.first().copied().filter(|_| open.len() == 1 || will_tell);
                 if only.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
                     return Err(NoImage::Unplaced);
                 }
@@ -194,10 +195,14 @@ pub fn told_version<'a>(
     label: Option<&'a Variant>,
 ) -> Option<Version> {
     let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+    let first = open.first().copied()?;
     let mut sources: Vec<&VersionSource> = open.into_iter().map(|variant| sheet.version_source(variant)).collect();
     sources.dedup();
     let [source] = sources[..] else { return None };
-    if found.mode == Mode::Application { source.of(unit) } else { source.of_booted(unit) }
+    match found.mode {
+        Mode::Application => sheet.version_of(first, unit),
+        _ => source.of_booted(unit),
+    }
 }
 
 /// What can be said of the file before any unit is looked for.

@@ -9,8 +9,14 @@ use crate::unit::{DfuMemory, MemoryChoice, Told, UnitFacts};
 use crate::volume::{BOARD_FILE, VolumeFacts};
 
 /// All that a unit in update mode says for or against a variant.
-pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts) -> Vec<Evidence> {
+///
+/// `signs_decide` says that its signs tell it from other variants under its id.
+pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts, signs_decide: bool) -> Vec<Evidence> {
     let mut evidence = signs(Some(variant), &route.signs, unit, Weight::Conflicts);
+    for sign in evidence.iter_mut().filter(|sign| signs_decide && sign.weight == Weight::Agrees) {
+        sign.weight = Weight::Decides;
+        sign.means = format!("this is {}", variant.name);
+    }
     evidence.extend(match &route.kind {
         RouteKind::Dfu { memory } | RouteKind::PlainDfu { memory, .. } => of_dfu_unit(variant, route, memory, unit),
         RouteKind::Volume(volume) => of_disk(variant, volume, unit.volume.as_ref()),

@@ -259,7 +259,9 @@ fn decide<'a>(case: &Case<'a>, standing: &Standing<'a>, evidence: &mut Vec<Evide
 fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<Evidence> {
     let route = route_of(case, standing, variant);
     let mut evidence = match (case.unit, route) {
-        (Some(unit), Some(route)) if standing.mode == Mode::Update => unit_rules::of_booted_unit(variant, route, unit),
+        (Some(unit), Some(route)) if standing.mode == Mode::Update => {
+            unit_rules::of_booted_unit(variant, route, unit, tells_apart(case.sheet, variant, route, unit))
+        }
         (Some(unit), _) if standing.mode == Mode::Application => {
             unit_rules::signs(Some(variant), &variant.shows.signs, unit, Weight::Neutral)
         }
@@ -271,6 +273,13 @@ fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<E
     evidence.extend(fact_rules::facts(variant, case.image, case.claim));
     evidence.extend(rules::suffix(case.sheet, variant, route, case.unit, case.image));
     evidence
+}
+
+/// Whether what the unit says of itself tells a variant from the others under its id.
+fn tells_apart(sheet: &Sheet, variant: &Variant, route: &Route, unit: &UnitFacts) -> bool {
+    let others = || sheet.variants_with_route(unit.id).filter(|other| other.id != variant.id);
+    let differs = |other: &Variant| other.route(unit.id).is_some_and(|theirs| route.differs_as_told(theirs));
+    others().next().is_some() && others().all(differs)
 }
 
 /// The route that the unit stands in, or else the variant's first.

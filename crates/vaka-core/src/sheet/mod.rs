@@ -500,6 +500,13 @@ impl Sheet {
         }
     }
 
+    /// The version that a unit tells of what would be replaced, as its application or as
+    /// what a stage left there. Of a stage another firmware's version says nothing.
+    pub fn version_of(&self, variant: &Variant, unit: &UnitFacts) -> Option<Version> {
+        let is_another = self.comes_back.as_ref().is_some_and(|after| !after.is(unit.id));
+        self.version_source(variant).of(unit).filter(|_| !is_another)
+    }
+
     /// Whether a unit of these ids has a disk that tells something: it takes
     /// firmware by it, or its version stands there.
     pub fn has_disk(&self, id: UsbId) -> bool {
