@@ -363,6 +363,12 @@ pub enum KeysCommand {
     },
     /// Keys of this user, and keys whose releases are trusted
     List,
+    /// The public half of a key, in PEM, to be given to others
+    Show {
+        /// What it is called here
+        #[arg(value_name = "NAME")]
+        name: String,
+    },
     /// Trust releases that this key signed
     Trust {
         /// Its public half, in PEM

@@ -39,7 +39,7 @@ fn checked(name: &str) -> Result<&str, Problem> {
     if is_name(name) { Ok(name) } else { Err(Problem::usage(message())) }
 }
 
-/// Makes a pair; gives back its public half and where that is.
+/// Makes a pair; gives back its public half, and where the private one is.
 pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
     let folder = folder("keys")?;
     let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
@@ -56,7 +56,7 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
     write_private(&path, &private)?;
     let beside = folder.join(format!("{name}{PUBLIC}"));
     fs::write(&beside, public).map_err(|error| Problem::file(&beside, &error))?;
-    Ok((key.public(), beside))
+    Ok((key.public(), path))
 }
 
 /// A file that only this user may read.
@@ -80,6 +80,16 @@ pub fn private(name: &str) -> Result<PrivateKey, Problem> {
 fn unusable(path: &Path, what: &str) -> Problem {
     let failure = Failure::new(Code::File, format!("{}: {what}.", path.display()));
     failure.cure("'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.").into()
+}
+
+/// The public half of a key that is known here, in PEM.
+pub fn public(name: &str) -> Result<String, Problem> {
+    let unknown = || {
+        let failure = Failure::new(Code::File, format!("No key is called '{}' here.", text::tame(name)));
+        Problem(failure.cure("'vaka keys list' names them."))
+    };
+    let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
+    known.key.to_pem().map_err(|_| unknown())
 }
 
 /// Trusts a public key; gives back what it is called here.

@@ -247,47 +247,10 @@ fn what_is_wrong_with_a_dialect_stands_with_line_and_column() {
 /// The guide, as it is written: its files and its commands.
 #[test]
 fn the_guide_does_what_it_says() {
-    let guide = fs::read_to_string(root().join("docs/guides/your-bootloader.md")).unwrap();
-    let bench = Bench::of(Vec::new());
-    let folder = bench.folder.path();
-    let mut bus = None;
-    let mut commands = 0;
-    for block in guide.split("\n```").skip(1).step_by(2) {
-        let (info, body) = block.split_once('\n').unwrap();
-        if let Some(name) = info.strip_prefix("toml file=") {
-            fs::write(folder.join(name), body).unwrap();
-            continue;
-        }
-        if info == "sh terminal=2" {
-            let args: Vec<&str> = body.trim().split(' ').skip(1).collect();
-            let mut standins = Running::start(program().args(args).current_dir(folder));
-            let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
-            bus = Some((line.rsplit(' ').next().unwrap().to_owned(), standins));
-            continue;
-        }
-        assert_eq!(info, "sh", "{block}");
-        for line in body.lines() {
-            let wanted = line.split_once("# exit status ").map_or(0, |(_, code)| code.trim().parse().unwrap());
-            let path = std::path::Path::new(env!("CARGO_BIN_EXE_vaka")).parent().unwrap();
-            let path = format!("{}:{}", path.display(), std::env::var("PATH").unwrap());
-            let mut shell = Command::new("sh");
-            shell.args(["-c", line]).current_dir(folder).env("PATH", path).env("VAKA", root()).stdin(Stdio::null());
-            shell.env("VAKA_SHEETS", folder).env("XDG_STATE_HOME", folder).env("XDG_RUNTIME_DIR", folder);
-            if let Some((bus, _)) = &bus {
-                shell.env("VAKA_BUS", bus);
-            }
-            let ended = Running::start(&mut shell).end();
-            assert_eq!(ended.code, wanted, "{line}\n{}\n{}", ended.stdout, ended.stderr);
-            commands += 1;
-        }
-    }
-    assert!(commands > 10, "only {commands} commands were found");
-    if let Some((_, standins)) = bus {
-        standins.kill();
-    }
+    let folder = support::follow_guide("your-bootloader.md", true);
     // What the guide makes of the data sheet is what the demo world has.
     for name in ["auk.dialect.toml", "auk-call.dialect.toml"] {
-        let of_guide = fs::read_to_string(folder.join(name)).unwrap();
+        let of_guide = fs::read_to_string(folder.path().join(name)).unwrap();
         let of_demo = fs::read_to_string(root().join("demo/sheets").join(name)).unwrap();
         assert_eq!(of_guide.trim(), of_demo.trim(), "{name}");
     }

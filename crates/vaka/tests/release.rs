@@ -242,3 +242,10 @@ fn the_board_in_hand_decides_which_image_is_taken() {
     assert_eq!(json.result()["variant"], "r1");
     assert_eq!(json.events()[0]["event"], "release");
 }
+
+/// From an unknown board to a signed release, as the guide says it.
+#[test]
+fn the_guide_does_what_it_says() {
+    let folder = support::follow_guide("your-product.md", false);
+    assert!(folder.path().join("gauge-1.5.0.vaka").is_file());
+}

@@ -137,7 +137,7 @@ pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
         about: About::File,
         source: Source::Loss,
         says: what.clone(),
-        means: "the release says that it is lost by this".to_owned(),
+        means: "lost by this, as the release says".to_owned(),
         weight: Weight::unless_agreed(format!("lose-{id}")),
         variant: None,
     };

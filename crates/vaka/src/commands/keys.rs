@@ -10,12 +10,13 @@ use crate::keyring;
 pub fn run(command: &KeysCommand) -> Outcome {
     match command {
         KeysCommand::New { name } => {
-            let (key, public) = keyring::make(name)?;
+            let (key, private) = keyring::make(name)?;
             say(&format!("Key '{name}', {key}, signs releases now: vaka pack … --key {name}"));
-            say(&format!("Who gets them trusts {} with: vaka keys trust FILE", public.display()));
-            say("The private half is beside it. Keep a copy where nobody else can read it.");
+            say(&format!("Its public half, for those who get them: vaka keys show {name} > {name}.pub.pem"));
+            say(&format!("Its private half is {}. Keep a copy where nobody else can read it.", private.display()));
         }
         KeysCommand::List => list(),
+        KeysCommand::Show { name } => say(keyring::public(name)?.trim_end()),
         KeysCommand::Trust { file, name } => {
             let trusted = keyring::trust(file, name.as_deref())?;
             say(&format!("Releases that key '{}', {}, signed are trusted now.", trusted.name, trusted.key));

@@ -10,7 +10,7 @@ use vaka_core::duration;
 use vaka_core::event::{
     After, Check, Ending, Event, Failure, FrameField, ReleaseSeen, Report, Seen, StageState, StepName, StepState,
 };
-use vaka_core::matching::{About, Evidence, Outcome, Phase, Verdict, Weight};
+use vaka_core::matching::{About, Evidence, Outcome, Phase, Source, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{EntryStep, HandStep};
 use vaka_core::size::{Bytes, Grouped};
@@ -231,7 +231,10 @@ pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
     // Before a variant is settled, each candidate has rows of its own.
     let open = verdict.variant.is_none();
     let row = |evidence: &Evidence| {
-        let means = match evidence.weight {
+        let is_agreed = |id: &String| verdict.agreed.iter().any(|agreed| agreed.id == *id);
+        let means = match &evidence.weight {
+            Weight::ConflictsUnlessAgreed(id) if is_agreed(id) => format!("agreed to: {}", evidence.means),
+            Weight::ConflictsUnlessAgreed(_) if evidence.source == Source::Loss => format!("LOSS: {}", evidence.means),
             Weight::Conflicts | Weight::ConflictsUnlessAgreed(_) => format!("CONFLICT: {}", evidence.means),
             _ => evidence.means.clone(),
         };
@@ -249,7 +252,7 @@ pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
     for (index, line) in table::plain(setting.width, head, rows).lines().enumerate() {
         let style = match line {
             _ if index == 0 => DIM,
-            line if line.contains("CONFLICT") => BAD,
+            line if line.contains("CONFLICT: ") || line.contains("LOSS: ") => BAD,
             _ => Style::new(),
         };
         out!("{style}{line}{style:#}");

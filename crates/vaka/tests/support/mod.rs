@@ -295,3 +295,55 @@ pub fn assert_updated(revision: Revision, before: &[u8], after: &[u8], image: &[
         assert_eq!(at(after, range.clone()), at(before, range), "{name}");
     }
 }
+
+/// Does what a guide says: writes its files, serves its stand-ins, runs its commands,
+/// each as it stands there. Gives back the folder that it was done in, which is the
+/// folder of sheets too if that is wanted.
+#[track_caller]
+pub fn follow_guide(name: &str, sheets_here: bool) -> tempfile::TempDir {
+    let guide = std::fs::read_to_string(root().join("docs/guides").join(name)).unwrap();
+    let temporary = tempfile::tempdir().unwrap();
+    let folder = temporary.path();
+    let mut bus = None;
+    let mut commands = 0;
+    for block in guide.split("\n```").skip(1).step_by(2) {
+        let (info, body) = block.split_once('\n').unwrap();
+        if let Some(name) = info.strip_prefix("toml file=") {
+            let path = folder.join(name);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, body).unwrap();
+            continue;
+        }
+        if info == "sh terminal=2" {
+            let args: Vec<&str> = body.trim().split(' ').skip(1).collect();
+            let mut standins = Running::start(program().args(args).current_dir(folder));
+            let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
+            bus = Some((line.rsplit(' ').next().unwrap().to_owned(), standins));
+            continue;
+        }
+        assert_eq!(info, "sh", "{block}");
+        for line in body.lines() {
+            let wanted = line.split_once("# exit status ").map_or(0, |(_, code)| code.trim().parse().unwrap());
+            let path = Path::new(env!("CARGO_BIN_EXE_vaka")).parent().unwrap();
+            let path = format!("{}:{}", path.display(), std::env::var("PATH").unwrap());
+            let mut shell = Command::new("sh");
+            shell.args(["-c", line]).current_dir(folder).env("PATH", path).env("VAKA", root()).stdin(Stdio::null());
+            shell.env("XDG_STATE_HOME", folder).env("XDG_RUNTIME_DIR", folder);
+            shell.env("XDG_CONFIG_HOME", folder.join("config")).env_remove("VAKA_SHEETS");
+            if sheets_here {
+                shell.env("VAKA_SHEETS", folder);
+            }
+            if let Some((bus, _)) = &bus {
+                shell.env("VAKA_BUS", bus);
+            }
+            let ended = Running::start(&mut shell).end();
+            assert_eq!(ended.code, wanted, "{line}\n{}\n{}", ended.stdout, ended.stderr);
+            commands += 1;
+        }
+    }
+    assert!(commands > 10, "only {commands} commands were found");
+    if let Some((_, standins)) = bus {
+        standins.kill();
+    }
+    temporary
+}
