@@ -390,3 +390,10 @@ fn facts_agree_where_they_say_the_same() {
         assert!(!agrees(a, b), "{a} {b}");
     }
 }
+
+/// The schema that is committed is the one that the types make.
+#[test]
+fn the_committed_schema_is_that_of_the_types() {
+    let committed = include_str!("../../../docs/formats/product-sheet.schema.json");
+    assert_eq!(Sheet::schema(), committed, "write it anew: vaka sheet schema > docs/formats/product-sheet.schema.json");
+}

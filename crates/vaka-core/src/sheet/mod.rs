@@ -416,7 +416,8 @@ impl Sheet {
     /// regions do not overlap, only [`parse`](Self::parse) finds.
     pub fn schema() -> String {
         let schema = schemars::schema_for!(raw::RawSheet);
-        serde_json::to_string_pretty(&schema).unwrap_or_default() + "\n"
+        // The types of the file are called as its tables, with this before.
+        serde_json::to_string_pretty(&schema).unwrap_or_default().replace("Raw", "") + "\n"
     }
 
     /// The variant with this id.
