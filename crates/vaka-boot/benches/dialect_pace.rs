@@ -224,7 +224,7 @@ fn world(case: &Case) -> SharedWorld {
         window: None,
         silent: false,
     };
-    let makers = Makers { loader: Box::new(case.loader), runner: Box::new(|| Box::new(Plain)) };
+    let makers = Makers { loader: Box::new(case.loader), runner: Box::new(|_| Box::new(Plain)) };
     let mut world = World::new(Arc::new(SystemClock));
     world.plug("1-1", Box::new(Loaded::new(make, makers, "B-1").in_boot_mode()), Vec::new());
     world.shared()

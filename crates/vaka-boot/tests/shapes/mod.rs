@@ -79,7 +79,7 @@ impl Shape {
             window: None,
             silent: false,
         };
-        let makers = Makers { loader: (self.maker)(), runner: Box::new(|| Box::new(Plain)) };
+        let makers = Makers { loader: (self.maker)(), runner: Box::new(|_| Box::new(Plain)) };
         Loaded::new(make, makers, "X-1").in_boot_mode()
     }
 

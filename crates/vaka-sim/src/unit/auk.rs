@@ -49,7 +49,7 @@ pub fn auk(serial: &str) -> Loaded {
         silent: false,
     };
     let makers =
-        Makers { loader: Box::new(|| Box::new(Reports::default())), runner: Box::new(|| Box::new(Light::default())) };
+        Makers { loader: Box::new(|| Box::new(Reports::default())), runner: Box::new(|_| Box::new(Light::default())) };
     Loaded::new(make, makers, serial)
 }
 

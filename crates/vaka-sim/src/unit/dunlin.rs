@@ -48,7 +48,7 @@ pub fn dunlin(serial: &str) -> Loaded {
         window: Some(Duration::from_secs(9)),
         silent: false,
     };
-    let makers = Makers { loader: Box::new(|| Box::new(Tiny::default())), runner: Box::new(|| Box::new(Plain)) };
+    let makers = Makers { loader: Box::new(|| Box::new(Tiny::default())), runner: Box::new(|_| Box::new(Plain)) };
     Loaded::new(make, makers, serial)
 }
 

@@ -55,8 +55,10 @@ pub fn fulmar(serial: &str) -> Loaded {
         window: None,
         silent: false,
     };
-    let makers =
-        Makers { loader: Box::new(|| Box::new(Words::default())), runner: Box::new(|| Box::new(Mast::default())) };
+    let makers = Makers {
+        loader: Box::new(|| Box::new(Words::default())),
+        runner: Box::new(|version| Box::new(Mast { version, ..Mast::default() })),
+    };
     Loaded::new(make, makers, serial)
 }
 
@@ -170,6 +172,7 @@ impl Loader for Words {
 #[derive(Debug, Default)]
 struct Mast {
     line: acm::Line,
+    version: u16,
     leaves_at: Option<Duration>,
 }
 
@@ -190,6 +193,11 @@ impl Runner for Mast {
                 b"to loader" => {
                     self.line.replies.push((now, b"leaving\r\n".to_vec()));
                     self.leaves_at = Some(now + LEAVE_TIME);
+                }
+                b"about" => {
+                    let (major, minor) = (self.version >> 8, (self.version >> 4) & 0xF);
+                    let said = format!("Fulmar met mast, version {major}.{minor}.{}, warm\r\n", self.version & 0xF);
+                    self.line.replies.push((now, said.into_bytes()));
                 }
                 b"" => {}
                 _ => self.line.replies.push((now, b"what?\r\n".to_vec())),

@@ -103,8 +103,8 @@ pub trait Runner: Send + Debug {
 pub struct Makers {
     /// A bootloader that was just started.
     pub loader: Box<dyn Fn() -> Box<dyn Loader> + Send>,
-    /// An application that was just started.
-    pub runner: Box<dyn Fn() -> Box<dyn Runner> + Send>,
+    /// An application of this version, in packed decimal, that was just started.
+    pub runner: Box<dyn Fn(u16) -> Box<dyn Runner> + Send>,
 }
 
 #[derive(Debug)]
@@ -132,7 +132,8 @@ impl Loaded {
         let flash = Flash::new(base, sectors, size);
         let mut unit = Self { make, makers, serial: serial.to_owned(), flash, bootloader, body: Body::new() };
         unit.fill();
-        let mode = Mode::Application((unit.makers.runner)());
+        let version = unit.sound().map_or(0, |application| application.version);
+        let mode = Mode::Application((unit.makers.runner)(version));
         unit.come_up(mode);
         unit
     }
@@ -218,7 +219,8 @@ impl Loaded {
 
     /// The application; none if it was built for another board.
     fn application(&self, application: Application) -> Option<Mode> {
-        (application.board_word == *self.make.board_word).then(|| Mode::Application((self.makers.runner)()))
+        let fits = application.board_word == *self.make.board_word;
+        fits.then(|| Mode::Application((self.makers.runner)(application.version)))
     }
 
     /// The bootloader goes on to the application, if there is a sound one.

@@ -51,7 +51,7 @@ pub fn skua(serial: &str) -> Loaded {
         window: None,
         silent: true,
     };
-    let makers = Makers { loader: Box::new(|| Box::new(Blocks::default())), runner: Box::new(|| Box::new(Plain)) };
+    let makers = Makers { loader: Box::new(|| Box::new(Blocks::default())), runner: Box::new(|_| Box::new(Plain)) };
     Loaded::new(make, makers, serial)
 }
 
