@@ -8,6 +8,7 @@ use std::sync::{Arc, Mutex, PoisonError};
 use vaka_core::dfu;
 use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
+use vaka_core::placeholder;
 use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts, UsbId};
@@ -102,6 +103,10 @@ impl Selector {
             return Err(
                 "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone".into()
             );
+        }
+        let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
+        if let Some(why) = example.filter(|_| key != "folder") {
+            return Err(why);
         }
         let value = value.to_owned();
         Ok(match key {

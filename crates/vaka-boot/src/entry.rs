@@ -193,7 +193,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         port: text::tame(&device.location.port),
         id: facts.id,
         mode,
-        product: sheet.map(|sheet| sheet.product.name.clone()),
+        product: sheet.map(|sheet| sheet.product.name.clone()).or_else(|| companion(bench, facts.id)),
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
         serial: None,
         version: sheet
@@ -207,6 +207,15 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         obstacle: None,
         next: Vec::new(),
     }
+}
+
+/// What a device is that a unit shows beside the one that is updated.
+fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
+    let of = |sheet: &Sheet| {
+        let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
+        Some(format!("{}: {}", sheet.product.name, companion.name))
+    };
+    bench.sheets().iter().find_map(of)
 }
 
 /// The way from an application into update mode.

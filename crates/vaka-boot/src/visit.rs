@@ -235,6 +235,14 @@ impl<'a> Visit<'a> {
     /// # Errors
     /// It cannot be read there; a person stopped it. Nothing was changed.
     pub fn read(&mut self, spans: &[Span], pace: &mut Pace<'_>) -> Result<Parts, Failure> {
+        let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
+        let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
+        if let Some(region) = wanted_secret.next() {
+            let message = format!("The sheet does not allow region '{}', {}, to be read.", region.name, region.span);
+            return Err(Failure::new(Code::Refused, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Read other addresses; if that is not meant, correct `allows` in the sheet."));
+        }
         let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
         let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
         let parts = read_spans(&mut *self.session, &wanted, &self.place, pace);

@@ -10,6 +10,7 @@ use vaka_core::address::{Address, Span};
 use vaka_core::duration;
 use vaka_core::image::ReadOptions;
 use vaka_core::image::dfu_file::Suffix;
+use vaka_core::placeholder;
 
 /// Updates the firmware of hardware products over their own USB port: knows
 /// which image fits which unit, says why, and reports what it checked.
@@ -138,7 +139,7 @@ pub struct Check {
 #[derive(Clone, Copy, Debug, ClapArgs)]
 pub struct Choose {
     /// Where a raw binary starts
-    #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
+    #[arg(long, value_name = "ADDRESS", value_parser = address)]
     pub at: Option<Address>,
     /// Which UF2 family to read
     #[arg(long, value_name = "ID", value_parser = number)]
@@ -273,18 +274,24 @@ fn suffix(text: &str) -> Result<Suffix, String> {
     }
 }
 
+/// An address that somebody means, and not one that a guide has.
+fn address(text: &str) -> Result<Address, String> {
+    let address = Address::parse(text)?;
+    placeholder::of_address(address.get()).map_or(Ok(address), Err)
+}
+
 fn assignment(text: &str) -> Result<(String, String), String> {
     let (name, value) = text.split_once('=').ok_or_else(|| format!("'{text}' is not NAME=VALUE"))?;
-    Ok((name.to_owned(), value.to_owned()))
+    placeholder::of_text(value).map_or_else(|| Ok((name.to_owned(), value.to_owned())), Err)
 }
 
 fn fact(text: &str) -> Result<(String, String), String> {
-    let (name, value) = text.split_once('=').ok_or_else(|| format!("'{text}' is not NAME=VALUE"))?;
-    match name {
+    let (name, value) = assignment(text)?;
+    match name.as_str() {
         "product" | "part" | "variant" | "version" | "build" | "built" | "" => {
             Err(format!("'{name}' is no name for a fact; there is an option for it"))
         }
-        _ => Ok((name.to_owned(), value.to_owned())),
+        _ => Ok((name, value)),
     }
 }
 

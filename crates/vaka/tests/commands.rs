@@ -244,3 +244,39 @@ fn a_wrong_sheet_is_refused_at_its_line() {
     ended.expect(8, &[&format!("line {line}, key `writes`: a route never writes the bootloader")]);
     assert!(bench.log("1-1").is_empty());
 }
+
+/// What a guide writes where the reader's own belongs is refused by name.
+#[test]
+fn placeholders_are_refused_by_name() {
+    let bench = Bench::tern_r1();
+    let r1 = firmware("tern-r1-1.5.0.hex");
+    let r1 = r1.to_str().unwrap();
+    let cases: [(&[&str], &str); 6] = [
+        (&["update", r1, "--unit", "id=1234:5678"], "'1234:5678' is a placeholder"),
+        (&["update", r1, "--unit", "serial=<serial>"], "'<serial>' is a placeholder"),
+        (&["update", r1, "--unit", "XXXX"], "'XXXX' is a placeholder"),
+        (&["update", r1, "--at", "0xDEADBEEF"], "'0xDEADBEEF' is a placeholder"),
+        (&["carry", "load", "x", "--set", "number=CHANGE-ME"], "'CHANGE-ME' is a placeholder"),
+        (&["stamp", r1, "o.hex", "--fact", "crystal=TODO"], "'TODO' is a placeholder"),
+    ];
+    for (args, words) in cases {
+        bench.run(args).expect(2, &[words]);
+    }
+}
+
+/// A region that the sheet keeps to itself is not read, by name or by address.
+#[test]
+fn what_the_sheet_does_not_allow_is_not_read() {
+    let bench = Bench::tern_r1();
+    let sheet = std::fs::read_to_string(support::root().join("demo/sheets/tern.toml")).unwrap();
+    let sheet = sheet.replace("name = \"settings\"\n", "name = \"settings\"\nallows = [\"write\"]\n");
+    let sheet = bench.file("tern.toml", sheet.as_bytes());
+    let run = |args: &[&str]| {
+        let all = [&["read", "out.bin", "--variant", "r1", "--sheets", sheet.to_str().unwrap()], args].concat();
+        bench.run(&all)
+    };
+    run(&["--region", "settings"]).expect(3, &["does not allow region 'settings'"]);
+    run(&["--range", "0x0A023000..0x0A023800"]).expect(3, &["does not allow region 'settings'"]);
+    run(&["--region", "bootloader"]).expect(0, &[]);
+    assert_eq!(bench.folder.path().join("out.bin").metadata().unwrap().len(), 9 * 1024);
+}

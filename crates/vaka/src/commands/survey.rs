@@ -71,6 +71,9 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     if !candidate.sheets.is_empty() {
         let must_say = open.len() > 1 && !(unit.mode == Mode::Application && tell_themselves(&open));
         let other_parts = other_parts(&candidate, &open);
+        unit.next.extend(
+            open.iter().filter_map(|variant| variant.instead.clone().map(|words| format!("{}: {words}", variant.id))),
+        );
         for variant in open {
             if must_say && !variant.look_at.is_empty() {
                 unit.next.push(format!("{} if it reads {}", variant.id, labels(&variant.look_at)));
