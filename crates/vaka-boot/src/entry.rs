@@ -185,7 +185,13 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
     // Where the application itself shows the update disk, that is what runs.
     let runs = sheet.is_some_and(|sheet| sheet.runs(facts.id));
-    let mode = if runs { Mode::Application } else { mode };
+    let is_between = sheet.is_some_and(|sheet| sheet.comes_back.as_ref().is_some_and(|after| after.is(facts.id)));
+    let mode = match runs {
+        // What a stage left there is neither the application nor the stage's update mode.
+        true if is_between => Mode::Unknown,
+        true => Mode::Application,
+        false => mode,
+    };
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
     Seen {
         unit: bench.place(&device.location),
@@ -197,8 +203,8 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
         serial: None,
         version: sheet
-            .filter(|_| mode == Mode::Application)
-            .filter(|sheet| sheet.application.version == VersionSource::ReleaseNumber)
+            .filter(|_| runs)
+            .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
             .map(|_| facts.release.into()),
         layout: None,
         disk: None,

@@ -236,7 +236,11 @@ impl Run<'_, '_> {
     /// One stage; nothing if the unit is past it.
     fn one(&mut self, index: usize, stage: &Stage) -> Result<Option<Report>, Failure> {
         let sheet = sheet_for(self.staged.sheet, stage).ok_or_else(|| self.staged.no_stage(stage))?;
-        let offered = self.staged.offered(stage, &sheet)?;
+        let offered = match &stage.foreign {
+            None => self.staged.offered(stage, &sheet)?,
+            // What another tool takes need be no image that is known here.
+            Some(_) => self.staged.offered(stage, &sheet).unwrap_or_default(),
+        };
         if self.staged.is_past(stage, &self.known, &offered)? {
             self.tell(index, stage, StageState::Past);
             self.undo_of_past(stage);

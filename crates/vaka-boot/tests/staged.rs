@@ -207,6 +207,20 @@ fn a_blank_board_becomes_a_unit_in_two_stages() {
     let undone: Vec<&str> = report.undo.iter().map(|undone| undone.action.as_str()).collect();
     assert_eq!(undone, ["Pull the cable.", "Set jumper J3 back to BAT.", "Put the battery back."]);
     assert_eq!(hands(&events)[hands(&events).len() - 3..], undone);
+    // Nobody pulled the cable, and the bus shows that.
+    assert!(report.undo.iter().all(|undone| !undone.seen));
+}
+
+/// That the cable is pulled at the end is seen on the bus; a jumper is nobody's to see.
+#[test]
+fn what_is_undone_is_seen_where_it_can_be() {
+    let scene = blank(Vec::new());
+    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+    lock(&scene.world).hand_later(PORT, Duration::from_secs(7), Hand::Pull);
+    let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
+    assert_eq!(report.code, Code::Done, "{events:#?}");
+    let seen: Vec<bool> = report.undo.iter().map(|undone| undone.seen).collect();
+    assert_eq!(seen, [true, false, false], "{events:#?}");
 }
 
 /// What is lost is agreed to before the first change, and only the plan changes nothing.

@@ -187,7 +187,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
         "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
         "read 21 504 bytes back and compare each with what was written",
         "leave update mode and start at 0x0A00_0000",
-        "see the application come back as 1209:0001 within 10 s, with version 1.5.0",
+        "see the unit come back as 1209:0001 within 10 s, with version 1.5.0",
     ];
     assert_eq!(steps, wanted);
     assert_eq!(plan.untouched, ["bootloader", "settings"]);
@@ -343,4 +343,245 @@ fn what_fits_what_disk() {
         let said: Vec<String> = verdict.evidence.iter().map(|evidence| evidence.sentence()).collect();
         assert!(said.iter().any(|line| line.contains(words)), "{what}: {said:#?}");
     }
+}
+
+/// What a sheet, a stamp and a release say beyond addresses, each in one place changed.
+#[test]
+fn what_fits_what_by_facts_and_signs() {
+    use Outcome::{Conflicts, Fits, Undecided};
+    use vaka_core::image::stamp;
+    use vaka_core::matching::Claim;
+    use vaka_core::sheet::Fact;
+    let r1 = image(R1);
+    let stamped = |name: &str, value: &str| {
+        let text = stamp::Text { facts: vec![(name.into(), value.into())], ..stamp::Text::default() };
+        stamp::append(&r1, &text).unwrap()
+    };
+    let elf = |machine: u16| {
+        let mut bytes = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.elf").to_vec();
+        // e_machine. Source: System V ABI, figure 4-3.
+        bytes[18..20].copy_from_slice(&machine.to_le_bytes());
+        image(&bytes)
+    };
+    let claim = |product: &str, variants: &[&str], crystal: &str| Claim {
+        product: product.into(),
+        version: "1.5.0".into(),
+        variants: variants.iter().map(|id| (*id).into()).collect(),
+        facts: vec![Fact { name: "crystal".into(), value: crystal.into() }],
+        losses: vec![("history".into(), "the history".into())],
+        ..Claim::default()
+    };
+    let good = claim("tern", &["r1", "r2"], "8000000");
+    let with = |from: &str, to: &str| {
+        assert!(TERN.contains(from), "{from}");
+        Sheet::parse("tern.toml", &TERN.replacen(from, to, 1)).unwrap()
+    };
+    let route = "kind = \"dfu\"\nid = \"1209:0002\"";
+    let plain = sheet();
+    let oldest = |version: &str| {
+        with(
+            "version = { offset = 0x4C }\n",
+            &format!("version = {{ offset = 0x4C }}\noldest = {{ version = \"{version}\", why = \"it drifts\" }}\n"),
+        )
+    };
+    let named = |lines: &str| with(route, &format!("{lines}\n{route}"));
+    let mut silent = booted(R1_LAYOUT);
+    silent.product = None;
+    let mut chip = booted(R1_LAYOUT);
+    chip.serial = Some("T1-00217".into());
+    let lose = ["lose-history".to_owned()];
+    type Row<'a> = (&'a str, &'a Sheet, &'a UnitFacts, Image, Option<&'a Claim>, Outcome, &'a str);
+    let (low, high) = (oldest("1.5.0"), oldest("1.5.1"));
+    let (maker, serial, other_serial) =
+        (named("product = \"Tern tide gauge\""), named("serial = \"T?-*\""), named("serial = \"X*\""));
+    let (release, other_release) = (named("release = \"1.4.0\""), named("release = \"2.0..2.9\""));
+    let (other, wrong, not_ours) =
+        (claim("tern", &["r2"], "8 MHz"), claim("tern", &["r1"], "9 MHz"), claim("shag", &["r1"], "8 MHz"));
+    let boot = booted(R1_LAYOUT);
+    let table: Vec<Row<'_>> = vec![
+        (
+            "a stamp with the board's crystal",
+            &plain,
+            &boot,
+            stamped("crystal", "8 MHz"),
+            None,
+            Fits,
+            "fact crystal 8 MHz: r1's; the stamp's word",
+        ),
+        (
+            "a stamp with another crystal",
+            &plain,
+            &boot,
+            stamped("crystal", "12 MHz"),
+            None,
+            Conflicts,
+            "fact crystal 12 MHz: r1's crystal is 8 MHz",
+        ),
+        (
+            "a fact that nobody knows",
+            &plain,
+            &boot,
+            stamped("paint", "grey"),
+            None,
+            Fits,
+            "the sheet says nothing of it",
+        ),
+        (
+            "a bootloader that hands over elsewhere",
+            &plain,
+            &boot,
+            stamped("hand-over", "0x0A003000"),
+            None,
+            Conflicts,
+            "r1's hand-over is 0x0A00_2400",
+        ),
+        ("built for Arm", &plain, &boot, elf(40), None, Fits, "machine Arm: r1's start vectors"),
+        (
+            "built for RISC-V",
+            &plain,
+            &boot,
+            elf(243),
+            None,
+            Conflicts,
+            "machine RISC-V: r1's start vectors are a Cortex-M's",
+        ),
+        ("not below the oldest", &low, &boot, r1.clone(), None, Fits, "version 1.5.0"),
+        (
+            "below the oldest",
+            &high,
+            &boot,
+            r1.clone(),
+            None,
+            Conflicts,
+            "below 1.5.1, and no r1 may go there: it drifts",
+        ),
+        ("a release for it", &plain, &boot, r1.clone(), Some(&good), Fits, "release tern 1.5.0: for r1, r2"),
+        ("a release for the other", &plain, &boot, r1.clone(), Some(&other), Conflicts, "for r2; not for r1"),
+        (
+            "a release with another crystal",
+            &plain,
+            &boot,
+            r1.clone(),
+            Some(&wrong),
+            Conflicts,
+            "fact crystal 9 MHz: r1's crystal is 8 MHz",
+        ),
+        (
+            "another product's release",
+            &plain,
+            &boot,
+            r1.clone(),
+            Some(&not_ours),
+            Conflicts,
+            "the sheet's product is tern",
+        ),
+        (
+            "the string that it should say",
+            &maker,
+            &boot,
+            r1.clone(),
+            None,
+            Fits,
+            "product string \"Tern tide gauge\": r1's",
+        ),
+        (
+            "no string at all",
+            &maker,
+            &silent,
+            r1.clone(),
+            None,
+            Conflicts,
+            "product string none: r1's is \"Tern tide gauge\"",
+        ),
+        ("a serial number of its form", &serial, &chip, r1.clone(), None, Fits, "serial number T1-00217: r1's"),
+        (
+            "one of another form",
+            &other_serial,
+            &chip,
+            r1.clone(),
+            None,
+            Conflicts,
+            "serial number T1-00217: r1's is X*",
+        ),
+        ("its release number", &release, &boot, r1.clone(), None, Fits, "release number 1.4.0: r1's"),
+        (
+            "another release number",
+            &other_release,
+            &boot,
+            r1.clone(),
+            None,
+            Conflicts,
+            "release number 1.4.0: r1's is 2.0.0 to 2.9.0",
+        ),
+    ];
+    for (what, sheet, unit, image, claim, outcome, words) in table {
+        let case = Case {
+            sheet,
+            unit: Some(unit),
+            image: &image,
+            label: sheet.variant("r1"),
+            running: None,
+            clear_all: false,
+            keep: &[],
+            agreed: &lose,
+            claim,
+        };
+        let found = judge(&case);
+        assert_eq!(found.outcome, outcome, "{what}: {:#?}", found.evidence);
+        assert!(found.evidence.iter().any(|e| e.sentence().contains(words)), "{what}: {words}: {:#?}", found.evidence);
+    }
+    // What is lost is agreed to, or it does not fit.
+    let case = Case {
+        sheet: &plain,
+        unit: Some(&boot),
+        image: &r1,
+        label: plain.variant("r1"),
+        running: None,
+        clear_all: false,
+        keep: &[],
+        agreed: &[],
+        claim: Some(&good),
+    };
+    let found = judge(&case);
+    assert_eq!((found.outcome, found.missing[0].id.as_str()), (Conflicts, "lose-history"));
+    // Signs that differ tell variants apart: nobody is asked.
+    let told = TERN.replace(
+        "variants = [\"r1\", \"r2\"]\nmemory = \"Tide Flash\"\nwrites = [\"application\"]",
+        "variants = [\"r1\"]\nproduct = \"Boot A\"\nmemory = \"Tide Flash\"\nwrites = [\"application\"]",
+    );
+    let again = "[[route]]\nkind = \"dfu\"\nid = \"1209:0002\"\nvariants = [\"r2\"]\nproduct = \"Boot B\"\nmemory = \"Tide Flash\"\nwrites = [\"application\"]\nrestart_at = 0x0A00_0000\n";
+    let told = Sheet::parse("tern.toml", &format!("{told}\n{again}")).unwrap();
+    for (product, outcome, because) in [
+        ("Boot A", Fits, "product string \"Boot A\": this is Tern r1"),
+        ("Boot B", Conflicts, "product string \"Boot B\": this is Tern r2"),
+        ("Boot C", Conflicts, "product string \"Boot C\": r1's is"),
+    ] {
+        let unit = UnitFacts { product: Some(product.into()), ..booted(R1_LAYOUT) };
+        let found = judge(&Case { sheet: &told, unit: Some(&unit), label: None, claim: None, ..case });
+        assert_eq!(found.outcome, outcome, "{product}: {:#?}", found.evidence);
+        assert!(found.evidence.iter().any(|e| e.sentence().contains(because)), "{product}: {:#?}", found.evidence);
+    }
+    assert_eq!(judge(&Case { label: None, claim: None, ..case }).outcome, Undecided);
+    // A variant that no route updates: what its maker says is done instead.
+    let sealed = TERN.replacen("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", 1).replacen(
+        "[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0011\"\nvariants = [\"r2\"]",
+        "[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0019\"\nvariants = [\"r1\"]",
+        1,
+    );
+    let sealed = sealed.replacen(
+        "name = \"Tern r2\"\n",
+        "name = \"Tern r2\"\ninstead = \"its port is sealed: send it in\"\n",
+        1,
+    );
+    let sealed = Sheet::parse("tern.toml", &sealed).unwrap();
+    let found = judge(&Case {
+        sheet: &sealed,
+        unit: Some(&unit(1)),
+        label: sealed.variant("r2"),
+        image: &image(R2),
+        claim: None,
+        ..case
+    });
+    assert_eq!(found.outcome, Conflicts);
+    assert!(found.conflicts().any(|e| e.means == "its port is sealed: send it in"), "{:#?}", found.evidence);
 }

@@ -249,3 +249,79 @@ fn the_guide_does_what_it_says() {
     let folder = support::follow_guide("your-product.md", false);
     assert!(folder.path().join("gauge-1.5.0.vaka").is_file());
 }
+
+#[test]
+fn an_alternative_build_is_chosen_shown_and_recorded() {
+    let shop = Workshop::new();
+    let quiet = format!(
+        "facts = {{ crystal = \"12 MHz\" }}\n\n[[stage.image]]\nfile = \"{}\"\nvariants = [\"r1\"]\nbuild = \"quiet\"\n",
+        firmware("tern-r1-1.4.0.hex").display()
+    );
+    let release = shop.pack("builds", &[("facts = { crystal = \"12 MHz\" }", &quiet)], SIGNED);
+    shop.run(&["check", release.to_str().unwrap()]).expect(0, &["r1 [standard]", "r1 [quiet]"]);
+    shop.update(&release, &["--plan"]).expect(0, &["build standard", "builds     quiet"]);
+    let before = shop.0.memory("1-1");
+    let ended = shop.update(&release, &["--build", "quiet", "--rewrite"]);
+    ended.expect(0, &["build quiet", "release        tern 1.5.0, build quiet", "confirmed"]);
+    let image = fs::read(firmware("tern-r1-1.4.0.bin")).unwrap();
+    assert_updated(Revision::R1, &before, &shop.0.memory("1-1"), &image);
+    let journal = fs::read_to_string(shop.path("vaka/journal.jsonl")).unwrap();
+    assert!(journal.contains("\"build\":\"quiet\""), "{journal}");
+}
+
+/// The second stage is another tool's: the checked file is put where it was wanted, the
+/// step is shown, and somebody says how it ended.
+#[test]
+fn a_file_is_handed_out_for_another_tool() {
+    if !has("script") {
+        return;
+    }
+    let shop = Workshop::new();
+    let foreign = "facts = { crystal = \"12 MHz\" }\n\n[[stage]]\nname = \"Radio\"\n\
+                   foreign = { tool = \"the radio's loader\", do = \"Load the file into the radio.\", see = \"Its lamp blinks.\" }\n\
+                   [[stage.image]]\nfile = \"radio.bin\"\nat = \"0x0A002400\"\nvariants = [\"r1\", \"r2\"]\n";
+    shop.0.file("radio.bin", b"firmware of another chip");
+    let release = shop.pack("radio", &[("facts = { crystal = \"12 MHz\" }", foreign)], SIGNED);
+    let before = shop.0.memory("1-1");
+    let ended = shop.update(&release, &[]);
+    ended.expect(3, &["'Radio' is done with another tool, and nobody is there", "Nothing was changed in the unit"]);
+    assert!(shop.0.memory("1-1") == before);
+    fs::create_dir(shop.path("out")).unwrap();
+    for (answer, code) in [("no", 5), ("yes", 0)] {
+        use std::io::Write;
+        let line = format!(
+            "{} update {} --variant r1 --hand-out out --rewrite",
+            env!("CARGO_BIN_EXE_vaka"),
+            release.display()
+        );
+        let mut command = shop.0.command();
+        let environment: Vec<_> =
+            command.get_envs().map(|(name, value)| (name.to_owned(), value.map(ToOwned::to_owned))).collect();
+        command = Command::new("script");
+        command.args(["--quiet", "--return", "--command", &line, "/dev/null"]).env("TERM", "dumb");
+        for (name, value) in environment {
+            match value {
+                Some(value) => command.env(name, value),
+                None => command.env_remove(name),
+            };
+        }
+        command.env("XDG_CONFIG_HOME", shop.path("config")).env_remove("VAKA_SHEETS").current_dir(shop.0.folder.path());
+        let mut running = Running::start(&mut command);
+        running.wait_for("Load the file into the radio.");
+        assert_eq!(fs::read(shop.path("out/radio.bin")).unwrap(), b"firmware of another chip");
+        writeln!(running.stdin(), "{answer}").unwrap();
+        running.wait_for(answer);
+        let ended = running.end();
+        ended.expect(code, &["For the radio's loader", "stage 2 of 2"]);
+        if code == 5 {
+            // It runs its application now; back into boot mode for the second time.
+            use vaka_sim::unit::Hand;
+            for hand in [Hand::Hold("SET".into()), Hand::Tap("RESET".into()), Hand::Release("SET".into())] {
+                vaka_sim::world::lock(&shop.0.world).hand("1-1", &hand);
+            }
+            assert_eq!(shop.0.condition("1-1"), Condition::Boot);
+        }
+    }
+    let journal = fs::read_to_string(shop.path("vaka/journal.jsonl")).unwrap();
+    assert_eq!(journal.lines().filter(|line| line.contains("\"stage\":2,\"stages\":2")).count(), 2, "{journal}");
+}

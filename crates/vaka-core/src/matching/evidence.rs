@@ -127,7 +127,11 @@ impl Weight {
 impl Evidence {
     /// It in one line.
     pub fn sentence(&self) -> String {
-        format!("{} {}: {}", self.source.words(), self.says, self.means)
+        match self.source {
+            // What is lost says itself what it is.
+            Source::Loss => format!("{}: {}", self.says, self.means),
+            source => format!("{} {}: {}", source.words(), self.says, self.means),
+        }
     }
 
     /// Whether it speaks against the variant.

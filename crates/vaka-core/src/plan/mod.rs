@@ -284,7 +284,7 @@ impl fmt::Display for Step {
                 let within = duration::words(*within_ms);
                 match id {
                     None if !see.is_empty() => write!(f, "ask a person what the unit shows: {}", see.join("; "))?,
-                    Some(id) => write!(f, "see the application come back as {id} within {within}")?,
+                    Some(id) => write!(f, "see the unit come back as {id} within {within}")?,
                     None => write!(f, "see within {within} that the unit is not in update mode any more")?,
                 }
                 version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))?;

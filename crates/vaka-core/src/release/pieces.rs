@@ -144,6 +144,8 @@ fn of_entry(
     }
     let image = match release.image(entry, variant) {
         Ok(image) => image,
+        // What another tool takes need be no image that is known here.
+        Err(_) if stage.foreign.is_some() => return,
         Err(error) => return wrong(error.to_string()),
     };
     let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);

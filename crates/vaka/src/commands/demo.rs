@@ -26,7 +26,7 @@ use crate::problem::Problem;
 const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
-const SCENES: [(&str, &str); 8] = [
+const SCENES: [(&str, &str); 9] = [
     ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
     ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
     ("petrel", "a wave buoy logger that shows up as a UF2 disk and tells which of two boards it is"),
@@ -34,6 +34,7 @@ const SCENES: [(&str, &str); 8] = [
     ("dunlin", "a salinity probe whose own loader listens only for a moment after it is plugged in"),
     ("auk", "a harbour light with a HID bootloader of its maker's own, described in a dialect"),
     ("fulmar", "a met mast that is asked on its serial port; and a file for another start address"),
+    ("release", "a blank tide gauge, a signed release: first its bootloader, then its application"),
     ("skua", "a gateway whose damaged bridge chip shows nothing at all, and is brought back"),
 ];
 
@@ -76,6 +77,7 @@ pub fn run(args: &Demo) -> Outcome {
         "auk" => auk_scene(),
         "fulmar" => fulmar_scene(),
         "skua" => skua_scene(),
+        "release" => release_scene(),
         other => {
             let failure = Failure::new(Code::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
@@ -331,6 +333,42 @@ fn skua_scene() -> Outcome {
     Ok(Code::Done)
 }
 
+const BLANK: &str = r#"
+[[unit]]
+product = "tern"
+variant = "r1"
+port = "1-1"
+serial = "T1-00301"
+mode = "blank"
+hands = [{ after_ms = 100, what = "plug" }]
+"#;
+
+const LOADER_BIN: &[u8] = demo_file!("firmware/out/tern-r1-loader-1.1.0.bin");
+
+fn release_scene() -> Outcome {
+    let blank = [Tern::settings_region(Revision::R1), Tern::settings_region(Revision::R1)];
+    let show = Show::new(BLANK, Tern::application_region(Revision::R1).start, R1_BIN, blank)?;
+    show.file("sheets/tern.toml", TERN_SHEET.as_bytes())?;
+    show.file("releases/tern-loader-1.1.0.toml", demo_file!("releases/tern-loader-1.1.0.toml"))?;
+    show.file("firmware/out/tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
+    show.file("firmware/out/tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
+    show.file("firmware/out/tern-r1-loader-1.1.0.hex", demo_file!("firmware/out/tern-r1-loader-1.1.0.hex"))?;
+    show.file("firmware/out/tern-r2-loader-1.1.0.hex", demo_file!("firmware/out/tern-r2-loader-1.1.0.hex"))?;
+
+    say("The maker's side: a key, and one signed file for both boards of the Tern, in two stages.");
+    show.run("keys new skerrow", Code::Done)?;
+    show.run("pack releases/tern-loader-1.1.0.toml --key skerrow --out tern.vaka", Code::Done)?;
+
+    say("At the bench. A release that takes something away says so, and nothing is changed before that is agreed to:");
+    show.run("update tern.vaka --variant r1 --unattended", Code::Refused)?;
+
+    say("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
+    show.run("update tern.vaka --variant r1 --unattended --agree lose-old-loader", Code::Done)?;
+    show.is_in(0x0A00_0000, LOADER_BIN, "the loader 1.1.0 that the linker made for r1")?;
+    show.is_in(Tern::application_region(Revision::R1).start, R1_BIN, "the 1.5.0 that the linker made for r1")?;
+    Ok(Code::Done)
+}
+
 /// A world with a server, and a folder that goes when the demo ends.
 struct Show {
     world: SharedWorld,
@@ -377,6 +415,7 @@ impl Show {
             .env("VAKA_SHEETS", "sheets")
             // Nothing is left behind: no journal, no locks.
             .env("XDG_STATE_HOME", self.folder.path())
+            .env("XDG_CONFIG_HOME", self.folder.path())
             .env("XDG_RUNTIME_DIR", self.folder.path())
             .current_dir(self.folder.path())
             .stdin(Stdio::null())
@@ -391,6 +430,18 @@ impl Show {
         }
         let meaning = if wanted == Code::Refused { "refused" } else { "all went well" };
         say(&format!("(exit status {}: {meaning})\n", u8::from(wanted)));
+        Ok(())
+    }
+
+    /// Whether some bytes are in the stand-in itself.
+    fn is_in(&self, start: u32, image: &[u8], what: &str) -> Result<(), Problem> {
+        let mut world = lock(&self.world);
+        let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
+        if unit.flash().read(start, image.len()) != Some(image) || unit.condition() != Condition::Application {
+            return Err(Problem::internal("The stand-in's own memory is not as the command said."));
+        }
+        let start = vaka_core::address::Address::new(u64::from(start));
+        say(&format!("The stand-in itself, asked: at {start} its flash holds {what}, byte for byte."));
         Ok(())
     }
 

@@ -15,6 +15,7 @@ use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{EntryStep, HandStep};
 use vaka_core::size::{Bytes, Grouped};
 use vaka_core::text;
+use vaka_core::unit::Mode;
 
 use super::{Renderer, lines, table};
 use crate::setting::Setting;
@@ -218,7 +219,8 @@ fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &Setting) 
 fn seen(unit: &Seen) -> String {
     let name = unit.product.clone().unwrap_or_else(|| "an unknown device".to_owned());
     let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
-    format!("{}: {name}, {} mode ({}){version}", unit.unit, unit.mode, unit.id)
+    let mode = if unit.mode == Mode::Unknown { String::new() } else { format!(", {} mode", unit.mode) };
+    format!("{}: {name}{mode} ({}){version}", unit.unit, unit.id)
 }
 
 /// The table that a person can argue with, and what it adds up to.
@@ -271,6 +273,9 @@ fn conclusion(verdict: &Verdict) {
         Outcome::Fits => {
             let fill = verdict.fill.as_ref().map(|fill| format!(" It takes {fill}.")).unwrap_or_default();
             out!("{GOOD}The image fits{variant}{GOOD:#}{phase}.{fill}");
+        }
+        Outcome::Conflicts if verdict.conflicts().all(|evidence| evidence.source == Source::Loss) => {
+            out!("{BAD}The image fits{variant}, but takes something away.{BAD:#} That has to be agreed to first.");
         }
         Outcome::Conflicts => {
             out!("{BAD}The image does not fit{variant}.{BAD:#}");
