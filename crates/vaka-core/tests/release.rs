@@ -180,7 +180,14 @@ fn what_cannot_be_is_refused_by_name() {
     let date = of(&|manifest| manifest.date = "2026-02-30".into());
     let build = of(&|manifest| manifest.stages[0].images[0].build = "TODO".into());
     let none = of(&|manifest| manifest.stages[0].images.clear());
-    let cases: [(&str, Vec<u8>, &str); 16] = [
+    let both = of(&|manifest| {
+        let other = entry("b.bin", &["r2"], &[]);
+        manifest.stages[0].images.push(other);
+        manifest.members.insert("b.bin".into(), digest.clone());
+    });
+    assert!(read(&by_hand(&both, &[firmware, ("b.bin", b"firmware")])).is_ok());
+    let cases: [(&str, Vec<u8>, &str); 17] = [
+        ("another order", by_hand(&both, &[("b.bin", b"firmware"), firmware]), "another place in the file"),
         (
             "another content",
             by_hand(&whole, &[("a.bin", b"firmwarf")]),

@@ -161,6 +161,8 @@ mod tests {
         ];
         assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper", "battery"]);
         assert_eq!(order(&steps, Moment::Entered).unwrap(), ["wire"]);
+        let steps = [step("a", Moment::End, &[]), step("b", Moment::End, &[]), step("c", Moment::End, &["a"])];
+        assert_eq!(order(&steps, Moment::End).unwrap(), ["b", "a", "c"]);
         // The last that was done would be first, but it waits.
         let steps = [step("cable", Moment::End, &[]), step("jumper", Moment::End, &["cable"])];
         assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper"]);

@@ -84,7 +84,10 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
     say(&path.display().to_string());
     line(
         "is",
-        &format!("a release: {} {} of {}, for {}", manifest.product, manifest.version, manifest.date, manifest.channel),
+        &format!(
+            "a release: {} {} of {}, channel {}",
+            manifest.product, manifest.version, manifest.date, manifest.channel
+        ),
     );
     line(
         "signed by",

@@ -26,13 +26,26 @@ pub fn run(file: &Path, setting: &Setting) -> Outcome {
         let changes = if stage.replaces_bootloader { ", which replaces the bootloader" } else { "" };
         say(&format!("\nStage {}, {}{changes}", stage.id, stage.name));
         line("after it", &application(&stage.shows));
+        let mut before: Option<(String, Lines)> = None;
         for (variant, images) in &stage.images {
             let regions: Vec<String> = images.iter().map(rules).collect();
             line(variant.as_str(), &regions.join("; "));
-            stage.routes.get(variant).into_iter().flatten().for_each(route);
+            let ways: Lines = stage.routes.get(variant).into_iter().flatten().flat_map(route).collect();
+            match &before {
+                Some((other, same)) if *same == ways => line("", &format!("by the same way as {other}")),
+                _ => say_all(ways.clone()),
+            }
+            before.get_or_insert((variant.to_string(), ways));
         }
     }
     Ok(Code::Done)
+}
+
+/// Names and values, one fact a line.
+type Lines = Vec<(&'static str, String)>;
+
+fn say_all(lines: impl IntoIterator<Item = (&'static str, String)>) {
+    lines.into_iter().for_each(|(name, value)| line(name, &value));
 }
 
 /// One fact, aligned.
@@ -98,17 +111,14 @@ fn show(sheet: &Sheet, variant: &Variant, setting: &Setting) {
             (.., Some(_)) => "may be carried to another unit",
             _ => "",
         };
-        vec![
-            "  region".to_owned(),
-            region.name.clone(),
-            region.span.to_string(),
-            Bytes(region.span.len()).to_string(),
-            may.to_owned(),
-        ]
+        vec![region.name.clone(), region.span.to_string(), Bytes(region.span.len()).to_string(), may.to_owned()]
     };
     let rows = variant.regions.iter().map(row).collect();
-    table::plain(setting.width, &[], rows).lines().for_each(say);
-    variant.routes.iter().for_each(route);
+    let regions = table::plain(setting.width, &[], rows);
+    for (index, region) in regions.lines().enumerate() {
+        line(if index == 0 { "regions" } else { "" }, region.trim_start());
+    }
+    say_all(variant.routes.iter().flat_map(route));
     if let Some(instead) = &variant.instead {
         line("no route", instead);
     }
@@ -121,29 +131,28 @@ fn rules(rules: &ImageRules) -> String {
     format!("region '{}' from {} on{marks}{oldest}", rules.region.name, rules.region.span.start())
 }
 
-fn route(route: &Route) {
+/// A way to update, and what is done on it by hand.
+fn route(route: &Route) -> Lines {
     let regions: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
-    line("route", &format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")));
+    let mut lines = vec![("route", format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")))];
     for (number, step) in (1..).zip(&route.entry) {
-        match step {
-            EntryStep::Hand(hand) => line("", &format!("{number}. {}", words(hand))),
-            EntryStep::Signal(signal) => line("", &format!("{number}. {signal}")),
-        }
+        lines.push(match step {
+            EntryStep::Hand(hand) => ("", format!("{number}. {}", words(hand))),
+            EntryStep::Signal(signal) => ("", format!("{number}. {signal}")),
+        });
     }
     for moment in [Moment::Entered, Moment::Written, Moment::End] {
-        let steps = undone(&route.hands(), moment).unwrap_or_default();
-        for (number, (_, undo)) in (1..).zip(steps) {
-            let when = match moment {
-                Moment::Entered => "once in update mode",
-                Moment::Written => "before the restart",
-                Moment::End => "at the end",
-            };
-            line("", &format!("{when} {number}. {}", undo.action));
+        let when = match moment {
+            Moment::Entered => "once in update mode",
+            Moment::Written => "before the restart",
+            Moment::End => "at the end",
+        };
+        for (_, undo) in undone(&route.hands(), moment).unwrap_or_default() {
+            lines.push(("", format!("{when}: {}", undo.action)));
         }
     }
-    if let Some(place) = &route.documented {
-        line("", &format!("documented in: {place}"));
-    }
+    lines.extend(route.documented.iter().map(|place| ("", format!("documented in: {place}"))));
+    lines
 }
 
 fn words(hand: &HandStep) -> String {
