@@ -6,13 +6,15 @@
 
 #![allow(clippy::unwrap_used)]
 
-use std::collections::BTreeMap;
+mod support;
+
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
+use support::release_entry;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::staged::{Around, Staged};
@@ -21,7 +23,7 @@ use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Event, Failure, Report};
 use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
-use vaka_core::release::manifest::{Entry, FORMAT, File, Manifest, STANDARD, Stage};
+use vaka_core::release::manifest::{STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_sim::World;
 use vaka_sim::clock::VirtualClock;
@@ -296,18 +298,11 @@ fn every_image_against_every_unit() {
 
 /// The Tern's releases: the application for both boards, and the loader before it.
 fn releases() -> [(&'static str, Release); 2] {
-    let entry = |file: &str, variant: &str| Entry {
-        part: None,
-        variants: vec![variant.into()],
-        build: STANDARD.into(),
-        files: vec![File { file: file.into(), at: None }],
-        facts: BTreeMap::new(),
-    };
     let stage = |name: &str, of: Option<&str>, version: &str| Stage {
         name: name.into(),
         stage: of.map(Into::into),
         foreign: None,
-        images: ["r1", "r2"].map(|board| entry(&format!("tern-{board}-{version}.hex"), board)).to_vec(),
+        images: ["r1", "r2"].map(|board| release_entry(&format!("tern-{board}-{version}.hex"), board, &[])).to_vec(),
     };
     let application = || stage("Application", None, "1.5.0");
     let make = |stages: Vec<Stage>| {
@@ -317,20 +312,7 @@ fn releases() -> [(&'static str, Release); 2] {
             (name, bytes)
         });
         let members = members.collect();
-        let manifest = Manifest {
-            release: FORMAT,
-            product: "tern".into(),
-            version: "1.5.0".into(),
-            date: "2026-11-02".into(),
-            channel: "stable".into(),
-            needs_vaka: None,
-            notes: None,
-            loses: Vec::new(),
-            sheets: Vec::new(),
-            stages,
-            members: BTreeMap::new(),
-        };
-        Release::read(&Release::write(manifest, &members, None).unwrap(), "0.1.0").unwrap()
+        support::release(stages, Vec::new(), members)
     };
     [
         ("release, one stage", make(vec![application()])),

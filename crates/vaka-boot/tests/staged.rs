@@ -6,19 +6,18 @@
 
 mod support;
 
-use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use support::{PORT, Scene, TERN};
+use support::{PORT, Scene, TERN, release_entry as entry};
 use vaka_boot::pace::Pace;
 use vaka_boot::staged::{Around, Staged};
 use vaka_boot::update::{Nobody, Person, Request};
 use vaka_core::event::{After, Code, Ending, Event, Failure, Report, StageState};
 use vaka_core::matching::Question;
 use vaka_core::release::Release;
-use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest, STANDARD, Stage};
+use vaka_core::release::manifest::{Foreign, Loss, STANDARD, Stage};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
@@ -30,16 +29,6 @@ const LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loa
 const LOADER: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loader-1.1.0.bin");
 const OTHER_LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-loader-1.1.0.hex");
 const OTHER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
-
-fn entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry {
-    Entry {
-        part: None,
-        variants: vec![variant.into()],
-        build: STANDARD.into(),
-        files: vec![File { file: file.into(), at: None }],
-        facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
-    }
-}
 
 /// The two stages; `foreign` makes the second another tool's.
 fn release(foreign: Option<Foreign>) -> Release {
@@ -54,22 +43,9 @@ fn release(foreign: Option<Foreign>) -> Release {
         entry("loader-r2.hex", "r2", &[("hand-over", "0x0A003000"), ("crystal", "12 MHz")]),
     ];
     let applications = vec![entry("app-r1.hex", "r1", &[]), entry("app-r2.hex", "r2", &[])];
-    let manifest = Manifest {
-        release: FORMAT,
-        product: "tern".into(),
-        version: "1.5.0".into(),
-        date: "2026-11-02".into(),
-        channel: "stable".into(),
-        needs_vaka: None,
-        notes: None,
-        loses: vec![Loss { id: "old-loader".into(), what: "the bootloader that is in it".into() }],
-        sheets: Vec::new(),
-        stages: vec![
-            stage("Bootloader", Some("loader"), None, loaders),
-            stage("Application", None, foreign, applications),
-        ],
-        members: BTreeMap::new(),
-    };
+    let stages =
+        vec![stage("Bootloader", Some("loader"), None, loaders), stage("Application", None, foreign, applications)];
+    let loses = vec![Loss { id: "old-loader".into(), what: "the bootloader that is in it".into() }];
     let members = [
         ("loader-r1.hex", LOADER_HEX),
         ("loader-r2.hex", OTHER_LOADER_HEX),
@@ -77,7 +53,7 @@ fn release(foreign: Option<Foreign>) -> Release {
         ("app-r2.hex", OTHER_HEX),
     ];
     let members = members.iter().map(|(name, data)| ((*name).to_owned(), data.to_vec())).collect();
-    Release::read(&Release::write(manifest, &members, None).unwrap(), "0.1.0").unwrap()
+    support::release(stages, loses, members)
 }
 
 /// Somebody who reads the label, and says that all is well.

@@ -186,7 +186,8 @@ fn of_a_folder_the_newest_of_the_channel_or_the_named_version_is_taken() {
 #[test]
 fn what_would_not_fit_is_not_packed() {
     let shop = Workshop::new();
-    let cases: [(&[(&str, &str)], i32, &str); 9] = [
+    type Row<'a> = (&'a [(&'a str, &'a str)], i32, &'a str);
+    let cases: [Row<'_>; 9] = [
         (&[("variants = [\"r1\"]", "variants = [\"r1\", \"r2\"]")], 8, "two images for variant r2, build standard"),
         (&[("tern-r1-1.5.0.hex", "tern-r2-1.4.0.hex")], 3, "does not fit variant 'r1'"),
         (&[("crystal = \"8 MHz\"", "crystal = \"16 MHz\"")], 3, "is for crystal 16 MHz; the sheet says 8 MHz"),

@@ -2,6 +2,7 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
@@ -11,6 +12,8 @@ use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Nobody, Request};
 use vaka_core::event::{Code, Event, Failure, Report};
+use vaka_core::release::Release;
+use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::Sheet;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
@@ -326,5 +329,34 @@ impl Random {
 
     pub fn once_in(&mut self, times: usize) -> bool {
         self.below(times) == 0
+    }
+}
+
+/// A release of the Tern with these stages, unsigned.
+pub fn release(stages: Vec<Stage>, loses: Vec<Loss>, members: BTreeMap<String, Vec<u8>>) -> Release {
+    let manifest = Manifest {
+        release: FORMAT,
+        product: "tern".into(),
+        version: "1.5.0".into(),
+        date: "2026-11-02".into(),
+        channel: "stable".into(),
+        needs_vaka: None,
+        notes: None,
+        loses,
+        sheets: Vec::new(),
+        stages,
+        members: BTreeMap::new(),
+    };
+    Release::read(&Release::write(manifest, &members, None).unwrap(), "0.1.0").unwrap()
+}
+
+/// An image of a release, for one variant.
+pub fn release_entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry {
+    Entry {
+        part: None,
+        variants: vec![variant.into()],
+        build: STANDARD.into(),
+        files: vec![File { file: file.into(), at: None }],
+        facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
     }
 }
