@@ -76,9 +76,9 @@ fn a_person_says_whether_the_light_is_as_it_should_be() {
     for (has_id, says, code, after) in cases {
         let mut text = AUK.to_owned();
         if !has_id {
-            for line in ["id = \"1209:000b\"\nproduct = \"Auk harbour light\"\nversion = \"release-number\"\n"] {
-                text = text.replacen(line, "", 1);
-            }
+            let lines = "id = \"1209:000b\"\nproduct = \"Auk harbour light\"\nversion = \"release-number\"\n";
+            assert!(text.contains(lines));
+            text = text.replacen(lines, "", 1);
         }
         let unit = if has_id { auk("A-00044") } else { auk("A-00044").in_boot_mode() };
         let scene = Scene::loaded(unit, Vec::new(), sheet(&text, &AUK_DIALECTS), AUK_HEX, "KEY");

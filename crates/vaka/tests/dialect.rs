@@ -6,10 +6,10 @@
 mod support;
 
 use std::fs;
-use std::process::{Command, Stdio};
+
 use std::time::{Duration, Instant};
 
-use support::{Bench, Running, firmware, program, root};
+use support::{Bench, Running, firmware, root};
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
