@@ -446,7 +446,7 @@ fn sentence(error: &BusError) -> String {
 /// The cure is a rule for the system's device manager, ready to be copied.
 fn no_rights(error: &BusError, vendor: u16) -> Failure {
     Failure::new(Code::Access, sentence(error)).state("Nothing was changed in it.").cure(format!(
-        "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew:\n  \
+        "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew ('vaka setup rules' makes such lines for all units of your sheets):\n  \
          SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
     ))
 }

@@ -201,6 +201,11 @@ impl<'a> PolledWatch<'a> {
         Ok(Self { bus, clock, known: bus.list()?, began: clock.now() })
     }
 
+    /// Watches from a time on when these devices were there.
+    pub fn since(bus: &'a dyn Bus, clock: &'a dyn Clock, known: Vec<DeviceInfo>) -> Self {
+        Self { bus, clock, known, began: clock.now() }
+    }
+
     /// Watches from a time on when nothing was there.
     pub fn from_nothing(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Self {
         Self { bus, clock, known: Vec::new(), began: clock.now() }

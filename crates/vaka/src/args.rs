@@ -79,7 +79,7 @@ pub enum Command {
     /// A full example on stand-ins: nothing attached, nothing left behind
     Demo(Demo),
     /// Every unit on the bench, what it is doing, and what can be done next
-    Survey,
+    Survey(Survey),
     /// What a file is, and which variants it fits; with --unit, whether it fits that unit
     Check(Check),
     /// One image format into another: ranges cut, moved, filled, files joined
@@ -112,6 +112,9 @@ pub enum Command {
     /// Dialects, which describe a vendor's bootloader: begin one, check it, look at its frames
     #[command(subcommand)]
     Dialect(DialectCommand),
+    /// What this system wants: udev rules from the sheets, shell completions, manual pages
+    #[command(subcommand)]
+    Setup(SetupCommand),
     /// Serve stand-in units over USB/IP until Ctrl-C
     Standins(Standins),
 }
@@ -124,6 +127,44 @@ pub struct Demo {
     /// Name the examples
     #[arg(long)]
     pub list: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Survey {
+    /// Keep printing what comes and goes, until Ctrl-C
+    #[arg(long)]
+    pub watch: bool,
+}
+
+#[derive(Debug, Subcommand)]
+pub enum SetupCommand {
+    /// udev rules for the ids in the sheets, and for no others
+    Rules {
+        /// Where they go; else they are printed
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+        /// Overwrite the file
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Completions for a shell
+    Completions {
+        /// Which shell
+        #[arg(value_enum)]
+        shell: clap_complete::Shell,
+        /// Where they go; else they are printed
+        #[arg(long, value_name = "FILE")]
+        out: Option<PathBuf>,
+        /// Overwrite the file
+        #[arg(long)]
+        replace: bool,
+    },
+    /// Manual pages, one for each command
+    Manual {
+        /// The folder that they go into
+        #[arg(value_name = "DIR")]
+        out: PathBuf,
+    },
 }
 
 #[derive(Debug, ClapArgs)]

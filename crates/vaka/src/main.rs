@@ -33,7 +33,7 @@ fn main() -> ExitCode {
     let setting = Setting::new(&args.common);
     let done = interrupt::install().and_then(|()| match &args.command {
         Command::Demo(demo) => commands::demo::run(demo),
-        Command::Survey => commands::survey::run(&args.common, &setting),
+        Command::Survey(survey) => commands::survey::run(survey, &args.common, &setting),
         Command::Check(check) => commands::check::run(check, &args.common, &setting),
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
@@ -48,6 +48,7 @@ fn main() -> ExitCode {
         Command::Keys(keys) => commands::keys::run(keys),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
+        Command::Setup(setup) => commands::setup::run(setup, &args.common),
         Command::Standins(standins) => commands::standins::run(standins),
     });
     let code = done.unwrap_or_else(|problem| {

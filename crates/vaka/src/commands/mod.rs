@@ -13,12 +13,14 @@ pub mod keys;
 pub mod pack;
 pub mod read;
 pub mod release;
+pub mod setup;
 pub mod sheet;
 pub mod sheet_show;
 pub mod stamp;
 pub mod standins;
 pub mod survey;
 pub mod update;
+pub mod watch;
 
 use std::io::Write;
 

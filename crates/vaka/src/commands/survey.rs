@@ -12,17 +12,18 @@ use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
-use super::say;
+use super::{say, watch};
 use crate::Outcome;
-use crate::args::{Common, Format};
+use crate::args::{Common, Format, Survey};
 use crate::interrupt;
 use crate::render::{json, table};
 use crate::setting::{self, Setting};
 
-pub fn run(common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
     let bench = Bench::new(setting::buses(common)?, &sheets);
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
+    let there = devices.clone();
     let chosen = match &common.unit {
         Some(selector) => {
             let fits = bench.select(Some(selector), true).map_err(|error| bus_failure(&error))?;
@@ -34,6 +35,9 @@ pub fn run(common: &Common, setting: &Setting) -> Outcome {
     match setting.format {
         Format::Json => units.into_iter().for_each(|unit| json::line(&Event::Seen(unit))),
         Format::Text => print(&bench, &units, setting),
+    }
+    if args.watch {
+        return watch::run(&bench, &there, common);
     }
     Ok(Code::Done)
 }
@@ -71,9 +75,11 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     if !candidate.sheets.is_empty() {
         let must_say = open.len() > 1 && !(unit.mode == Mode::Application && tell_themselves(&open));
         let other_parts = other_parts(&candidate, &open);
-        unit.next.extend(
-            open.iter().filter_map(|variant| variant.instead.clone().map(|words| format!("{}: {words}", variant.id))),
-        );
+        if let [only] = open[..]
+            && let Some(instead) = &only.instead
+        {
+            unit.obstacle = Some(format!("{} cannot be updated over USB: {instead}", only.name));
+        }
         for variant in open {
             if must_say && !variant.look_at.is_empty() {
                 unit.next.push(format!("{} if it reads {}", variant.id, labels(&variant.look_at)));

@@ -1,0 +1,103 @@
+//! `vaka setup`: what a system wants before units can be worked with.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use clap::CommandFactory;
+use vaka_core::event::{Code, Failure};
+use vaka_core::sheet::{Ids, Sheet};
+
+use super::{convert, say};
+use crate::Outcome;
+use crate::args::{Args, Common, SetupCommand};
+use crate::problem::Problem;
+use crate::setting;
+
+pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
+    match command {
+        SetupCommand::Rules { out, replace } => {
+            let sheets = setting::sheets(common)?;
+            if sheets.is_empty() {
+                return Err(Failure::new(Code::Refused, "No product sheet is known, so no rule can name its units.")
+                    .cure("Give --sheets DIR. A rule for all devices would give away more than is needed.")
+                    .into());
+            }
+            give(
+                &rules(&sheets),
+                out.as_deref(),
+                *replace,
+                "As root, put it into /etc/udev/rules.d, run 'udevadm control --reload' and plug the units in anew.",
+            )
+        }
+        SetupCommand::Completions { shell, out, replace } => {
+            let mut text = Vec::new();
+            clap_complete::generate(*shell, &mut Args::command(), "vaka", &mut text);
+            give(
+                &String::from_utf8_lossy(&text),
+                out.as_deref(),
+                *replace,
+                "Put it where your shell looks for completions.",
+            )
+        }
+        SetupCommand::Manual { out } => {
+            std::fs::create_dir_all(out).map_err(|error| Problem::file(out, &error))?;
+            clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, &error))?;
+            say(&format!("{}: the manual pages; 'man -l {}/vaka.1' shows the first.", out.display(), out.display()));
+            Ok(Code::Done)
+        }
+    }
+}
+
+fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
+    match out {
+        None => text.lines().for_each(say),
+        Some(path) => {
+            convert::store(path, replace, &[text.as_bytes()])?;
+            say(&format!("{}: written. {next}", path.display()));
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// udev rules for the units of these sheets, and for no others: whoever sits at the
+/// machine may use them, and the group plugdev. Source: udev(7).
+fn rules(sheets: &[Sheet]) -> String {
+    let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    for sheet in sheets {
+        for (ids, what) in ids(sheet) {
+            for pattern in ids.to_string().split(" or ") {
+                let names = lines.entry(pattern.to_owned()).or_default();
+                let name = format!("{}, {what}", sheet.product.name);
+                if !names.contains(&name) {
+                    names.push(name);
+                }
+            }
+        }
+    }
+    let mut text =
+        "# Units of these product sheets, made by 'vaka setup rules'. For /etc/udev/rules.d/70-vaka.rules\n".to_owned();
+    for (pattern, names) in lines {
+        let (vendor, product) = pattern.split_once(':').unwrap_or((&pattern, "????"));
+        text += &format!(
+            "\n# {}\nSUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor}\", ATTR{{idProduct}}==\"{product}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\"\n",
+            names.join("; ")
+        );
+    }
+    text
+}
+
+/// Every id that a product shows, and when.
+fn ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
+    let running = "its application".to_owned();
+    let mut all: Vec<(&Ids, String)> = sheet.application.id.iter().map(|ids| (ids, running.clone())).collect();
+    for variant in &sheet.variants {
+        all.extend(variant.shows.id.iter().map(|ids| (ids, running.clone())));
+        all.extend(variant.routes.iter().map(|route| (&route.id, "update mode".to_owned())));
+    }
+    for stage in &sheet.stages {
+        all.extend(stage.shows.id.iter().map(|ids| (ids, format!("after stage {}", stage.id))));
+        let routes = stage.routes.values().flatten();
+        all.extend(routes.map(|route| (&route.id, "update mode".to_owned())));
+    }
+    all
+}

@@ -1,0 +1,154 @@
+//! `vaka survey --watch`: what comes and goes, as sentences.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::Ordering;
+use std::sync::mpsc;
+use std::time::{Duration, Instant};
+
+use vaka_boot::bench::Bench;
+use vaka_boot::{entry, identify};
+use vaka_core::duration;
+use vaka_core::event::{Code, Event, Seen};
+use vaka_core::unit::Mode;
+use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
+
+use super::say;
+use crate::args::{Common, Format};
+use crate::render::json;
+use crate::{Outcome, interrupt};
+
+/// What comes on a port so long after something left it is still the same unit to a
+/// person. Chosen by us: longer than any restart.
+const SAME_UNIT: Duration = Duration::from_secs(20);
+
+/// How often the wish to stop is looked at.
+const LOOK_UP: Duration = Duration::from_millis(100);
+
+/// What stood on a port.
+struct Before {
+    unit: Seen,
+    /// When it left, if it has.
+    left: Option<Instant>,
+}
+
+/// Prints what comes and goes on all buses until Ctrl-C, since these devices were there.
+pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome {
+    interrupt::end_quietly();
+    let (sender, changes) = mpsc::channel();
+    std::thread::scope(|scope| {
+        for bus in bench.buses() {
+            let sender = sender.clone();
+            let known = there.iter().filter(|device| device.location.bus == bus.name()).cloned().collect();
+            scope.spawn(move || watch(&**bus, known, &sender));
+        }
+        drop(sender);
+        tell_all(bench, there, common, &changes)
+    })
+}
+
+/// Sends on what changes on one bus. A bus that fails is told once, and watched on.
+fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<Change, BusError>>) {
+    let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
+    let mut is_told = false;
+    while !interrupt::flag().load(Ordering::SeqCst) {
+        let next = match &mut watch {
+            Some(watch) => watch.next(LOOK_UP),
+            None => PolledWatch::new(bus, &SystemClock).map(|new| {
+                watch = Some(new);
+                is_told = false;
+                Vec::new()
+            }),
+        };
+        let sent = match next {
+            Ok(changes) => changes.into_iter().try_for_each(|change| sender.send(Ok(change))),
+            Err(error) => {
+                watch = None;
+                let first = !std::mem::replace(&mut is_told, true);
+                std::thread::sleep(LOOK_UP * 5);
+                if first { sender.send(Err(error)) } else { Ok(()) }
+            }
+        };
+        if sent.is_err() {
+            return;
+        }
+    }
+}
+
+fn tell_all(
+    bench: &Bench<'_>,
+    there: &[DeviceInfo],
+    common: &Common,
+    changes: &mpsc::Receiver<Result<Change, BusError>>,
+) -> Outcome {
+    let mut ports: BTreeMap<String, Before> = BTreeMap::new();
+    for device in there {
+        let unit = entry::seen(bench, device);
+        ports.insert(unit.unit.clone(), Before { unit, left: None });
+    }
+    for change in changes {
+        match change {
+            Err(error) => say(&format!("A bus cannot be watched: {error}. It is tried again.")),
+            Ok(Change::Left(device)) => {
+                let place = bench.place(&device.location);
+                if common.format == Format::Json {
+                    json::line(&Event::Gone { unit: place.clone(), id: identify::from_list(&device).id });
+                } else {
+                    say(&now(&left(&entry::seen(bench, &device))));
+                }
+                let unit = entry::seen(bench, &device);
+                ports.insert(place, Before { unit, left: Some(Instant::now()) });
+            }
+            Ok(Change::Came(device)) => {
+                let unit = entry::seen(bench, &device);
+                let before =
+                    ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
+                let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());
+                if common.format == Format::Json {
+                    json::line(&Event::Seen(unit.clone()));
+                } else {
+                    say(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
+                }
+                ports.insert(unit.unit.clone(), Before { unit, left: None });
+            }
+        }
+    }
+    Ok(Code::Done)
+}
+
+/// A sentence, with the time of day before it.
+fn now(sentence: &str) -> String {
+    format!("{}  {sentence}", jiff::Zoned::now().strftime("%H:%M:%S%.3f"))
+}
+
+fn name(unit: &Seen) -> String {
+    unit.product.clone().unwrap_or_else(|| format!("a device that no sheet knows ({})", unit.id))
+}
+
+fn left(unit: &Seen) -> String {
+    format!("{}: {} left the bus.", unit.unit, name(unit))
+}
+
+/// What it means that something came on a port, after what left it there.
+fn came(before: Option<&Seen>, gone_for: Option<Duration>, unit: &Seen) -> String {
+    let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
+    let what = match unit.mode {
+        Mode::Update => format!("in update mode ({})", unit.id),
+        Mode::Application => format!("with its application running ({}{version})", unit.id),
+        Mode::Unknown => format!("as {}{version}", unit.id),
+    };
+    let time = gone_for.map(|time| format!(" after {}", duration::measured(time))).unwrap_or_default();
+    let same = before.filter(|before| before.product.is_some() && before.product == unit.product);
+    let meaning = match (same.map(|before| before.mode), unit.mode) {
+        (Some(Mode::Application), Mode::Update) => ": update mode reached",
+        (Some(Mode::Update), Mode::Application) => ": it left update mode",
+        (Some(Mode::Application), Mode::Application) => ": the application started again",
+        (Some(Mode::Update), Mode::Update) => ": it is still in update mode",
+        (None, Mode::Unknown) if unit.product.is_none() => ": no sheet knows it",
+        _ => "",
+    };
+    match same {
+        Some(_) => format!("{}: {} came back on the same port{time} {what}{meaning}.", unit.unit, name(unit)),
+        None if unit.product.is_none() => format!("{}: a device came {what}{meaning}.", unit.unit),
+        None => format!("{}: {} came {what}{meaning}.", unit.unit, name(unit)),
+    }
+}

@@ -1,0 +1,110 @@
+//! What the system is told of the units, and what is told of the bus.
+
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::process::Command;
+
+use support::{Bench, Running, has, program};
+use vaka_sim::unit::Hand;
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::world::lock;
+
+fn hand(bench: &Bench, port: &str, hands: &[&str]) {
+    for words in hands {
+        lock(&bench.world).hand(port, &Hand::parse(words).unwrap());
+    }
+}
+
+/// Each thing that a person does, and the sentence that it gets.
+#[test]
+fn what_comes_and_goes_is_told_as_sentences() {
+    let bench = Bench::of(vec![
+        (Box::new(Tern::new(Revision::R1, "T1-00217")), Vec::new()),
+        (Box::new(Gannet::new("G-00031")), Vec::new()),
+    ]);
+    let mut watch = Running::start(bench.command().args(["survey", "--watch"]));
+    watch.wait_for("1-2");
+    watch.wait_for("next: vaka update FILE --unit port=1-2");
+    let table: [(&str, &[&str], &[&str]); 5] = [
+        (
+            "1-1",
+            &["hold SET", "tap RESET", "release SET"],
+            &[
+                "1-1: Tern tide gauge left the bus.",
+                "came back on the same port after",
+                "in update mode (1209:0002): update mode reached.",
+            ],
+        ),
+        (
+            "1-1",
+            &["tap RESET"],
+            &["1-1: Tern tide gauge left the bus.", "(1209:0001, version 1.4.0): it left update mode."],
+        ),
+        ("1-1", &["tap RESET"], &["(1209:0001, version 1.4.0): the application started again."]),
+        ("1-2", &["pull"], &["1-2: Gannet hydrophone interface left the bus."]),
+        (
+            "1-2",
+            &["hold BOOT", "plug"],
+            &["1-2: Gannet hydrophone interface came back", "in update mode (1209:0004): update mode reached."],
+        ),
+    ];
+    for (port, hands, sentences) in table {
+        hand(&bench, port, hands);
+        let mut line = String::new();
+        for sentence in sentences {
+            // One line may hold several of them.
+            if !line.contains(sentence) {
+                line = watch.wait_for(sentence);
+            }
+        }
+    }
+    // Ctrl-C is how it is meant to end.
+    Command::new("kill").args(["-INT", &watch.id().to_string()]).status().unwrap();
+    watch.end().expect(0, &[]);
+}
+
+#[test]
+fn rules_name_the_units_of_the_sheets_and_no_others() {
+    let bench = Bench::of(Vec::new());
+    let ended = bench.run(&["setup", "rules"]);
+    ended.expect(0, &["# Tern tide gauge, update mode; Tern tide gauge, after stage loader"]);
+    let rules: Vec<&str> = ended.stdout.lines().filter(|line| line.starts_with("SUBSYSTEM")).collect();
+    // Two for each of the eight products, and one for the Tern's loader.
+    let wanted: Vec<String> = (1..=0x11)
+        .map(|product| {
+            format!(
+                "SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"1209\", ATTR{{idProduct}}==\"{product:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
+            )
+        })
+        .collect();
+    assert_eq!(rules, wanted);
+    let none = Running::start(program().args(["setup", "rules"])).end();
+    none.expect(3, &["no rule can name its units", "--sheets DIR"]);
+    let file = bench.folder.path().join("70-vaka.rules");
+    bench.run(&["setup", "rules", "--out", file.to_str().unwrap()]).expect(0, &["udevadm control --reload"]);
+    bench.run(&["setup", "rules", "--out", file.to_str().unwrap()]).expect(3, &["is there already"]);
+    // Newer systems check rules files by themselves.
+    let can_verify = has("udevadm")
+        && Command::new("udevadm").args(["verify", "--help"]).output().is_ok_and(|done| done.status.success());
+    if can_verify {
+        let done = Command::new("udevadm").arg("verify").arg(&file).output().unwrap();
+        assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+}
+
+#[test]
+fn completions_and_manual_pages_are_of_all_commands() {
+    let bench = Bench::of(Vec::new());
+    for shell in ["bash", "zsh", "fish"] {
+        bench.run(&["setup", "completions", shell]).expect(0, &["vaka", "standins", "unattended"]);
+    }
+    let folder = bench.folder.path().join("man");
+    bench.run(&["setup", "manual", folder.to_str().unwrap()]).expect(0, &["man -l"]);
+    for page in ["vaka.1", "vaka-update.1", "vaka-sheet-check.1", "vaka-setup-rules.1"] {
+        let text = std::fs::read_to_string(folder.join(page)).unwrap();
+        assert!(text.contains(".TH") && text.contains("NAME"), "{page}");
+    }
+}
