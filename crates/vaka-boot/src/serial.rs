@@ -156,7 +156,8 @@ impl Listener {
     pub fn lines(&mut self, within: Duration) -> Result<Vec<String>, SessionError> {
         match self.port.receive(512, within) {
             Ok(bytes) => self.pending.extend(bytes),
-            Err(SessionError::Link(_)) => {}
+            // Nothing was said for a while.
+            Err(SessionError::Silent(_)) => {}
             Err(error) => return Err(error),
         }
         let mut lines = Vec::new();

@@ -113,6 +113,7 @@ fn a_version_may_be_told_on_the_serial_port() {
         let (report, events) = run(&scene, FULMAR_BIN, &mut Eyes(None, Vec::new()));
         assert_eq!(report.code, code, "{version}: {events}");
         assert!(events.contains(words), "{version}: {events}");
+        assert!(!events.contains("cannot be listened to"), "{version}: {events}");
     }
 }
 

@@ -197,7 +197,8 @@ impl Runner for Mast {
                 b"about" => {
                     let (major, minor) = (self.version >> 8, (self.version >> 4) & 0xF);
                     let said = format!("Fulmar met mast, version {major}.{minor}.{}, warm\r\n", self.version & 0xF);
-                    self.line.replies.push((now, said.into_bytes()));
+                    // It is busy with its readings and takes its time.
+                    self.line.replies.push((now + Duration::from_millis(350), said.into_bytes()));
                 }
                 b"" => {}
                 _ => self.line.replies.push((now, b"what?\r\n".to_vec())),
