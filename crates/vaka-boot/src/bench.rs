@@ -29,6 +29,12 @@ pub trait Guard: Send + Sync {
     /// # Errors
     /// Who holds it, in words that stand in brackets.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
+
+    /// Says that a unit of a bus is wanted, until the returned value is dropped.
+    fn want(&self, bus: &str) -> Box<dyn Any + Send> {
+        let _ = bus;
+        Box::new(())
+    }
 }
 
 /// Buses, and the sheets by which their units are known.
@@ -302,6 +308,13 @@ impl<'a> Bench<'a> {
     /// It is gone or in use, or its bus is not one of this bench.
     pub fn open(&self, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
         self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?.open(&location.port)
+    }
+
+    /// Says to other processes that units of these buses are wanted, for as long as the
+    /// value lives. Who only listens to one lets it go then.
+    pub fn want(&self) -> Vec<Box<dyn Any + Send>> {
+        let guards = self.guard.iter();
+        guards.flat_map(|guard| self.buses.iter().map(|bus| guard.want(bus.name()))).collect()
     }
 
     /// Why nothing is on the bench, where that has another reason than that

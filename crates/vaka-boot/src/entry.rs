@@ -55,6 +55,7 @@ pub fn find<'a>(
     pace: &mut Pace<'_>,
 ) -> Result<Candidate<'a>, Failure> {
     let selector = hunt.selector;
+    let _wanted = bench.want();
     let deadline = pace.now() + wait;
     let mut next_reminder = pace.now();
     let mut recovery_at = Some(pace.now() + SILENT_AFTER);

@@ -82,6 +82,8 @@ pub enum Command {
     Survey(Survey),
     /// What a file is, and which variants it fits; with --unit, whether it fits that unit
     Check(Check),
+    /// The application's serial text, with times; lets go when an update wants the port
+    Console(Console),
     /// One image format into another: ranges cut, moved, filled, files joined
     Convert(Convert),
     /// Put the product's own stamp into an image, or seal the one that the link put there
@@ -194,6 +196,22 @@ impl Choose {
     pub fn options(self) -> ReadOptions {
         ReadOptions { at: self.at, family: self.from_family, target: self.from_target }
     }
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Console {
+    /// Send this line first; may be given more than once. At a terminal what is typed is sent too
+    #[arg(long, value_name = "LINE")]
+    pub send: Vec<String>,
+    /// End once a line holds these words; exit status 4 if none did in time
+    #[arg(long, value_name = "WORDS")]
+    pub until: Option<String>,
+    /// How long --until may take
+    #[arg(long, value_name = "TIME", default_value = "10s", value_parser = duration::parse)]
+    pub within: Duration,
+    /// Write all of it into this new file, too
+    #[arg(long, value_name = "FILE")]
+    pub record: Option<PathBuf>,
 }
 
 /// How an image is written.

@@ -4,6 +4,7 @@ use std::any::Any;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::path::PathBuf;
+use std::time::Duration;
 
 use vaka_boot::bench::Guard;
 use vaka_usb::Location;
@@ -21,17 +22,8 @@ fn folder() -> PathBuf {
 impl Guard for Locks {
     /// A folder that cannot be written locks nobody out: the lock only helps.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String> {
-        let folder = folder();
-        let opened = std::fs::create_dir_all(&folder).and_then(|()| {
-            OpenOptions::new()
-                .read(true)
-                .write(true)
-                .create(true)
-                .truncate(false)
-                .open(folder.join(state::file_name(&location.to_string(), "lock")))
-        });
-        let Ok(mut file) = opened else { return Ok(Box::new(())) };
-        match file.try_lock() {
+        let Some(mut file) = Self::file(&location.to_string(), "lock") else { return Ok(Box::new(())) };
+        match lock(&file) {
             Ok(()) => {
                 sign(&mut file);
                 Ok(Box::new(file))
@@ -39,6 +31,44 @@ impl Guard for Locks {
             Err(TryLockError::WouldBlock) => Err(holder(&mut file)),
             Err(TryLockError::Error(_)) => Ok(Box::new(())),
         }
+    }
+
+    fn want(&self, bus: &str) -> Box<dyn Any + Send> {
+        let Some(mut file) = Self::file(bus, "wanted") else { return Box::new(()) };
+        // Several may want a unit; one that says so is enough.
+        if file.try_lock().is_ok() {
+            sign(&mut file);
+        }
+        Box::new(file)
+    }
+}
+
+/// Locks a file. Somebody may just be looking whether it is locked, so a second look is
+/// worth it.
+fn lock(file: &File) -> Result<(), TryLockError> {
+    file.try_lock().or_else(|_| {
+        std::thread::sleep(Duration::from_millis(20));
+        file.try_lock()
+    })
+}
+
+impl Locks {
+    /// The file that stands for a unit, or for a wish for any unit of a bus.
+    fn file(of: &str, ending: &str) -> Option<File> {
+        let folder = folder();
+        std::fs::create_dir_all(&folder).ok()?;
+        let mut options = OpenOptions::new();
+        options.read(true).write(true).create(true).truncate(false);
+        options.open(folder.join(state::file_name(of, ending))).ok()
+    }
+
+    /// Who works on a unit, or waits for one on its bus, where that is another process.
+    pub fn wanted(location: &Location) -> Option<String> {
+        let held = |of: &str, ending| {
+            let mut file = Self::file(of, ending)?;
+            matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| holder(&mut file))
+        };
+        held(&location.to_string(), "lock").or_else(|| held(&location.bus, "wanted"))
     }
 }
 

@@ -35,6 +35,7 @@ fn main() -> ExitCode {
         Command::Demo(demo) => commands::demo::run(demo),
         Command::Survey(survey) => commands::survey::run(survey, &args.common, &setting),
         Command::Check(check) => commands::check::run(check, &args.common, &setting),
+        Command::Console(console) => commands::console::run(console, &args.common, &setting),
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),

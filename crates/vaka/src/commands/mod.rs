@@ -4,6 +4,7 @@ pub mod carry;
 pub mod check;
 pub mod check_release;
 pub mod compare;
+pub mod console;
 pub mod convert;
 pub mod demo;
 pub mod dialect;

@@ -1,0 +1,199 @@
+//! `vaka console`: what an application says on its serial port.
+
+use std::fs::File;
+use std::io::{BufRead, IsTerminal, Write};
+use std::path::Path;
+use std::sync::mpsc;
+use std::time::{Duration, Instant};
+
+use vaka_boot::bench::{Bench, bus_failure};
+use vaka_boot::entry::{self, Hunt};
+use vaka_boot::pace::Pace;
+use vaka_boot::serial::Listener;
+use vaka_boot::session::SessionError;
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::{duration, text};
+use vaka_usb::{BusError, DeviceInfo, SystemClock};
+
+use crate::args::{Common, Console};
+use crate::lock::Locks;
+use crate::problem::Problem;
+use crate::setting::{self, Setting};
+use crate::{Outcome, interrupt, render};
+
+/// Lines are looked for so long before anything else is.
+const SLICE: Duration = Duration::from_millis(50);
+
+/// How long nobody must have wanted the port before it is taken again. Chosen by us:
+/// longer than from one step of an update to its next.
+const QUIET: Duration = Duration::from_millis(500);
+
+/// Why a port was let go.
+enum End {
+    /// What was waited for was said.
+    Found,
+    /// It was not, and the time is over.
+    Late,
+    /// A person stopped it.
+    Stopped,
+    /// The unit left the bus.
+    Left,
+    /// Another process wants it.
+    Wanted(String),
+}
+
+pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
+    let sheets = setting::sheets(common)?;
+    let bench = Bench::new(setting::buses(common)?, &sheets);
+    interrupt::end_quietly();
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+    let hunt = Hunt::any(&bench, common.unit.as_ref(), common.unit.is_some());
+    let mut unit = entry::find(&bench, &hunt, common.wait, &mut pace)?.device;
+    let mut console = Talk::new(args, common)?;
+    loop {
+        let end = console.listen(&bench, &unit, &pace)?;
+        unit = match end {
+            End::Found | End::Stopped => return Ok(Code::Done),
+            End::Late => return Err(console.late().into()),
+            End::Left => {
+                console.note("the unit left the bus; it is waited for");
+                entry::come_back(&bench, &unit, false, common.wait, &mut pace)?
+            }
+            End::Wanted(by) => {
+                console.note(&format!("the port is let go: {by} wants the unit"));
+                while_wanted(&unit, &pace);
+                entry::come_back(&bench, &unit, true, common.wait, &mut pace)?
+            }
+        };
+    }
+}
+
+/// Waits until no other process has wanted the unit for a while.
+fn while_wanted(unit: &DeviceInfo, pace: &Pace<'_>) {
+    let mut quiet_since = Instant::now();
+    while quiet_since.elapsed() < QUIET && !pace.wants_stop() {
+        if Locks::wanted(&unit.location).is_some() {
+            quiet_since = Instant::now();
+        }
+        std::thread::sleep(SLICE);
+    }
+}
+
+/// What is said and heard, wherever it goes.
+struct Talk<'a> {
+    args: &'a Console,
+    record: Option<File>,
+    /// What is still to be sent once, and what a person types.
+    once: Vec<String>,
+    typed: mpsc::Receiver<String>,
+    deadline: Option<Instant>,
+}
+
+impl<'a> Talk<'a> {
+    fn new(args: &'a Console, common: &Common) -> Result<Self, Problem> {
+        let create = |path: &Path| File::create_new(path).map_err(|error| Problem::file(path, &error));
+        let record = args.record.as_deref().map(create).transpose()?;
+        let (sender, typed) = mpsc::channel();
+        if !common.unattended && std::io::stdin().is_terminal() {
+            std::thread::spawn(move || {
+                for line in std::io::stdin().lock().lines().map_while(Result::ok) {
+                    if sender.send(line).is_err() {
+                        return;
+                    }
+                }
+            });
+        }
+        let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);
+        Ok(Self { args, record, once: args.send.clone(), typed, deadline })
+    }
+
+    /// Listens until there is a reason to let go.
+    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, pace: &Pace<'_>) -> Result<End, Failure> {
+        let place = bench.place(&unit.location);
+        let device = match bench.open(&unit.location) {
+            Ok(device) => device,
+            Err(BusError::NotThere(_)) => return Ok(End::Left),
+            Err(error) => return Err(bus_failure(&error)),
+        };
+        let mut port = match Listener::open(device) {
+            Ok(Some(port)) => port,
+            // In its update mode it may have none; its application comes back.
+            Ok(None) if entry::seen(bench, unit).mode == vaka_core::unit::Mode::Update => return Ok(self.wait(pace)),
+            Ok(None) => {
+                return Err(Failure::new(Code::Refused, format!("The unit at {place} has no serial port (CDC-ACM)."))
+                    .state("Nothing was changed in it.")
+                    .cure("'vaka survey' shows what it is."));
+            }
+            Err(SessionError::Gone) => return Ok(End::Left),
+            Err(error) => {
+                return Err(Failure::new(
+                    Code::Access,
+                    format!("The port of the unit at {place} cannot be used: {error}."),
+                )
+                .cure("Close the program that uses it."));
+            }
+        };
+        self.note(&format!("listening to the unit at {place}"));
+        loop {
+            if let Some(end) = self.is_over(pace) {
+                return Ok(end);
+            }
+            if let Some(by) = Locks::wanted(&unit.location) {
+                return Ok(End::Wanted(by));
+            }
+            let lines: Vec<String> = self.once.drain(..).chain(self.typed.try_iter()).collect();
+            for line in lines {
+                if port.send(&line).is_err() {
+                    return Ok(End::Left);
+                }
+            }
+            let Ok(lines) = port.lines(SLICE) else { return Ok(End::Left) };
+            for line in lines {
+                self.hear(&line);
+                if self.args.until.as_ref().is_some_and(|words| line.contains(words.as_str())) {
+                    return Ok(End::Found);
+                }
+            }
+        }
+    }
+
+    fn is_over(&self, pace: &Pace<'_>) -> Option<End> {
+        if pace.wants_stop() {
+            return Some(End::Stopped);
+        }
+        self.deadline.filter(|deadline| Instant::now() >= *deadline).map(|_| End::Late)
+    }
+
+    /// A unit in update mode says nothing here.
+    fn wait(&self, pace: &Pace<'_>) -> End {
+        std::thread::sleep(SLICE * 4);
+        self.is_over(pace).unwrap_or(End::Left)
+    }
+
+    fn late(&self) -> Failure {
+        let words = text::tame(self.args.until.as_deref().unwrap_or_default());
+        let time = duration::words(self.args.within);
+        Failure::new(Code::NoUnit, format!("No line with '{words}' came within {time}."))
+            .cure("--within gives more time; what did come stands above.")
+    }
+
+    fn hear(&mut self, line: &str) {
+        let time = jiff::Zoned::now();
+        if let Some(record) = &mut self.record {
+            let _ = writeln!(record, "{}  {line}", time.timestamp());
+        }
+        let mut out = anstream::stdout().lock();
+        let _ = writeln!(out, "{}  {line}", time.strftime("%H:%M:%S%.3f"));
+        let _ = out.flush();
+    }
+
+    /// What is not the unit's word.
+    fn note(&mut self, words: &str) {
+        if let Some(record) = &mut self.record {
+            let _ = writeln!(record, "{}  -- {words}", jiff::Timestamp::now());
+        }
+        anstream::eprintln!("-- {words}");
+    }
+}
