@@ -90,6 +90,8 @@ pub enum Command {
     Stamp(Stamp),
     /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
     Update(Update),
+    /// The same update for every unit that is plugged in, several at once, each one recorded
+    Line(Line),
     /// Into update mode: signals and hand steps, and a look at what came
     Enter,
     /// Back to the application, with nothing written
@@ -384,6 +386,29 @@ pub struct Update {
     /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Line {
+    /// A firmware file, a release, several releases, or a folder of them
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub choose: Choose,
+    #[command(flatten)]
+    pub release: Releases,
+    /// How strong a check is wanted
+    #[arg(long, value_enum, default_value_t = Strength::Strongest)]
+    pub check: Strength,
+    /// Write also what is already equal
+    #[arg(long)]
+    pub rewrite: bool,
+    /// End once so many units are through
+    #[arg(long, value_name = "N")]
+    pub count: Option<usize>,
+    /// End after this time; what is under way is finished
+    #[arg(long = "for", value_name = "TIME", value_parser = duration::parse)]
+    pub during: Option<Duration>,
 }
 
 /// Which release, and which of its builds.

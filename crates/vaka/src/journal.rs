@@ -9,6 +9,7 @@
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU32, Ordering};
 
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -145,7 +146,13 @@ impl Attempt {
         let folder = path.parent().ok_or("this system has no state folder")?;
         let told = |error: io::Error| format!("{}: {error}", path.display());
         std::fs::create_dir_all(folder).map_err(told)?;
-        let id = format!("{}-{}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
+        // One process may work on several units at once.
+        static COUNT: AtomicU32 = AtomicU32::new(0);
+        let number = match COUNT.fetch_add(1, Ordering::Relaxed) {
+            0 => String::new(),
+            number => format!("-{number}"),
+        };
+        let id = format!("{}-{}{number}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
         append(&path, &id, What::Begun(Box::new(begun))).map_err(told)?;
         Ok(Self { id, path })
     }

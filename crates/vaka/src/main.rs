@@ -39,6 +39,7 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
+        Command::Line(line) => commands::line::run(line, &args.common, &setting),
         Command::Enter => commands::enter::enter(&args.common, &setting),
         Command::Restart => commands::enter::restart(&args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),

@@ -33,13 +33,13 @@ use crate::pace::Pace;
 use crate::session::{Finished, Protection, Session, SessionError};
 
 pub use request::{Nobody, Offered, Person, Request, Save, Shelf};
-pub use settle::{by_label, told_version};
+pub use settle::{by_label, hopes, told_version};
 
 pub(crate) use refusal::undecided;
 pub(crate) use settle::open_question;
 
 use refusal::{internal, no_address, not_opened, unreadable};
-use settle::{Settled, early_look, hopes};
+use settle::{Settled, early_look};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.

@@ -230,7 +230,7 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
 
 /// The sheets whose units the file could be for, as far as the file alone tells;
 /// all of them if it tells nothing.
-pub(super) fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
+pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
     if !request.offered.is_empty() {
         return sheets.iter().collect();
     }

@@ -11,6 +11,7 @@ pub mod dialect;
 pub mod enter;
 pub mod journal;
 pub mod keys;
+pub mod line;
 pub mod pack;
 pub mod read;
 pub mod release;

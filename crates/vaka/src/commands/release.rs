@@ -51,7 +51,8 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
     }
     let staged = Staged { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
     let state = std::cell::RefCell::new(Recording::default());
-    let mut around = Recorder { args, common, path, release, build, state: &state };
+    let hand_out = args.release.hand_out.as_deref();
+    let mut around = Recorder { plan_only: args.plan, hand_out, common, path, release, build, state: &state };
     let mut tell = |event: Event| {
         state.borrow_mut().look(&event);
         renderer.event(event);
@@ -63,15 +64,28 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
 
 /// What is under way, for the journal.
 #[derive(Default)]
-struct Recording {
+pub struct Recording {
     begun: Option<Begun>,
     attempt: Option<Result<Attempt, String>>,
     watched: Watched,
 }
 
 impl Recording {
+    /// An attempt that begins so.
+    pub fn of(begun: Option<Begun>) -> Self {
+        Self { begun, ..Self::default() }
+    }
+
+    /// Notes how it ended.
+    pub fn end(self, report: &Report) {
+        let begun = self.begun;
+        if let Some(attempt) = self.attempt.or_else(|| begun.map(Attempt::begin)) {
+            self.watched.note(attempt, report);
+        }
+    }
+
     /// An attempt is on record from its first step on.
-    fn look(&mut self, event: &Event) {
+    pub fn look(&mut self, event: &Event) {
         if matches!(event, Event::Step { .. } | Event::HandedOut { .. })
             && let Some(begun) = self.begun.take()
         {
@@ -81,13 +95,15 @@ impl Recording {
     }
 }
 
-struct Recorder<'a> {
-    args: &'a Update,
-    common: &'a Common,
-    path: &'a Path,
-    release: &'a Release,
-    build: &'a str,
-    state: &'a std::cell::RefCell<Recording>,
+/// Keeps the journal of a release's stages, and hands files out.
+pub struct Recorder<'a> {
+    pub plan_only: bool,
+    pub hand_out: Option<&'a Path>,
+    pub common: &'a Common,
+    pub path: &'a Path,
+    pub release: &'a Release,
+    pub build: &'a str,
+    pub state: &'a std::cell::RefCell<Recording>,
 }
 
 impl Recorder<'_> {
@@ -120,20 +136,15 @@ impl Recorder<'_> {
 
 impl Around for Recorder<'_> {
     fn begins(&mut self, number: usize) {
-        let begun = (!self.args.plan).then(|| self.begun(number));
-        *self.state.borrow_mut() = Recording { begun, ..Recording::default() };
+        *self.state.borrow_mut() = Recording::of((!self.plan_only).then(|| self.begun(number)));
     }
 
     fn ended(&mut self, _: usize, report: &Report) {
-        let Recording { begun, attempt, watched } = std::mem::take(&mut *self.state.borrow_mut());
-        let attempt = attempt.or_else(|| begun.map(Attempt::begin));
-        if let Some(attempt) = attempt {
-            watched.note(attempt, report);
-        }
+        std::mem::take(&mut *self.state.borrow_mut()).end(report);
     }
 
     fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
-        let folder = self.args.release.hand_out.as_deref().unwrap_or(Path::new("."));
+        let folder = self.hand_out.unwrap_or(Path::new("."));
         let path = folder.join(name);
         // The same file of an earlier run will do.
         if std::fs::read(&path).is_ok_and(|there| there == bytes) {

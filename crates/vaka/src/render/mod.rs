@@ -1,6 +1,7 @@
 //! Events as text or as JSON Lines.
 
 pub mod json;
+pub mod line;
 pub mod map;
 pub mod table;
 pub mod text;

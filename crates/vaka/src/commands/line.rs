@@ -1,0 +1,314 @@
+//! `vaka line FILE`: the same update for every unit that is plugged in, several at once.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::Path;
+use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
+use std::time::{Duration, Instant};
+
+use vaka_boot::bench::Selector;
+use vaka_boot::bench::{Bench, Candidate, bus_failure};
+use vaka_boot::pace::Pace;
+use vaka_boot::staged::Staged;
+use vaka_boot::update::{self, Nobody, Request};
+use vaka_core::event::{Code, Ending, Event, Failure, Report};
+use vaka_core::image::ReadOptions;
+use vaka_core::sheet::Sheet;
+use vaka_usb::{Bus, Location, SystemClock};
+
+use super::release::{Recorder, Recording};
+use super::update::begun;
+use crate::args::{Common, Line, Strength};
+use crate::journal::Begun;
+use crate::lock::Locks;
+use crate::releases::{self, Found};
+use crate::render::line::{Done, Screen};
+use crate::setting::{self, Setting};
+use crate::shelf::StateFolder;
+use crate::{Outcome, interrupt};
+
+/// How often the buses are looked at.
+const LOOK: Duration = Duration::from_millis(25);
+
+/// A port that has been empty for so long has another unit next time. Chosen by us:
+/// longer than any restart of a unit that is through.
+const EMPTY: Duration = Duration::from_millis(1500);
+
+/// What goes into the units.
+enum Source {
+    File { payload: Vec<u8>, name: Option<String>, options: ReadOptions, begun: Box<Begun> },
+    Release { found: Box<Found>, build: String },
+}
+
+impl Source {
+    /// The sheets whose units a file could be for. Others' units on the bench are left
+    /// alone.
+    fn hopes(&self, sheets: &[Sheet]) -> Vec<Sheet> {
+        let Self::File { payload, options, .. } = self else { return sheets.to_vec() };
+        let request = Request { options: *options, ..Request::new(payload) };
+        update::hopes(&request, sheets).into_iter().cloned().collect()
+    }
+}
+
+/// What all units have in common.
+struct Job<'a> {
+    args: &'a Line,
+    common: &'a Common,
+    buses: Vec<Arc<dyn Bus>>,
+    sheets: Vec<Sheet>,
+    source: Source,
+    /// Products with serial numbers that are through.
+    through: Mutex<BTreeSet<(String, String)>>,
+}
+
+/// What a unit's thread tells.
+enum News {
+    Event(Box<Event>),
+    /// It is through; nothing if it had been before.
+    Ended(Option<Box<Report>>),
+}
+
+/// What is known of a port.
+enum Port {
+    Working,
+    /// It is through, and may be gone since.
+    Through(Option<Instant>),
+}
+
+pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
+    let job = Job::new(args, common, setting)?;
+    let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks));
+    let mut screen = Screen::new(*setting);
+    let counts = std::thread::scope(|scope| {
+        let (sender, news) = mpsc::channel::<(Location, News)>();
+        let begin = |candidate: &Candidate<'_>| {
+            let (location, sender, job) = (candidate.location().clone(), sender.clone(), &job);
+            let place = bench.place(&location);
+            scope.spawn(move || {
+                let told = sender.clone();
+                let tell = |event: Event| drop(told.send((location.clone(), News::Event(Box::new(event)))));
+                let ended = job.work(&location, &place, tell);
+                let _ = sender.send((location, News::Ended(ended.map(Box::new))));
+            });
+        };
+        watch(&job, &bench, &news, &begin, &mut screen)
+    })?;
+    screen.summary(&counts);
+    Ok(match counts.worst() {
+        _ if counts.all() == 0 => Code::NoUnit,
+        code => code,
+    })
+}
+
+/// What became of the units.
+#[derive(Default)]
+pub struct Counts {
+    pub updated: usize,
+    pub unchanged: usize,
+    pub failed: usize,
+    pub stopped: usize,
+    pub again: usize,
+}
+
+impl Counts {
+    pub fn all(&self) -> usize {
+        self.updated + self.unchanged + self.failed + self.stopped
+    }
+
+    fn note(&mut self, report: &Report) {
+        match (report.code, report.outcome) {
+            (Code::Stopped, _) => self.stopped += 1,
+            (Code::Done, Ending::Unchanged) => self.unchanged += 1,
+            (Code::Done, _) => self.updated += 1,
+            _ => self.failed += 1,
+        }
+    }
+
+    fn worst(&self) -> Code {
+        match (self.failed, self.stopped) {
+            (0, 0) => Code::Done,
+            (0, _) => Code::Stopped,
+            _ => Code::Transfer,
+        }
+    }
+}
+
+/// Begins with each unit that comes, until it is enough; then waits for those under way.
+fn watch(
+    job: &Job<'_>,
+    bench: &Bench<'_>,
+    news: &mpsc::Receiver<(Location, News)>,
+    begin: &dyn Fn(&Candidate<'_>),
+    screen: &mut Screen,
+) -> Result<Counts, Failure> {
+    let mut ports: BTreeMap<Location, Port> = BTreeMap::new();
+    let mut counts = Counts::default();
+    let mut begun = 0;
+    let deadline = job.args.during.map(|time| Instant::now() + time);
+    loop {
+        let wants_more = !interrupt::flag().load(Ordering::SeqCst)
+            && deadline.is_none_or(|deadline| Instant::now() < deadline)
+            && job.args.count.is_none_or(|count| begun < count);
+        let working = ports.values().filter(|port| matches!(port, Port::Working)).count();
+        if !wants_more && working == 0 {
+            return Ok(counts);
+        }
+        if wants_more {
+            for candidate in comers(job, bench, &mut ports)? {
+                if job.args.count.is_some_and(|count| begun >= count) {
+                    break;
+                }
+                begun += 1;
+                screen.begins(&bench.place(candidate.location()), &candidate);
+                ports.insert(candidate.location().clone(), Port::Working);
+                begin(&candidate);
+            }
+        }
+        let until = Instant::now() + LOOK;
+        while let Ok((location, news)) = news.recv_timeout(until.saturating_duration_since(Instant::now())) {
+            let place = bench.place(&location);
+            match news {
+                News::Event(event) => screen.event(&place, *event),
+                News::Ended(report) => {
+                    ports.insert(location, Port::Through(None));
+                    match &report {
+                        Some(report) => counts.note(report),
+                        None => {
+                            counts.again += 1;
+                            begun -= 1;
+                        }
+                    }
+                    screen.ended(&place, report.as_deref().map_or(Done::Before, Done::Now));
+                }
+            }
+        }
+    }
+}
+
+/// Units that came and are not known yet.
+fn comers<'b>(
+    job: &Job<'_>,
+    bench: &Bench<'b>,
+    ports: &mut BTreeMap<Location, Port>,
+) -> Result<Vec<Candidate<'b>>, Failure> {
+    let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
+    ports.retain(|location, port| {
+        let is_there = found.iter().any(|candidate| candidate.location() == location);
+        match port {
+            Port::Working => true,
+            Port::Through(gone) if is_there => {
+                *gone = None;
+                true
+            }
+            Port::Through(gone) => gone.get_or_insert_with(Instant::now).elapsed() < EMPTY,
+        }
+    });
+    let is_new = |candidate: &Candidate<'_>| !ports.contains_key(candidate.location()) && !candidate.sheets.is_empty();
+    Ok(found.into_iter().filter(is_new).collect())
+}
+
+impl<'a> Job<'a> {
+    fn new(args: &'a Line, common: &'a Common, setting: &Setting) -> Result<Self, crate::problem::Problem> {
+        let sheets = setting::sheets(common)?;
+        let (source, sheets) = match releases::named(&args.files, &args.release, common)? {
+            Some(found) => {
+                let signer = releases::trusted(&found.release, common)?;
+                let sheet = releases::sheet(&found.release, &found.path, sheets)?;
+                releases::goes_together(&found.release, &sheet, &found.path)?;
+                let build = releases::build(&found.release, &args.release.build)?.to_owned();
+                Screen::new(*setting).release(releases::seen(&found, &build, signer));
+                (Source::Release { found: Box::new(found), build }, vec![sheet])
+            }
+            None => {
+                let source = Self::file(&args.files[0], args, common, &sheets)?;
+                let hoped = source.hopes(&sheets);
+                (source, hoped)
+            }
+        };
+        if sheets.is_empty() {
+            return Err(setting::no_sheets());
+        }
+        let buses = setting::buses(common)?;
+        Ok(Self { args, common, buses, sheets, source, through: Mutex::default() })
+    }
+
+    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::problem::Problem> {
+        let bytes = setting::firmware(path)?;
+        let mut options = args.choose.options();
+        let payload = setting::unwrapped(path, &bytes, sheets, &mut options)?.payload.to_vec();
+        let begun = Box::new(begun(path, args.choose.options(), common, &bytes, &payload));
+        let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
+        Ok(Source::File { payload, name, options, begun })
+    }
+
+    /// All that is done with one unit; nothing if it is through already.
+    fn work(&self, location: &Location, place: &str, mut tell: impl FnMut(Event)) -> Option<Report> {
+        let bench = Bench::new(self.buses.clone(), &self.sheets).guarded(Arc::new(Locks));
+        let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).ok()?.into_iter().next()?;
+        if self.is_through(&bench, &unit, location) {
+            return None;
+        }
+        let request = Request {
+            unit: Some(Selector::Port(place.to_owned())),
+            label: self.common.variant.clone(),
+            rewrite: self.args.rewrite,
+            wait: self.common.wait,
+            agreed: self.common.agree.clone(),
+            read_back: self.args.check == Strength::Strongest,
+            shelf: Some(&StateFolder),
+            ..Request::new(&[])
+        };
+        let report = match &self.source {
+            Source::File { payload, name, options, begun } => {
+                let mut recording = Recording::of(Some(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() }));
+                let mut look = |event: Event| {
+                    recording.look(&event);
+                    tell(event);
+                };
+                let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
+                let request = Request { file: payload, file_name: name.clone(), options: *options, ..request };
+                let report = update::run(&bench, &request, &mut Nobody, &mut pace);
+                recording.end(&report);
+                report
+            }
+            Source::Release { found, build } => self.staged(found, build, &request, &mut tell),
+        };
+        self.note(&report);
+        Some(report)
+    }
+
+    fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
+        let Found { path, release, .. } = found;
+        let guard: Option<Arc<dyn vaka_boot::bench::Guard>> = Some(Arc::new(Locks));
+        let staged = Staged { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
+        let state = std::cell::RefCell::new(Recording::default());
+        let hand_out = self.args.release.hand_out.as_deref();
+        let mut around =
+            Recorder { plan_only: false, hand_out, common: self.common, path, release, build, state: &state };
+        let mut look = |event: Event| {
+            state.borrow_mut().look(&event);
+            tell(event);
+        };
+        let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
+        staged.run(request, &mut Nobody, &mut pace, &mut around)
+    }
+
+    /// Whether a unit, by its serial number, was done in this run.
+    fn is_through(&self, bench: &Bench<'_>, unit: &Candidate<'_>, location: &Location) -> bool {
+        let through = self.through.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        if through.is_empty() || !bench.may_look(unit) {
+            return false;
+        }
+        let serial = bench.identity(location).ok().and_then(|identity| identity.facts.serial);
+        let mut products = unit.sheets.iter().map(|sheet| &sheet.product.name);
+        serial.is_some_and(|serial| products.any(|product| through.contains(&(product.clone(), serial.clone()))))
+    }
+
+    /// A unit is known by the serial numbers of both its modes.
+    fn note(&self, report: &Report) {
+        let (Some(product), Code::Done) = (&report.product, report.code) else { return };
+        let serials = [report.serial.clone(), report.next.as_ref().and_then(|next| next.serial.clone())];
+        let mut through = self.through.lock().unwrap_or_else(PoisonError::into_inner);
+        through.extend(serials.into_iter().flatten().map(|serial| (product.clone(), serial)));
+    }
+}

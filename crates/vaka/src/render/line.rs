@@ -1,0 +1,188 @@
+//! Many units at once: a line for each, and a count at the end.
+
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::time::Instant;
+
+use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use serde::Serialize;
+use vaka_boot::bench::Candidate;
+use vaka_core::duration;
+use vaka_core::event::{After, Check, Code, Ending, Event, ReleaseSeen, Report};
+
+use super::Renderer;
+use super::json::{self, Json};
+use super::text::Text;
+use crate::args::Format;
+use crate::commands::line::Counts;
+use crate::setting::Setting;
+
+/// How a unit is through.
+pub enum Done<'a> {
+    /// It was done earlier in this run.
+    Before,
+    /// Now, and so.
+    Now(&'a Report),
+}
+
+/// The lines of all units under way.
+pub struct Screen {
+    setting: Setting,
+    bars: MultiProgress,
+    units: BTreeMap<String, Unit>,
+}
+
+struct Unit {
+    began: Instant,
+    product: String,
+    bar: Option<ProgressBar>,
+    /// What stopped it.
+    error: Option<String>,
+}
+
+#[derive(Serialize)]
+#[serde(tag = "event", rename = "line")]
+struct Summary {
+    units: usize,
+    updated: usize,
+    unchanged: usize,
+    failed: usize,
+    stopped: usize,
+    done_before: usize,
+}
+
+impl Screen {
+    pub fn new(setting: Setting) -> Self {
+        Self { setting, bars: MultiProgress::new(), units: BTreeMap::new() }
+    }
+
+    /// Which release it is.
+    pub fn release(&self, release: ReleaseSeen) {
+        match self.setting.format {
+            Format::Json => Json.event(Event::Release(release)),
+            Format::Text => Text::new(self.setting).event(Event::Release(release)),
+        }
+    }
+
+    /// A unit came.
+    pub fn begins(&mut self, place: &str, candidate: &Candidate<'_>) {
+        let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
+        let bar = (self.setting.live && !self.setting.quiet).then(|| {
+            let bar = self.bars.add(ProgressBar::new(100));
+            if let Ok(style) = ProgressStyle::with_template("  {prefix:<10} {msg:<34} {bar:24} {percent:>3}%") {
+                bar.set_style(style.progress_chars("=> "));
+            }
+            bar.set_prefix(place.to_owned());
+            bar.set_message(product.clone());
+            bar
+        });
+        if bar.is_none() {
+            self.note(&format!("{place:<10}  {product}  begins"));
+        }
+        self.units.insert(place.to_owned(), Unit { began: Instant::now(), product, bar, error: None });
+    }
+
+    /// A line on standard error, above the bars if there are some.
+    fn note(&self, line: &str) {
+        if self.setting.quiet || self.setting.format == Format::Json {
+            return;
+        }
+        // Where no bar is drawn, lines for the bars would be swallowed.
+        if !self.setting.live || self.bars.println(line).is_err() {
+            let _ = writeln!(anstream::stderr().lock(), "{line}");
+        }
+    }
+
+    /// Something happened to a unit.
+    pub fn event(&mut self, place: &str, event: Event) {
+        if self.setting.format == Format::Json {
+            return Json.event(event);
+        }
+        let Some(unit) = self.units.get_mut(place) else { return };
+        match event {
+            Event::Progress { step, done, total, .. } => {
+                if let Some(bar) = &unit.bar {
+                    bar.set_length(total.max(1));
+                    bar.set_position(done);
+                    bar.set_message(format!("{}: {}", unit.product, step.words()));
+                }
+            }
+            Event::Hand { hand, .. } => {
+                let line = format!("{place:<10}  {}  by hand: {}", unit.product, hand.action);
+                self.note(&line);
+            }
+            Event::Error(failure) => unit.error = Some(failure.message),
+            _ => {}
+        }
+    }
+
+    /// A unit is through.
+    pub fn ended(&mut self, place: &str, done: Done<'_>) {
+        let Some(unit) = self.units.remove(place) else { return };
+        if let Some(bar) = &unit.bar {
+            bar.finish_and_clear();
+            self.bars.remove(bar);
+        }
+        if self.setting.format == Format::Json {
+            return;
+        }
+        let time = duration::measured(unit.began.elapsed());
+        let line = match done {
+            Done::Before => format!("{place:<10}  {}  was done before; nothing was written", unit.product),
+            Done::Now(report) => {
+                let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
+                let serial = report.next.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
+                let serial = serial.map(|serial| format!("  {serial}")).unwrap_or_default();
+                let name = report.product.as_ref().unwrap_or(&unit.product);
+                format!("{place:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_deref()))
+            }
+        };
+        let print = || drop(writeln!(anstream::stdout().lock(), "{line}"));
+        self.bars.suspend(print);
+    }
+
+    /// What became of all of them.
+    pub fn summary(&self, counts: &Counts) {
+        if self.setting.format == Format::Json {
+            return json::line(&Summary {
+                units: counts.all(),
+                updated: counts.updated,
+                unchanged: counts.unchanged,
+                failed: counts.failed,
+                stopped: counts.stopped,
+                done_before: counts.again,
+            });
+        }
+        let named = [
+            (counts.updated, "updated"),
+            (counts.unchanged, "unchanged"),
+            (counts.failed, "FAILED"),
+            (counts.stopped, "stopped"),
+        ];
+        let parts: Vec<String> =
+            named.iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}")).collect();
+        let parts = if parts.is_empty() { "none came".to_owned() } else { parts.join(", ") };
+        let _ = writeln!(anstream::stdout().lock(), "{}: {parts}", vaka_core::text::count(counts.all(), "unit"));
+    }
+}
+
+fn words(report: &Report, error: Option<&str>) -> String {
+    let check = match report.check {
+        Check::ReadBack => ", read-back",
+        Check::DeviceChecked => ", device-checked",
+        Check::Accepted => ", accepted",
+        Check::None => "",
+    };
+    let after = match report.after {
+        After::Confirmed => ", confirmed",
+        After::Seen => ", seen",
+        After::Restarted => ", restarted",
+        After::NotBack => ", NOT BACK",
+        After::NotRestarted => "",
+    };
+    match (report.code, report.outcome) {
+        (Code::Done, Ending::Unchanged) => format!("already there{after}"),
+        (Code::Done, _) => format!("updated{check}{after}"),
+        _ => format!("FAILED: {}", error.unwrap_or("see the journal")),
+    }
+}
