@@ -280,3 +280,16 @@ fn what_the_sheet_does_not_allow_is_not_read() {
     run(&["--region", "bootloader"]).expect(0, &[]);
     assert_eq!(bench.folder.path().join("out.bin").metadata().unwrap().len(), 9 * 1024);
 }
+
+/// The right file on the wrong board: what it is made for, and what of the unit speaks
+/// against that.
+#[test]
+fn near_misses_are_explained() {
+    let bench = Bench::tern_r1();
+    let r2 = firmware("tern-r2-1.5.0.hex");
+    let update = |args: &[&str]| bench.run(&[&["update", r2.to_str().unwrap(), "--unattended"], args].concat());
+    let words = "the file is made for r2; this unit's memory layout 48 sectors of 3 KiB at 0x0A00_0000: r2 has 40 sectors of 6 KiB";
+    update(&[]).expect(3, &[words, "it is not r2"]);
+    update(&["--variant", "r1"]).expect(3, &["The file is for r2. Take the file for r1, or read the label again."]);
+    update(&["--variant", "r2"]).expect(3, &["By what it says this unit is no r2. Read again what is printed on it"]);
+}

@@ -2,8 +2,8 @@
 
 use vaka_core::event::{Code, Failure};
 use vaka_core::image::ReadError;
-use vaka_core::matching::{Question, Verdict};
-use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::matching::{About, Evidence, Question, Verdict};
+use vaka_core::sheet::{Sheet, Variant, VariantId};
 
 use crate::bench::held;
 use crate::session::SessionError;
@@ -11,6 +11,7 @@ use crate::session::SessionError;
 pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
     let conflict = verdict.conflicts().next();
     let reason = conflict.map_or("it cannot be decided".to_owned(), |evidence| evidence.sentence());
+    let reason = near_miss(verdict).unwrap_or(reason);
     let failure = Failure::new(Code::Refused, format!("Refused: {reason}.")).state("Nothing was changed in the unit.");
     let names = |ids: &[vaka_core::sheet::VariantId]| ids.iter().map(|id| id.as_str()).collect::<Vec<_>>().join(", ");
     match (&verdict.missing[..], &verdict.variant) {
@@ -27,11 +28,40 @@ pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
             "The file is for {}. Take the file for {variant}, or read the label again.",
             names(&verdict.would_fit)
         )),
+        // The file is right for what was said, and the unit says that it is not that.
+        (_, Some(variant)) if !verdict.conflicts().any(|evidence| evidence.about == About::File) => failure.cure(format!(
+            "By what it says this unit is no {variant}. Read again what is printed on it, and take the file for that."
+        )),
         (_, Some(variant)) => {
             failure.cure(format!("Take the file that was built for {} {variant}.", sheet.product.name))
         }
-        (_, None) => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
+        (_, None) => match made_for(verdict) {
+            Some(variant) => failure.cure(format!("Take the file for the variant that this unit is; it is not {variant}.")),
+            None => failure.cure(format!("This is not a file for any variant of {}.", sheet.product.name)),
+        },
     }
+}
+
+/// The variant that a file is for by itself, where no variant is settled and the unit says
+/// that it is not that one.
+fn made_for(verdict: &Verdict) -> Option<&VariantId> {
+    let of = |id: &VariantId, about| {
+        let evidence = verdict.evidence.iter().filter(move |e| e.variant.as_ref() == Some(id) && e.about == about);
+        evidence.filter(|evidence| evidence.is_conflict()).count()
+    };
+    let mut variants = verdict.evidence.iter().filter_map(|evidence| evidence.variant.as_ref());
+    variants.find(|id| verdict.variant.is_none() && of(id, About::File) == 0 && of(id, About::Unit) > 0)
+}
+
+/// Why a file for another variant than the unit's does not fit: what it is for, and what
+/// of the unit says that it is not that.
+fn near_miss(verdict: &Verdict) -> Option<String> {
+    let variant = made_for(verdict)?;
+    let against = |evidence: &&Evidence| {
+        evidence.is_conflict() && evidence.about == About::Unit && evidence.variant.as_ref() == Some(variant)
+    };
+    let against = verdict.evidence.iter().find(against)?;
+    Some(format!("the file is made for {variant}; this unit's {}", against.sentence()))
 }
 
 /// The part that the file is for, where that is another one than the unit's.
