@@ -367,3 +367,30 @@ fn a_stage_may_hold_several_images() {
     assert!(found(&[("loader.hex", LOADER_HEX)]).contains("no byte of region 'application'"));
     assert!(found(&[("loader.hex", LOADER_HEX), ("r2.hex", R2_HEX)]).contains("does not fit"));
 }
+
+proptest::proptest! {
+    /// Whatever a file holds, it is read or refused.
+    #[test]
+    fn any_bytes_are_refused_quietly(bytes in proptest::collection::vec(proptest::num::u8::ANY, 0..300)) {
+        proptest::prop_assert!(read(&bytes).is_err());
+        let headed = [b"PK\x03\x04", &bytes[..]].concat();
+        proptest::prop_assert!(read(&headed).is_err());
+    }
+
+    /// So is any manifest, in an archive that is as it should be.
+    #[test]
+    fn any_manifest_is_read_as_it_stands_or_refused(text in "\\PC{0,200}", at in 0_usize..400, cut in 0_usize..40) {
+        let whole = String::from_utf8(read(&small(None)).unwrap().manifest.to_bytes()).unwrap();
+        let from = whole.char_indices().map(|(at, _)| at).nth(at % whole.chars().count()).unwrap();
+        let to = whole.char_indices().map(|(at, _)| at).find(|at| *at >= from + cut).unwrap_or(whole.len());
+        let changed = format!("{}{text}{}", &whole[..from], &whole[to..]);
+        let bytes = archive::write(&[
+            Member { name: MANIFEST, data: changed.as_bytes() },
+            Member { name: "a.bin", data: b"firmware" },
+        ]);
+        // What is read says exactly what stands there.
+        if let Ok(release) = read(&bytes) {
+            proptest::prop_assert_eq!(release.manifest.to_bytes(), changed.into_bytes());
+        }
+    }
+}

@@ -391,6 +391,67 @@ fn facts_agree_where_they_say_the_same() {
     }
 }
 
+/// Any line or character of a sheet may be wrong: it is read or refused with a line that
+/// is there, and never more than that.
+#[test]
+fn a_sheet_with_anything_in_it_is_read_or_refused_at_a_line() {
+    let mut state = 0x5EED_0009_u64;
+    let mut below = |most: usize| {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        usize::try_from(state >> 16).unwrap() % most
+    };
+    let pieces = [
+        "\"\"",
+        "0",
+        "-1",
+        "[]",
+        "{}",
+        "[[stage]]",
+        "\"\\u0007\"",
+        "99999999999",
+        "true",
+        "= =",
+        "\"?\"",
+        "0xFFFF_FFFF",
+    ];
+    let sheets = [TERN, PETREL, SHAG, FULL];
+    let (mut read, mut refused) = (0, 0);
+    for _ in 0..4000 {
+        let mut lines: Vec<String> = sheets[below(sheets.len())].lines().map(str::to_owned).collect();
+        for _ in 0..=below(2) {
+            let at = below(lines.len());
+            match below(4) {
+                0 => drop(lines.remove(at)),
+                1 => lines.insert(at, lines[below(lines.len())].clone()),
+                2 => {
+                    let key = lines[at].split('=').next().unwrap_or_default().to_owned();
+                    lines[at] = format!("{key}= {}", pieces[below(pieces.len())]);
+                }
+                _ => {
+                    let cut = lines[at].char_indices().map(|(at, _)| at).nth(below(40)).unwrap_or(0);
+                    lines[at].truncate(cut);
+                }
+            }
+        }
+        let text = lines.join("\n");
+        match parse(&text) {
+            Ok(sheet) => {
+                read += 1;
+                // What was read can be used for every stage.
+                sheet.stages.iter().for_each(|stage| drop(sheet.for_stage(stage)));
+            }
+            Err(error) => {
+                refused += 1;
+                assert!(error.line >= 1 && error.line <= text.lines().count() + 1, "{error}\n{text}");
+                assert!(!error.message.is_empty() && !error.message.contains('\n'), "{error}");
+            }
+        }
+    }
+    assert!(read > 200 && refused > 2000, "{read} read, {refused} refused");
+}
+
 /// The schema that is committed is the one that the types make.
 #[test]
 fn the_committed_schema_is_that_of_the_types() {
