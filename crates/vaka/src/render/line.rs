@@ -8,7 +8,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_boot::bench::Candidate;
 use vaka_core::duration;
-use vaka_core::event::{After, Check, Code, Ending, Event, ReleaseSeen, Report};
+use vaka_core::event::{After, Check, Code, Ending, Event, Failure, ReleaseSeen, Report};
 
 use super::Renderer;
 use super::json::{self, Json};
@@ -37,7 +37,7 @@ struct Unit {
     product: String,
     bar: Option<ProgressBar>,
     /// What stopped it.
-    error: Option<String>,
+    error: Option<Failure>,
 }
 
 #[derive(Serialize)]
@@ -111,7 +111,7 @@ impl Screen {
                 let line = format!("{place:<10}  {}  by hand: {}", unit.product, hand.action);
                 self.note(&line);
             }
-            Event::Error(failure) => unit.error = Some(failure.message),
+            Event::Error(failure) => unit.error = Some(failure),
             _ => {}
         }
     }
@@ -134,10 +134,13 @@ impl Screen {
                 let serial = report.next.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
                 let serial = serial.map(|serial| format!("  {serial}")).unwrap_or_default();
                 let name = report.product.as_ref().unwrap_or(&unit.product);
-                format!("{place:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_deref()))
+                format!("{place:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
             }
         };
-        let print = || drop(writeln!(anstream::stdout().lock(), "{line}"));
+        // What state a unit is in that failed, and what to do with it.
+        let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.cure]).flatten();
+        let lines: Vec<String> = [line].into_iter().chain(more.map(|words| format!("{:<10}  {words}", ""))).collect();
+        let print = || drop(writeln!(anstream::stdout().lock(), "{}", lines.join("\n")));
         self.bars.suspend(print);
     }
 
@@ -166,7 +169,7 @@ impl Screen {
     }
 }
 
-fn words(report: &Report, error: Option<&str>) -> String {
+fn words(report: &Report, error: Option<&Failure>) -> String {
     let check = match report.check {
         Check::ReadBack => ", read-back",
         Check::DeviceChecked => ", device-checked",
@@ -183,6 +186,6 @@ fn words(report: &Report, error: Option<&str>) -> String {
     match (report.code, report.outcome) {
         (Code::Done, Ending::Unchanged) => format!("already there{after}"),
         (Code::Done, _) => format!("updated{check}{after}"),
-        _ => format!("FAILED: {}", error.unwrap_or("see the journal")),
+        _ => format!("FAILED: {}", error.map_or("see the journal", |failure| failure.message.as_str())),
     }
 }
