@@ -156,13 +156,12 @@ impl Staged<'_> {
     fn is_past(&self, stage: &Stage, known: &Known, offered: &[Offered]) -> Result<bool, Failure> {
         let Some(device) = self.the_unit(known)? else { return Ok(false) };
         let facts = identify::from_list(&device);
+        // A label that is no variant's id leaves all of them open: the newest counts.
+        let is_labelled = |offered: &&Offered| known.label.as_ref() == Some(&offered.variant);
+        let has_label = offered.iter().any(|offered| is_labelled(&offered));
         let writes = |sheet: &Sheet| {
             let of = |offered: &Offered| image_version(sheet.variant(&offered.variant)?, &offered.image);
-            offered
-                .iter()
-                .filter(|offered| known.label.as_deref().is_none_or(|label| label == offered.variant))
-                .filter_map(of)
-                .max()
+            offered.iter().filter(|offered| !has_label || is_labelled(offered)).filter_map(of).max()
         };
         let described = stage.stage.as_deref().and_then(|id| self.sheet.stage(id));
         if let Some(described) = described {

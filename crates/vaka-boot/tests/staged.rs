@@ -258,6 +258,23 @@ fn every_point_of_interruption_is_gone_on_from() {
     assert!(in_first > 5 && past > 50, "{in_first} in the first stage, {past} behind it");
 }
 
+/// What is printed on the unit does as well as the variant's id, also for a unit that is
+/// past the first stage.
+#[test]
+fn the_printed_label_does_for_all_stages() {
+    let scene = blank(vec![Fault { at: 60, kind: FaultKind::Pull(None) }]);
+    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+    let printed = |request: &mut Request<'_>| request.label = Some("SKI-TERN R1; OYS-144".into());
+    let (first, _) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
+    assert_ne!(first.code, Code::Done);
+    scene.hand(Hand::Plug);
+    scene.clock.sleep(Duration::from_secs(1));
+    let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
+    assert_eq!(report.code, Code::Done, "{events:#?}");
+    assert!(states(&events).contains(&(1, StageState::Past)), "{:?}", states(&events));
+    assert_done(&scene, "by its label");
+}
+
 /// A cable that is loose and finds its way back is gone on with in the same run.
 #[test]
 fn a_loose_cable_does_not_end_the_run() {

@@ -5,7 +5,8 @@
 use vaka_core::address::Address;
 use vaka_core::image::wrapper::ChecksumKind;
 use vaka_core::sheet::{Fact, Moment, Sheet, SheetError, VersionSource, undone};
-use vaka_core::unit::UsbId;
+use vaka_core::unit::{ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::version::Version;
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const PETREL: &str = include_str!("../../../demo/sheets/petrel.toml");
@@ -388,6 +389,45 @@ fn facts_agree_where_they_say_the_same() {
     }
     for (a, b) in [("8 MHz", "12 MHz"), ("8 MHz", "8 kHz"), ("quad", "dual"), ("0x800", "800"), ("8 MHz", "")] {
         assert!(!agrees(a, b), "{a} {b}");
+    }
+}
+
+/// A unit is past a stage by what it shows and by how new that is, or by its application.
+#[test]
+fn a_unit_is_past_a_stage_by_what_it_shows() {
+    let implied =
+        FULL.replacen("replaces_bootloader = true\n", "replaces_bootloader = true\nimplied_by = \"2.0.0\"\n", 1);
+    let implied =
+        implied.replacen("version = { string = \"product\", after = \"v\" }", "version = \"release-number\"", 1);
+    let unit = |product: u16, release: u16| UnitFacts {
+        id: UsbId { vendor: 0x1209, product },
+        release: ReleaseNumber(release),
+        maker: None,
+        product: None,
+        serial: None,
+        dfu: Vec::new(),
+        volume: None,
+        told: Vec::new(),
+        lines: Vec::new(),
+    };
+    // (the sheet, what the unit shows, what the stage would write, whether it is past)
+    let cases = [
+        (FULL, unit(0xE3, 0x0110), Some("1.1.0"), true),
+        (FULL, unit(0xE3, 0x0120), Some("1.1.0"), true),
+        (FULL, unit(0xE3, 0x0100), Some("1.1.0"), false),
+        (FULL, unit(0xE3, 0x0100), None, true),
+        (FULL, unit(0xE2, 0x0200), Some("1.1.0"), false),
+        (FULL, unit(0xE0, 0x0200), Some("1.1.0"), false),
+        (&implied, unit(0xE0, 0x0200), Some("1.1.0"), true),
+        (&implied, unit(0xF3, 0x0210), Some("1.1.0"), true),
+        (&implied, unit(0xE0, 0x0190), Some("1.1.0"), false),
+        (&implied, unit(0xE2, 0x0200), Some("1.1.0"), false),
+    ];
+    for (text, unit, writes, past) in cases {
+        let sheet = parse(text).unwrap();
+        let writes = writes.map(Version::parse);
+        let found = sheet.stage("loader").unwrap().is_past(&unit, writes.as_ref(), &sheet.application);
+        assert_eq!(found, past, "{unit:?} {writes:?}");
     }
 }
 
