@@ -17,7 +17,8 @@ use std::time::{Duration, Instant};
 
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Request};
+use vaka_boot::person::Nobody;
+use vaka_boot::update::{self, Request};
 use vaka_core::address::Address;
 use vaka_core::event::{Check, Code, Ending, Report};
 use vaka_core::image::ReadOptions;

@@ -1,7 +1,7 @@
 //! The bench: every unit that the given buses show.
 
 use std::any::Any;
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
@@ -45,6 +45,8 @@ pub struct Bench<'a> {
     /// Serial numbers that were asked for, by place and enumeration. Opening a
     /// unit may reset it, so each is opened for this once and not at every look.
     serials: Mutex<HashMap<(Location, u32), Option<String>>>,
+    /// What its places are called, by port or by bus and port.
+    places: BTreeMap<String, String>,
 }
 
 /// A device that a sheet knows.
@@ -160,7 +162,7 @@ impl Selector {
 impl<'a> Bench<'a> {
     /// A bench of buses.
     pub fn new(buses: Vec<Arc<dyn Bus>>, sheets: &'a [Sheet]) -> Self {
-        Self { buses, guard: None, sheets, serials: Mutex::default() }
+        Self { buses, guard: None, sheets, serials: Mutex::default(), places: BTreeMap::new() }
     }
 
     /// The same, with a guard over its units.
@@ -168,6 +170,20 @@ impl<'a> Bench<'a> {
     pub fn guarded(mut self, guard: Arc<dyn Guard>) -> Self {
         self.guard = Some(guard);
         self
+    }
+
+    /// The same, with names for its places: what each is called, and its port as `survey`
+    /// prints it.
+    #[must_use]
+    pub fn with_places(mut self, places: &BTreeMap<String, String>) -> Self {
+        self.places = places.iter().map(|(name, port)| (port.clone(), name.clone())).collect();
+        self
+    }
+
+    /// What a place is called.
+    pub fn called(&self, location: &Location) -> Option<&str> {
+        let name = self.places.get(&location.to_string()).or_else(|| self.places.get(&location.port));
+        name.map(String::as_str)
     }
 
     /// Holds a unit against other processes, for as long as the value lives.
@@ -283,6 +299,18 @@ impl<'a> Bench<'a> {
         let wanted = std::fs::canonicalize(wanted).unwrap_or_else(|_| wanted.clone());
         let mounted = self.bus(&device.location).map(|bus| bus.mounted(&device.location.port)).unwrap_or_default();
         mounted.iter().any(|one| one.folder == wanted)
+    }
+
+    /// Whether two places of this bench are one socket.
+    pub fn is_same_port(&self, one: &Location, other: &Location) -> bool {
+        self.bus(one).is_some_and(|bus| bus.is_same_port(one, other))
+    }
+
+    /// The serial number of a device, unless asking for it would end its update mode.
+    pub fn told_serial(&self, device: &DeviceInfo) -> Option<String> {
+        let bare = || Candidate { device: device.clone(), mode: Mode::Update, sheets: Vec::new() };
+        let candidate = self.recognise(device).or_else(|| self.undescribed(device)).unwrap_or_else(bare);
+        if self.may_look(&candidate) { self.serial(device) } else { None }
     }
 
     /// The serial number of a device; `None` if it has none or cannot be asked.

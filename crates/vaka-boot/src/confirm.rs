@@ -10,10 +10,11 @@ use vaka_core::{duration, event::Event};
 use vaka_usb::{DeviceInfo, PolledWatch};
 
 use crate::bench::{Bench, OpenError, dfu_mode};
-use crate::entry;
 use crate::identify;
 use crate::opened::{Link, Opened};
 use crate::pace::Pace;
+use crate::same::{Followed, Stands};
+use crate::seen;
 use crate::serial::Listener;
 
 /// What was seen after the restart.
@@ -58,6 +59,8 @@ pub struct Expected<'a> {
     pub named: Option<Version>,
     /// Whether it leaves the bus first; else it is there all the time.
     pub leaves: bool,
+    /// The unit's serial number, where the sheet says that it stays the same.
+    pub serial: Option<String>,
 }
 
 impl<'a> Expected<'a> {
@@ -74,6 +77,7 @@ impl<'a> Expected<'a> {
             version: None,
             named: None,
             leaves: true,
+            serial: None,
         }
     }
 }
@@ -101,7 +105,7 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
             Err(error) => return not_back(format!("the bus could not be watched: {error}")),
         };
         for change in changes {
-            last = look(bench, unit, change, last, pace);
+            last = look(bench, expected, unit, change, (last, watch.there()), pace);
         }
         if let Some(device) = &last {
             let id = identify::from_list(device).id;
@@ -157,18 +161,28 @@ fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     Seen { after: After::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
-/// Tells a change on the unit's port, and what is there now.
+/// Tells a change on the unit's port, and what is there now; or what is elsewhere and
+/// shows that it is the same unit.
 fn look(
     bench: &Bench<'_>,
+    expected: &Expected<'_>,
     unit: &DeviceInfo,
     change: vaka_usb::Change,
-    before: Option<DeviceInfo>,
+    (before, there): (Option<DeviceInfo>, &[DeviceInfo]),
     pace: &mut Pace<'_>,
 ) -> Option<DeviceInfo> {
+    let followed = Followed { unit, serial: expected.serial.as_deref() };
+    let could_be = |device: &DeviceInfo| {
+        let id = identify::from_list(device).id;
+        [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
+    };
     match change {
-        vaka_usb::Change::Came(device) if device.location == unit.location => {
+        vaka_usb::Change::Came(device)
+            if bench.is_same_port(&unit.location, &device.location)
+                || (could_be(&device) && followed.meets(bench, &device, there) == Stands::Moved) =>
+        {
             if device.address != unit.address {
-                pace.tell(Event::Seen(entry::seen(bench, &device)));
+                pace.tell(Event::Seen(seen::seen(bench, &device)));
             }
             Some(device)
         }
@@ -233,6 +247,11 @@ fn judge(
     pace: &mut Pace<'_>,
 ) -> (After, String) {
     let id = facts.id;
+    if let (Some(wanted), Some(found)) = (&expected.serial, &facts.serial)
+        && wanted != found
+    {
+        return (After::NotBack, format!("another unit came at {place}: its serial number is {found}, not {wanted}"));
+    }
     let signs = expected.signs.of(facts);
     if let Some(sign) = signs.iter().find(|sign| sign.is_so == Some(false)) {
         let found = sign.found.as_deref().unwrap_or("none");

@@ -17,7 +17,8 @@ use vaka_usb::{Bus, DeviceInfo};
 use crate::bench::{Bench, Guard, Selector, bus_failure};
 use crate::identify;
 use crate::pace::Pace;
-use crate::update::{self, Offered, Person, Request};
+use crate::person::Person;
+use crate::update::{self, Offered, Request};
 
 /// How often the bus is looked at while another tool works.
 const LOOK: Duration = Duration::from_millis(100);

@@ -13,12 +13,15 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, Selector, held, open_failure};
 use crate::confirm::{self, Expected};
-use crate::entry::{self, Hunt, Way, stopped};
+use crate::entry::{self, Way, stopped};
+use crate::hunt::{self, Hunt};
 use crate::identify;
 use crate::opened::Opened;
 use crate::pace::Pace;
+use crate::person::Person;
+use crate::seen;
 use crate::session::{Protection, Session, SessionError};
-use crate::update::{Person, by_label, open_question, undecided};
+use crate::update::{by_label, open_question, undecided};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -69,7 +72,7 @@ impl<'a> Visit<'a> {
         person: &mut dyn Person,
         pace: &mut Pace<'_>,
     ) -> Result<Self, Failure> {
-        let found = entry::find(bench, &Hunt::any(bench, wish.unit.as_ref(), true), wish.wait, pace)?;
+        let found = hunt::find(bench, &Hunt::any(bench, wish.unit.as_ref(), true), wish.wait, person, pace)?;
         Self::of(bench, &found, wish, person, pace)
     }
 
@@ -85,12 +88,12 @@ impl<'a> Visit<'a> {
         pace: &mut Pace<'_>,
     ) -> Result<Self, Failure> {
         let guard = bench.hold(found.location())?;
-        pace.tell(Event::Seen(entry::seen(bench, &found.device)));
+        pace.tell(Event::Seen(seen::seen(bench, &found.device)));
         let place = bench.place(found.location());
         let known = variant_of(found, wish, person)?;
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
         let entered = found.mode != Mode::Update;
-        let unit = if entered { enter(bench, found, variant, wish, pace)? } else { found.device.clone() };
+        let unit = if entered { enter(bench, found, variant, wish, person, pace)? } else { found.device.clone() };
         let id = identify::from_list(&unit).id;
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
         let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;
@@ -432,6 +435,7 @@ fn enter<'a>(
     found: &Candidate<'a>,
     variant: Option<&'a Variant>,
     wish: &Wish,
+    person: &mut dyn Person,
     pace: &mut Pace<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
@@ -440,7 +444,10 @@ fn enter<'a>(
             .state("Nothing was changed in the unit.")
             .cure("Put it into its DFU mode by hand, then run the same command.")
     })?;
-    entry::enter(bench, Way::of(sheet, route, &found.device), &found.device, wish.wait, pace)
+    // Opening it only for its number is worth it where that tells units apart.
+    let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
+    let way = Way::of(sheet, route, &found.device, serial.as_deref());
+    entry::enter(bench, way, &found.device, wish.wait, person, pace)
 }
 
 fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {

@@ -9,13 +9,14 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use support::{FAULT_KINDS, Scene, failure};
+use support::{FAULT_KINDS, Scene, failure, sheet_with};
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Request};
-use vaka_core::dialect::Dialect;
+use vaka_boot::person::Nobody;
+use vaka_boot::update::{self, Request};
+
 use vaka_core::event::{After, Check, Code, Event, Report};
-use vaka_core::sheet::{Dialects, Sheet};
+use vaka_core::sheet::Sheet;
 use vaka_sim::fault::Fault;
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::auk::auk;
@@ -87,19 +88,9 @@ const PRODUCTS: [Product; 4] = [
     },
 ];
 
-fn sheet_of(name: &str, sheet: &str, dialects: &[&str]) -> Sheet {
-    let nothing = |_: &str| Err("no files here".to_owned());
-    let parse = |text: &&str| {
-        let dialect = Dialect::parse(name, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
-        (dialect.name.clone(), Arc::new(dialect))
-    };
-    let dialects: Dialects = dialects.iter().map(parse).collect();
-    Sheet::parse_with(name, sheet, &dialects).unwrap()
-}
-
 impl Product {
     fn sheet(&self) -> Sheet {
-        sheet_of(self.name, self.sheet, self.dialects)
+        sheet_with(self.sheet, self.dialects)
     }
 
     fn scene(&self, unit: Loaded, faults: Vec<Fault>) -> Scene {
@@ -172,7 +163,7 @@ fn changed_auk(sheet: &[(&str, &str)], dialect: &[(&str, &str)]) -> Sheet {
         })
     };
     let auk = &PRODUCTS[1];
-    sheet_of(auk.name, &change(auk.sheet, sheet), &[&change(auk.dialects[0], dialect), auk.dialects[1]])
+    sheet_with(&change(auk.sheet, sheet), &[&change(auk.dialects[0], dialect), auk.dialects[1]])
 }
 
 fn auk_with(sheet: Sheet) -> Scene {
@@ -525,7 +516,7 @@ fn a_unit_that_never_stops_talking_is_not_listened_to_for_ever() {
     // Where a mark ends a frame, its end never comes.
     let marked = "[framing]\nkind = 'delimiter'\nend = \"'\\n'\"\n[crc.line]";
     let dialect = product.dialects[0].replacen("[crc.line]", marked, 1);
-    let sheet = sheet_of(product.name, product.sheet, &[&dialect, product.dialects[1]]);
+    let sheet = sheet_with(product.sheet, &[&dialect, product.dialects[1]]);
     let scene = Scene::loaded(fulmar("F-00001").in_boot_mode(), Vec::new(), sheet, product.file, product.button);
     let (_, events, _) = tampered(&scene, Some((1, Bent::Endless)));
     let said = failure(&events).unwrap();

@@ -11,16 +11,15 @@ use std::time::Duration;
 
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Person, Request};
-use vaka_core::dialect::Dialect;
+use vaka_boot::person::Person;
+use vaka_boot::update::{self, Request};
 use vaka_core::event::{After, Code, Event, Report};
 use vaka_core::matching::Question;
-use vaka_core::sheet::{Dialects, Sheet};
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::Gannet;
 
-use support::Scene;
+use support::{Scene, sheet_with};
 
 /// Somebody who says what they see, or nobody.
 struct Eyes(Option<bool>, Vec<String>);
@@ -50,13 +49,6 @@ fn run(scene: &Scene, file: &[u8], person: &mut Eyes) -> (Report, String) {
     (report, format!("{events:?}"))
 }
 
-fn sheet(text: &str, dialects: &[&str]) -> Sheet {
-    let none = |_: &str| Err(String::new());
-    let read = |text: &&str| Arc::new(Dialect::parse("d", text, &none).unwrap());
-    let dialects: Dialects = dialects.iter().map(read).map(|dialect| (dialect.name.clone(), dialect)).collect();
-    Sheet::parse_with("sheet.toml", text, &dialects).unwrap()
-}
-
 const AUK: &str = include_str!("../../../demo/sheets/auk.toml");
 const AUK_DIALECTS: [&str; 2] =
     [include_str!("../../../demo/sheets/auk.dialect.toml"), include_str!("../../../demo/sheets/auk-call.dialect.toml")];
@@ -81,7 +73,7 @@ fn a_person_says_whether_the_light_is_as_it_should_be() {
             text = text.replacen(lines, "", 1);
         }
         let unit = if has_id { auk("A-00044") } else { auk("A-00044").in_boot_mode() };
-        let scene = Scene::loaded(unit, Vec::new(), sheet(&text, &AUK_DIALECTS), AUK_HEX, "KEY");
+        let scene = Scene::loaded(unit, Vec::new(), sheet_with(&text, &AUK_DIALECTS), AUK_HEX, "KEY");
         let mut eyes = Eyes(says, Vec::new());
         let (report, events) = run(&scene, AUK_HEX, &mut eyes);
         let what = format!("{has_id} {says:?}: {events}");
@@ -109,7 +101,8 @@ fn a_version_may_be_told_on_the_serial_port() {
     ];
     for (version, code, words) in cases {
         let text = FULMAR.replacen("version = \"release-number\"", &format!("version = {version}"), 1);
-        let scene = Scene::loaded(fulmar("F-00019"), Vec::new(), sheet(&text, &FULMAR_DIALECTS), FULMAR_BIN, "MAST");
+        let scene =
+            Scene::loaded(fulmar("F-00019"), Vec::new(), sheet_with(&text, &FULMAR_DIALECTS), FULMAR_BIN, "MAST");
         let (report, events) = run(&scene, FULMAR_BIN, &mut Eyes(None, Vec::new()));
         assert_eq!(report.code, code, "{version}: {events}");
         assert!(events.contains(words), "{version}: {events}");

@@ -12,8 +12,9 @@ use std::time::Duration;
 
 use support::{PORT, Scene, TERN, release_entry as entry};
 use vaka_boot::pace::Pace;
+use vaka_boot::person::{Nobody, Person};
 use vaka_boot::staged::{Around, Staged};
-use vaka_boot::update::{Nobody, Person, Request};
+use vaka_boot::update::Request;
 use vaka_core::event::{After, Code, Ending, Event, Failure, Report, StageState};
 use vaka_core::matching::Question;
 use vaka_core::release::Release;

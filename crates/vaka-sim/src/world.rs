@@ -147,7 +147,18 @@ impl World {
         true
     }
 
-    /// The same, after a time.
+    /// A person puts the unit at each of two ports into the other one, with its cable
+    /// pulled or not.
+    pub fn swap(&mut self, one: &str, other: &str) -> bool {
+        self.advance();
+        let at = |name: &str| self.ports.iter().position(|port| port.name == name);
+        let Some((one, other)) = at(one).zip(at(other)).filter(|(one, other)| one != other) else { return false };
+        let (low, high) = self.ports.split_at_mut(one.max(other));
+        std::mem::swap(&mut low[one.min(other)].unit, &mut high[0].unit);
+        true
+    }
+
+    /// A person will do something to the unit at the port, after a time.
     pub fn hand_later(&mut self, port: &str, after: Duration, hand: Hand) {
         let at = self.clock.now() + after;
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {

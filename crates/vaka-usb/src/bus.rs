@@ -158,6 +158,20 @@ pub trait Bus: Send + Sync {
         false
     }
 
+    /// Whether two places are one socket. A socket for several speeds has a port on a bus
+    /// of each, so a unit that comes back at another speed has moved in the system's eyes
+    /// only.
+    fn is_same_port(&self, one: &Location, other: &Location) -> bool {
+        one == other
+    }
+
+    /// What the system noted lately of a device at `port` that it could not enumerate, in
+    /// words.
+    fn trouble(&self, port: &str) -> Option<String> {
+        let _ = port;
+        None
+    }
+
     /// Waits until something may have changed on the bus, `at_most` so long. A
     /// bus that is not told of changes waits for `interval` and lets the caller
     /// look.
@@ -209,6 +223,11 @@ impl<'a> PolledWatch<'a> {
     /// Watches from a time on when nothing was there.
     pub fn from_nothing(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Self {
         Self { bus, clock, known: Vec::new(), began: clock.now() }
+    }
+
+    /// What was there at the last look.
+    pub fn there(&self) -> &[DeviceInfo] {
+        &self.known
     }
 
     /// What changed since the last call. Returns at the first change, or with

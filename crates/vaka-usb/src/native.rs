@@ -8,7 +8,7 @@
 
 use std::path::Path;
 use std::pin::Pin;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::{Arc, Mutex, TryLockError};
 use std::task::{Context, Poll, Wake, Waker};
 use std::thread::Thread;
 use std::time::{Duration, Instant};
@@ -23,7 +23,9 @@ use nusb::{ErrorKind, Interface, MaybeFuture};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::clock::Clock;
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use crate::kernel_log;
 use crate::mounts::{self, Mounted};
+use crate::sockets;
 
 /// Where the system lists its USB devices.
 const DEVICES: &str = "/sys/bus/usb/devices";
@@ -162,11 +164,24 @@ impl Bus for NativeBus {
         mounts::of_device(&Path::new(DEVICES).join(port))
     }
 
+    fn is_same_port(&self, one: &Location, other: &Location) -> bool {
+        one == other || (one.bus == other.bus && sockets::are_peers(Path::new(DEVICES), &one.port, &other.port))
+    }
+
+    fn trouble(&self, port: &str) -> Option<String> {
+        kernel_log::trouble_at(port)
+    }
+
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
         if !udevd_runs() {
             return look_out(clock, interval, at_most.min(AT_LEAST));
         }
-        let mut watch = self.watch.lock().unwrap_or_else(PoisonError::into_inner);
+        // Another thread listens already, and would make this one wait for it.
+        let mut watch = match self.watch.try_lock() {
+            Ok(watch) => watch,
+            Err(TryLockError::Poisoned(watch)) => watch.into_inner(),
+            Err(TryLockError::WouldBlock) => return look_out(clock, interval, at_most.min(AT_LEAST)),
+        };
         if watch.is_none() {
             *watch = nusb::watch_devices().ok();
             // What came before the watch began is not told; look once more.

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use crate::bus::{Bus, BusError, DeviceInfo};
+use crate::bus::{Bus, BusError, DeviceInfo, Location};
 use crate::clock::Clock;
 use crate::device::{Pipe, Setup, TransferError, UsbDevice};
 use crate::mounts::Mounted;
@@ -158,6 +158,14 @@ impl Bus for TracedBus {
 
     fn mounted(&self, port: &str) -> Vec<Mounted> {
         self.bus.mounted(port)
+    }
+
+    fn is_same_port(&self, one: &Location, other: &Location) -> bool {
+        self.bus.is_same_port(one, other)
+    }
+
+    fn trouble(&self, port: &str) -> Option<String> {
+        self.bus.trouble(port)
     }
 
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {

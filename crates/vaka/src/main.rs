@@ -9,6 +9,7 @@ mod interrupt;
 mod journal;
 mod keyring;
 mod lock;
+mod person;
 mod problem;
 mod rehearsal;
 mod releases;

@@ -56,8 +56,9 @@ impl Job<'_, '_> {
         if !plan.plan().steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. })) {
             return Ok(());
         }
-        let way = Way::of(settled.sheet, settled.route, running);
-        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.pace) {
+        let serial = self.report.serial.clone();
+        let way = Way::of(settled.sheet, settled.route, running, serial.as_deref());
+        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.person, self.pace) {
             Ok(booted) => booted,
             Err(failure) if failure.code == Code::Stopped => return Err(failure),
             Err(failure) => {

@@ -25,14 +25,18 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, open_failure};
 use crate::confirm::{self, Expected};
-use crate::entry::{self, Hunt, Wanted, Way};
+use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
+use crate::hunt::{self, Hunt};
 use crate::identify::{self, Identity};
 use crate::opened::Opened;
 use crate::pace::Pace;
+use crate::person::Person;
+use crate::same::Followed;
+use crate::seen;
 use crate::session::{Finished, Protection, Session, SessionError};
 
-pub use request::{Nobody, Offered, Person, Request, Save, Shelf};
+pub use request::{Offered, Request, Save, Shelf};
 pub use settle::{by_label, hopes, told_version};
 
 pub(crate) use refusal::undecided;
@@ -147,7 +151,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let Request { unit, wait, .. } = self.request;
         let hopes = hopes(self.request, self.bench.sheets());
         let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes };
-        let found = entry::find(self.bench, &hunt, *wait, self.pace)?;
+        let found = hunt::find(self.bench, &hunt, *wait, self.person, self.pace)?;
         let mut done = self.begin(&found);
         while let Err(failure) = done {
             let unit = self.last.clone().filter(|_| self.lost && self.resumed < MOST_RESUMES);
@@ -166,7 +170,10 @@ impl<'a, 'b> Job<'a, 'b> {
         let place = self.bench.place(&unit.location);
         self.pace
             .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
-        let back = match entry::come_back(self.bench, unit, false, self.request.wait, self.pace) {
+        // In one mode a unit's serial number is always the same.
+        let serial = self.boot_serial.clone();
+        let followed = Followed { unit, serial: serial.as_deref() };
+        let back = match entry::come_back(self.bench, followed, false, self.request.wait, self.pace) {
             Ok(back) => back,
             Err(stopped) if stopped.code == Code::Stopped => {
                 return Err(Failure { message: stopped.message, code: Code::Stopped, ..failure });
@@ -207,7 +214,7 @@ impl<'a, 'b> Job<'a, 'b> {
             self.guard = Some(self.bench.hold(found.location())?);
         }
         self.report.unit = Some(self.bench.place(found.location()));
-        self.pace.tell(Event::Seen(entry::seen(self.bench, &found.device)));
+        self.pace.tell(Event::Seen(seen::seen(self.bench, &found.device)));
         if found.sheets.is_empty() {
             return self.undescribed(found);
         }
@@ -254,8 +261,8 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         let signal = [EntryStep::Signal(Signal::DfuDetach)];
         let (wanted, application) = (Wanted::DfuMode, found.id());
-        let way = Way { name: "the unit", entry: &signal, wanted, application };
-        entry::enter(self.bench, way, &found.device, self.request.wait, self.pace)
+        let way = Way { name: "the unit", entry: &signal, wanted, application, serial: None };
+        entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)
     }
 
     /// The image for a unit that nobody described. Plain DFU knows no
@@ -276,7 +283,9 @@ impl<'a, 'b> Job<'a, 'b> {
     /// reset: all begins anew, once.
     fn begin_again(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<(), Failure> {
         self.began_again = true;
-        let back = entry::come_back(self.bench, unit, may_stay, self.request.wait, self.pace)?;
+        let serial = self.boot_serial.clone();
+        let followed = Followed { unit, serial: serial.as_deref() };
+        let back = entry::come_back(self.bench, followed, may_stay, self.request.wait, self.pace)?;
         let found = self.candidate(&back).ok_or_else(|| {
             Failure::new(Code::NoUnit, "The unit came back as something that no sheet knows.")
                 .cure("See with 'vaka survey' what it is now.")
@@ -303,10 +312,11 @@ impl<'a, 'b> Job<'a, 'b> {
             return self.planned();
         }
         let started = self.pace.now();
-        let way = Way::of(before.sheet, before.route, &found.device);
-        let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.pace)?;
+        let way = Way::of(before.sheet, before.route, &found.device, facts.serial.as_deref());
+        let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)?;
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
         let opened = self.open(&booted)?;
+        must_be_the_same(way.serial, &opened.identity, &self.bench.place(&booted.location))?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
         match self.settle(&again, &opened.identity.facts, running.as_ref()) {
             Ok(settled) => self.update(&booted, opened, &settled),
@@ -318,7 +328,10 @@ impl<'a, 'b> Job<'a, 'b> {
         let place = self.bench.place(&found.location);
         let opened = self.bench.look(found, self.pace).map_err(|error| open_failure(&error, &place))?;
         let identity = &opened.identity;
-        self.boot_serial.clone_from(&identity.facts.serial);
+        must_be_the_same(self.boot_serial.as_deref(), identity, &place)?;
+        if identity.facts.serial.is_some() {
+            self.boot_serial.clone_from(&identity.facts.serial);
+        }
         if self.report.serial.is_none() {
             self.report.serial.clone_from(&identity.facts.serial);
         }
@@ -557,7 +570,8 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         self.tell_step(StepName::Confirm, StepState::Started, wanted);
         let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
-        let expected = Expected { version, named, leaves, ..expected };
+        let serial = self.report.serial.clone().filter(|_| settled.sheet.product.serial_stays);
+        let expected = Expected { version, named, leaves, serial, ..expected };
         let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
         self.report.after = seen.after;
@@ -638,6 +652,20 @@ impl<'a, 'b> Job<'a, 'b> {
     fn tell_step(&mut self, step: StepName, state: StepState, text: String) {
         let unit = self.report.unit.clone().unwrap_or_default();
         self.pace.tell(Event::Step { unit, step, state, text, bytes: None, transfers: None });
+    }
+}
+
+/// A unit that shows another serial number than the one that is followed is another unit,
+/// wherever it is plugged in.
+fn must_be_the_same(serial: Option<&str>, found: &Identity, place: &str) -> Result<(), Failure> {
+    match (serial, &found.facts.serial) {
+        (Some(serial), Some(found)) if serial != found => Err(Failure::new(
+            Code::NoUnit,
+            format!("Another unit came at {place}: its serial number is {found}, not {serial}."),
+        )
+        .state("It is left alone; nothing was changed in it.")
+        .cure("Plug the unit in again that was begun with, and run the same command.")),
+        _ => Ok(()),
     }
 }
 

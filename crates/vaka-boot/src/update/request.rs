@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use vaka_core::event::Failure;
 use vaka_core::image::{Image, ReadOptions};
-use vaka_core::matching::{Claim, Question};
+use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
 
@@ -115,45 +115,5 @@ impl<'a> Request<'a> {
             undo_also: &[],
             shelf: None,
         }
-    }
-}
-
-/// Somebody who can be asked.
-pub trait Person {
-    /// What is printed on the hardware? `None` if nobody is there or they
-    /// do not want to say.
-    fn read_label(&mut self, question: &Question) -> Option<String>;
-
-    /// Whether anybody is there at all.
-    fn is_there(&self) -> bool {
-        false
-    }
-
-    /// Does the unit show all of this? `None` if nobody says.
-    fn sees(&mut self, what: &[String]) -> Option<bool> {
-        let _ = what;
-        None
-    }
-
-    /// Did it end well? `None` if nobody says.
-    fn ended_well(&mut self, what: &str) -> Option<bool> {
-        let _ = what;
-        None
-    }
-
-    /// Waits until a person says that they did something; false if nobody does.
-    fn has_done(&mut self, action: &str) -> bool {
-        let _ = action;
-        false
-    }
-}
-
-/// Nobody is there.
-#[derive(Clone, Copy, Debug, Default)]
-pub struct Nobody;
-
-impl Person for Nobody {
-    fn read_label(&mut self, _: &Question) -> Option<String> {
-        None
     }
 }

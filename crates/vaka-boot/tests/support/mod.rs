@@ -10,11 +10,13 @@ use std::time::Duration;
 
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Request};
+use vaka_boot::person::Nobody;
+use vaka_boot::update::{self, Request};
+use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Event, Failure, Report};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
-use vaka_core::sheet::Sheet;
+use vaka_core::sheet::{Dialects, Sheet};
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
@@ -178,6 +180,11 @@ impl Scene {
         let mut tell = |event| events.push(event);
         let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*self.clock, &mut tell, &stop));
         (report, events)
+    }
+
+    /// Somebody does something after a time, in words.
+    pub fn hand_at(&self, after: Duration, words: &str) {
+        lock(&self.world).hand_later(PORT, after, Hand::parse(words).unwrap());
     }
 
     pub fn hand(&self, hand: Hand) {
@@ -359,4 +366,16 @@ pub fn release_entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry
         files: vec![File { file: file.into(), at: None }],
         facts: facts.iter().map(|(name, value)| ((*name).into(), (*value).into())).collect(),
     }
+}
+
+/// A sheet whose routes may name these dialects.
+#[track_caller]
+pub fn sheet_with(text: &str, dialects: &[&str]) -> Sheet {
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let parse = |text: &&str| {
+        let dialect = Dialect::parse("dialect", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        (dialect.name.clone(), Arc::new(dialect))
+    };
+    let dialects: Dialects = dialects.iter().map(parse).collect();
+    Sheet::parse_with("sheet.toml", text, &dialects).unwrap()
 }

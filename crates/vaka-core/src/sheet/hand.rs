@@ -31,9 +31,36 @@ pub struct HandStep {
     /// Where that is documented.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub documented: Option<String>,
+    /// What the bus shows once it is done, where that is not yet the update mode.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub shows: Option<BusSign>,
+    /// What was probably done wrong where the bus shows something else.
+    #[serde(skip_serializing_if = "Slips::is_empty")]
+    pub slips: Slips,
     /// How and when it is undone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub undo: Option<Undo>,
+}
+
+/// What was probably done wrong, by what the bus shows in place of what it should: in
+/// the words of who knows the product.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Slips {
+    /// The application started again.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub application: Option<String>,
+    /// Nothing shows up.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub nothing: Option<String>,
+    /// Something else shows up on the unit's port.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub other: Option<String>,
+}
+
+impl Slips {
+    fn is_empty(&self) -> bool {
+        *self == Self::default()
+    }
 }
 
 /// How and when a hand step is undone.

@@ -31,7 +31,7 @@ use crate::unit::{UnitFacts, UsbId};
 use crate::version::Version;
 use crate::{size, volume};
 
-pub use hand::{BusSign, HandStep, Impossible, Moment, Undo, undone};
+pub use hand::{BusSign, HandStep, Impossible, Moment, Slips, Undo, undone};
 pub use ids::Ids;
 pub use route::{
     DialectRoute, Dialects, DropFile, EntryStep, FileForm, Leave, ResultFile, Route, RouteKind, Signal, Takes,
@@ -78,6 +78,9 @@ pub struct Product {
     pub undeciding: Vec<Undeciding>,
     /// Other devices that the same unit shows beside the one that is updated.
     pub companions: Vec<Companion>,
+    /// Whether a unit's serial number is the same in application and update mode, so
+    /// that it tells units apart across the modes.
+    pub serial_stays: bool,
 }
 
 /// Something that is printed on a product and decides nothing.

@@ -91,6 +91,7 @@ impl Checker<'_> {
             also: raw.also.iter().map(|name| self.words("also", name)).collect::<Checked<_>>()?,
             undeciding: undeciding.collect::<Checked<_>>()?,
             companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
+            serial_stays: raw.serial_stays.unwrap_or(false),
         })
     }
 

@@ -2,8 +2,8 @@
 
 use super::hand::{self, HandStep, Impossible, Moment, Undo};
 use super::parse::{Checked, Checker};
-use super::raw::{RawEntryStep, RawSignal, RawUndo, Spanned};
-use super::{EntryStep, Signal};
+use super::raw::{RawEntryStep, RawSignal, RawSlips, RawUndo, Spanned};
+use super::{EntryStep, Signal, Slips};
 use crate::dialect::OperationName;
 
 impl Checker<'_> {
@@ -65,6 +65,7 @@ impl Checker<'_> {
         let step = raw.get_ref();
         match (&step.signal, &step.action) {
             (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
+            (Some(RawSignal::Eject), None) => Ok(EntryStep::Signal(Signal::Eject)),
             (Some(RawSignal::Dialect), None) => self.dialect_signal(raw),
             (None, Some(action)) => self.hand(step, action).map(EntryStep::Hand),
             _ => {
@@ -102,7 +103,17 @@ impl Checker<'_> {
             advised: raw.advised.unwrap_or(false),
             held,
             documented: self.optional_words("documented", raw.documented.as_ref())?,
+            shows: raw.shows,
+            slips: raw.slips.as_ref().map_or(Ok(Slips::default()), |slips| self.slips(slips))?,
             undo: raw.undo.as_ref().map(|undo| self.undo(undo.get_ref())).transpose()?,
+        })
+    }
+
+    fn slips(&self, raw: &RawSlips) -> Checked<Slips> {
+        Ok(Slips {
+            application: self.optional_words("application", raw.application.as_ref())?,
+            nothing: self.optional_words("nothing", raw.nothing.as_ref())?,
+            other: self.optional_words("other", raw.other.as_ref())?,
         })
     }
 

@@ -97,6 +97,8 @@ pub(super) struct RawProduct {
     /// Other devices that the same unit shows.
     #[serde(default)]
     pub(super) companions: Vec<RawCompanion>,
+    /// The serial number is the same in application and update mode.
+    pub(super) serial_stays: Option<bool>,
 }
 
 #[derive(Deserialize, JsonSchema)]
@@ -460,6 +462,7 @@ pub(super) struct RawResult {
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawSignal {
     DfuDetach,
+    Eject,
     Dialect,
 }
 
@@ -477,7 +480,18 @@ pub(super) struct RawEntryStep {
     pub(super) advised: Option<bool>,
     pub(super) held: Option<Spanned<bool>>,
     pub(super) documented: Option<Spanned<String>>,
+    pub(super) shows: Option<BusSign>,
+    pub(super) slips: Option<RawSlips>,
     pub(super) undo: Option<Spanned<RawUndo>>,
+}
+
+/// What was probably done wrong, by what the bus shows instead.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawSlips {
+    pub(super) application: Option<Spanned<String>>,
+    pub(super) nothing: Option<Spanned<String>>,
+    pub(super) other: Option<Spanned<String>>,
 }
 
 /// How and when a hand step is undone.

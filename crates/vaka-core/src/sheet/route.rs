@@ -315,6 +315,8 @@ pub enum Signal {
     /// DFU_DETACH to the application's run-time interface, and a bus reset
     /// where the unit waits for one.
     DfuDetach,
+    /// The disk that the application shows is ejected.
+    Eject,
     /// The `enter` operation of a dialect.
     Dialect {
         /// The dialect.
@@ -331,6 +333,7 @@ impl fmt::Display for Signal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::DfuDetach => f.write_str("ask the application to detach (DFU_DETACH)"),
+            Self::Eject => f.write_str("eject the disk that the application shows"),
             Self::Dialect { dialect } => write!(f, "ask the application in its dialect {}", dialect.name),
         }
     }

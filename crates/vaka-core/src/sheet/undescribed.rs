@@ -69,6 +69,7 @@ impl Sheet {
                 also: Vec::new(),
                 undeciding: Vec::new(),
                 companions: Vec::new(),
+                serial_stays: false,
             },
             application: Application {
                 id: None,

@@ -1,6 +1,7 @@
 //! What every unit has, whatever runs in it: power, a place on the bus, buttons.
 
 use std::collections::BTreeSet;
+use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
 use super::{Condition, Hand};
@@ -8,6 +9,13 @@ use crate::usb::Face;
 
 /// From power-on or a jump until the unit is enumerated. Chosen by us.
 const START_TIME: Duration = Duration::from_millis(250);
+
+/// A number that no enumeration had before: a host counts over all of a bus, so two units
+/// never have the same one at one port. It fits the 16 bits that USB/IP has for it.
+fn next_number() -> u32 {
+    static LAST: AtomicU32 = AtomicU32::new(0);
+    LAST.fetch_add(1, Ordering::Relaxed) % 0xFFFF + 1
+}
 
 /// The outside of a unit whose modes are `M`.
 #[derive(Debug)]
@@ -48,7 +56,7 @@ impl<M> Body<M> {
 
     /// Shows up on the bus.
     pub(super) fn come_up(&mut self, mode: M, face: Face) {
-        self.enumeration += 1;
+        self.enumeration = next_number();
         self.state = State::Up(mode, Box::new(face));
     }
 

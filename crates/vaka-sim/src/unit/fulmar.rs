@@ -15,8 +15,11 @@
 //! | `sail` | - | - |
 //!
 //! Numbers are hex. Codes: 0 done, 0x41 no such word, 0x42 outside, 0x43 not erased.
-//! The application leaves for the bootloader when it reads the line `to loader` on its
-//! own port, and says `leaving`.
+//! The application leaves for the bootloader when it is asked in one of the ways that are
+//! common: it reads the line `to loader` on its own port, and says `leaving`; it reads the
+//! bytes C3 1D 42 there, and answers 3C 1D; its port is closed (DTR off) at 1200 bit/s; DTR
+//! goes off and RTS on for 50 to 200 ms, and both go back; or it gets the vendor request
+//! 0x6B with the value 0x1D42.
 
 use std::time::Duration;
 
@@ -173,20 +176,51 @@ impl Loader for Words {
 struct Mast {
     line: acm::Line,
     version: u16,
+    /// Since when DTR has been off and RTS on.
+    crossed: Option<Duration>,
     leaves_at: Option<Duration>,
 }
+
+/// What its application reads as bytes, and what it answers.
+const CALL: [u8; 3] = [0xC3, 0x1D, 0x42];
+const ANSWER: [u8; 2] = [0x3C, 0x1D];
+/// bit/s at which closing the port means something.
+const TOUCH: u32 = 1200;
+/// How long DTR and RTS are crossed.
+const CROSSED: std::ops::RangeInclusive<Duration> = Duration::from_millis(50)..=Duration::from_millis(200);
 
 impl Runner for Mast {
     fn interfaces(&self) -> Vec<FaceInterface> {
         acm::interfaces("Fulmar readings")
     }
 
-    fn control(&mut self, _: Duration, setup: Setup, data: &[u8]) -> Answer {
-        self.line.control(setup, data).unwrap_or(Answer::Stall)
+    fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
+        if (setup.kind, setup.request, setup.value) == (0x40, 0x6B, 0x1D42) {
+            self.leaves_at = Some(now + LEAVE_TIME);
+            return Answer::Done;
+        }
+        let was_open = self.line.dtr;
+        let answer = self.line.control(setup, data).unwrap_or(Answer::Stall);
+        let acm::Line { dtr, rts, baud, .. } = self.line;
+        let was_crossed = self.crossed.take();
+        match (dtr, rts) {
+            (false, true) => self.crossed = was_crossed.or(Some(now)),
+            (false, _) if was_open && baud == TOUCH => self.leaves_at = Some(now + LEAVE_TIME),
+            (true, false) if was_crossed.is_some_and(|since| CROSSED.contains(&(now - since))) => {
+                self.leaves_at = Some(now + LEAVE_TIME);
+            }
+            _ => {}
+        }
+        answer
     }
 
     fn pipe(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         let answer = self.line.pipe(now, transfer);
+        if let Some(at) = self.line.received.windows(CALL.len()).position(|bytes| bytes == CALL) {
+            self.line.received.drain(..at + CALL.len());
+            self.line.replies.push((now, ANSWER.to_vec()));
+            self.leaves_at = Some(now + LEAVE_TIME);
+        }
         while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\n') {
             let line: Vec<u8> = self.line.received.drain(..=end).collect();
             match line.trim_ascii() {

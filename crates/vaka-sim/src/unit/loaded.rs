@@ -407,8 +407,10 @@ pub mod acm {
         pub replies: Vec<(Duration, Vec<u8>)>,
         /// bits per second, as the host set them.
         pub baud: u32,
-        /// DTR, as the host set it.
+        /// DTR and RTS, as the host set them.
         pub dtr: bool,
+        /// See `dtr`.
+        pub rts: bool,
     }
 
     impl Line {
@@ -421,7 +423,7 @@ pub mod acm {
                 }
                 (0xA1, 0x21) => Some(Answer::Data([&self.baud.to_le_bytes()[..], &[0, 0, 8]].concat())),
                 (0x21, 0x22) => {
-                    self.dtr = setup.value & 1 != 0;
+                    (self.dtr, self.rts) = (setup.value & 1 != 0, setup.value & 2 != 0);
                     Some(Answer::Done)
                 }
                 _ => None,

@@ -3,8 +3,8 @@
 //! Both carry the same chip, so their bootloaders take UF2 blocks of one family
 //! and show the same ids; only their board information tells them apart. MARK
 //! held while the cable is plugged in leads there. The application shows a disk
-//! of its own beside its other interface, with what it has logged. An image for
-//! the other board starts, drives the wrong pins, and that was the last of that
+//! of its own beside its other interface, with what it has logged, and leaves for the
+//! bootloader when that is ejected. An image for the other board starts, drives the wrong pins, and that was the last of that
 //! unit.
 
 use std::time::Duration;
@@ -176,6 +176,7 @@ impl Petrel {
             }
         };
         self.shown = u64::MAX;
+        self.log.is_ejected = false;
         self.body.come_up(mode, face);
     }
 
@@ -222,10 +223,14 @@ impl Unit for Petrel {
         if let Some(mode) = self.body.due(now) {
             return self.come_up(mode);
         }
-        if let Some(Mode::Boot(_, loader)) = self.body.mode()
-            && loader.leaves_at.is_some_and(|at| now >= at)
-        {
-            self.power_on(now);
+        match self.body.mode() {
+            Some(Mode::Boot(_, loader)) if loader.leaves_at.is_some_and(|at| now >= at) => self.power_on(now),
+            // Not before the host has the answer to its command.
+            Some(Mode::Application(disk)) if self.log.is_ejected && disk.is_idle() => {
+                let boot = self.boot_mode();
+                self.body.start(now, Some(boot));
+            }
+            _ => {}
         }
     }
 

@@ -23,6 +23,7 @@ use crate::Outcome;
 use crate::args::{CarryCommand, Common};
 use crate::journal::Attempt;
 use crate::lock::Locks;
+use crate::person;
 use crate::problem::Problem;
 use crate::render;
 use crate::setting::{self, Setting};
@@ -100,7 +101,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *person::at(common), &mut pace)?;
     let read = present(&mut visit, region, &mut pace);
     let serial = visit.serial().map(str::to_owned);
     let known =
@@ -144,7 +145,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *person::at(common), &mut pace)?;
     let prepared = prepare(&mut visit, &file, path, &content, set, &mut pace);
     let (image, label, carried) = match prepared {
         Ok(prepared) => prepared,
@@ -171,7 +172,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         renderer.event(event);
     };
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let report = job::run(&bench, &request, &mut *update::person(common), &mut pace);
+    let report = job::run(&bench, &request, &mut *person::at(common), &mut pace);
     watched.note(attempt, &report);
     if report.code == Code::Done {
         say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));

@@ -5,7 +5,7 @@ use std::path::Path;
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_boot::bench::{Bench, open_failure};
-use vaka_boot::entry::{self, Hunt};
+use vaka_boot::hunt::{self, Hunt};
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{Offered, by_label, told_version};
 use vaka_core::address::Span;
@@ -27,7 +27,7 @@ use crate::args::{Check, Common, Format};
 use crate::problem::Problem;
 use crate::render::{self, json, map, table};
 use crate::setting::{self, Setting};
-use crate::{interrupt, seen};
+use crate::{interrupt, person, seen};
 
 pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
@@ -532,7 +532,13 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = entry::find(&bench, &Hunt::any(&bench, common.unit.as_ref(), false), common.wait, &mut pace)?;
+    let found = hunt::find(
+        &bench,
+        &Hunt::any(&bench, common.unit.as_ref(), false),
+        common.wait,
+        &mut *person::at(common),
+        &mut pace,
+    )?;
     let place = bench.place(found.location());
     if !bench.may_look(&found) {
         pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");

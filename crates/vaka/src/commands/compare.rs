@@ -14,10 +14,11 @@ use vaka_core::memory::SectorMap;
 use vaka_core::size::Grouped;
 use vaka_usb::SystemClock;
 
-use super::{convert, read, say, update};
+use super::{convert, read, say};
 use crate::Outcome;
 use crate::args::{Common, Compare, Format};
 use crate::lock::Locks;
+use crate::person;
 use crate::problem::Problem;
 use crate::render::{self, json, map};
 use crate::setting::{self, Setting};
@@ -67,7 +68,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     let mut pace = Pace::new(&SystemClock, &mut tell_event, crate::interrupt::flag());
     let mut wish = read::wish(common, &args.place);
     wish.wants_variant = early.is_none() || args.place.region.is_some();
-    let mut visit = Visit::open_to_read(&bench, &wish, &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish, &mut *person::at(common), &mut pace)?;
     let place = visit.place().to_owned();
     let sectors = visit.sectors().cloned();
     let done = (|| -> Result<(Image, Image), Problem> {

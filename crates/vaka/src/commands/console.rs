@@ -1,14 +1,16 @@
 //! `vaka console`: what an application says on its serial port.
 
 use std::fs::File;
-use std::io::{BufRead, IsTerminal, Write};
+use std::io::{IsTerminal, Write};
 use std::path::Path;
-use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use vaka_boot::bench::{Bench, bus_failure};
-use vaka_boot::entry::{self, Hunt};
+use vaka_boot::entry;
+use vaka_boot::hunt::{self, Hunt};
 use vaka_boot::pace::Pace;
+use vaka_boot::same::Followed;
+use vaka_boot::seen;
 use vaka_boot::serial::Listener;
 use vaka_boot::session::SessionError;
 use vaka_core::event::{Code, Event, Failure};
@@ -19,7 +21,7 @@ use crate::args::{Common, Console};
 use crate::lock::Locks;
 use crate::problem::Problem;
 use crate::setting::{self, Setting};
-use crate::{Outcome, interrupt, render};
+use crate::{Outcome, interrupt, person, render};
 
 /// Lines are looked for so long before anything else is.
 const SLICE: Duration = Duration::from_millis(50);
@@ -50,7 +52,7 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let hunt = Hunt::any(&bench, common.unit.as_ref(), common.unit.is_some());
-    let mut unit = entry::find(&bench, &hunt, common.wait, &mut pace)?.device;
+    let mut unit = hunt::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
     let mut console = Talk::new(args, common)?;
     loop {
         let end = console.listen(&bench, &unit, &pace)?;
@@ -59,12 +61,12 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
             End::Late => return Err(console.late().into()),
             End::Left => {
                 console.note("the unit left the bus; it is waited for");
-                entry::come_back(&bench, &unit, false, common.wait, &mut pace)?
+                entry::come_back(&bench, Followed { unit: &unit, serial: None }, false, common.wait, &mut pace)?
             }
             End::Wanted(by) => {
                 console.note(&format!("the port is let go: {by} wants the unit"));
                 while_wanted(&unit, &pace);
-                entry::come_back(&bench, &unit, true, common.wait, &mut pace)?
+                entry::come_back(&bench, Followed { unit: &unit, serial: None }, true, common.wait, &mut pace)?
             }
         };
     }
@@ -85,9 +87,10 @@ fn while_wanted(unit: &DeviceInfo, pace: &Pace<'_>) {
 struct Talk<'a> {
     args: &'a Console,
     record: Option<File>,
-    /// What is still to be sent once, and what a person types.
+    /// What is still to be sent once.
     once: Vec<String>,
-    typed: mpsc::Receiver<String>,
+    /// Whether a person may type lines.
+    is_typed: bool,
     deadline: Option<Instant>,
 }
 
@@ -95,18 +98,9 @@ impl<'a> Talk<'a> {
     fn new(args: &'a Console, common: &Common) -> Result<Self, Problem> {
         let create = |path: &Path| File::create_new(path).map_err(|error| Problem::file(path, &error));
         let record = args.record.as_deref().map(create).transpose()?;
-        let (sender, typed) = mpsc::channel();
-        if !common.unattended && std::io::stdin().is_terminal() {
-            std::thread::spawn(move || {
-                for line in std::io::stdin().lock().lines().map_while(Result::ok) {
-                    if sender.send(line).is_err() {
-                        return;
-                    }
-                }
-            });
-        }
+        let is_typed = !common.unattended && std::io::stdin().is_terminal();
         let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);
-        Ok(Self { args, record, once: args.send.clone(), typed, deadline })
+        Ok(Self { args, record, once: args.send.clone(), is_typed, deadline })
     }
 
     /// Listens until there is a reason to let go.
@@ -120,7 +114,7 @@ impl<'a> Talk<'a> {
         let mut port = match Listener::open(device) {
             Ok(Some(port)) => port,
             // In its update mode it may have none; its application comes back.
-            Ok(None) if entry::seen(bench, unit).mode == vaka_core::unit::Mode::Update => return Ok(self.wait(pace)),
+            Ok(None) if seen::seen(bench, unit).mode == vaka_core::unit::Mode::Update => return Ok(self.wait(pace)),
             Ok(None) => {
                 return Err(Failure::new(Code::Refused, format!("The unit at {place} has no serial port (CDC-ACM)."))
                     .state("Nothing was changed in it.")
@@ -143,8 +137,8 @@ impl<'a> Talk<'a> {
             if let Some(by) = Locks::wanted(&unit.location) {
                 return Ok(End::Wanted(by));
             }
-            let lines: Vec<String> = self.once.drain(..).chain(self.typed.try_iter()).collect();
-            for line in lines {
+            let typed = if self.is_typed { person::lines() } else { Vec::new() };
+            for line in self.once.drain(..).chain(typed) {
                 if port.send(&line).is_err() {
                     return Ok(End::Left);
                 }

@@ -3,19 +3,19 @@
 use std::sync::Arc;
 
 use vaka_boot::bench::{Bench, Candidate};
-use vaka_boot::entry::{self, Hunt};
+use vaka_boot::hunt::{self, Hunt};
 use vaka_boot::pace::Pace;
 use vaka_boot::visit::{Visit, Wish};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
-use super::{say, update};
+use super::say;
 use crate::Outcome;
 use crate::args::{Common, Format};
 use crate::lock::Locks;
 use crate::setting::{self, Setting};
-use crate::{interrupt, render};
+use crate::{interrupt, person, render};
 
 pub fn enter(common: &Common, setting: &Setting) -> Outcome {
     visited(
@@ -50,7 +50,13 @@ fn visited(
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = entry::find(&bench, &Hunt::any(&bench, common.unit.as_ref(), true), common.wait, &mut pace)?;
+    let found = hunt::find(
+        &bench,
+        &Hunt::any(&bench, common.unit.as_ref(), true),
+        common.wait,
+        &mut *person::at(common),
+        &mut pace,
+    )?;
     let wish = Wish {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -60,7 +66,7 @@ fn visited(
     };
     let words = match done(&found) {
         Some(words) => words,
-        None => work(Visit::of(&bench, &found, &wish, &mut *update::person(common), &mut pace)?, &mut pace)?,
+        None => work(Visit::of(&bench, &found, &wish, &mut *person::at(common), &mut pace)?, &mut pace)?,
     };
     if setting.format == Format::Text {
         say(&words);

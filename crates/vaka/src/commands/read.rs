@@ -14,10 +14,11 @@ use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
 
-use super::{convert, say, update};
+use super::{convert, say};
 use crate::Outcome;
 use crate::args::{Common, Format, Read, Where};
 use crate::lock::Locks;
+use crate::person;
 use crate::problem::Problem;
 use crate::render::{self, map};
 use crate::setting::{self, Setting};
@@ -29,7 +30,7 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common, &args.place), &mut *update::person(common), &mut pace)?;
+    let mut visit = Visit::open_to_read(&bench, &wish(common, &args.place), &mut *person::at(common), &mut pace)?;
     let read = several_times(&mut visit, args, &mut pace);
     let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
     visit.leave(&mut pace);

@@ -12,7 +12,7 @@ use vaka_core::text;
 use vaka_usb::SystemClock;
 
 use super::convert;
-use super::update::{self, Watched};
+use super::update::Watched;
 use crate::Outcome;
 use crate::args::{Common, Strength, Update};
 use crate::journal::{Attempt, Begun, FileRecord, ReleaseRecord};
@@ -20,7 +20,7 @@ use crate::lock::Locks;
 use crate::releases::{self, Found};
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
-use crate::{interrupt, render};
+use crate::{interrupt, person, render};
 
 pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> Outcome {
     let Found { path, release, .. } = found;
@@ -58,7 +58,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
         renderer.event(event);
     };
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let report = staged.run(&request, &mut *update::person(common), &mut pace, &mut around);
+    let report = staged.run(&request, &mut *person::at(common), &mut pace, &mut around);
     Ok(report.code)
 }
 

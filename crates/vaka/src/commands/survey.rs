@@ -1,8 +1,8 @@
 //! `vaka survey`
 
 use vaka_boot::bench::{Bench, Candidate, OpenError, bus_failure};
-use vaka_boot::entry;
 use vaka_boot::pace::Pace;
+use vaka_boot::seen;
 use vaka_core::event::{Code, Event, Present, Seen};
 use vaka_core::matching::{labels, of_board, tell_themselves};
 use vaka_core::sheet::Variant;
@@ -44,7 +44,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
 
 /// What can be said of a device. One that no sheet knows is not opened.
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
-    let mut unit = entry::seen(bench, device);
+    let mut unit = seen::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
         if unit.mode == Mode::Update {
             unit.next.push(format!("vaka sheet new --unit port={}", unit.unit));

@@ -1,6 +1,5 @@
 //! `vaka update FILE`
 
-use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::sync::Arc;
 use std::thread::ScopedJoinHandle;
@@ -8,12 +7,11 @@ use std::thread::ScopedJoinHandle;
 use sha2::{Digest, Sha256};
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
-use vaka_boot::update::{self, Nobody, Person, Request, Save};
+use vaka_boot::update::{self, Request, Save};
 use vaka_core::address::Address;
 use vaka_core::event::{Event, Failure, Report};
 use vaka_core::image::{self, Image, ReadOptions};
-use vaka_core::matching::{Question, Verdict};
-use vaka_core::sheet::LookAt;
+use vaka_core::matching::Verdict;
 use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::SystemClock;
@@ -25,7 +23,7 @@ use crate::journal::{Attempt, Begun, Ended, FileRecord};
 use crate::lock::Locks;
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
-use crate::{interrupt, releases, render};
+use crate::{interrupt, person, releases, render};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     if let Some(found) = releases::named(&args.files, &args.release, common)? {
@@ -82,7 +80,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
             renderer.event(event);
         };
         let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-        let report = update::run(&bench, &request, &mut *person(common), &mut pace);
+        let report = update::run(&bench, &request, &mut *person::at(common), &mut pace);
         if let Some(attempt) = attempt.begun() {
             watched.note(attempt, &report);
         }
@@ -196,85 +194,5 @@ impl Watched {
             result: serde_json::to_value(report).unwrap_or_default(),
             error: self.error,
         }
-    }
-}
-
-/// Somebody at the terminal, unless the command line says that nobody is.
-pub fn person(common: &Common) -> Box<dyn Person> {
-    let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Nobody) }
-}
-
-struct AtTerminal;
-
-/// Asks for a line; `None` if there is none.
-fn asked(question: &str) -> Option<String> {
-    let mut err = anstream::stderr();
-    let _ = write!(err, "{question} ");
-    let _ = err.flush();
-    let mut answer = String::new();
-    interrupt::end_at_once(true);
-    let read = std::io::stdin().read_line(&mut answer);
-    interrupt::end_at_once(false);
-    read.ok().filter(|count| *count > 0).map(|_| answer.trim().to_owned())
-}
-
-impl Person for AtTerminal {
-    fn is_there(&self) -> bool {
-        true
-    }
-
-    fn sees(&mut self, what: &[String]) -> Option<bool> {
-        let mut err = anstream::stderr();
-        let _ = writeln!(err, "\nLook at the unit. Does it show this?");
-        for line in what {
-            let _ = writeln!(err, "  {line}");
-        }
-        loop {
-            match asked("yes or no:")?.to_lowercase().as_str() {
-                "y" | "yes" => return Some(true),
-                "n" | "no" => return Some(false),
-                _ => {}
-            }
-        }
-    }
-
-    fn ended_well(&mut self, _: &str) -> Option<bool> {
-        loop {
-            match asked("Did it end well? yes or no:")?.to_lowercase().as_str() {
-                "y" | "yes" => return Some(true),
-                "n" | "no" => return Some(false),
-                _ => {}
-            }
-        }
-    }
-
-    fn has_done(&mut self, _: &str) -> bool {
-        asked("Press Enter when that is done.").is_some()
-    }
-
-    fn read_label(&mut self, question: &Question) -> Option<String> {
-        let mut err = anstream::stderr();
-        let _ = writeln!(err, "\nLook at the unit. What is printed on it?");
-        for choice in &question.choices {
-            let against = choice.against.as_ref().map(|why| format!("   (would conflict: {why})"));
-            let _ = writeln!(err, "  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
-            for look in &choice.look_at {
-                let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
-            }
-        }
-        let answer = asked("Type the variant or the printed text; nothing stops here:")?;
-        let reads = |look: &&LookAt| look.reads.eq_ignore_ascii_case(&answer);
-        let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
-        let seen = places.next().map(|look| look.place.clone());
-        // Board and chip must agree, so who read one is asked for the others.
-        let others = question.choices.iter().flat_map(|choice| &choice.look_at);
-        let mut others: Vec<&str> = others.map(|look| look.place.as_str()).collect();
-        others.sort_unstable();
-        others.dedup();
-        others.retain(|place| seen.as_deref().is_some_and(|seen| seen != *place));
-        let more = others.iter().map(|place| asked(&format!("And what reads the {place}?")));
-        let all = [Some(answer)].into_iter().chain(more).collect::<Option<Vec<String>>>()?;
-        Some(all.join("; ")).filter(|answer| !answer.is_empty())
     }
 }

@@ -6,7 +6,7 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use vaka_boot::bench::Bench;
-use vaka_boot::{entry, identify};
+use vaka_boot::{identify, seen};
 use vaka_core::duration;
 use vaka_core::event::{Code, Event, Seen};
 use vaka_core::unit::Mode;
@@ -82,7 +82,7 @@ fn tell_all(
 ) -> Outcome {
     let mut ports: BTreeMap<String, Before> = BTreeMap::new();
     for device in there {
-        let unit = entry::seen(bench, device);
+        let unit = seen::seen(bench, device);
         ports.insert(unit.unit.clone(), Before { unit, left: None });
     }
     for change in changes {
@@ -93,13 +93,13 @@ fn tell_all(
                 if common.format == Format::Json {
                     json::line(&Event::Gone { unit: place.clone(), id: identify::from_list(&device).id });
                 } else {
-                    say(&now(&left(&entry::seen(bench, &device))));
+                    say(&now(&left(&seen::seen(bench, &device))));
                 }
-                let unit = entry::seen(bench, &device);
+                let unit = seen::seen(bench, &device);
                 ports.insert(place, Before { unit, left: Some(Instant::now()) });
             }
             Ok(Change::Came(device)) => {
-                let unit = entry::seen(bench, &device);
+                let unit = seen::seen(bench, &device);
                 let before =
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());

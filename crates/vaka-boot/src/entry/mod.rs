@@ -1,0 +1,381 @@
+//! The way into update mode: what the host does, and what a person does, one thing after
+//! the other as the bus shows each of them done.
+
+mod signal;
+mod slip;
+
+use std::fmt;
+use std::time::Duration;
+
+use vaka_core::duration;
+use vaka_core::event::{Code, Event, Failure, StepName, StepState};
+use vaka_core::sheet::{BusSign, EntryStep, HandStep, Ids, Route, Sheet};
+use vaka_core::unit::{Mode, UsbId};
+use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
+
+use crate::bench::{Bench, bus_failure, dfu_mode};
+use crate::identify;
+use crate::pace::Pace;
+use crate::person::Person;
+use crate::same::{Followed, Stands};
+
+/// A sign of life comes this often while a unit is waited for.
+pub(crate) const REMINDER: Duration = Duration::from_secs(5);
+
+/// How often the wish to stop is looked at while a bus is waited on.
+const LOOK_UP: Duration = Duration::from_millis(100);
+
+/// Stopped by a person.
+pub(crate) fn stopped(state: &str) -> Failure {
+    Failure::new(Code::Stopped, "Stopped, as you asked.").state(state)
+}
+
+/// The way from an application into update mode.
+#[derive(Clone, Copy, Debug)]
+pub struct Way<'a> {
+    /// What the unit is called.
+    pub name: &'a str,
+    /// What is done, in order.
+    pub entry: &'a [EntryStep],
+    /// What must come.
+    pub wanted: Wanted<'a>,
+    /// The application's ids, to tell when it came back instead.
+    pub application: UsbId,
+    /// The unit's serial number, where the sheet says that it stays the same.
+    pub serial: Option<&'a str>,
+}
+
+impl<'a> Way<'a> {
+    /// The way of a route.
+    pub fn of(sheet: &'a Sheet, route: &'a Route, unit: &DeviceInfo, serial: Option<&'a str>) -> Self {
+        Self {
+            name: &sheet.product.name,
+            entry: &route.entry,
+            wanted: Wanted::Id(&route.id),
+            application: identify::from_list(unit).id,
+            serial: serial.filter(|_| sheet.product.serial_stays),
+        }
+    }
+}
+
+/// What comes when update mode is reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Wanted<'a> {
+    /// A device with these ids.
+    Id(&'a Ids),
+    /// Any device with an interface in DFU mode.
+    DfuMode,
+}
+
+impl Wanted<'_> {
+    fn is(self, device: &DeviceInfo) -> bool {
+        match self {
+            Self::Id(ids) => ids.is(identify::from_list(device).id),
+            Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
+        }
+    }
+}
+
+impl fmt::Display for Wanted<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Id(id) => id.fmt(f),
+            Self::DfuMode => f.write_str("a DFU mode"),
+        }
+    }
+}
+
+/// Brings a unit from its application into update mode: does what the host can
+/// do, shows what a person has to do, and waits until the bus shows that it is
+/// done. `wait` is how long all of it may take; where a person is there, each step
+/// that they are shown has that time.
+///
+/// The unit is the one that comes on the same port, or elsewhere with a serial number
+/// that the sheet calls stable; what else comes is told, and left alone.
+///
+/// # Errors
+/// It did not come in time; the application refused; a person stopped it; the
+/// bus is unusable. Nothing was changed in the unit.
+pub fn enter(
+    bench: &Bench<'_>,
+    way: Way<'_>,
+    unit: &DeviceInfo,
+    wait: Duration,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let place = bench.place(&unit.location);
+    let bus = bus_of(bench, unit)?;
+    let watch = PolledWatch::new(bus, pace.clock()).map_err(|error| bus_failure(&error))?;
+    pace.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.wanted)));
+    let last = format!("{} went on running its application", way.name);
+    let (deadline, next_reminder) = (pace.now() + wait, pace.now() + REMINDER);
+    let mut entering = Entering {
+        bench,
+        way,
+        unit,
+        place,
+        watch,
+        wait,
+        person,
+        pace,
+        deadline,
+        next_reminder,
+        empty_since: None,
+        last,
+    };
+    let reached = entering.all()?;
+    entering.pace.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
+    Ok(reached)
+}
+
+/// A unit on its way.
+struct Entering<'e, 'p> {
+    bench: &'e Bench<'e>,
+    way: Way<'e>,
+    unit: &'e DeviceInfo,
+    place: String,
+    watch: PolledWatch<'e>,
+    wait: Duration,
+    person: &'e mut dyn Person,
+    pace: &'e mut Pace<'p>,
+    deadline: Duration,
+    next_reminder: Duration,
+    /// Since when nothing is on the unit's port, until that was told.
+    empty_since: Option<Duration>,
+    /// What was seen last, for the message.
+    last: String,
+}
+
+/// What ends the wait for a step.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Until {
+    /// The unit is in update mode.
+    Mode,
+    /// The bus shows what the sheet says.
+    Shows(BusSign),
+    /// A person says so, or goes on.
+    Said,
+}
+
+/// How a wait ended.
+enum Waited {
+    Reached(DeviceInfo),
+    /// The step was done.
+    Done,
+    /// The application started again: all steps are to be done once more.
+    Again,
+    Late,
+}
+
+impl<'e> Entering<'e, '_> {
+    fn all(&mut self) -> Result<DeviceInfo, Failure> {
+        let steps = self.way.entry;
+        let mut index = 0;
+        while index < steps.len() {
+            let hand = self.begin(index)?;
+            index += 1;
+            let Some(until) = self.until(hand, index == steps.len()) else { continue };
+            match self.wait(until, hand)? {
+                Waited::Reached(device) => return Ok(device),
+                Waited::Done => {}
+                Waited::Again => index = 0,
+                Waited::Late => return Err(self.late(index, hand)),
+            }
+        }
+        // A way that ends before the unit is there has no steps at all.
+        match self.wait(Until::Mode, None)? {
+            Waited::Reached(device) => Ok(device),
+            _ => Err(self.late(0, None)),
+        }
+    }
+
+    /// Gives a signal, or shows a hand step.
+    fn begin(&mut self, index: usize) -> Result<Option<&'e HandStep>, Failure> {
+        match &self.way.entry[index] {
+            EntryStep::Signal(signal) => {
+                signal::give(self.bench, self.unit, signal, self.pace)?;
+                Ok(None)
+            }
+            EntryStep::Hand(hand) => {
+                let (unit, number, of) = (self.place.clone(), index + 1, self.way.entry.len());
+                self.pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+                Ok(Some(hand))
+            }
+        }
+    }
+
+    /// What ends the wait after a step; nothing where the next one follows at once: what
+    /// the bus cannot show, and nobody is there to say, is shown with what comes then.
+    fn until(&self, hand: Option<&HandStep>, is_last: bool) -> Option<Until> {
+        match hand {
+            _ if is_last => Some(Until::Mode),
+            None => None,
+            Some(hand) => hand.shows.map(Until::Shows).or(self.person.is_there().then_some(Until::Said)),
+        }
+    }
+
+    fn wait(&mut self, until: Until, hand: Option<&HandStep>) -> Result<Waited, Failure> {
+        if self.person.is_there() && hand.is_some() {
+            self.deadline = self.pace.now() + self.wait;
+        }
+        if hand.is_some() {
+            self.remind(until);
+        }
+        // What a person typed before they were shown this is no answer to it.
+        self.person.acknowledges();
+        loop {
+            if self.pace.wants_stop() {
+                return Err(stopped("Nothing was changed in the unit."));
+            }
+            let left = self.deadline.saturating_sub(self.pace.now());
+            let changes = self.watch.next(LOOK_UP.min(left)).map_err(|error| bus_failure(&error))?;
+            let mut has_moved = false;
+            for change in changes {
+                match self.judge(&change, until, hand) {
+                    slip::Means::Reached(device) => return Ok(Waited::Reached(device)),
+                    slip::Means::Again if self.has_steps_before() => return Ok(Waited::Again),
+                    slip::Means::Moved | slip::Means::Again => has_moved = true,
+                    slip::Means::Nothing => {}
+                }
+            }
+            let is_done = match until {
+                Until::Mode => false,
+                Until::Shows(BusSign::Gone) => self.there().is_none(),
+                Until::Shows(BusSign::Back) => self.there().is_some_and(|device| device.address != self.unit.address),
+                Until::Said => has_moved || self.person.acknowledges(),
+            };
+            if is_done {
+                return Ok(Waited::Done);
+            }
+            if self.pace.now() >= self.deadline {
+                return Ok(Waited::Late);
+            }
+            self.tell_emptiness(until, hand);
+            if self.pace.now() >= self.next_reminder {
+                self.remind(until);
+            }
+        }
+    }
+
+    /// Whether the steps are several things that a person does one after the other.
+    fn has_steps_before(&self) -> bool {
+        self.way.entry.len() > 1 && self.has_hands()
+    }
+
+    fn has_hands(&self) -> bool {
+        self.way.entry.iter().any(|step| matches!(step, EntryStep::Hand(_)))
+    }
+
+    /// What is on the unit's port now.
+    fn there(&self) -> Option<&DeviceInfo> {
+        self.watch.there().iter().find(|device| self.bench.is_same_port(&self.unit.location, &device.location))
+    }
+
+    fn remind(&mut self, until: Until) {
+        let name = self.way.name;
+        let what = match until {
+            Until::Mode => format!("{name} to show up in update mode"),
+            Until::Shows(BusSign::Gone) => format!("{name} to leave the bus"),
+            Until::Shows(BusSign::Back) => format!("{name} to come back on the bus"),
+            Until::Said => "Enter, or for what comes next on the bus".to_owned(),
+        };
+        self.pace.waiting(&what, self.deadline);
+        self.next_reminder = self.pace.now() + REMINDER;
+    }
+
+    fn late(&self, done: usize, hand: Option<&HandStep>) -> Failure {
+        let time = duration::words(self.wait);
+        let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
+        let failure = match hand.filter(|_| done < self.way.entry.len()) {
+            Some(hand) => Failure::new(
+                Code::NoUnit,
+                format!("The bus did not show within {time} that this was done: {}", hand.action),
+            ),
+            None => Failure::new(
+                Code::NoUnit,
+                format!("The unit at {} did not come into update mode within {time}.", self.place),
+            ),
+        };
+        let cure = match self.has_hands() {
+            true if self.there().is_none() => {
+                "Try the cable on a unit that works (some only charge) and look at its power; then do the steps again. --wait gives more time."
+            }
+            true => "Do the steps again, in their order; --wait gives more time.",
+            false => "Unplug the unit, plug it in again and run the same command; --wait gives more time.",
+        };
+        failure.state(format!("Seen last: {}.{trouble} Nothing was changed in the unit.", self.last)).cure(cure)
+    }
+
+    /// What the system says of the unit's port, where it could not make out what is there.
+    fn trouble(&self) -> Option<String> {
+        let bus = self.bench.bus(&self.unit.location).filter(|_| self.there().is_none())?;
+        bus.trouble(&self.unit.location.port).map(|words| format!("The system says: {words}."))
+    }
+}
+
+/// The bus that a unit was found on.
+fn bus_of<'b>(bench: &'b Bench<'_>, unit: &DeviceInfo) -> Result<&'b dyn Bus, Failure> {
+    bench.bus(&unit.location).map(|bus| &**bus).ok_or_else(no_bus)
+}
+
+fn no_bus() -> Failure {
+    Failure::new(Code::Internal, "The unit's bus is not on the bench.")
+}
+
+fn step(place: &str, state: StepState, text: String) -> Event {
+    Event::Step { unit: place.to_owned(), step: StepName::Enter, state, text, bytes: None, transfers: None }
+}
+
+/// Waits until the unit is there again: with another enumeration than before, unless it
+/// may have stayed. That is what comes on its port, or elsewhere with its serial number
+/// where that is known to stay.
+///
+/// # Errors
+/// It did not come in time; a person stopped it; the bus is unusable.
+pub fn come_back(
+    bench: &Bench<'_>,
+    followed: Followed<'_>,
+    may_stay: bool,
+    wait: Duration,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let unit = followed.unit;
+    let mut watch = PolledWatch::from_nothing(bus_of(bench, unit)?, pace.clock());
+    let deadline = pace.now() + wait;
+    let mut next_reminder = pace.now() + REMINDER;
+    while pace.now() < deadline {
+        if pace.wants_stop() {
+            return Err(stopped("Nothing was changed in the unit."));
+        }
+        let slice = LOOK_UP.min(deadline.saturating_sub(pace.now()));
+        for change in watch.next(slice).map_err(|error| bus_failure(&error))? {
+            let Change::Came(device) = change else { continue };
+            let is_new = may_stay || device.address != unit.address || device.location != unit.location;
+            match followed.meets(bench, &device, watch.there()) {
+                Stands::Here if is_new => return Ok(device),
+                Stands::Moved => {
+                    pace.warn(moved(bench, &device));
+                    return Ok(device);
+                }
+                _ => {}
+            }
+        }
+        if pace.now() >= next_reminder {
+            pace.waiting("the unit to come back", deadline);
+            next_reminder = pace.now() + REMINDER;
+        }
+    }
+    let (place, time) = (bench.place(&unit.location), duration::words(wait));
+    Err(Failure::new(Code::NoUnit, format!("The unit at {place} did not come back within {time}."))
+        .state("Nothing was written to it.")
+        .cure("Unplug it, put it into update mode again and run the same command."))
+}
+
+/// The unit came on another port than it was on.
+fn moved(bench: &Bench<'_>, device: &DeviceInfo) -> String {
+    format!(
+        "It came at {}, another port, with the same serial number: it is the same unit.",
+        bench.place(&device.location)
+    )
+}

@@ -1,0 +1,185 @@
+//! Waiting until exactly one unit fits.
+
+use std::time::Duration;
+
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::sheet::Sheet;
+use vaka_core::{duration, text};
+use vaka_usb::PolledWatch;
+
+use crate::bench::{Bench, Candidate, Selector, bus_failure};
+use crate::entry::{REMINDER, stopped};
+use crate::identify;
+use crate::pace::Pace;
+use crate::person::Person;
+
+/// Which unit is looked for.
+#[derive(Clone, Debug)]
+pub struct Hunt<'a> {
+    /// The one that was named.
+    pub selector: Option<&'a Selector>,
+    /// Whether one that no sheet knows will do, if no other fits.
+    pub undescribed: bool,
+    /// Sheets whose units are hoped for; for what a person is told.
+    pub hopes: Vec<&'a Sheet>,
+}
+
+impl<'a> Hunt<'a> {
+    /// For any unit of the bench's sheets that the selector means.
+    pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
+        Self { selector, undescribed, hopes: bench.sheets().iter().collect() }
+    }
+}
+
+/// A unit that did not show up by then may be a damaged one. Chosen by us: longer
+/// than it takes to plug one in.
+const SILENT_AFTER: Duration = Duration::from_secs(4);
+
+/// Waits until exactly one unit fits. Of several, a person who is there chooses one.
+///
+/// # Errors
+/// None came in time; several fit; a person stopped it; a bus is unusable.
+pub fn find<'a>(
+    bench: &Bench<'a>,
+    hunt: &Hunt<'_>,
+    wait: Duration,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<Candidate<'a>, Failure> {
+    let selector = hunt.selector;
+    let _wanted = bench.want();
+    let deadline = pace.now() + wait;
+    let mut next_reminder = pace.now();
+    let mut recovery_at = Some(pace.now() + SILENT_AFTER);
+    loop {
+        let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
+        if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
+            found.retain(|candidate| !candidate.sheets.is_empty());
+        }
+        match found.len() {
+            0 => {}
+            1 => return Ok(found.remove(0)),
+            _ => return one_of(bench, found, person),
+        }
+        if pace.wants_stop() {
+            return Err(stopped("Nothing was changed."));
+        }
+        if pace.now() >= deadline {
+            return Err(none(bench, hunt, wait));
+        }
+        if pace.now() >= next_reminder {
+            pace.waiting(&waited_for(hunt), deadline);
+            next_reminder = pace.now() + REMINDER;
+        }
+        if recovery_at.is_some_and(|at| pace.now() >= at) {
+            recovery_at = None;
+            tell_recovery(hunt, pace);
+        }
+        pace.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(pace.now())));
+    }
+}
+
+/// What a person is told to plug in.
+fn expected(hunt: &Hunt<'_>) -> String {
+    match hunt.selector {
+        Some(Selector::Name(name)) => text::tame(name),
+        Some(_) => "the unit that --unit names".to_owned(),
+        None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
+        None => {
+            let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            names.join(" or ")
+        }
+    }
+}
+
+/// The sheets whose units are waited for: those of the name that was given, else
+/// those that are hoped for.
+fn hoped<'a>(hunt: &Hunt<'a>) -> Vec<&'a Sheet> {
+    let named = |sheet: &&Sheet| match hunt.selector {
+        Some(Selector::Name(name) | Selector::Any(name)) => {
+            [&sheet.product.id, &sheet.product.name].iter().any(|known| known.eq_ignore_ascii_case(name))
+        }
+        _ => true,
+    };
+    hunt.hopes.iter().copied().filter(named).collect()
+}
+
+/// What is waited for. A unit that listens only for a moment after it was plugged in
+/// is missed by whoever plugs it in before the tool waits.
+fn waited_for(hunt: &Hunt<'_>) -> String {
+    let hoped = hoped(hunt);
+    let listens = |sheet: &&&Sheet| {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        routes.any(|route| route.listens.is_some())
+    };
+    match hoped.len() == hoped.iter().filter(listens).count() && !hoped.is_empty() {
+        true => {
+            let names: Vec<&str> = hoped.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            format!("{}: if it is already connected, pull it first, then connect it", names.join(" or "))
+        }
+        false => format!("{} to be plugged in", expected(hunt)),
+    }
+}
+
+/// What helps with a unit that shows nothing, where its sheet says so.
+fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
+    for sheet in hoped(hunt) {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
+        pace.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
+        for (number, hand) in (1..).zip(&route.recovery) {
+            let (unit, of) = (String::new(), route.recovery.len());
+            pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+        }
+    }
+}
+
+/// The unit that a person chooses, of several.
+fn one_of<'a>(
+    bench: &Bench<'a>,
+    mut found: Vec<Candidate<'a>>,
+    person: &mut dyn Person,
+) -> Result<Candidate<'a>, Failure> {
+    let list: Vec<String> = found.iter().map(|candidate| in_a_line(bench, candidate)).collect();
+    match person.choose(&list).filter(|chosen| *chosen < found.len()) {
+        Some(chosen) => Ok(found.swap_remove(chosen)),
+        None => Err(several(bench, &found, &list)),
+    }
+}
+
+/// A unit, with all that tells it from others like it.
+fn in_a_line(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
+    let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
+    let called = bench.called(candidate.location()).map(|called| format!(" \"{called}\"")).unwrap_or_default();
+    let serial = bench.told_serial(&candidate.device).map(|serial| format!(", serial number {serial}"));
+    let (place, serial) = (bench.place(candidate.location()), serial.unwrap_or_default());
+    format!("{place}{called} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
+}
+
+fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failure {
+    let place = bench.place(found[0].location());
+    Failure::new(Code::Refused, format!("{} units fit: {}.", found.len(), list.join("; ")))
+        .state("Nothing was changed.")
+        .cure(format!(
+            "Choose one, for example with --unit port={place}. Where each is: unplug one, and see with 'vaka survey' which is gone."
+        ))
+}
+
+fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
+    let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
+    let there = bench.devices().unwrap_or_default();
+    let seen = match there.len() {
+        0 => match bench.emptiness() {
+            Some(reason) => format!("No USB device is there at all: {reason}."),
+            None => "No USB device is there at all.".to_owned(),
+        },
+        count => {
+            let ids: Vec<String> =
+                there.iter().take(6).map(|device| identify::from_list(device).id.to_string()).collect();
+            format!("{} there, but not it: {}.", text::count(count, "device"), ids.join(", "))
+        }
+    };
+    Failure::new(Code::NoUnit, format!("No sign of {}{time}.", expected(hunt)))
+        .state(seen)
+        .cure("Try the cable on a unit that works (some only charge), and see 'vaka survey'. A unit that another program uses is not listed.")
+}

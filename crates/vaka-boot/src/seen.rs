@@ -1,0 +1,58 @@
+//! A device as an event: what can be said of it without opening it.
+
+use vaka_core::event::Seen;
+use vaka_core::sheet::{Sheet, VersionSource};
+use vaka_core::text;
+use vaka_core::unit::{Mode, UsbId};
+use vaka_usb::DeviceInfo;
+
+use crate::bench::{Bench, dfu_mode};
+use crate::identify;
+
+/// A unit as an event.
+pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let candidate = bench.recognise(device);
+    let facts = identify::from_list(device);
+    let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
+    let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
+    let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
+    // Where the application itself shows the update disk, that is what runs.
+    let runs = sheet.is_some_and(|sheet| sheet.runs(facts.id));
+    let is_between = sheet.is_some_and(|sheet| sheet.comes_back.as_ref().is_some_and(|after| after.is(facts.id)));
+    let mode = match runs {
+        // What a stage left there is neither the application nor the stage's update mode.
+        true if is_between => Mode::Unknown,
+        true => Mode::Application,
+        false => mode,
+    };
+    let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
+    Seen {
+        unit: bench.place(&device.location),
+        bus: device.location.bus.clone(),
+        port: text::tame(&device.location.port),
+        id: facts.id,
+        mode,
+        product: sheet.map(|sheet| sheet.product.name.clone()).or_else(|| companion(bench, facts.id)),
+        variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
+        serial: None,
+        version: sheet
+            .filter(|_| runs)
+            .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
+            .map(|_| facts.release.into()),
+        layout: None,
+        disk: None,
+        folder: None,
+        present: None,
+        obstacle: None,
+        next: Vec::new(),
+    }
+}
+
+/// What a device is that a unit shows beside the one that is updated.
+fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
+    let of = |sheet: &Sheet| {
+        let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
+        Some(format!("{}: {}", sheet.product.name, companion.name))
+    };
+    bench.sheets().iter().find_map(of)
+}

@@ -1,0 +1,170 @@
+//! The same unit afterwards: never confused with another one of its kind.
+
+#![allow(clippy::unwrap_used)]
+
+mod support;
+
+use std::sync::Arc;
+use std::sync::atomic::AtomicBool;
+use std::time::Duration;
+
+use support::{PORT, Random, Scene, sheet_with};
+use vaka_boot::bench::{Bench, Selector};
+use vaka_boot::pace::Pace;
+use vaka_boot::person::Nobody;
+use vaka_boot::update::{self, Request};
+use vaka_core::event::{Code, Event, Report};
+use vaka_sim::unit::gannet::{self, Gannet};
+use vaka_sim::unit::petrel::{Board, Petrel};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::world::lock;
+use vaka_usb::Clock;
+
+const OTHER: &str = "1-7";
+
+fn run(scene: &Scene, request: &Request<'_>, mut tell: impl FnMut(&Event)) -> (Report, String) {
+    let bench = Bench::new(vec![Arc::new(scene.bus())], &scene.sheets);
+    let stop = AtomicBool::new(false);
+    let mut events = Vec::new();
+    let mut look = |event: Event| {
+        tell(&event);
+        events.push(event);
+    };
+    let report = update::run(&bench, request, &mut Nobody, &mut Pace::new(&*scene.clock, &mut look, &stop));
+    let said = events.iter().filter(|event| matches!(event, Event::Error(_) | Event::Warning { .. }));
+    (report, format!("{:?}", said.collect::<Vec<_>>()))
+}
+
+/// One unit is updated ten times, forth and back, while another of its kind comes and
+/// goes, in either mode, whenever it likes.
+#[test]
+fn of_two_equal_units_always_the_right_one_is_updated() {
+    let old: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.2.0.hex");
+    let old_bytes: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.2.0.bin");
+    for seed in 1..=20_u64 {
+        let mut random = Random(seed * 0x9E37_79B9);
+        let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), support::GANNET);
+        let other = Gannet::new("G-00032");
+        lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
+        let untouched = lock(&scene.world).unit(OTHER).unwrap().flash().bytes().to_vec();
+        for round in 0..10 {
+            let mut hands = lock(&scene.world);
+            let mut at = 0;
+            for _ in 0..random.below(12) {
+                at += random.below(900) as u64;
+                let hand = random.pick(&["pull", "plug", "hold BOOT", "release BOOT", "plug", "pull"]);
+                hands.hand_later(OTHER, Duration::from_millis(at), Hand::parse(hand).unwrap());
+            }
+            drop(hands);
+            let (file, bytes) = if round % 2 == 0 { (scene.file, scene.binary) } else { (old, old_bytes) };
+            let request = Request {
+                unit: Some(random.pick(&[Selector::Port(PORT.into()), Selector::Serial("G-00031".into())])),
+                agreed: vec!["older-version".into()],
+                rewrite: random.once_in(3),
+                wait: Duration::from_secs(8),
+                ..Request::new(file)
+            };
+            let what = format!("seed {seed}, round {round}");
+            let (report, said) = run(&scene, &request, |_| {});
+            assert_eq!(report.code, Code::Done, "{what}: {said}");
+            let start = gannet::APPLICATION_REGION.start;
+            let end = start + u32::try_from(bytes.len()).unwrap();
+            assert!(scene.memory(start..end) == bytes, "{what}");
+            let mut world = lock(&scene.world);
+            assert!(world.unit(OTHER).unwrap().flash().bytes() == untouched, "{what}: the other one was written");
+        }
+    }
+}
+
+/// Two Petrels; the first is to be updated, the second lies beside the bench.
+fn petrels(serial_stays: bool) -> Scene {
+    let mut scene = Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new());
+    let text = support::PETREL.replace("serial_stays = true", &format!("serial_stays = {serial_stays}"));
+    scene.sheets = vec![sheet_with(&text, &[])];
+    let mut other = Petrel::new(Board::Pb1, "P-00113");
+    vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+    lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
+    scene.hand_at(Duration::from_secs(1), "pull");
+    scene
+}
+
+/// (whether the sheet says that the serial number stays, where the unit is put, whether
+/// the other one takes its place, how it ends, what is said)
+#[test]
+fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
+    let cases = [
+        (true, OTHER, false, Code::Done, "another port, with the same serial number"),
+        (false, OTHER, false, Code::NoUnit, "That is another port; it is left alone"),
+        (true, PORT, true, Code::NoUnit, "its serial number is P-00113, not P-00112"),
+        (true, PORT, false, Code::Done, ""),
+        (false, PORT, false, Code::Done, ""),
+    ];
+    for (stays, to, other_comes, code, words) in cases {
+        let scene = petrels(stays);
+        let other_port = if to == PORT { OTHER } else { PORT };
+        let request = Request {
+            unit: Some(Selector::Port(PORT.into())),
+            wait: Duration::from_secs(8),
+            ..Request::new(scene.file)
+        };
+        let mut was_moved = false;
+        let (report, said) = run(&scene, &request, |event| {
+            if !matches!(event, Event::Gone { .. }) || std::mem::replace(&mut was_moved, true) {
+                return;
+            }
+            let mut world = lock(&scene.world);
+            if to == OTHER || other_comes {
+                assert!(world.swap(PORT, OTHER));
+            }
+            let port = if other_comes { PORT } else { to };
+            for (after, hand) in [(300, "hold MARK"), (500, "plug"), (600, "release MARK")] {
+                world.hand_later(port, Duration::from_millis(after), Hand::parse(hand).unwrap());
+            }
+        });
+        let what = format!("{stays} {to} {other_comes}: {said}");
+        assert_eq!(report.code, code, "{what}");
+        assert!(said.contains(words), "{what}");
+        // Where the unit that is meant is by now, and the other one.
+        let (unit, other) = if other_comes { (OTHER, PORT) } else { (to, other_port) };
+        scene.clock.sleep(Duration::from_secs(1));
+        let mut world = lock(&scene.world);
+        let mut holds = |port: &str| {
+            let start = scene.start;
+            world.unit(port).unwrap().flash().read(start, scene.binary.len()).unwrap() == scene.binary
+        };
+        assert_eq!(holds(unit), code == Code::Done, "{what}");
+        assert!(!holds(other), "{what}: the other one was written");
+        if code == Code::Done {
+            assert_eq!(world.unit(unit).unwrap().condition(), Condition::Application, "{what}");
+        }
+    }
+}
+
+/// The unit is lost while it is written, and another of its kind, in the same mode, comes on
+/// its port: nothing goes into that one.
+#[test]
+fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
+    use vaka_sim::fault::{Fault, FaultKind};
+    let fault = Fault { at: 40, kind: FaultKind::Pull(None) };
+    let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), vec![fault], support::GANNET);
+    let mut other = Gannet::new("G-00032");
+    vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+    lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
+    let untouched = lock(&scene.world).unit(OTHER).unwrap().flash().bytes().to_vec();
+    let request = Request { wait: Duration::from_secs(8), rewrite: true, ..Request::new(scene.file) };
+    let mut was_swapped = false;
+    let (report, said) = run(&scene, &request, |event| {
+        let is_lost = matches!(event, Event::Warning { text } if text.contains("Waiting for the unit to come back"));
+        if is_lost && !std::mem::replace(&mut was_swapped, true) {
+            let mut world = lock(&scene.world);
+            assert!(world.swap(PORT, OTHER));
+            for (after, hand) in [(100, "hold BOOT"), (200, "plug")] {
+                world.hand_later(PORT, Duration::from_millis(after), Hand::parse(hand).unwrap());
+            }
+        }
+    });
+    assert!(was_swapped, "{said}");
+    assert_eq!(report.code, Code::Transfer, "{said}");
+    assert!(said.contains("Another unit came at 1-1: its serial number is G-00032, not G-00031"), "{said}");
+    assert!(lock(&scene.world).unit(PORT).unwrap().flash().bytes() == untouched, "the other one was written");
+}

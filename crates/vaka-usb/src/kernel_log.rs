@@ -1,0 +1,215 @@
+//! What the kernel noted of USB: what came and left, and what it could not make out.
+//!
+//! Source: Linux, `Documentation/ABI/testing/dev-kmsg` for the form of a record; the
+//! messages are those of `drivers/usb/core/hub.c`, `config.c`, `message.c` and `generic.c`.
+//! They are meant for people and may change: one that is not known here is left out.
+
+use std::io::Read;
+use std::time::Duration;
+
+/// How old a note may be to speak of what is going on now. Chosen by us: a few attempts of
+/// a person.
+const LATELY: Duration = Duration::from_secs(60);
+
+/// One thing that the kernel noted of a port.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Note {
+    /// When, since the system started.
+    pub at: Duration,
+    /// The port, such as `1-2.4`.
+    pub port: String,
+    /// What.
+    pub says: Says,
+}
+
+/// What the kernel noted.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Says {
+    /// A device came.
+    Came,
+    /// A device left.
+    Left,
+    /// What is there could not be enumerated, or not be set up; in the kernel's words.
+    Trouble(String),
+    /// There is not enough power for it.
+    Underpowered,
+    /// It could be faster on another port or hub.
+    Slow,
+    /// The port was switched off: too much current.
+    OverCurrent,
+}
+
+/// What the kernel noted of USB since the system started, or as far back as its log goes.
+///
+/// # Errors
+/// This user may not read the kernel's log, or the system has none; a sentence.
+pub fn read() -> Result<Vec<Note>, String> {
+    let text = text()?;
+    Ok(text.lines().filter_map(note).collect())
+}
+
+/// What the kernel could not make out at a port in the last minute.
+pub(crate) fn trouble_at(port: &str) -> Option<String> {
+    let now = uptime()?;
+    let notes = read().ok()?.into_iter().rev().take_while(|note| note.at + LATELY >= now);
+    let mut troubles = notes.filter(|note| note.port == port).filter_map(|note| match note.says {
+        Says::Trouble(words) => Some(words),
+        _ => None,
+    });
+    troubles.next()
+}
+
+/// How long the system has been running.
+#[cfg(target_os = "linux")]
+pub fn uptime() -> Option<Duration> {
+    let text = std::fs::read_to_string("/proc/uptime").ok()?;
+    Duration::try_from_secs_f64(text.split_whitespace().next()?.parse().ok()?).ok()
+}
+
+/// Not known on this system.
+#[cfg(not(target_os = "linux"))]
+pub fn uptime() -> Option<Duration> {
+    None
+}
+
+/// The log's records, each a line. A read gives one record, and says so when there are
+/// no more for now.
+#[cfg(target_os = "linux")]
+fn text() -> Result<String, String> {
+    use std::os::unix::fs::OpenOptionsExt;
+
+    /// More records than the kernel keeps by default.
+    const MOST: usize = 100_000;
+    let flags = i32::try_from(rustix::fs::OFlags::NONBLOCK.bits()).unwrap_or(0);
+    let mut log = std::fs::OpenOptions::new()
+        .read(true)
+        .custom_flags(flags)
+        .open("/dev/kmsg")
+        .map_err(|error| format!("/dev/kmsg: {error}"))?;
+    let mut record = vec![0; 8192];
+    let mut text = String::new();
+    for _ in 0..MOST {
+        match log.read(&mut record) {
+            Ok(0) => break,
+            Ok(count) => text.push_str(&String::from_utf8_lossy(&record[..count])),
+            Err(error) if error.kind() == std::io::ErrorKind::WouldBlock => break,
+            // Records were overwritten while this was read; the next read goes on.
+            Err(error) if error.raw_os_error() == Some(rustix::io::Errno::PIPE.raw_os_error()) => {}
+            Err(error) => return Err(format!("/dev/kmsg: {error}")),
+        }
+    }
+    Ok(text)
+}
+
+#[cfg(not(target_os = "linux"))]
+fn text() -> Result<String, String> {
+    Err("the log of this system is not read".to_owned())
+}
+
+/// `6,1234,5678901,-;usb 1-2: USB disconnect, device number 7`: priority, number, time in
+/// microseconds, flags, and the message.
+fn note(line: &str) -> Option<Note> {
+    let (head, message) = line.split_once(';')?;
+    let at = Duration::from_micros(head.split(',').nth(2)?.parse().ok()?);
+    let (who, what) = message.strip_prefix("usb ").or_else(|| message.strip_prefix("hub "))?.split_once(": ")?;
+    let port = port_of(who, what)?;
+    let has = |words: &str| what.contains(words);
+    let troubles = [
+        "device descriptor read",
+        "device not accepting address",
+        "device not responding to setup address",
+        "unable to enumerate USB device",
+        "Cannot enable",
+        "can't read configurations",
+        "unable to read config",
+        "can't set config",
+        "unable to get BOS descriptor",
+        "config index",
+    ];
+    let says = if has("USB disconnect") {
+        Says::Left
+    } else if what.starts_with("new ") && has("USB device number") {
+        Says::Came
+    } else if has("insufficient available bus power") {
+        Says::Underpowered
+    } else if has("not running at top speed") {
+        Says::Slow
+    } else if has("over-current") {
+        Says::OverCurrent
+    } else if troubles.iter().any(|words| has(words)) {
+        Says::Trouble(what.trim_end().to_owned())
+    } else {
+        return None;
+    };
+    Some(Note { at, port, says })
+}
+
+/// The port that is spoken of: `1-2`, `usb1-port2`, `1-2-port4`, or a hub's interface
+/// with `port 4` in the message.
+fn port_of(who: &str, what: &str) -> Option<String> {
+    if let Some((hub, number)) = who.split_once("-port") {
+        return Some(match hub.strip_prefix("usb") {
+            Some(bus) => format!("{bus}-{number}"),
+            None => format!("{hub}.{number}"),
+        });
+    }
+    let Some((hub, _)) = who.split_once(':') else { return who.contains('-').then(|| who.to_owned()) };
+    let number = what.split("port ").nth(1)?.split(|c: char| !c.is_ascii_digit()).next()?;
+    Some(match hub.strip_suffix("-0") {
+        Some(bus) => format!("{bus}-{number}"),
+        None => format!("{hub}.{number}"),
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn records_of_the_kernel_are_read() {
+        let trouble = |words: &str| Says::Trouble(words.to_owned());
+        let cases = [
+            ("6,812,5000000,-;usb 1-2: new full-speed USB device number 8 using xhci_hcd", "1-2", Says::Came),
+            ("6,813,5000000,-;usb 1-2.4: USB disconnect, device number 7", "1-2.4", Says::Left),
+            (
+                "3,814,5000000,-;usb 1-2: device descriptor read/64, error -71",
+                "1-2",
+                trouble("device descriptor read/64, error -71"),
+            ),
+            (
+                "3,815,5000000,-;usb usb1-port2: unable to enumerate USB device",
+                "1-2",
+                trouble("unable to enumerate USB device"),
+            ),
+            (
+                "3,816,5000000,-;usb 1-2-port4: Cannot enable. Maybe the USB cable is bad?",
+                "1-2.4",
+                trouble("Cannot enable. Maybe the USB cable is bad?"),
+            ),
+            (
+                "4,817,5000000,-;usb 1-2: rejected 1 configuration due to insufficient available bus power",
+                "1-2",
+                Says::Underpowered,
+            ),
+            ("6,818,5000000,-;usb 1-2: not running at top speed; connect to a high speed hub", "1-2", Says::Slow),
+            ("4,819,5000000,c;usb usb1-port3: over-current condition", "1-3", Says::OverCurrent),
+            ("4,820,5000000,-;hub 1-0:1.0: over-current change on port 3", "1-3", Says::OverCurrent),
+            ("4,821,5000000,-;hub 1-2:1.0: over-current change on port 1", "1-2.1", Says::OverCurrent),
+        ];
+        for (line, port, says) in cases {
+            let wanted = Note { at: Duration::from_secs(5), port: port.to_owned(), says };
+            assert_eq!(note(line), Some(wanted), "{line}");
+        }
+        for other in [
+            "",
+            "6,1,2,-;usb 1-2: Product: Tern tide gauge",
+            "6,1,2,-;usb: nothing",
+            " SUBSYSTEM=usb",
+            "6,1;usb 1-2: USB disconnect",
+            "6,1,2,-;usbcore: registered new interface driver usbfs",
+            "6,1,2,-;hub 1-0:1.0: over-current change",
+        ] {
+            assert_eq!(note(other), None, "{other}");
+        }
+    }
+}

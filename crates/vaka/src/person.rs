@@ -1,0 +1,134 @@
+//! Who sits at the terminal, if anybody does.
+
+use std::io::{BufRead, IsTerminal, Write};
+use std::sync::mpsc::{self, Receiver};
+use std::sync::{Mutex, OnceLock, PoisonError};
+
+use vaka_boot::person::{Nobody, Person};
+use vaka_core::matching::Question;
+use vaka_core::sheet::LookAt;
+
+use crate::args::Common;
+use crate::interrupt;
+
+/// Somebody at the terminal, unless the command line says that nobody is.
+pub fn at(common: &Common) -> Box<dyn Person> {
+    let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Nobody) }
+}
+
+struct AtTerminal;
+
+/// What is typed, line by line. One thread reads it for the whole run, so that a step can
+/// be waited for on the bus and at the keyboard at once.
+fn typed() -> &'static Mutex<Receiver<String>> {
+    static TYPED: OnceLock<Mutex<Receiver<String>>> = OnceLock::new();
+    TYPED.get_or_init(|| {
+        let (sender, lines) = mpsc::channel();
+        std::thread::spawn(move || {
+            let lines = std::io::stdin().lock().lines().map_while(Result::ok);
+            lines.map(|line| sender.send(line)).take_while(Result::is_ok).for_each(drop);
+        });
+        Mutex::new(lines)
+    })
+}
+
+/// The lines that were typed and not looked at yet.
+pub fn lines() -> Vec<String> {
+    typed().lock().unwrap_or_else(PoisonError::into_inner).try_iter().collect()
+}
+
+/// Asks for a line; `None` if there is none. What was typed before is no answer.
+fn asked(question: &str) -> Option<String> {
+    lines();
+    let mut err = anstream::stderr();
+    let _ = write!(err, "{question} ");
+    let _ = err.flush();
+    interrupt::end_at_once(true);
+    let answer = typed().lock().unwrap_or_else(PoisonError::into_inner).recv();
+    interrupt::end_at_once(false);
+    answer.ok().map(|answer| answer.trim().to_owned())
+}
+
+/// Asks until the answer is yes or no.
+fn yes_or_no(question: &str) -> Option<bool> {
+    loop {
+        match asked(question)?.to_lowercase().as_str() {
+            "y" | "yes" => return Some(true),
+            "n" | "no" => return Some(false),
+            _ => {}
+        }
+    }
+}
+
+impl Person for AtTerminal {
+    fn is_there(&self) -> bool {
+        true
+    }
+
+    fn choose(&mut self, units: &[String]) -> Option<usize> {
+        let mut err = anstream::stderr();
+        let _ = writeln!(err, "\n{} units fit:", units.len());
+        for (number, unit) in (1..).zip(units) {
+            let _ = writeln!(err, "  {number}  {unit}");
+        }
+        let _ = writeln!(
+            err,
+            "To see which is which, unplug one: 'vaka survey --watch' in another terminal tells its port."
+        );
+        loop {
+            let answer = asked("Which one? Type its number; nothing stops here:")?;
+            match answer.parse::<usize>() {
+                _ if answer.is_empty() => return None,
+                Ok(number) if (1..=units.len()).contains(&number) => return Some(number - 1),
+                _ => {}
+            }
+        }
+    }
+
+    fn acknowledges(&mut self) -> bool {
+        !lines().is_empty()
+    }
+
+    fn sees(&mut self, what: &[String]) -> Option<bool> {
+        let mut err = anstream::stderr();
+        let _ = writeln!(err, "\nLook at the unit. Does it show this?");
+        for line in what {
+            let _ = writeln!(err, "  {line}");
+        }
+        yes_or_no("yes or no:")
+    }
+
+    fn ended_well(&mut self, _: &str) -> Option<bool> {
+        yes_or_no("Did it end well? yes or no:")
+    }
+
+    fn has_done(&mut self, _: &str) -> bool {
+        asked("Press Enter when that is done.").is_some()
+    }
+
+    fn read_label(&mut self, question: &Question) -> Option<String> {
+        let mut err = anstream::stderr();
+        let _ = writeln!(err, "\nLook at the unit. What is printed on it?");
+        for choice in &question.choices {
+            let against = choice.against.as_ref().map(|why| format!("   (would conflict: {why})"));
+            let _ = writeln!(err, "  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
+            for look in &choice.look_at {
+                let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
+            }
+        }
+        let answer = asked("Type the variant or the printed text; nothing stops here:")?;
+        let reads = |look: &&LookAt| look.reads.eq_ignore_ascii_case(&answer);
+        let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
+        let seen = places.next().map(|look| look.place.clone());
+        // Board and chip must agree, so who read one is asked for the others.
+        let others = question.choices.iter().flat_map(|choice| &choice.look_at);
+        let mut others: Vec<&str> = others.map(|look| look.place.as_str()).collect();
+        others.sort_unstable();
+        others.dedup();
+        others.retain(|place| seen.as_deref().is_some_and(|seen| seen != *place));
+        let more = others.iter().map(|place| asked(&format!("And what reads the {place}?")));
+        let all = [Some(answer)].into_iter().chain(more).collect::<Option<Vec<String>>>()?;
+        Some(all.join("; ")).filter(|answer| !answer.is_empty())
+    }
+}
