@@ -7,6 +7,7 @@
 //! confirmation.
 
 pub mod bench;
+pub mod companions;
 pub mod confirm;
 pub mod dfu;
 pub mod dialect;

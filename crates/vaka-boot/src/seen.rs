@@ -4,7 +4,7 @@ use vaka_core::event::Seen;
 use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UsbId};
-use vaka_usb::DeviceInfo;
+use vaka_usb::{DeviceInfo, Speed};
 
 use crate::bench::{Bench, dfu_mode};
 use crate::identify;
@@ -43,7 +43,12 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         disk: None,
         folder: None,
         present: None,
+        place: bench.called(&device.location).map(text::tame),
+        speed: speed(device),
+        also: Vec::new(),
         obstacle: None,
+        cure: None,
+        hint: if sheet.is_some() || companion(bench, facts.id).is_some() { None } else { hint(device) },
         next: Vec::new(),
     }
 }
@@ -55,4 +60,35 @@ fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
         Some(format!("{}: {}", sheet.product.name, companion.name))
     };
     bench.sheets().iter().find_map(of)
+}
+
+/// How fast a device is connected. Source: USB 2.0, section 5.3; USB 3.2, section 3.1.
+fn speed(device: &DeviceInfo) -> Option<&'static str> {
+    Some(match device.speed {
+        Speed::Low => "1.5 Mbit/s",
+        Speed::Full => "12 Mbit/s",
+        Speed::High => "480 Mbit/s",
+        Speed::Super => "5 Gbit/s",
+        Speed::SuperPlus => "10 Gbit/s",
+        Speed::Unknown => return None,
+    })
+}
+
+/// What a device that nobody described may be. Class codes: the list that usb.org keeps.
+fn hint(device: &DeviceInfo) -> Option<&'static str> {
+    const PRINTER_OR_HUB: [u8; 2] = [0x07, 0x09];
+    let classes: Vec<u8> = device.interfaces.iter().map(|interface| interface.class).collect();
+    let has_disk = device.interfaces.iter().any(|i| identify::is_disk(i.class, i.subclass, i.protocol));
+    match dfu_mode(device) {
+        Some(Mode::Update) => Some("it has an interface in DFU mode: an update mode"),
+        Some(_) => Some("its application has a DFU interface: it may be asked to leave for its update mode"),
+        None if has_disk && classes.len() == 1 => {
+            Some("it shows a disk and nothing else: a stick, or an update mode that takes files; only a sheet tells")
+        }
+        None if classes.iter().any(|class| PRINTER_OR_HUB.contains(class)) => None,
+        None if classes[..] == [0xFF] || classes[..] == [0x03] => {
+            Some("it has one interface of its maker's own: perhaps a bootloader that a dialect can describe")
+        }
+        None => None,
+    }
 }

@@ -145,10 +145,64 @@ pub enum Event {
         /// All of it.
         fields: Vec<FrameField>,
     },
+    /// Something about this machine or its bench, and what cures it.
+    Finding(Finding),
     /// What stopped the work.
     Error(Failure),
     /// The last event of an update.
     Result(Box<Report>),
+}
+
+/// Something that was found out about a machine and its bench.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Finding {
+    /// What was looked at, in a word: `usb`, `rights`, `driver`, …
+    pub topic: &'static str,
+    /// What it is about: a bus, a place, a file.
+    pub about: String,
+    /// How much it matters.
+    pub weight: Severity,
+    /// What was found.
+    pub says: String,
+    /// What cures it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cure: Option<String>,
+}
+
+/// How much a finding matters.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Severity {
+    /// It is as it should be.
+    Fine,
+    /// It may matter.
+    Note,
+    /// It is in the way.
+    Problem,
+}
+
+impl Finding {
+    /// Something that is as it should be.
+    pub fn fine(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
+        Self { topic, about: about.into(), weight: Severity::Fine, says: says.into(), cure: None }
+    }
+
+    /// Something that may matter.
+    pub fn note(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
+        Self { weight: Severity::Note, ..Self::fine(topic, about, says) }
+    }
+
+    /// Something that is in the way.
+    pub fn problem(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
+        Self { weight: Severity::Problem, ..Self::fine(topic, about, says) }
+    }
+
+    /// Says what cures it.
+    #[must_use]
+    pub fn cure(mut self, cure: impl Into<String>) -> Self {
+        self.cure = Some(cure.into());
+        self
+    }
 }
 
 /// One field of a frame as it came.
@@ -202,9 +256,24 @@ pub struct Seen {
     /// means that there is none.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub present: Option<Present>,
+    /// What its place is called.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub place: Option<String>,
+    /// How fast it is connected.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub speed: Option<&'static str>,
+    /// Other devices that it shows, each with its ids and place.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub also: Vec<String>,
     /// What is in the way.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub obstacle: Option<String>,
+    /// What cures that.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub cure: Option<String>,
+    /// What it may be, of a device that no sheet knows, by its classes alone.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub hint: Option<&'static str>,
     /// What can be done next.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next: Vec<String>,

@@ -16,6 +16,7 @@ pub mod mounts;
 pub mod native;
 mod sockets;
 pub mod strings;
+pub mod system;
 pub mod trace;
 pub mod usbip;
 

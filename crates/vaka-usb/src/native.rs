@@ -6,7 +6,7 @@
 //! where one runs, and looked for at short intervals where none does, as in
 //! containers and on small systems.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, TryLockError};
 use std::task::{Context, Poll, Wake, Waker};
@@ -26,9 +26,7 @@ use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, Usb
 use crate::kernel_log;
 use crate::mounts::{self, Mounted};
 use crate::sockets;
-
-/// Where the system lists its USB devices.
-const DEVICES: &str = "/sys/bus/usb/devices";
+use crate::system::{self, DEVICES, Program};
 
 /// There while a udevd runs that this program can hear. Source: systemd-udevd(8).
 const UDEV_SOCKET: &str = "/run/udev/control";
@@ -285,19 +283,8 @@ impl NativeDevice {
     /// system's driver made of it: taking the interface would cut it off.
     fn user(&self, interface: u8) -> Option<String> {
         let folder = format!("{DEVICES}/{}:1.{interface}", port_of(&self.found));
-        let names = |folder: &Path| -> Vec<String> {
-            let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-            entries.map(|entry| entry.file_name().to_string_lossy().into_owned()).collect()
-        };
-        let folder = Path::new(&folder);
-        let mut nodes = names(&folder.join("tty"));
-        for below in names(folder) {
-            nodes.extend(names(&folder.join(below).join("hidraw")));
-        }
-        nodes.into_iter().find_map(|node| {
-            let node = format!("/dev/{node}");
-            program_with(&node).map(|program| format!(" ({program}, which has {node} open)"))
-        })
+        let program = system::programs_with(&system::nodes(Path::new(&folder))).into_iter().next()?;
+        Some(format!(" ({}, which has {} open)", named(&program), program.node.display()))
     }
 
     /// Who holds an interface, as far as the system tells.
@@ -305,29 +292,16 @@ impl NativeDevice {
         let path = format!("{DEVICES}/{0}:1.{interface}/driver", port_of(&self.found));
         let driver = std::fs::read_link(path).ok();
         let driver = driver.as_deref().and_then(Path::file_name).and_then(|name| name.to_str());
-        match (program_with(&self.node), driver) {
-            (Some(program), _) => format!(" ({program})"),
+        match (system::programs_with(&[PathBuf::from(&self.node)]).first(), driver) {
+            (Some(program), _) => format!(" ({})", named(program)),
             (None, Some(driver)) if driver != "usbfs" => format!(" (driver {driver})"),
             _ => String::new(),
         }
     }
 }
 
-/// A program of this user, or for root any, that has a file open.
-fn program_with(node: &str) -> Option<String> {
-    let own = std::process::id().to_string();
-    for process in std::fs::read_dir("/proc").ok()?.flatten() {
-        let id = process.file_name().to_string_lossy().into_owned();
-        if !id.bytes().all(|byte| byte.is_ascii_digit()) || id == own {
-            continue;
-        }
-        let Ok(files) = std::fs::read_dir(process.path().join("fd")) else { continue };
-        if files.flatten().any(|file| std::fs::read_link(file.path()).is_ok_and(|link| link == Path::new(node))) {
-            let name = std::fs::read_to_string(process.path().join("comm")).unwrap_or_default();
-            return Some(format!("program '{}', process {id}", name.trim()));
-        }
-    }
-    None
+fn named(program: &Program) -> String {
+    format!("program '{}', process {}", program.name, program.process)
 }
 
 fn other(error: nusb::Error) -> TransferError {

@@ -1,5 +1,6 @@
 //! What was typed. Nothing here does I/O.
 
+use std::collections::BTreeMap;
 use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::time::Duration;
@@ -30,7 +31,7 @@ pub struct Common {
     /// Where units are: usb (this machine, the default) or usbip://HOST[:PORT]; repeat it for several
     #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
-    /// One unit: id=VID:PID, serial=…, port=…, name=…, folder=… (where its disk is mounted), or such a value alone
+    /// One unit: id=VID:PID, serial=…, port=… (or its place's name), name=…, folder=… (where its disk is mounted), or such a value alone
     #[arg(long, global = true, value_name = "SEL", value_parser = Selector::parse)]
     pub unit: Option<Selector>,
     /// What is printed on the board: the variant's id, or the printed text
@@ -63,6 +64,9 @@ pub struct Common {
     /// Less on standard error
     #[arg(long, short, global = true)]
     pub quiet: bool,
+    /// Names of places on the bench and their ports, from the configuration.
+    #[arg(skip)]
+    pub places: BTreeMap<String, String>,
 }
 
 /// How results are printed.
@@ -116,6 +120,8 @@ pub enum Command {
     /// Dialects, which describe a vendor's bootloader: begin one, check it, look at its frames
     #[command(subcommand)]
     Dialect(DialectCommand),
+    /// This machine and its bench: USB, rights, drivers, holders, leads; each finding with its cure
+    Diagnose(Diagnose),
     /// What this system wants: udev rules from the sheets, shell completions, manual pages
     #[command(subcommand)]
     Setup(SetupCommand),
@@ -138,6 +144,13 @@ pub struct Survey {
     /// Keep printing what comes and goes, until Ctrl-C
     #[arg(long)]
     pub watch: bool,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Diagnose {
+    /// Watch the buses for so long, for what comes and goes again and again
+    #[arg(long, value_name = "TIME", value_parser = duration::parse)]
+    pub listen: Option<Duration>,
 }
 
 #[derive(Debug, Subcommand)]

@@ -5,6 +5,8 @@
 
 mod args;
 mod commands;
+mod config;
+mod diagnose;
 mod interrupt;
 mod journal;
 mod keyring;
@@ -30,9 +32,10 @@ use args::{Args, Command};
 use setting::Setting;
 
 fn main() -> ExitCode {
-    let args = Args::parse();
+    let mut args = Args::parse();
     let setting = Setting::new(&args.common);
-    let done = interrupt::install().and_then(|()| match &args.command {
+    let configured = config::apply(&mut args.common);
+    let done = configured.and_then(|()| interrupt::install()).and_then(|()| match &args.command {
         Command::Demo(demo) => commands::demo::run(demo),
         Command::Survey(survey) => commands::survey::run(survey, &args.common, &setting),
         Command::Check(check) => commands::check::run(check, &args.common, &setting),
@@ -50,6 +53,7 @@ fn main() -> ExitCode {
         Command::Pack(pack) => commands::pack::run(pack, &setting),
         Command::Keys(keys) => commands::keys::run(keys),
         Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
+        Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &args.common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
         Command::Setup(setup) => commands::setup::run(setup, &args.common),
         Command::Standins(standins) => commands::standins::run(standins),

@@ -38,9 +38,8 @@ pub fn lines() -> Vec<String> {
     typed().lock().unwrap_or_else(PoisonError::into_inner).try_iter().collect()
 }
 
-/// Asks for a line; `None` if there is none. What was typed before is no answer.
+/// Asks for a line; `None` if there is none.
 fn asked(question: &str) -> Option<String> {
-    lines();
     let mut err = anstream::stderr();
     let _ = write!(err, "{question} ");
     let _ = err.flush();

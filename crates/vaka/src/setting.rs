@@ -4,7 +4,6 @@ use std::io::{IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use etcetera::BaseStrategy;
 use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
 use vaka_core::image::wrapper::Unwrapped;
@@ -16,6 +15,7 @@ use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
 
 use crate::args::{Common, Format};
+use crate::config;
 use crate::problem::Problem;
 use crate::trace;
 
@@ -130,7 +130,7 @@ pub fn no_sheets() -> Problem {
 }
 
 fn default_folder() -> Option<PathBuf> {
-    Some(etcetera::choose_base_strategy().ok()?.config_dir().join("vaka").join("sheets"))
+    Some(config::folder()?.join("sheets"))
 }
 
 fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {

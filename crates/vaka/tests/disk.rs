@@ -101,10 +101,7 @@ fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
         hand(600, Hand::Plug);
         hand(700, Hand::Release("MARK".into()));
         let ended = bench.update(&firmware(file), &["--unit", "port=1-4", "--unattended"]);
-        ended.expect(
-            code,
-            &["In update mode the unit tells it itself", "By hand, 1 of 2: Pull the cable.", words],
-        );
+        ended.expect(code, &["In update mode the unit tells it itself", "By hand, 1 of 2: Pull the cable.", words]);
         assert_eq!(bench.condition("1-4"), Condition::Application, "back where it came from");
     }
     assert!(holds(&bench, "1-4", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
@@ -175,9 +172,10 @@ fn a_unit_is_brought_into_update_mode_and_left_there() {
     hand(400, Hand::Hold("MARK".into()));
     hand(500, Hand::Plug);
     hand(600, Hand::Release("MARK".into()));
-    bench
-        .run(&["enter", "--unit", "port=1-4", "--variant", "pb1", "--wait", "10s"])
-        .expect(0, &["Pull the cable.", "Hold MARK, plug the cable in", "1-4 is in update mode; nothing was changed in it."]);
+    bench.run(&["enter", "--unit", "port=1-4", "--variant", "pb1", "--wait", "10s"]).expect(
+        0,
+        &["Pull the cable.", "Hold MARK, plug the cable in", "1-4 is in update mode; nothing was changed in it."],
+    );
     assert_eq!((bench.condition("1-4"), bench.memory("1-4") == before), (Condition::Boot, true));
     nothing_else_was_touched(&bench);
 }

@@ -297,7 +297,7 @@ fn hands_bring_a_running_unit_into_update_mode() {
     let hand = |hand: Hand| assert!(lock(&bench.world).hand("1-1", &hand));
     // The first attempt goes wrong: SET was not held.
     hand(Hand::Tap("RESET".into()));
-    running.wait_for("perhaps a button was let go too early");
+    running.wait_for("The application started again. SET was let go before RESET.");
     assert_eq!(bench.memory("1-1"), before, "entry changes the mode and nothing else");
     hand(Hand::Hold("SET".into()));
     hand(Hand::Tap("RESET".into()));

@@ -125,6 +125,8 @@ pub fn enter(
         last,
     };
     let reached = entering.all()?;
+    // What a person typed meanwhile is no answer to what they are asked next.
+    entering.person.acknowledges();
     entering.pace.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
     Ok(reached)
 }

@@ -7,6 +7,7 @@ pub mod compare;
 pub mod console;
 pub mod convert;
 pub mod demo;
+pub mod diagnose;
 pub mod dialect;
 pub mod enter;
 pub mod journal;

@@ -1,6 +1,11 @@
 //! `vaka survey`
 
-use vaka_boot::bench::{Bench, Candidate, OpenError, bus_failure};
+use std::collections::BTreeMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
+
+use vaka_boot::bench::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
+use vaka_boot::companions;
 use vaka_boot::pace::Pace;
 use vaka_boot::seen;
 use vaka_core::event::{Code, Event, Present, Seen};
@@ -10,7 +15,7 @@ use vaka_core::size::Bytes;
 use vaka_core::text;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
-use vaka_usb::{BusError, DeviceInfo, SystemClock};
+use vaka_usb::{DeviceInfo, SystemClock};
 
 use super::{say, watch};
 use crate::Outcome;
@@ -21,7 +26,7 @@ use crate::setting::{self, Setting};
 
 pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let bench = Bench::new(setting::buses(common)?, &sheets).with_places(&common.places);
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
     let there = devices.clone();
     let chosen = match &common.unit {
@@ -31,7 +36,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
         }
         None => devices,
     };
-    let units: Vec<Seen> = chosen.iter().map(|device| look(&bench, device)).collect();
+    let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
     match setting.format {
         Format::Json => units.into_iter().for_each(|unit| json::line(&Event::Seen(unit))),
         Format::Text => print(&bench, &units, setting),
@@ -42,12 +47,56 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     Ok(Code::Done)
 }
 
+/// How many units are looked at at once. Chosen by us: most of it is waiting for answers.
+const AT_ONCE: usize = 8;
+
+/// What can be said of each device, in their order.
+fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<Seen> {
+    let next = AtomicUsize::new(0);
+    let found: Mutex<BTreeMap<usize, Seen>> = Mutex::default();
+    std::thread::scope(|scope| {
+        for _ in 0..AT_ONCE.min(devices.len()) {
+            scope.spawn(|| {
+                loop {
+                    let index = next.fetch_add(1, Ordering::Relaxed);
+                    let Some(device) = devices.get(index) else { return };
+                    let seen = look(bench, device);
+                    found.lock().unwrap_or_else(PoisonError::into_inner).insert(index, seen);
+                }
+            });
+        }
+    });
+    found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()
+}
+
+/// The devices as units: one that a unit shows beside another is told with that.
+fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<Seen>) -> Vec<Seen> {
+    let beside = devices.iter().map(|device| companions::beside(bench, device, devices)).collect::<Vec<_>>();
+    let mut also: BTreeMap<String, Vec<String>> = BTreeMap::new();
+    let mut units = Vec::new();
+    for ((unit, beside), device) in seen.into_iter().zip(beside).zip(devices) {
+        match beside.and_then(|beside| Some((beside.name, beside.of?))) {
+            Some((name, of)) => {
+                let line = format!("{} ({}) at {}", text::tame(name), unit.id, bench.place(&device.location));
+                also.entry(bench.place(&of.location)).or_default().push(line);
+            }
+            None => units.push(unit),
+        }
+    }
+    for unit in &mut units {
+        unit.also = also.remove(&unit.unit).unwrap_or_default();
+    }
+    units
+}
+
 /// What can be said of a device. One that no sheet knows is not opened.
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let mut unit = seen::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
-        if unit.mode == Mode::Update {
-            unit.next.push(format!("vaka sheet new --unit port={}", unit.unit));
+        match dfu_mode(device) {
+            Some(Mode::Update) => unit.next.push(format!("vaka sheet new --unit port={} --out FILE.toml", unit.unit)),
+            Some(_) => unit.next.push(format!("vaka update FILE --unit port={} --agree no-sheet --plan", unit.unit)),
+            None => {}
         }
         return unit;
     };
@@ -69,8 +118,10 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
             let told = |variant: &&Variant| candidate.sheets.first()?.version_source(variant).of_booted(facts);
             unit.version = unit.version.or_else(|| open.iter().find_map(told));
         }
-        Err(OpenError::Bus(BusError::Busy(_))) => unit.obstacle = Some("another program uses it".into()),
-        Err(error) => unit.obstacle = Some(error.to_string()),
+        Err(error) => {
+            let failure = open_failure(&error, &unit.unit);
+            (unit.obstacle, unit.cure) = (Some(failure.message), failure.cure);
+        }
     }
     if !candidate.sheets.is_empty() {
         let must_say = open.len() > 1 && !(unit.mode == Mode::Application && tell_themselves(&open));
@@ -149,19 +200,21 @@ fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
     let dash = || "-".to_owned();
     let row = |unit: &Seen| {
         let variants: Vec<&str> = unit.variants.iter().map(|id| id.as_str()).collect();
+        let called = unit.place.as_ref().map(|place| format!(" {place}")).unwrap_or_default();
         vec![
-            unit.unit.clone(),
+            format!("{}{called}", unit.unit),
             unit.mode.to_string(),
             unit.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned()),
             if variants.is_empty() { dash() } else { variants.join(" or ") },
             unit.id.to_string(),
             unit.version.as_ref().map_or_else(dash, ToString::to_string),
             unit.serial.clone().unwrap_or_else(dash),
+            unit.speed.map_or_else(dash, str::to_owned),
         ]
     };
-    let head = ["port", "mode", "product", "variant", "id", "version", "serial number"];
+    let head = ["port", "mode", "product", "variant", "id", "version", "serial number", "speed"];
     print_block(&table::plain(setting.width, &head, units.iter().map(row).collect()));
-    for unit in units.iter().filter(|unit| unit.mode != Mode::Unknown) {
+    for unit in units.iter().filter(|unit| unit.mode != Mode::Unknown || unit.hint.is_some()) {
         say("");
         detail(unit);
     }
@@ -173,7 +226,13 @@ fn print_block(block: &str) {
 
 /// What is known beyond the table, and what can be done.
 fn detail(unit: &Seen) {
-    say(&format!("{}:", unit.unit));
+    say(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
+    if let Some(hint) = unit.hint {
+        say(&format!("  no sheet knows it; {hint}"));
+    }
+    for line in &unit.also {
+        say(&format!("  also shows {line}"));
+    }
     if let Some(layout) = &unit.layout {
         say(&format!("  reports {layout}"));
     }
@@ -191,6 +250,7 @@ fn detail(unit: &Seen) {
     }
     if let Some(obstacle) = &unit.obstacle {
         say(&format!("  in the way: {obstacle}"));
+        unit.cure.iter().flat_map(|cure| cure.lines()).for_each(|line| say(&format!("    {line}")));
     }
     if let Some((command, labels)) = unit.next.split_last() {
         if !labels.is_empty() {

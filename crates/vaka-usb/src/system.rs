@@ -1,0 +1,230 @@
+//! What this system says of its USB devices beyond their descriptors: who may use them,
+//! which drivers and programs have them, and what power they want.
+//!
+//! Sources: Linux, `Documentation/ABI/testing/sysfs-bus-usb` and `stable/sysfs-bus-usb`;
+//! proc(5).
+
+use std::path::{Path, PathBuf};
+
+use crate::mounts::{self, Mounted};
+
+/// Where the system lists its USB devices.
+pub(crate) const DEVICES: &str = "/sys/bus/usb/devices";
+
+/// A program that has something of a unit open.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Program {
+    /// Its process.
+    pub process: u32,
+    /// Its name, as the system tells it.
+    pub name: String,
+    /// What it has open.
+    pub node: PathBuf,
+}
+
+/// Whether this user may use a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Access {
+    /// Yes.
+    Granted,
+    /// No: its node has this owner, group and mode.
+    Denied {
+        /// User id of the owner.
+        owner: u32,
+        /// Group id.
+        group: u32,
+        /// Permission bits.
+        mode: u32,
+    },
+    /// The device is listed, and its node is missing: a container was not given it.
+    NoNode,
+    /// Something else is wrong, in the system's words.
+    Failed(String),
+}
+
+/// An interface of a device, and what the system made of it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct InterfaceUse {
+    /// bInterfaceNumber.
+    pub number: u8,
+    /// The driver that has it, if one does.
+    pub driver: Option<String>,
+    /// Serial ports and raw HID devices made of it.
+    pub nodes: Vec<PathBuf>,
+}
+
+/// What the system says of a device.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct DeviceUse {
+    /// Its node under `/dev/bus/usb`.
+    pub node: PathBuf,
+    /// Whether this user may use it.
+    pub access: Access,
+    /// Its interfaces.
+    pub interfaces: Vec<InterfaceUse>,
+    /// Its disks that are mounted.
+    pub mounted: Vec<Mounted>,
+    /// Programs of this user, or for root any, that have one of its nodes open.
+    pub programs: Vec<Program>,
+    /// How much current it wants, in mA.
+    pub wants: Option<u32>,
+    /// Whether the hub that it is plugged into has no supply of its own.
+    pub hub_is_bus_powered: bool,
+}
+
+/// How many buses this machine has, and whether it shows any USB at all.
+pub fn root_hubs() -> Option<usize> {
+    let entries = std::fs::read_dir(DEVICES).ok()?;
+    Some(entries.flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with("usb")).count())
+}
+
+/// What the system says of the device at a port; `None` if none is there.
+pub fn device(port: &str) -> Option<DeviceUse> {
+    let folder = Path::new(DEVICES).join(port);
+    let number = |name: &str| read(&folder, name)?.parse::<u32>().ok();
+    let node = PathBuf::from(format!("/dev/bus/usb/{:03}/{:03}", number("busnum")?, number("devnum")?));
+    let interfaces = interfaces(&folder);
+    let mounted = mounts::of_device(&folder);
+    let nodes = interfaces.iter().flat_map(|interface| &interface.nodes).chain([&node]);
+    let programs = programs_with(&nodes.cloned().collect::<Vec<_>>());
+    let hub = port.rsplit_once('.').map(|(hub, _)| Path::new(DEVICES).join(hub));
+    // bmAttributes, bit 6: self-powered. Source: USB 2.0, table 9-10.
+    let attributes = hub.and_then(|hub| u8::from_str_radix(&read(&hub, "bmAttributes")?, 16).ok());
+    Some(DeviceUse {
+        access: access(&node),
+        node,
+        interfaces,
+        mounted,
+        programs,
+        wants: read(&folder, "bMaxPower").and_then(|text| text.trim_end_matches("mA").parse().ok()),
+        hub_is_bus_powered: attributes.is_some_and(|attributes| attributes & 0x40 == 0),
+    })
+}
+
+fn read(folder: &Path, name: &str) -> Option<String> {
+    Some(std::fs::read_to_string(folder.join(name)).ok()?.trim().to_owned())
+}
+
+fn access(node: &Path) -> Access {
+    match std::fs::OpenOptions::new().read(true).write(true).open(node) {
+        Ok(_) => Access::Granted,
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Access::NoNode,
+        Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => denied(node),
+        Err(error) => Access::Failed(error.to_string()),
+    }
+}
+
+#[cfg(unix)]
+fn denied(node: &Path) -> Access {
+    use std::os::unix::fs::MetadataExt;
+    match std::fs::metadata(node) {
+        Ok(about) => Access::Denied { owner: about.uid(), group: about.gid(), mode: about.mode() & 0o777 },
+        Err(error) => Access::Failed(error.to_string()),
+    }
+}
+
+#[cfg(not(unix))]
+fn denied(_: &Path) -> Access {
+    Access::Failed("this user may not use it".to_owned())
+}
+
+/// The interfaces of a device: its folders `PORT:CONFIGURATION.NUMBER`.
+fn interfaces(device: &Path) -> Vec<InterfaceUse> {
+    let mut found = Vec::new();
+    for folder in folders(device).into_iter().filter(|folder| name(folder).contains(':')) {
+        let Some(number) = read(&folder, "bInterfaceNumber").and_then(|text| u8::from_str_radix(&text, 16).ok()) else {
+            continue;
+        };
+        let driver = std::fs::read_link(folder.join("driver")).ok().map(|link| name(&link));
+        found.push(InterfaceUse { number, driver, nodes: nodes(&folder) });
+    }
+    found.sort_by_key(|interface| interface.number);
+    found
+}
+
+fn folders(of: &Path) -> Vec<PathBuf> {
+    std::fs::read_dir(of).into_iter().flatten().flatten().map(|entry| entry.path()).collect()
+}
+
+fn name(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// Serial ports and raw HID devices that the system made of an interface.
+pub(crate) fn nodes(interface: &Path) -> Vec<PathBuf> {
+    let mut names = folders(&interface.join("tty"));
+    for below in folders(interface) {
+        names.extend(folders(&below.join("hidraw")));
+    }
+    let mut nodes: Vec<PathBuf> = names.iter().map(|path| Path::new("/dev").join(name(path))).collect();
+    nodes.sort();
+    nodes
+}
+
+/// Programs of this user, or for root any, that have one of these files open; not this
+/// one.
+pub(crate) fn programs_with(nodes: &[PathBuf]) -> Vec<Program> {
+    let mut found = Vec::new();
+    for folder in folders(Path::new("/proc")) {
+        let Ok(process) = name(&folder).parse::<u32>() else { continue };
+        if process == std::process::id() {
+            continue;
+        }
+        let mut open = folders(&folder.join("fd")).into_iter().filter_map(|file| std::fs::read_link(file).ok());
+        if let Some(node) = open.find(|node| nodes.contains(node)) {
+            let name = read(&folder, "comm").unwrap_or_default();
+            found.push(Program { process, name, node });
+        }
+    }
+    found.sort_by_key(|program| program.process);
+    found
+}
+
+/// The processes of this name, of whatever user.
+pub fn processes_called(wanted: &str) -> Vec<u32> {
+    let processes = folders(Path::new("/proc")).into_iter().filter_map(|folder| {
+        let process = name(&folder).parse::<u32>().ok()?;
+        (read(&folder, "comm")? == wanted).then_some(process)
+    });
+    processes.collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_the_system_made_of_an_interface_is_found() {
+        let root = tempfile::tempdir().unwrap();
+        let device = root.path().join("1-2");
+        let port = device.join("1-2:1.0");
+        std::fs::create_dir_all(port.join("tty/ttyACM0")).unwrap();
+        let hid = device.join("1-2:1.2/0003:1209:000B.0001/hidraw/hidraw3");
+        std::fs::create_dir_all(&hid).unwrap();
+        std::fs::write(port.join("bInterfaceNumber"), "00\n").unwrap();
+        std::fs::write(device.join("1-2:1.2/bInterfaceNumber"), "02\n").unwrap();
+        #[cfg(unix)]
+        std::os::unix::fs::symlink("../../../../bus/usb/drivers/cdc_acm", port.join("driver")).unwrap();
+        let found = interfaces(&device);
+        assert_eq!(found.len(), 2);
+        assert_eq!((found[0].number, found[0].driver.as_deref()), (0, Some("cdc_acm")));
+        assert_eq!(found[0].nodes, [PathBuf::from("/dev/ttyACM0")]);
+        assert_eq!((found[1].number, found[1].driver.as_deref()), (2, None));
+        assert_eq!(found[1].nodes, [PathBuf::from("/dev/hidraw3")]);
+    }
+
+    /// This test's own process is left out, a child of it is found.
+    #[cfg(target_os = "linux")]
+    #[test]
+    fn who_has_a_file_open_is_named() {
+        let file = tempfile::NamedTempFile::new().unwrap();
+        let path = std::fs::canonicalize(file.path()).unwrap();
+        assert_eq!(programs_with(std::slice::from_ref(&path)), []);
+        let open = std::fs::File::open(&path).unwrap();
+        let mut child = std::process::Command::new("sleep").arg("60").stdin(open).spawn().unwrap();
+        let found = programs_with(std::slice::from_ref(&path));
+        child.kill().unwrap();
+        child.wait().unwrap();
+        assert_eq!(found, [Program { process: child.id(), name: "sleep".into(), node: path }]);
+    }
+}

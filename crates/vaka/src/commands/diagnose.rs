@@ -1,0 +1,127 @@
+//! `vaka diagnose`: this machine and its bench, and what cures what is in the way.
+
+use std::collections::BTreeMap;
+use std::sync::Mutex;
+use std::sync::PoisonError;
+use std::sync::atomic::Ordering;
+use std::time::{Duration, Instant};
+
+use vaka_boot::bench::Bench;
+use vaka_core::duration;
+use vaka_core::event::{Code, Event, Finding, Severity};
+use vaka_usb::native::NativeBus;
+use vaka_usb::{Bus, Change, PolledWatch, SystemClock};
+
+use super::say;
+use crate::args::{Common, Diagnose, Format};
+use crate::diagnose::{log, machine, units};
+use crate::render::json;
+use crate::setting::{self, Setting};
+use crate::{Outcome, interrupt};
+
+/// How often the wish to stop is looked at.
+const LOOK_UP: Duration = Duration::from_millis(100);
+
+pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
+    let (sheets, sheets_finding) = match setting::sheets(common) {
+        Ok(sheets) => {
+            let finding = machine::sheets(&sheets);
+            (sheets, finding)
+        }
+        // The rest is worth looking at all the same.
+        Err(problem) => {
+            let finding = Finding::problem("sheets", "product sheets", problem.0.message);
+            (Vec::new(), Finding { cure: problem.0.cure, ..finding })
+        }
+    };
+    let bench = Bench::new(setting::buses(common)?, &sheets).with_places(&common.places);
+    let has_own = bench.buses().iter().any(|bus| bus.name() == NativeBus::NAME);
+    let mut found = vec![sheets_finding, machine::journal()];
+    if has_own {
+        found.push(machine::usb());
+        found.extend(machine::nodes());
+        found.extend(log::findings());
+    }
+    for bus in bench.buses() {
+        found.extend(units::bus(&bench, &**bus));
+    }
+    if let Some(time) = args.listen {
+        found.extend(listen(&bench, time));
+    }
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.weight));
+    let worst = found.iter().map(|finding| finding.weight).max();
+    match setting.format {
+        Format::Json => found.into_iter().for_each(|finding| json::line(&Event::Finding(finding))),
+        Format::Text => print(&found, setting),
+    }
+    Ok(if worst == Some(Severity::Problem) { Code::Access } else { Code::Done })
+}
+
+/// Watches all buses for a while, for what comes and goes too often.
+fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
+    anstream::eprintln!(
+        "Watching what comes and goes for {}. Move the lead a little, if you suspect it.",
+        duration::words(time)
+    );
+    let began = Instant::now();
+    let left: Mutex<BTreeMap<String, Vec<Duration>>> = Mutex::default();
+    let watch = |bus: &dyn Bus| {
+        let Ok(mut watch) = PolledWatch::new(bus, &SystemClock) else { return };
+        while began.elapsed() < time && !interrupt::flag().load(Ordering::SeqCst) {
+            let Ok(changes) = watch.next(LOOK_UP) else { return };
+            for change in changes {
+                if let Change::Left(device) = change {
+                    let mut left = left.lock().unwrap_or_else(PoisonError::into_inner);
+                    left.entry(bench.place(&device.location)).or_default().push(began.elapsed());
+                }
+            }
+        }
+    };
+    std::thread::scope(|scope| {
+        for bus in bench.buses() {
+            scope.spawn(|| watch(&**bus));
+        }
+    });
+    let left = left.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let often = |(port, times): (&String, &Vec<Duration>)| {
+        let most = log::flapping(times)?;
+        let says = format!("what is there left the bus {most} times within {}", duration::words(log::OFTEN.1));
+        Some(Finding::problem("cable", port, says).cure(log::LEAD))
+    };
+    let found: Vec<Finding> = left.iter().filter_map(often).collect();
+    match found.is_empty() {
+        true => {
+            let count: usize = left.values().map(Vec::len).sum();
+            let says = format!(
+                "nothing came and went too often within {} ({count} times something left)",
+                duration::words(began.elapsed())
+            );
+            vec![Finding::fine("cable", "the bench", says)]
+        }
+        false => found,
+    }
+}
+
+/// What is in the way first, then what may matter, then what is as it should be.
+fn print(found: &[Finding], setting: &Setting) {
+    let heads =
+        [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Fine, "As it should be:")];
+    for (weight, head) in heads {
+        let of_weight: Vec<&Finding> = found.iter().filter(|finding| finding.weight == weight).collect();
+        if of_weight.is_empty() || (weight == Severity::Fine && setting.quiet) {
+            continue;
+        }
+        say(head);
+        for finding in of_weight {
+            say(&format!("  {}: {}", finding.about, finding.says));
+            finding.cure.iter().flat_map(|cure| cure.lines()).for_each(|line| say(&format!("      {line}")));
+        }
+        say("");
+    }
+    let problems = found.iter().filter(|finding| finding.weight == Severity::Problem).count();
+    match problems {
+        0 => say("Nothing is in the way that can be seen from here."),
+        1 => say("1 thing is in the way."),
+        count => say(&format!("{count} things are in the way.")),
+    }
+}

@@ -1,0 +1,125 @@
+//! What this user says once and for all: `config.toml` in the user's configuration folder.
+//!
+//! The format is specified in `docs/formats/config.md`.
+
+use std::collections::BTreeMap;
+use std::path::{Path, PathBuf};
+
+use etcetera::BaseStrategy;
+use serde::Deserialize;
+use vaka_boot::bench::Selector;
+use vaka_core::event::{Code, Failure};
+
+use crate::args::Common;
+use crate::problem::Problem;
+
+/// The file, as it is written.
+#[derive(Debug, Default, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct Config {
+    /// Buses, where none is named on the command line.
+    #[serde(default)]
+    bus: Vec<String>,
+    /// The folder of product sheets, where none is named; relative to the file's folder.
+    sheets: Option<PathBuf>,
+    /// Names for places on the bench: a port, as `survey` prints it, or `BUS/PORT`.
+    #[serde(default)]
+    places: BTreeMap<String, String>,
+}
+
+/// Where the user's configuration is.
+pub fn folder() -> Option<PathBuf> {
+    Some(etcetera::choose_base_strategy().ok()?.config_dir().join("vaka"))
+}
+
+/// Adds what the user's configuration says to what was typed. What was typed counts more.
+///
+/// # Errors
+/// The file cannot be read, or makes no sense.
+pub fn apply(common: &mut Common) -> Result<(), Problem> {
+    let Some(path) = folder().map(|folder| folder.join("config.toml")).filter(|path| path.is_file()) else {
+        return Ok(());
+    };
+    let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
+    let config = read(&text).map_err(|why| {
+        let failure = Failure::new(Code::File, format!("{}: {why}.", path.display()));
+        Problem(failure.cure("What it may hold: docs/formats/config.md."))
+    })?;
+    if common.bus.is_empty() {
+        common.bus = config.bus;
+    }
+    if common.sheets.is_none() {
+        let folder = path.parent().unwrap_or(Path::new(""));
+        common.sheets = config.sheets.map(|sheets| folder.join(sheets));
+    }
+    if let Some(unit) = &common.unit {
+        common.unit = Some(placed(unit, &config.places));
+    }
+    common.places = config.places;
+    Ok(())
+}
+
+/// Reads the file.
+fn read(text: &str) -> Result<Config, String> {
+    let config: Config = toml::from_str(text).map_err(|error| {
+        let line = error.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
+        format!("line {line}: {}", error.message().trim_end())
+    })?;
+    for (name, port) in &config.places {
+        let is_name =
+            !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ' '));
+        if !is_name {
+            return Err(format!("'{}' is no name for a place: letters, digits, blanks, '-', '_', '.'", tame(name)));
+        }
+        if port.is_empty() || port.chars().any(char::is_control) {
+            return Err(format!("the place '{name}' has no port"));
+        }
+        if config.places.iter().any(|(other, of)| other != name && of == port) {
+            return Err(format!("the port {port} has two names, '{name}' is one of them"));
+        }
+    }
+    Ok(config)
+}
+
+fn tame(text: &str) -> String {
+    vaka_core::text::tame(text)
+}
+
+/// The unit that is meant, with the port in place of a place's name.
+fn placed(unit: &Selector, places: &BTreeMap<String, String>) -> Selector {
+    match unit {
+        Selector::Port(name) | Selector::Any(name) => {
+            places.get(name).map_or_else(|| unit.clone(), |port| Selector::Port(port.clone()))
+        }
+        other => other.clone(),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn places_take_the_place_of_ports() {
+        let config = read("[places]\nleft = \"1-1.2\"\n\"rack 3\" = \"usbip://bench:3240/1-4\"\n").unwrap();
+        let unit = |text: &str| placed(&Selector::parse(text).unwrap(), &config.places);
+        assert_eq!(unit("port=left"), Selector::Port("1-1.2".into()));
+        assert_eq!(unit("rack 3"), Selector::Port("usbip://bench:3240/1-4".into()));
+        assert_eq!(unit("port=1-9"), Selector::Port("1-9".into()));
+        assert_eq!(unit("serial=left"), Selector::Serial("left".into()));
+    }
+
+    #[test]
+    fn what_is_wrong_is_said_with_its_line() {
+        for (text, words) in [
+            ("bus = [\"usb\"]\nbuss = 1\n", "line 2: unknown field `buss`"),
+            ("places = 3", "line 1"),
+            ("[places]\n\"a\\u0007\" = \"1-1\"", "no name for a place"),
+            ("[places]\na = \"\"", "has no port"),
+            ("[places]\na = \"1-1\"\nb = \"1-1\"", "two names"),
+        ] {
+            let error = read(text).unwrap_err();
+            assert!(error.contains(words), "{text}: {error}");
+        }
+    }
+}

@@ -1,0 +1,128 @@
+//! What the kernel's log, or watching the bus, says of leads and power.
+
+use std::collections::BTreeMap;
+use std::time::Duration;
+
+use vaka_core::duration;
+use vaka_core::event::Finding;
+use vaka_usb::kernel_log::{self, Note, Says};
+
+/// How far back the log is read. Chosen by us: what a person remembers trying.
+const BACK: Duration = Duration::from_secs(15 * 60);
+
+/// So many times in such a time nobody plugs a unit in and out by hand, nor does an update.
+/// Chosen by us.
+pub const OFTEN: (usize, Duration) = (4, Duration::from_secs(30));
+
+/// What is advised about a lead.
+pub const LEAD: &str =
+    "Try another lead: one that works with a unit that is known to work; then another port, and without a hub.";
+
+/// What the kernel could not make out lately, and what came and went too often.
+pub fn findings() -> Vec<Finding> {
+    let (notes, now) = match (kernel_log::read(), kernel_log::uptime()) {
+        (Ok(notes), Some(now)) => (notes, now),
+        (Err(why), _) => {
+            let says = format!("the kernel's log cannot be read ({why}), so failed enumerations are not seen");
+            let cure = "Run 'sudo vaka diagnose' once, or watch the bus for a while: vaka diagnose --listen 20s";
+            return vec![Finding::note("kernel-log", "this machine", says).cure(cure)];
+        }
+        (Ok(_), None) => return Vec::new(),
+    };
+    let recent: Vec<Note> = notes.into_iter().filter(|note| note.at + BACK >= now).collect();
+    let mut found = of_notes(&recent, now);
+    if found.is_empty() {
+        let says = format!("no failed enumeration and no flapping in the last {}", duration::words(BACK.min(now)));
+        found.push(Finding::fine("kernel-log", "this machine", says));
+    }
+    found
+}
+
+/// What notes of the kernel say, port by port.
+fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
+    let mut ports: BTreeMap<&str, Vec<&Note>> = BTreeMap::new();
+    for note in notes {
+        ports.entry(&note.port).or_default().push(note);
+    }
+    let mut found = Vec::new();
+    for (port, notes) in ports {
+        let when = |note: &Note| format!("{} ago", duration::words(now.saturating_sub(note.at)));
+        let count = |says: &dyn Fn(&Says) -> bool| notes.iter().filter(|note| says(&note.says)).count();
+        let troubles: Vec<&&Note> = notes.iter().filter(|note| matches!(note.says, Says::Trouble(_))).collect();
+        if let Some(Note { says: Says::Trouble(words), .. }) = troubles.last().map(|note| **note) {
+            let says = format!(
+                "a device could not be enumerated, {} in the log, the last {}: {words}",
+                vaka_core::text::count(troubles.len(), "line"),
+                troubles.last().map(|note| when(note)).unwrap_or_default()
+            );
+            let cure = format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
+            found.push(Finding::problem("enumeration", port, says).cure(cure));
+        }
+        let left: Vec<Duration> = notes.iter().filter(|note| note.says == Says::Left).map(|note| note.at).collect();
+        if let Some(most) = flapping(&left) {
+            let says = format!("what is there came and left {most} times within {}", duration::words(OFTEN.1));
+            found.push(Finding::problem("cable", port, says).cure(LEAD));
+        }
+        if count(&|says| *says == Says::OverCurrent) > 0 {
+            let says = "the port was switched off: what is there took too much current";
+            let cure = "Unplug it; look for a short circuit in the unit or its lead before you try another port.";
+            found.push(Finding::problem("power", port, says).cure(cure));
+        }
+        if count(&|says| *says == Says::Underpowered) > 0 {
+            let says = "the system refused to switch it on: it wants more current than this port or hub gives";
+            found.push(
+                Finding::problem("power", port, says)
+                    .cure("Use a hub with a supply of its own, or a port of the machine."),
+            );
+        }
+        if count(&|says| *says == Says::Slow) > 0 {
+            let says = "it could be faster than this port or hub is";
+            found.push(
+                Finding::note("speed", port, says).cure("Nothing has to be done; another port or lead may be faster."),
+            );
+        }
+    }
+    found
+}
+
+/// The most times that something left within the time, if that is often.
+pub fn flapping(left: &[Duration]) -> Option<usize> {
+    let (often, within) = OFTEN;
+    let most = left.iter().map(|from| left.iter().filter(|at| *at >= from && **at <= *from + within).count()).max()?;
+    (most >= often).then_some(most)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn note(at: u64, port: &str, says: Says) -> Note {
+        Note { at: Duration::from_secs(at), port: port.to_owned(), says }
+    }
+
+    #[test]
+    fn signs_of_a_bad_lead_are_told_from_an_ordinary_day() {
+        let words = |notes: &[Note]| -> Vec<(&'static str, String)> {
+            let found = of_notes(notes, Duration::from_secs(1000));
+            found.into_iter().map(|finding| (finding.topic, finding.says)).collect()
+        };
+        // An update: the unit leaves twice, and again a minute later.
+        let ordinary: Vec<Note> = [900, 903, 960, 963]
+            .iter()
+            .flat_map(|at| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came)])
+            .collect();
+        assert_eq!(words(&ordinary), []);
+        let flaps: Vec<Note> = [900, 905, 911, 920].iter().map(|at| note(*at, "1-2", Says::Left)).collect();
+        assert_eq!(words(&flaps), [("cable", "what is there came and left 4 times within 30 s".to_owned())]);
+        // On different ports that is nothing.
+        let spread: Vec<Note> = (0..6).map(|n| note(900 + n, &format!("1-{n}"), Says::Left)).collect();
+        assert_eq!(words(&spread), []);
+        let trouble = Says::Trouble("device descriptor read/64, error -71".to_owned());
+        let found = words(&[note(970, "1-3", trouble.clone()), note(990, "1-3", trouble)]);
+        assert_eq!(found.len(), 1);
+        assert_eq!(found[0].0, "enumeration");
+        assert!(found[0].1.contains("2 lines in the log, the last 10 s ago: device descriptor read/64, error -71"));
+        let power = words(&[note(990, "1-3", Says::OverCurrent), note(991, "1-4", Says::Underpowered)]);
+        assert_eq!(power.iter().map(|found| found.0).collect::<Vec<_>>(), ["power", "power"]);
+    }
+}

@@ -1,0 +1,179 @@
+//! The bench: each bus, and each unit on it that could be worked with.
+
+use vaka_boot::bench::{Bench, bus_failure, open_failure};
+use vaka_boot::pace::Pace;
+use vaka_boot::seen;
+use vaka_core::event::{Finding, Seen};
+use vaka_core::text;
+use vaka_core::unit::Mode;
+use vaka_usb::native::NativeBus;
+use vaka_usb::system::{self, Access, DeviceUse};
+use vaka_usb::{Bus, DeviceInfo, SystemClock};
+
+use super::rules;
+use crate::interrupt;
+use crate::lock::Locks;
+
+/// What a unit may take from a hub without a supply of its own, in mA. Source: USB 2.0,
+/// section 7.2.1.1.
+const BUS_POWERED_HUB: u32 = 100;
+
+/// Whether a bus can be used, and what is on it.
+pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
+    match bus.list() {
+        Err(error) => {
+            let failure = bus_failure(&error);
+            vec![Finding { cure: failure.cure, ..Finding::problem("bus", bus.name(), failure.message) }]
+        }
+        Ok(devices) => {
+            let units = devices.iter().filter(|device| is_unit(&seen::seen(bench, device))).count();
+            let says = format!(
+                "answers: {}, {} of them known or in an update mode",
+                text::count(devices.len(), "device"),
+                units
+            );
+            // Why there is nothing at all stands with the machine.
+            let is_there = bus.emptiness().is_none();
+            let mut found: Vec<Finding> =
+                is_there.then(|| Finding::fine("bus", bus.name(), says)).into_iter().collect();
+            found.extend(devices.iter().flat_map(|device| unit(bench, bus, device)));
+            found
+        }
+    }
+}
+
+fn is_unit(seen: &Seen) -> bool {
+    seen.product.is_some() || seen.mode != Mode::Unknown || seen.hint.is_some()
+}
+
+/// Everything about one unit. What no sheet knows and shows no sign of an update mode is
+/// nobody's business.
+fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
+    let seen = seen::seen(bench, device);
+    if !is_unit(&seen) {
+        return Vec::new();
+    }
+    let name = seen.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned());
+    let about = format!("{} {name} ({})", bench.place(&device.location), seen.id);
+    let mut found: Vec<Finding> = Vec::new();
+    if let Some(by) = Locks::wanted(&device.location) {
+        found.push(
+            Finding::note("lock", &about, format!("{by} works with it, or waits for it"))
+                .cure("Let it end; two processes never work on one unit."),
+        );
+    }
+    if bus.name() == NativeBus::NAME
+        && let Some(used) = system::device(&device.location.port)
+    {
+        found.extend(rights(&about, device, &used));
+        found.extend(taken(&about, &used));
+        found.extend(power(&about, &used));
+    }
+    let is_in_the_way = |finding: &Finding| finding.weight == vaka_core::event::Severity::Problem;
+    if !found.iter().any(is_in_the_way) {
+        found.push(answers(bench, device, &about));
+    }
+    found
+}
+
+/// Whether this user may use it, and if not, which rule is missing.
+fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding> {
+    let node = used.node.display();
+    match &used.access {
+        Access::Granted => None,
+        Access::NoNode => Some(
+            Finding::problem("rights", about, format!("{node} is missing"))
+                .cure("In a container: give it /dev/bus/usb."),
+        ),
+        Access::Failed(why) => Some(
+            Finding::problem("rights", about, format!("{node}: {why}")).cure("Unplug the unit and plug it in again."),
+        ),
+        Access::Denied { owner, group, mode } => {
+            let group = rules::group(*group);
+            let says =
+                format!("this user may not use it: {node} belongs to user {owner} and group {group}, mode {mode:04o}");
+            let cure = match rules::naming(device.vendor, device.product) {
+                None => "No udev rule names it. Make one for the units of your sheets, then plug it in anew: vaka setup rules | sudo tee /etc/udev/rules.d/70-vaka.rules && sudo udevadm control --reload".to_owned(),
+                Some(file) if group == rules::GROUP && rules::in_group(rules::GROUP) == Some(false) => format!(
+                    "{} gives it to the group {group}, which this user is not in: sudo usermod -aG {group} \"$USER\", then log in anew.",
+                    file.display()
+                ),
+                Some(file) => format!(
+                    "{} names it, but was not applied: sudo udevadm control --reload, then plug the unit in anew.",
+                    file.display()
+                ),
+            };
+            Some(Finding::problem("rights", about, says).cure(cure))
+        }
+    }
+}
+
+/// Which drivers and programs have it.
+fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
+    let mut found = Vec::new();
+    for program in &used.programs {
+        let (name, node) = (text::tame(&program.name), program.node.display());
+        let says = format!("program '{name}', process {}, has {node} open", program.process);
+        found.push(
+            Finding::problem("held", about, says)
+                .cure(format!("Close that program, or end it: kill {}", program.process)),
+        );
+    }
+    for disk in &used.mounted {
+        let mode = if disk.read_only { ", read-only" } else { "" };
+        let says = format!("its disk is mounted at {}{mode}", disk.folder.display());
+        let finding = match disk.read_only {
+            true => Finding::problem("mounted", about, says)
+                .cure("Mount it so that it can be written, or unmount it: then it is used natively."),
+            false => {
+                Finding::note("mounted", about, says).cure("Nothing has to be done: it is used through that folder.")
+            }
+        };
+        found.push(finding);
+    }
+    let drivers =
+        used.interfaces.iter().filter(|interface| interface.driver.as_deref().is_some_and(|driver| driver != "usbfs"));
+    for interface in drivers {
+        let nodes: Vec<String> = interface.nodes.iter().map(|node| node.display().to_string()).collect();
+        let nodes = if nodes.is_empty() { String::new() } else { format!(" ({})", nodes.join(", ")) };
+        let driver = interface.driver.as_deref().unwrap_or_default();
+        let says = format!(
+            "the system's driver {driver} has interface {}{nodes}; it steps aside while a unit is worked with",
+            interface.number
+        );
+        found.push(Finding::fine("driver", about, says));
+    }
+    found
+}
+
+fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
+    let wants = used.wants.filter(|wants| used.hub_is_bus_powered && *wants > BUS_POWERED_HUB)?;
+    let says = format!(
+        "it wants {wants} mA from a hub without a supply of its own, which gives {BUS_POWERED_HUB} mA to each port"
+    );
+    Some(
+        Finding::note("power", about, says)
+            .cure("If it drops out while it is erased or written: a port of the machine, or a hub with a supply."),
+    )
+}
+
+/// Whether it answers when it is asked what it is.
+fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
+    let known = bench.recognise(device).or_else(|| bench.undescribed(device));
+    let Some(candidate) = known else { return Finding::fine("unit", about, "is listed; nothing was asked of it") };
+    if !bench.may_look(&candidate) {
+        return Finding::fine("unit", about, "is listed; it is not opened, since closing it would end its update mode");
+    }
+    let mut quiet = |_| {};
+    let mut pace = Pace::new(&SystemClock, &mut quiet, interrupt::flag());
+    match bench.look(device, &mut pace) {
+        Ok(opened) => match &opened.identity.oddities[..] {
+            [] => Finding::fine("unit", about, "can be opened, and says what it is"),
+            odd => Finding::note("unit", about, odd.join("; ")),
+        },
+        Err(error) => {
+            let failure = open_failure(&error, &bench.place(&device.location));
+            Finding { cure: failure.cure, ..Finding::problem("unit", about, failure.message) }
+        }
+    }
+}
