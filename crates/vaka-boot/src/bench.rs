@@ -314,7 +314,7 @@ impl<'a> Bench<'a> {
     }
 
     /// The serial number of a device; `None` if it has none or cannot be asked.
-    fn serial(&self, device: &DeviceInfo) -> Option<String> {
+    pub(crate) fn serial(&self, device: &DeviceInfo) -> Option<String> {
         let key = (device.location.clone(), device.address);
         let mut known = self.serials.lock().unwrap_or_else(PoisonError::into_inner);
         if let Some(serial) = known.get(&key) {

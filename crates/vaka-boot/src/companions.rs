@@ -41,7 +41,8 @@ pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) ->
     };
     let hub = |device: &DeviceInfo| device.location.port.rsplit_once('.').map(|(hub, _)| hub.to_owned());
     let of = only(&units).or_else(|| {
-        let serial = bench.told_serial(device);
+        // A sheet speaks of it, so it is no stranger that is better left alone.
+        let serial = bench.serial(device);
         let same: Vec<&DeviceInfo> =
             units.iter().copied().filter(|unit| serial.is_some() && bench.told_serial(unit) == serial).collect();
         let near: Vec<&DeviceInfo> =

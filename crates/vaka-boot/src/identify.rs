@@ -108,6 +108,11 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     let configuration = strings::configuration(device)?;
     let texts = Strings::of(device)?;
     let mut oddities = Vec::new();
+    let (promised, described) = (usize::from(configuration.promised), configuration.described());
+    if promised != described {
+        let promised = text::count(promised, "interface");
+        oddities.push(format!("its configuration descriptor promises {promised}, and describes {described}"));
+    }
     let mut dfu = Vec::new();
     for number in dfu_interfaces(&configuration) {
         dfu.push(dfu_facts(number, &configuration, device, texts, &mut oddities)?);

@@ -46,6 +46,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         place: bench.called(&device.location).map(text::tame),
         speed: speed(device),
         also: Vec::new(),
+        odd: Vec::new(),
         obstacle: None,
         cure: None,
         hint: if sheet.is_some() || companion(bench, facts.id).is_some() { None } else { hint(device) },

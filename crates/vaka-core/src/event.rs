@@ -265,6 +265,9 @@ pub struct Seen {
     /// Other devices that it shows, each with its ids and place.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub also: Vec<String>,
+    /// What is odd about its descriptors.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub odd: Vec<String>,
     /// What is in the way.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub obstacle: Option<String>,

@@ -89,11 +89,20 @@ impl Interface {
 pub struct Configuration {
     /// bConfigurationValue.
     pub value: u8,
+    /// bNumInterfaces: how many it says that it has.
+    pub promised: u8,
     /// Its interfaces, in the order in which they stand there.
     pub interfaces: Vec<Interface>,
 }
 
 impl Configuration {
+    /// How many interfaces it describes, each counted once for all its settings.
+    pub fn described(&self) -> usize {
+        let numbers: std::collections::BTreeSet<u8> =
+            self.interfaces.iter().map(|interface| interface.number).collect();
+        numbers.len()
+    }
+
     /// Parses a whole configuration block. Stops at a descriptor without a
     /// length or past the end; what was read until then counts. `None` if
     /// there is no configuration descriptor at its beginning.
@@ -126,7 +135,7 @@ impl Configuration {
                 _ => {}
             }
         }
-        Some(Self { value: head[5], interfaces })
+        Some(Self { value: head[5], promised: head[4], interfaces })
     }
 }
 

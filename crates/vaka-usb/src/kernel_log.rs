@@ -4,11 +4,11 @@
 //! messages are those of `drivers/usb/core/hub.c`, `config.c`, `message.c` and `generic.c`.
 //! They are meant for people and may change: one that is not known here is left out.
 
-use std::io::Read;
 use std::time::Duration;
 
 /// How old a note may be to speak of what is going on now. Chosen by us: a few attempts of
 /// a person.
+#[cfg(target_os = "linux")]
 const LATELY: Duration = Duration::from_secs(60);
 
 /// One thing that the kernel noted of a port.
@@ -49,6 +49,7 @@ pub fn read() -> Result<Vec<Note>, String> {
 }
 
 /// What the kernel could not make out at a port in the last minute.
+#[cfg(target_os = "linux")]
 pub(crate) fn trouble_at(port: &str) -> Option<String> {
     let now = uptime()?;
     let notes = read().ok()?.into_iter().rev().take_while(|note| note.at + LATELY >= now);
@@ -76,6 +77,7 @@ pub fn uptime() -> Option<Duration> {
 /// no more for now.
 #[cfg(target_os = "linux")]
 fn text() -> Result<String, String> {
+    use std::io::Read;
     use std::os::unix::fs::OpenOptionsExt;
 
     /// More records than the kernel keeps by default.

@@ -13,7 +13,12 @@ pub mod descriptor;
 pub mod device;
 pub mod kernel_log;
 pub mod mounts;
+#[cfg(target_os = "linux")]
 pub mod native;
+#[cfg(not(target_os = "linux"))]
+#[path = "native_elsewhere.rs"]
+pub mod native;
+#[cfg(target_os = "linux")]
 mod sockets;
 pub mod strings;
 pub mod system;

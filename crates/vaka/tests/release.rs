@@ -9,7 +9,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use support::{Bench, Ended, Running, assert_updated, firmware, has, root};
+use support::{Bench, Ended, Running, assert_updated, at_terminal, firmware, has, root};
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::tern::Revision;
 
@@ -290,24 +290,10 @@ fn a_file_is_handed_out_for_another_tool() {
     fs::create_dir(shop.path("out")).unwrap();
     for (answer, code) in [("no", 5), ("yes", 0)] {
         use std::io::Write;
-        let line = format!(
-            "{} update {} --variant r1 --hand-out out --rewrite",
-            env!("CARGO_BIN_EXE_vaka"),
-            release.display()
-        );
         let mut command = shop.0.command();
-        let environment: Vec<_> =
-            command.get_envs().map(|(name, value)| (name.to_owned(), value.map(ToOwned::to_owned))).collect();
-        command = Command::new("script");
-        command.args(["--quiet", "--return", "--command", &line, "/dev/null"]).env("TERM", "dumb");
-        for (name, value) in environment {
-            match value {
-                Some(value) => command.env(name, value),
-                None => command.env_remove(name),
-            };
-        }
-        command.env("XDG_CONFIG_HOME", shop.path("config")).env_remove("VAKA_SHEETS").current_dir(shop.0.folder.path());
-        let mut running = Running::start(&mut command);
+        command.arg("update").arg(&release).args(["--variant", "r1", "--hand-out", "out", "--rewrite"]);
+        command.env("XDG_CONFIG_HOME", shop.path("config")).env_remove("VAKA_SHEETS");
+        let mut running = Running::start(&mut at_terminal(&command));
         running.wait_for("Load the file into the radio.");
         assert_eq!(fs::read(shop.path("out/radio.bin")).unwrap(), b"firmware of another chip");
         writeln!(running.stdin(), "{answer}").unwrap();

@@ -506,11 +506,9 @@ fn events_come_in_the_order_of_the_work() {
 /// the next answer.
 fn in_a_terminal(bench: &Bench, answers: &[&str]) -> support::Ended {
     use std::io::Write;
-    let line = format!("{} update {}", env!("CARGO_BIN_EXE_vaka"), firmware("tern-r1-1.5.0.hex").display());
-    let mut command = std::process::Command::new("script");
-    command.args(["--quiet", "--return", "--command", &line, "/dev/null"]).env("TERM", "dumb");
-    command.env("VAKA_BUS", bench.bus()).env("VAKA_SHEETS", support::root().join("demo/sheets"));
-    let mut running = Running::start(&mut command);
+    let mut command = bench.command();
+    command.arg("update").arg(firmware("tern-r1-1.5.0.hex"));
+    let mut running = Running::start(&mut support::at_terminal(&command));
     running.wait_for("on the largest chip, second line");
     for answer in answers {
         writeln!(running.stdin(), "{answer}").unwrap();

@@ -7,6 +7,7 @@
 
 mod bulk_only;
 mod drop;
+#[cfg(target_os = "linux")]
 mod folder;
 mod native;
 mod scsi;
@@ -154,7 +155,14 @@ pub fn open_mounted(
     fits: &dyn Fn(&VolumeFacts) -> bool,
     pace: &mut Pace<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
-    folder::open(bus, device.clone(), mounted, fits, pace)
+    #[cfg(target_os = "linux")]
+    return folder::open(bus, device.clone(), mounted, fits, pace);
+    // No bus tells of mounted disks elsewhere.
+    #[cfg(not(target_os = "linux"))]
+    {
+        let _ = (bus, device, mounted, fits, pace);
+        Err(SessionError::Misbehaved("mounted disks are used on Linux only, so far".into()))
+    }
 }
 
 /// A session that updates a unit through its disk.

@@ -6,6 +6,7 @@
 
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
+use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use super::DEFAULT_PORT;
@@ -36,7 +37,12 @@ const MAX_DEVICES: u32 = 4096;
 pub struct UsbIpBus {
     name: String,
     server: String,
+    /// The last list, and when it was asked for: many units at once ask for it again and
+    /// again.
+    last: Arc<Mutex<Option<(Instant, Listed)>>>,
 }
+
+type Listed = Result<Vec<DeviceInfo>, BusError>;
 
 impl UsbIpBus {
     /// A bus from `usbip://HOST[:PORT]`.
@@ -55,7 +61,7 @@ impl UsbIpBus {
             return Err(wrong());
         }
         let server = if has_port { server.to_owned() } else { format!("{server}:{DEFAULT_PORT}") };
-        Ok(Self { name: format!("usbip://{server}"), server })
+        Ok(Self { name: format!("usbip://{server}"), server, last: Arc::default() })
     }
 
     fn connect(&self) -> Result<Connection, BusError> {
@@ -134,7 +140,34 @@ impl Bus for UsbIpBus {
         true
     }
 
+    /// One caller asks at a time; who came before it asked gets the same answer.
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
+        let came = Instant::now();
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        match &*last {
+            Some((asked, listed)) if *asked >= came => listed.clone(),
+            _ => {
+                let asked = Instant::now();
+                let listed = self.ask_for_list();
+                *last = Some((asked, listed.clone()));
+                listed
+            }
+        }
+    }
+
+    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
+        let give_up = Instant::now() + BUSY_FOR;
+        loop {
+            match self.try_open(port) {
+                Err(BusError::Busy(_)) if Instant::now() < give_up => std::thread::sleep(PolledWatch::INTERVAL),
+                other => return other,
+            }
+        }
+    }
+}
+
+impl UsbIpBus {
+    fn ask_for_list(&self) -> Listed {
         let request = OpHeader::new(wire::OP_REQ_DEVLIST, 0).emit();
         let (mut connection, header) = self.ask(&request, wire::OP_REP_DEVLIST)?;
         if header.status != 0 {
@@ -160,18 +193,6 @@ impl Bus for UsbIpBus {
         Ok(devices)
     }
 
-    fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
-        let give_up = Instant::now() + BUSY_FOR;
-        loop {
-            match self.try_open(port) {
-                Err(BusError::Busy(_)) if Instant::now() < give_up => std::thread::sleep(PolledWatch::INTERVAL),
-                other => return other,
-            }
-        }
-    }
-}
-
-impl UsbIpBus {
     fn try_open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: self.name.clone(), port: port.to_owned() };
         let Some(busid) = wire::emit_busid(port) else { return Err(BusError::NotThere(location)) };

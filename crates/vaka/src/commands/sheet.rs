@@ -75,6 +75,9 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     match &new.out {
         None => sheet.lines().for_each(say),
         Some(path) => {
+            // The first sheet makes the folder of sheets, too.
+            let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
+            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| Problem::file(path, &error))?;
             write_new(path, &sheet)?;
             say(&format!("{}: a first sheet of the unit at {place}.", path.display()));
             let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();

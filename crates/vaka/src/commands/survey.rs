@@ -109,6 +109,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         Ok(Some(opened)) => {
             let facts = &opened.identity.facts;
             unit.serial.clone_from(&facts.serial);
+            unit.odd.clone_from(&opened.identity.oddities);
             open = of_board(facts, open);
             unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
             unit.layout = layout(&open, facts).or_else(|| told(facts));
@@ -247,6 +248,9 @@ fn detail(unit: &Seen) {
         }
         Some(Present::Missing(name)) => say(&format!("  shows no {name}: there is no application inside")),
         None => {}
+    }
+    for odd in &unit.odd {
+        say(&format!("  odd: {odd}"));
     }
     if let Some(obstacle) = &unit.obstacle {
         say(&format!("  in the way: {obstacle}"));

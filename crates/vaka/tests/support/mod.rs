@@ -141,6 +141,29 @@ pub fn has(program: &str) -> bool {
     there
 }
 
+/// The same command in a terminal of its own, by `script` of util-linux. Ask with
+/// [`has`] whether that is there.
+pub fn at_terminal(command: &Command) -> Command {
+    let words: Vec<String> = [command.get_program()]
+        .into_iter()
+        .chain(command.get_args())
+        .map(|word| format!("'{}'", word.to_str().unwrap()))
+        .collect();
+    let mut script = Command::new("script");
+    script.args(["--quiet", "--return", "--command", &words.join(" "), "/dev/null"]);
+    for (name, value) in command.get_envs() {
+        match value {
+            Some(value) => script.env(name, value),
+            None => script.env_remove(name),
+        };
+    }
+    if let Some(folder) = command.get_current_dir() {
+        script.current_dir(folder);
+    }
+    script.env("TERM", "dumb");
+    script
+}
+
 /// How a command ended.
 pub struct Ended {
     pub code: i32,
