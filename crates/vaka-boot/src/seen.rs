@@ -87,9 +87,9 @@ fn hint(device: &DeviceInfo) -> Option<&'static str> {
             Some("it shows a disk and nothing else: a stick, or an update mode that takes files; only a sheet tells")
         }
         None if classes.iter().any(|class| PRINTER_OR_HUB.contains(class)) => None,
-        None if classes[..] == [0xFF] || classes[..] == [0x03] => {
-            Some("it has one interface of its maker's own: perhaps a bootloader that a dialect can describe")
-        }
+        None if classes[..] == [0xFF] || classes[..] == [0x03] => Some(
+            "it has one interface of its maker's own: an application, or a bootloader that a dialect could describe",
+        ),
         None => None,
     }
 }

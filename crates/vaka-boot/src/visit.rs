@@ -1,6 +1,8 @@
 //! A unit in update mode that is only looked at: brought there if need be, read,
 //! and sent back to its application with nothing written.
 
+use std::time::Duration;
+
 use vaka_core::address::{Address, Span};
 use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
 use vaka_core::image::Image;
@@ -11,7 +13,7 @@ use vaka_core::size::Bytes;
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::DeviceInfo;
 
-use crate::bench::{Bench, Candidate, Selector, held, open_failure};
+use crate::bench::{Bench, Candidate, Selector, dfu_mode, held, open_failure};
 use crate::confirm::{self, Expected};
 use crate::entry::{self, Way, stopped};
 use crate::hunt::{self, Hunt};
@@ -19,6 +21,7 @@ use crate::identify;
 use crate::opened::Opened;
 use crate::pace::Pace;
 use crate::person::Person;
+use crate::same::Followed;
 use crate::seen;
 use crate::session::{Protection, Session, SessionError};
 use crate::update::{by_label, open_question, undecided};
@@ -33,7 +36,7 @@ pub struct Wish {
     /// Which of its memories, where no sheet says.
     pub memory: MemoryChoice,
     /// How long to wait for it, and for update mode.
-    pub wait: std::time::Duration,
+    pub wait: Duration,
     /// Whether the variant has to be known.
     pub wants_variant: bool,
 }
@@ -57,6 +60,10 @@ pub struct Visit<'a> {
     /// Keeps other processes from the unit.
     _guard: Box<dyn std::any::Any + Send>,
 }
+
+/// How long a unit that no sheet knows is waited for after its restart. Chosen by us, as
+/// long as a sheet says by default.
+const UNKNOWN_BACK: Duration = Duration::from_secs(10);
 
 /// Where the parts of a unit's memory are that were read.
 pub type Parts = Vec<(Address, Vec<u8>)>;
@@ -306,9 +313,7 @@ impl<'a> Visit<'a> {
                 .state("Nothing was changed in it.")
                 .cure(cure)
         })?;
-        let Some((sheet, route)) = sheet.zip(route) else {
-            return Ok("it was told to leave update mode; no sheet says what comes then".to_owned());
-        };
+        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, pace) };
         let expected = Expected { leaves, ..Expected::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, pace);
         if seen.after == After::NotBack {
@@ -318,6 +323,27 @@ impl<'a> Visit<'a> {
                 .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again."));
         }
         Ok(seen.words)
+    }
+}
+
+/// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
+fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<String, Failure> {
+    let followed = Followed { unit, serial: None };
+    let place = bench.place(&unit.location);
+    match entry::come_back(bench, followed, false, UNKNOWN_BACK, pace) {
+        Err(failure) if failure.code != Code::NoUnit => Err(failure),
+        Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
+        Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
+            Err(Failure::new(Code::NotBack, format!("The unit at {place} came back in update mode."))
+                .state("Nothing was changed in the unit.")
+                .cure("There may be no application in it, or a button or switch is still set."))
+        }
+        Ok(device) => {
+            let facts =
+                bench.identity(&device.location).map_or_else(|_| identify::from_list(&device), |found| found.facts);
+            let name = facts.product.map(|name| format!(" \"{name}\"")).unwrap_or_default();
+            Ok(format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id))
+        }
     }
 }
 

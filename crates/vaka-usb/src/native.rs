@@ -258,6 +258,15 @@ struct NativeDevice {
     claimed: Vec<Interface>,
 }
 
+impl Drop for NativeDevice {
+    /// The last that was claimed is given back first: a driver of several interfaces, such
+    /// as that of serial ports, takes all of them again when it is offered the first one,
+    /// and does not if another is still held.
+    fn drop(&mut self) {
+        while self.claimed.pop().is_some() {}
+    }
+}
+
 impl NativeDevice {
     fn interface_with(&self, pipe: Pipe) -> Result<&Interface, TransferError> {
         let has = |interface: &&Interface| {

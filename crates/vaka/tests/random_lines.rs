@@ -137,7 +137,7 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
     let file = random.of(files).display().to_string();
     let other = random.of(files).display().to_string();
     let out = format!("out-{}.hex", random.below(1000));
-    let words: &[&str] = match random.below(20) {
+    let words: &[&str] = match random.below(27) {
         0..=9 => &["update", &file],
         10 => &["check", &file],
         11 => &["survey"],
@@ -148,6 +148,11 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
         16 => &["carry", "save", "carried.json", "--replace"],
         17 => &["carry", "load", "carried.json"],
         18 => &["convert", &file, &other, &out],
+        19..=21 => &["line", &file, "--for", "1s"],
+        22 => &["console", "--send", "about", "--until", "version", "--within", "500ms"],
+        23 => &["diagnose"],
+        24 => &["sheet", "new"],
+        25 => &["setup", "rules"],
         _ => &["journal"],
     };
     let mut line: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();

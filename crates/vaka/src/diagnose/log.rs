@@ -12,7 +12,7 @@ const BACK: Duration = Duration::from_secs(15 * 60);
 
 /// So many times in such a time nobody plugs a unit in and out by hand, nor does an update.
 /// Chosen by us.
-pub const OFTEN: (usize, Duration) = (4, Duration::from_secs(30));
+pub const OFTEN: (usize, Duration) = (6, Duration::from_secs(20));
 
 /// What is advised about a lead.
 pub const LEAD: &str =
@@ -106,16 +106,16 @@ mod tests {
             let found = of_notes(notes, Duration::from_secs(1000));
             found.into_iter().map(|finding| (finding.topic, finding.says)).collect()
         };
-        // An update: the unit leaves twice, and again a minute later.
-        let ordinary: Vec<Note> = [900, 903, 960, 963]
+        // Two updates after each other: the unit leaves twice in each, and again a minute later.
+        let ordinary: Vec<Note> = [900, 903, 906, 909, 912, 960, 963]
             .iter()
             .flat_map(|at| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came)])
             .collect();
         assert_eq!(words(&ordinary), []);
-        let flaps: Vec<Note> = [900, 905, 911, 920].iter().map(|at| note(*at, "1-2", Says::Left)).collect();
-        assert_eq!(words(&flaps), [("cable", "what is there came and left 4 times within 30 s".to_owned())]);
+        let flaps: Vec<Note> = [900, 903, 905, 911, 915, 919].iter().map(|at| note(*at, "1-2", Says::Left)).collect();
+        assert_eq!(words(&flaps), [("cable", "what is there came and left 6 times within 20 s".to_owned())]);
         // On different ports that is nothing.
-        let spread: Vec<Note> = (0..6).map(|n| note(900 + n, &format!("1-{n}"), Says::Left)).collect();
+        let spread: Vec<Note> = (0..9).map(|n| note(900 + n, &format!("1-{n}"), Says::Left)).collect();
         assert_eq!(words(&spread), []);
         let trouble = Says::Trouble("device descriptor read/64, error -71".to_owned());
         let found = words(&[note(970, "1-3", trouble.clone()), note(990, "1-3", trouble)]);

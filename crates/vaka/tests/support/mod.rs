@@ -257,6 +257,12 @@ impl Running {
         }
     }
 
+    /// Whether words were said so far.
+    pub fn has_said(&mut self, words: &str) -> bool {
+        self.seen.extend(self.lines.try_iter());
+        self.seen.iter().any(|(_, line)| line.contains(words))
+    }
+
     /// Waits for its end; kills it at the deadline.
     pub fn end(mut self) -> Ended {
         drop(self.child.stdin.take());
