@@ -20,7 +20,7 @@ pub struct Hunt<'a> {
     pub selector: Option<&'a Selector>,
     /// Whether one that no sheet knows will do, if no other fits.
     pub undescribed: bool,
-    /// Sheets whose units are hoped for; for what a person is told.
+    /// Sheets whose units are hoped for: of several units one of theirs is meant.
     pub hopes: Vec<&'a Sheet>,
 }
 
@@ -55,6 +55,12 @@ pub fn find<'a>(
         let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
         if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
             found.retain(|candidate| !candidate.sheets.is_empty());
+        }
+        let is_hoped = |candidate: &Candidate<'_>| {
+            candidate.sheets.iter().any(|sheet| hunt.hopes.iter().any(|hoped| hoped.product.id == sheet.product.id))
+        };
+        if found.len() > 1 && found.iter().any(is_hoped) {
+            found.retain(is_hoped);
         }
         match found.len() {
             0 => {}

@@ -25,8 +25,8 @@ pub struct Note {
 /// What the kernel noted.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Says {
-    /// A device came.
-    Came,
+    /// A device came, with these ids (idVendor, idProduct).
+    Came(u16, u16),
     /// A device left.
     Left,
     /// What is there could not be enumerated, or not be set up; in the kernel's words.
@@ -130,8 +130,8 @@ fn note(line: &str) -> Option<Note> {
     ];
     let says = if has("USB disconnect") {
         Says::Left
-    } else if what.starts_with("new ") && has("USB device number") {
-        Says::Came
+    } else if what.starts_with("New USB device found") {
+        Says::Came(id(what, "idVendor=")?, id(what, "idProduct=")?)
     } else if has("insufficient available bus power") {
         Says::Underpowered
     } else if has("not running at top speed") {
@@ -144,6 +144,11 @@ fn note(line: &str) -> Option<Note> {
         return None;
     };
     Some(Note { at, port, says })
+}
+
+/// The hex digits behind a word.
+fn id(what: &str, word: &str) -> Option<u16> {
+    u16::from_str_radix(what.split(word).nth(1)?.get(..4)?, 16).ok()
 }
 
 /// The port that is spoken of: `1-2`, `usb1-port2`, `1-2-port4`, or a hub's interface
@@ -171,7 +176,11 @@ mod tests {
     fn records_of_the_kernel_are_read() {
         let trouble = |words: &str| Says::Trouble(words.to_owned());
         let cases = [
-            ("6,812,5000000,-;usb 1-2: new full-speed USB device number 8 using xhci_hcd", "1-2", Says::Came),
+            (
+                "6,812,5000000,-;usb 1-2: New USB device found, idVendor=1209, idProduct=000d, bcdDevice= 4.10",
+                "1-2",
+                Says::Came(0x1209, 0x000D),
+            ),
             ("6,813,5000000,-;usb 1-2.4: USB disconnect, device number 7", "1-2.4", Says::Left),
             (
                 "3,814,5000000,-;usb 1-2: device descriptor read/64, error -71",
@@ -205,6 +214,8 @@ mod tests {
         for other in [
             "",
             "6,1,2,-;usb 1-2: Product: Tern tide gauge",
+            "6,1,2,-;usb 1-2: new full-speed USB device number 8 using xhci_hcd",
+            "6,1,2,-;usb 1-2: New USB device found, idVendor=12, idProduct=",
             "6,1,2,-;usb: nothing",
             " SUBSYSTEM=usb",
             "6,1;usb 1-2: USB disconnect",

@@ -435,7 +435,7 @@ fn a_unit_that_drops_again_and_again_is_told() {
         world.hand_later("1-2", Duration::from_millis(at + 200), Hand::Plug);
     }
     drop(world);
-    listening.end().expect(9, &["1-2: what is there left the bus 6 times", "Try another lead"]);
+    listening.end().expect(9, &["1-2: what is there left and came back as the same", "Try another lead"]);
 }
 
 /// A whole region, so that it takes some seconds.

@@ -52,23 +52,37 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let hunt = Hunt::any(&bench, common.unit.as_ref(), common.unit.is_some());
-    let mut unit = hunt::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
-    let mut console = Talk::new(args, common)?;
+    let unit = hunt::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
+    match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut pace) {
+        // That is how a console ends.
+        Err(failure) if failure.code == Code::Stopped => Ok(Code::Done),
+        ended => Ok(ended.map(|()| Code::Done)?),
+    }
+}
+
+/// Listens, and takes the port again whenever it was let go.
+fn talk(
+    mut console: Talk<'_>,
+    bench: &Bench<'_>,
+    mut unit: DeviceInfo,
+    wait: Duration,
+    pace: &mut Pace<'_>,
+) -> Result<(), Failure> {
     loop {
-        let end = console.listen(&bench, &unit, &pace)?;
-        unit = match end {
-            End::Found | End::Stopped => return Ok(Code::Done),
-            End::Late => return Err(console.late().into()),
+        let may_stay = match console.listen(bench, &unit, pace)? {
+            End::Found | End::Stopped => return Ok(()),
+            End::Late => return Err(console.late()),
             End::Left => {
                 console.note("the unit left the bus; it is waited for");
-                entry::come_back(&bench, Followed { unit: &unit, serial: None }, false, common.wait, &mut pace)?
+                false
             }
             End::Wanted(by) => {
                 console.note(&format!("the port is let go: {by} wants the unit"));
-                while_wanted(&unit, &pace);
-                entry::come_back(&bench, Followed { unit: &unit, serial: None }, true, common.wait, &mut pace)?
+                while_wanted(&unit, pace);
+                true
             }
         };
+        unit = entry::come_back(bench, Followed { unit: &unit, serial: None }, may_stay, wait, pace)?;
     }
 }
 

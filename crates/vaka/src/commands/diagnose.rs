@@ -64,15 +64,20 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
         duration::words(time)
     );
     let began = Instant::now();
-    let left: Mutex<BTreeMap<String, Vec<Duration>>> = Mutex::default();
+    let drops: Mutex<BTreeMap<String, log::Drops>> = Mutex::default();
     let watch = |bus: &dyn Bus| {
-        let Ok(mut watch) = PolledWatch::new(bus, &SystemClock) else { return };
+        let mut watch = PolledWatch::from_nothing(bus, &SystemClock);
         while began.elapsed() < time && !interrupt::flag().load(Ordering::SeqCst) {
             let Ok(changes) = watch.next(LOOK_UP) else { return };
+            let mut drops = drops.lock().unwrap_or_else(PoisonError::into_inner);
             for change in changes {
-                if let Change::Left(device) = change {
-                    let mut left = left.lock().unwrap_or_else(PoisonError::into_inner);
-                    left.entry(bench.place(&device.location)).or_default().push(began.elapsed());
+                match change {
+                    Change::Left(device) => {
+                        drops.entry(bench.place(&device.location)).or_default().left(began.elapsed());
+                    }
+                    Change::Came(device) => {
+                        drops.entry(bench.place(&device.location)).or_default().came((device.vendor, device.product));
+                    }
                 }
             }
         }
@@ -82,20 +87,17 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
             scope.spawn(|| watch(&**bus));
         }
     });
-    let left = left.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let often = |(port, times): (&String, &Vec<Duration>)| {
-        let most = log::flapping(times)?;
-        let says = format!("what is there left the bus {most} times within {}", duration::words(log::OFTEN.1));
+    let drops = drops.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let often = |(port, drops): (&String, &log::Drops)| {
+        let most = drops.often()?;
+        let within = duration::words(log::OFTEN.1);
+        let says = format!("what is there left and came back as the same {most} times within {within}");
         Some(Finding::problem("cable", port, says).cure(log::LEAD))
     };
-    let found: Vec<Finding> = left.iter().filter_map(often).collect();
+    let found: Vec<Finding> = drops.iter().filter_map(often).collect();
     match found.is_empty() {
         true => {
-            let count: usize = left.values().map(Vec::len).sum();
-            let says = format!(
-                "nothing came and went too often within {} ({count} times something left)",
-                duration::words(began.elapsed())
-            );
+            let says = format!("nothing dropped again and again within {}", duration::words(began.elapsed()));
             vec![Finding::fine("cable", "the bench", says)]
         }
         false => found,

@@ -10,9 +10,8 @@ use vaka_usb::kernel_log::{self, Note, Says};
 /// How far back the log is read. Chosen by us: what a person remembers trying.
 const BACK: Duration = Duration::from_secs(15 * 60);
 
-/// So many times in such a time nobody plugs a unit in and out by hand, nor does an update.
-/// Chosen by us.
-pub const OFTEN: (usize, Duration) = (6, Duration::from_secs(20));
+/// So many times in such a time nobody plugs a unit in and out by hand. Chosen by us.
+pub const OFTEN: (usize, Duration) = (4, Duration::from_secs(30));
 
 /// What is advised about a lead.
 pub const LEAD: &str =
@@ -58,9 +57,19 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
             let cure = format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
             found.push(Finding::problem("enumeration", port, says).cure(cure));
         }
-        let left: Vec<Duration> = notes.iter().filter(|note| note.says == Says::Left).map(|note| note.at).collect();
-        if let Some(most) = flapping(&left) {
-            let says = format!("what is there came and left {most} times within {}", duration::words(OFTEN.1));
+        let mut drops = Drops::default();
+        for note in &notes {
+            match note.says {
+                Says::Left => drops.left(note.at),
+                Says::Came(vendor, product) => drops.came((vendor, product)),
+                _ => {}
+            }
+        }
+        if let Some(most) = drops.often() {
+            let says = format!(
+                "what is there left and came back as the same {most} times within {}",
+                duration::words(OFTEN.1)
+            );
             found.push(Finding::problem("cable", port, says).cure(LEAD));
         }
         if count(&|says| *says == Says::OverCurrent) > 0 {
@@ -85,11 +94,33 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
     found
 }
 
-/// The most times that something left within the time, if that is often.
-pub fn flapping(left: &[Duration]) -> Option<usize> {
-    let (often, within) = OFTEN;
-    let most = left.iter().map(|from| left.iter().filter(|at| *at >= from && **at <= *from + within).count()).max()?;
-    (most >= often).then_some(most)
+/// What left a port and came back as the same. An update changes the ids with the mode; a
+/// lead does not.
+#[derive(Debug, Default)]
+pub struct Drops {
+    is: Option<(u16, u16)>,
+    left: Option<Duration>,
+    times: Vec<Duration>,
+}
+
+impl Drops {
+    /// Something left.
+    pub fn left(&mut self, at: Duration) {
+        self.left = Some(at);
+    }
+
+    /// Something came, with these ids.
+    pub fn came(&mut self, ids: (u16, u16)) {
+        let before = self.is.replace(ids);
+        self.times.extend(self.left.take().filter(|_| before == Some(ids)));
+    }
+
+    /// The most times that it dropped within the time, if that is often.
+    pub fn often(&self) -> Option<usize> {
+        let (often, within) = OFTEN;
+        let from = |from: &Duration| self.times.iter().filter(|at| *at >= from && **at <= *from + within).count();
+        self.times.iter().map(from).max().filter(|most| *most >= often)
+    }
 }
 
 #[cfg(test)]
@@ -106,17 +137,16 @@ mod tests {
             let found = of_notes(notes, Duration::from_secs(1000));
             found.into_iter().map(|finding| (finding.topic, finding.says)).collect()
         };
-        // Two updates after each other: the unit leaves twice in each, and again a minute later.
-        let ordinary: Vec<Note> = [900, 903, 906, 909, 912, 960, 963]
-            .iter()
-            .flat_map(|at| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came)])
-            .collect();
+        // Updates after each other: the ids change with the mode.
+        let both = |at: &u64, id| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came(0x1209, id))];
+        let ordinary: Vec<Note> =
+            (900..990).step_by(10).flat_map(|at| both(&at, 2).into_iter().chain(both(&(at + 4), 1))).collect();
         assert_eq!(words(&ordinary), []);
-        let flaps: Vec<Note> = [900, 903, 905, 911, 915, 919].iter().map(|at| note(*at, "1-2", Says::Left)).collect();
-        assert_eq!(words(&flaps), [("cable", "what is there came and left 6 times within 20 s".to_owned())]);
-        // On different ports that is nothing.
-        let spread: Vec<Note> = (0..9).map(|n| note(900 + n, &format!("1-{n}"), Says::Left)).collect();
-        assert_eq!(words(&spread), []);
+        let drops = |times: &[u64]| -> Vec<Note> { times.iter().flat_map(|at| both(at, 1)).collect() };
+        let found = words(&drops(&[895, 900, 905, 911, 920]));
+        assert_eq!(found, [("cable", "what is there left and came back as the same 4 times within 30 s".to_owned())]);
+        // Slower, a person does that.
+        assert_eq!(words(&drops(&[800, 820, 840, 860, 880, 900])), []);
         let trouble = Says::Trouble("device descriptor read/64, error -71".to_owned());
         let found = words(&[note(970, "1-3", trouble.clone()), note(990, "1-3", trouble)]);
         assert_eq!(found.len(), 1);
