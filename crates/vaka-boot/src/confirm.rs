@@ -147,7 +147,7 @@ fn at_once(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identify::from_list(device), |found| found.facts);
     let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
-    let next = Some(Next { port: place, id: facts.id, serial: facts.serial, version: None });
+    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
     Seen { after: After::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
@@ -157,7 +157,7 @@ fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let facts = bench.identity(&device.location).map_or_else(|_| identify::from_list(device), |found| found.facts);
     let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
     let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
-    let next = Some(Next { port: place, id: facts.id, serial: facts.serial, version: None });
+    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
     Seen { after: After::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
@@ -209,7 +209,13 @@ fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &
     };
     let (facts, opened) = listen(expected.source, facts, opened, pace);
     let tells = expected.source.of(&facts);
-    let next = Some(Next { port: place.clone(), id: facts.id, serial: facts.serial.clone(), version: tells.clone() });
+    let next = Some(Next {
+        port: place.clone(),
+        nodes: Vec::new(),
+        id: facts.id,
+        serial: facts.serial.clone(),
+        version: tells.clone(),
+    });
     let (after, words) = judge(expected, &facts, tells.as_ref(), &place, pace);
     Seen { after, words, next, device: Some(device.clone()), opened }
 }

@@ -1,11 +1,14 @@
 //! A unit's serial port, by the CDC-ACM class, spoken to without the system's driver.
 
+use std::path::Path;
 use std::time::Duration;
 
 use vaka_core::dialect::LineSetting;
 use vaka_core::text;
 use vaka_usb::counting::Counting;
 use vaka_usb::descriptor::{Configuration, Interface};
+#[cfg(target_os = "linux")]
+use vaka_usb::system_port::SystemPort;
 use vaka_usb::{MAX_PIPE_TRANSFER, Pipe, Setup, TransferError, UsbDevice, strings};
 
 use crate::pace::Pace;
@@ -121,8 +124,47 @@ fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
 
 /// What an application says on its serial port: lines, as they come.
 pub struct Listener {
-    port: SerialPort,
+    port: Port,
     pending: Vec<u8>,
+}
+
+/// The way to a port.
+enum Port {
+    /// The unit's own interfaces, taken from the system's driver.
+    Usb(SerialPort),
+    /// What the system's driver made of them.
+    #[cfg(target_os = "linux")]
+    System(SystemPort),
+}
+
+impl Port {
+    fn send(&mut self, bytes: &[u8]) -> Result<(), SessionError> {
+        match self {
+            Self::Usb(port) => port.send(bytes, REQUEST_TIMEOUT),
+            #[cfg(target_os = "linux")]
+            Self::System(port) => port.send(bytes).map_err(|error| from_system(&error)),
+        }
+    }
+
+    fn receive(&mut self, within: Duration) -> Result<Vec<u8>, SessionError> {
+        match self {
+            Self::Usb(port) => port.receive(512, within),
+            #[cfg(target_os = "linux")]
+            Self::System(port) => port.receive(within).map_err(|error| from_system(&error)),
+        }
+    }
+}
+
+/// What the system says of a port.
+#[cfg(target_os = "linux")]
+fn from_system(error: &std::io::Error) -> SessionError {
+    use std::io::ErrorKind;
+    match error.kind() {
+        ErrorKind::ResourceBusy => SessionError::Held(String::new()),
+        ErrorKind::TimedOut => SessionError::Silent("it does not take what is sent".into()),
+        ErrorKind::PermissionDenied => SessionError::Misbehaved(format!("this user may not use it ({error})")),
+        _ => SessionError::Gone,
+    }
 }
 
 impl Listener {
@@ -137,7 +179,26 @@ impl Listener {
         let Some(mut port) = SerialPort::open(device, &configuration, None)? else { return Ok(None) };
         port.set_line(LineSetting { baud: 115_200, data_bits: 8, parity: 0, stop: 0 })?;
         port.signal(Some(true), Some(true))?;
-        Ok(Some(Self { port, pending: Vec::new() }))
+        Ok(Some(Self { port: Port::Usb(port), pending: Vec::new() }))
+    }
+
+    /// Opens the port that the system made of a unit, such as `/dev/ttyACM0`.
+    ///
+    /// # Errors
+    /// Another program has it, or this user may not use it.
+    #[cfg(target_os = "linux")]
+    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
+        let port = SystemPort::open(node).map_err(|error| from_system(&error))?;
+        Ok(Self { port: Port::System(port), pending: Vec::new() })
+    }
+
+    /// No system but Linux has such ports here.
+    ///
+    /// # Errors
+    /// Always.
+    #[cfg(not(target_os = "linux"))]
+    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
+        Err(SessionError::Misbehaved(format!("{} is not used on this system", node.display())))
     }
 
     /// Sends a line, ended as terminals end one.
@@ -145,7 +206,7 @@ impl Listener {
     /// # Errors
     /// The unit left, or does not take it.
     pub fn send(&mut self, line: &str) -> Result<(), SessionError> {
-        self.port.send(format!("{line}\r\n").as_bytes(), REQUEST_TIMEOUT)
+        self.port.send(format!("{line}\r\n").as_bytes())
     }
 
     /// The lines that ended within a time; what has not ended yet stays for the next
@@ -154,7 +215,7 @@ impl Listener {
     /// # Errors
     /// The unit left.
     pub fn lines(&mut self, within: Duration) -> Result<Vec<String>, SessionError> {
-        match self.port.receive(512, within) {
+        match self.port.receive(within) {
             Ok(bytes) => self.pending.extend(bytes),
             // Nothing was said for a while.
             Err(SessionError::Silent(_)) => {}

@@ -597,6 +597,9 @@ impl Transfers {
 pub struct Next {
     /// Where the application is now.
     pub port: String,
+    /// Serial ports and raw HID devices that this system made of it.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub nodes: Vec<String>,
     /// Its ids.
     pub id: UsbId,
     /// Its serial number.

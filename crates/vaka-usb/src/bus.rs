@@ -1,6 +1,7 @@
 //! A bus: what is plugged in, what comes and goes, and opening it.
 
 use std::fmt;
+use std::path::PathBuf;
 use std::time::Duration;
 
 use thiserror::Error;
@@ -163,6 +164,13 @@ pub trait Bus: Send + Sync {
     /// only.
     fn is_same_port(&self, one: &Location, other: &Location) -> bool {
         one == other
+    }
+
+    /// Serial ports and raw HID devices that the system made of a device, such as
+    /// `/dev/ttyACM0`; those of serial ports are given a moment to come.
+    fn nodes(&self, port: &str) -> Vec<PathBuf> {
+        let _ = port;
+        Vec::new()
     }
 
     /// What the system noted lately of a device at `port` that it could not enumerate, in

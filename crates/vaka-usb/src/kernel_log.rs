@@ -6,6 +6,8 @@
 
 use std::time::Duration;
 
+use crate::sockets;
+
 /// How old a note may be to speak of what is going on now. Chosen by us: a few attempts of
 /// a person.
 #[cfg(target_os = "linux")]
@@ -154,11 +156,8 @@ fn id(what: &str, word: &str) -> Option<u16> {
 /// The port that is spoken of: `1-2`, `usb1-port2`, `1-2-port4`, or a hub's interface
 /// with `port 4` in the message.
 fn port_of(who: &str, what: &str) -> Option<String> {
-    if let Some((hub, number)) = who.split_once("-port") {
-        return Some(match hub.strip_prefix("usb") {
-            Some(bus) => format!("{bus}-{number}"),
-            None => format!("{hub}.{number}"),
-        });
+    if let Some(port) = sockets::port_of(who) {
+        return Some(port);
     }
     let Some((hub, _)) = who.split_once(':') else { return who.contains('-').then(|| who.to_owned()) };
     let number = what.split("port ").nth(1)?.split(|c: char| !c.is_ascii_digit()).next()?;

@@ -18,10 +18,11 @@ pub mod native;
 #[cfg(not(target_os = "linux"))]
 #[path = "native_elsewhere.rs"]
 pub mod native;
-#[cfg(target_os = "linux")]
 mod sockets;
 pub mod strings;
 pub mod system;
+#[cfg(target_os = "linux")]
+pub mod system_port;
 pub mod trace;
 pub mod usbip;
 

@@ -38,6 +38,10 @@ const AT_LEAST: Duration = Duration::from_millis(500);
 /// How long udevd gets to set the rights of a node that just came. Chosen by us.
 const TIME_FOR_RULES: Duration = Duration::from_millis(800);
 
+/// How long the system gets to make a serial port of a unit that just came, or was given
+/// back. Chosen by us.
+const TIME_FOR_NODES: Duration = Duration::from_millis(600);
+
 /// The machine's own ports as a bus.
 #[derive(Default)]
 pub struct NativeBus {
@@ -164,6 +168,19 @@ impl Bus for NativeBus {
 
     fn is_same_port(&self, one: &Location, other: &Location) -> bool {
         one == other || (one.bus == other.bus && sockets::are_peers(Path::new(DEVICES), &one.port, &other.port))
+    }
+
+    fn nodes(&self, port: &str) -> Vec<PathBuf> {
+        let deadline = Instant::now() + TIME_FOR_NODES;
+        loop {
+            let interfaces = system::interfaces(&Path::new(DEVICES).join(port));
+            let nodes: Vec<PathBuf> = interfaces.iter().flat_map(|interface| interface.nodes.clone()).collect();
+            let is_awaited = interfaces.iter().any(|interface| interface.is_serial && interface.driver.is_none());
+            if !nodes.is_empty() || !is_awaited || Instant::now() >= deadline {
+                return nodes;
+            }
+            std::thread::sleep(PolledWatch::INTERVAL);
+        }
     }
 
     fn trouble(&self, port: &str) -> Option<String> {

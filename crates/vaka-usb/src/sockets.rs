@@ -6,6 +6,7 @@
 use std::path::{Path, PathBuf};
 
 /// Whether two ports share a connector, by the system's list of devices at `devices`.
+#[cfg_attr(not(target_os = "linux"), allow(dead_code))] // only Linux tells
 pub(crate) fn are_peers(devices: &Path, one: &str, other: &str) -> bool {
     folder(devices, one).is_some_and(|port| {
         let peer = std::fs::read_link(port.join("peer")).ok();
@@ -28,7 +29,7 @@ fn folder(devices: &Path, port: &str) -> Option<PathBuf> {
 }
 
 /// `usb2-port2` is the port `2-2`, `2-2-port4` the port `2-2.4`.
-fn port_of(name: &str) -> Option<String> {
+pub(crate) fn port_of(name: &str) -> Option<String> {
     let (hub, number) = name.split_once("-port")?;
     Some(match hub.strip_prefix("usb") {
         Some(bus) => format!("{bus}-{number}"),

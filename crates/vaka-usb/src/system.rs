@@ -47,6 +47,8 @@ pub enum Access {
 pub struct InterfaceUse {
     /// bInterfaceNumber.
     pub number: u8,
+    /// Whether it is the control interface of a serial port (CDC-ACM).
+    pub is_serial: bool,
     /// The driver that has it, if one does.
     pub driver: Option<String>,
     /// Serial ports and raw HID devices made of it.
@@ -129,14 +131,17 @@ fn denied(_: &Path) -> Access {
 }
 
 /// The interfaces of a device: its folders `PORT:CONFIGURATION.NUMBER`.
-fn interfaces(device: &Path) -> Vec<InterfaceUse> {
+pub(crate) fn interfaces(device: &Path) -> Vec<InterfaceUse> {
     let mut found = Vec::new();
     for folder in folders(device).into_iter().filter(|folder| name(folder).contains(':')) {
         let Some(number) = read(&folder, "bInterfaceNumber").and_then(|text| u8::from_str_radix(&text, 16).ok()) else {
             continue;
         };
         let driver = std::fs::read_link(folder.join("driver")).ok().map(|link| name(&link));
-        found.push(InterfaceUse { number, driver, nodes: nodes(&folder) });
+        // Communication class, abstract control model. Source: CDC 1.2, table 12 and 16.
+        let is = |name: &str, code: &str| read(&folder, name).as_deref() == Some(code);
+        let is_serial = is("bInterfaceClass", "02") && is("bInterfaceSubClass", "02");
+        found.push(InterfaceUse { number, is_serial, driver, nodes: nodes(&folder) });
     }
     found.sort_by_key(|interface| interface.number);
     found

@@ -1,6 +1,7 @@
 //! A bus that tells all that goes over it, so that a run can be looked at
 //! somewhere else.
 
+use std::path::PathBuf;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -162,6 +163,10 @@ impl Bus for TracedBus {
 
     fn is_same_port(&self, one: &Location, other: &Location) -> bool {
         self.bus.is_same_port(one, other)
+    }
+
+    fn nodes(&self, port: &str) -> Vec<PathBuf> {
+        self.bus.nodes(port)
     }
 
     fn trouble(&self, port: &str) -> Option<String> {

@@ -599,12 +599,22 @@ impl<'a, 'b> Job<'a, 'b> {
         drop(seen.opened);
         if let Some(running) = seen.device {
             self.read_once_more(settled, approved, &expected, &running)?;
+            self.note_nodes(&running);
             self.undo(plan, Moment::End, Some(&running));
         } else {
             self.undo(plan, Moment::End, None);
         }
         self.report.code = Code::Done;
         Ok(())
+    }
+
+    /// What the system made of the application: its serial port, for the next program.
+    fn note_nodes(&mut self, running: &DeviceInfo) {
+        let bus = self.bench.bus(&running.location);
+        let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
+        if let Some(next) = &mut self.report.next {
+            next.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
+        }
     }
 
     /// What can be done about an application that did not come back.

@@ -5,7 +5,7 @@ use std::io::{IsTerminal, Write};
 use std::path::Path;
 use std::time::{Duration, Instant};
 
-use vaka_boot::bench::{Bench, bus_failure};
+use vaka_boot::bench::{Bench, bus_failure, held};
 use vaka_boot::entry;
 use vaka_boot::hunt::{self, Hunt};
 use vaka_boot::pace::Pace;
@@ -14,6 +14,7 @@ use vaka_boot::seen;
 use vaka_boot::serial::Listener;
 use vaka_boot::session::SessionError;
 use vaka_core::event::{Code, Event, Failure};
+use vaka_core::unit::Mode;
 use vaka_core::{duration, text};
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
@@ -97,6 +98,38 @@ fn while_wanted(unit: &DeviceInfo, pace: &Pace<'_>) {
     }
 }
 
+/// Why there is no port to listen to.
+enum NoPort {
+    Left,
+    Failed(Failure),
+}
+
+/// The port of a unit, and words for where it was opened if that is not the unit itself:
+/// a user without rights to that may have them to the port that the system made of it.
+fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(Listener, String)>, NoPort> {
+    let place = bench.place(&unit.location);
+    let unusable = |error: SessionError| match error {
+        SessionError::Gone => NoPort::Left,
+        SessionError::Held(by) => NoPort::Failed(held(&place, &by)),
+        error => NoPort::Failed(
+            Failure::new(Code::Access, format!("The port of the unit at {place} cannot be used: {error}."))
+                .cure("'vaka diagnose' says who has it, and what is missing."),
+        ),
+    };
+    match bench.open(&unit.location) {
+        Ok(device) => Ok(Listener::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
+        Err(BusError::NotThere(_)) => Err(NoPort::Left),
+        Err(error @ BusError::NoRights { .. }) => {
+            let nodes = bench.bus(&unit.location).map(|bus| bus.nodes(&unit.location.port)).unwrap_or_default();
+            let node = nodes.into_iter().find(|node| node.to_string_lossy().contains("/tty"));
+            let node = node.ok_or_else(|| NoPort::Failed(bus_failure(&error)))?;
+            let through = format!(" through {}", node.display());
+            Ok(Some((Listener::open_node(&node).map_err(unusable)?, through)))
+        }
+        Err(error) => Err(NoPort::Failed(bus_failure(&error))),
+    }
+}
+
 /// What is said and heard, wherever it goes.
 struct Talk<'a> {
     args: &'a Console,
@@ -120,30 +153,20 @@ impl<'a> Talk<'a> {
     /// Listens until there is a reason to let go.
     fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, pace: &Pace<'_>) -> Result<End, Failure> {
         let place = bench.place(&unit.location);
-        let device = match bench.open(&unit.location) {
-            Ok(device) => device,
-            Err(BusError::NotThere(_)) => return Ok(End::Left),
-            Err(error) => return Err(bus_failure(&error)),
-        };
-        let mut port = match Listener::open(device) {
+        let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
             // In its update mode it may have none; its application comes back.
-            Ok(None) if seen::seen(bench, unit).mode == vaka_core::unit::Mode::Update => return Ok(self.wait(pace)),
+            Ok(None) if seen::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(pace)),
             Ok(None) => {
                 return Err(Failure::new(Code::Refused, format!("The unit at {place} has no serial port (CDC-ACM)."))
                     .state("Nothing was changed in it.")
                     .cure("'vaka survey' shows what it is."));
             }
-            Err(SessionError::Gone) => return Ok(End::Left),
-            Err(error) => {
-                return Err(Failure::new(
-                    Code::Access,
-                    format!("The port of the unit at {place} cannot be used: {error}."),
-                )
-                .cure("Close the program that uses it."));
-            }
+            Err(NoPort::Left) => return Ok(End::Left),
+            Err(NoPort::Failed(failure)) => return Err(failure),
         };
-        self.note(&format!("listening to the unit at {place}"));
+        self.note(&format!("listening to the unit at {place}{}", port.1));
+        let port = &mut port.0;
         loop {
             if let Some(end) = self.is_over(pace) {
                 return Ok(end);

@@ -444,7 +444,8 @@ fn updated(report: &Report) {
     }
     if let Some(next) = &report.next {
         let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();
-        out!("  now        {} at {}{serial}", next.id, next.port);
+        let nodes = if next.nodes.is_empty() { String::new() } else { format!(" ({})", next.nodes.join(", ")) };
+        out!("  now        {} at {}{nodes}{serial}", next.id, next.port);
     }
 }
 
