@@ -68,6 +68,27 @@ const UNKNOWN_BACK: Duration = Duration::from_secs(10);
 /// Where the parts of a unit's memory are that were read.
 pub type Parts = Vec<(Address, Vec<u8>)>;
 
+/// Brings a unit into update mode and leaves it there. It is not opened: closing it might
+/// end that mode again.
+///
+/// # Errors
+/// It did not come into update mode. Nothing was changed in it.
+pub fn bring<'a>(
+    bench: &'a Bench<'a>,
+    found: &Candidate<'a>,
+    wish: &Wish,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let _guard = bench.hold(found.location())?;
+    pace.tell(Event::Seen(seen::seen(bench, &found.device)));
+    if found.mode == Mode::Update {
+        return Ok(found.device.clone());
+    }
+    let variant = variant_of(found, wish, person)?.and_then(|(_, variant)| variant);
+    enter(bench, found, variant, wish, person, pace)
+}
+
 impl<'a> Visit<'a> {
     /// Finds the unit, brings it into update mode, and opens it.
     ///

@@ -46,6 +46,8 @@ struct Port {
     bulk_log: Vec<(u8, Vec<u8>)>,
     /// Hands that will do something at a time.
     later: Vec<(Duration, Hand)>,
+    /// Whether its lead carries nothing.
+    bad_lead: bool,
 }
 
 /// All units of a scene.
@@ -103,6 +105,7 @@ impl World {
             log: Vec::new(),
             bulk_log: Vec::new(),
             later: Vec::new(),
+            bad_lead: false,
         });
     }
 
@@ -143,7 +146,7 @@ impl World {
         self.advance();
         let now = self.clock.now();
         let Some(found) = self.ports.iter_mut().find(|found| found.name == port) else { return false };
-        found.unit.hand(now, hand);
+        found.hand(now, hand);
         true
     }
 
@@ -231,7 +234,9 @@ impl World {
     pub fn control(&mut self, port: &str, enumeration: u32, setup: Setup, data: &[u8]) -> Option<Answer> {
         let now = self.clock.now();
         let found = self.present(port, enumeration)?;
-        let answer = if setup.is_standard() {
+        let answer = if found.bad_lead {
+            Answer::Stall
+        } else if setup.is_standard() {
             // CLEAR_FEATURE of an endpoint: source: USB 2.0, section 9.4.1.
             if (setup.kind, setup.request) == (0x02, 1) {
                 let endpoint = setup.index.to_le_bytes()[0];
@@ -274,7 +279,7 @@ impl World {
             while port.later.first().is_some_and(|(at, _)| *at <= now) {
                 let (at, hand) = port.later.remove(0);
                 port.unit.advance(at);
-                port.unit.hand(at, &hand);
+                port.hand(at, &hand);
             }
             port.unit.advance(now);
         }
@@ -282,6 +287,14 @@ impl World {
 }
 
 impl Port {
+    fn hand(&mut self, now: Duration, hand: &Hand) {
+        match hand {
+            Hand::BadLead => self.bad_lead = true,
+            Hand::GoodLead => self.bad_lead = false,
+            hand => self.unit.hand(now, hand),
+        }
+    }
+
     fn listed(&self, number: u32) -> Option<Listed> {
         let (enumeration, face) = self.unit.face()?;
         let port = self.name.clone();

@@ -131,6 +131,19 @@ fn of_several_units_one_is_chosen() {
     running.end().expect(3, &["2 units fit"]);
 }
 
+/// What is said to be in update mode is, also where closing a unit resets it.
+#[test]
+fn a_unit_that_is_entered_stays_there() {
+    let bench = gannets(&["G-1"]);
+    let enter = bench.run(&["enter", "--wait", "5s"]);
+    enter.expect(0, &["update mode reached", "1-1 is in update mode; nothing was changed in it."]);
+    assert_eq!(bench.condition("1-1"), Condition::Boot);
+    bench.run(&["enter", "--wait", "5s"]).expect(0, &["1-1 is in update mode"]);
+    assert_eq!(bench.condition("1-1"), Condition::Boot);
+    bench.run(&["restart", "--wait", "5s"]).expect(0, &["Nothing was written", "came back at 1-1"]);
+    assert_eq!(bench.condition("1-1"), Condition::Application);
+}
+
 /// What the bus cannot show is done once Enter is pressed; only then the next step is
 /// shown. Where nobody is there, both are.
 #[test]
@@ -421,6 +434,18 @@ fn a_unit_that_another_process_works_with_is_named_so() {
     assert!(lock["says"].as_str().unwrap().contains("vaka update"), "{lock}");
     interrupt(&other);
     other.end().expect(130, &[]);
+}
+
+/// A lead that carries no data: nothing can be asked, and a good one cures it.
+#[test]
+fn a_bad_lead_is_told() {
+    let bench = gannets(&["G-1"]);
+    let lead = |words: &str| assert!(lock(&bench.world).hand("1-1", &Hand::parse(words).unwrap()));
+    lead("lead bad");
+    bench.run(&["survey"]).expect(0, &["in the way: The unit at 1-1 could not be asked", "try another cable"]);
+    bench.run(&["diagnose"]).expect(9, &["could not be asked what it is"]);
+    lead("lead good");
+    bench.run(&["diagnose"]).expect(0, &["can be opened, and says what it is"]);
 }
 
 /// What comes and goes again and again is a cable, most likely.

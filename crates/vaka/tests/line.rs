@@ -71,6 +71,20 @@ fn the_next_unit_is_updated_and_none_twice() {
     line.end().expect(0, &["1 unit: 1 updated"]);
 }
 
+/// Units on two servers, as one line; places have the server before them.
+#[test]
+fn a_line_may_go_over_several_benches() {
+    let left = Bench::of(vec![(unit("G-1"), Vec::new())]);
+    let right = Bench::of(vec![(unit("G-2"), Vec::new()), (unit("G-3"), Vec::new())]);
+    let file = firmware("gannet-1.3.0.dfu");
+    let mut command = left.command();
+    command.env("VAKA_BUS", format!("{},{}", left.bus(), right.bus()));
+    let ended = Running::start(command.args(["line", file.to_str().unwrap(), "--count", "3"])).end();
+    let place = format!("{}/1-2 ", right.bus());
+    ended.expect(0, &["3 units: 3 updated", &place]);
+    assert!(is_updated(&left, "1-1") && is_updated(&right, "1-1") && is_updated(&right, "1-2"));
+}
+
 #[test]
 fn a_line_ends_after_its_time() {
     let bench = Bench::of(Vec::new());

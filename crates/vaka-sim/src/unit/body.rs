@@ -133,7 +133,7 @@ impl<M> Body<M> {
             Hand::Tap(button) if runs => Touch::Tapped(button),
             Hand::Pull if runs => Touch::Pulled,
             Hand::Plug if matches!(self.state, State::Unplugged) => Touch::Plugged,
-            Hand::Tap(_) | Hand::Pull | Hand::Plug => Touch::Nothing,
+            Hand::Tap(_) | Hand::Pull | Hand::Plug | Hand::BadLead | Hand::GoodLead => Touch::Nothing,
         }
     }
 

@@ -31,10 +31,15 @@ pub enum Hand {
     Pull,
     /// Plugs the cable in.
     Plug,
+    /// Takes a lead that carries no data worth the name: from now on every request fails,
+    /// those with which a system enumerates a device among them.
+    BadLead,
+    /// Takes a good one.
+    GoodLead,
 }
 
 impl Hand {
-    /// Reads `hold SET`, `release SET`, `tap RESET`, `pull` or `plug`.
+    /// Reads `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `lead bad` or `lead good`.
     ///
     /// # Errors
     /// A sentence with the words that are understood.
@@ -46,8 +51,10 @@ impl Hand {
             ["tap", button] => Ok(Self::Tap(button.to_uppercase())),
             ["pull"] => Ok(Self::Pull),
             ["plug"] => Ok(Self::Plug),
+            ["lead", "bad"] => Ok(Self::BadLead),
+            ["lead", "good"] => Ok(Self::GoodLead),
             _ => Err(format!(
-                "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug"
+                "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, lead bad, lead good"
             )),
         }
     }

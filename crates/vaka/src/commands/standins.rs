@@ -21,7 +21,7 @@ use crate::args::Standins;
 use crate::interrupt;
 use crate::problem::Problem;
 
-const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
 pub fn run(args: &Standins) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
