@@ -3,12 +3,16 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
+use vaka_core::duration;
 use vaka_core::event::{Event, milliseconds};
 use vaka_usb::Clock;
 
 /// A silence of this length is told. Chosen by us: about when people begin to
 /// wonder whether it hangs.
 const SIGN_OF_LIFE: Duration = Duration::from_secs(2);
+
+/// How often the wish to stop is looked at during such a silence.
+const LOOK_UP: Duration = Duration::from_millis(250);
 
 /// Waits, tells, and knows whether somebody wants it to end.
 pub struct Pace<'a> {
@@ -49,16 +53,24 @@ impl<'a> Pace<'a> {
     }
 
     /// Waits until `moment`, with a sign of life where that is long. Does not
-    /// end early: a unit at work must be left alone.
+    /// end early: a unit at work must be left alone. Who wants to stop meanwhile is told
+    /// so.
     pub fn wait_until(&mut self, moment: Duration, what: &str) {
+        let mut next_sign = self.now() + SIGN_OF_LIFE;
+        let mut is_told = false;
         loop {
             let left = moment.saturating_sub(self.now());
             if left.is_zero() {
                 return;
             }
-            self.clock.sleep(left.min(SIGN_OF_LIFE));
-            if left > SIGN_OF_LIFE {
+            if self.wants_stop() && left > LOOK_UP && !std::mem::replace(&mut is_told, true) {
+                let time = duration::words(left);
+                self.warn(format!("Stopping after this, in {time} at the most, since a unit at work is left alone: waiting for {what}."));
+            }
+            self.clock.sleep(left.min(LOOK_UP));
+            if self.now() >= next_sign && self.now() < moment {
                 self.waiting(what, moment);
+                next_sign = self.now() + SIGN_OF_LIFE;
             }
         }
     }
@@ -67,5 +79,35 @@ impl<'a> Pace<'a> {
     pub fn waiting(&mut self, what: &str, until: Duration) {
         let left_ms = Some(milliseconds(until.saturating_sub(self.now())));
         self.tell(Event::Waiting { waiting_for: what.to_owned(), left_ms });
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use vaka_sim::clock::VirtualClock;
+    use vaka_usb::Clock;
+
+    use super::*;
+
+    /// A long wait is kept to the end; who wants to stop is told once why it goes on.
+    #[test]
+    fn a_unit_at_work_is_left_alone_and_that_is_said() {
+        for (length, wants_stop, told, signs) in [(10, false, 0, 4), (10, true, 1, 4), (1, true, 1, 0), (0, true, 0, 0)]
+        {
+            let (clock, stop) = (VirtualClock::default(), AtomicBool::new(wants_stop));
+            let (mut warnings, mut waits) = (Vec::new(), 0);
+            let mut tell = |event: Event| match event {
+                Event::Warning { text } => warnings.push(text),
+                Event::Waiting { .. } => waits += 1,
+                _ => {}
+            };
+            let mut pace = Pace::new(&clock, &mut tell, &stop);
+            let until = pace.now() + Duration::from_secs(length);
+            pace.wait_until(until, "the unit to erase all");
+            assert_eq!((clock.now(), waits), (until, signs), "{length} {wants_stop}");
+            assert_eq!(warnings.len(), told, "{warnings:?}");
+            let says_why = |text: &String| text.contains("left alone: waiting for the unit to erase all");
+            assert!(warnings.iter().all(says_why), "{warnings:?}");
+        }
     }
 }

@@ -51,6 +51,7 @@ fn places_on_the_bench_have_names() {
     command(&["update", file, "--unit", "port=rack 2", "--wait", "5s"]).expect(0, &["at 1-2 runs 1.3.0"]);
     assert!(is_updated(&bench, "1-2") && !is_updated(&bench, "1-1"));
     command(&["update", file, "--unit", "left", "--wait", "5s"]).expect(0, &["at 1-1 runs 1.3.0"]);
+    command(&["line", file, "--count", "2", "--rewrite"]).expect(0, &["rack 2      Gannet", "2 units: 2 updated"]);
     std::fs::write(&config, "[places]\nleft = \"1-1\"\nright = \"1-1\"\n").unwrap();
     command(&["survey"]).expect(8, &["config.toml", "the port 1-1 has two names"]);
     // What is typed counts more than what is configured.

@@ -22,6 +22,10 @@ use crate::same::{Followed, Stands};
 /// A sign of life comes this often while a unit is waited for.
 pub(crate) const REMINDER: Duration = Duration::from_secs(5);
 
+/// What the bus cannot show, such as taking a battery out, gets at least so long where a
+/// person is there to say that it is done. Chosen by us.
+const PREPARING: Duration = Duration::from_secs(15 * 60);
+
 /// How often the wish to stop is looked at while a bus is waited on.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
@@ -219,7 +223,8 @@ impl<'e> Entering<'e, '_> {
 
     fn wait(&mut self, until: Until, hand: Option<&HandStep>) -> Result<Waited, Failure> {
         if self.person.is_there() && hand.is_some() {
-            self.deadline = self.pace.now() + self.wait;
+            let time = if until == Until::Said { self.wait.max(PREPARING) } else { self.wait };
+            self.deadline = self.pace.now() + time;
         }
         if hand.is_some() {
             self.remind(until);

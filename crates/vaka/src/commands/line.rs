@@ -78,7 +78,7 @@ enum Port {
 
 pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     let job = Job::new(args, common, setting)?;
-    let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks));
+    let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);
     let counts = std::thread::scope(|scope| {
         let (sender, news) = mpsc::channel::<(Location, News)>();
@@ -160,7 +160,8 @@ fn watch(
                     break;
                 }
                 begun += 1;
-                screen.begins(&bench.place(candidate.location()), &candidate);
+                let called = bench.called(candidate.location());
+                screen.begins(&bench.place(candidate.location()), called, &candidate);
                 ports.insert(candidate.location().clone(), Port::Working);
                 begin(&candidate);
             }

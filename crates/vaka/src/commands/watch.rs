@@ -120,12 +120,17 @@ fn now(sentence: &str) -> String {
     format!("{}  {sentence}", jiff::Zoned::now().strftime("%H:%M:%S%.3f"))
 }
 
+/// Where it is: the port, and what its place is called.
+fn at(unit: &Seen) -> String {
+    unit.place.as_ref().map_or_else(|| unit.unit.clone(), |place| format!("{place} ({})", unit.unit))
+}
+
 fn name(unit: &Seen) -> String {
     unit.product.clone().unwrap_or_else(|| format!("a device that no sheet knows ({})", unit.id))
 }
 
 fn left(unit: &Seen) -> String {
-    format!("{}: {} left the bus.", unit.unit, name(unit))
+    format!("{}: {} left the bus.", at(unit), name(unit))
 }
 
 /// What it means that something came on a port, after what left it there.
@@ -147,8 +152,8 @@ fn came(before: Option<&Seen>, gone_for: Option<Duration>, unit: &Seen) -> Strin
         _ => "",
     };
     match same {
-        Some(_) => format!("{}: {} came back on the same port{time} {what}{meaning}.", unit.unit, name(unit)),
-        None if unit.product.is_none() => format!("{}: a device came {what}{meaning}.", unit.unit),
-        None => format!("{}: {} came {what}{meaning}.", unit.unit, name(unit)),
+        Some(_) => format!("{}: {} came back on the same port{time} {what}{meaning}.", at(unit), name(unit)),
+        None if unit.product.is_none() => format!("{}: a device came {what}{meaning}.", at(unit)),
+        None => format!("{}: {} came {what}{meaning}.", at(unit), name(unit)),
     }
 }

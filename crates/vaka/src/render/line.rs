@@ -7,8 +7,8 @@ use std::time::Instant;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_boot::bench::Candidate;
-use vaka_core::duration;
 use vaka_core::event::{After, Check, Code, Ending, Event, Failure, ReleaseSeen, Report};
+use vaka_core::{duration, text};
 
 use super::Renderer;
 use super::json::{self, Json};
@@ -33,6 +33,8 @@ pub struct Screen {
 }
 
 struct Unit {
+    /// Where it is, for reading: what its place is called, else its port.
+    at: String,
     began: Instant,
     product: String,
     bar: Option<ProgressBar>,
@@ -65,21 +67,22 @@ impl Screen {
     }
 
     /// A unit came.
-    pub fn begins(&mut self, place: &str, candidate: &Candidate<'_>) {
+    pub fn begins(&mut self, place: &str, called: Option<&str>, candidate: &Candidate<'_>) {
+        let at = text::tame(called.unwrap_or(place));
         let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
         let bar = (self.setting.live && !self.setting.quiet).then(|| {
             let bar = self.bars.add(ProgressBar::new(100));
             if let Ok(style) = ProgressStyle::with_template("  {prefix:<10} {msg:<34} {bar:24} {percent:>3}%") {
                 bar.set_style(style.progress_chars("=> "));
             }
-            bar.set_prefix(place.to_owned());
+            bar.set_prefix(at.clone());
             bar.set_message(product.clone());
             bar
         });
         if bar.is_none() {
-            self.note(&format!("{place:<10}  {product}  begins"));
+            self.note(&format!("{at:<10}  {product}  begins"));
         }
-        self.units.insert(place.to_owned(), Unit { began: Instant::now(), product, bar, error: None });
+        self.units.insert(place.to_owned(), Unit { at, began: Instant::now(), product, bar, error: None });
     }
 
     /// A line on standard error, above the bars if there are some.
@@ -108,7 +111,7 @@ impl Screen {
                 }
             }
             Event::Hand { hand, .. } => {
-                let line = format!("{place:<10}  {}  by hand: {}", unit.product, hand.action);
+                let line = format!("{:<10}  {}  by hand: {}", unit.at, unit.product, hand.action);
                 self.note(&line);
             }
             Event::Error(failure) => unit.error = Some(failure),
@@ -127,14 +130,15 @@ impl Screen {
             return;
         }
         let time = duration::measured(unit.began.elapsed());
+        let at = &unit.at;
         let line = match done {
-            Done::Before => format!("{place:<10}  {}  was done before; nothing was written", unit.product),
+            Done::Before => format!("{at:<10}  {}  was done before; nothing was written", unit.product),
             Done::Now(report) => {
                 let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
                 let serial = report.next.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
                 let serial = serial.map(|serial| format!("  {serial}")).unwrap_or_default();
                 let name = report.product.as_ref().unwrap_or(&unit.product);
-                format!("{place:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
+                format!("{at:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
             }
         };
         // What state a unit is in that failed, and what to do with it.
