@@ -93,7 +93,7 @@ impl Serialize for Address {
 }
 
 /// A range of addresses: a start and a length in bytes that never wraps.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
 pub struct Span {
     start: Address,
     len: u64,

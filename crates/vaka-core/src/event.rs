@@ -17,7 +17,7 @@ use crate::version::Version;
 use crate::volume::VisibleFile;
 
 /// One thing that happened.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 #[serde(tag = "event", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Event {
@@ -154,7 +154,7 @@ pub enum Event {
 }
 
 /// Something that was found out about a machine and its bench.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Finding {
     /// What was looked at, in a word: `usb`, `rights`, `driver`, …
     pub topic: &'static str,
@@ -170,7 +170,7 @@ pub struct Finding {
 }
 
 /// How much a finding matters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// It is as it should be.
@@ -206,7 +206,7 @@ impl Finding {
 }
 
 /// One field of a frame as it came.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct FrameField {
     /// As the dialect writes it.
     pub field: String,
@@ -219,7 +219,7 @@ pub struct FrameField {
 }
 
 /// A unit that was seen.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct Seen {
     /// Where it is.
     pub unit: String,
@@ -283,7 +283,7 @@ pub struct Seen {
 }
 
 /// The file in which a unit shows its present application.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Present {
     /// It is there.
@@ -293,7 +293,7 @@ pub enum Present {
 }
 
 /// The name of a step that takes its time.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)] // as the plan's steps
 pub enum StepName {
@@ -330,7 +330,7 @@ impl StepName {
 }
 
 /// Whether a step begins or ends.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)]
 pub enum StepState {
@@ -339,7 +339,7 @@ pub enum StepState {
 }
 
 /// A release that was chosen.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct ReleaseSeen {
     /// Its file.
     pub file: String,
@@ -368,7 +368,7 @@ pub struct ReleaseSeen {
 }
 
 /// Where a stage of a release stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum StageState {
     /// It is going to be done.
@@ -382,7 +382,7 @@ pub enum StageState {
 }
 
 /// Exit status of the program, and code of a failure.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(into = "u8")]
 #[repr(u8)]
 pub enum Code {
@@ -417,7 +417,7 @@ impl From<Code> for u8 {
 }
 
 /// What stopped the work: what happened, where, the unit's state, what to do.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Failure {
     /// The exit status.
     pub code: Code,
@@ -453,7 +453,7 @@ impl Failure {
 }
 
 /// How strongly the content was checked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Check {
     /// Every byte written was read and compared.
@@ -468,7 +468,7 @@ pub enum Check {
 }
 
 /// What was seen after the restart.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum After {
     /// The application came back as expected.
@@ -484,7 +484,7 @@ pub enum After {
 }
 
 /// How an update ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Ending {
     /// New content is in the unit.
@@ -502,7 +502,7 @@ pub enum Ending {
 }
 
 /// The outcome of an update in numbers.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Report {
     /// Where the unit is.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -551,7 +551,7 @@ pub struct Report {
 }
 
 /// Something that a person undoes after the update.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Undone {
     /// What to do.
     #[serde(rename = "do")]
@@ -561,7 +561,7 @@ pub struct Undone {
 }
 
 /// USB transfers by phase.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Transfers {
     /// Transfers while looking what is already there.
     pub compare: u64,
@@ -593,7 +593,7 @@ impl Transfers {
 }
 
 /// What is needed after an update.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Next {
     /// Where the application is now.
     pub port: String,
@@ -609,7 +609,7 @@ pub struct Next {
 }
 
 /// Where the verify found the first difference.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Difference {
     /// The first address that differs.
     pub first: Address,

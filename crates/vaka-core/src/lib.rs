@@ -19,6 +19,7 @@ pub mod memory;
 pub mod placeholder;
 pub mod plan;
 pub mod release;
+pub mod schema;
 pub mod sheet;
 pub mod size;
 pub mod text;

@@ -93,7 +93,7 @@ impl Serialize for ReleaseNumber {
 }
 
 /// What a unit is doing now.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Mode {
     /// Its application runs.

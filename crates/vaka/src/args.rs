@@ -176,6 +176,8 @@ pub enum SetupCommand {
         #[arg(long)]
         replace: bool,
     },
+    /// JSON Schema of the events of --format json, for programs that read them
+    Events,
     /// Manual pages, one for each command
     Manual {
         /// The folder that they go into

@@ -6,7 +6,7 @@ mod support;
 
 use std::process::Command;
 
-use support::{Bench, Running, has, program};
+use support::{Bench, Running, has, program, root};
 use vaka_sim::unit::Hand;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
@@ -92,6 +92,26 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
     if can_verify {
         let done = Command::new("udevadm").arg("verify").arg(&file).output().unwrap();
         assert!(done.status.success(), "{}", String::from_utf8_lossy(&done.stderr));
+    }
+}
+
+/// The schema that is committed is the one that the types make, and names every event that
+/// is described.
+#[test]
+fn the_events_have_a_schema() {
+    let bench = Bench::of(Vec::new());
+    let ended = bench.run(&["setup", "events"]);
+    let committed = std::fs::read_to_string(root().join("docs/formats/events.schema.json")).unwrap();
+    assert!(
+        ended.stdout == committed,
+        "write it anew, and read what changed: vaka setup events > docs/formats/events.schema.json"
+    );
+    let text = std::fs::read_to_string(root().join("docs/formats/events.md")).unwrap();
+    let rows = text.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next());
+    // These are of commands that look at files, or at many units.
+    let others = ["event", "release-file", "line", "file", "files"];
+    for event in rows.filter(|event| !others.contains(event)) {
+        assert!(committed.contains(&format!("\"const\": \"{event}\"")), "{event}");
     }
 }
 

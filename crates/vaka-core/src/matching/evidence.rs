@@ -5,7 +5,7 @@ use serde::Serialize;
 use crate::sheet::VariantId;
 
 /// What a piece of evidence is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum About {
     /// The unit on the bus.
@@ -17,7 +17,7 @@ pub enum About {
 }
 
 /// Where a fact was seen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)] // `words` says each in full
 pub enum Source {
@@ -84,7 +84,7 @@ impl Source {
 }
 
 /// What a fact does to the verdict.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// It settles which variant this is.
@@ -100,7 +100,7 @@ pub enum Weight {
 }
 
 /// One fact, and what it means.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Evidence {
     /// What it is about.
     pub about: About,

@@ -35,7 +35,7 @@ pub struct Case<'a> {
 }
 
 /// Whether everything could be seen that will ever be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Phase {
     /// The unit is not in update mode: much cannot be seen yet.
@@ -45,7 +45,7 @@ pub enum Phase {
 }
 
 /// What it all adds up to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Image and unit fit.
@@ -57,14 +57,14 @@ pub enum Outcome {
 }
 
 /// What has to be asked before it can be decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Question {
     /// The variants to choose from.
     pub choices: Vec<Choice>,
 }
 
 /// One answer to the question what is printed on the hardware.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Choice {
     /// The variant.
     pub variant: VariantId,
@@ -91,7 +91,7 @@ pub fn labels(look_at: &[LookAt]) -> String {
 }
 
 /// A consent that is missing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Agreement {
     /// What `--agree` takes.
     pub id: String,
@@ -100,7 +100,7 @@ pub struct Agreement {
 }
 
 /// A verdict, with all that led to it.
-#[derive(Clone, Debug, Serialize)]
+#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
 pub struct Verdict {
     /// Whether it is the last word.
     pub phase: Phase,

@@ -22,7 +22,7 @@ pub const ERASED: u8 = 0xFF;
 const ALIGNMENT: u64 = 8;
 
 /// Bytes that are written from one address on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Run {
     span: Span,
     block_size: Option<u32>,

@@ -49,7 +49,7 @@ pub struct Geometry<'a> {
 }
 
 /// One thing that will be done.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Step {
     /// The unit is put into update mode.
@@ -57,6 +57,7 @@ pub enum Step {
         /// What a person or the host does.
         entry: Vec<EntryStep>,
         /// The ids that must then be seen.
+        #[schemars(with = "String")]
         id: Ids,
     },
     /// The unit is asked what it is, and the verdict made again.
@@ -136,11 +137,13 @@ pub enum Step {
     /// The application is waited for.
     Confirm {
         /// Its ids, where they are known.
+        #[schemars(with = "Option<String>")]
         id: Option<Ids>,
         /// The version that it must tell.
         version: Option<Version>,
         /// How long that may take.
         #[serde(serialize_with = "as_milliseconds")]
+        #[schemars(with = "u64")]
         within_ms: Duration,
         /// What a person is asked to look at.
         #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -153,7 +156,7 @@ fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Resu
 }
 
 /// How a unit learns that it has all of an image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum FinishBy {
     /// It is told so.
@@ -175,7 +178,7 @@ impl fmt::Display for FinishBy {
 }
 
 /// How a unit leaves update mode.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(rename_all = "kebab-case")]
 pub enum RestartBy {
     /// It is told where to start.
@@ -296,7 +299,7 @@ impl fmt::Display for Step {
 }
 
 /// Everything that will be done, in order.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Plan {
     /// For which variant.
     pub variant: VariantId,

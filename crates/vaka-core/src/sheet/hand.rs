@@ -5,7 +5,7 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// What a person does.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct HandStep {
     /// A short name, by which other steps speak of it.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -44,7 +44,7 @@ pub struct HandStep {
 
 /// What was probably done wrong, by what the bus shows in place of what it should: in
 /// the words of who knows the product.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Slips {
     /// The application started again.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -64,7 +64,7 @@ impl Slips {
 }
 
 /// How and when a hand step is undone.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Undo {
     /// What to do.
     #[serde(rename = "do")]

@@ -84,7 +84,7 @@ pub struct Product {
 }
 
 /// Something that is printed on a product and decides nothing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct Undeciding {
     /// What is printed.
     pub reads: String,
@@ -184,7 +184,7 @@ fn version_after(text: &str, words: &str) -> Option<Version> {
 }
 
 /// The id of a variant within its product: what `--variant` takes.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
 pub struct VariantId(String);
 
 impl VariantId {
@@ -265,7 +265,7 @@ pub struct Variant {
 }
 
 /// A named value that must agree between file, sheet and unit.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
 pub struct Fact {
     /// Its name.
     pub name: String,
@@ -311,7 +311,7 @@ impl Fact {
 }
 
 /// A place on the hardware, and what can be read there.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct LookAt {
     /// Where to look.
     pub place: String,

@@ -299,7 +299,7 @@ impl fmt::Display for RouteKind {
 }
 
 /// One step on the way into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(untagged)]
 pub enum EntryStep {
     /// A person does it.
@@ -309,7 +309,7 @@ pub enum EntryStep {
 }
 
 /// What a host can do to bring a unit into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 #[serde(tag = "signal", rename_all = "kebab-case")]
 pub enum Signal {
     /// DFU_DETACH to the application's run-time interface, and a bus reset
@@ -321,6 +321,7 @@ pub enum Signal {
     Dialect {
         /// The dialect.
         #[serde(serialize_with = "by_name")]
+        #[schemars(with = "String")]
         dialect: Arc<Dialect>,
     },
 }

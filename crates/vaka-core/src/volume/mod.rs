@@ -30,7 +30,7 @@ pub struct VolumeFacts {
 }
 
 /// A file that a disk shows.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
 pub struct VisibleFile {
     /// Its name.
     pub name: String,

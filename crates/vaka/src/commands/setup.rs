@@ -39,6 +39,10 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
                 "Put it where your shell looks for completions.",
             )
         }
+        SetupCommand::Events => {
+            say(vaka_core::schema::of_events().trim_end());
+            Ok(Code::Done)
+        }
         SetupCommand::Manual { out } => {
             std::fs::create_dir_all(out).map_err(|error| Problem::file(out, &error))?;
             clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, &error))?;
