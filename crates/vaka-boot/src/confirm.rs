@@ -182,7 +182,7 @@ fn look(
                 || (could_be(&device) && followed.meets(bench, &device, there) == Stands::Moved) =>
         {
             if device.address != unit.address {
-                pace.tell(Event::Seen(seen::seen(bench, &device)));
+                pace.tell(Event::Seen(Box::new(seen::seen(bench, &device))));
             }
             Some(device)
         }

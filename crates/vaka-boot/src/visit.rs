@@ -81,7 +81,7 @@ pub fn bring<'a>(
     pace: &mut Pace<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let _guard = bench.hold(found.location())?;
-    pace.tell(Event::Seen(seen::seen(bench, &found.device)));
+    pace.tell(Event::Seen(Box::new(seen::seen(bench, &found.device))));
     if found.mode == Mode::Update {
         return Ok(found.device.clone());
     }
@@ -116,7 +116,7 @@ impl<'a> Visit<'a> {
         pace: &mut Pace<'_>,
     ) -> Result<Self, Failure> {
         let guard = bench.hold(found.location())?;
-        pace.tell(Event::Seen(seen::seen(bench, &found.device)));
+        pace.tell(Event::Seen(Box::new(seen::seen(bench, &found.device))));
         let place = bench.place(found.location());
         let known = variant_of(found, wish, person)?;
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));

@@ -22,7 +22,7 @@ use crate::volume::VisibleFile;
 #[non_exhaustive]
 pub enum Event {
     /// A unit came, or was found.
-    Seen(Seen),
+    Seen(Box<Seen>),
     /// A unit left the bus.
     Gone {
         /// Where it was.

@@ -205,7 +205,7 @@ fn every_bad_server_gets_its_own_sentence() {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         format!("usbip://{}", listener.local_addr().unwrap())
     };
-    let silent = server(|stream| std::mem::forget(stream));
+    let silent = server(std::mem::forget);
     let is_running = "Is the USB/IP server running there";
     let cases: [(&str, String, &str, &str); 7] = [
         ("nobody is there", nobody, "Connection refused", is_running),
@@ -299,7 +299,7 @@ fn a_server_that_stops_answering_is_left_in_time() {
 /// A Gannet whose descriptors or strings are not as they should be.
 struct Odd {
     unit: Gannet,
-    answer: fn(Setup) -> Option<Answer>,
+    answer: Answering,
 }
 
 impl Unit for Odd {
@@ -348,6 +348,9 @@ impl Unit for Odd {
     }
 }
 
+/// What a unit answers in place of what it should; nothing where it does as it should.
+type Answering = fn(Setup) -> Option<Answer>;
+
 /// GET_DESCRIPTOR of a kind. Source: USB 2.0, table 9-5.
 fn asks_for(setup: Setup, kind: u16) -> bool {
     (setup.kind, setup.request, setup.value >> 8) == (0x80, 6, kind)
@@ -362,7 +365,7 @@ fn a_unit_with_broken_descriptors_is_told_and_left_alone() {
     }
     let unasked = "could not be asked what it is";
     // (what it answers, what a survey says, how diagnose and update end)
-    let cases: [(&str, fn(Setup) -> Option<Answer>, &str, i32, i32); 4] = [
+    let cases: [(&str, Answering, &str, i32, i32); 4] = [
         ("no configuration", |setup| asks_for(setup, 2).then_some(Answer::Stall), unasked, 9, 5),
         ("no interface", hollow, "promises 1 interface, and describes 0", 0, 3),
         ("half a device", |setup| asks_for(setup, 1).then(|| Answer::Data(vec![18, 1, 0])), unasked, 9, 5),

@@ -205,7 +205,7 @@ impl<'e> Entering<'e, '_> {
             }
             EntryStep::Hand(hand) => {
                 let (unit, number, of) = (self.place.clone(), index + 1, self.way.entry.len());
-                self.pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+                self.pace.tell(Event::Hand { unit, number, of, hand: (**hand).clone() });
                 Ok(Some(hand))
             }
         }

@@ -36,7 +36,7 @@ fn refused(message: String) -> Failure {
 /// Ejects the disk that the application shows.
 fn eject(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<(), Failure> {
     let place = bench.place(&unit.location);
-    let bus = bench.bus(&unit.location).ok_or_else(|| super::no_bus())?;
+    let bus = bench.bus(&unit.location).ok_or_else(super::no_bus)?;
     let mounted = bus.mounted(&unit.location.port);
     if let Some(one) = mounted.first() {
         let (folder, node) = (one.folder.display(), one.node.display());

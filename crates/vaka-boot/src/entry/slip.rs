@@ -41,7 +41,7 @@ impl Entering<'_, '_> {
         match change {
             Change::Left(device) => self.left(device),
             Change::Came(device) => {
-                self.pace.tell(Event::Seen(seen(self.bench, device)));
+                self.pace.tell(Event::Seen(Box::new(seen(self.bench, device))));
                 let is_here = self.bench.is_same_port(&self.unit.location, &device.location);
                 if self.way.wanted.is(device) {
                     return self.wanted_came(device);

@@ -214,7 +214,7 @@ impl<'a, 'b> Job<'a, 'b> {
             self.guard = Some(self.bench.hold(found.location())?);
         }
         self.report.unit = Some(self.bench.place(found.location()));
-        self.pace.tell(Event::Seen(seen::seen(self.bench, &found.device)));
+        self.pace.tell(Event::Seen(Box::new(seen::seen(self.bench, &found.device))));
         if found.sheets.is_empty() {
             return self.undescribed(found);
         }

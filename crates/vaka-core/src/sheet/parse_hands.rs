@@ -33,7 +33,7 @@ impl Checker<'_> {
     /// What a person does with a unit that shows nothing.
     pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<HandStep>> {
         let steps = raw.iter().map(|step| match self.entry_step(step)? {
-            EntryStep::Hand(hand) => Ok(hand),
+            EntryStep::Hand(hand) => Ok(*hand),
             EntryStep::Signal(_) => {
                 let message = "a unit that shows nothing gets no signal; say with `do` what a person does";
                 Err(self.error(&step.span(), "recovery", message.into()))
@@ -67,7 +67,7 @@ impl Checker<'_> {
             (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
             (Some(RawSignal::Eject), None) => Ok(EntryStep::Signal(Signal::Eject)),
             (Some(RawSignal::Dialect), None) => self.dialect_signal(raw),
-            (None, Some(action)) => self.hand(step, action).map(EntryStep::Hand),
+            (None, Some(action)) => self.hand(step, action).map(Box::new).map(EntryStep::Hand),
             _ => {
                 let message = "a step has either `do`, for a person, or `signal`, for the host".into();
                 Err(self.error(&raw.span(), "entry", message))

@@ -58,7 +58,7 @@ impl Route {
     /// What a person does on the way in, in order.
     pub fn hands(&self) -> Vec<&HandStep> {
         let steps = self.entry.iter();
-        let hands = steps.filter_map(|step| if let EntryStep::Hand(hand) = step { Some(hand) } else { None });
+        let hands = steps.filter_map(|step| if let EntryStep::Hand(hand) = step { Some(&**hand) } else { None });
         hands.collect()
     }
 
@@ -303,7 +303,7 @@ impl fmt::Display for RouteKind {
 #[serde(untagged)]
 pub enum EntryStep {
     /// A person does it.
-    Hand(HandStep),
+    Hand(Box<HandStep>),
     /// The host does it.
     Signal(Signal),
 }

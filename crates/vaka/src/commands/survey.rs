@@ -38,7 +38,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     };
     let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
     match setting.format {
-        Format::Json => units.into_iter().for_each(|unit| json::line(&Event::Seen(unit))),
+        Format::Json => units.into_iter().for_each(|unit| json::line(&Event::Seen(Box::new(unit)))),
         Format::Text => print(&bench, &units, setting),
     }
     if args.watch {

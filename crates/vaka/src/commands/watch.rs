@@ -104,7 +104,7 @@ fn tell_all(
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());
                 if common.format == Format::Json {
-                    json::line(&Event::Seen(unit.clone()));
+                    json::line(&Event::Seen(Box::new(unit.clone())));
                 } else {
                     say(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
                 }

@@ -72,7 +72,7 @@ impl Screen {
         let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
         let bar = (self.setting.live && !self.setting.quiet).then(|| {
             let bar = self.bars.add(ProgressBar::new(100));
-            if let Ok(style) = ProgressStyle::with_template("  {prefix:<10} {msg:<34} {bar:24} {percent:>3}%") {
+            if let Ok(style) = ProgressStyle::with_template("{prefix:<10}  {msg:<40}  {bar:24} {percent:>3}%") {
                 bar.set_style(style.progress_chars("=> "));
             }
             bar.set_prefix(at.clone());
