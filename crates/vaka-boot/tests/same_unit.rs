@@ -13,7 +13,7 @@ use vaka_boot::bench::{Bench, Selector};
 use vaka_boot::pace::Pace;
 use vaka_boot::person::Nobody;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Event, Report};
+use vaka_core::event::{Code, Event, Report, StepName, StepState};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::{Condition, Hand};
@@ -167,4 +167,50 @@ fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
     assert_eq!(report.code, Code::Transfer, "{said}");
     assert!(said.contains("Another unit came at 1-1: its serial number is G-00032, not G-00031"), "{said}");
     assert!(lock(&scene.world).unit(PORT).unwrap().flash().bytes() == untouched, "the other one was written");
+}
+
+/// After the restart the unit is waited for, not one of its kind: another one that comes
+/// on its port with the same firmware confirms nothing, and the unit itself does wherever
+/// it is put.
+#[test]
+fn only_the_unit_itself_confirms_its_update() {
+    let image: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
+    // (whether its sheet says that the serial number stays, how it ends, what is said)
+    let cases = [
+        ("another comes", true, Code::NotBack, "another unit came at 1-1: its serial number is G-00032, not G-00031"),
+        ("it is moved", true, Code::Done, ""),
+        ("it is moved", false, Code::NotBack, "nothing showed up on its port within 10 s"),
+        ("it stays", true, Code::Done, ""),
+    ];
+    for (does, stays, code, words) in cases {
+        let text = support::GANNET.replace("serial_stays = true", &format!("serial_stays = {stays}"));
+        let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &text);
+        let mut other = Gannet::new("G-00032");
+        vaka_sim::unit::Unit::flash_mut(&mut other).put(gannet::APPLICATION_REGION.start, image);
+        vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+        lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
+        let request = Request {
+            unit: Some(Selector::Port(PORT.into())),
+            wait: Duration::from_secs(8),
+            rewrite: true,
+            read_back: false,
+            ..Request::new(scene.file)
+        };
+        let (report, said) = run(&scene, &request, |event| {
+            let restarts = matches!(event, Event::Step { step: StepName::Confirm, state: StepState::Started, .. });
+            if !restarts || does == "it stays" {
+                return;
+            }
+            let mut world = lock(&scene.world);
+            world.hand(PORT, &Hand::Pull);
+            assert!(world.swap(PORT, OTHER));
+            let port = if does == "it is moved" { OTHER } else { PORT };
+            world.hand_later(port, Duration::from_millis(500), Hand::Plug);
+        });
+        assert_eq!(report.code, code, "{does} {stays}: {said}");
+        assert!(said.contains(words), "{does} {stays}: {said}");
+        if does == "it is moved" && code == Code::Done {
+            assert_eq!(report.next.unwrap().port, OTHER);
+        }
+    }
 }
