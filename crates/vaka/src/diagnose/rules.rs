@@ -89,6 +89,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
         write("10-a.rules", "# ATTR{idVendor}==\"1209\", MODE=\"0660\"\nATTR{idVendor}==\"1209\", ENV{X}=\"1\"\n");
+        // What every system has; it gives an ordinary user nothing.
+        write("05-default.rules", "SUBSYSTEM==\"usb\", ENV{DEVTYPE}==\"usb_device\", MODE=\"0664\"\n");
         write(
             "60-b.rules",
             "SUBSYSTEM==\"usb\", ATTR{idVendor}==\"1209\", ATTR{idProduct}==\"000?\", TAG+=\"uaccess\"\n",
