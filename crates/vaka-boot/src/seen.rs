@@ -4,7 +4,7 @@ use vaka_core::event::Seen;
 use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::{Mode, UsbId};
-use vaka_usb::{DeviceInfo, Speed};
+use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
 
 use crate::bench::{Bench, dfu_mode};
 use crate::identify;
@@ -77,19 +77,14 @@ fn speed(device: &DeviceInfo) -> Option<&'static str> {
 
 /// What a device that nobody described may be. Class codes: the list that usb.org keeps.
 fn hint(device: &DeviceInfo) -> Option<&'static str> {
-    const PRINTER_OR_HUB: [u8; 2] = [0x07, 0x09];
-    let classes: Vec<u8> = device.interfaces.iter().map(|interface| interface.class).collect();
-    let has_disk = device.interfaces.iter().any(|i| identify::is_disk(i.class, i.subclass, i.protocol));
+    let is_disk = |i: &InterfaceClass| identify::is_disk(i.class, i.subclass, i.protocol);
     match dfu_mode(device) {
         Some(Mode::Update) => Some("it has an interface in DFU mode: an update mode"),
         Some(_) => Some("its application has a DFU interface: it may be asked to leave for its update mode"),
-        None if has_disk && classes.len() == 1 => {
+        None if matches!(&device.interfaces[..], [only] if is_disk(only)) => {
             Some("it shows a disk and nothing else: a stick, or an update mode that takes files; only a sheet tells")
         }
-        None if classes.iter().any(|class| PRINTER_OR_HUB.contains(class)) => None,
-        None if classes[..] == [0xFF] || classes[..] == [0x03] => Some(
-            "it has one interface of its maker's own: an application, or a bootloader that a dialect could describe",
-        ),
+        // A mouse, a webcam and many a bootloader have interfaces of their makers' own.
         None => None,
     }
 }

@@ -440,6 +440,36 @@ fn a_unit_that_another_process_works_with_is_named_so() {
     other.end().expect(130, &[]);
 }
 
+/// A machine has many devices. Those that no sheet knows are in nobody's way, unless one
+/// is in DFU mode: somebody put it there.
+#[test]
+fn devices_of_others_are_in_nobodys_way() {
+    let empty = tempfile::tempdir().unwrap();
+    let odd =
+        |unit| Box::new(Odd { unit, answer: |setup| asks_for(setup, 2).then_some(Answer::Stall) }) as Box<dyn Unit>;
+    let cases = [
+        ("an application", odd(Gannet::new("G-1")), "may be asked to leave for its update mode"),
+        ("a DFU mode", odd(Gannet::new("G-1").in_boot_mode()), "an update mode"),
+        ("a stick", Box::new(Stick::new("X")), "a stick, or an update mode that takes files"),
+        ("something else", Box::new(Tern::new(Revision::R1, "T1-1")), "no sheet knows it"),
+    ];
+    for (what, unit, words) in cases {
+        let bench = Bench::of(vec![(unit, Vec::new())]);
+        let run = |args: &[&str]| {
+            let mut command = bench.command();
+            command.args(args).env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", empty.path());
+            Running::start(&mut command).end()
+        };
+        let survey = run(&["survey"]);
+        survey.expect(0, &[words]);
+        assert_eq!(survey.stdout.contains("1-1:\n"), what != "something else", "{what}: {}", survey.stdout);
+        let found = run(&["diagnose"]);
+        // In DFU mode it is not opened over USB/IP: closing it would end that.
+        found.expect(0, &["Nothing is in the way"]);
+        assert_eq!(found.stdout.contains("could not be asked"), what == "an application", "{what}: {}", found.stdout);
+    }
+}
+
 /// A lead that carries no data: nothing can be asked, and a good one cures it.
 #[test]
 fn a_bad_lead_is_told() {

@@ -186,13 +186,13 @@ impl<'e> Entering<'e, '_> {
                 Waited::Reached(device) => return Ok(device),
                 Waited::Done => {}
                 Waited::Again => index = 0,
-                Waited::Late => return Err(self.late(index, hand)),
+                Waited::Late => return Err(self.late(until, hand)),
             }
         }
         // A way that ends before the unit is there has no steps at all.
         match self.wait(Until::Mode, None)? {
             Waited::Reached(device) => Ok(device),
-            _ => Err(self.late(0, None)),
+            _ => Err(self.late(Until::Mode, None)),
         }
     }
 
@@ -291,19 +291,16 @@ impl<'e> Entering<'e, '_> {
         self.next_reminder = self.pace.now() + REMINDER;
     }
 
-    fn late(&self, done: usize, hand: Option<&HandStep>) -> Failure {
+    fn late(&self, until: Until, hand: Option<&HandStep>) -> Failure {
         let time = duration::words(self.wait);
         let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
-        let failure = match hand.filter(|_| done < self.way.entry.len()) {
-            Some(hand) => Failure::new(
-                Code::NoUnit,
-                format!("The bus did not show within {time} that this was done: {}", hand.action),
-            ),
-            None => Failure::new(
-                Code::NoUnit,
-                format!("The unit at {} did not come into update mode within {time}.", self.place),
-            ),
+        let action = hand.map_or("", |hand| &hand.action);
+        let message = match until {
+            Until::Mode => format!("The unit at {} did not come into update mode within {time}.", self.place),
+            Until::Shows(_) => format!("The bus did not show within {time} that this was done: {action}"),
+            Until::Said => format!("Nobody said that this was done: {action}"),
         };
+        let failure = Failure::new(Code::NoUnit, message);
         let cure = match self.has_hands() {
             true if self.there().is_none() => {
                 "Try the cable on a unit that works (some only charge) and look at its power; then do the steps again. --wait gives more time."

@@ -50,7 +50,7 @@ impl Job<'_, '_> {
         let deadline = self.pace.now() + self.request.wait;
         while self.pace.now() < deadline && !self.pace.wants_stop() {
             let there = bus.list().ok()?;
-            let now = there.iter().find(|device| device.location == unit.location);
+            let now = there.iter().find(|device| self.bench.is_same_port(&unit.location, &device.location));
             let is_seen = match sign {
                 BusSign::Gone => now.is_none(),
                 BusSign::Back => now.is_some_and(|device| device.address != unit.address),

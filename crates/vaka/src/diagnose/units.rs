@@ -1,9 +1,9 @@
 //! The bench: each bus, and each unit on it that could be worked with.
 
-use vaka_boot::bench::{Bench, bus_failure, open_failure};
+use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
 use vaka_boot::pace::Pace;
 use vaka_boot::seen;
-use vaka_core::event::{Finding, Seen};
+use vaka_core::event::{Finding, Seen, Severity};
 use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::native::NativeBus;
@@ -26,7 +26,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
             vec![Finding { cure: failure.cure, ..Finding::problem("bus", bus.name(), failure.message) }]
         }
         Ok(devices) => {
-            let units = devices.iter().filter(|device| is_unit(&seen::seen(bench, device))).count();
+            let units = devices.iter().filter(|device| is_unit(&seen::seen(bench, device), device)).count();
             let says = format!(
                 "answers: {}, {} of them known or in an update mode",
                 text::count(devices.len(), "device"),
@@ -42,15 +42,16 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
     }
 }
 
-fn is_unit(seen: &Seen) -> bool {
-    seen.product.is_some() || seen.mode != Mode::Unknown || seen.hint.is_some()
+/// What a sheet knows, or has a DFU interface.
+fn is_unit(seen: &Seen, device: &DeviceInfo) -> bool {
+    seen.product.is_some() || dfu_mode(device).is_some()
 }
 
 /// Everything about one unit. What no sheet knows and shows no sign of an update mode is
 /// nobody's business.
 fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     let seen = seen::seen(bench, device);
-    if !is_unit(&seen) {
+    if !is_unit(&seen, device) {
         return Vec::new();
     }
     let name = seen.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned());
@@ -69,9 +70,14 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
         found.extend(taken(&about, &used));
         found.extend(power(&about, &used));
     }
-    let is_in_the_way = |finding: &Finding| finding.weight == vaka_core::event::Severity::Problem;
-    if !found.iter().any(is_in_the_way) {
+    if !found.iter().any(|finding| finding.weight == Severity::Problem) {
         found.push(answers(bench, device, &about));
+    }
+    // Webcams and radios have DFU interfaces, too: whether this one is meant nobody said.
+    if seen.product.is_none() && seen.mode != Mode::Update {
+        for finding in &mut found {
+            finding.weight = finding.weight.min(Severity::Note);
+        }
     }
     found
 }
