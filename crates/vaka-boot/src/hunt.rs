@@ -1,5 +1,7 @@
 //! Waiting until exactly one unit fits.
 
+use std::cell::LazyCell;
+use std::ops::Deref;
 use std::time::Duration;
 
 use vaka_core::event::{Code, Event, Failure};
@@ -13,21 +15,40 @@ use crate::identify;
 use crate::pace::Pace;
 use crate::person::Person;
 
+/// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
+/// reading a large file once for each sheet, and most often the unit is there, and alone.
+pub struct Hopes<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
+
+impl<'a> Hopes<'a> {
+    /// What a function gives.
+    pub fn of(work_out: impl FnOnce() -> Vec<&'a Sheet> + 'a) -> Self {
+        Self(LazyCell::new(Box::new(work_out)))
+    }
+}
+
+impl<'a> Deref for Hopes<'a> {
+    type Target = [&'a Sheet];
+
+    fn deref(&self) -> &[&'a Sheet] {
+        &self.0
+    }
+}
+
 /// Which unit is looked for.
-#[derive(Clone, Debug)]
 pub struct Hunt<'a> {
     /// The one that was named.
     pub selector: Option<&'a Selector>,
     /// Whether one that no sheet knows will do, if no other fits.
     pub undescribed: bool,
     /// Sheets whose units are hoped for: of several units one of theirs is meant.
-    pub hopes: Vec<&'a Sheet>,
+    pub hopes: Hopes<'a>,
 }
 
 impl<'a> Hunt<'a> {
     /// For any unit of the bench's sheets that the selector means.
     pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
-        Self { selector, undescribed, hopes: bench.sheets().iter().collect() }
+        let sheets = bench.sheets();
+        Self { selector, undescribed, hopes: Hopes::of(|| sheets.iter().collect()) }
     }
 }
 

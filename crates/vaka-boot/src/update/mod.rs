@@ -27,7 +27,7 @@ use crate::bench::{Bench, Candidate, OpenError, open_failure};
 use crate::confirm::{self, Expected};
 use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
-use crate::hunt::{self, Hunt};
+use crate::hunt::{self, Hopes, Hunt};
 use crate::identify::{self, Identity};
 use crate::opened::Opened;
 use crate::pace::Pace;
@@ -149,7 +149,8 @@ impl<'a, 'b> Job<'a, 'b> {
     fn work(&mut self) -> Result<(), Failure> {
         early_look(self.request, self.bench.sheets())?;
         let Request { unit, wait, .. } = self.request;
-        let hopes = hopes(self.request, self.bench.sheets());
+        let (request, sheets) = (self.request, self.bench.sheets());
+        let hopes = Hopes::of(|| hopes(request, sheets));
         let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes };
         let found = hunt::find(self.bench, &hunt, *wait, self.person, self.pace)?;
         let mut done = self.begin(&found);
@@ -170,8 +171,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let place = self.bench.place(&unit.location);
         self.pace
             .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
-        // In one mode a unit's serial number is always the same.
-        let serial = self.boot_serial.clone();
+        let serial = self.own_serial(unit);
         let followed = Followed { unit, serial: serial.as_deref() };
         let back = match entry::come_back(self.bench, followed, false, self.request.wait, self.pace) {
             Ok(back) => back,
@@ -182,6 +182,14 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         let Some(found) = self.candidate(&back) else { return Err(failure) };
         self.begin(&found).map_err(|again| self.in_view_of(failure, again))
+    }
+
+    /// The serial number of a unit in update mode, where its sheet says that it is its own
+    /// and stays: many a bootloader has one for all units.
+    fn own_serial(&self, unit: &DeviceInfo) -> Option<String> {
+        let known = self.candidate(unit).filter(|found| !found.sheets.is_empty())?;
+        let stays = known.sheets.iter().all(|sheet| sheet.product.serial_stays);
+        self.boot_serial.clone().filter(|_| stays)
     }
 
     /// A failure after the unit came back says what it was before: something
@@ -283,7 +291,7 @@ impl<'a, 'b> Job<'a, 'b> {
     /// reset: all begins anew, once.
     fn begin_again(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<(), Failure> {
         self.began_again = true;
-        let serial = self.boot_serial.clone();
+        let serial = self.own_serial(unit);
         let followed = Followed { unit, serial: serial.as_deref() };
         let back = entry::come_back(self.bench, followed, may_stay, self.request.wait, self.pace)?;
         let found = self.candidate(&back).ok_or_else(|| {
