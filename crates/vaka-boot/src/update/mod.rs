@@ -389,7 +389,12 @@ impl<'a, 'b> Job<'a, 'b> {
             }
             Err(error) => return Err(self.not_opened(&error, &place)),
         };
-        let protection = session.protection(settled.image.start(), self.pace);
+        // A disk has no lock to open: where nothing is to be read from it, it is not asked.
+        let asks = geometry.can_read || self.request.save.is_some() || settled.route.kind.volume().is_none();
+        let protection = match asks {
+            true => session.protection(settled.image.start(), self.pace),
+            false => Ok(Protection::Unknown),
+        };
         let plan = match protection.map_err(|error| self.not_opened(&error, &place))? {
             Protection::Open | Protection::Unknown => plan,
             Protection::Unreadable(reason) => {
