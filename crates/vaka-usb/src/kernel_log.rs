@@ -161,10 +161,7 @@ fn port_of(who: &str, what: &str) -> Option<String> {
     }
     let Some((hub, _)) = who.split_once(':') else { return who.contains('-').then(|| who.to_owned()) };
     let number = what.split("port ").nth(1)?.split(|c: char| !c.is_ascii_digit()).next()?;
-    Some(match hub.strip_suffix("-0") {
-        Some(bus) => format!("{bus}-{number}"),
-        None => format!("{hub}.{number}"),
-    })
+    Some(sockets::port_below(hub.strip_suffix("-0"), hub, number))
 }
 
 #[cfg(test)]

@@ -31,10 +31,15 @@ fn folder(devices: &Path, port: &str) -> Option<PathBuf> {
 /// `usb2-port2` is the port `2-2`, `2-2-port4` the port `2-2.4`.
 pub(crate) fn port_of(name: &str) -> Option<String> {
     let (hub, number) = name.split_once("-port")?;
-    Some(match hub.strip_prefix("usb") {
+    Some(port_below(hub.strip_prefix("usb"), hub, number))
+}
+
+/// A port of a hub, or of the bus itself where the hub is its root.
+pub(crate) fn port_below(root_of: Option<&str>, hub: &str, number: &str) -> String {
+    match root_of {
         Some(bus) => format!("{bus}-{number}"),
         None => format!("{hub}.{number}"),
-    })
+    }
 }
 
 #[cfg(test)]

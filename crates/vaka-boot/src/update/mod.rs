@@ -4,6 +4,7 @@
 
 mod again;
 mod hands;
+mod plans;
 mod preserve;
 mod refusal;
 mod request;
@@ -14,11 +15,9 @@ use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Approval, Phase, Verdict, image_version};
-use vaka_core::plan::{
-    ApprovedPlan, Content, Geometry, Job as PlanJob, Ledger, Offer, Plan, PlanError, RestartBy, Step,
-};
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Undo, Variant, VersionSource, undone};
+use vaka_core::matching::{Phase, Verdict, image_version};
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, RestartBy, Step};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Variant, VersionSource};
 use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
@@ -36,12 +35,15 @@ use crate::same::Followed;
 use crate::seen;
 use crate::session::{Finished, Protection, Session, SessionError};
 
+pub use plans::draft;
 pub use request::{Offered, Request, Save, Shelf};
 pub use settle::{by_label, hopes, told_version};
 
+pub(crate) use plans::undo_of;
 pub(crate) use refusal::undecided;
 pub(crate) use settle::open_question;
 
+use plans::{Parts, content, of_sheet, plan, plan_again, restart_by};
 use refusal::{internal, no_address, not_opened, unreadable};
 use settle::{Settled, early_look};
 
@@ -690,112 +692,4 @@ fn must_be_the_same(serial: Option<&str>, found: &Identity, place: &str) -> Resu
         .cure("Plug the unit in again that was begun with, and run the same command.")),
         _ => Ok(()),
     }
-}
-
-/// What a plan is made of.
-#[derive(Clone, Copy)]
-struct Parts<'p> {
-    sheet: &'p Sheet,
-    variant: &'p Variant,
-    route: &'p Route,
-    image: &'p Image,
-}
-
-fn plan(
-    parts: Parts<'_>,
-    geometry: Geometry<'_>,
-    needs_entry: bool,
-    request: &Request<'_>,
-    content: Content<'_>,
-) -> Result<Plan, Failure> {
-    let (clear_all, keep) = (request.clear_all, &request.keep[..]);
-    let Parts { sheet, variant, route, image } = parts;
-    let can_stay = |name: &&String| {
-        let named = variant.regions.iter().any(|region| region.name == **name);
-        named && variant.image.region.name != **name
-    };
-    if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
-        let regions = variant.regions.iter().map(|region| region.name.as_str());
-        let known: Vec<&str> = regions.filter(|name| *name != variant.image.region.name).collect();
-        let message = format!("There is no region '{}' beside the one that is written.", text::tame(name));
-        return Err(Failure::new(Code::Usage, message)
-            .state("Nothing was changed in the unit.")
-            .cure(format!("What can be kept: {}.", known.join(", "))));
-    }
-    let job = PlanJob { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
-    let at_the_end = |mut plan: Plan| {
-        if request.undo_later {
-            plan.take_undo();
-        } else {
-            plan.undo_also(request.undo_also);
-        }
-        plan
-    };
-    Plan::draft(&job).map(at_the_end).map_err(|error| {
-        let refused = Failure::new(Code::Refused, format!("No plan can be made: {error}."));
-        let refused = refused.state("Nothing was changed in the unit.");
-        match &error {
-            PlanError::Spills { regions, .. } if !regions.is_empty() => {
-                let options: Vec<String> = regions.iter().map(|region| format!("--keep {region}")).collect();
-                return refused.cure(format!("To have it read first and written again: {}.", options.join(" ")));
-            }
-            _ => {}
-        }
-        refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
-    })
-}
-
-/// The plan for a variant whose unit is not there yet, as far as the sheet tells.
-///
-/// # Errors
-/// No plan can be made; the variant has no route.
-pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
-    let route = variant.routes.first().ok_or_else(|| {
-        let failure = Failure::new(Code::Refused, format!("{} cannot be updated over USB.", variant.name));
-        failure.cure(variant.instead.clone().unwrap_or_default())
-    })?;
-    let geometry = of_sheet(variant, route, request);
-    let parts = Parts { sheet, variant, route, image };
-    plan(parts, geometry, true, request, content(request))
-}
-
-/// What the unit can take, as far as the sheet tells before it is in update mode.
-fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> Geometry<'v> {
-    let kind = &route.kind;
-    let can_read = request.read_back
-        && kind.volume().is_none_or(|disk| disk.present.is_some())
-        && kind.dialect().is_none_or(|route| route.dialect.can_read());
-    Geometry { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
-}
-
-/// What a person undoes at the end of a route.
-pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
-    let steps = undone(&route.hands(), Moment::End).unwrap_or_default();
-    steps.into_iter().map(|(_, undo)| undo.clone()).collect()
-}
-
-/// What is known of the unit's content before it is asked.
-fn content(request: &Request<'_>) -> Content<'static> {
-    if request.rewrite { Content::Rewrite } else { Content::Unseen }
-}
-
-/// How the plan makes the unit leave update mode.
-fn restart_by(plan: &Plan) -> RestartBy {
-    let by = plan.steps.iter().find_map(|step| match step {
-        Step::Restart { by } => Some(*by),
-        _ => None,
-    });
-    by.unwrap_or(RestartBy::NotKnownYet)
-}
-
-/// The plan once more, after something was learned of the unit.
-fn plan_again(
-    settled: &Settled<'_>,
-    geometry: Geometry<'_>,
-    approval: &Approval,
-    request: &Request<'_>,
-    content: Content<'_>,
-) -> Result<ApprovedPlan, Failure> {
-    let plan = plan(settled.parts(), geometry, false, request, content)?;
-    plan.approve(approval).map_err(|error| internal(&error.to_string()))
 }
