@@ -376,6 +376,20 @@ fn what_cannot_be_read_is_called_accepted() {
     assert_eq!(scene.memory(0x0C10_4000..u32::try_from(region.end().get()).unwrap()), PETREL_BINARY);
 }
 
+/// Who wants nothing read is not told that it cannot be read, and the disk is not asked.
+#[test]
+fn only_who_wants_it_read_hears_that_it_cannot_be() {
+    for (read_back, warned) in [(true, true), (false, false)] {
+        let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
+        let scene = petrel(Manner { loader, ..Manner::default() });
+        let (report, events) = scene.update_with(PETREL_UF2, |request| request.read_back = read_back);
+        assert_eq!((report.code, report.check), (Code::Done, Check::Accepted), "{:?}", failure(&events));
+        let told = warnings(&events).iter().any(|words| words.contains("cannot be read back"));
+        assert_eq!(told, warned, "{read_back}: {:?}", warnings(&events));
+        assert!(scene.holds_image());
+    }
+}
+
 /// A display with nothing in it has another label and shows no file.
 #[test]
 fn an_empty_display_is_filled() {

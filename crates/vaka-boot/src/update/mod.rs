@@ -360,11 +360,12 @@ impl<'a, 'b> Job<'a, 'b> {
             return Err(Failure::new(Code::Transfer, "The unit has no interface that could be used for this route."));
         };
         let sectors = opening.sectors().cloned().unwrap_or_else(|| settled.variant.flash.clone());
+        // What is kept is read whatever is checked.
+        let wants_read = self.request.read_back || !self.request.keep.is_empty();
         let geometry = Geometry {
             sectors: &sectors,
             block_size: Some(opening.block_size()),
-            // What is kept is read whatever is checked.
-            can_read: opened.can_read(&opening) && (self.request.read_back || !self.request.keep.is_empty()),
+            can_read: opened.can_read(&opening) && wants_read,
             attributes: opening.attributes(),
             offer: opening
                 .offer()
@@ -392,7 +393,7 @@ impl<'a, 'b> Job<'a, 'b> {
             Err(error) => return Err(self.not_opened(&error, &place)),
         };
         // A disk has no lock to open: where nothing is to be read from it, it is not asked.
-        let asks = geometry.can_read || self.request.save.is_some() || settled.route.kind.volume().is_none();
+        let asks = wants_read || self.request.save.is_some() || settled.route.kind.volume().is_none();
         let protection = match asks {
             true => session.protection(settled.image.start(), self.pace),
             false => Ok(Protection::Unknown),
