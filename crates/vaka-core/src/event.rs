@@ -13,6 +13,7 @@ use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
 use crate::sheet::{HandStep, Undo, VariantId};
 use crate::unit::{Mode, UsbId};
+use crate::unit_state::UnitState;
 use crate::version::Version;
 use crate::volume::VisibleFile;
 
@@ -110,6 +111,13 @@ pub enum Event {
         /// What.
         #[serde(flatten)]
         hand: HandStep,
+    },
+    /// The manual steps of a unit that are still to be undone; repeated when the list changes.
+    Owed {
+        /// Where the unit is.
+        unit: String,
+        /// What to do, in order. Empty once everything is undone.
+        steps: Vec<String>,
     },
     /// Something is waited for; repeated while it lasts.
     Waiting {
@@ -406,6 +414,8 @@ pub enum Code {
     File = 8,
     /// No access: rights, driver, or another program holds it.
     Access = 9,
+    /// The work was done, but the journal or the trace could not be written to its end.
+    Record = 10,
     /// Stopped by a person at a safe point.
     Stopped = 130,
 }
@@ -423,9 +433,12 @@ pub struct Failure {
     pub code: Code,
     /// What happened, and where.
     pub message: String,
-    /// What state the unit is in now.
+    /// What state the unit is in now, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<String>,
+    /// The state of the unit that was worked on, where there was one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit_state: Option<UnitState>,
     /// What to do next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub cure: Option<String>,
@@ -434,7 +447,7 @@ pub struct Failure {
 impl Failure {
     /// A failure with nothing to say yet about state and cure.
     pub fn new(code: Code, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), state: None, cure: None }
+        Self { code, message: message.into(), state: None, unit_state: None, cure: None }
     }
 
     /// Says what state the unit is in.
@@ -507,9 +520,16 @@ pub struct Report {
     /// Where the unit is.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
-    /// Its serial number, as it first told one.
+    /// The serial number of its application, or the first one that it reported.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub serial: Option<String>,
+    /// The serial number that its bootloader reported.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub boot_serial: Option<String>,
+    /// The state of the unit at the end, derived from everything that the run did to it.
+    /// None if no unit was found.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<UnitState>,
     /// How it ended.
     pub outcome: Ending,
     /// The exit status.
@@ -523,13 +543,17 @@ pub struct Report {
     /// The variant.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variant: Option<VariantId>,
+    /// The version of the firmware before the update, where the unit reported it, its
+    /// memory holds it, or the journal has it.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version_before: Option<Version>,
     /// How strongly the content was checked.
     pub check: Check,
     /// What was seen after the restart.
     pub after: After,
     /// Bytes of the image that were written.
     pub bytes_written: u64,
-    /// Bytes of the image that were read back and found equal.
+    /// Bytes of the image that were compared and are equal; never more than the image has.
     pub bytes_checked: u64,
     /// Bytes of the image that were there already.
     pub bytes_skipped: u64,
@@ -545,9 +569,21 @@ pub struct Report {
     /// What is undone only once a later stage is done.
     #[serde(skip)]
     pub undo_later: Vec<Undo>,
+    /// Manual steps that were shown and are not known to be undone, in the order in which
+    /// to undo them.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub owed: Vec<String>,
+    /// How often the unit was lost during the run and came back.
+    #[serde(skip_serializing_if = "is_zero")]
+    pub interrupted: u32,
     /// What is needed next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<Next>,
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)] // the signature that serde wants
+fn is_zero(count: &u32) -> bool {
+    *count == 0
 }
 
 /// Something that a person undoes after the update.

@@ -8,7 +8,7 @@ use vaka_core::image::dfu_file::{Suffix, append_suffix};
 use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
-use vaka_core::plan::{Content, Geometry, Job, Ledger, Plan, PlanError, SectorState};
+use vaka_core::plan::{Content, Geometry, Job, Plan, PlanError};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
@@ -208,19 +208,6 @@ fn a_plan_never_erases_beside_its_regions() {
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
     let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None, offer: None };
     assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
-}
-
-#[test]
-fn a_ledger_only_moves_forward() {
-    let sheet = sheet();
-    let flash = &sheet.variant("r1").unwrap().flash;
-    let sectors = flash.sectors_in(flash.zones()[0].span()).unwrap();
-    let mut ledger = Ledger::new(&sectors[..3]);
-    assert!(ledger.is_untouched() && ledger.len() == 3);
-    ledger.advance(sectors[1], SectorState::Verified);
-    ledger.advance(sectors[1], SectorState::Erasing);
-    assert_eq!(ledger.count(SectorState::Verified), 1);
-    assert_eq!(ledger.count(SectorState::Erasing), 1);
 }
 
 /// DFU 1.1, appendix B: 0xFFFF stands for any, in each field by itself. The ids

@@ -1,67 +1,204 @@
-//! What has been done to which sector.
+//! What one run did to a unit's memory.
 
 use crate::address::Span;
+use crate::span_set::SpanSet;
+use crate::unit_state::UnitState;
 
-/// How far one sector is.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord)]
-pub enum SectorState {
-    /// As it was found.
-    Untouched,
-    /// An erase was begun; what it holds is not known.
-    Erasing,
-    /// Erased.
-    Erased,
-    /// Some of its blocks are written.
-    Writing,
-    /// All of its blocks were taken by the unit.
-    Written,
-    /// Read back and equal.
-    Verified,
-}
-
-/// The sectors of a plan, and how far each is. Sectors only move forward.
-#[derive(Clone, Debug)]
+/// A record of everything that one run did to a unit's memory, over all its attempts.
+///
+/// The executor reports each action before and after it happens. The record survives a
+/// disconnect, so that the state of the unit never depends on the last attempt alone.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ledger {
-    sectors: Vec<(Span, SectorState)>,
+    /// Where an erase or a write was begun.
+    touched: SpanSet,
+    /// Where an erase was acknowledged.
+    erased: SpanSet,
+    /// Written bytes that the unit acknowledged, and that were not erased since.
+    written: SpanSet,
+    /// Bytes that were compared and are equal to the image, and were not changed since.
+    equal: SpanSet,
+    /// A request was sent that erases the whole part.
+    erases_everything: bool,
+    /// A request was sent whose effect on the memory was not observed.
+    effect_unknown: bool,
 }
 
 impl Ledger {
-    /// A ledger in which nothing was done yet.
-    pub fn new(sectors: &[Span]) -> Self {
-        Self { sectors: sectors.iter().map(|sector| (*sector, SectorState::Untouched)).collect() }
-    }
-
-    /// Moves every sector that `span` touches forward to `state`.
-    pub fn advance(&mut self, span: Span, state: SectorState) {
-        for (sector, now) in &mut self.sectors {
-            if sector.common(span).is_some() {
-                *now = (*now).max(state);
-            }
+    /// An erase of `span` is about to be requested, or the unit is about to erase it by itself.
+    pub fn start_erase(&mut self, span: Span) {
+        self.touched.insert(span);
+        for known in [&mut self.erased, &mut self.written, &mut self.equal] {
+            known.remove(span);
         }
     }
 
-    /// How many sectors are at least that far.
-    pub fn count(&self, state: SectorState) -> usize {
-        self.sectors.iter().filter(|(_, now)| *now >= state).count()
+    /// The unit acknowledged the erase of `span`.
+    pub fn finish_erase(&mut self, span: Span) {
+        self.erased.insert(span);
     }
 
-    /// The sectors that are not as they were found.
-    pub fn touched(&self) -> impl Iterator<Item = Span> + '_ {
-        self.sectors.iter().filter(|(_, now)| *now > SectorState::Untouched).map(|(sector, _)| *sector)
+    /// A request that erases the whole part is about to be sent.
+    pub fn start_erase_everything(&mut self) {
+        self.erases_everything = true;
+        for known in [&mut self.erased, &mut self.written, &mut self.equal] {
+            *known = SpanSet::default();
+        }
     }
 
-    /// How many sectors there are.
-    pub fn len(&self) -> usize {
-        self.sectors.len()
+    /// A write of `span` is about to be requested.
+    pub fn start_write(&mut self, span: Span) {
+        self.touched.insert(span);
+        self.written.remove(span);
+        self.equal.remove(span);
     }
 
-    /// Whether the plan touches no sector.
-    pub fn is_empty(&self) -> bool {
-        self.sectors.is_empty()
+    /// The unit acknowledged the write of `span`.
+    pub fn finish_write(&mut self, span: Span) {
+        self.written.insert(span);
     }
 
-    /// Whether no sector was touched.
-    pub fn is_untouched(&self) -> bool {
-        self.count(SectorState::Erasing) == 0
+    /// All of `span` was compared and is equal to the image.
+    pub fn record_equal(&mut self, span: Span) {
+        self.equal.insert(span);
+    }
+
+    /// `span` was compared, and the unit does not hold the image there.
+    pub fn record_difference(&mut self, span: Span) {
+        self.equal.remove(span);
+        self.written.remove(span);
+    }
+
+    /// A comparison of `span` proved nothing: no byte of it counts as checked.
+    pub fn discard_equal(&mut self, span: Span) {
+        self.equal.remove(span);
+    }
+
+    /// What the unit holds is not known: the effect of a request was not observed.
+    pub fn lose_track(&mut self) {
+        self.effect_unknown = true;
+        self.equal = SpanSet::default();
+    }
+
+    /// The content of the unit was compared as a whole, so earlier doubts are settled.
+    pub fn regain_track(&mut self) {
+        self.effect_unknown = false;
+    }
+
+    /// Whether the run has begun to change the unit.
+    pub fn has_changed_unit(&self) -> bool {
+        !self.touched.is_empty() || self.erases_everything
+    }
+
+    /// Whether the run has begun to erase or write any byte of `span`.
+    pub fn has_touched(&self, span: Span) -> bool {
+        self.erases_everything || self.touched.intersects(span)
+    }
+
+    /// Bytes of `spans` whose erase was acknowledged or that were overwritten since.
+    pub fn bytes_erased(&self, spans: &[Span]) -> u64 {
+        spans.iter().map(|span| self.erased.len_within(*span)).sum()
+    }
+
+    /// Bytes of `image` that this run wrote: acknowledged, or found equal where it had begun
+    /// to write.
+    pub fn bytes_written(&self, image: &[Span]) -> u64 {
+        let mut written = self.written.clone();
+        for span in self.equal.spans() {
+            self.touched.spans().iter().filter_map(|touched| touched.common(*span)).for_each(|s| written.insert(s));
+        }
+        image.iter().map(|span| written.len_within(*span)).sum()
+    }
+
+    /// Bytes of `image` that were compared and are equal.
+    pub fn bytes_checked(&self, image: &[Span]) -> u64 {
+        image.iter().map(|span| self.equal.len_within(*span)).sum()
+    }
+
+    /// Bytes of `image` that were equal already, in places that this run did not touch.
+    pub fn bytes_skipped(&self, image: &[Span]) -> u64 {
+        let mut skipped = self.equal.clone();
+        self.touched.spans().iter().for_each(|span| skipped.remove(*span));
+        image.iter().map(|span| skipped.len_within(*span)).sum()
+    }
+
+    /// Bytes of `image` that the unit holds as far as is known: written or equal.
+    pub fn bytes_present(&self, image: &[Span]) -> u64 {
+        let mut present = self.written.clone();
+        present.extend(&self.equal);
+        image.iter().map(|span| present.len_within(*span)).sum()
+    }
+
+    /// The state of the unit's content, with the unit in update mode or not as it was last
+    /// observed. Says nothing of a restart.
+    pub fn content(&self, image: &[Span], in_update_mode: bool) -> UnitState {
+        let total: u64 = image.iter().map(|span| span.len()).sum();
+        let is_whole = total > 0 && self.bytes_checked(image) == total;
+        match (self.has_changed_unit(), in_update_mode) {
+            (_, _) if self.effect_unknown => UnitState::Unknown,
+            (false, false) => UnitState::Unchanged,
+            (false, true) => UnitState::UnchangedInUpdateMode,
+            _ if is_whole => UnitState::CheckedNotStarted,
+            _ if total > 0 && self.bytes_present(image) == total => UnitState::WrittenNotChecked,
+            _ if self.bytes_written(image) == 0 => UnitState::PartlyErased,
+            _ => UnitState::PartlyWritten,
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::address::Address;
+
+    fn span(start: u64, len: u64) -> Span {
+        Span::new(Address::new(start), len).unwrap()
+    }
+
+    /// Two sectors of 16 bytes; the image fills the first and half of the second.
+    const SECTORS: [(u64, u64); 2] = [(0, 16), (16, 16)];
+
+    #[test]
+    fn the_state_follows_from_everything_that_was_done() {
+        use UnitState::{
+            CheckedNotStarted, PartlyErased, PartlyWritten, Unchanged, UnchangedInUpdateMode, Unknown,
+            WrittenNotChecked,
+        };
+        let image = [span(0, 24)];
+        let [first, second] = SECTORS.map(|(start, len)| span(start, len));
+        let mut ledger = Ledger::default();
+        assert_eq!(ledger.content(&image, false), Unchanged);
+        assert_eq!(ledger.content(&image, true), UnchangedInUpdateMode);
+        ledger.record_equal(span(0, 16));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_skipped(&image)), (UnchangedInUpdateMode, 16));
+        ledger.start_erase(second);
+        assert_eq!(ledger.content(&image, true), PartlyErased);
+        ledger.finish_erase(second);
+        ledger.start_write(span(16, 8));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (PartlyErased, 0));
+        ledger.finish_write(span(16, 8));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (WrittenNotChecked, 8));
+        ledger.record_equal(span(16, 8));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_checked(&image)), (CheckedNotStarted, 24));
+        // A second attempt that erases the first sector changes all of that.
+        ledger.start_erase(first);
+        assert_eq!((ledger.content(&image, true), ledger.bytes_checked(&image)), (PartlyWritten, 8));
+        ledger.record_difference(span(16, 8));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (PartlyErased, 0));
+        ledger.lose_track();
+        assert_eq!(ledger.content(&image, true), Unknown);
+    }
+
+    /// A block whose acknowledgement was lost counts as written once it is found equal.
+    #[test]
+    fn a_block_without_acknowledgement_counts_once_it_is_found() {
+        let image = [span(0, 24)];
+        let mut ledger = Ledger::default();
+        ledger.start_erase(span(0, 16));
+        ledger.start_write(span(0, 16));
+        ledger.record_equal(span(0, 16));
+        assert_eq!((ledger.bytes_written(&image), ledger.bytes_skipped(&image)), (16, 0));
+        ledger.start_erase_everything();
+        assert_eq!(ledger.content(&image, true), UnitState::PartlyErased);
     }
 }

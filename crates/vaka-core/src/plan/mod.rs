@@ -17,7 +17,7 @@ use thiserror::Error;
 
 pub use blocks::{Block, ERASED, Run};
 pub use dialect::Offer;
-pub use ledger::{Ledger, SectorState};
+pub use ledger::Ledger;
 
 use crate::address::{Address, Span};
 use crate::dfu::Attributes;

@@ -164,6 +164,24 @@ pub fn undone<'a>(steps: &[&'a HandStep], at: Moment) -> Result<Vec<(&'a HandSte
     Ok(order)
 }
 
+/// The order in which to undo steps that were shown, whatever moment the sheet names for each.
+///
+/// Unlike [`undone`] this cannot fail: a dependency on a step that is not in the list
+/// counts as met, since that step was undone already or was never shown.
+pub fn undo_order<'a>(steps: &[&'a HandStep]) -> Vec<&'a Undo> {
+    let mut open: Vec<(&HandStep, &Undo)> =
+        steps.iter().filter_map(|step| Some((*step, step.undo.as_ref()?))).collect();
+    open.reverse();
+    open.sort_by_key(|(_, undo)| undo.when);
+    let mut order = Vec::new();
+    while !open.is_empty() {
+        let waits = |undo: &Undo| undo.after.iter().any(|id| open.iter().any(|(step, _)| step.id.as_ref() == Some(id)));
+        let next = open.iter().position(|(_, undo)| !waits(undo)).unwrap_or(0);
+        order.push(open.remove(next).1);
+    }
+    order
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -199,5 +217,23 @@ mod tests {
         assert_eq!(order(&later, Moment::Entered), Err(Impossible::Later("b".into())));
         let unknown = [step("a", Moment::End, &["z"])];
         assert_eq!(order(&unknown, Moment::End), Err(Impossible::NotUndone("z".into())));
+    }
+
+    /// Steps with an earlier moment come first, then the last one that was done; a step
+    /// waits for the ones that it names, as far as these are still open.
+    #[test]
+    fn steps_that_were_shown_have_an_order_even_where_some_are_undone_already() {
+        let steps = [
+            step("mains", Moment::End, &["cable", "jumper"]),
+            step("jumper", Moment::End, &["cable"]),
+            step("cable", Moment::End, &[]),
+            step("wire", Moment::Entered, &[]),
+        ];
+        let order = |steps: &[&HandStep]| undo_order(steps).iter().map(|undo| undo.action.clone()).collect::<Vec<_>>();
+        let all: Vec<&HandStep> = steps.iter().collect();
+        assert_eq!(order(&all), ["undo wire", "undo cable", "undo jumper", "undo mains"]);
+        assert_eq!(order(&[&steps[0], &steps[1]]), ["undo jumper", "undo mains"], "the cable was never connected");
+        let circle = [step("a", Moment::End, &["b"]), step("b", Moment::End, &["a"])];
+        assert_eq!(order(&circle.iter().collect::<Vec<_>>()).len(), 2);
     }
 }

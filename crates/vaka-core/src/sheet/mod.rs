@@ -31,7 +31,7 @@ use crate::unit::{UnitFacts, UsbId};
 use crate::version::Version;
 use crate::{size, volume};
 
-pub use hand::{BusSign, HandStep, Impossible, Moment, Slips, Undo, undone};
+pub use hand::{BusSign, HandStep, Impossible, Moment, Slips, Undo, undo_order, undone};
 pub use ids::Ids;
 pub use route::{
     DialectRoute, Dialects, DropFile, EntryStep, FileForm, Leave, ResultFile, Route, RouteKind, Signal, Takes,
