@@ -1,16 +1,18 @@
 //! Carries out the memory steps of an approved plan: erase, write, read back.
 //!
-//! The ledger and the tally are the caller's, so that they tell the truth even
-//! when a step fails in its middle.
+//! The ledger belongs to the whole run and the tally to the attempt; both are the
+//! caller's, so that they are right even when a step fails in its middle. A failure says
+//! what happened and where; the caller adds the state of the unit.
 
 use std::time::Duration;
 
 use vaka_core::address::{Address, Span};
+use vaka_core::duration;
 use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Transfers, milliseconds};
 use vaka_core::image::Image;
-use vaka_core::plan::{ApprovedPlan, ERASED, Ledger, Run, SectorState, Step};
+use vaka_core::plan::{ApprovedPlan, ERASED, Ledger, Plan, Run, Step};
 use vaka_core::size::{Bytes, Grouped};
-use vaka_core::{duration, text};
+use vaka_core::span_set::SpanSet;
 
 use crate::entry::stopped;
 use crate::pace::Pace;
@@ -24,15 +26,13 @@ const WORTH_A_JUMP: u64 = 6;
 /// What was really done, in numbers.
 #[derive(Clone, Debug, Default)]
 pub struct Tally {
-    /// Bytes of the image that were written.
-    pub written: u64,
-    /// Bytes of the image that were read back and found equal.
-    pub checked: u64,
     /// Padding that was written.
     pub padded: u64,
     /// Whether the unit was lost on the way: it may come back, and the work
     /// can go on.
     pub lost: bool,
+    /// Whether a comparison after the writing found a difference.
+    pub differs: bool,
     /// What the unit did once it had all of the image.
     pub finished: Option<Finished>,
     /// Transfers by phase.
@@ -51,7 +51,7 @@ pub struct Execution<'a, 'b> {
     pub unit: &'a str,
     /// The region that is written, for events.
     pub region: &'a str,
-    /// What was done to which sector.
+    /// What the run did to the unit's memory.
     pub ledger: &'a mut Ledger,
     /// What was done in numbers.
     pub tally: &'a mut Tally,
@@ -136,15 +136,14 @@ impl Execution<'_, '_> {
         looked.map(|()| equal)
     }
 
-    /// Carries out the plan's last step, if it is to read the unit once more.
+    /// Reads spans of a unit that was brought into update mode again, and compares them.
     ///
     /// # Errors
     /// What it gives differs, or it cannot be read. Nothing was changed.
-    pub fn read_once_more(&mut self) -> Result<(), Failure> {
-        let once_more = self.plan.plan().steps.iter().find(|step| matches!(step, Step::ReadOnceMore { .. }));
-        let Some(step @ Step::ReadOnceMore { spans }) = once_more else { return Ok(()) };
+    pub fn read_once_more(&mut self, spans: &[Span]) -> Result<(), Failure> {
+        let step = Step::ReadOnceMore { spans: spans.to_vec() };
         let bytes = spans.iter().map(|span| span.len()).sum();
-        let read = self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, true));
+        let read = self.step(StepName::ReadBack, &step, bytes, |this| this.read_back(spans, bytes, true));
         self.session.rest(self.pace);
         read
     }
@@ -175,7 +174,10 @@ impl Execution<'_, '_> {
                     break;
                 }
             }
-            if !differs {
+            if differs {
+                self.ledger.record_difference(*sector);
+            } else {
+                self.record_equal(*sector);
                 equal.push(*sector);
             }
             done += self.bytes_of_image(*sector);
@@ -193,6 +195,7 @@ impl Execution<'_, '_> {
             self.may_go_on()?;
             let len = self.block_len(at, span.end());
             if !self.holds(at, len)? {
+                self.ledger.record_difference(span);
                 self.session.rest(self.pace);
                 return Ok(Vec::new());
             }
@@ -200,7 +203,15 @@ impl Execution<'_, '_> {
             self.progress(StepName::Compare, at.offset_from(span.start()).unwrap_or(0), span.len());
         }
         self.session.rest(self.pace);
+        self.record_equal(span);
         Ok(sectors.to_vec())
+    }
+
+    /// Records that the unit holds the image's bytes in a span.
+    fn record_equal(&mut self, span: Span) {
+        for segment in self.image.segments() {
+            segment.span().common(span).into_iter().for_each(|part| self.ledger.record_equal(part));
+        }
     }
 
     fn block_len(&self, at: Address, end: Address) -> u32 {
@@ -226,22 +237,19 @@ impl Execution<'_, '_> {
         for span in spans {
             self.may_go_on()?;
             if !self.agrees(span.start(), span.end())? {
-                return Err(self.disagrees(*span));
+                self.ledger.record_difference(*span);
+                return Err(Self::disagrees(*span));
             }
-            self.tally.checked += self.bytes_of_image(*span);
+            self.record_equal(*span);
             done += span.len();
             self.progress(StepName::DeviceCheck, done, total);
-        }
-        for sector in self.plan.plan().sectors() {
-            self.ledger.advance(*sector, SectorState::Verified);
         }
         Ok(())
     }
 
-    fn disagrees(&self, span: Span) -> Failure {
+    fn disagrees(span: Span) -> Failure {
         let message = format!("The unit's own checksum of {span} is not the image's: what it holds there differs.");
         Failure::new(Code::Differs, message)
-            .state(format!("{} The application was not started.", self.standing()))
             .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged there.")
     }
 
@@ -311,48 +319,49 @@ impl Execution<'_, '_> {
         };
         for range in &at_once {
             self.may_go_on()?;
-            self.advance(sectors, *range, SectorState::Erasing);
+            self.ledger.start_erase(*range);
             self.session.erase(*range, self.pace).map_err(|error| self.failed("erasing", range.start(), &error))?;
-            self.advance(sectors, *range, SectorState::Erased);
+            self.ledger.finish_erase(*range);
             done += range.len();
             self.progress(StepName::Erase, done, total);
         }
         Ok(())
     }
 
-    /// Notes what became of the sectors in a range.
-    fn advance(&mut self, sectors: &[Span], range: Span, state: SectorState) {
-        for sector in sectors.iter().filter(|sector| range.covers(**sector)) {
-            self.ledger.advance(*sector, state);
-        }
-    }
-
     fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
         self.may_go_on()?;
-        for sector in sectors {
-            self.ledger.advance(*sector, SectorState::Erasing);
-        }
+        sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
         self.session.erase_all(self.pace).map_err(|error| self.failed("erasing everything, from", first, &error))?;
-        for sector in sectors {
-            self.ledger.advance(*sector, SectorState::Erased);
-        }
+        sectors.iter().for_each(|sector| self.ledger.finish_erase(*sector));
         self.progress(StepName::Erase, total, total);
         Ok(())
     }
 
     fn finish(&mut self) -> Result<(), Failure> {
         let end = self.image.span().end();
-        let finished = self.session.finish(self.pace);
-        self.tally.finished = Some(finished.map_err(|error| self.failed("finishing", end, &error))?);
+        let finished = self.session.finish(self.pace).map_err(|error| self.failed("finishing", end, &error))?;
+        self.tally.finished = Some(finished);
+        match (finished, self.plan.plan().held_back()) {
+            (Finished::Vanished, None) => self.ledger.lose_track(),
+            (Finished::Vanished, Some(_)) | (_, None) => {}
+            (_, Some(last)) => self.ledger.finish_write(last),
+        }
         Ok(())
     }
 
     fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
         let mut done = 0;
+        let erases_itself = !erases_first(self.plan.plan());
+        if erases_itself && self.session.begin_erases() {
+            let sectors = self.plan.plan().sectors();
+            sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
+        }
         let begun = self.session.begin(self.image, runs, self.pace);
         begun.map_err(|error| self.failed("beginning to write", self.image.start(), &error))?;
-        let addressed = !self.plan.plan().is_streamed() && self.plan.plan().held_back().is_none();
+        let held_back = self.plan.plan().held_back();
+        let addressed = !self.plan.plan().is_streamed() && held_back.is_none();
+        let mut entered = SpanSet::default();
         for run in runs {
             self.tally.transfers.runs += u64::from(addressed);
             for block in run.blocks() {
@@ -360,22 +369,35 @@ impl Execution<'_, '_> {
                 let len = block.span.len();
                 let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
                 self.image.copy_to(block.span.start(), &mut data);
-                self.ledger.advance(block.span, SectorState::Writing);
+                if erases_itself {
+                    self.enter_sectors(block.span, &mut entered);
+                }
+                self.ledger.start_write(block.span);
                 self.session
                     .write(block.span.start(), &data, self.pace)
                     .map_err(|error| self.failed("writing", block.span.start(), &error))?;
+                self.ledger.finish_write(block.span);
+                // The session keeps this block until the end.
+                held_back.into_iter().for_each(|last| self.ledger.start_write(last));
                 let of_image = self.bytes_of_image(block.span);
-                self.tally.written += of_image;
                 self.tally.padded += len - of_image;
                 self.tally.transfers.blocks += 1;
                 done += len;
                 self.progress(StepName::Write, done, total);
             }
         }
-        for sector in self.plan.plan().sectors() {
-            self.ledger.advance(*sector, SectorState::Written);
-        }
         Ok(())
+    }
+
+    /// Records the erase of the sectors of a block that this attempt has not written to yet,
+    /// for a unit that erases them by itself.
+    fn enter_sectors(&mut self, block: Span, entered: &mut SpanSet) {
+        for sector in self.plan.plan().sectors() {
+            if sector.common(block).is_some() && !entered.contains_span(*sector) {
+                entered.insert(*sector);
+                self.ledger.start_erase(*sector);
+            }
+        }
     }
 
     fn bytes_of_image(&self, span: Span) -> u64 {
@@ -386,16 +408,14 @@ impl Execution<'_, '_> {
     /// gives, what is not equal is told, and counts as not checked.
     fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), Failure> {
         match self.compare_all(spans, total) {
-            Ok(None) => {
-                for sector in self.plan.plan().sectors() {
-                    self.ledger.advance(*sector, SectorState::Verified);
-                }
-                Ok(())
+            Ok(None) => Ok(()),
+            Ok(Some(difference)) if vouched => {
+                self.tally.differs = true;
+                Err(Self::differs(difference))
             }
-            Ok(Some(difference)) if vouched => Err(self.differs(difference)),
             Err(failure) if vouched || matches!(failure.code, Code::Stopped) => Err(failure),
             other => {
-                self.tally.checked = 0;
+                spans.iter().for_each(|span| self.ledger.discard_equal(*span));
                 let why = match other {
                     Ok(Some(difference)) => format!("what it gives differs at {}", difference.first),
                     Err(failure) => failure.message.trim_end_matches('.').to_owned(),
@@ -421,8 +441,7 @@ impl Execution<'_, '_> {
                 let len = self.block_len(at, span.end());
                 let found =
                     self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
-                let equal = self.compare(at, &found, &mut difference);
-                self.tally.checked += equal;
+                self.compare(at, &found, &mut difference);
                 at = at.checked_add(u64::from(len)).unwrap_or(span.end());
                 done += u64::from(len);
                 self.progress(StepName::ReadBack, done, total);
@@ -431,41 +450,43 @@ impl Execution<'_, '_> {
         Ok(difference)
     }
 
-    /// Compares what was read with what was written; returns how many bytes of
-    /// the image are equal. A difference in the padding is one too: what was
-    /// erased did not stay so.
-    fn compare(&self, at: Address, found: &[u8], difference: &mut Option<Difference>) -> u64 {
+    /// Compares what was read with what was written. A difference in the padding is one
+    /// too: what was erased did not stay so. Of a block that differs, no byte counts as
+    /// checked: its equal bytes may be equal by chance.
+    fn compare(&mut self, at: Address, found: &[u8], difference: &mut Option<Difference>) {
+        let Some(block) = Span::new(at, found.len() as u64) else { return };
         let mut wanted = vec![ERASED; found.len()];
         self.image.copy_to(at, &mut wanted);
-        let mut equal = Span::new(at, found.len() as u64).map_or(0, |span| self.bytes_of_image(span));
+        if wanted == found {
+            return self.record_equal(block);
+        }
+        self.ledger.record_difference(block);
         for (offset, (wanted, found)) in (0u64..).zip(wanted.iter().zip(found)) {
             if wanted == found {
                 continue;
             }
             let Some(byte) = at.checked_add(offset).and_then(|at| Span::new(at, 1)) else { continue };
-            equal -= self.bytes_of_image(byte);
             let sectors = self.plan.plan().sectors();
             let sector = sectors.iter().find(|sector| sector.covers(byte)).copied().unwrap_or(byte);
             let first = Difference { first: byte.start(), wanted: *wanted, found: *found, bytes: 0, sector };
             difference.get_or_insert(first).bytes += 1;
         }
-        equal
     }
 
-    fn differs(&self, difference: Difference) -> Failure {
+    fn differs(difference: Difference) -> Failure {
         let Difference { first, wanted, found, bytes, .. } = difference;
         let noun = if bytes == 1 { "byte differs" } else { "bytes differ" };
         let message = format!(
             "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
             Grouped(bytes)
         );
-        Failure::new(Code::Differs, message)
-            .state(format!("{} The application was not started.", self.standing()))
-            .cure("Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.")
+        Failure::new(Code::Differs, message).cure(
+            "Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.",
+        )
     }
 
     fn may_go_on(&self) -> Result<(), Failure> {
-        if self.pace.wants_stop() { Err(stopped(&self.standing())) } else { Ok(()) }
+        if self.pace.wants_stop() { Err(stopped("")) } else { Ok(()) }
     }
 
     fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
@@ -491,26 +512,13 @@ impl Execution<'_, '_> {
             }
         };
         let code = if matches!(error, SessionError::Held(_)) { Code::Access } else { Code::Transfer };
-        Failure::new(code, format!("Failed {doing} at {at}: {error}.")).state(self.standing()).cure(cure)
+        Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure)
     }
+}
 
-    /// How far it got, in a sentence.
-    fn standing(&self) -> String {
-        let ledger = &self.ledger;
-        if ledger.is_untouched() {
-            return "Nothing was changed in the unit.".into();
-        }
-        let count = |state| ledger.count(state);
-        let untouched = self.plan.plan().untouched.join(" and ");
-        let of = text::count(ledger.len(), "sector");
-        format!(
-            "Of {of}, {} erased, {} bytes written, {} bytes checked; the application in the unit is not complete. {}",
-            count(SectorState::Erased),
-            Grouped(self.tally.written),
-            Grouped(self.tally.checked),
-            if untouched.is_empty() { String::new() } else { format!("Not touched: {untouched}.") }
-        )
-    }
+/// Whether the plan erases what it writes with requests of its own.
+fn erases_first(plan: &Plan) -> bool {
+    plan.steps.iter().any(|step| matches!(step, Step::Erase { .. } | Step::EraseAll { .. }))
 }
 
 fn rate(bytes: u64, time: Duration) -> String {

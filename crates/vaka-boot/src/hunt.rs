@@ -110,7 +110,7 @@ pub fn find<'a>(
 fn expected(hunt: &Hunt<'_>) -> String {
     match hunt.selector {
         Some(Selector::Name(name)) => text::tame(name),
-        Some(_) => "the unit that --unit names".to_owned(),
+        Some(selector) => format!("the unit that --unit names ({selector})"),
         None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
         None => {
             let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
@@ -197,16 +197,69 @@ fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
     let there = bench.devices().unwrap_or_default();
     let seen = match there.len() {
         0 => match bench.emptiness() {
-            Some(reason) => format!("No USB device is there at all: {reason}."),
-            None => "No USB device is there at all.".to_owned(),
+            Some(reason) => format!("No USB device is connected: {reason}."),
+            None => "No USB device is connected.".to_owned(),
         },
         count => {
-            let ids: Vec<String> =
-                there.iter().take(6).map(|device| identify::from_list(device).id.to_string()).collect();
-            format!("{} there, but not it: {}.", text::count(count, "device"), ids.join(", "))
+            let seen: Vec<String> = there.iter().take(MAX_LISTED).map(|device| in_brief(bench, device)).collect();
+            let more = if count > MAX_LISTED { format!("; and {} more", count - MAX_LISTED) } else { String::new() };
+            format!("Seen instead: {}{more}.", seen.join("; "))
         }
     };
-    Failure::new(Code::NoUnit, format!("No sign of {}{time}.", expected(hunt)))
-        .state(seen)
-        .cure("Try the cable on a unit that works (some only charge), and see 'vaka survey'. A unit that another program uses is not listed.")
+    let hoped = hoped(hunt);
+    let ids = match (hunt.selector, &hoped[..]) {
+        (Some(Selector::Id(id)), _) => format!(" ({id})"),
+        (_, []) => String::new(),
+        (_, sheets) => format!(" ({})", ids_of(sheets)),
+    };
+    let steps = match &hoped[..] {
+        [only] => entry_steps(only),
+        _ => None,
+    };
+    let steps = steps.map(|steps| format!(" Into update mode: {steps}.")).unwrap_or_default();
+    Failure::new(Code::NoUnit, format!("{} did not appear{time}{ids}.", capitalised(&expected(hunt)))).state(seen).cure(format!(
+        "Try the cable on a unit that works (some cables only charge) and check the power.{steps} 'vaka survey' lists what is connected; a unit that another program uses is not listed."
+    ))
+}
+
+/// How many devices a message lists. Chosen by us.
+const MAX_LISTED: usize = 6;
+
+fn capitalised(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
+}
+
+/// A device with its place, and its serial number where a sheet knows the device.
+fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
+    let serial = bench.recognise(device).and_then(|_| bench.told_serial(device));
+    let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
+    format!("{} at {}{serial}", identify::from_list(device).id, bench.place(&device.location))
+}
+
+/// The ids that the units of these sheets show, in application and update mode.
+fn ids_of(sheets: &[&Sheet]) -> String {
+    let of = |sheet: &&Sheet| {
+        let own =
+            sheet.application.id.iter().chain(sheet.variants.iter().filter_map(|variant| variant.shows.id.as_ref()));
+        let routes = sheet.variants.iter().flat_map(|variant| &variant.routes).map(|route| &route.id);
+        own.chain(routes).map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let mut ids: Vec<String> = sheets.iter().flat_map(of).collect();
+    ids.sort();
+    ids.dedup();
+    match ids.len() {
+        0 => "no id is known".to_owned(),
+        count if count > MAX_LISTED => format!("{}, and {} more", ids[..MAX_LISTED].join(", "), count - MAX_LISTED),
+        _ => ids.join(", "),
+    }
+}
+
+/// The manual steps into update mode of a product whose variants all have the same.
+fn entry_steps(sheet: &Sheet) -> Option<String> {
+    let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.hands());
+    let first = all.next().filter(|hands| !hands.is_empty())?;
+    let is_same = all.all(|hands| hands == first);
+    let steps = (1..).zip(&first).map(|(number, hand)| format!("{number}. {}", hand.action.trim_end_matches('.')));
+    is_same.then(|| steps.collect::<Vec<_>>().join("; "))
 }

@@ -5,6 +5,7 @@ use std::time::Duration;
 
 use vaka_core::duration;
 use vaka_core::event::{Event, milliseconds};
+use vaka_core::sheet::{HandStep, undo_order};
 use vaka_usb::Clock;
 
 /// A silence of this length is told. Chosen by us: about when people begin to
@@ -19,12 +20,14 @@ pub struct Pace<'a> {
     clock: &'a dyn Clock,
     tell: &'a mut dyn FnMut(Event),
     stop: &'a AtomicBool,
+    /// Manual steps with an undo that were shown and are not known to be undone.
+    owed: Vec<HandStep>,
 }
 
 impl<'a> Pace<'a> {
     /// `tell` gets every event; `stop` is set when a person wants it to end.
     pub fn new(clock: &'a dyn Clock, tell: &'a mut dyn FnMut(Event), stop: &'a AtomicBool) -> Self {
-        Self { clock, tell, stop }
+        Self { clock, tell, stop, owed: Vec::new() }
     }
 
     /// The clock.
@@ -37,9 +40,40 @@ impl<'a> Pace<'a> {
         self.clock.now()
     }
 
-    /// Tells an event.
+    /// Tells an event. A manual step that is shown to the user and has an undo is owed from
+    /// then on.
     pub fn tell(&mut self, event: Event) {
+        let shown = match &event {
+            // Advice without a unit is not a step of this run.
+            Event::Hand { unit, hand, .. } if hand.undo.is_some() && !unit.is_empty() => {
+                Some((unit.clone(), hand.clone()))
+            }
+            _ => None,
+        };
         (self.tell)(event);
+        let Some((unit, hand)) = shown.filter(|(_, hand)| !self.owed.contains(hand)) else { return };
+        self.owed.push(hand);
+        self.tell_owed(unit);
+    }
+
+    /// What the user still has to undo, in order.
+    pub fn owed(&self) -> Vec<String> {
+        let steps: Vec<&HandStep> = self.owed.iter().collect();
+        undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()
+    }
+
+    /// Removes a step from those that are owed: it was observed, or the user confirmed it.
+    pub fn mark_undone(&mut self, unit: &str, action: &str) {
+        let before = self.owed.len();
+        self.owed.retain(|hand| hand.undo.as_ref().is_none_or(|undo| undo.action != action));
+        if self.owed.len() != before {
+            self.tell_owed(unit.to_owned());
+        }
+    }
+
+    fn tell_owed(&mut self, unit: String) {
+        let steps = self.owed();
+        (self.tell)(Event::Owed { unit, steps });
     }
 
     /// Tells a warning.

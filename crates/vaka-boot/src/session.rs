@@ -104,6 +104,11 @@ pub trait Session {
         Ok(None)
     }
 
+    /// Whether [`begin`](Self::begin) makes the unit erase what is written then.
+    fn begin_erases(&self) -> bool {
+        false
+    }
+
     /// What will be written next, all of it, before the first block: some units
     /// want to know how much comes.
     ///
@@ -233,6 +238,14 @@ pub enum SessionError {
     /// The way to the unit failed.
     #[error("{0}")]
     Link(String),
+}
+
+impl SessionError {
+    /// Whether the unit itself answered that it will not do what it was asked for. A missing
+    /// answer, a lost unit and a failed link are not refusals.
+    pub fn is_refusal(&self) -> bool {
+        matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+    }
 }
 
 impl From<TransferError> for SessionError {

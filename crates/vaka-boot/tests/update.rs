@@ -87,7 +87,8 @@ fn a_bit_that_is_lost_in_the_padding_is_found() {
     lock(&scene.world).unit("1-1").unwrap().flash_mut().wear(end + 100);
     let (report, events) = scene.update();
     assert_eq!((report.code, report.check), (Code::Differs, Check::None), "{:?}", failure(&events));
-    assert_eq!(report.bytes_checked, BINARY.len() as u64, "all of the image is equal");
+    // The last block differs, so none of its bytes counts: 20 blocks of 1 KiB do.
+    assert_eq!(report.bytes_checked, 20 * 1024);
     let said = &failure(&events).unwrap().message;
     assert!(said.contains("1 byte differs") && said.contains("the image has 0xFF, the unit 0x7F"), "{said}");
 }

@@ -19,6 +19,10 @@ use crate::session::{Finished, Limits, Protection, Session, SessionError};
 /// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
 const SMALLEST_PIECE: u16 = 8;
 
+/// How often the requests that make a unit leave are sent, as long as the unit says that it has
+/// not taken them. Chosen by us.
+const LEAVE_TRIES: u32 = 3;
+
 /// What the unit is in the middle of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Position {
@@ -104,6 +108,26 @@ impl AddressedSession {
             ));
         }
         self.piece = half;
+        Ok(())
+    }
+
+    /// The DFU_GETSTATUS with which the unit begins to leave; sent again if the unit was not
+    /// reached and still waits for it. The bus shows whether it left.
+    fn start_leaving(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        for _ in 0..LEAVE_TRIES {
+            match self.link.status(pace, "the unit to leave update mode") {
+                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+                Ok(reply) => {
+                    self.link.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
+                    return Ok(());
+                }
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                    Ok(State::ManifestSync) => {}
+                    _ => return Ok(()),
+                },
+                Err(_) => return Ok(()),
+            }
+        }
         Ok(())
     }
 
@@ -226,20 +250,26 @@ impl Session for AddressedSession {
         if let Some(at) = at {
             self.command(Command::SetAddress(at), Work::Command, pace)?;
         }
-        match self.link.request(Request::Download, 0, &[]) {
-            Ok(()) => {}
-            // It went before it answered.
-            Err(TransferError::Gone | TransferError::Timeout) => return Ok(()),
-            Err(error) => return Err(self.link.reason(error, pace)),
+        for _ in 0..LEAVE_TRIES {
+            match self.link.request(Request::Download, 0, &[]) {
+                Ok(()) => {}
+                // It went before it answered.
+                Err(TransferError::Gone) => return Ok(()),
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
+                Err(_) => match self.link.state_after_loss(pace) {
+                    Ok(State::DfuIdle | State::DownloadIdle) => continue,
+                    Ok(State::Error) => {
+                        let reply = self.link.status(pace, "the unit's reason")?;
+                        return Err(self.link.refusal(reply));
+                    }
+                    Ok(_) => {}
+                    // It answers nothing; the bus shows whether it left.
+                    Err(_) => return Ok(()),
+                },
+            }
+            return self.start_leaving(pace);
         }
-        let time = match self.link.status(pace, "the unit to leave update mode") {
-            Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
-            Ok(reply) => reply.poll.min(Work::Command.ceiling()),
-            // The end was accepted; a unit that does not answer any more has gone.
-            Err(_) => return Ok(()),
-        };
-        self.link.device.has_left(time + TIME_TO_GO);
-        Ok(())
+        Err(SessionError::Silent(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
     }
 
     fn rest(&mut self, pace: &mut Pace<'_>) {

@@ -103,6 +103,23 @@ pub(crate) enum Refusal {
     Work,
 }
 
+/// The status of an interface in DFU mode, asked once. Asking changes nothing in a unit that
+/// has just come up: it is idle, or in dfuERROR.
+///
+/// # Errors
+/// The unit does not answer.
+pub fn read_status(
+    device: Box<dyn UsbDevice>,
+    opening: &Opening,
+    pace: &mut Pace<'_>,
+) -> Result<StatusReply, SessionError> {
+    let (device, count) = Counting::new(device);
+    let opening = opening.clone();
+    let mut link = Link { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
+    link.device.claim(link.opening.interface, link.opening.alternate)?;
+    link.status(pace, "the unit's status")
+}
+
 impl Link {
     /// Claims the interface and brings the unit to dfuIDLE, from whatever
     /// state an earlier program left it in.
@@ -184,23 +201,42 @@ impl Link {
             answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
         }
         match answer {
-            Ok(bytes) => match bytes[..] {
-                [state] => Ok(State::from_wire(state)),
-                _ => Ok(self.status(pace, "the unit's status")?.state),
-            },
-            Err(TransferError::Stall) => Ok(self.status(pace, "the unit's status")?.state),
             Err(TransferError::Timeout) => Ok(State::ManifestWaitReset),
+            answer => self.state_of(answer, pace),
+        }
+    }
+
+    /// The state after a request that was not answered. Unlike [`state`](Self::state) this
+    /// concludes nothing from silence.
+    ///
+    /// # Errors
+    /// The unit does not answer this either; whether it took the request is unknown.
+    pub(super) fn state_after_loss(&mut self, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
+        let answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
+        self.state_of(answer, pace)
+    }
+
+    /// The state in an answer to DFU_GETSTATE; by DFU_GETSTATUS where the answer has none.
+    fn state_of(&mut self, answer: Result<Vec<u8>, TransferError>, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+        match answer {
+            Ok(bytes) if bytes.len() == 1 => Ok(State::from_wire(bytes[0])),
+            Ok(_) | Err(TransferError::Stall) => Ok(self.status(pace, "the unit's status")?.state),
             Err(error) => Err(error.into()),
         }
     }
 
-    /// DFU_GETSTATUS, not before the moment that the unit asked for.
+    /// DFU_GETSTATUS, not before the moment that the unit asked for. The time in the reply
+    /// delays the next one, whatever state the unit is in. Source: DFU 1.1, section 6.1.2
+    /// (bwPollTimeout).
     pub(super) fn status(&mut self, pace: &mut Pace<'_>, what: &str) -> Result<StatusReply, SessionError> {
         pace.wait_until(self.earliest_status, what);
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
         let bytes = self.device.control_in(setup, 6, REQUEST_TIMEOUT)?;
-        StatusReply::parse(&bytes)
-            .ok_or_else(|| SessionError::Misbehaved(format!("its status has {} bytes instead of 6", bytes.len())))
+        let reply = StatusReply::parse(&bytes)
+            .ok_or_else(|| SessionError::Misbehaved(format!("its status has {} bytes instead of 6", bytes.len())))?;
+        self.earliest_status = pace.now() + reply.poll.min(Work::Command.ceiling());
+        Ok(reply)
     }
 
     /// A download, and its status until the work is done.

@@ -19,8 +19,8 @@ mod link;
 mod plain;
 
 pub use addressed::AddressedSession;
-pub use link::Opening;
 pub(crate) use link::{Link, Work};
+pub use link::{Opening, read_status};
 pub use plain::PlainSession;
 
 use vaka_usb::UsbDevice;

@@ -4,7 +4,7 @@
 //! wTransferSize bytes: units reckon with that. A download of no bytes ends the
 //! image; what comes then (the manifestation) begins with the DFU_GETSTATUS
 //! after it. A unit that is not manifestation tolerant answers nothing from
-//! then on, and that is no failure.
+//! then on. Silence before that DFU_GETSTATUS was answered proves nothing.
 
 use vaka_core::address::Address;
 use vaka_core::dfu::{Request, State};
@@ -69,21 +69,72 @@ impl PlainSession {
         }
     }
 
-    /// The first status starts the manifestation of a unit that does not
-    /// answer after it. Its failure is expected: the end was accepted.
-    fn start_manifestation(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    /// Sends the download of no bytes that ends the image. A request that is not answered is
+    /// not accepted: the unit is asked for its state, and told again if that is still
+    /// dfuDNLOAD-IDLE. Source: DFU 1.1, appendix A.
+    fn send_end(&mut self, number: u16, pace: &mut Pace<'_>) -> Result<End, SessionError> {
+        for _ in 0..END_TRIES {
+            match self.link.request(Request::Download, number, &[]) {
+                Ok(()) => return Ok(End::Accepted),
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
+                Err(TransferError::Gone) => return Ok(End::Lost),
+                Err(_) => {}
+            }
+            match self.link.state_after_loss(pace) {
+                Ok(State::DownloadIdle) => {}
+                Ok(State::ManifestSync | State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
+                Ok(State::Error) => {
+                    let reply = self.link.status(pace, "the unit's reason")?;
+                    return Err(self.link.refusal(reply));
+                }
+                Ok(state) => {
+                    return Err(SessionError::Misbehaved(format!("at the end of the download its state is {state}")));
+                }
+                Err(_) => return Ok(End::Lost),
+            }
+        }
+        Err(SessionError::Silent(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
+    }
+
+    /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
+    /// it. If it is not answered, the state tells whether the manifestation began.
+    fn start_manifestation(&mut self, pace: &mut Pace<'_>) -> Result<End, SessionError> {
         self.position = Position::Leaving;
         let what = Work::Manifest.words();
-        match self.link.status(pace, what) {
-            Ok(reply) if reply.state == State::Error => Err(self.link.refusal(reply)),
-            Ok(reply) => {
-                let time = self.link.believable(reply.poll, Work::Manifest, pace);
-                pace.wait_until(pace.now() + time, what);
-                Ok(())
+        for _ in 0..END_TRIES {
+            match self.link.status(pace, what) {
+                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+                Ok(reply) if reply.state == State::ManifestSync => {}
+                Ok(reply) if reply.state == State::DownloadIdle => {
+                    return Err(SessionError::Misbehaved("it took the end of the download, and waits for more".into()));
+                }
+                Ok(reply) => {
+                    let time = self.link.believable(reply.poll, Work::Manifest, pace);
+                    pace.wait_until(pace.now() + time, what);
+                    return Ok(End::Accepted);
+                }
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                    Ok(State::ManifestSync) => {}
+                    Ok(State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
+                    _ => return Ok(End::Lost),
+                },
+                Err(_) => return Ok(End::Lost),
             }
-            Err(_) => Ok(()),
         }
+        Ok(End::Lost)
     }
+}
+
+/// How often the requests that end a download are sent, as long as the unit says that it has
+/// not taken them. Chosen by us.
+const END_TRIES: u32 = 3;
+
+/// Whether the unit took the end of a download.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum End {
+    Accepted,
+    /// The unit was lost, or answers nothing: it may have taken it, or not.
+    Lost,
 }
 
 /// Blocks behind 65535 have the number 0. Source: DFU 1.1, section 6.1.1.
@@ -119,18 +170,16 @@ impl Session for PlainSession {
             return Err(SessionError::Misbehaved("there was no download to finish".into()));
         };
         let tolerant = self.link.opening.attributes.manifestation_tolerant();
-        match self.link.request(Request::Download, number, &[]) {
-            Ok(()) => {}
-            Err(TransferError::Gone | TransferError::Timeout) if !tolerant => {
-                self.position = Position::Leaving;
-                return Ok(Finished::Leaves);
+        let mut end = self.send_end(number, pace)?;
+        if end == End::Accepted {
+            match tolerant {
+                true => self.manifest(pace)?,
+                false => end = self.start_manifestation(pace)?,
             }
-            Err(error) => return Err(self.link.reason(error, pace)),
         }
-        if tolerant {
-            self.manifest(pace)?;
-        } else {
-            self.start_manifestation(pace)?;
+        if end == End::Lost {
+            self.position = Position::Leaving;
+            return Ok(Finished::Vanished);
         }
         Ok(if self.position == Position::Leaving { Finished::Leaves } else { Finished::Stays })
     }
@@ -169,6 +218,8 @@ impl Session for PlainSession {
         }
         match self.link.device.reset() {
             Ok(()) | Err(TransferError::Gone) => {}
+            // A unit that leaves while it is reset makes the system report other errors.
+            Err(_) if self.link.device.has_left(TIME_TO_GO) => {}
             Err(error) => return Err(error.into()),
         }
         self.link.device.has_left(TIME_TO_GO);

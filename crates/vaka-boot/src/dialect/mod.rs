@@ -251,6 +251,10 @@ impl Session for DialectSession {
         self.talk.run(OperationName::Erase, given, pace).map(drop)
     }
 
+    fn begin_erases(&self) -> bool {
+        self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases)
+    }
+
     fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
         self.index = 0;
         self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();

@@ -127,6 +127,7 @@ pub fn enter(
         next_reminder,
         empty_since: None,
         last,
+        appeared: Vec::new(),
     };
     let reached = entering.all()?;
     // What a person typed meanwhile is no answer to what they are asked next.
@@ -151,6 +152,8 @@ struct Entering<'e, 'p> {
     empty_since: Option<Duration>,
     /// What was seen last, for the message.
     last: String,
+    /// Devices that appeared on other ports.
+    appeared: Vec<DeviceInfo>,
 }
 
 /// What ends the wait for a step.
@@ -294,21 +297,63 @@ impl<'e> Entering<'e, '_> {
     fn late(&self, until: Until, hand: Option<&HandStep>) -> Failure {
         let time = duration::words(self.wait);
         let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
-        let action = hand.map_or("", |hand| &hand.action);
-        let message = match until {
-            Until::Mode => format!("The unit at {} did not come into update mode within {time}.", self.place),
-            Until::Shows(_) => format!("The bus did not show within {time} that this was done: {action}"),
-            Until::Said => format!("Nobody said that this was done: {action}"),
+        let (place, action) = (&self.place, hand.map_or("", |hand| hand.action.trim_end_matches('.')));
+        let what = match until {
+            Until::Mode => format!("{} did not appear at {place} in update mode within {time}", self.way.name),
+            Until::Shows(BusSign::Gone) => {
+                format!("{} did not leave the bus at {place} within {time}, as it does after: {action}", self.way.name)
+            }
+            Until::Shows(BusSign::Back) => {
+                format!("{} did not come back at {place} within {time}, as it does after: {action}", self.way.name)
+            }
+            Until::Said => format!("nobody confirmed within {time} that this was done: {action}"),
         };
-        let failure = Failure::new(Code::NoUnit, message);
+        let message = format!("Looked for {}: {what}. {}{trouble}", self.way.wanted, self.seen_instead());
+        let steps = self.steps_in_order();
         let cure = match self.has_hands() {
             true if self.there().is_none() => {
-                "Try the cable on a unit that works (some only charge) and look at its power; then do the steps again. --wait gives more time."
+                format!(
+                    "Try the cable on a unit that works (some cables only charge) and check the power. Then, in this order: {steps}. --wait gives more time."
+                )
             }
-            true => "Do the steps again, in their order; --wait gives more time.",
-            false => "Unplug the unit, plug it in again and run the same command; --wait gives more time.",
+            true => format!("Do the steps again, in this order: {steps}. --wait gives more time."),
+            false => {
+                "Check cable and power, unplug the unit, plug it in again and run the same command; --wait gives more time."
+                    .to_owned()
+            }
         };
-        failure.state(format!("Seen last: {}.{trouble} Nothing was changed in the unit.", self.last)).cure(cure)
+        Failure::new(Code::NoUnit, message).cure(cure)
+    }
+
+    /// What is on the unit's port in place of what was looked for, and what appeared on others.
+    fn seen_instead(&self) -> String {
+        let describe = |device: &DeviceInfo| {
+            let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
+            let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
+            format!("{} at {}{serial}", identify::from_list(device).id, self.bench.place(&device.location))
+        };
+        let here = match self.there() {
+            Some(device) => format!("Seen instead: {} ({}).", describe(device), self.last),
+            None => format!("Nothing is on that port: {}.", self.last),
+        };
+        let others: Vec<String> =
+            self.watch.there().iter().filter(|device| self.is_stranger(device)).map(describe).collect();
+        if others.is_empty() { here } else { format!("{here} Appeared elsewhere: {}.", others.join("; ")) }
+    }
+
+    /// Whether a device appeared on another port since the entry began.
+    fn is_stranger(&self, device: &DeviceInfo) -> bool {
+        self.appeared.iter().any(|other| other.location == device.location && other.address == device.address)
+    }
+
+    /// The manual steps of the entry, numbered, in one line.
+    fn steps_in_order(&self) -> String {
+        let hands = self.way.entry.iter().filter_map(|step| match step {
+            EntryStep::Hand(hand) => Some(hand.action.trim_end_matches('.')),
+            EntryStep::Signal(_) => None,
+        });
+        let steps: Vec<String> = (1..).zip(hands).map(|(number, action)| format!("{number}. {action}")).collect();
+        steps.join("; ")
     }
 
     /// What the system says of the unit's port, where it could not make out what is there.

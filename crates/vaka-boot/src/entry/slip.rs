@@ -47,6 +47,7 @@ impl Entering<'_, '_> {
                     return self.wanted_came(device);
                 }
                 if !is_here {
+                    self.appeared.push(device.clone());
                     return Means::Nothing;
                 }
                 self.empty_since = None;
@@ -82,6 +83,7 @@ impl Entering<'_, '_> {
                 Means::Reached(device.clone())
             }
             Stands::Elsewhere => {
+                self.appeared.push(device.clone());
                 let place = self.bench.place(&device.location);
                 self.pace
                     .warn(format!("A unit in update mode came at {place}. That is another port; it is left alone."));

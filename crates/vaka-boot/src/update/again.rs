@@ -4,8 +4,8 @@
 use vaka_core::address::Span;
 use vaka_core::compare;
 use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
-use vaka_core::plan::{ApprovedPlan, Ledger, Plan, RestartBy, Step};
-use vaka_core::sheet::{DropFile, ResultFile, Takes, VolumeRoute};
+use vaka_core::plan::{ApprovedPlan, Plan, RestartBy, Step};
+use vaka_core::sheet::{DropFile, ResultFile, RouteKind, Takes, VolumeRoute};
 use vaka_core::size::Grouped;
 use vaka_core::text;
 use vaka_usb::DeviceInfo;
@@ -16,7 +16,7 @@ use crate::confirm::{self, Expected, Seen};
 use crate::entry::{self, Way};
 use crate::executor::Tally;
 use crate::opened::{Link, Opened};
-use crate::session::SessionError;
+use crate::session::{Session, SessionError};
 use crate::volume;
 
 impl Job<'_, '_> {
@@ -66,41 +66,86 @@ impl Job<'_, '_> {
                 return self.must_run_again(expected, running);
             }
         };
-        let opened = self.open(&booted)?;
-        let Some(opening) = opened.opening(settled.route, Some(settled.variant)) else {
-            return self.must_run_again(expected, &booted);
-        };
+        self.read_in_update_mode(&booted, settled, plan)?;
+        self.must_run_again(expected, &booted)
+    }
+
+    /// Reads a unit that is in update mode again, compares, and restarts it.
+    fn read_in_update_mode(
+        &mut self,
+        booted: &DeviceInfo,
+        settled: &Settled<'_>,
+        plan: &ApprovedPlan,
+    ) -> Result<(), Failure> {
+        self.in_update_mode = true;
+        self.report.after = After::NotRestarted;
+        self.last = Some(booted.clone());
+        let opened = self.open(booted)?;
+        let opening = opened.opening(settled.route, Some(settled.variant)).ok_or_else(|| {
+            Failure::new(Code::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
+        })?;
         let place = self.bench.place(&booted.location);
         let mut session = opened.open(opening, self.pace).map_err(|error| self.not_opened(&error, &place))?;
-        let (mut ledger, mut tally) = (Ledger::new(plan.plan().sectors()), Tally::default());
-        let read = self.execution(plan, settled, &mut ledger, &mut tally, &mut *session).read_once_more();
+        let mut tally = Tally::default();
+        let read = self.execution(plan, settled, &mut tally, &mut *session).read_once_more(&[settled.image.span()]);
         self.report.durations_ms.append(&mut tally.durations);
         self.report.transfers.add(&tally.transfers);
         self.lost = tally.lost;
-        read.map_err(|failure| match failure.code {
-            Code::Differs => failure.state("Its application ran after the update; the unit is in update mode now."),
-            _ => failure,
-        })?;
-        self.report.bytes_checked = tally.checked;
-        if tally.checked == settled.image.len() {
+        read?;
+        self.ledger.regain_track();
+        if self.ledger.bytes_checked(&self.image) == settled.image.len() {
             self.report.check = Check::ReadBack;
         }
         // Nothing was written this time, so it does not leave by itself.
+        self.restart(RestartBy::BusReset, &mut *session)
+    }
+
+    /// A plain DFU unit gave other bytes than it took. Some units make the image effective
+    /// only with a reset: the unit is reset and read again before it is judged, where the
+    /// host can bring it into update mode by itself. Any other failure stands.
+    pub(super) fn read_after_reset(
+        &mut self,
+        failure: Failure,
+        unit: &DeviceInfo,
+        settled: &Settled<'_>,
+        plan: &ApprovedPlan,
+        mut session: Box<dyn Session>,
+    ) -> Result<(), Failure> {
+        let is_plain = matches!(settled.route.kind, RouteKind::PlainDfu { .. });
+        if failure.code != Code::Differs || !is_plain || self.is_read_after_reset {
+            return Err(failure);
+        }
+        self.is_read_after_reset = true;
+        self.pace.warn("What the unit gives differs before a reset. It is reset and read again before it is judged.");
         self.restart(RestartBy::BusReset, &mut *session)?;
         drop(session);
-        self.must_run_again(expected, &booted)
+        let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
+        let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
+        self.note_seen(&mut seen, settled.route);
+        drop(seen.opened);
+        let booted = match seen.device {
+            Some(device) if self.in_update_mode => device,
+            Some(device) if settled.route.enters_by_itself() => {
+                let serial = self.report.serial.clone();
+                let way = Way::of(settled.sheet, settled.route, &device, serial.as_deref());
+                entry::enter(self.bench, way, &device, self.request.wait, self.person, self.pace)?
+            }
+            _ => return Err(failure),
+        };
+        self.read_in_update_mode(&booted, settled, plan)?;
+        self.is_in_again();
+        self.confirm(&booted, settled, plan)
     }
 
     /// Waits for the application after the unit was only read.
     fn must_run_again(&mut self, expected: &Expected<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
-        let seen = confirm::confirm(self.bench, expected, unit, self.pace);
-        (self.report.after, self.report.next) = (seen.after, seen.next);
+        let mut seen = confirm::confirm(self.bench, expected, unit, self.pace);
+        self.note_seen(&mut seen, expected.route);
         if seen.after == After::NotBack {
             return Err(Failure::new(
                 Code::NotBack,
                 format!("The application did not come back once more: {}.", seen.words),
             )
-            .state("It ran after the update; nothing was changed since.")
             .cure("Press reset on the unit, or unplug it and plug it in again."));
         }
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
@@ -110,11 +155,9 @@ impl Job<'_, '_> {
     /// It was back and is gone again: it may come once more.
     fn left_while_looked_at(&mut self) -> Failure {
         self.lost = true;
-        Failure::new(Code::Transfer, "The unit came back, and left the bus again while it was looked at.")
-            .state("It took the file; what it holds was not checked.")
-            .cure(
-                "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
-            )
+        Failure::new(Code::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
+            "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
+        )
     }
 
     /// What the unit's result file says of the file that it was given.
@@ -127,13 +170,16 @@ impl Job<'_, '_> {
         };
         let found = |words: &str| lines.iter().find(|line| line.contains(words));
         if let Some(line) = found(failure) {
+            self.ledger.lose_track();
             self.report.outcome = Ending::Failed;
             return Err(Failure::new(Code::Transfer, format!("The unit refused the file; its {name} says: {line}."))
-                .state("What it holds now is what its disk shows; nothing more was done.")
                 .cure("Check that this file is for this very unit, and take one that was released for it."));
         }
         match found(success) {
-            Some(line) => self.tell_step(StepName::Finish, StepState::Done, format!("{name} says: {line}")),
+            Some(line) => {
+                self.is_file_accepted = true;
+                self.tell_step(StepName::Finish, StepState::Done, format!("{name} says: {line}"));
+            }
             None => {
                 let line = lines.first().map_or("nothing", String::as_str);
                 self.pace
@@ -170,7 +216,8 @@ impl Job<'_, '_> {
         let length: u64 = image.segments().iter().map(|segment| segment.span()).map(Span::len).sum();
         let result = compare::compare(image, &found, &[]);
         if result.first_difference.is_none() && result.unread == 0 {
-            self.report.bytes_checked = length;
+            self.ledger.regain_track();
+            self.image.iter().for_each(|span| self.ledger.record_equal(*span));
             self.report.check = Check::ReadBack;
             let words = format!("{} bytes are equal", Grouped(length));
             self.tell_step(StepName::ReadBack, StepState::Done, words);
@@ -180,17 +227,16 @@ impl Job<'_, '_> {
             // It is there again, so the work can go on.
             self.lost = true;
             return Err(Failure::new(Code::Transfer, "The unit left the bus before it had taken the file.")
-                .state("What it holds is what it held before, or a part of the image.")
                 .cure("Check cable and power, and run the same command again."));
         }
         self.report.outcome = Ending::Failed;
+        self.image.iter().for_each(|span| self.ledger.record_difference(*span));
         let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");
         let from = result.first_difference.map_or("where it ends".to_owned(), |first| format!("from {} on", first.at));
         Err(Failure::new(
             Code::Differs,
             format!("The unit took the file, and what it shows in {name} differs in {count}, {from}."),
         )
-        .state("What runs in it is not the image that was sent.")
         .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged."))
     }
 }

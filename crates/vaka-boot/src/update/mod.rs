@@ -9,8 +9,10 @@ mod preserve;
 mod refusal;
 mod request;
 mod settle;
+mod state;
 
 use vaka_core::address::{Address, Span};
+use vaka_core::dfu::Status;
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
@@ -22,13 +24,14 @@ use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::{Bench, Candidate, OpenError, open_failure};
-use crate::confirm::{self, Expected};
+use crate::bench::{Bench, Candidate, OpenError, dfu_mode, open_failure};
+use crate::confirm::{self, Expected, Seen};
+use crate::dfu;
 use crate::entry::{self, Wanted, Way};
 use crate::executor::{Execution, Tally};
 use crate::hunt::{self, Hopes, Hunt};
 use crate::identify::{self, Identity};
-use crate::opened::Opened;
+use crate::opened::{Link, Opened, Opening};
 use crate::pace::Pace;
 use crate::person::Person;
 use crate::same::Followed;
@@ -61,24 +64,33 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         lost: false,
         last: None,
         resumed: 0,
-        touched: Vec::new(),
+        ledger: Ledger::default(),
+        image: Vec::new(),
+        untouched: Vec::new(),
+        in_update_mode: false,
+        first_failure: None,
         saved: None,
         kept: None,
         boot_serial: None,
         vanished: false,
+        end_repeated: false,
+        is_file_accepted: false,
+        is_read_after_reset: false,
         guard: None,
     };
     if let Err(failure) = job.work() {
         job.report.code = failure.code;
         job.report.outcome = match failure.code {
             Code::Stopped => Ending::Stopped,
-            // What was begun was not refused, whatever ended it.
-            _ if !job.touched.is_empty() => Ending::Failed,
+            // A run that has changed the unit did not refuse, whatever ended it.
+            Code::NotBack if job.report.after == After::NotBack => job.report.outcome,
+            _ if job.ledger.has_changed_unit() => Ending::Failed,
             Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
             _ => Ending::Failed,
         };
-        job.pace.tell(Event::Error(failure));
+        job.tell_failure(failure);
     }
+    job.complete_report();
     let report = job.report;
     pace.tell(Event::Result(Box::new(report.clone())));
     report
@@ -88,11 +100,14 @@ pub(crate) fn empty_report() -> Report {
     Report {
         unit: None,
         serial: None,
+        boot_serial: None,
+        state: None,
         outcome: Ending::Failed,
         code: Code::Internal,
         product: None,
         part: None,
         variant: None,
+        version_before: None,
         check: Check::None,
         after: After::NotRestarted,
         bytes_written: 0,
@@ -103,6 +118,8 @@ pub(crate) fn empty_report() -> Report {
         durations_ms: Vec::new(),
         undo: Vec::new(),
         undo_later: Vec::new(),
+        owed: Vec::new(),
+        interrupted: 0,
         next: None,
     }
 }
@@ -124,8 +141,16 @@ struct Job<'a, 'b> {
     last: Option<DeviceInfo>,
     /// How often the work went on after the unit was lost.
     resumed: u32,
-    /// Sectors that this run has begun to erase or write.
-    touched: Vec<Span>,
+    /// Everything that this run did to the unit's memory, over all attempts.
+    ledger: Ledger,
+    /// The addresses of the image that is written, once the verdict fits.
+    image: Vec<Span>,
+    /// Regions that the plan does not touch.
+    untouched: Vec<String>,
+    /// Whether the unit was in update mode when it was last observed.
+    in_update_mode: bool,
+    /// The failure that the first attempt ended with, if there was more than one.
+    first_failure: Option<Failure>,
     /// What the saved content is called; empty if there was none.
     saved: Option<String>,
     /// What is kept, once it was read.
@@ -133,8 +158,14 @@ struct Job<'a, 'b> {
     /// The serial number in update mode: another one than the application's on
     /// some units.
     boot_serial: Option<String>,
-    /// Whether the unit left in the middle of the end.
+    /// Whether the unit was lost while it was told that the image is complete.
     vanished: bool,
+    /// Whether the update was repeated because of that.
+    end_repeated: bool,
+    /// Whether the unit's result file says that it took the file.
+    is_file_accepted: bool,
+    /// Whether the unit was reset and read again after a difference.
+    is_read_after_reset: bool,
     /// Keeps other processes from the unit until the job ends.
     guard: Option<Box<dyn std::any::Any + Send>>,
 }
@@ -173,6 +204,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let place = self.bench.place(&unit.location);
         self.pace
             .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
+        let first = self.first_failure.get_or_insert_with(|| failure.clone()).clone();
         let serial = self.own_serial(unit);
         let followed = Followed { unit, serial: serial.as_deref() };
         let back = match entry::come_back(self.bench, followed, false, self.request.wait, self.pace) {
@@ -180,10 +212,11 @@ impl<'a, 'b> Job<'a, 'b> {
             Err(stopped) if stopped.code == Code::Stopped => {
                 return Err(Failure { message: stopped.message, code: Code::Stopped, ..failure });
             }
-            Err(_) => return Err(failure),
+            Err(_) if first.message == failure.message => return Err(failure),
+            Err(_) => return Err(self.in_view_of(&first, failure)),
         };
         let Some(found) = self.candidate(&back) else { return Err(failure) };
-        self.begin(&found).map_err(|again| self.in_view_of(failure, again))
+        self.begin(&found).map_err(|again| self.in_view_of(&first, again))
     }
 
     /// The serial number of a unit in update mode, where its sheet says that it is its own
@@ -194,15 +227,20 @@ impl<'a, 'b> Job<'a, 'b> {
         self.boot_serial.clone().filter(|_| stays)
     }
 
-    /// A failure after the unit came back says what it was before: something
-    /// was changed in it, so a refusal is not one that left it alone.
-    fn in_view_of(&self, first: Failure, again: Failure) -> Failure {
-        if self.touched.is_empty() || matches!(again.code, Code::Transfer | Code::Differs | Code::NotBack) {
+    /// A failure of a later attempt names the first failure too, which is most often the
+    /// cause. If the run has changed the unit, it is not a refusal.
+    fn in_view_of(&self, first: &Failure, again: Failure) -> Failure {
+        if again.message.contains(&first.message) {
             return again;
         }
-        let message = format!("{} When it was back: {}", first.message, again.message);
-        let code = if again.code == Code::Stopped { Code::Stopped } else { Code::Transfer };
-        Failure { code, message, state: first.state, cure: again.cure.or(first.cure) }
+        let message = format!("{} After the unit was back: {}", first.message, again.message);
+        let changed = self.ledger.has_changed_unit();
+        let code = match again.code {
+            Code::Stopped | Code::Transfer | Code::Differs | Code::NotBack => again.code,
+            other if !changed => other,
+            _ => Code::Transfer,
+        };
+        Failure { message, code, cure: again.cure.clone().or_else(|| first.cure.clone()), ..again }
     }
 
     fn candidate(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
@@ -224,6 +262,8 @@ impl<'a, 'b> Job<'a, 'b> {
             self.guard = Some(self.bench.hold(found.location())?);
         }
         self.report.unit = Some(self.bench.place(found.location()));
+        self.in_update_mode = found.mode == Mode::Update;
+        self.report.after = After::NotRestarted;
         self.pace.tell(Event::Seen(Box::new(seen::seen(self.bench, &found.device))));
         if found.sheets.is_empty() {
             return self.undescribed(found);
@@ -315,6 +355,7 @@ impl<'a, 'b> Job<'a, 'b> {
         self.report.serial.clone_from(&facts.serial);
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.version_of(before.variant, &facts);
+        self.report.version_before = self.report.version_before.take().or_else(|| running.clone());
         let geometry = of_sheet(before.variant, before.route, self.request);
         let draft = plan(before.parts(), geometry, true, self.request, content(self.request))?;
         self.tell_plan(Phase::Provisional, &draft);
@@ -324,13 +365,14 @@ impl<'a, 'b> Job<'a, 'b> {
         let started = self.pace.now();
         let way = Way::of(before.sheet, before.route, &found.device, facts.serial.as_deref());
         let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)?;
+        self.in_update_mode = true;
         self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
         let opened = self.open(&booted)?;
         must_be_the_same(way.serial, &opened.identity, &self.bench.place(&booted.location))?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
         match self.settle(&again, &opened.identity.facts, running.as_ref()) {
             Ok(settled) => self.update(&booted, opened, &settled),
-            Err(failure) => Err(self.go_back(opened, before.route, failure)),
+            Err(failure) => Err(self.go_back(&booted, opened, &before, failure)),
         }
     }
 
@@ -375,6 +417,7 @@ impl<'a, 'b> Job<'a, 'b> {
         if self.request.undo_later {
             self.report.undo_later = undo_of(settled.route);
         }
+        self.note_image(settled, &plan);
         self.tell_plan(settled.verdict.phase, &plan);
         if self.request.plan_only {
             return self.planned();
@@ -409,6 +452,7 @@ impl<'a, 'b> Job<'a, 'b> {
             }
             Protection::Protected(reason) => {
                 self.may_unprotect(settled, &reason)?;
+                self.ledger.start_erase_everything();
                 session.unprotect(self.pace).map_err(|error| self.not_opened(&error, &place))?;
                 drop(session);
                 return self.begin_again(unit, false);
@@ -420,19 +464,29 @@ impl<'a, 'b> Job<'a, 'b> {
             None => (settled, plan),
             Some(merged) => (merged, plan_again(merged, geometry, &approval, self.request, content(self.request))?),
         };
+        self.note_image(settled, plan.plan());
         let equal = self.already_there(&plan, settled, &mut *session)?;
         let plan = match equal[..] {
             [] => plan,
             _ => plan_again(settled, geometry, &approval, self.request, Content::Equal(&equal))?,
         };
-        self.carry_out(&plan, settled, &equal, &mut *session)?;
+        let carried_out = self.carry_out(&plan, settled, &mut *session);
+        // It may have left and come back on the way.
+        let unit = session.device().cloned().unwrap_or_else(|| unit.clone());
+        if let Err(failure) = carried_out {
+            return self.read_after_reset(failure, &unit, settled, &plan, session);
+        }
         self.is_in_again();
         self.undo(plan.plan(), Moment::Written, None);
         self.restart(restart_by(plan.plan()), &mut *session)?;
-        // It may have left and come back on the way.
-        let unit = session.device().cloned().unwrap_or_else(|| unit.clone());
         drop(session);
         self.confirm(&unit, settled, &plan)
+    }
+
+    /// Notes what is written, for the state of the unit and the numbers of the report.
+    fn note_image(&mut self, settled: &Settled<'_>, plan: &Plan) {
+        self.image = settled.image.segments().iter().map(|segment| segment.span()).collect();
+        self.untouched.clone_from(&plan.untouched);
     }
 
     /// The unit cannot be worked with; one that left may come back.
@@ -471,9 +525,8 @@ impl<'a, 'b> Job<'a, 'b> {
         settled: &Settled<'_>,
         session: &mut dyn Session,
     ) -> Result<Vec<Span>, Failure> {
-        let mut ledger = Ledger::new(&[]);
         let mut tally = Tally::default();
-        let found = self.execution(plan, settled, &mut ledger, &mut tally, session).equal_sectors();
+        let found = self.execution(plan, settled, &mut tally, session).equal_sectors();
         self.lost = tally.lost;
         self.report.check = Check::None;
         self.report.transfers.compare += tally.transfers.compare;
@@ -491,7 +544,6 @@ impl<'a, 'b> Job<'a, 'b> {
         &'e mut self,
         plan: &'e ApprovedPlan,
         settled: &'e Settled<'_>,
-        ledger: &'e mut Ledger,
         tally: &'e mut Tally,
         session: &'e mut dyn Session,
     ) -> Execution<'e, 'b> {
@@ -500,7 +552,7 @@ impl<'a, 'b> Job<'a, 'b> {
             image: &settled.image,
             unit: self.report.unit.as_deref().unwrap_or_default(),
             region: &settled.variant.image.region.name,
-            ledger,
+            ledger: &mut self.ledger,
             tally,
             session,
             pace: self.pace,
@@ -511,41 +563,18 @@ impl<'a, 'b> Job<'a, 'b> {
         &mut self,
         plan: &ApprovedPlan,
         settled: &Settled<'_>,
-        equal: &[Span],
         session: &mut dyn Session,
     ) -> Result<(), Failure> {
-        let mut ledger = Ledger::new(plan.plan().sectors());
         let mut tally = Tally::default();
-        let done = self.execution(plan, settled, &mut ledger, &mut tally, session).run();
+        let done = self.execution(plan, settled, &mut tally, session).run();
         self.lost = tally.lost;
         self.vanished = tally.finished == Some(Finished::Vanished);
-        self.touched.extend(ledger.touched());
-        let of_image = |sectors: &mut dyn Iterator<Item = &Span>| -> u64 {
-            let parts = |sector: &Span| -> u64 {
-                let common = settled.image.segments().iter().filter_map(|segment| segment.span().common(*sector));
-                common.map(Span::len).sum()
-            };
-            sectors.map(parts).sum()
-        };
-        let was_equal = of_image(&mut equal.iter());
-        // What is read once more after the writing counts there.
-        let of_image_in = |sector: &Span| {
-            settled.image.segments().iter().filter_map(|s| s.span().common(*sector)).collect::<Vec<_>>()
-        };
-        let is_read_again = |sector: &&Span| of_image_in(sector).iter().all(|part| plan.plan().reads_back(*part));
-        let not_again = of_image(&mut equal.iter().filter(|sector| !is_read_again(sector)));
-        // What an earlier attempt of this run wrote is equal now, and was written.
-        let skipped = of_image(&mut equal.iter().filter(|sector| !self.touched.contains(sector)));
-        self.report.bytes_skipped = skipped;
-        self.report.bytes_written = tally.written + (was_equal - skipped);
-        self.report.bytes_checked = tally.checked + not_again;
         self.report.bytes_padded += tally.padded;
         self.report.transfers.add(&tally.transfers);
         self.report.durations_ms.append(&mut tally.durations);
         done?;
-        let all = self.report.bytes_checked == settled.image.len();
         let by_unit = plan.plan().steps.iter().any(|step| matches!(step, Step::DeviceCheck { .. }));
-        self.report.check = match all {
+        self.report.check = match self.ledger.bytes_checked(&self.image) == settled.image.len() {
             true if by_unit || !session.limits().can_read => Check::DeviceChecked,
             true => Check::ReadBack,
             false => Check::Accepted,
@@ -553,6 +582,8 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(())
     }
 
+    /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
+    /// it left shows on the bus afterwards.
     fn restart(&mut self, by: RestartBy, session: &mut dyn Session) -> Result<(), Failure> {
         let at = match by {
             RestartBy::Address(at) => Some(at),
@@ -560,14 +591,14 @@ impl<'a, 'b> Job<'a, 'b> {
         };
         let started = self.pace.now();
         self.tell_step(StepName::Restart, StepState::Started, by.to_string());
-        session.restart(at, self.pace).map_err(|error| {
-            Failure::new(Code::NotBack, format!("The unit did not leave update mode: {error}."))
-                .state(format!(
-                    "The image is in it ({} bytes checked); the application does not run.",
-                    self.report.bytes_checked
-                ))
-                .cure("Press reset on the unit, or unplug it and plug it in again.")
-        })?;
+        match session.restart(at, self.pace) {
+            Ok(()) => {}
+            Err(error) if error.is_refusal() => {
+                return Err(Failure::new(Code::NotBack, format!("The unit refused to leave update mode: {error}."))
+                    .cure("Press reset on the unit, or unplug it and plug it in again."));
+            }
+            Err(error) => self.pace.warn(format!("The request to leave update mode ended with: {error}.")),
+        }
         self.report.durations_ms.push((StepName::Restart, milliseconds(self.pace.now() - started)));
         Ok(())
     }
@@ -590,27 +621,20 @@ impl<'a, 'b> Job<'a, 'b> {
         let expected = Expected { version, named, leaves, serial, ..expected };
         let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
         self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
-        self.report.after = seen.after;
-        self.report.next = seen.next.take();
-        self.report.outcome = if self.report.bytes_written == 0 { Ending::Unchanged } else { Ending::Updated };
+        self.note_seen(&mut seen, settled.route);
+        self.report.outcome = if self.ledger.has_changed_unit() { Ending::Updated } else { Ending::Unchanged };
         self.look_again(settled, plan, &mut seen)?;
         self.ask_what_is_seen(&settled.sheet.after().see, &mut seen);
         if seen.after == After::NotBack {
-            self.report.code = Code::NotBack;
-            let bytes = self.report.bytes_written;
-            let state = match self.report.check {
-                _ if bytes == 0 => "The unit holds the image already; nothing was written.".to_owned(),
-                Check::ReadBack => format!("The image is written and read back, {bytes} bytes."),
-                Check::DeviceChecked => format!("The image is written and checked by the unit, {bytes} bytes."),
-                _ => format!("The image is written, {bytes} bytes."),
+            let failure = Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words));
+            let status = self.dfu_status_of(&seen, settled.route);
+            let failure = match &status {
+                Some(words) => Failure { message: format!("{} {words}", failure.message), ..failure },
+                None => failure,
             };
-            self.pace.tell(Event::Error(
-                Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words))
-                    .state(state)
-                    .cure(self.way_back()),
-            ));
-            return Ok(());
+            return Err(failure.cure(self.way_back(status.is_some())));
         }
+        self.must_have_ended(settled, plan, &expected, &seen)?;
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
         drop(seen.opened);
         if let Some(running) = seen.device {
@@ -624,6 +648,51 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(())
     }
 
+    /// Notes what was observed after a restart.
+    pub(super) fn note_seen(&mut self, seen: &mut Seen, route: &Route) {
+        self.report.after = seen.after;
+        self.report.next = seen.next.take();
+        let is_booted = |device: &DeviceInfo| {
+            let is_route = route.id.is(identify::from_list(device).id) && seen.after == After::NotBack;
+            is_route || dfu_mode(device) == Some(Mode::Update)
+        };
+        self.in_update_mode = seen.device.as_ref().is_some_and(is_booted);
+    }
+
+    /// A unit that was lost while it was told that the image is complete may run its old
+    /// firmware. That it came back proves nothing; that it reports the new version, after it
+    /// reported another one before, does. So does its memory, if it is read once more.
+    fn must_have_ended(
+        &mut self,
+        settled: &Settled<'_>,
+        plan: &Plan,
+        expected: &Expected<'_>,
+        seen: &Seen,
+    ) -> Result<(), Failure> {
+        let reads_again = plan.steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. }));
+        let is_proven = self.is_file_accepted || self.report.check == Check::ReadBack && plan.held_back().is_none();
+        if !self.vanished || reads_again || is_proven {
+            return Ok(());
+        }
+        let reported = self.report.next.as_ref().and_then(|next| next.version.as_ref());
+        let is_new = expected.version.is_some()
+            && reported == expected.version.as_ref()
+            && self.report.version_before.as_ref().is_some_and(|before| Some(before) != reported);
+        if is_new {
+            self.ledger.regain_track();
+            plan.held_back().into_iter().for_each(|last| self.ledger.finish_write(last));
+            return Ok(());
+        }
+        // The host can bring it back by itself, so the update is repeated, once.
+        self.lost = settled.route.enters_by_itself() && !std::mem::replace(&mut self.end_repeated, true);
+        self.report.after = After::Restarted;
+        Err(Failure::new(
+            Code::Transfer,
+            format!("The unit was lost before it confirmed that the image is complete. Then {}, and nothing shows which firmware that is.", seen.words),
+        )
+        .cure("Run the same command again."))
+    }
+
     /// What the system made of the application: its serial port, for the next program.
     fn note_nodes(&mut self, running: &DeviceInfo) {
         let bus = self.bench.bus(&running.location);
@@ -633,27 +702,48 @@ impl<'a, 'b> Job<'a, 'b> {
         }
     }
 
-    /// What can be done about an application that did not come back.
-    fn way_back(&self) -> String {
-        let replug = "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then.";
+    /// What can be done about an application that did not come back. If the bootloader reports
+    /// that its firmware is bad, no switch or reset helps.
+    fn way_back(&self, firmware_is_bad: bool) -> String {
+        let next = match firmware_is_bad {
+            true => {
+                "Run the same command again: it writes the image once more. If it repeats, this image does not run on this unit."
+            }
+            false => {
+                "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."
+            }
+        };
         match self.saved.as_deref().filter(|name| !name.is_empty()) {
-            None => replug.to_owned(),
-            Some(name) => format!("{replug} The old firmware goes back with: vaka update {name} --agree older-version"),
+            None => next.to_owned(),
+            Some(name) => format!("{next} The old firmware goes back with: vaka update {name} --agree older-version"),
         }
     }
 
-    /// The final verdict refuses what the provisional one let through: leaves
-    /// update mode again, if the unit can be told to.
-    fn go_back(&mut self, opened: Opened, route: &Route, failure: Failure) -> Failure {
+    /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
+    /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
+    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<String> {
+        let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
+        let opened = self.bench.look(device, self.pace).ok()?;
+        let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };
+        let Link::Device(device) = opened.link else { return None };
+        let reply = dfu::read_status(device, &opening, self.pace).ok()?;
+        (reply.status != Status::Ok).then(|| format!("Its bootloader reports {}.", reply.status))
+    }
+
+    /// The final verdict refuses what the provisional one let through: sends the unit back to
+    /// its application, and looks whether it went there.
+    fn go_back(&mut self, unit: &DeviceInfo, opened: Opened, before: &Settled<'_>, failure: Failure) -> Failure {
+        let route = before.route;
         let left = opened
             .opening(route, None)
             .ok_or(SessionError::Gone)
             .and_then(|opening| opened.open(opening, self.pace))
             .and_then(|mut session| session.restart(route.restart_at, self.pace));
-        failure.state(match left {
-            Ok(()) => "Nothing was changed in the unit, and it was told to leave update mode again.",
-            Err(_) => "Nothing was changed in the unit; it is still in update mode.",
-        })
+        if left.is_ok() {
+            let seen = confirm::confirm(self.bench, &Expected::of(before.sheet, None, route), unit, self.pace);
+            self.in_update_mode = seen.after == After::NotBack && seen.device.is_some();
+        }
+        failure
     }
 
     fn planned(&mut self) -> Result<(), Failure> {

@@ -72,6 +72,8 @@ pub(super) struct BulkOnly {
     interface: DiskInterface,
     tag: u32,
     commands: u64,
+    /// Whether the device took all data of the last command, whatever became of its status.
+    data_taken: bool,
 }
 
 impl BulkOnly {
@@ -81,7 +83,7 @@ impl BulkOnly {
     /// Somebody holds it, or the device is gone.
     pub(super) fn new(mut device: Box<dyn UsbDevice>, interface: DiskInterface) -> Result<Self, TransferError> {
         device.claim(interface.number, 0)?;
-        Ok(Self { device, interface, tag: 0, commands: 0 })
+        Ok(Self { device, interface, tag: 0, commands: 0, data_taken: false })
     }
 
     /// The device again, for another of its interfaces.
@@ -92,6 +94,12 @@ impl BulkOnly {
     /// Commands so far.
     pub(super) fn commands(&self) -> u64 {
         self.commands
+    }
+
+    /// Whether the device took all data of the last command. Its status may be missing: a unit
+    /// that restarts with its last block leaves in place of sending one.
+    pub(super) fn has_taken_data(&self) -> bool {
+        self.data_taken
     }
 
     /// Waits until the device has left the bus.
@@ -124,6 +132,7 @@ impl BulkOnly {
     ) -> Result<Vec<u8>, Fault> {
         self.tag = self.tag.wrapping_add(1);
         self.commands += 1;
+        self.data_taken = false;
         let wrapper = self.wrapper(lun, block, data);
         self.device.pipe_out(self.interface.data_out, &wrapper, STEP_TIMEOUT).map_err(|error| self.recover(error))?;
         let (mut bytes, early) = self.data(data, timeout)?;
@@ -178,7 +187,11 @@ impl BulkOnly {
                     self.clear(self.interface.data_out)?;
                     Ok((Vec::new(), None))
                 }
-                other => other.map(|()| (Vec::new(), None)).map_err(|error| self.recover(error)),
+                Ok(()) => {
+                    self.data_taken = true;
+                    Ok((Vec::new(), None))
+                }
+                Err(error) => Err(self.recover(error)),
             },
         }
     }

@@ -94,6 +94,11 @@ impl Session for Dropped {
         Ok(Protection::Unknown)
     }
 
+    /// Deleting the file that shows the application may delete the application.
+    fn begin_erases(&self) -> bool {
+        self.file.remove_first && self.present.is_some()
+    }
+
     fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
         self.total = runs.iter().map(|run| run.span().len()).sum();
         self.done = 0;

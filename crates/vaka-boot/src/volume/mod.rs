@@ -90,6 +90,12 @@ pub trait Disk: Send {
     /// Any of them may have arrived.
     fn push_blocks(&mut self, blocks: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
+    /// Whether the unit took all bytes of the last [`push_blocks`](Self::push_blocks), even if
+    /// it left before it said so. False where that cannot be known.
+    fn has_taken_data(&self) -> bool {
+        false
+    }
+
     /// Prepares for a file, and deletes what must go first.
     ///
     /// # Errors

@@ -276,6 +276,10 @@ impl Disk for NativeDisk {
         Ok(())
     }
 
+    fn has_taken_data(&self) -> bool {
+        self.scsi.has_taken_data()
+    }
+
     fn begin_file(
         &mut self,
         file: &DropFile,

@@ -214,6 +214,11 @@ impl Scsi {
         }
     }
 
+    /// Whether the unit took all data of the last command, even if its status is missing.
+    pub(super) fn has_taken_data(&self) -> bool {
+        self.transport.has_taken_data()
+    }
+
     /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
     pub(super) fn flush(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, pace) {

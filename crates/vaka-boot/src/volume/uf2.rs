@@ -160,10 +160,16 @@ impl Session for Blocks {
         let last = self.held_back.take().ok_or_else(|| SessionError::Misbehaved("there is no last block".into()))?;
         self.is_finished = true;
         match self.disk.push_blocks(&last, pace) {
-            // It has all it waits for, and leaves before it has answered.
-            Ok(()) | Err(SessionError::Gone | SessionError::Link(_)) => Ok(Finished::Leaves),
-            Err(_) if self.disk.has_left(TIME_TO_COUNT) => Ok(Finished::Leaves),
-            Err(error) => Err(error),
+            Ok(()) => Ok(Finished::Leaves),
+            Err(error) => {
+                let is_lost = matches!(error, SessionError::Gone | SessionError::Link(_));
+                match is_lost || self.disk.has_left(TIME_TO_COUNT) {
+                    // It has all it waits for, and left in place of answering.
+                    true if self.disk.has_taken_data() => Ok(Finished::Leaves),
+                    true => Ok(Finished::Vanished),
+                    false => Err(error),
+                }
+            }
         }
     }
 
