@@ -103,7 +103,11 @@ impl Execution<'_, '_> {
                     self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))?;
                 }
                 // Done before the plan was settled, or once the unit is back.
-                Step::Keep { .. } | Step::Compare { .. } | Step::LookAgain { .. } | Step::ReadOnceMore { .. } => {}
+                Step::UnitErases { .. }
+                | Step::Keep { .. }
+                | Step::Compare { .. }
+                | Step::LookAgain { .. }
+                | Step::ReadOnceMore { .. } => {}
                 Step::Enter { .. }
                 | Step::Identify
                 | Step::Restart { .. }
@@ -340,6 +344,7 @@ impl Execution<'_, '_> {
 
     fn finish(&mut self) -> Result<(), Failure> {
         let end = self.image.span().end();
+        self.session.prepare_end(self.image);
         let finished = self.session.finish(self.pace).map_err(|error| self.failed("finishing", end, &error))?;
         self.tally.finished = Some(finished);
         match (finished, self.plan.plan().held_back()) {

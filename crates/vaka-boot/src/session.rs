@@ -154,6 +154,11 @@ pub trait Session {
         None
     }
 
+    /// Before [`finish`](Self::finish) where nothing had to be written: what the unit holds.
+    fn prepare_end(&mut self, image: &Image) {
+        let _ = image;
+    }
+
     /// Tells the unit that it has all of the image.
     ///
     /// # Errors

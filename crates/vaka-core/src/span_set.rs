@@ -30,6 +30,9 @@ impl SpanSet {
 
     /// Removes every address of `span`.
     pub fn remove(&mut self, span: Span) {
+        if span.is_empty() {
+            return;
+        }
         let cut = |other: &Span| {
             let before = Span::between(other.start(), other.end().min(span.start()));
             let after = Span::between(other.start().max(span.end()), other.end());

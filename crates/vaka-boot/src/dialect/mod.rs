@@ -65,6 +65,13 @@ pub fn greet(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<Vec<Told>, SessionE
     told.collect()
 }
 
+/// The bytes of an image in a span, with its gaps as erased flash reads.
+fn filled(image: &Image, span: Span) -> Vec<u8> {
+    let mut data = vec![ERASED; usize::try_from(span.len()).unwrap_or_default()];
+    image.copy_to(span.start(), &mut data);
+    data
+}
+
 fn fault(exchange: &str, words: String) -> SessionError {
     SessionError::Dialect { exchange: exchange.to_owned(), words }
 }
@@ -252,7 +259,7 @@ impl Session for DialectSession {
     }
 
     fn begin_erases(&self) -> bool {
-        self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases)
+        self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases.is_some())
     }
 
     fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
@@ -261,9 +268,7 @@ impl Session for DialectSession {
         let start = runs.iter().map(|run| run.span().start()).min();
         let end = runs.iter().map(|run| run.span().end()).max();
         let Some(span) = start.zip(end).and_then(|(start, end)| Span::between(start, end)) else { return Ok(()) };
-        let mut data = vec![ERASED; usize::try_from(span.len()).unwrap_or_default()];
-        image.copy_to(span.start(), &mut data);
-        self.whole = Some((span.start(), data));
+        self.whole = Some((span.start(), filled(image, span)));
         self.talk.run(OperationName::Begin, self.of_whole(), pace).map(drop)
     }
 
@@ -332,6 +337,13 @@ impl Session for DialectSession {
 
     fn device(&self) -> Option<&DeviceInfo> {
         self.talk.device()
+    }
+
+    fn prepare_end(&mut self, image: &Image) {
+        if self.whole.is_none() {
+            self.chunks = image.span().len().div_ceil(u64::from(self.opening.chunk.max(1)));
+            self.whole = Some((image.start(), filled(image, image.span())));
+        }
     }
 
     fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {

@@ -369,6 +369,7 @@ impl Checker<'_> {
             read_chunk: self.optional(given.read_chunk.as_ref()),
             align: self.optional(given.align.as_ref()),
             pad: given.pad.as_ref().is_none_or(|pad| *pad.get_ref()),
+            stream: given.stream.as_ref().is_some_and(|stream| *stream.get_ref()),
             order: given.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
             start: self.optional(given.start.as_ref()),
             size: self.optional(given.size.as_ref()),

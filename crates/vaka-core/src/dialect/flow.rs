@@ -76,12 +76,17 @@ struct Here<'a> {
     known: &'a Known,
     names: &'a Names,
     nth: Name,
+    /// Names whose value was asked for, by index.
+    used_names: &'a RefCell<Vec<bool>>,
     /// The fields of the frame, where there is one, and how many of them are read.
     frame: Option<&'a [Field]>,
 }
 
 impl Knowledge for Here<'_> {
     fn kind(&self, name: Name, at: usize) -> Parsed<Kind> {
+        if let Some(used) = self.used_names.borrow_mut().get_mut(usize::from(name.0)) {
+            *used = true;
+        }
         let own = self.frame.and_then(|fields| {
             // One that only sends what the name has says nothing new of it.
             let own = fields.iter().filter(|field| !field.is_just(name));
@@ -149,12 +154,14 @@ pub(super) struct Walk<'a> {
     pub(super) warnings: RefCell<Vec<Problem>>,
     pub(super) used_exchanges: RefCell<Vec<bool>>,
     pub(super) used_steps: RefCell<Vec<bool>>,
+    /// Names whose value was asked for since this was cleared, by index.
+    pub(super) used_names: RefCell<Vec<bool>>,
     pub(super) calls: RefCell<usize>,
 }
 
 impl Walk<'_> {
     fn here<'s>(&'s self, known: &'s Known, frame: Option<&'s [Field]>) -> Here<'s> {
-        Here { known, names: self.names, nth: self.given.nth, frame }
+        Here { known, names: self.names, nth: self.given.nth, used_names: &self.used_names, frame }
     }
 
     fn note(&self, result: Parsed<()>) {

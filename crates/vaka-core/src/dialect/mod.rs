@@ -51,6 +51,16 @@ pub enum EraseBy {
     All,
 }
 
+/// What a unit erases by itself when it is written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Erases {
+    /// The sectors that the image covers.
+    Covered,
+    /// All that the route writes.
+    Everything,
+}
+
 /// In which order chunks are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]

@@ -9,7 +9,7 @@ use super::field::{Field, Table};
 use super::framing::Framing;
 use super::script::{LineSetting, Step, Time};
 use super::value::{Name, Names, Value};
-use super::{DialectError, DialectErrors, EraseBy, Files, Order, Over};
+use super::{DialectError, DialectErrors, EraseBy, Erases, Files, Order, Over};
 
 /// A dialect that passed every check.
 #[derive(Clone, Debug)]
@@ -339,8 +339,8 @@ pub struct Operation {
     pub helper: Option<Helper>,
     /// What an erase takes at once.
     pub by: EraseBy,
-    /// Whether a write erases its sector by itself, or a begin everything.
-    pub erases: bool,
+    /// What the unit erases by itself in a begin or a write.
+    pub erases: Option<Erases>,
     /// What a read gives.
     pub result: Option<Expression>,
     /// What a checksum compares.
@@ -349,6 +349,8 @@ pub struct Operation {
     pub protected: Option<Expression>,
     /// Whether the unit leaves the bus when it restarts.
     pub leaves: bool,
+    /// Whether a restart works only after `end`, so that `end` runs even if nothing was written.
+    pub needs_end: bool,
 }
 
 /// One thing that a unit tells of itself.
@@ -396,6 +398,8 @@ pub struct Geometry {
     pub pad: bool,
     /// In which order chunks go.
     pub order: Order,
+    /// Whether the unit puts each chunk behind the one before, so that gaps are filled.
+    pub stream: bool,
     /// The first address that it can write, where it says so.
     pub start: Option<Expression>,
     /// From there on so many bytes.
@@ -474,11 +478,15 @@ impl Dialect {
         self.operations.contains_key(&OperationName::Read)
     }
 
-    /// What an erase takes at once; `None` if a write erases by itself.
+    /// What its erase operation takes at once; `None` if it has none.
     pub fn erases_by(&self) -> Option<EraseBy> {
-        let begins = self.operation(OperationName::Begin).is_some_and(|begin| begin.erases);
-        let own = self.operation(OperationName::Erase).map(|erase| erase.by);
-        if begins { Some(EraseBy::All) } else { own }
+        self.operation(OperationName::Erase).map(|erase| erase.by)
+    }
+
+    /// What the unit erases by itself when it is written; `None` if nothing.
+    pub fn erases_itself(&self) -> Option<Erases> {
+        let of = |name| self.operation(name).and_then(|operation| operation.erases);
+        of(OperationName::Begin).or(of(OperationName::Write))
     }
 
     /// How the unit computes a checksum, if it does.

@@ -6,7 +6,7 @@ use std::collections::BTreeMap;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{EraseBy, Order, Over};
+use super::{EraseBy, Erases, Order, Over};
 
 type Map<T> = BTreeMap<Spanned<String>, T>;
 
@@ -189,8 +189,17 @@ pub(super) struct RawGeometry {
     pub(super) align: Option<Spanned<RawExpression>>,
     pub(super) pad: Option<Spanned<bool>>,
     pub(super) order: Option<Spanned<Order>>,
+    pub(super) stream: Option<Spanned<bool>>,
     pub(super) start: Option<Spanned<RawExpression>>,
     pub(super) size: Option<Spanned<RawExpression>>,
+}
+
+/// What a unit erases by itself: a word, or `true` for what the operation does most often.
+#[derive(Clone, Copy, Deserialize)]
+#[serde(untagged)]
+pub(super) enum RawErases {
+    Usual(bool),
+    Named(Erases),
 }
 
 /// One text, or several.
@@ -278,7 +287,7 @@ pub(super) struct RawOperation {
     pub(super) data: Option<Spanned<String>>,
     pub(super) address: Option<Spanned<RawExpression>>,
     pub(super) by: Option<Spanned<EraseBy>>,
-    pub(super) erases: Option<Spanned<bool>>,
+    pub(super) erases: Option<Spanned<RawErases>>,
     pub(super) result: Option<Spanned<RawExpression>>,
     pub(super) over: Option<Spanned<Over>>,
     pub(super) unit: Option<Spanned<RawExpression>>,
@@ -286,6 +295,7 @@ pub(super) struct RawOperation {
     pub(super) decides: Option<Spanned<bool>>,
     pub(super) protected: Option<Spanned<RawExpression>>,
     pub(super) leaves: Option<Spanned<bool>>,
+    pub(super) needs_end: Option<Spanned<bool>>,
 }
 
 /// Steps that have a name.

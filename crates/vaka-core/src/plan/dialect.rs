@@ -8,7 +8,7 @@ use super::{
     Content, FinishBy, Job, PlanError, RestartBy, Run, Step, all_sectors, bootloader, keep, sectors_of, to_be_kept,
 };
 use crate::address::{Address, Span};
-use crate::dialect::{Dialect, EraseBy, OperationName, Order, Over};
+use crate::dialect::{Dialect, EraseBy, Erases, OperationName, Order, Over};
 use crate::sheet::DialectRoute;
 
 /// What a dialect offers on one unit.
@@ -20,8 +20,12 @@ pub struct Offer {
     pub pad: bool,
     /// In which order chunks go.
     pub order: Order,
-    /// What an erase takes at once; `None` if the unit erases by itself.
+    /// What an erase takes at once; `None` if there is no request to erase.
     pub erase: Option<EraseBy>,
+    /// What the unit erases by itself when it is written.
+    pub erases_itself: Option<Erases>,
+    /// Whether the unit puts each chunk behind the one before, whatever its address.
+    pub stream: bool,
     /// Of what the unit computes a checksum, if it does.
     pub check: Option<Over>,
     /// Whether an equal checksum proves that nothing needs to be written.
@@ -30,6 +34,8 @@ pub struct Offer {
     pub ends: bool,
     /// Whether it can be told to start its application.
     pub restarts: bool,
+    /// Whether it has to be told that it has all even if nothing was written, so that it leaves.
+    pub needs_end: bool,
 }
 
 impl Offer {
@@ -40,10 +46,13 @@ impl Offer {
             pad: dialect.geometry.pad,
             order: dialect.geometry.order,
             erase: dialect.erases_by(),
+            erases_itself: dialect.erases_itself(),
+            stream: dialect.geometry.stream,
             check: dialect.checksum().map(|checksum| checksum.over),
             decides: dialect.checksum().is_some_and(|checksum| checksum.decides),
             ends: dialect.operation(OperationName::End).is_some(),
             restarts: dialect.operation(OperationName::Restart).is_some(),
+            needs_end: dialect.operation(OperationName::Restart).is_none_or(|restart| restart.needs_end),
         }
     }
 }
@@ -55,10 +64,14 @@ pub(super) fn steps(
     kept: &mut Vec<Span>,
 ) -> Result<Vec<Span>, PlanError> {
     let offer = job.geometry.offer.unwrap_or_else(|| Offer::of(&route.dialect));
-    let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
+    let spans: Vec<Span> = match offer.stream {
+        true => vec![job.image.span()],
+        false => job.image.segments().iter().map(|segment| segment.span()).collect(),
+    };
     let of_image = sectors_of(&spans, job)?;
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
-    let erases_all = offer.erase == Some(EraseBy::All);
+    let erases_all = offer.erase == Some(EraseBy::All) || offer.erases_itself == Some(Erases::Everything);
+    may_clear_all(job, &offer)?;
     if erases_all && job.keeps().next().is_some() {
         return Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: "--keep" });
     }
@@ -67,9 +80,10 @@ pub(super) fn steps(
         (false, true) => all_sectors(job),
         (false, false) => of_image.clone(),
     };
-    match erases_all && is_there {
+    let at_once = erases_all || offer.stream;
+    match at_once && is_there {
         true => sectors.clear(),
-        false if erases_all => {}
+        false if at_once => {}
         false => sectors.retain(|sector| !job.content.is_equal(*sector)),
     }
     *kept = to_be_kept(job, &sectors)?;
@@ -82,7 +96,12 @@ pub(super) fn steps(
         match offer.erase {
             Some(EraseBy::All) => steps.push(Step::EraseAll { sectors: sectors.clone() }),
             Some(_) => steps.push(Step::Erase { sectors: sectors.clone() }),
-            None => {}
+            None => {
+                steps.extend(offer.erases_itself.map(|erases| Step::UnitErases {
+                    sectors: sectors.clone(),
+                    everything: erases == Erases::Everything,
+                }))
+            }
         }
         let erased = Span::joined(sectors.iter().copied());
         let runs = runs(job, &offer, &spans, &erased)?;
@@ -92,10 +111,28 @@ pub(super) fn steps(
             steps.push(Step::Finish { by: FinishBy::Request });
         }
         steps.extend(check(job, &offer, written, &sectors));
+    } else if offer.ends && offer.needs_end {
+        steps.push(Step::Finish { by: FinishBy::Request });
     }
     let by = if offer.restarts { RestartBy::Request } else { RestartBy::PowerCycle };
     steps.push(Step::Restart { by });
     Ok(sectors)
+}
+
+/// Everything can be erased first only where a request does it, or where the unit by itself
+/// erases just that: what it leaves alone would stay.
+fn may_clear_all(job: &Job<'_>, offer: &Offer) -> Result<(), PlanError> {
+    let erases_that = match (offer.erase, offer.erases_itself) {
+        (Some(EraseBy::Page | EraseBy::Range), _) => true,
+        (Some(EraseBy::All), _) | (None, Some(Erases::Everything)) => {
+            all_sectors(job).iter().all(|sector| written_sectors(job).contains(sector))
+        }
+        (None, _) => false,
+    };
+    match job.clear_all && !erases_that {
+        true => Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: "--clear-all" }),
+        false => Ok(()),
+    }
 }
 
 /// How what was written is checked: read, or else by the unit's own checksum.

@@ -86,6 +86,13 @@ pub enum Step {
         /// What that is.
         sectors: Vec<Span>,
     },
+    /// The unit erases sectors by itself when it is written; no request asks for it.
+    UnitErases {
+        /// Which.
+        sectors: Vec<Span>,
+        /// Whether that is all that the route writes, and not only what the image covers.
+        everything: bool,
+    },
     /// Blocks are written.
     Write {
         /// In which contiguous runs.
@@ -246,6 +253,14 @@ impl fmt::Display for Step {
             Self::EraseAll { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
                 write!(f, "erase all of the unit's memory at once, {}", Bytes(bytes))
+            }
+            Self::UnitErases { sectors, everything } => {
+                let bytes = Bytes(sectors.iter().map(|sector| sector.len()).sum());
+                let count = text::count(sectors.len(), "sector");
+                match everything {
+                    true => write!(f, "the unit erases everything that this route writes by itself, {count}, {bytes}"),
+                    false => write!(f, "the unit erases what the image covers by itself, {count}, {bytes}"),
+                }
             }
             Self::Write { runs } => {
                 let bytes = runs.iter().map(|run| run.span().len()).sum();

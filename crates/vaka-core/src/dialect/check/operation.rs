@@ -7,10 +7,12 @@ use toml::Spanned;
 use super::{Checker, Made};
 use crate::dialect::field::{Field, Way};
 use crate::dialect::model::{Ask, Callee, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
-use crate::dialect::raw::{OneOrMore, RawAsk, RawCarrier, RawCarrierKind, RawDialect, RawOperation, RawReport};
+use crate::dialect::raw::{
+    OneOrMore, RawAsk, RawCarrier, RawCarrierKind, RawDialect, RawErases, RawOperation, RawReport,
+};
 use crate::dialect::script::{Step, Target};
 use crate::dialect::token::hex_bytes;
-use crate::dialect::{EraseBy, Files};
+use crate::dialect::{EraseBy, Erases, Files};
 
 impl Checker<'_> {
     pub(super) fn exchanges(&mut self, raw: &RawDialect) -> Vec<Exchange> {
@@ -48,6 +50,7 @@ impl Checker<'_> {
             decides,
             protected,
             leaves,
+            needs_end,
             ..
         } = given.get_ref();
         let keys = [
@@ -67,6 +70,7 @@ impl Checker<'_> {
             ("decides", decides.as_ref().map(Spanned::span)),
             ("protected", protected.as_ref().map(Spanned::span)),
             ("leaves", leaves.as_ref().map(Spanned::span)),
+            ("needs_end", needs_end.as_ref().map(Spanned::span)),
         ];
         for (key, span) in keys {
             if let Some(span) = span {
@@ -235,11 +239,12 @@ impl Checker<'_> {
             tells,
             helper,
             by: raw.by.as_ref().map_or(EraseBy::Page, |by| *by.get_ref()),
-            erases: raw.erases.as_ref().is_some_and(|erases| *erases.get_ref()),
+            erases: raw.erases.as_ref().and_then(|erases| erases_of(name, *erases.get_ref())),
             result,
             checksum,
             protected: self.optional(raw.protected.as_ref()),
             leaves: raw.leaves.as_ref().is_none_or(|leaves| *leaves.get_ref()),
+            needs_end: raw.needs_end.as_ref().is_some_and(|needs| *needs.get_ref()),
         };
         made.operations.insert(name, operation);
     }
@@ -270,6 +275,9 @@ impl Checker<'_> {
         }
         if let Some(leaves) = raw.leaves.as_ref().filter(|_| name != N::Restart) {
             self.wrong(&leaves.span(), "`leaves` is a key of [restart]");
+        }
+        if let Some(needs_end) = raw.needs_end.as_ref().filter(|_| name != N::Restart) {
+            self.wrong(&needs_end.span(), "`needs_end` is a key of [restart]");
         }
     }
 
@@ -336,5 +344,15 @@ fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bo
         Some(RawAsk::Send) => Ask::Send,
         None if replies && (sends || !asks_by_request) => Ask::Read,
         None => Ask::Send,
+    }
+}
+
+/// What an operation erases: without a word a begin erases everything, a write its sector.
+fn erases_of(name: OperationName, raw: RawErases) -> Option<Erases> {
+    match (raw, name) {
+        (RawErases::Named(erases), _) => Some(erases),
+        (RawErases::Usual(false), _) => None,
+        (RawErases::Usual(true), OperationName::Begin) => Some(Erases::Everything),
+        (RawErases::Usual(true), _) => Some(Erases::Covered),
     }
 }

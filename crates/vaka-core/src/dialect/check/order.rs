@@ -4,10 +4,12 @@
 use std::cell::{Cell, RefCell};
 
 use super::{Checker, MOST_CHUNK};
+use crate::dialect::Order;
 use crate::dialect::expression::{Expression, Node};
 use crate::dialect::flow::{Known, Walk, Wants};
 use crate::dialect::kind::{ANY_INT, Kind};
 use crate::dialect::model::{Dialect, Geometry, OperationName};
+
 use crate::dialect::raw::RawDialect;
 use crate::dialect::token::Problem;
 use crate::dialect::value::{Name, Value};
@@ -28,11 +30,12 @@ impl Checker<'_> {
             warnings: RefCell::default(),
             used_exchanges: RefCell::new(vec![false; dialect.exchanges.len()]),
             used_steps: RefCell::new(vec![false; dialect.steps.len()]),
+            used_names: RefCell::new(vec![false; dialect.names.len()]),
             calls: RefCell::new(0),
         };
         let mut known = Known::new(dialect.names.len());
         starts(dialect).for_each(|(name, kind)| known.learn(name, kind));
-        operations_known(dialect, &walk, known);
+        let sends_address = operations_known(dialect, &walk, known);
         let used: Vec<bool> = walk.used_exchanges.into_inner();
         let used_steps: Vec<bool> = walk.used_steps.into_inner();
         self.problems.extend(walk.problems.into_inner());
@@ -46,13 +49,35 @@ impl Checker<'_> {
             warnings.push(Problem::new(at, format!("nothing uses steps '{name}'")));
         }
         self.missing(raw, dialect, &mut warnings);
+        self.stream(raw, dialect, sends_address);
         warnings
+    }
+
+    /// A unit that is not told where each chunk goes puts it behind the one before. It must
+    /// get the gaps of an image filled, so the dialect has to say that it takes a stream.
+    fn stream(&mut self, raw: &RawDialect, dialect: &Dialect, sends_address: bool) {
+        let Some(write) = &raw.write else { return };
+        let order = raw.geometry.order.as_ref().filter(|_| dialect.geometry.order != Order::Ascending);
+        match (dialect.geometry.stream, sends_address) {
+            (false, false) => self.wrong(
+                &write.span(),
+                "[write] never uses `address`, so the unit puts each chunk behind the one before; say so with `stream = true` in [geometry], and gaps in an image are filled with 0xFF",
+            ),
+            (true, _) => {
+                if let Some(order) = order {
+                    self.wrong(&order.span(), "a stream goes in rising order; leave `order` out");
+                }
+            }
+            (false, true) => {}
+        }
     }
 
     /// What a dialect had better have.
     fn missing(&self, raw: &RawDialect, dialect: &Dialect, warnings: &mut Vec<Problem>) {
         let has = |name| dialect.operation(name).is_some();
-        let Some(write) = dialect.operation(OperationName::Write) else { return };
+        if !has(OperationName::Write) {
+            return;
+        }
         let at = raw.write.as_ref().map_or(0, |write| write.span().start);
         if !has(OperationName::Read) && !has(OperationName::Checksum) {
             warnings.push(Problem::new(
@@ -60,9 +85,8 @@ impl Checker<'_> {
                 "no way to verify: there is no [read] and no [checksum], so a result is never stronger than 'accepted'",
             ));
         }
-        let begins = dialect.operation(OperationName::Begin).is_some_and(|begin| begin.erases);
-        if !has(OperationName::Erase) && !write.erases && !begins {
-            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say so with `erases = true` in [write], or in [begin] if that erases everything"));
+        if !has(OperationName::Erase) && dialect.erases_itself().is_none() {
+            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say in [begin] or [write] what: `erases = \"covered\"` (what the image covers) or `erases = \"everything\"` (all that the route writes)"));
         }
         if !has(OperationName::Restart) {
             warnings.push(Problem::new(
@@ -98,8 +122,9 @@ fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
     starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
 }
 
-/// Follows each operation with what is known when it runs.
-fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
+/// Follows each operation with what is known when it runs. Returns whether the write
+/// operation uses the address that it is given.
+fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> bool {
     use OperationName as N;
     let given = dialect.given;
     // With the place in a chunk added it still has 32 bits.
@@ -193,8 +218,11 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) {
             (given.last, Kind::Int(0, 1)),
         ],
     );
+    walk.used_names.borrow_mut().fill(false);
     run(N::Write, &mut written);
+    let sends_address = walk.used_names.borrow()[usize::from(given.address.0)];
     run(N::End, &mut with(&begun, &whole));
     run(N::Checksum, &mut with(&known, &whole[..3]));
     run(N::Restart, &mut with(&known, &[(given.address, address)]));
+    sends_address
 }
