@@ -30,6 +30,12 @@ pub trait Guard: Send + Sync {
     /// Who holds it, in words that stand in brackets.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
 
+    /// Who holds a unit, where that is another process. Nothing is held by asking.
+    fn held_elsewhere(&self, location: &Location) -> Option<String> {
+        let _ = location;
+        None
+    }
+
     /// Says that a unit of a bus is wanted, until the returned value is dropped.
     fn want(&self, bus: &str) -> Box<dyn Any + Send> {
         let _ = bus;
@@ -335,7 +341,7 @@ impl<'a> Bench<'a> {
         match self.identity(&device.location) {
             Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
             // Somebody else may have it now; the next look may find it free.
-            Err(OpenError::Bus(_)) => None,
+            Err(OpenError::Bus(_) | OpenError::Transfer(TransferError::Held(_))) => None,
             Err(OpenError::Transfer(_) | OpenError::Disk(_) | OpenError::Dialect { .. }) => {
                 known.entry(key).or_insert(None).clone()
             }
@@ -375,6 +381,7 @@ impl<'a> Bench<'a> {
     /// It cannot be opened or read.
     pub fn look(&self, device: &DeviceInfo, pace: &mut Pace<'_>) -> Result<Opened, OpenError> {
         let location = &device.location;
+        self.must_be_free(location)?;
         let id = identify::from_list(device).id;
         let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
         let bus = self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?;
@@ -413,6 +420,15 @@ impl<'a> Bench<'a> {
         Ok(Opened { identity, link: Link::Disk(disk) })
     }
 
+    /// A unit that another process works on is not opened: that could come in the middle of an
+    /// erase.
+    fn must_be_free(&self, location: &Location) -> Result<(), OpenError> {
+        match self.guard.as_ref().and_then(|guard| guard.held_elsewhere(location)) {
+            Some(by) => Err(OpenError::Transfer(TransferError::Held(format!(" ({by})")))),
+            None => Ok(()),
+        }
+    }
+
     /// The dialect in which a unit in update mode is spoken to, if its ids leave only
     /// one.
     fn dialect_of(&self, device: &DeviceInfo) -> Option<Arc<Dialect>> {
@@ -430,6 +446,7 @@ impl<'a> Bench<'a> {
     /// # Errors
     /// It cannot be opened or read.
     pub fn identity(&self, location: &Location) -> Result<Identity, OpenError> {
+        self.must_be_free(location)?;
         let mut device = self.open(location)?;
         Ok(identify::identify(&mut *device)?)
     }

@@ -13,7 +13,7 @@ use crate::bench::{Bench, OpenError, dfu_mode};
 use crate::identify;
 use crate::opened::{Link, Opened};
 use crate::pace::Pace;
-use crate::same::{Followed, Stands};
+use crate::same::{Absence, Followed, Stands};
 use crate::seen;
 use crate::serial::Listener;
 
@@ -89,20 +89,27 @@ impl<'a> Expected<'a> {
 pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Seen {
     let (sheet, route) = (expected.sheet, expected.route);
     // Where the application shows the same ids, only a new enumeration proves anything.
-    let is_new = |device: &DeviceInfo| {
-        !expected.leaves || !route.id.is(identify::from_list(device).id) || device.address != unit.address
-    };
     let not_back = Seen::not_back;
     let Some(bus) = bench.bus(&unit.location) else { return not_back("its bus is gone".into()) };
     let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
     let within = sheet.after().back_within;
     let deadline = pace.now() + within;
     let mut last: Option<DeviceInfo> = None;
+    let mut absence = Absence::of(unit);
     loop {
         let left = deadline.saturating_sub(pace.now());
         let changes = match watch.next(left.min(Duration::from_secs(1))) {
             Ok(changes) => changes,
+            // A server that is gone may come back in time.
+            Err(_) if !left.is_zero() && !pace.wants_stop() => {
+                pace.clock().sleep(left.min(Duration::from_millis(250)));
+                continue;
+            }
             Err(error) => return not_back(format!("the bus could not be watched: {error}")),
+        };
+        absence.observe(bench, watch.there());
+        let is_new = |device: &DeviceInfo| {
+            !expected.leaves || !route.id.is(identify::from_list(device).id) || absence.has_ended_with(device)
         };
         for change in changes {
             last = look(bench, expected, unit, change, (last, watch.there()), pace);
@@ -120,7 +127,7 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
             if expected.ids.is_none() && !still {
                 return came(bench, device);
             }
-            if still && device.address != unit.address {
+            if still && absence.has_ended_with(device) {
                 let words = "it came back in update mode: the image does not start, or a button or switch is still set";
                 return Seen { device: Some(device.clone()), ..not_back(words.into()) };
             }
@@ -136,7 +143,7 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
     }
     let words = match &last {
         None => format!("nothing showed up on its port within {time}"),
-        Some(device) if device.address == unit.address => format!("it is still in update mode after {time}"),
+        Some(device) if !absence.has_ended_with(device) => format!("it is still in update mode after {time}"),
         Some(device) => format!("it came back as {}, which is not its application", identify::from_list(device).id),
     };
     Seen { device: last, ..not_back(words) }

@@ -31,6 +31,8 @@ pub struct Tally {
     /// Whether the unit was lost on the way: it may come back, and the work
     /// can go on.
     pub lost: bool,
+    /// Whether only the way to the unit failed: it may still be there.
+    pub link_lost: bool,
     /// Whether a comparison after the writing found a difference.
     pub differs: bool,
     /// What the unit did once it had all of the image.
@@ -495,7 +497,7 @@ impl Execution<'_, '_> {
     }
 
     fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
-        self.tally.lost |= matches!(error, SessionError::Gone | SessionError::Link(_));
+        (self.tally.lost, self.tally.link_lost) = error.is_loss();
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Rejected { cure, .. } => cure,
@@ -507,11 +509,12 @@ impl Execution<'_, '_> {
             }
             SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
             SessionError::Gone => {
-                "Check cable and power, put the unit into update mode again and run the same command: it begins anew."
+                "Check cable and power, put the unit into update mode again and run the same command again."
             }
-            SessionError::Silent(_) | SessionError::Link(_) => {
-                "Unplug the unit, put it into update mode again and run the same command: it begins anew."
+            SessionError::Link(_) => {
+                "Check the way to the unit (cable, hub, server, network), then run the same command again."
             }
+            SessionError::Silent(_) => "Unplug the unit, put it into update mode again and run the same command again.",
             _ => {
                 "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
             }

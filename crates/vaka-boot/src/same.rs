@@ -16,6 +16,33 @@ pub struct Followed<'a> {
     pub serial: Option<&'a str>,
 }
 
+/// Whether a unit has left its port since it was last known to be there. Its number alone does
+/// not tell: a server may give the same one again.
+#[derive(Clone, Debug)]
+pub struct Absence<'a> {
+    unit: &'a DeviceInfo,
+    was_absent: bool,
+}
+
+impl<'a> Absence<'a> {
+    /// For a unit that was there until now.
+    pub fn of(unit: &'a DeviceInfo) -> Self {
+        Self { unit, was_absent: false }
+    }
+
+    /// Notes a list of the bus.
+    pub fn observe(&mut self, bench: &Bench<'_>, there: &[DeviceInfo]) {
+        let is_here = |device: &DeviceInfo| bench.is_same_port(&self.unit.location, &device.location);
+        self.was_absent |= !there.iter().any(is_here);
+    }
+
+    /// Whether a device on the unit's port is there after an absence: with another enumeration,
+    /// or after the port was seen empty.
+    pub fn has_ended_with(&self, device: &DeviceInfo) -> bool {
+        self.was_absent || device.address != self.unit.address || device.location != self.unit.location
+    }
+}
+
 /// How a device stands to the unit that is followed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Stands {

@@ -246,6 +246,12 @@ pub enum SessionError {
 }
 
 impl SessionError {
+    /// Whether the unit was lost, and whether only the way to it failed: it may then still be
+    /// there.
+    pub fn is_loss(&self) -> (bool, bool) {
+        (matches!(self, Self::Gone | Self::Link(_)), matches!(self, Self::Link(_)))
+    }
+
     /// Whether the unit itself answered that it will not do what it was asked for. A missing
     /// answer, a lost unit and a failed link are not refusals.
     pub fn is_refusal(&self) -> bool {

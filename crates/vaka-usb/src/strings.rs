@@ -55,7 +55,7 @@ impl Strings {
     /// Asks the device for its languages. One that does not tell gets English.
     ///
     /// # Errors
-    /// The device is gone.
+    /// The device is gone, or does not answer.
     pub fn of(device: &mut dyn UsbDevice) -> Result<Self, TransferError> {
         let list = patiently(device, Setup::get_descriptor(kind::STRING, 0, 0))?.unwrap_or_default();
         let languages: Vec<u16> = text_units(&list).collect();
@@ -71,7 +71,7 @@ impl Strings {
     /// it: tame it before it is shown.
     ///
     /// # Errors
-    /// The device is gone.
+    /// The device is gone, or does not answer.
     pub fn get(self, device: &mut dyn UsbDevice, index: u8) -> Result<Option<String>, TransferError> {
         if index == 0 {
             return Ok(None);
@@ -86,16 +86,21 @@ impl Strings {
 }
 
 /// Asks for a string descriptor, twice if need be: some devices refuse the
-/// first request after they were plugged in. `None` if it refuses both.
+/// first request after they were plugged in. `None` if it refuses both. A device that does
+/// not answer at all has not refused: what it would say is not known.
 fn patiently(device: &mut dyn UsbDevice, setup: Setup) -> Result<Option<Vec<u8>>, TransferError> {
+    let mut last = None;
     for _ in 0..2 {
         match device.control_in(setup, 255, STANDARD_TIMEOUT) {
             Ok(bytes) => return Ok(Some(bytes)),
             Err(TransferError::Gone) => return Err(TransferError::Gone),
-            Err(_) => {}
+            Err(error) => last = Some(error),
         }
     }
-    Ok(None)
+    match last {
+        Some(error @ (TransferError::Timeout | TransferError::Failed(_))) => Err(error),
+        _ => Ok(None),
+    }
 }
 
 /// The 16-bit units of a string descriptor: up to bLength or to what came, an

@@ -1,9 +1,11 @@
 //! One unit, one process: an advisory lock for each place on a bus.
 
 use std::any::Any;
+use std::collections::BTreeSet;
 use std::fs::{File, OpenOptions, TryLockError};
 use std::io::{Read, Seek, Write};
 use std::path::PathBuf;
+use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use vaka_boot::bench::Guard;
@@ -13,6 +15,26 @@ use crate::state;
 
 /// Locks files in the user's runtime folder, or the system's temporary one.
 pub struct Locks;
+
+/// The places that this process holds. A lock on a file does not tell its own process from
+/// others.
+static OWN: Mutex<BTreeSet<String>> = Mutex::new(BTreeSet::new());
+
+fn own() -> MutexGuard<'static, BTreeSet<String>> {
+    OWN.lock().unwrap_or_else(PoisonError::into_inner)
+}
+
+/// A place that this process holds, until it is dropped.
+struct Held {
+    place: String,
+    _file: File,
+}
+
+impl Drop for Held {
+    fn drop(&mut self) {
+        own().remove(&self.place);
+    }
+}
 
 fn folder() -> PathBuf {
     let runtime = std::env::var_os("XDG_RUNTIME_DIR").map(PathBuf::from).filter(|folder| folder.is_dir());
@@ -26,11 +48,18 @@ impl Guard for Locks {
         match lock(&file) {
             Ok(()) => {
                 sign(&mut file);
-                Ok(Box::new(file))
+                let place = location.to_string();
+                own().insert(place.clone());
+                Ok(Box::new(Held { place, _file: file }))
             }
             Err(TryLockError::WouldBlock) => Err(holder(&mut file)),
             Err(TryLockError::Error(_)) => Ok(Box::new(())),
         }
+    }
+
+    fn held_elsewhere(&self, location: &Location) -> Option<String> {
+        let place = location.to_string();
+        if own().contains(&place) { None } else { Self::holder_of(&place, "lock") }
     }
 
     fn want(&self, bus: &str) -> Box<dyn Any + Send> {
@@ -64,11 +93,13 @@ impl Locks {
 
     /// Who works on a unit, or waits for one on its bus, where that is another process.
     pub fn wanted(location: &Location) -> Option<String> {
-        let held = |of: &str, ending| {
-            let mut file = Self::file(of, ending)?;
-            matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| holder(&mut file))
-        };
-        held(&location.to_string(), "lock").or_else(|| held(&location.bus, "wanted"))
+        Self::holder_of(&location.to_string(), "lock").or_else(|| Self::holder_of(&location.bus, "wanted"))
+    }
+
+    /// Who holds a lock, in words; `None` if it is free.
+    fn holder_of(of: &str, ending: &str) -> Option<String> {
+        let mut file = Self::file(of, ending)?;
+        matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| holder(&mut file))
     }
 }
 

@@ -17,7 +17,7 @@ use crate::bench::{Bench, bus_failure, dfu_mode};
 use crate::identify;
 use crate::pace::Pace;
 use crate::person::Person;
-use crate::same::{Followed, Stands};
+use crate::same::{Absence, Followed, Stands};
 
 /// A sign of life comes this often while a unit is waited for.
 pub(crate) const REMINDER: Duration = Duration::from_secs(5);
@@ -128,6 +128,7 @@ pub fn enter(
         empty_since: None,
         last,
         appeared: Vec::new(),
+        absence: Absence::of(unit),
     };
     let reached = entering.all()?;
     // What a person typed meanwhile is no answer to what they are asked next.
@@ -154,6 +155,8 @@ struct Entering<'e, 'p> {
     last: String,
     /// Devices that appeared on other ports.
     appeared: Vec<DeviceInfo>,
+    /// Whether the unit has left its port since the entry began.
+    absence: Absence<'e>,
 }
 
 /// What ends the wait for a step.
@@ -240,6 +243,7 @@ impl<'e> Entering<'e, '_> {
             }
             let left = self.deadline.saturating_sub(self.pace.now());
             let changes = self.watch.next(LOOK_UP.min(left)).map_err(|error| bus_failure(&error))?;
+            self.absence.observe(self.bench, self.watch.there());
             let mut has_moved = false;
             for change in changes {
                 match self.judge(&change, until, hand) {
@@ -252,7 +256,7 @@ impl<'e> Entering<'e, '_> {
             let is_done = match until {
                 Until::Mode => false,
                 Until::Shows(BusSign::Gone) => self.there().is_none(),
-                Until::Shows(BusSign::Back) => self.there().is_some_and(|device| device.address != self.unit.address),
+                Until::Shows(BusSign::Back) => self.there().is_some_and(|device| self.absence.has_ended_with(device)),
                 Until::Said => has_moved || self.person.acknowledges(),
             };
             if is_done {
@@ -376,9 +380,10 @@ fn step(place: &str, state: StepState, text: String) -> Event {
     Event::Step { unit: place.to_owned(), step: StepName::Enter, state, text, bytes: None, transfers: None }
 }
 
-/// Waits until the unit is there again: with another enumeration than before, unless it
-/// may have stayed. That is what comes on its port, or elsewhere with its serial number
-/// where that is known to stay.
+/// Waits until the unit is there again: with another enumeration than before or after its port
+/// was seen empty, unless it may have stayed. That is what comes on its port, or elsewhere with
+/// its serial number where that is known to stay. A server that does not answer is asked again
+/// until the time is over.
 ///
 /// # Errors
 /// It did not come in time; a person stopped it; the bus is unusable.
@@ -391,18 +396,29 @@ pub fn come_back(
 ) -> Result<DeviceInfo, Failure> {
     let unit = followed.unit;
     let mut watch = PolledWatch::from_nothing(bus_of(bench, unit)?, pace.clock());
+    let mut absence = Absence::of(unit);
     let deadline = pace.now() + wait;
     let mut next_reminder = pace.now() + REMINDER;
+    let mut last_error = None;
     while pace.now() < deadline {
         if pace.wants_stop() {
             return Err(stopped("Nothing was changed in the unit."));
         }
         let slice = LOOK_UP.min(deadline.saturating_sub(pace.now()));
-        for change in watch.next(slice).map_err(|error| bus_failure(&error))? {
+        let changes = match watch.next(slice) {
+            Ok(changes) => changes,
+            Err(error) => {
+                last_error = Some(error);
+                pace.clock().sleep(slice);
+                continue;
+            }
+        };
+        last_error = None;
+        absence.observe(bench, watch.there());
+        for change in changes {
             let Change::Came(device) = change else { continue };
-            let is_new = may_stay || device.address != unit.address || device.location != unit.location;
             match followed.meets(bench, &device, watch.there()) {
-                Stands::Here if is_new => return Ok(device),
+                Stands::Here if may_stay || absence.has_ended_with(&device) => return Ok(device),
                 Stands::Moved => {
                     pace.warn(moved(bench, &device));
                     return Ok(device);
@@ -415,10 +431,12 @@ pub fn come_back(
             next_reminder = pace.now() + REMINDER;
         }
     }
+    if let Some(error) = last_error {
+        return Err(bus_failure(&error));
+    }
     let (place, time) = (bench.place(&unit.location), duration::words(wait));
     Err(Failure::new(Code::NoUnit, format!("The unit at {place} did not come back within {time}."))
-        .state("Nothing was written to it.")
-        .cure("Unplug it, put it into update mode again and run the same command."))
+        .cure("Check cable and power, put the unit into update mode again and run the same command."))
 }
 
 /// The unit came on another port than it was on.

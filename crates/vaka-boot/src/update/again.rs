@@ -90,7 +90,7 @@ impl Job<'_, '_> {
         let read = self.execution(plan, settled, &mut tally, &mut *session).read_once_more(&[settled.image.span()]);
         self.report.durations_ms.append(&mut tally.durations);
         self.report.transfers.add(&tally.transfers);
-        self.lost = tally.lost;
+        (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
         read?;
         self.ledger.regain_track();
         if self.ledger.bytes_checked(&self.image) == settled.image.len() {

@@ -9,6 +9,7 @@ use vaka_usb::DeviceInfo;
 
 use super::Job;
 use crate::confirm::Seen;
+use crate::same::Absence;
 
 /// How often the bus is looked at while a person undoes something.
 const LOOK: Duration = Duration::from_millis(100);
@@ -38,6 +39,10 @@ impl Job<'_, '_> {
     }
 
     fn note_undone(&mut self, undo: &Undo, seen: Option<bool>) {
+        if seen == Some(true) {
+            let unit = self.report.unit.clone().unwrap_or_default();
+            self.pace.mark_undone(&unit, &undo.action);
+        }
         if seen == Some(false) {
             self.pace.warn(format!("Nothing on the bus shows yet that this was done: {}", undo.action));
         }
@@ -48,12 +53,14 @@ impl Job<'_, '_> {
     fn see(&mut self, sign: BusSign, unit: &DeviceInfo) -> Option<bool> {
         let bus = self.bench.bus(&unit.location)?.clone();
         let deadline = self.pace.now() + self.request.wait;
+        let mut absence = Absence::of(unit);
         while self.pace.now() < deadline && !self.pace.wants_stop() {
             let there = bus.list().ok()?;
+            absence.observe(self.bench, &there);
             let now = there.iter().find(|device| self.bench.is_same_port(&unit.location, &device.location));
             let is_seen = match sign {
                 BusSign::Gone => now.is_none(),
-                BusSign::Back => now.is_some_and(|device| device.address != unit.address),
+                BusSign::Back => now.is_some_and(|device| absence.has_ended_with(device)),
             };
             if is_seen {
                 return Some(true);

@@ -62,6 +62,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         began_again: false,
         label: None,
         lost: false,
+        link_lost: false,
         last: None,
         resumed: 0,
         ledger: Ledger::default(),
@@ -137,6 +138,8 @@ struct Job<'a, 'b> {
     label: Option<(&'a Sheet, &'a Variant)>,
     /// Whether the unit was lost in the last attempt.
     lost: bool,
+    /// Whether only the way to the unit failed in the last attempt: it may still be there.
+    link_lost: bool,
     /// The unit, as it was before it was lost.
     last: Option<DeviceInfo>,
     /// How often the work went on after the unit was lost.
@@ -207,7 +210,8 @@ impl<'a, 'b> Job<'a, 'b> {
         let first = self.first_failure.get_or_insert_with(|| failure.clone()).clone();
         let serial = self.own_serial(unit);
         let followed = Followed { unit, serial: serial.as_deref() };
-        let back = match entry::come_back(self.bench, followed, false, self.request.wait, self.pace) {
+        // Where only the way to it was lost, the unit never left.
+        let back = match entry::come_back(self.bench, followed, self.link_lost, self.request.wait, self.pace) {
             Ok(back) => back,
             Err(stopped) if stopped.code == Code::Stopped => {
                 return Err(Failure { message: stopped.message, code: Code::Stopped, ..failure });
@@ -491,7 +495,7 @@ impl<'a, 'b> Job<'a, 'b> {
 
     /// The unit cannot be worked with; one that left may come back.
     fn not_opened(&mut self, error: &SessionError, place: &str) -> Failure {
-        self.lost = matches!(error, SessionError::Gone | SessionError::Link(_));
+        (self.lost, self.link_lost) = error.is_loss();
         not_opened(error, place)
     }
 
@@ -527,7 +531,7 @@ impl<'a, 'b> Job<'a, 'b> {
     ) -> Result<Vec<Span>, Failure> {
         let mut tally = Tally::default();
         let found = self.execution(plan, settled, &mut tally, session).equal_sectors();
-        self.lost = tally.lost;
+        (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
         self.report.check = Check::None;
         self.report.transfers.compare += tally.transfers.compare;
         self.report.durations_ms.append(&mut tally.durations);
@@ -567,7 +571,7 @@ impl<'a, 'b> Job<'a, 'b> {
     ) -> Result<(), Failure> {
         let mut tally = Tally::default();
         let done = self.execution(plan, settled, &mut tally, session).run();
-        self.lost = tally.lost;
+        (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
         self.vanished = tally.finished == Some(Finished::Vanished);
         self.report.bytes_padded += tally.padded;
         self.report.transfers.add(&tally.transfers);

@@ -29,6 +29,9 @@ const CLOSE_TIMEOUT: Duration = Duration::from_millis(300);
 /// ended just now. Chosen by us; the kernel's server resets the device first.
 const BUSY_FOR: Duration = Duration::from_millis(700);
 
+/// How long a server may list a device that has left. Chosen by us.
+const LIST_SETTLES: Duration = Duration::from_millis(300);
+
 /// More devices than a server can have ports for; a longer list is damaged.
 const MAX_DEVICES: u32 = 4096;
 
@@ -213,6 +216,8 @@ impl UsbIpBus {
         let record = DeviceRecord::parse(&record);
         Ok(Box::new(UsbIpDevice {
             connection,
+            bus: self.clone(),
+            port: port.to_owned(),
             devid: record.devid(),
             speed: speed(record.speed),
             is_configured: record.configuration != 0,
@@ -292,6 +297,9 @@ impl Connection {
 #[derive(Debug)]
 struct UsbIpDevice {
     connection: Connection,
+    /// The server, and the port there, to look whether the device is gone.
+    bus: UsbIpBus,
+    port: String,
     devid: u32,
     speed: Speed,
     /// The kernel's server hands devices out as it bound them, which is without
@@ -362,7 +370,7 @@ impl UsbIpDevice {
         let seqnum = self.submit(transfer)?;
         match self.result_of(seqnum, transfer, deadline) {
             Err(LinkError::Late) => Err(self.unlink(seqnum, transfer)),
-            Err(LinkError::Closed) => Err(self.end(TransferError::Gone)),
+            Err(LinkError::Closed) => Err(self.closed()),
             Ok(result) => result,
         }
     }
@@ -382,7 +390,7 @@ impl UsbIpDevice {
         bytes.extend_from_slice(transfer.data);
         match self.connection.send(&bytes) {
             Ok(()) => Ok(self.seqnum),
-            Err(LinkError::Closed) => Err(self.end(TransferError::Gone)),
+            Err(LinkError::Closed) => Err(self.closed()),
             Err(LinkError::Late) => Err(self.end(unresponsive())),
         }
     }
@@ -456,13 +464,36 @@ impl UsbIpDevice {
                 Ok(Some((number, Message::Submitted { length, .. }))) => match self.swallow(number, length) {
                     Ok(true) => {}
                     Ok(false) => return self.nonsense(),
-                    Err(_) => return self.end(TransferError::Gone),
+                    Err(_) => return self.closed(),
                 },
                 Ok(_) => return self.nonsense(),
                 Err(LinkError::Late) => return self.end(unresponsive()),
-                Err(LinkError::Closed) => return self.end(TransferError::Gone),
+                Err(LinkError::Closed) => return self.closed(),
             }
         }
+    }
+
+    /// The connection was closed in the middle of the work. A server does that when the device
+    /// leaves; but if the device is still in its list as it was, or if the server does not
+    /// answer, only the connection was lost.
+    fn closed(&mut self) -> TransferError {
+        let (bus, port, devid) = (self.bus.clone(), self.port.clone(), self.devid);
+        let is_same = |device: &DeviceInfo| device.location.port == port && device.address == devid;
+        let deadline = Instant::now() + LIST_SETTLES;
+        let error = loop {
+            match bus.ask_for_list() {
+                Err(_) => break TransferError::Failed(format!("the connection to {} was lost", bus.name)),
+                Ok(devices) if !devices.iter().any(is_same) => break TransferError::Gone,
+                Ok(_) if Instant::now() >= deadline => {
+                    break TransferError::Failed(format!(
+                        "the connection to {} was lost; the unit is still in its list",
+                        bus.name
+                    ));
+                }
+                Ok(_) => std::thread::sleep(PolledWatch::INTERVAL),
+            }
+        };
+        self.end(error)
     }
 
     /// Ends the connection: every later transfer gives the same error.

@@ -1,6 +1,7 @@
 //! `vaka check FILE…`: what files are, and where they fit.
 
 use std::path::Path;
+use std::sync::Arc;
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -24,6 +25,7 @@ use vaka_usb::SystemClock;
 use super::{check_release, say};
 use crate::Outcome;
 use crate::args::{Check, Common, Format};
+use crate::lock::Locks;
 use crate::problem::Problem;
 use crate::render::{self, json, map, table};
 use crate::setting::{self, Setting};
@@ -528,7 +530,7 @@ impl Looked<'_> {
 
 /// The verdict for a unit. Reads descriptors only; changes nothing.
 pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
-    let bench = Bench::new(setting::buses(common)?, sheets);
+    let bench = Bench::new(setting::buses(common)?, sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());

@@ -3,6 +3,7 @@
 use std::fs::File;
 use std::io::{IsTerminal, Write};
 use std::path::Path;
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use vaka_boot::bench::{Bench, bus_failure, held};
@@ -47,7 +48,7 @@ enum End {
 
 pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     interrupt::end_quietly();
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);

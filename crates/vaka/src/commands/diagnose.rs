@@ -1,6 +1,7 @@
 //! `vaka diagnose`: this machine and its bench, and what cures what is in the way.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::sync::Mutex;
 use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
@@ -15,6 +16,7 @@ use vaka_usb::{Bus, Change, PolledWatch, SystemClock};
 use super::say;
 use crate::args::{Common, Diagnose, Format};
 use crate::diagnose::{log, machine, units};
+use crate::lock::Locks;
 use crate::render::json;
 use crate::setting::{self, Setting};
 use crate::{Outcome, interrupt};
@@ -34,7 +36,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
             (Vec::new(), Finding { cure: problem.0.cure, ..finding })
         }
     };
-    let bench = Bench::new(setting::buses(common)?, &sheets).with_places(&common.places);
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let has_own = bench.buses().iter().any(|bus| bus.name() == NativeBus::NAME);
     let mut found = vec![sheets_finding, machine::journal()];
     if has_own {

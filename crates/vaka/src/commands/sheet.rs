@@ -2,6 +2,7 @@
 
 use std::fmt::Write;
 use std::path::Path;
+use std::sync::Arc;
 
 use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
 use vaka_core::address::Span;
@@ -16,6 +17,7 @@ use vaka_usb::DeviceInfo;
 use super::{say, sheet_show};
 use crate::Outcome;
 use crate::args::{Common, NewSheet, SheetCommand};
+use crate::lock::Locks;
 use crate::problem::Problem;
 use crate::{render, setting, setting::Setting};
 
@@ -66,7 +68,7 @@ const FILL_IN: &str = "FILL IN";
 
 fn make(new: &NewSheet, common: &Common) -> Outcome {
     let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets);
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let device = the_unit(&bench, common)?;
     let place = bench.place(&device.location);
     let identity = bench.identity(&device.location).map_err(|error| open_failure(&error, &place))?;

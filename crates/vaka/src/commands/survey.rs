@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_boot::bench::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
 use vaka_boot::companions;
@@ -21,12 +21,13 @@ use super::{say, watch};
 use crate::Outcome;
 use crate::args::{Common, Format, Survey};
 use crate::interrupt;
+use crate::lock::Locks;
 use crate::render::{json, table};
 use crate::setting::{self, Setting};
 
 pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).with_places(&common.places);
+    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
     let there = devices.clone();
     let chosen = match &common.unit {
