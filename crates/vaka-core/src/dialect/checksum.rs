@@ -9,24 +9,24 @@ use sha2::{Digest, Sha256};
 
 /// The parameters of a CRC, as the `crc` crate's catalogue names them.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
-pub(super) struct CrcParameters {
+pub(crate) struct CrcParameters {
     /// Bits: 3 to 64.
-    pub(super) width: u8,
+    pub(crate) width: u8,
     /// The polynomial, most significant bit first, without its leading 1.
-    pub(super) polynomial: u64,
+    pub(crate) polynomial: u64,
     /// What it starts with.
-    pub(super) start: u64,
+    pub(crate) start: u64,
     /// Whether the bits of each byte are taken from the lowest on.
-    pub(super) reflect_in: bool,
+    pub(crate) reflect_in: bool,
     /// Whether the result's bits are turned around.
-    pub(super) reflect_out: bool,
+    pub(crate) reflect_out: bool,
     /// What the result is combined with, by exclusive or.
-    pub(super) xor_out: u64,
+    pub(crate) xor_out: u64,
 }
 
 impl CrcParameters {
     /// Whether all numbers fit the width.
-    pub(super) fn is_sound(&self) -> bool {
+    pub(crate) fn is_sound(&self) -> bool {
         let fits = |number: u64| self.width == 64 || number >> self.width == 0;
         (3..=64).contains(&self.width) && fits(self.polynomial) && fits(self.start) && fits(self.xor_out)
     }
@@ -34,7 +34,7 @@ impl CrcParameters {
 
 /// A CRC that can be computed.
 #[derive(Clone)]
-pub(super) struct CrcSum {
+pub(crate) struct CrcSum {
     parameters: CrcParameters,
     engine: Engine,
 }
@@ -59,7 +59,7 @@ const MOST_KINDS: usize = 4096;
 
 impl CrcSum {
     /// `None` if a number does not fit the width, or too many kinds were made.
-    pub(super) fn new(parameters: CrcParameters) -> Option<Self> {
+    pub(crate) fn new(parameters: CrcParameters) -> Option<Self> {
         if !parameters.is_sound() {
             return None;
         }
@@ -71,7 +71,7 @@ impl CrcSum {
         Some(Self { parameters, engine })
     }
 
-    pub(super) fn of(&self, bytes: &[u8]) -> u64 {
+    pub(crate) fn of(&self, bytes: &[u8]) -> u64 {
         match self.engine {
             Engine::Small(crc) => u64::from(crc.checksum(bytes)),
             Engine::Large(crc) => crc.checksum(bytes),

@@ -8,7 +8,7 @@
 //! The language is specified in `docs/formats/dialect.md`.
 
 mod check;
-mod checksum;
+pub(crate) mod checksum;
 mod evaluate;
 mod expression;
 mod field;

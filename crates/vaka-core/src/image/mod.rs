@@ -5,6 +5,7 @@
 //! file per format; each refuses what it cannot be sure of, with the line or
 //! offset. There is no lenient mode.
 
+pub mod completeness;
 pub mod detect;
 pub mod dfu_file;
 pub mod edit;
@@ -93,6 +94,8 @@ pub struct FileFacts {
     /// The version in the file's name: weak, since anybody can rename a file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub named_version: Option<Version>,
+    /// Whether its name ends in `.dfu`, and it has no valid DFU suffix.
+    pub lacks_suffix: bool,
 }
 
 impl Image {
@@ -131,6 +134,7 @@ impl Image {
     #[must_use]
     pub fn named(mut self, name: &str) -> Self {
         self.facts.named_version = Version::in_name(name);
+        self.facts.lacks_suffix = self.facts.dfu.is_none() && name.to_ascii_lowercase().ends_with(".dfu");
         self
     }
 

@@ -45,6 +45,7 @@ pub enum Source {
     Fact,
     Manifest,
     Version,
+    Completeness,
     Sheet,
     Loss,
 }
@@ -77,6 +78,7 @@ impl Source {
             Self::Fact => "fact",
             Self::Manifest => "release",
             Self::Version => "version",
+            Self::Completeness => "completeness",
             Self::Sheet => "product sheet",
             Self::Loss => "loss",
         }

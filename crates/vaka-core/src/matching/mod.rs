@@ -7,6 +7,7 @@
 //! [`Approval`], and only an approval lets a plan be carried out.
 
 mod claim;
+mod completeness_rules;
 mod evidence;
 mod fact_rules;
 mod rules;

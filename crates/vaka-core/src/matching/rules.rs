@@ -269,6 +269,11 @@ pub(super) fn suffix(
     unit: Option<&UnitFacts>,
     image: &Image,
 ) -> Option<Evidence> {
+    if image.facts().lacks_suffix {
+        let seen = of_file(variant, Source::DfuSuffix, "none");
+        let means = "a file named .dfu ends in a suffix with a CRC; without it the file may be cut short";
+        return Some(seen.weighs(Weight::unless_agreed("no-suffix"), means));
+    }
     let suffix = image.facts().dfu?;
     let seen = of_file(variant, Source::DfuSuffix, show_suffix(suffix));
     if (suffix.vendor, suffix.product) == (ANY, ANY) {

@@ -4,7 +4,7 @@ use serde::Serialize;
 
 use super::claim::Claim;
 use super::evidence::{About, Evidence, Source, Weight};
-use super::{fact_rules, rules, unit_rules};
+use super::{completeness_rules, fact_rules, rules, unit_rules};
 use crate::image::Image;
 use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
 use crate::unit::{Mode, UnitFacts};
@@ -272,6 +272,7 @@ fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<E
     evidence.extend(rules::of_image(case.sheet, variant, route, case.image));
     evidence.extend(fact_rules::facts(variant, case.image, case.claim));
     evidence.extend(rules::suffix(case.sheet, variant, route, case.unit, case.image));
+    evidence.push(completeness_rules::completeness(variant, case.image, case.claim));
     evidence
 }
 
@@ -337,6 +338,7 @@ fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
     evidence.extend(rules::suffix(sheet, variant, route, None, image));
     evidence.extend(fact_rules::facts(variant, image, None));
     evidence.extend(fact_rules::version(variant, image, None).filter(Evidence::is_conflict));
+    evidence.extend(Some(completeness_rules::completeness(variant, image, None)).filter(Evidence::is_conflict));
     evidence
 }
 

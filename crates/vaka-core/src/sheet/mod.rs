@@ -7,6 +7,7 @@
 mod hand;
 mod ids;
 mod parse;
+mod parse_completeness;
 mod parse_hands;
 mod parse_routes;
 mod parse_stages;
@@ -24,6 +25,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::carry::Carried;
+use crate::image::completeness::{ChecksumField, LengthField};
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
@@ -364,6 +366,10 @@ pub struct ImageRules {
     pub stamp_offset: Option<u64>,
     /// The version below which nobody may go, and why.
     pub oldest: Option<(Version, Option<String>)>,
+    /// Where the image holds its own length.
+    pub length: Option<LengthField>,
+    /// Where the image holds a checksum of itself, and how that is computed.
+    pub checksum: Option<ChecksumField>,
 }
 
 impl ImageRules {
@@ -378,6 +384,8 @@ impl ImageRules {
             version_offset: None,
             stamp_offset: None,
             oldest: None,
+            length: None,
+            checksum: None,
         }
     }
 }

@@ -454,6 +454,8 @@ impl Checker<'_> {
         let version_offset = raw.version.as_ref().map(|version| inside("offset", &version.offset, 2)).transpose()?;
         let stamp_len = stamp::HEAD as u64;
         let stamp_offset = raw.stamp.as_ref().map(|place| inside("offset", &place.offset, stamp_len)).transpose()?;
+        let length = raw.length.as_ref().map(|length| self.length_field(length, &inside)).transpose()?;
+        let checksum = raw.checksum.as_ref().map(|checksum| self.checksum_field(checksum, &inside)).transpose()?;
         Ok(ImageRules {
             region,
             starts_region: true,
@@ -463,6 +465,8 @@ impl Checker<'_> {
             version_offset,
             stamp_offset,
             oldest: raw.oldest.as_ref().map(|oldest| self.oldest(oldest)).transpose()?,
+            length,
+            checksum,
         })
     }
 

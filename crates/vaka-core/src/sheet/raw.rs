@@ -9,6 +9,7 @@ use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
 
 use crate::carry::FieldKind;
+use crate::image::completeness::{IntForm, OwnBytes};
 use crate::image::vectors::VectorKind;
 use crate::image::wrapper::ChecksumKind;
 
@@ -326,6 +327,78 @@ pub(super) struct RawImage {
     pub(super) version: Option<RawPlace>,
     pub(super) stamp: Option<RawPlace>,
     pub(super) oldest: Option<Spanned<RawOldest>>,
+    /// Where the image holds its own length.
+    pub(super) length: Option<RawLength>,
+    /// Where the image holds a checksum of itself.
+    pub(super) checksum: Option<Spanned<RawImageChecksum>>,
+}
+
+/// The length that an image holds of itself.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawLength {
+    /// From the start of the image.
+    pub(super) offset: Spanned<Number>,
+    pub(super) form: IntForm,
+    /// Bytes in one unit of it; 1 without it.
+    pub(super) unit: Option<Spanned<Number>>,
+    /// Bytes of the image that it does not count; 0 without it.
+    pub(super) plus: Option<Spanned<Number>>,
+}
+
+/// The checksum that an image holds of itself.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawImageChecksum {
+    /// From the start of the image; at its end without it.
+    pub(super) offset: Option<Spanned<Number>>,
+    pub(super) kind: RawImageChecksumKind,
+    /// Of a checksum of another kind than SHA-256.
+    pub(super) form: Option<IntForm>,
+    /// Bytes of the digest that stand in the image; 32 without it. Of SHA-256 only.
+    pub(super) bytes: Option<Spanned<Number>>,
+    /// The first byte that is covered, from the start of the image; 0 without it.
+    pub(super) from: Option<Spanned<Number>>,
+    /// Up to where bytes are covered; to the checksum at the end, else to the image's end.
+    pub(super) to: Option<Spanned<Number>>,
+    /// How the checksum's own bytes count.
+    pub(super) own: Option<OwnBytes>,
+}
+
+/// How a checksum is computed.
+#[derive(Deserialize, JsonSchema)]
+#[serde(untagged)]
+pub(super) enum RawImageChecksumKind {
+    Word(RawImageChecksumWord),
+    Crc(RawCrc),
+}
+
+#[derive(Clone, Copy, Deserialize, JsonSchema)]
+#[serde(rename_all = "kebab-case")]
+pub(super) enum RawImageChecksumWord {
+    /// The CRC-32 that zip uses.
+    Crc32,
+    /// The sum of all bytes.
+    Sum,
+    Sha256,
+}
+
+/// A CRC by its parameters, as catalogues list them.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub(super) struct RawCrc {
+    /// Bits: 3 to 32.
+    pub(super) width: u8,
+    pub(super) polynomial: u64,
+    /// What it starts with; 0 without it.
+    #[serde(default)]
+    pub(super) start: u64,
+    /// Whether input bytes and result are taken from the lowest bit on.
+    #[serde(default)]
+    pub(super) reflected: bool,
+    /// What the result is combined with by exclusive or; 0 without it.
+    #[serde(default)]
+    pub(super) xor: u64,
 }
 
 /// The version below which nobody may go.

@@ -8,7 +8,7 @@ use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
 use vaka_core::address::Span;
 use vaka_core::event::{Code, Failure};
 use vaka_core::memory::{SectorMap, Zone};
-use vaka_core::sheet::Sheet;
+use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::size::Bytes;
 use vaka_core::text;
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
@@ -53,6 +53,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
                     sheet.product.name,
                     variants.join(", ")
                 ));
+                completeness_hint(&sheet);
             }
             Err(problem) => {
                 render::problem(&problem, setting);
@@ -61,6 +62,21 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
         }
     }
     worst
+}
+
+/// Suggests how to describe that an image is whole, for variants whose sheet does not.
+fn completeness_hint(sheet: &Sheet) {
+    let proves_nothing = |variant: &&Variant| {
+        let rules = &variant.image;
+        rules.length.is_none() && rules.checksum.is_none() && rules.stamp_offset.is_none()
+    };
+    let without: Vec<&str> = sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect();
+    if !without.is_empty() {
+        say(&format!(
+            "  hint: nothing proves that a raw binary for {} is complete. If the image holds its length or a checksum, describe it in [variant.image], for example: length = {{ offset = 0x44, form = \"u32le\" }} and checksum = {{ kind = \"crc32\", form = \"u32le\" }}; or add a stamp with 'vaka stamp'.",
+            without.join(", ")
+        ));
+    }
 }
 
 /// What stands where only the maintainer knows; a sheet with it is refused.

@@ -1,0 +1,62 @@
+//! Whether a file is whole, and what proves it.
+
+use super::claim::Claim;
+use super::evidence::{Evidence, Source, Weight};
+use super::rules::{of_file, piece};
+use crate::image::Image;
+use crate::image::completeness::Proof;
+use crate::image::detect::Format;
+use crate::image::stamp::{self, Found, Seal};
+use crate::sheet::{ImageRules, Variant};
+
+/// What the file proves of its own completeness: one row, which agrees if anything proves it and
+/// conflicts if any proof fails. A file that proves nothing is not refused; the row says so.
+pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Evidence {
+    let (mut proofs, mut failures) = (Vec::new(), Vec::new());
+    proofs.extend(of_format(image));
+    if claim.is_some() {
+        proofs.push("the release's digest");
+    }
+    for rules in [&variant.image].into_iter().chain(&variant.further) {
+        let Some(piece) = piece(variant, rules, image) else { continue };
+        of_rules(rules, &piece, &mut proofs, &mut failures);
+        if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset)
+            && stamp.seal == Seal::Good
+        {
+            proofs.push("the stamp's digest");
+        }
+    }
+    proofs.dedup();
+    match (&failures[..], &proofs[..]) {
+        ([first, ..], _) => of_file(variant, Source::Completeness, "not whole").conflicts(first.clone()),
+        ([], []) => of_file(variant, Source::Completeness, "not proven")
+            .weighs(Weight::Neutral, "nothing in this file proves that it is complete"),
+        ([], proofs) => {
+            of_file(variant, Source::Completeness, "whole").agrees(format!("proven by {}", proofs.join(", ")))
+        }
+    }
+}
+
+/// What the format of the file proves. A reader refuses a file whose proof fails.
+fn of_format(image: &Image) -> Option<&'static str> {
+    match image.format() {
+        Format::IntelHex | Format::SRecord => Some("its end record"),
+        Format::Uf2 => Some("its block numbers"),
+        Format::Elf => Some("its program headers"),
+        Format::Dfu if image.facts().dfu.is_some() => Some("its suffix CRC"),
+        Format::Dfu | Format::Binary => None,
+    }
+}
+
+fn of_rules(rules: &ImageRules, image: &Image, proofs: &mut Vec<&'static str>, failures: &mut Vec<String>) {
+    let mut note = |name: &'static str, proof: Proof| match proof {
+        Proof::Holds => proofs.push(name),
+        Proof::Fails(words) => failures.push(format!("by its {name} {words}")),
+    };
+    if let Some(length) = &rules.length {
+        note("length", length.check(image));
+    }
+    if let Some(checksum) = &rules.checksum {
+        note("checksum", checksum.check(image, rules.length.as_ref()));
+    }
+}
