@@ -66,7 +66,7 @@ fn once(sheet: &Sheet, file: &[u8], label: &str, id: UsbId) -> Duration {
 }
 
 fn main() {
-    let args: Vec<String> = std::env::args().skip(1).collect();
+    let args: Vec<String> = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let [sheet, file, label, id, runs] = &args[..] else { panic!("SHEET FIRMWARE LABEL VID:PID RUNS") };
     let sheet = Sheet::parse(sheet, &std::fs::read_to_string(sheet).unwrap()).unwrap();
     let file = std::fs::read(file).unwrap();

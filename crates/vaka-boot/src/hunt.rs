@@ -42,13 +42,21 @@ pub struct Hunt<'a> {
     pub undescribed: bool,
     /// Sheets whose units are hoped for: of several units one of theirs is meant.
     pub hopes: Hopes<'a>,
+    /// Why a unit cannot be meant, as far as the file and the bus tell; asked only where
+    /// several units are there.
+    pub misfit: &'a dyn Fn(&Candidate<'_>) -> Option<String>,
+}
+
+/// For what any unit will do for.
+fn no_misfit(_: &Candidate<'_>) -> Option<String> {
+    None
 }
 
 impl<'a> Hunt<'a> {
     /// For any unit of the bench's sheets that the selector means.
     pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
         let sheets = bench.sheets();
-        Self { selector, undescribed, hopes: Hopes::of(|| sheets.iter().collect()) }
+        Self { selector, undescribed, hopes: Hopes::of(|| sheets.iter().collect()), misfit: &no_misfit }
     }
 }
 
@@ -86,7 +94,7 @@ pub fn find<'a>(
         match found.len() {
             0 => {}
             1 => return Ok(found.remove(0)),
-            _ => return one_of(bench, found, person),
+            _ => return one_of(bench, hunt, found, person),
         }
         if pace.wants_stop() {
             return Err(stopped("Nothing was changed."));
@@ -161,12 +169,22 @@ fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
     }
 }
 
-/// The unit that a person chooses, of several.
+/// The only unit that fits, or the one that a person chooses of several.
 fn one_of<'a>(
     bench: &Bench<'a>,
+    hunt: &Hunt<'_>,
     mut found: Vec<Candidate<'a>>,
     person: &mut dyn Person,
 ) -> Result<Candidate<'a>, Failure> {
+    let misfits: Vec<Option<String>> = found.iter().map(|candidate| (hunt.misfit)(candidate)).collect();
+    if misfits.iter().all(Option::is_some) {
+        return Err(none_fits(bench, &found, &misfits));
+    }
+    let mut fits = misfits.iter().map(Option::is_none);
+    found.retain(|_| fits.next().unwrap_or(true));
+    if found.len() == 1 {
+        return Ok(found.remove(0));
+    }
     let list: Vec<String> = found.iter().map(|candidate| in_a_line(bench, candidate)).collect();
     match person.choose(&list).filter(|chosen| *chosen < found.len()) {
         Some(chosen) => Ok(found.swap_remove(chosen)),
@@ -181,6 +199,18 @@ fn in_a_line(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
     let serial = bench.told_serial(&candidate.device).map(|serial| format!(", serial number {serial}"));
     let (place, serial) = (bench.place(candidate.location()), serial.unwrap_or_default());
     format!("{place}{called} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
+}
+
+/// Several units are there, and something speaks against each.
+fn none_fits(bench: &Bench<'_>, found: &[Candidate<'_>], misfits: &[Option<String>]) -> Failure {
+    let each = found.iter().zip(misfits).map(|(candidate, why)| {
+        let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
+        format!("{} ({name}): {}", bench.place(candidate.location()), why.as_deref().unwrap_or_default())
+    });
+    let each: Vec<String> = each.take(MAX_LISTED).collect();
+    Failure::new(Code::Refused, format!("None of the {} units fits; nearest: {}.", found.len(), each.join("; ")))
+        .state("Nothing was changed.")
+        .cure("Take the file for one of these units, or plug in a unit that the file is for; 'vaka check FILE' shows which that is.")
 }
 
 fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failure {

@@ -243,19 +243,47 @@ pub enum SessionError {
     /// The way to the unit failed.
     #[error("{0}")]
     Link(String),
+    /// It failed, was tried again, and failed in another way. The first failure is most often
+    /// the cause; the last one tells the state.
+    #[error("{first}; tried again: {last}")]
+    Retried {
+        /// How it failed first.
+        first: Box<SessionError>,
+        /// How the last attempt failed.
+        last: Box<SessionError>,
+    },
 }
 
 impl SessionError {
+    /// A failure after other attempts. The first one is kept where it says something else.
+    #[must_use]
+    pub fn after(self, first: Option<Self>) -> Self {
+        match first {
+            Some(first) if first.to_string() != self.to_string() => {
+                Self::Retried { first: Box::new(first), last: Box::new(self) }
+            }
+            _ => self,
+        }
+    }
+
+    /// The error of the last attempt, which tells the state of the unit.
+    pub fn last(&self) -> &Self {
+        match self {
+            Self::Retried { last, .. } => last.last(),
+            own => own,
+        }
+    }
+
     /// Whether the unit was lost, and whether only the way to it failed: it may then still be
     /// there.
     pub fn is_loss(&self) -> (bool, bool) {
-        (matches!(self, Self::Gone | Self::Link(_)), matches!(self, Self::Link(_)))
+        (matches!(self.last(), Self::Gone | Self::Link(_)), matches!(self.last(), Self::Link(_)))
     }
 
     /// Whether the unit itself answered that it will not do what it was asked for. A missing
     /// answer, a lost unit and a failed link are not refusals.
     pub fn is_refusal(&self) -> bool {
-        matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+        matches!(self.last(), Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
     }
 }
 
@@ -264,9 +292,10 @@ impl From<TransferError> for SessionError {
     /// where the protocol has a way to.
     fn from(error: TransferError) -> Self {
         match error {
-            TransferError::Stall => {
-                Self::Refused { reason: "it gave no reason (stall)".into(), status: Status::UnknownError }
-            }
+            TransferError::Stall => Self::Refused {
+                reason: "it stalled the request and gave no reason".into(),
+                status: Status::UnknownError,
+            },
             TransferError::Held(by) => Self::Held(by),
             TransferError::Gone => Self::Gone,
             TransferError::Timeout => Self::Silent("the unit did not answer within the time limit".into()),

@@ -42,9 +42,6 @@ pub trait Around {
     /// A stage begins.
     fn begins(&mut self, number: usize);
 
-    /// A stage ended so.
-    fn ended(&mut self, number: usize, report: &Report);
-
     /// Puts a checked file where another tool finds it; gives back where that is.
     ///
     /// # Errors
@@ -262,7 +259,6 @@ impl Run<'_, '_> {
                 update::run(&bench, &request, self.person, self.pace)
             }
         };
-        self.around.ended(index, &report);
         self.learn(&report);
         if report.code == Code::Done && self.has_many() && !self.request.plan_only {
             self.tell(index, stage, StageState::Done);

@@ -21,7 +21,7 @@ use vaka_boot::person::Nobody;
 use vaka_boot::staged::{Around, Staged};
 use vaka_boot::update::{self, Request};
 use vaka_core::dialect::Dialect;
-use vaka_core::event::{Code, Event, Failure, Report};
+use vaka_core::event::{Code, Event, Failure};
 use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{STANDARD, Stage};
@@ -212,7 +212,6 @@ struct NoHands;
 
 impl Around for NoHands {
     fn begins(&mut self, _: usize) {}
-    fn ended(&mut self, _: usize, _: &Report) {}
     fn hand_out(&mut self, _: &str, _: &[u8]) -> Result<String, Failure> {
         unreachable!("no stage of these is another tool's")
     }

@@ -132,7 +132,11 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
 
 #[test]
 fn whatever_comes_together_no_unit_is_harmed() {
-    let sheets = vec![Sheet::parse("tern.toml", include_str!("../../../demo/sheets/tern.toml")).unwrap()];
+    // Without what would prove that a file is whole: more of what is wrong gets to the unit.
+    let text = include_str!("../../../demo/sheets/tern.toml");
+    let proves = |line: &&str| !line.starts_with("length = ") && !line.starts_with("checksum = ");
+    let text: Vec<&str> = text.lines().filter(proves).collect();
+    let sheets = vec![Sheet::parse("tern.toml", &text.join("\n")).unwrap()];
     let files = files();
     let mut random = Random(0x7E4E_0D15);
     let mut ends = std::collections::BTreeMap::new();

@@ -84,8 +84,6 @@ struct Hands<'a>(&'a Scene, bool);
 impl Around for Hands<'_> {
     fn begins(&mut self, _: usize) {}
 
-    fn ended(&mut self, _: usize, _: &Report) {}
-
     /// The other tool: writes into the flash itself, and starts the unit.
     fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
         assert_eq!((name, bytes), ("app-r1.hex", support::TERN_HEX));

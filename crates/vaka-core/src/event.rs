@@ -573,6 +573,9 @@ pub struct Report {
     /// to undo them.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub owed: Vec<String>,
+    /// What of the journal or the trace could not be written.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub record_failure: Option<String>,
     /// How often the unit was lost during the run and came back.
     #[serde(skip_serializing_if = "is_zero")]
     pub interrupted: u32,

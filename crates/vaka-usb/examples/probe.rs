@@ -32,7 +32,7 @@ fn main() -> std::process::ExitCode {
 }
 
 fn run() -> Result<(), Failure> {
-    let args: Vec<String> = std::env::args().skip(1).collect();
+    let args: Vec<String> = std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let words: Vec<&str> = args.iter().map(String::as_str).collect();
     let [bus, port, ref action @ ..] = words[..] else { return Err("probe BUS PORT ACTION".into()) };
     let bus: Box<dyn Bus> = match bus {

@@ -18,7 +18,7 @@ fn bytes(text: &str) -> Vec<u8> {
 }
 
 fn main() {
-    let args: Vec<String> = std::env::args().collect();
+    let args: Vec<String> = std::env::args_os().map(|word| word.to_string_lossy().into_owned()).collect();
     let text = std::fs::read_to_string(&args[1]).unwrap();
     let lines: Vec<Value> = text.lines().skip(1).map(|line| serde_json::from_str(line).unwrap()).collect();
     let sent: Vec<Vec<u8>> = lines

@@ -88,6 +88,8 @@ struct Line {
 #[serde(rename_all = "kebab-case")]
 enum What {
     Begun(Box<Begun>),
+    /// What is still to be undone; the last such line counts for an attempt without an end.
+    Owed(Vec<String>),
     Ended(Box<Ended>),
 }
 
@@ -96,10 +98,32 @@ enum What {
 pub struct Record {
     pub attempt: String,
     pub begun: Begun,
+    /// What was still to be undone when this was last written.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub owed: Vec<String>,
     pub ended: Option<Ended>,
 }
 
 impl Record {
+    /// The serial numbers of the unit: of its application and of its bootloader.
+    pub fn serials(&self) -> Vec<&str> {
+        let next = || self.ended.as_ref()?.result.get("next")?.get("serial")?.as_str();
+        let mut serials: Vec<&str> =
+            [self.result("serial"), self.result("boot_serial"), next()].into_iter().flatten().collect();
+        serials.sort_unstable();
+        serials.dedup();
+        serials
+    }
+
+    /// What is still to be undone on the unit.
+    pub fn owed(&self) -> Vec<String> {
+        let listed = self.ended.as_ref().map(|ended| ended.result.get("owed").and_then(Value::as_array));
+        match listed {
+            Some(list) => list.into_iter().flatten().filter_map(|step| step.as_str().map(str::to_owned)).collect(),
+            None => self.owed.clone(),
+        }
+    }
+
     /// A text of the result event.
     pub fn result(&self, key: &str) -> Option<&str> {
         self.ended.as_ref()?.result.get(key)?.as_str()
@@ -128,9 +152,86 @@ impl Record {
     }
 }
 
+/// One unit, with its attempts in their order.
+pub struct UnitHistory<'r> {
+    /// The product, if it is known.
+    pub product: Option<&'r str>,
+    /// Its serial numbers, of its application and of its bootloader.
+    pub serials: Vec<&'r str>,
+    /// Where it was last.
+    pub place: Option<&'r str>,
+    pub attempts: Vec<&'r Record>,
+}
+
+impl UnitHistory<'_> {
+    /// What it is called in a list.
+    pub fn name(&self) -> String {
+        let product = self.product.unwrap_or("a unit");
+        match (&self.serials[..], self.place) {
+            ([], place) => format!("{product} at {}", place.unwrap_or("an unknown place")),
+            (serials, _) => format!("{product} {}", serials.join(" / ")),
+        }
+    }
+}
+
+/// The units of these attempts: those of one product that have a serial number in common are
+/// one. Without any number a unit is known by its place.
+pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
+    let mut units: Vec<UnitHistory<'r>> = Vec::new();
+    for record in records.iter().copied() {
+        let (serials, place, product) = (record.serials(), record.result("unit"), record.result("product"));
+        let is_it = |unit: &UnitHistory<'_>| {
+            let is_same_product = product.is_none() || unit.product.is_none() || unit.product == product;
+            let shares = unit.serials.iter().any(|serial| serials.contains(serial));
+            let is_at = serials.is_empty() && unit.serials.is_empty() && place.is_some() && unit.place == place;
+            is_same_product && (shares || is_at)
+        };
+        let index = units.iter().position(is_it).unwrap_or_else(|| {
+            units.push(UnitHistory { product, serials: Vec::new(), place, attempts: Vec::new() });
+            units.len() - 1
+        });
+        let unit = &mut units[index];
+        unit.serials.extend(serials);
+        unit.serials.sort_unstable();
+        unit.serials.dedup();
+        unit.product = unit.product.or(product);
+        unit.place = place.or(unit.place);
+        unit.attempts.push(record);
+    }
+    // An attempt that found no unit is none.
+    units.retain(|unit| !unit.serials.is_empty() || unit.place.is_some());
+    units
+}
+
 /// Where the journal is; none on a system without a state folder.
 pub fn path() -> Option<PathBuf> {
     Some(state::folder()?.join("journal.jsonl"))
+}
+
+/// Whether the journal can be written; `Err` says why not. Writes nothing.
+pub fn must_be_writable() -> Result<(), String> {
+    let path = path().ok_or("this system has no state folder")?;
+    let told = |error: io::Error| format!("{}: {error}", path.display());
+    std::fs::create_dir_all(path.parent().unwrap_or(&path)).map_err(told)?;
+    OpenOptions::new().read(true).append(true).create(true).open(&path).map(drop).map_err(told)
+}
+
+/// The versions that earlier attempts confirmed.
+#[derive(Debug)]
+pub struct Confirmed;
+
+impl vaka_boot::update::History for Confirmed {
+    fn last_version(&self, product: &str, serials: &[&str]) -> Option<vaka_core::version::Version> {
+        let (records, _) = read(&path()?).ok()?;
+        let is_it = |record: &&Record| {
+            let is_confirmed = matches!(record.result("after"), Some("confirmed" | "seen"));
+            let is_same = record.serials().iter().any(|serial| serials.contains(serial));
+            is_confirmed && is_same && record.result("product") == Some(product)
+        };
+        let last = records.iter().rev().find(is_it)?;
+        let version = last.ended.as_ref()?.result.get("next")?.get("version")?.as_str()?;
+        Some(vaka_core::version::Version::parse(version))
+    }
 }
 
 /// An attempt under way.
@@ -155,6 +256,12 @@ impl Attempt {
         let id = format!("{}-{}{number}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
         append(&path, &id, What::Begun(Box::new(begun))).map_err(told)?;
         Ok(Self { id, path })
+    }
+
+    /// Notes what is still to be undone.
+    pub fn note_owed(&self, steps: &[String]) -> Result<(), String> {
+        append(&self.path, &self.id, What::Owed(steps.to_vec()))
+            .map_err(|error| format!("{}: {error}", self.path.display()))
     }
 
     /// Notes how it ended.
@@ -202,7 +309,13 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
             continue;
         };
         match line.what {
-            What::Begun(begun) => records.push(Record { attempt: line.attempt, begun: *begun, ended: None }),
+            What::Begun(begun) => {
+                records.push(Record { attempt: line.attempt, begun: *begun, owed: Vec::new(), ended: None })
+            }
+            What::Owed(owed) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
+                Some(record) => record.owed = owed,
+                None => torn += 1,
+            },
             What::Ended(ended) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
                 Some(record) => record.ended = Some(*ended),
                 None => torn += 1,

@@ -105,7 +105,8 @@ impl Locks {
 
 /// Writes down who holds the lock.
 fn sign(file: &mut File) {
-    let command: Vec<String> = std::env::args().skip(1).map(|word| vaka_core::text::tame(&word)).collect();
+    let words = std::env::args_os().skip(1);
+    let command: Vec<String> = words.map(|word| vaka_core::text::tame(&word.to_string_lossy())).collect();
     let text = format!("process {}: vaka {}", std::process::id(), command.join(" "));
     // Only words for a message; the lock holds without them.
     let _ = file.set_len(0).and_then(|()| file.write_all(text.as_bytes()));

@@ -11,8 +11,10 @@ mod interrupt;
 mod journal;
 mod keyring;
 mod lock;
+mod owed;
 mod person;
 mod problem;
+mod recording;
 mod rehearsal;
 mod releases;
 mod render;
@@ -63,6 +65,11 @@ fn main() -> ExitCode {
         render::problem(&problem, &setting);
         code
     });
+    // A good update has shown what is undone; every other end shows it here.
+    let has_shown = code == Code::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
+    if setting.format == args::Format::Text && !has_shown {
+        owed::print();
+    }
     ExitCode::from(u8::from(code))
 }
 

@@ -5,7 +5,7 @@ use plotters::prelude::*;
 use serde::Serialize;
 use vaka_core::size::Grouped;
 
-use crate::journal::Record;
+use crate::journal::{Record, UnitHistory, units};
 
 const TEMPLATE: &str = include_str!("report.html");
 
@@ -28,7 +28,43 @@ struct Row {
     after: String,
     bytes: String,
     seconds: String,
+    interrupted: String,
     error: String,
+}
+
+/// The last state of one unit.
+#[derive(Serialize)]
+struct UnitRow {
+    name: String,
+    when: String,
+    attempts: usize,
+    good: bool,
+    state: String,
+    version: String,
+    owed: String,
+}
+
+fn unit_row(unit: &UnitHistory<'_>) -> UnitRow {
+    let last = unit.attempts.last();
+    let text = |key: &str| last.and_then(|record| record.result(key)).unwrap_or("-").replace('-', " ");
+    let version = last.and_then(|record| record.ended.as_ref()?.result.get("next")?.get("version")?.as_str());
+    let owed = last.map(|record| record.owed().join("; ")).unwrap_or_default();
+    UnitRow {
+        name: unit.name(),
+        when: last.map(|record| moment(record)).unwrap_or_default(),
+        attempts: unit.attempts.len(),
+        good: last.is_some_and(|record| record.is_good()) && owed.is_empty(),
+        state: match last {
+            Some(record) if record.ended.is_none() => "not ended".to_owned(),
+            _ => text("state"),
+        },
+        version: version.unwrap_or("-").to_owned(),
+        owed,
+    }
+}
+
+fn moment(record: &Record) -> String {
+    record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// The page with a summary, plots and a table.
@@ -40,7 +76,9 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
     // The name's ending turns escaping on.
     environment.add_template("report.html", TEMPLATE)?;
     let good = records.iter().filter(|record| record.is_good()).count();
-    let units: std::collections::BTreeSet<&str> = records.iter().filter_map(|record| record.result("serial")).collect();
+    let units = units(records);
+    let states: Vec<UnitRow> = units.iter().map(unit_row).collect();
+    let open = states.iter().filter(|unit| !unit.good).count();
     let span = match (records.first(), records.last()) {
         (Some(first), Some(last)) if day(first) == day(last) => day(first),
         (Some(first), Some(last)) => format!("{} to {}", day(first), day(last)),
@@ -53,6 +91,8 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
         good,
         bad => records.len() - good,
         units => units.len(),
+        open,
+        states => minijinja::value::Serde(states),
         phases => phases(records)?,
         rate => rate(records)?,
         outcomes => outcomes(records)?,
@@ -73,12 +113,16 @@ fn row(record: &Record) -> Row {
     let error = record.ended.as_ref().and_then(|ended| ended.error.as_ref()?.get("message")?.as_str());
     let product =
         [record.result("product"), record.result("variant")].into_iter().flatten().collect::<Vec<_>>().join(" ");
-    let when = record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S");
     let name = std::path::Path::new(&record.begun.file.name).file_name();
     Row {
         attempt: record.attempt.clone(),
-        when: when.to_string(),
-        unit: [text("unit"), text("serial")].join(", "),
+        when: moment(record),
+        unit: [text("unit")]
+            .into_iter()
+            .chain(record.serials().into_iter().map(str::to_owned))
+            .collect::<Vec<_>>()
+            .join(", "),
+        interrupted: record.number("interrupted").map_or("-".into(), |count| count.to_string()),
         product,
         file: name.map(|name| name.to_string_lossy().into_owned()).unwrap_or_default(),
         outcome: record.outcome().to_owned(),

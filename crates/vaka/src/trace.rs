@@ -19,8 +19,11 @@ use crate::problem::Problem;
 /// The version of the format.
 const FORMAT: u32 = 1;
 
-/// Writes records as JSON Lines. A line that cannot be written stops nothing.
+/// Writes records as JSON Lines. A line that cannot be written stops nothing; the result says
+/// so.
 struct Writer {
+    /// Why a line could not be written, the first time that happened.
+    failed: Mutex<Option<String>>,
     out: Mutex<BufWriter<File>>,
     began: Instant,
 }
@@ -40,8 +43,10 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
         }
         _ => Problem::file(path, &error),
     })?;
-    let writer = Arc::new(Writer { out: Mutex::new(BufWriter::new(file)), began: Instant::now() });
-    let words: Vec<String> = std::env::args().skip(1).map(|word| vaka_core::text::tame(&word)).collect();
+    let writer =
+        Arc::new(Writer { failed: Mutex::default(), out: Mutex::new(BufWriter::new(file)), began: Instant::now() });
+    let words: Vec<String> =
+        std::env::args_os().skip(1).map(|word| vaka_core::text::tame(&word.to_string_lossy())).collect();
     writer.line(&json!({
         "trace": FORMAT,
         "vaka": env!("CARGO_PKG_VERSION"),
@@ -52,12 +57,20 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
     Ok(WRITER.get_or_init(|| writer).clone())
 }
 
+/// Why the trace of this run is not whole, if it is not.
+pub fn failure() -> Option<String> {
+    let failed = WRITER.get()?.failed.lock().unwrap_or_else(PoisonError::into_inner).clone();
+    failed.map(|why| format!("the trace: {why}"))
+}
+
 impl Writer {
     fn line(&self, value: &Value) {
         let mut out = self.out.lock().unwrap_or_else(PoisonError::into_inner);
-        let _ = writeln!(out, "{value}");
         // A run that is killed leaves all lines but the one that it was in.
-        let _ = out.flush();
+        if let Err(error) = writeln!(out, "{value}").and_then(|()| out.flush()) {
+            let mut failed = self.failed.lock().unwrap_or_else(PoisonError::into_inner);
+            failed.get_or_insert_with(|| error.to_string());
+        }
     }
 }
 

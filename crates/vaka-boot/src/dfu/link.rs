@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use vaka_core::dfu::{Attributes, Request, State, StatusReply, ToIdle, way_to_idle};
+use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, way_to_idle};
 use vaka_core::memory::SectorMap;
 use vaka_core::text;
 use vaka_usb::counting::{Counting, TransferCount};
@@ -325,9 +325,15 @@ impl Link {
     /// A refusal in the standard's words, and in the unit's own if it has some.
     pub(super) fn refusal(&mut self, reply: StatusReply) -> SessionError {
         let own = Strings::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
+        let status = match reply.status {
+            // The refusal says no; the status does not say why.
+            Status::Ok => format!("it gives no reason, its state is {}", reply.state),
+            Status::Unknown(_) => reply.status.to_string(),
+            known => format!("{known}; status 0x{:02X}", known.number()),
+        };
         let reason = match own {
-            Ok(Some(own)) => format!("{} (\"{}\")", reply.status, text::tame(&own)),
-            _ => reply.status.to_string(),
+            Ok(Some(own)) => format!("{status} (\"{}\")", text::tame(&own)),
+            _ => status,
         };
         SessionError::Refused { reason, status: reply.status }
     }

@@ -4,8 +4,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_core::dialect::{
-    Answer, Ask, Callee, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName, Step,
-    Time, Trouble, Value,
+    Answer, Ask, Callee, Carrier, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName,
+    Step, Time, Trouble, Value,
 };
 use vaka_core::event::{Event, FrameField};
 use vaka_core::text;
@@ -417,19 +417,21 @@ impl Talk {
     fn exchange(&mut self, exchange: &Exchange, bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let tries = if bounds.operation == OperationName::Sync { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
         let mut tried = 1;
+        let mut first = None;
         loop {
             match self.attempt(exchange, bounds, pace) {
                 Ok(()) => break,
-                Err(Failed::Final(error)) => return Err(error),
+                Err(Failed::Final(error)) => return Err(error.after(first)),
                 Err(Failed::Again(error)) if tried >= tries || pace.now() >= bounds.until => {
                     if let SessionError::Frame(trouble) = &error
                         && bounds.operation != OperationName::Sync
                     {
                         pace.tell(frame_event(trouble));
                     }
-                    return Err(error);
+                    return Err(error.after(first));
                 }
-                Err(Failed::Again(_)) => {
+                Err(Failed::Again(error)) => {
+                    first.get_or_insert(error);
                     tried += 1;
                     self.settle(bounds, pace);
                 }
@@ -496,11 +498,14 @@ impl Talk {
     }
 
     fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
-        if is_stall(&error) {
-            self.wire.unhalt();
-            return Failed::Final(self.refused(&exchange.name, "it stalled the request"));
-        }
-        error.into()
+        let SessionError::Refused { reason, status } = &error else { return error.into() };
+        self.wire.unhalt();
+        // Over DFU the unit gave a status, which the dialect may explain further.
+        let words = match (&self.dialect().carrier, self.dialect().dfu_status(status.number())) {
+            (Carrier::Dfu { .. }, Some(own)) => format!("{reason}: {own}"),
+            _ => reason.clone(),
+        };
+        Failed::Final(self.refused(&exchange.name, &words))
     }
 
     /// What came behind the reply before this one: too much.

@@ -17,11 +17,13 @@ use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Phase, Verdict, image_version};
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, RestartBy, Step};
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, Sheet, Signal, Variant, VersionSource};
+use vaka_core::matching::{Phase, Verdict, downgrade, image_version, version_in_flash, version_place};
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, RestartBy, Step, rest_of_sectors};
+use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, RouteKind, Sheet, Signal, Variant, VersionSource};
+use vaka_core::size::Bytes;
 use vaka_core::text;
 use vaka_core::unit::Mode;
+use vaka_core::version::Version;
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, dfu_mode, open_failure};
@@ -39,7 +41,7 @@ use crate::seen;
 use crate::session::{Finished, Protection, Session, SessionError};
 
 pub use plans::draft;
-pub use request::{Offered, Request, Save, Shelf};
+pub use request::{History, Offered, Request, Save, Shelf};
 pub use settle::{by_label, hopes, told_version};
 
 pub(crate) use plans::undo_of;
@@ -48,7 +50,7 @@ pub(crate) use settle::open_question;
 
 use plans::{Parts, content, of_sheet, plan, plan_again, restart_by};
 use refusal::{internal, no_address, not_opened, unreadable};
-use settle::{Settled, early_look};
+use settle::{Settled, early_look, misfit};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
@@ -69,6 +71,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         image: Vec::new(),
         untouched: Vec::new(),
         in_update_mode: false,
+        was_running: false,
+        is_version_checked: false,
         first_failure: None,
         saved: None,
         kept: None,
@@ -97,7 +101,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
     report
 }
 
-pub(crate) fn empty_report() -> Report {
+/// A report of which nothing is known yet.
+pub fn empty_report() -> Report {
     Report {
         unit: None,
         serial: None,
@@ -120,6 +125,7 @@ pub(crate) fn empty_report() -> Report {
         undo: Vec::new(),
         undo_later: Vec::new(),
         owed: Vec::new(),
+        record_failure: None,
         interrupted: 0,
         next: None,
     }
@@ -152,6 +158,10 @@ struct Job<'a, 'b> {
     untouched: Vec<String>,
     /// Whether the unit was in update mode when it was last observed.
     in_update_mode: bool,
+    /// Whether the unit's application ran when the run found it.
+    was_running: bool,
+    /// Whether the version that the unit held before was looked for.
+    is_version_checked: bool,
     /// The failure that the first attempt ended with, if there was more than one.
     first_failure: Option<Failure>,
     /// What the saved content is called; empty if there was none.
@@ -180,6 +190,7 @@ const MOST_RESUMES: u32 = 20;
 /// Agreement ids that the job itself looks at.
 const NO_SHEET: &str = "no-sheet";
 const UNPROTECT: &str = "unprotect";
+const LOSE_REST: &str = "lose-rest-of-sectors";
 
 impl<'a, 'b> Job<'a, 'b> {
     fn work(&mut self) -> Result<(), Failure> {
@@ -187,7 +198,8 @@ impl<'a, 'b> Job<'a, 'b> {
         let Request { unit, wait, .. } = self.request;
         let (request, sheets) = (self.request, self.bench.sheets());
         let hopes = Hopes::of(|| hopes(request, sheets));
-        let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes };
+        let misfit = |candidate: &Candidate<'_>| misfit(request, candidate);
+        let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes, misfit: &misfit };
         let found = hunt::find(self.bench, &hunt, *wait, self.person, self.pace)?;
         let mut done = self.begin(&found);
         while let Err(failure) = done {
@@ -357,6 +369,7 @@ impl<'a, 'b> Job<'a, 'b> {
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
         self.report.serial.clone_from(&facts.serial);
+        self.was_running = true;
         let before = self.settle(found, &facts, None)?;
         let running = before.sheet.version_of(before.variant, &facts);
         self.report.version_before = self.report.version_before.take().or_else(|| running.clone());
@@ -423,6 +436,7 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         self.note_image(settled, &plan);
         self.tell_plan(settled.verdict.phase, &plan);
+        self.check_shared_sectors(settled, &plan, geometry.can_read)?;
         if self.request.plan_only {
             return self.planned();
         }
@@ -462,6 +476,9 @@ impl<'a, 'b> Job<'a, 'b> {
                 return self.begin_again(unit, false);
             }
         };
+        if let Err(failure) = self.check_downgrade(settled, &mut *session) {
+            return Err(self.leave_unchanged(unit, settled, session, failure));
+        }
         self.save(settled, &mut *session)?;
         let merged = self.keep(settled, &plan, &mut *session)?;
         let (settled, plan) = match &merged {
@@ -485,6 +502,127 @@ impl<'a, 'b> Job<'a, 'b> {
         self.restart(restart_by(plan.plan()), &mut *session)?;
         drop(session);
         self.confirm(&unit, settled, &plan)
+    }
+
+    /// Asks for the agreement `older-version` where the unit could not report its version before:
+    /// its flash may hold it, or else an earlier update is on record.
+    fn check_downgrade(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+        let is_first = !std::mem::replace(&mut self.is_version_checked, true);
+        if !is_first || self.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
+            return Ok(());
+        }
+        let found = self.version_in_flash(settled, session)?;
+        let from = if found.is_some() { "in its flash" } else { "by the journal" };
+        let found = found.or_else(|| {
+            let serials: Vec<&str> =
+                [&self.report.serial, &self.boot_serial].into_iter().flatten().map(String::as_str).collect();
+            self.request.history.and_then(|history| history.last_version(&settled.sheet.product.name, &serials))
+        });
+        let Some(before) = found else { return Ok(()) };
+        let against = downgrade(settled.variant, &settled.image, &before);
+        self.report.version_before = Some(before);
+        let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
+        let message = format!("Refused: {} ({from}).", against.sentence());
+        self.pace.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
+        Err(Failure::new(Code::Refused, message).cure("If that is what you want: --agree older-version."))
+    }
+
+    /// The version in the unit's flash, where the sheet says where it stands and the unit can be
+    /// read there.
+    fn version_in_flash(
+        &mut self,
+        settled: &Settled<'_>,
+        session: &mut dyn Session,
+    ) -> Result<Option<Version>, Failure> {
+        let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
+        if matches!(&settled.route.kind, RouteKind::PlainDfu { uploads_image: false, .. }) {
+            return Ok(None);
+        }
+        let rules = &settled.variant.image;
+        let start = rules.region.span.start();
+        let marks = rules.marks.iter().filter_map(|mark| start.checked_add(mark.offset + mark.bytes.len() as u64));
+        let end = marks.fold(place.end(), Address::max);
+        let mut bytes = Vec::new();
+        let mut at = start;
+        while at < end {
+            let left = end.offset_from(at).unwrap_or(0);
+            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
+            match session.read(at, len, self.pace) {
+                Ok(read) => bytes.extend(read),
+                Err(error) if error.is_loss().0 => {
+                    let place = self.report.unit.clone().unwrap_or_default();
+                    return Err(self.not_opened(&error, &place));
+                }
+                // It shows nothing there.
+                Err(_) => {
+                    session.rest(self.pace);
+                    return Ok(None);
+                }
+            }
+            at = at.checked_add(u64::from(len)).unwrap_or(end);
+        }
+        session.rest(self.pace);
+        let part = |offset: u64, len: u64| {
+            let from = usize::try_from(offset).ok()?;
+            bytes.get(from..from.checked_add(usize::try_from(len).ok()?)?)
+        };
+        // Without its marks it is no whole application, and its version says nothing.
+        if !rules.marks.iter().all(|mark| part(mark.offset, mark.bytes.len() as u64) == Some(&mark.bytes[..])) {
+            return Ok(None);
+        }
+        let offset = place.start().offset_from(start).unwrap_or(0);
+        Ok(part(offset, place.len()).and_then(version_in_flash))
+    }
+
+    /// A refusal after the session was opened: sends the unit back to its application if that
+    /// ran before.
+    fn leave_unchanged(
+        &mut self,
+        unit: &DeviceInfo,
+        settled: &Settled<'_>,
+        mut session: Box<dyn Session>,
+        failure: Failure,
+    ) -> Failure {
+        if !self.was_running || failure.code != Code::Refused {
+            session.rest(self.pace);
+            return failure;
+        }
+        let left = session.restart(settled.route.restart_at, self.pace);
+        drop(session);
+        self.observe_return(left.is_ok(), unit, settled);
+        failure
+    }
+
+    /// Looks whether a unit that was sent back went to its application.
+    fn observe_return(&mut self, was_told: bool, unit: &DeviceInfo, settled: &Settled<'_>) {
+        if was_told {
+            let expected = Expected::of(settled.sheet, None, settled.route);
+            let seen = confirm::confirm(self.bench, &expected, unit, self.pace);
+            self.in_update_mode = seen.after == After::NotBack && seen.device.is_some();
+        }
+    }
+
+    /// Without a sheet, and where the unit cannot be read, what shares a sector with the image is
+    /// lost: that is asked for by name.
+    fn check_shared_sectors(&self, settled: &Settled<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
+        let lost = rest_of_sectors(&settled.image, plan.sectors());
+        let is_addressed = matches!(settled.route.kind, RouteKind::Dfu { .. });
+        if !is_addressed
+            || settled.sheet.is_described
+            || can_read
+            || lost.is_empty()
+            || self.request.clear_all
+            || self.has_agreed(LOSE_REST)
+        {
+            return Ok(());
+        }
+        let places: Vec<String> = lost.iter().map(ToString::to_string).collect();
+        let bytes = Bytes(lost.iter().map(|span| Span::len(*span)).sum());
+        let message = format!(
+            "Refused: erasing the image's sectors would also erase {bytes} beside it ({}), and the unit cannot be read to preserve them.",
+            places.join(", ")
+        );
+        Err(Failure::new(Code::Refused, message).cure(format!("If nothing of that is needed: --agree {LOSE_REST}.")))
     }
 
     /// Notes what is written, for the state of the unit and the numbers of the report.
@@ -743,10 +881,7 @@ impl<'a, 'b> Job<'a, 'b> {
             .ok_or(SessionError::Gone)
             .and_then(|opening| opened.open(opening, self.pace))
             .and_then(|mut session| session.restart(route.restart_at, self.pace));
-        if left.is_ok() {
-            let seen = confirm::confirm(self.bench, &Expected::of(before.sheet, None, route), unit, self.pace);
-            self.in_update_mode = seen.after == After::NotBack && seen.device.is_some();
-        }
+        self.observe_return(left.is_ok(), unit, before);
         failure
     }
 

@@ -1,9 +1,9 @@
 //! What of the present content is saved or kept, before anything is erased.
 
-use vaka_core::address::Span;
+use vaka_core::address::{Address, Span};
 use vaka_core::event::{Code, Failure, StepName, StepState};
 use vaka_core::image::Image;
-use vaka_core::plan::ApprovedPlan;
+use vaka_core::plan::{ApprovedPlan, ERASED};
 use vaka_core::size::Bytes;
 
 use super::Job;
@@ -94,7 +94,8 @@ impl Job<'_, '_> {
         };
         let whole = settled.image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
         // An earlier run may have kept more than this one is asked to.
-        let beside = spans.iter().filter_map(|span| Some((span.start(), kept.bytes(*span)?.to_vec())));
+        // Erased flash needs no writing.
+        let beside = spans.iter().filter_map(|span| without_blank_ends(span.start(), kept.bytes(*span)?));
         let image = Image::of_memory(&whole.chain(beside).collect::<Vec<_>>());
         let image = image.ok_or_else(|| internal("the image and what is kept overlap"))?;
         self.kept = Some(kept);
@@ -113,6 +114,13 @@ impl Job<'_, '_> {
     fn unit_name(&self) -> String {
         self.boot_serial.clone().or_else(|| self.report.unit.clone()).unwrap_or_default()
     }
+}
+
+/// Bytes at an address without the 0xFF at both ends; `None` if nothing else is there.
+fn without_blank_ends(at: Address, bytes: &[u8]) -> Option<(Address, Vec<u8>)> {
+    let is_content = |byte: &u8| *byte != ERASED;
+    let (first, last) = (bytes.iter().position(is_content)?, bytes.iter().rposition(is_content)?);
+    Some((at.checked_add(first as u64)?, bytes[first..=last].to_vec()))
 }
 
 fn holds_all(image: &Image, spans: &[Span]) -> bool {

@@ -7,6 +7,7 @@ use vaka_core::image::{Image, ReadOptions};
 use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
+use vaka_core::version::Version;
 
 use crate::bench::Selector;
 
@@ -52,6 +53,15 @@ pub struct Request<'a> {
     pub undo_also: &'a [Undo],
     /// Where what is kept is safe while it is not in the unit.
     pub shelf: Option<&'a dyn Shelf>,
+    /// The versions that earlier updates confirmed.
+    pub history: Option<&'a dyn History>,
+}
+
+/// What earlier updates left in units.
+pub trait History: std::fmt::Debug {
+    /// The version that the last confirmed update of a unit of this product left in it, by any
+    /// of its serial numbers.
+    fn last_version(&self, product: &str, serials: &[&str]) -> Option<Version>;
 }
 
 /// An image of a release, for one variant.
@@ -114,6 +124,7 @@ impl<'a> Request<'a> {
             undo_later: false,
             undo_also: &[],
             shelf: None,
+            history: None,
         }
     }
 }

@@ -228,6 +228,39 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
     }
 }
 
+/// Why a unit cannot be the one that the file is for: each variant that it can be has something
+/// in the file against it. A release brings images for several; the final verdict tells then.
+pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option<String> {
+    // What was agreed to may override what speaks against it.
+    if !request.offered.is_empty() || candidate.sheets.is_empty() || !request.agreed.is_empty() {
+        return None;
+    }
+    let mut first = None;
+    for sheet in &candidate.sheets {
+        let Some(image) = placed_image(request, sheet) else { continue };
+        let open = candidate.variants_of(sheet);
+        for choice in variants_for(sheet, &image).into_iter().filter(|c| open.iter().any(|v| v.id == c.variant)) {
+            match choice.against {
+                None => return None,
+                Some(against) => _ = first.get_or_insert_with(|| format!("{}, {against}", choice.variant)),
+            }
+        }
+    }
+    first
+}
+
+/// The image as a product would take it: a raw binary starts where one of its variants says.
+fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
+    let read = |options| image::read_for(request.file, options, &sheet.families());
+    match read(request.options) {
+        Err(ReadError::NoAddress) => {
+            let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
+            read(ReadOptions { at, ..request.options }).ok()
+        }
+        other => other.ok(),
+    }
+}
+
 /// The sheets whose units the file could be for, as far as the file alone tells;
 /// all of them if it tells nothing.
 pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
@@ -235,15 +268,7 @@ pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
         return sheets.iter().collect();
     }
     let may_fit = |sheet: &&Sheet| {
-        let read = |options| image::read_for(request.file, options, &sheet.families());
-        let placed = match read(request.options) {
-            Err(ReadError::NoAddress) => {
-                let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
-                read(ReadOptions { at, ..request.options })
-            }
-            other => other,
-        };
-        let Ok(image) = placed else { return false };
+        let Some(image) = placed_image(request, sheet) else { return false };
         variants_for(sheet, &image).iter().any(|choice| choice.against.is_none())
     };
     let fitting: Vec<&Sheet> = sheets.iter().filter(may_fit).collect();

@@ -252,6 +252,7 @@ impl Scsi {
     ) -> Result<Vec<u8>, SessionError> {
         let deadline = pace.now() + PATIENCE;
         let (mut attentions, mut repeats) = (0, 0);
+        let mut first: Option<SessionError> = None;
         loop {
             let done = self.transport.command(self.lun, block, data, timeout);
             let sense = match done {
@@ -261,14 +262,16 @@ impl Scsi {
             let sense = match sense {
                 Ok(Err(bytes)) => return Ok(bytes),
                 Ok(Ok(sense)) => sense,
-                Err(Fault::Over(error)) => return Err(over(error)),
+                Err(Fault::Over(error)) => return Err(over(error).after(first)),
                 Err(Fault::Failed) => Sense(0, 0, 0),
                 Err(Fault::Broken(why)) => {
                     repeats += 1;
+                    let error = SessionError::Misbehaved(why);
                     if may_repeat && repeats <= REPEATS {
+                        first.get_or_insert(error);
                         continue;
                     }
-                    return Err(SessionError::Misbehaved(why));
+                    return Err(error.after(first));
                 }
             };
             match sense {
@@ -281,7 +284,7 @@ impl Scsi {
                     pace.wait_until(until, "the unit's disk to become ready");
                 }
                 Sense(3, ..) if may_repeat && repeats == 0 => repeats += 1,
-                sense => return Err(rejected(sense)),
+                sense => return Err(rejected(sense).after(first)),
             }
         }
     }

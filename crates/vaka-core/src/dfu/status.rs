@@ -29,6 +29,29 @@ pub enum Status {
 }
 
 impl Status {
+    /// The number on the wire, bStatus.
+    pub fn number(self) -> u8 {
+        match self {
+            Self::Ok => 0x00,
+            Self::Target => 0x01,
+            Self::File => 0x02,
+            Self::Write => 0x03,
+            Self::Erase => 0x04,
+            Self::CheckErased => 0x05,
+            Self::Program => 0x06,
+            Self::Verify => 0x07,
+            Self::Address => 0x08,
+            Self::NotDone => 0x09,
+            Self::Firmware => 0x0A,
+            Self::Vendor => 0x0B,
+            Self::UsbReset => 0x0C,
+            Self::PowerOnReset => 0x0D,
+            Self::UnknownError => 0x0E,
+            Self::StalledPacket => 0x0F,
+            Self::Unknown(value) => value,
+        }
+    }
+
     /// From the wire.
     pub fn from_wire(value: u8) -> Self {
         match value {

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use super::check;
 use super::expression::{Expression, Node};
-use super::field::{Field, Table};
+use super::field::{Field, Meaning, Table};
 use super::framing::Framing;
 use super::script::{LineSetting, Step, Time};
 use super::value::{Name, Names, Value};
@@ -476,6 +476,15 @@ impl Dialect {
     /// Whether what was written can be read.
     pub fn can_read(&self) -> bool {
         self.operations.contains_key(&OperationName::Read)
+    }
+
+    /// What the dialect's table `dfu_status` says of a bStatus value, if it has that.
+    pub fn dfu_status(&self, code: u8) -> Option<String> {
+        let table = self.tables.iter().find(|table| table.name == "dfu_status")?;
+        table.codes.contains_key(&i128::from(code)).then(|| match table.meaning(i128::from(code)) {
+            Meaning::Refused(words) => words,
+            _ => "no error".to_owned(),
+        })
     }
 
     /// What its erase operation takes at once; `None` if it has none.

@@ -16,11 +16,36 @@ pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
     let placed = || {
         let image = piece(variant, &variant.image, image)?;
         let at = image.start().checked_add(variant.image.version_offset?)?;
-        let bytes = image.bytes(Span::new(at, 2)?)?;
-        Some(ReleaseNumber(u16::from_le_bytes([bytes[0], bytes[1]])).into())
+        version_in(image.bytes(Span::new(at, VERSION_BYTES)?)?)
     };
     let tagged = || image.facts().tags.as_ref()?.version.as_deref().map(Version::parse);
     placed().or_else(tagged)
+}
+
+/// Bytes of a version in an image.
+const VERSION_BYTES: u64 = 2;
+
+/// A version as it stands in an image; `None` for erased flash, which holds none.
+fn version_in(bytes: &[u8]) -> Option<Version> {
+    let number = u16::from_le_bytes(bytes.try_into().ok()?);
+    (number != u16::MAX).then(|| ReleaseNumber(number).into())
+}
+
+/// Where the version of the application stands in the flash of a unit, if the sheet says so.
+pub fn version_place(variant: &Variant) -> Option<Span> {
+    let at = variant.image.region.span.start().checked_add(variant.image.version_offset?)?;
+    Span::new(at, VERSION_BYTES)
+}
+
+/// The version that a unit's flash holds at [`version_place`].
+pub fn version_in_flash(bytes: &[u8]) -> Option<Version> {
+    version_in(bytes)
+}
+
+/// What speaks against replacing a version by the one in an image: the evidence that asks for
+/// the agreement `older-version`.
+pub fn downgrade(variant: &Variant, image: &Image, before: &Version) -> Option<Evidence> {
+    version(variant, image, Some(before)).filter(Evidence::is_conflict)
 }
 
 /// The file's version beside the one that the application told.

@@ -21,4 +21,5 @@ pub use verdict::{
     variants_for,
 };
 
-pub use fact_rules::image_version;
+pub use fact_rules::{downgrade, image_version, version_in_flash, version_place};
+pub(crate) use rules::piece;

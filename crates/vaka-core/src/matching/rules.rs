@@ -67,7 +67,7 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
 
 /// The part of an image that stands in one region, where it is made of several; else all
 /// of it, wherever it stands.
-pub(super) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image) -> Option<Cow<'i, Image>> {
+pub(crate) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image) -> Option<Cow<'i, Image>> {
     match variant.further.is_empty() {
         true => Some(Cow::Borrowed(image)),
         false => image.cut(rules.region.span).ok().map(Cow::Owned),

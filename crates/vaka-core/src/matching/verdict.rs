@@ -108,6 +108,9 @@ pub struct Verdict {
     pub outcome: Outcome,
     /// The variant that was decided on.
     pub variant: Option<VariantId>,
+    /// The variant that the unit itself says it is, whatever was given as its label.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub identified: Option<VariantId>,
     /// What was looked at.
     pub evidence: Vec<Evidence>,
     /// What has to be asked.
@@ -311,6 +314,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
     Verdict {
         phase: standing.phase(),
         outcome,
+        identified: identified(case, standing),
         variant: Some(variant.id.clone()),
         fill: (outcome == Outcome::Fits).then(|| rules::fill(variant, case.image)),
         evidence,
@@ -320,6 +324,20 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
         agreed,
         would_fit,
     }
+}
+
+/// The only variant that nothing of what the unit reports speaks against.
+fn identified(case: &Case<'_>, standing: &Standing<'_>) -> Option<VariantId> {
+    let unit = case.unit?;
+    let compatible = |variant: &&&Variant| match variant.route(unit.id) {
+        Some(route) if standing.mode == Mode::Update => {
+            unit_rules::of_booted_unit(variant, route, unit, false).iter().all(|evidence| !evidence.is_conflict())
+        }
+        _ => standing.mode == Mode::Application,
+    };
+    let mut compatible = standing.candidates.iter().filter(compatible);
+    let only = compatible.next()?;
+    compatible.next().is_none().then(|| only.id.clone())
 }
 
 /// Splits what needs an agreement into what has one and what has none.
@@ -388,6 +406,7 @@ fn open(case: &Case<'_>, standing: &Standing<'_>, mut evidence: Vec<Evidence>) -
     Verdict {
         phase: standing.phase(),
         outcome,
+        identified: identified(case, standing),
         variant: None,
         evidence,
         question: (outcome == Outcome::Undecided).then_some(Question { choices }),

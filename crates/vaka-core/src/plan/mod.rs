@@ -30,6 +30,7 @@ use crate::sheet::{
     VersionSource, undone,
 };
 use crate::size::{Bytes, Grouped};
+use crate::span_set::SpanSet;
 use crate::text;
 use crate::version::Version;
 
@@ -653,16 +654,34 @@ fn all_sectors(job: &Job<'_>) -> Vec<Span> {
     all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()) && !stays(sector)).collect()
 }
 
-/// What the erased sectors hold of kept regions, but for what the image has.
+/// What the erased sectors hold of kept regions, but for what the image has. Without a sheet
+/// nobody knows what lies beside the image in its sectors: all of it is kept, where the unit can
+/// be read.
 fn to_be_kept(job: &Job<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
+    if !job.sheet.is_described {
+        let rest = rest_of_sectors(job.image, sectors);
+        return Ok(if job.clear_all || !job.geometry.can_read { Vec::new() } else { rest });
+    }
     let of_sector = |sector: &Span| job.keeps().filter_map(|region| region.span.common(*sector)).collect::<Vec<_>>();
     let is_open = |span: &Span| job.image.bytes(*span).is_none();
     let kept = Span::joined(sectors.iter().flat_map(of_sector).filter(is_open));
     if kept.is_empty() || job.geometry.can_read { Ok(kept) } else { Err(PlanError::CannotKeep) }
 }
 
+/// What sectors hold beside an image.
+pub fn rest_of_sectors(image: &Image, sectors: &[Span]) -> Vec<Span> {
+    let mut rest = SpanSet::default();
+    sectors.iter().for_each(|sector| rest.insert(*sector));
+    image.segments().iter().for_each(|segment| rest.remove(segment.span()));
+    rest.spans().to_vec()
+}
+
 /// The step that reads what is kept, if something is.
 fn keep(job: &Job<'_>, kept: &[Span]) -> Option<Step> {
+    if !job.sheet.is_described {
+        let regions = vec!["what the unit holds".to_owned()];
+        return (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() });
+    }
     let is_in = |region: &&Region| kept.iter().any(|span| region.span.common(*span).is_some());
     let regions = job.keeps().filter(is_in).map(|region| region.name.clone()).collect();
     (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() })

@@ -8,9 +8,10 @@ use super::Release;
 use super::manifest::{Entry, Stage};
 use crate::image::stamp::{self, Found};
 use crate::image::{self, Image, ReadError, ReadOptions};
-use crate::matching::{Claim, variants_for};
+use crate::matching::{Claim, piece, variants_for};
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use crate::text;
+use crate::version::Version;
 
 /// Why an image in a release cannot be used.
 #[derive(Clone, Debug, Error, PartialEq)]
@@ -153,8 +154,11 @@ fn of_entry(
     if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.foreign.is_none()) {
         wrong(format!("does not fit variant '{}': {against}", variant.id));
     }
-    if let Found::One(stamp) = stamp::find(&image, variant.image.stamp_offset) {
-        stamp_agrees(release, entry, variant, &stamp.text, wrong);
+    for rules in [&variant.image].into_iter().chain(&variant.further) {
+        let Some(piece) = piece(variant, rules, &image) else { continue };
+        if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
+            stamp_agrees(release, stage, entry, variant, &stamp.text, wrong);
+        }
     }
     for fact in entry.facts() {
         let known = variant.facts.iter().find(|known| known.name == fact.name && !known.agrees(&fact.value));
@@ -193,6 +197,7 @@ fn facts_of(entry: &Entry, image: &Image, variant: &Variant) -> Vec<Fact> {
 
 fn stamp_agrees(
     release: &Release,
+    stage: &Stage,
     entry: &Entry,
     variant: &Variant,
     said: &stamp::Text,
@@ -207,6 +212,16 @@ fn stamp_agrees(
     }
     if !said.variants.is_empty() && !said.variants.iter().any(|id| id == variant.id.as_str()) {
         differ("variant", &said.variants.join(", "), variant.id.as_str());
+    }
+    // What a stage installs beside the application has a version of its own.
+    let is_application = stage.stage.is_none() && stage.foreign.is_none();
+    if let Some(version) = said.version.as_ref().filter(|_| is_application)
+        && Version::parse(version) != Version::parse(&manifest.version)
+    {
+        differ("version", version, &manifest.version);
+    }
+    if let Some(part) = said.part.as_ref().filter(|part| Some(*part) != variant.part.as_ref()) {
+        differ("part", part, variant.part.as_deref().unwrap_or("none"));
     }
     if let Some(build) = said.build.as_ref().filter(|build| **build != entry.build) {
         differ("build", build, &entry.build);

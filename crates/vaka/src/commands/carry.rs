@@ -21,10 +21,10 @@ use vaka_usb::SystemClock;
 use super::{convert, say, update};
 use crate::Outcome;
 use crate::args::{CarryCommand, Common};
-use crate::journal::Attempt;
 use crate::lock::Locks;
 use crate::person;
 use crate::problem::Problem;
+use crate::recording::Recording;
 use crate::render;
 use crate::setting::{self, Setting};
 
@@ -165,15 +165,13 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         ..job::Request::new(&text)
     };
     let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
-    let attempt = Attempt::begin(update::begun(path, request.options, common, &bytes, &text));
-    let mut watched = update::Watched::default();
-    let mut tell = |event: Event| {
-        watched.look(&event);
-        renderer.event(event);
-    };
+    update::warn_unless_writable(false, &mut |event| renderer.event(event));
+    let mut recording = Recording::of(update::begun(path, request.options, common, &bytes, &text));
+    let mut show = |event: Event| renderer.event(event);
+    let mut tell = |event: Event| recording.pass(event, &mut show);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
     let report = job::run(&bench, &request, &mut *person::at(common), &mut pace);
-    watched.note(attempt, &report);
+    let code = recording.code(report.code);
     if report.code == Code::Done {
         say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
@@ -181,7 +179,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
             say(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
         }
     }
-    Ok(report.code)
+    Ok(code)
 }
 
 /// The content for this very unit, its label, and what is known of the region.

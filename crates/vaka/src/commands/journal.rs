@@ -9,7 +9,7 @@ use vaka_core::text;
 
 use super::{convert, say};
 use crate::args::{Common, Format, Journal};
-use crate::journal::{self, Record};
+use crate::journal::{self, Record, units};
 use crate::problem::Problem;
 use crate::render::{json as json_out, table};
 use crate::setting::Setting;
@@ -81,15 +81,16 @@ fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<
 fn is_of(record: &Record, selector: &Selector) -> bool {
     let has_id = |wanted: &str| record.ended.iter().flat_map(|ended| &ended.ids).any(|id| id == wanted);
     let is = |key: &str, wanted: &str| record.result(key).is_some_and(|text| text.eq_ignore_ascii_case(wanted));
+    let has_serial = |wanted: &str| record.serials().iter().any(|serial| serial.eq_ignore_ascii_case(wanted));
     let named = |wanted: &str| is("product", wanted) || is("variant", wanted);
     match selector {
         Selector::Id(id) => has_id(&id.to_string()),
-        Selector::Serial(wanted) => is("serial", wanted),
+        Selector::Serial(wanted) => has_serial(wanted),
         Selector::Port(wanted) => is("unit", wanted),
         Selector::Name(wanted) => named(wanted),
         // A folder is where a disk is now, and is not on record.
         Selector::Folder(_) => false,
-        Selector::Any(wanted) => has_id(wanted) || is("serial", wanted) || is("unit", wanted) || named(wanted),
+        Selector::Any(wanted) => has_id(wanted) || has_serial(wanted) || is("unit", wanted) || named(wanted),
     }
 }
 
@@ -109,6 +110,19 @@ fn list(records: &[&Record], setting: &Setting) {
         "{}, {good} of them good. 'vaka journal ATTEMPT' shows one in full.",
         text::count(records.len(), "attempt")
     ));
+    list_owed(records);
+}
+
+/// The units whose last attempt left steps to undo.
+fn list_owed(records: &[&Record]) {
+    for unit in units(records) {
+        let Some(last) = unit.attempts.last().filter(|last| !last.owed().is_empty()) else { continue };
+        say("");
+        say(&format!("Still to undo on {}, in this order:", unit.name()));
+        for (number, step) in (1..).zip(last.owed()) {
+            say(&format!("  {number}. {step}"));
+        }
+    }
 }
 
 fn print_block(block: &str) {
@@ -126,7 +140,7 @@ fn row(record: &Record) -> Vec<String> {
     vec![
         record.attempt.clone(),
         text("unit"),
-        text("serial"),
+        serials(record),
         product,
         Path::new(&record.begun.file.name).file_name().map_or("-".into(), |name| name.to_string_lossy().into_owned()),
         record.outcome().to_owned(),
@@ -134,6 +148,11 @@ fn row(record: &Record) -> Vec<String> {
         text("after"),
         took.unwrap_or_else(|| "-".to_owned()),
     ]
+}
+
+fn serials(record: &Record) -> String {
+    let serials = record.serials();
+    if serials.is_empty() { "-".to_owned() } else { serials.join(", ") }
 }
 
 /// One attempt in full, or as a statement that others can check.
@@ -183,6 +202,7 @@ fn csv(records: &[&Record]) -> String {
         "unit",
         "ids",
         "serial",
+        "boot_serial",
         "product",
         "variant",
         "file",
@@ -197,6 +217,9 @@ fn csv(records: &[&Record]) -> String {
         "bytes_written",
         "bytes_checked",
         "bytes_skipped",
+        "state",
+        "interrupted",
+        "owed",
         "error",
     ];
     let mut out = head.join(",") + "\r\n";
@@ -212,6 +235,7 @@ fn csv(records: &[&Record]) -> String {
             text("unit"),
             ended.map(|ended| ended.ids.join(" ")).unwrap_or_default(),
             text("serial"),
+            text("boot_serial"),
             text("product"),
             text("variant"),
             record.begun.file.name.clone(),
@@ -226,6 +250,9 @@ fn csv(records: &[&Record]) -> String {
             number("bytes_written"),
             number("bytes_checked"),
             number("bytes_skipped"),
+            text("state"),
+            number("interrupted"),
+            record.owed().join("; "),
             error.unwrap_or_default(),
         ];
         out += &fields.map(|field| quoted(&field)).join(",");

@@ -15,13 +15,15 @@ use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Ending, Event, Failure, Report};
 use vaka_core::image::ReadOptions;
 use vaka_core::sheet::Sheet;
+use vaka_core::unit_state::UnitState;
 use vaka_usb::{Bus, Location, SystemClock};
 
-use super::release::{Recorder, Recording};
+use super::release::Recorder;
 use super::update::begun;
 use crate::args::{Common, Line, Strength};
-use crate::journal::Begun;
+use crate::journal::{self, Begun, Confirmed};
 use crate::lock::Locks;
+use crate::recording::Recording;
 use crate::releases::{self, Found};
 use crate::render::line::{Done, Screen};
 use crate::setting::{self, Setting};
@@ -77,6 +79,13 @@ enum Port {
 }
 
 pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
+    // Of many units nobody remembers which is done: without a record there is no line.
+    journal::must_be_writable().map_err(|why| {
+        let failure = Failure::new(Code::Access, format!("The journal cannot be written: {why}."));
+        failure
+            .state("No unit was touched.")
+            .cure("Give this user a state folder that can be written (XDG_STATE_HOME).")
+    })?;
     let job = Job::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);
@@ -88,7 +97,9 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
             scope.spawn(move || {
                 let told = sender.clone();
                 let tell = |event: Event| drop(told.send((location.clone(), News::Event(Box::new(event)))));
-                let ended = job.work(&location, &place, tell);
+                // A fault of this program costs one unit, and the others go on.
+                let work = std::panic::AssertUnwindSafe(|| job.work(&location, &place, tell));
+                let ended = std::panic::catch_unwind(work).unwrap_or_else(|_| Some(panicked(&place)));
                 let _ = sender.send((location, News::Ended(ended.map(Box::new))));
             });
         };
@@ -99,6 +110,16 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
         _ if counts.all() == 0 => Code::NoUnit,
         code => code,
     })
+}
+
+/// The report of a unit whose worker had a fault of this program.
+fn panicked(place: &str) -> Report {
+    Report {
+        unit: Some(place.to_owned()),
+        code: Code::Internal,
+        state: Some(UnitState::Unknown),
+        ..update::empty_report()
+    }
 }
 
 /// What became of the units.
@@ -258,20 +279,17 @@ impl<'a> Job<'a> {
             agreed: self.common.agree.clone(),
             read_back: self.args.check == Strength::Strongest,
             shelf: Some(&StateFolder),
+            history: Some(&Confirmed),
             ..Request::new(&[])
         };
         let report = match &self.source {
             Source::File { payload, name, options, begun } => {
-                let mut recording = Recording::of(Some(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() }));
-                let mut look = |event: Event| {
-                    recording.look(&event);
-                    tell(event);
-                };
+                let mut recording = Recording::of(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() });
+                let mut look = |event: Event| recording.pass(event, &mut tell);
                 let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
                 let request = Request { file: payload, file_name: name.clone(), options: *options, ..request };
                 let report = update::run(&bench, &request, &mut Nobody, &mut pace);
-                recording.end(&report);
-                report
+                Report { code: recording.code(report.code), ..report }
             }
             Source::Release { found, build } => self.staged(found, build, &request, &mut tell),
         };
@@ -287,12 +305,11 @@ impl<'a> Job<'a> {
         let hand_out = self.args.release.hand_out.as_deref();
         let mut around =
             Recorder { plan_only: false, hand_out, common: self.common, path, release, build, state: &state };
-        let mut look = |event: Event| {
-            state.borrow_mut().look(&event);
-            tell(event);
-        };
+        let mut look = |event: Event| state.borrow_mut().pass(event, tell);
         let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
-        staged.run(request, &mut Nobody, &mut pace, &mut around)
+        let report = staged.run(request, &mut Nobody, &mut pace, &mut around);
+        let code = state.borrow().code(report.code);
+        Report { code, ..report }
     }
 
     /// Whether a unit, by its serial number, was done in this run.

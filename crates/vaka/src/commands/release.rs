@@ -6,17 +6,17 @@ use std::sync::Arc;
 use vaka_boot::pace::Pace;
 use vaka_boot::staged::{Around, Staged};
 use vaka_boot::update::Request;
-use vaka_core::event::{Event, Failure, Report};
+use vaka_core::event::{Event, Failure};
 use vaka_core::release::Release;
 use vaka_core::text;
 use vaka_usb::SystemClock;
 
 use super::convert;
-use super::update::Watched;
 use crate::Outcome;
 use crate::args::{Common, Strength, Update};
-use crate::journal::{Attempt, Begun, FileRecord, ReleaseRecord};
+use crate::journal::{Begun, Confirmed, FileRecord, ReleaseRecord};
 use crate::lock::Locks;
+use crate::recording::Recording;
 use crate::releases::{self, Found};
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
@@ -40,6 +40,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
         read_back: args.check == Strength::Strongest,
         keep: args.keep.clone(),
         shelf: Some(&StateFolder),
+        history: Some(&Confirmed),
         ..Request::new(&[])
     };
     let mut renderer = render::renderer(setting);
@@ -53,46 +54,12 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
     let state = std::cell::RefCell::new(Recording::default());
     let hand_out = args.release.hand_out.as_deref();
     let mut around = Recorder { plan_only: args.plan, hand_out, common, path, release, build, state: &state };
-    let mut tell = |event: Event| {
-        state.borrow_mut().look(&event);
-        renderer.event(event);
-    };
+    super::update::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
+    let mut show = |event: Event| renderer.event(event);
+    let mut tell = |event: Event| state.borrow_mut().pass(event, &mut show);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let report = staged.run(&request, &mut *person::at(common), &mut pace, &mut around);
-    Ok(report.code)
-}
-
-/// What is under way, for the journal.
-#[derive(Default)]
-pub struct Recording {
-    begun: Option<Begun>,
-    attempt: Option<Result<Attempt, String>>,
-    watched: Watched,
-}
-
-impl Recording {
-    /// An attempt that begins so.
-    pub fn of(begun: Option<Begun>) -> Self {
-        Self { begun, ..Self::default() }
-    }
-
-    /// Notes how it ended.
-    pub fn end(self, report: &Report) {
-        let begun = self.begun;
-        if let Some(attempt) = self.attempt.or_else(|| begun.map(Attempt::begin)) {
-            self.watched.note(attempt, report);
-        }
-    }
-
-    /// An attempt is on record from its first step on.
-    pub fn look(&mut self, event: &Event) {
-        if matches!(event, Event::Step { .. } | Event::HandedOut { .. })
-            && let Some(begun) = self.begun.take()
-        {
-            self.attempt = Some(Attempt::begin(begun));
-        }
-        self.watched.look(event);
-    }
+    Ok(state.borrow().code(report.code))
 }
 
 /// Keeps the journal of a release's stages, and hands files out.
@@ -103,7 +70,7 @@ pub struct Recorder<'a> {
     pub path: &'a Path,
     pub release: &'a Release,
     pub build: &'a str,
-    pub state: &'a std::cell::RefCell<Recording>,
+    pub state: &'a std::cell::RefCell<Recording<'static>>,
 }
 
 impl Recorder<'_> {
@@ -136,11 +103,8 @@ impl Recorder<'_> {
 
 impl Around for Recorder<'_> {
     fn begins(&mut self, number: usize) {
-        *self.state.borrow_mut() = Recording::of((!self.plan_only).then(|| self.begun(number)));
-    }
-
-    fn ended(&mut self, _: usize, report: &Report) {
-        std::mem::take(&mut *self.state.borrow_mut()).end(report);
+        let recording = if self.plan_only { Recording::default() } else { Recording::of(self.begun(number)) };
+        *self.state.borrow_mut() = recording;
     }
 
     fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {

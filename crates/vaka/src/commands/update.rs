@@ -2,7 +2,6 @@
 
 use std::path::Path;
 use std::sync::Arc;
-use std::thread::ScopedJoinHandle;
 
 use sha2::{Digest, Sha256};
 use vaka_boot::bench::Bench;
@@ -19,8 +18,9 @@ use vaka_usb::SystemClock;
 use super::{convert, release};
 use crate::Outcome;
 use crate::args::{Common, Output, Strength, Update};
-use crate::journal::{Attempt, Begun, Ended, FileRecord};
+use crate::journal::{self, Begun, Confirmed, Ended, FileRecord};
 use crate::lock::Locks;
+use crate::recording::Recording;
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
 use crate::{interrupt, person, releases, render};
@@ -66,57 +66,34 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         undo_later: false,
         undo_also: &[],
         shelf: Some(&StateFolder),
+        history: Some(&Confirmed),
     };
     let mut renderer = render::renderer(setting);
-    let report = std::thread::scope(|scope| {
+    warn_unless_writable(args.plan, &mut |event| renderer.event(event));
+    let code = std::thread::scope(|scope| {
         let what = || begun(path, args.choose.options(), common, &bytes, file.payload);
-        let mut attempt = Opening::new((!args.plan).then(|| scope.spawn(what)));
-        let mut watched = Watched::default();
-        let mut tell = |event: Event| {
-            if matches!(event, Event::Step { .. }) {
-                attempt.begin();
+        // Digests are made while the unit is looked for.
+        let mut recording = match args.plan {
+            true => Recording::default(),
+            false => {
+                let making = scope.spawn(what);
+                Recording::making(move || making.join().map_err(|_| "its beginning could not be made".to_owned()))
             }
-            watched.look(&event);
-            renderer.event(event);
         };
+        let mut show = |event: Event| renderer.event(event);
+        let mut tell = |event: Event| recording.pass(event, &mut show);
         let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
         let report = update::run(&bench, &request, &mut *person::at(common), &mut pace);
-        if let Some(attempt) = attempt.begun() {
-            watched.note(attempt, &report);
-        }
-        report
+        recording.code(report.code)
     });
-    Ok(report.code)
+    Ok(code)
 }
 
-/// The beginning of an attempt: digests are made while the unit is looked for, and
-/// it stands in the journal before the first step.
-enum Opening<'scope> {
-    Unwanted,
-    Making(ScopedJoinHandle<'scope, Begun>),
-    Noted(Result<Attempt, String>),
-}
-
-impl<'scope> Opening<'scope> {
-    fn new(making: Option<ScopedJoinHandle<'scope, Begun>>) -> Self {
-        making.map_or(Self::Unwanted, Self::Making)
-    }
-
-    fn begin(&mut self) {
-        if let Self::Making(_) = self
-            && let Self::Making(making) = std::mem::replace(self, Self::Unwanted)
-        {
-            let made = making.join().map_err(|_| "its beginning could not be made".to_owned());
-            *self = Self::Noted(made.and_then(Attempt::begin));
-        }
-    }
-
-    fn begun(mut self) -> Option<Result<Attempt, String>> {
-        self.begin();
-        match self {
-            Self::Noted(attempt) => Some(attempt),
-            Self::Unwanted | Self::Making(_) => None,
-        }
+/// Says before anything is changed that the journal cannot be written.
+pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
+    if let Err(why) = journal::must_be_writable().or_else(|why| if plan_only { Ok(()) } else { Err(why) }) {
+        let text = format!("The journal cannot be written ({why}): this attempt will not be on record.");
+        tell(Event::Warning { text });
     }
 }
 
@@ -155,13 +132,6 @@ pub struct Watched {
 }
 
 impl Watched {
-    /// Notes in the journal how an attempt ended.
-    pub fn note(self, attempt: Result<Attempt, String>, report: &Report) {
-        if let Err(why) = attempt.and_then(|attempt| attempt.end(self.ended(report))) {
-            anstream::eprintln!("The journal could not be written ({why}); the update itself is as told above.");
-        }
-    }
-
     pub fn look(&mut self, event: &Event) {
         match event {
             Event::Seen(seen) => {
@@ -179,7 +149,8 @@ impl Watched {
         }
     }
 
-    fn ended(self, report: &Report) -> Ended {
+    /// How an attempt ended, for the journal.
+    pub fn ended(self, report: &Report) -> Ended {
         let verdict = self.verdict;
         let outcome = verdict.as_ref().and_then(|verdict| serde_json::to_value(verdict.outcome).ok());
         let conflicts = verdict.iter().flat_map(Verdict::conflicts).map(|evidence| evidence.sentence()).collect();
@@ -187,7 +158,7 @@ impl Watched {
         Ended {
             time: jiff::Timestamp::now(),
             ids: self.ids,
-            version_before: self.version_before,
+            version_before: report.version_before.as_ref().map(ToString::to_string).or(self.version_before),
             verdict: outcome.and_then(|outcome| outcome.as_str().map(str::to_owned)),
             conflicts,
             agreed,

@@ -9,6 +9,7 @@ pub mod text;
 use vaka_core::event::{Event, Failure};
 
 use crate::args::Format;
+use crate::owed;
 use crate::problem::Problem;
 use crate::setting::Setting;
 
@@ -19,9 +20,20 @@ pub trait Renderer {
 
 /// The renderer that was asked for.
 pub fn renderer(setting: &Setting) -> Box<dyn Renderer> {
-    match setting.format {
+    let inner: Box<dyn Renderer> = match setting.format {
         Format::Json => Box::new(json::Json),
         Format::Text => Box::new(text::Text::new(*setting)),
+    };
+    Box::new(Noting(inner))
+}
+
+/// Notes owed steps, for whichever way the program ends.
+struct Noting(Box<dyn Renderer>);
+
+impl Renderer for Noting {
+    fn event(&mut self, event: Event) {
+        owed::note(&event);
+        self.0.event(event);
     }
 }
 

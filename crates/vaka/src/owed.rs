@@ -1,0 +1,34 @@
+//! The manual steps that the user still has to undo, whichever way a command ends.
+
+use std::collections::BTreeMap;
+use std::sync::{Mutex, PoisonError};
+
+use vaka_core::event::Event;
+
+/// By unit, what to do in order. Global, since a second Ctrl-C ends the program from its
+/// signal handler.
+static OWED: Mutex<BTreeMap<String, Vec<String>>> = Mutex::new(BTreeMap::new());
+
+/// Notes what an event says of owed steps.
+pub fn note(event: &Event) {
+    if let Event::Owed { unit, steps } = event {
+        let mut owed = OWED.lock().unwrap_or_else(PoisonError::into_inner);
+        owed.insert(unit.clone(), steps.clone());
+    }
+}
+
+/// The owed steps as lines for the terminal; empty if there are none.
+pub fn lines() -> Vec<String> {
+    let owed = OWED.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut lines = Vec::new();
+    for (unit, steps) in owed.iter().filter(|(_, steps)| !steps.is_empty()) {
+        lines.push(format!("Still to undo on the unit at {unit}, in this order:"));
+        lines.extend((1..).zip(steps).map(|(number, step)| format!("  {number}. {step}")));
+    }
+    lines
+}
+
+/// Prints the owed steps on standard error.
+pub fn print() {
+    lines().iter().for_each(|line| anstream::eprintln!("{line}"));
+}
