@@ -105,7 +105,8 @@ impl Execution<'_, '_> {
                     self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))?;
                 }
                 // Done before the plan was settled, or once the unit is back.
-                Step::UnitErases { .. }
+                Step::SendAgain
+                | Step::UnitErases { .. }
                 | Step::Keep { .. }
                 | Step::Compare { .. }
                 | Step::LookAgain { .. }

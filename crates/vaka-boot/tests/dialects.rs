@@ -9,98 +9,23 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use support::products::PRODUCTS;
 use support::{FAULT_KINDS, Scene, failure, sheet_with};
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::person::Nobody;
 use vaka_boot::update::{self, Request};
 
-use vaka_core::event::{After, Check, Code, Event, Report};
+use vaka_core::event::{After, Code, Event, Report};
 use vaka_core::sheet::Sheet;
 use vaka_sim::fault::Fault;
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
-use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::skua::skua;
 use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_usb::{Bus, BusError, Clock, DeviceInfo, Pipe, Setup, TransferError, UsbDevice};
-
-struct Product {
-    name: &'static str,
-    unit: fn(&str) -> Loaded,
-    sheet: &'static str,
-    dialects: &'static [&'static str],
-    file: &'static [u8],
-    button: &'static str,
-    check: Check,
-}
-
-macro_rules! demo {
-    ($file:literal) => {
-        include_str!(concat!("../../../demo/sheets/", $file))
-    };
-}
-
-macro_rules! firmware {
-    ($file:literal) => {
-        include_bytes!(concat!("../../../demo/firmware/out/", $file))
-    };
-}
-
-const PRODUCTS: [Product; 4] = [
-    Product {
-        name: "dunlin",
-        unit: dunlin,
-        sheet: demo!("dunlin.toml"),
-        dialects: &[demo!("dunlin.dialect.toml")],
-        file: firmware!("dunlin-1.1.0.bin"),
-        button: "PROBE",
-        check: Check::DeviceChecked,
-    },
-    Product {
-        name: "auk",
-        unit: auk,
-        sheet: demo!("auk.toml"),
-        dialects: &[demo!("auk.dialect.toml"), demo!("auk-call.dialect.toml")],
-        file: firmware!("auk-2.1.0.bin"),
-        button: "KEY",
-        check: Check::ReadBack,
-    },
-    Product {
-        name: "fulmar",
-        unit: fulmar,
-        sheet: demo!("fulmar.toml"),
-        dialects: &[demo!("fulmar.dialect.toml"), demo!("fulmar-call.dialect.toml")],
-        file: firmware!("fulmar-4.2.0.bin"),
-        button: "MAST",
-        check: Check::ReadBack,
-    },
-    Product {
-        name: "skua",
-        unit: skua,
-        sheet: demo!("skua.toml"),
-        dialects: &[demo!("skua.dialect.toml")],
-        file: firmware!("skua-bridge-1.7.0.bin"),
-        button: "BRIDGE",
-        check: Check::ReadBack,
-    },
-];
-
-impl Product {
-    fn sheet(&self) -> Sheet {
-        sheet_with(self.sheet, self.dialects)
-    }
-
-    fn scene(&self, unit: Loaded, faults: Vec<Fault>) -> Scene {
-        Scene::loaded(unit, faults, self.sheet(), self.file, self.button)
-    }
-
-    fn booted(&self, faults: Vec<Fault>) -> Scene {
-        self.scene((self.unit)("X-00001").in_boot_mode(), faults)
-    }
-}
 
 #[test]
 fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {

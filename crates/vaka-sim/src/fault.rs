@@ -23,4 +23,10 @@ pub enum FaultKind {
     Short,
     /// The cable is pulled, and plugged in again after a time, if one is given.
     Pull(Option<Duration>),
+    /// The unit does what it was asked for, and its answer is lost.
+    LostReply,
+    /// The answer comes back with one byte changed.
+    Garbled,
+    /// The power fails for a time; the host gives the unit the same number as before.
+    Blink(Duration),
 }

@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde::Deserialize;
 use thiserror::Error;
 
-use crate::bootloader::dfu::{Manner, Poll};
+use crate::bootloader::dfu::{Manner, Poll, Staging};
 use crate::bootloader::dfu_plain::Traits;
 use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
@@ -152,6 +152,7 @@ impl RawDfu {
             takes_block: self.takes_block,
             vanishes: self.vanishes,
             clings: self.clings,
+            staging: Staging::default(),
         }
     }
 
@@ -209,6 +210,9 @@ enum FaultWord {
     Silence,
     Short,
     Pull,
+    LostReply,
+    Garbled,
+    Blink,
 }
 
 #[derive(Clone, Debug, Deserialize)]
@@ -358,6 +362,9 @@ impl RawFault {
             FaultWord::Silence => FaultKind::Silence,
             FaultWord::Short => FaultKind::Short,
             FaultWord::Pull => FaultKind::Pull(self.back_after_ms.map(Duration::from_millis)),
+            FaultWord::LostReply => FaultKind::LostReply,
+            FaultWord::Garbled => FaultKind::Garbled,
+            FaultWord::Blink => FaultKind::Blink(Duration::from_millis(self.back_after_ms.unwrap_or(700))),
         };
         Fault { at: self.at, kind }
     }

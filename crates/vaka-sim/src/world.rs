@@ -48,6 +48,12 @@ struct Port {
     later: Vec<(Duration, Hand)>,
     /// Whether its lead carries nothing.
     bad_lead: bool,
+    /// By how much the host's number is behind the unit's count of enumerations.
+    renumber: u32,
+    /// The device that was open has lost its power; it must be opened again.
+    is_lost: bool,
+    /// Until when it is not listed, and the number that the host then gives it.
+    blink: Option<(Duration, u32)>,
 }
 
 /// All units of a scene.
@@ -106,7 +112,17 @@ impl World {
             bulk_log: Vec::new(),
             later: Vec::new(),
             bad_lead: false,
+            renumber: 0,
+            is_lost: false,
+            blink: None,
         });
+    }
+
+    /// Takes away the faults of a unit that have not happened yet.
+    pub fn clear_faults(&mut self, port: &str) {
+        if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
+            found.faults.clear();
+        }
     }
 
     /// The names of all ports.
@@ -192,6 +208,7 @@ impl World {
             return Err(OpenError::InUse);
         }
         found.in_use = Some(listed.enumeration);
+        found.is_lost = false;
         found.opened += 1;
         Ok(listed)
     }
@@ -270,7 +287,7 @@ impl World {
     fn present(&mut self, port: &str, enumeration: u32) -> Option<&mut Port> {
         self.advance();
         let found = self.ports.iter_mut().find(|found| found.name == port)?;
-        (found.unit.face()?.0 == enumeration).then_some(found)
+        (found.number()? == enumeration && !found.is_lost).then_some(found)
     }
 
     fn advance(&mut self) {
@@ -282,6 +299,7 @@ impl World {
                 port.hand(at, &hand);
             }
             port.unit.advance(now);
+            port.end_blink(now);
         }
     }
 }
@@ -295,8 +313,26 @@ impl Port {
         }
     }
 
+    /// The unit shows up again, and gets the number that it had.
+    fn end_blink(&mut self, now: Duration) {
+        let Some((_, number)) = self.blink.filter(|(until, _)| now >= *until) else { return };
+        if let Some((own, _)) = self.unit.face() {
+            self.renumber = own.wrapping_sub(number);
+            self.blink = None;
+        }
+    }
+
+    /// The number that the host has given the unit; none while it is not seen.
+    fn number(&self) -> Option<u32> {
+        if self.blink.is_some() {
+            return None;
+        }
+        Some(self.unit.face()?.0.wrapping_sub(self.renumber))
+    }
+
     fn listed(&self, number: u32) -> Option<Listed> {
-        let (enumeration, face) = self.unit.face()?;
+        let (_, face) = self.unit.face()?;
+        let enumeration = self.number()?;
         let port = self.name.clone();
         Some(Listed { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
     }
@@ -342,6 +378,28 @@ impl Port {
                 Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
                 other => other,
             },
+            Some(FaultKind::LostReply) => {
+                pass(&mut *self.unit);
+                Answer::Silent
+            }
+            Some(FaultKind::Garbled) => match pass(&mut *self.unit) {
+                Answer::Data(mut bytes) => {
+                    let middle = bytes.len() / 2;
+                    bytes.iter_mut().skip(middle).take(1).for_each(|byte| *byte ^= 0x5A);
+                    Answer::Data(bytes)
+                }
+                other => other,
+            },
+            Some(FaultKind::Blink(time)) => {
+                // Its number counts on when it comes up again, and the host's does not.
+                let before = self.number();
+                self.unit.hand(now, &Hand::Pull);
+                self.unit.hand(now, &Hand::Plug);
+                self.blink = before.map(|number| (now + time, number));
+                self.is_lost = true;
+                self.in_use = None;
+                Answer::Silent
+            }
             Some(FaultKind::Pull(back_after)) => {
                 self.unit.hand(now, &Hand::Pull);
                 self.later.extend(back_after.map(|after| (now + after, Hand::Plug)));

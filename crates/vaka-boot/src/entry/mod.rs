@@ -31,7 +31,8 @@ const LOOK_UP: Duration = Duration::from_millis(100);
 
 /// Stopped by a person.
 pub(crate) fn stopped(state: &str) -> Failure {
-    Failure::new(Code::Stopped, "Stopped, as you asked.").state(state)
+    let failure = Failure::new(Code::Stopped, "Stopped, as you asked.");
+    failure.state(state).cure("Run the same command again to go on.")
 }
 
 /// The way from an application into update mode.

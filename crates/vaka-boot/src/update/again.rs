@@ -97,7 +97,7 @@ impl Job<'_, '_> {
             self.report.check = Check::ReadBack;
         }
         // Nothing was written this time, so it does not leave by itself.
-        self.restart(RestartBy::BusReset, &mut *session)
+        self.restart(RestartBy::BusReset, &mut *session).map(drop)
     }
 
     /// A plain DFU unit gave other bytes than it took. Some units make the image effective

@@ -17,7 +17,7 @@ use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Phase, Verdict, downgrade, image_version, version_in_flash, version_place};
+use vaka_core::matching::{Approval, Phase, Verdict, downgrade, image_version, version_in_flash, version_place};
 use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, RestartBy, Step, rest_of_sectors};
 use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, RouteKind, Sheet, Signal, Variant, VersionSource};
 use vaka_core::size::Bytes;
@@ -214,6 +214,7 @@ impl<'a, 'b> Job<'a, 'b> {
     /// goes on. What it holds by then is compared first, so nothing that was
     /// written before is written again.
     fn go_on(&mut self, unit: &DeviceInfo, failure: Failure) -> Result<(), Failure> {
+        self.in_update_mode &= self.link_lost;
         (self.lost, self.last) = (false, None);
         self.resumed += 1;
         let place = self.bench.place(&unit.location);
@@ -499,9 +500,31 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         self.is_in_again();
         self.undo(plan.plan(), Moment::Written, None);
-        self.restart(restart_by(plan.plan()), &mut *session)?;
+        let has_left = self.restart(restart_by(plan.plan()), &mut *session)?;
+        let is_uf2 = settled.route.kind.family().is_some();
+        let plan = match !has_left && is_uf2 && !self.ledger.has_changed_unit() {
+            true => self.send_again(settled, geometry, &approval, &mut *session)?,
+            false => plan,
+        };
         drop(session);
         self.confirm(&unit, settled, &plan)
+    }
+
+    /// A UF2 unit that held all of the image, and did not leave update mode: its last block makes
+    /// it leave, so all blocks are sent again. The plan says so before.
+    fn send_again(
+        &mut self,
+        settled: &Settled<'_>,
+        geometry: Geometry<'_>,
+        approval: &Approval,
+        session: &mut dyn Session,
+    ) -> Result<ApprovedPlan, Failure> {
+        let plan = plan(settled.parts(), geometry, false, self.request, Content::Rewrite)?.sending_again();
+        self.tell_plan(settled.verdict.phase, &plan);
+        let plan = plan.approve(approval).map_err(|error| internal(&error.to_string()))?;
+        self.carry_out(&plan, settled, session)?;
+        self.restart(restart_by(plan.plan()), session)?;
+        Ok(plan)
     }
 
     /// Asks for the agreement `older-version` where the unit could not report its version before:
@@ -725,24 +748,27 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 
     /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
-    /// it left shows on the bus afterwards.
-    fn restart(&mut self, by: RestartBy, session: &mut dyn Session) -> Result<(), Failure> {
+    /// it left shows on the bus afterwards. Returns whether the session saw nothing against it.
+    fn restart(&mut self, by: RestartBy, session: &mut dyn Session) -> Result<bool, Failure> {
         let at = match by {
             RestartBy::Address(at) => Some(at),
             _ => None,
         };
         let started = self.pace.now();
         self.tell_step(StepName::Restart, StepState::Started, by.to_string());
-        match session.restart(at, self.pace) {
-            Ok(()) => {}
+        let has_left = match session.restart(at, self.pace) {
+            Ok(()) => true,
             Err(error) if error.is_refusal() => {
                 return Err(Failure::new(Code::NotBack, format!("The unit refused to leave update mode: {error}."))
                     .cure("Press reset on the unit, or unplug it and plug it in again."));
             }
-            Err(error) => self.pace.warn(format!("The request to leave update mode ended with: {error}.")),
-        }
+            Err(error) => {
+                self.pace.warn(format!("The request to leave update mode ended with: {error}."));
+                false
+            }
+        };
         self.report.durations_ms.push((StepName::Restart, milliseconds(self.pace.now() - started)));
-        Ok(())
+        Ok(has_left)
     }
 
     fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, approved: &ApprovedPlan) -> Result<(), Failure> {

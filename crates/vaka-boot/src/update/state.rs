@@ -55,6 +55,8 @@ impl Job<'_, '_> {
     /// Tells a failure, with the state of the unit. That state replaces whatever the failing
     /// step assumed: only the run as a whole knows what was done.
     pub(super) fn tell_failure(&mut self, mut failure: Failure) {
+        // A unit that left the bus is in no mode that is known.
+        self.in_update_mode &= !self.lost || self.link_lost;
         if let Some(state) = self.unit_state() {
             failure.state = Some(self.state_sentence(state));
             failure.unit_state = Some(state);

@@ -214,6 +214,10 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, pace: &mut Pace<'_>)
     use vaka_core::sheet::Leave;
     match how {
         Leave::Nothing => Ok(()),
+        Leave::LastBlock => Err(SessionError::Rejected {
+            reason: "it leaves update mode only after the last block of an image".into(),
+            cure: "Run 'vaka update' with the file that is in it, or unplug the unit and plug it in again.",
+        }),
         Leave::PowerCycle => Err(SessionError::Rejected {
             reason: "it leaves update mode only when it is unplugged".into(),
             cure: "Unplug the unit and plug it in again.",

@@ -2,6 +2,8 @@
 
 #![allow(dead_code, unreachable_pub)] // each test file uses its part
 
+pub mod products;
+
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::sync::Arc;

@@ -13,6 +13,7 @@ impl From<Leave> for RestartBy {
             Leave::Eject => Self::Eject,
             Leave::PowerCycle => Self::PowerCycle,
             Leave::Nothing => Self::Nothing,
+            Leave::LastBlock => Self::Itself,
         }
     }
 }
@@ -28,8 +29,13 @@ pub(super) fn blocks(job: &Job<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) 
     if job.content == Content::Unseen && can_read {
         steps.push(Step::Compare { sectors: of_image.clone() });
     }
+    let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
+    let sends_again = is_there && route.leave == Leave::LastBlock;
+    if sends_again {
+        steps.push(Step::SendAgain);
+    }
     let (sectors, equal): (Vec<Span>, Vec<Span>) =
-        of_image.into_iter().partition(|sector| !job.content.is_equal(*sector));
+        of_image.into_iter().partition(|sector| sends_again || !job.content.is_equal(*sector));
     let in_sectors = |sectors: &[Span]| -> Vec<Span> {
         let sectors = Span::joined(sectors.iter().copied());
         sectors.iter().flat_map(|sector| spans.iter().filter_map(|span| span.common(*sector))).collect()

@@ -94,6 +94,9 @@ pub enum Step {
         /// Whether that is all that the route writes, and not only what the image covers.
         everything: bool,
     },
+    /// The unit holds all of the image, and leaves update mode only after its last block: all
+    /// blocks are sent again.
+    SendAgain,
     /// Blocks are written.
     Write {
         /// In which contiguous runs.
@@ -255,6 +258,9 @@ impl fmt::Display for Step {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
                 write!(f, "erase all of the unit's memory at once, {}", Bytes(bytes))
             }
+            Self::SendAgain => f.write_str(
+                "the unit holds all of the image, and leaves update mode only after its last block: send all blocks again",
+            ),
             Self::UnitErases { sectors, everything } => {
                 let bytes = Bytes(sectors.iter().map(|sector| sector.len()).sum());
                 let count = text::count(sectors.len(), "sector");
@@ -505,6 +511,14 @@ impl Plan {
     /// The sectors that will be erased and written.
     pub fn sectors(&self) -> &[Span] {
         &self.sectors
+    }
+
+    /// The same plan of a unit that did not leave update mode with nothing written.
+    #[must_use]
+    pub fn sending_again(mut self) -> Self {
+        let write = self.steps.iter().position(|step| matches!(step, Step::Write { .. })).unwrap_or(0);
+        self.steps.insert(write, Step::SendAgain);
+        self
     }
 
     /// Whether the unit takes and gives its content as one stream, so that it is

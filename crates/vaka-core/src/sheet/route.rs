@@ -217,6 +217,8 @@ pub enum Leave {
     PowerCycle,
     /// It needs not: its application is what shows the disk.
     Nothing,
+    /// Only after the last block of an image: all blocks are sent again. Of UF2 only.
+    LastBlock,
 }
 
 impl RouteKind {

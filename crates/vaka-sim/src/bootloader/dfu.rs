@@ -54,6 +54,18 @@ pub enum Poll {
     Absurd,
 }
 
+/// When what was downloaded replaces the application.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
+pub enum Staging {
+    /// With each block.
+    #[default]
+    None,
+    /// In the manifestation; until then the old application is whole.
+    UntilManifest,
+    /// With the bus reset after the manifestation; an upload before that gives the old one.
+    UntilReset,
+}
+
 /// How a unit departs from what it should do. The default does not.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Manner {
@@ -69,6 +81,8 @@ pub struct Manner {
     pub vanishes: bool,
     /// It says bitWillDetach, and does not.
     pub clings: bool,
+    /// Where plain DFU puts blocks until they count.
+    pub staging: Staging,
 }
 
 impl Manner {

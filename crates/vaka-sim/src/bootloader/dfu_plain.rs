@@ -12,7 +12,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use super::dfu::{LEAVE_TIME, Manner, Poll, state, status, status_reply};
+use super::dfu::{LEAVE_TIME, Manner, Poll, Staging, state, status, status_reply};
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
 
@@ -74,6 +74,10 @@ pub struct DfuPlain {
     closed: bool,
     work: Option<Work>,
     manifested: bool,
+    /// What was downloaded and does not count yet.
+    staged: Vec<u8>,
+    /// Whether the staged image was accepted, and waits for a reset.
+    is_accepted: bool,
     until: Duration,
     /// Whether what is in the memory is a sound application.
     is_sound: fn(&Flash) -> bool,
@@ -106,6 +110,8 @@ impl DfuPlain {
             closed: false,
             work: None,
             manifested: false,
+            staged: Vec::new(),
+            is_accepted: false,
             until: Duration::ZERO,
             is_sound,
         }
@@ -128,6 +134,9 @@ impl DfuPlain {
 
     /// What makes it effective looks at the application only if that was written.
     fn accepts(&self, flash: &Flash) -> bool {
+        if !self.staged.is_empty() {
+            return (self.is_sound)(&self.staged_flash(flash));
+        }
         self.memories.first() != Some(&self.region) || (self.is_sound)(flash)
     }
 
@@ -149,11 +158,20 @@ impl DfuPlain {
         match self.state {
             state::BUSY => {
                 if let Some(work) = self.work.take() {
-                    work.erase.into_iter().for_each(|range| flash.erase(range));
-                    flash.program(work.at, &work.data);
+                    match self.manner.staging {
+                        Staging::None => {
+                            work.erase.into_iter().for_each(|range| flash.erase(range));
+                            flash.program(work.at, &work.data);
+                        }
+                        Staging::UntilManifest | Staging::UntilReset => self.staged.extend(work.data),
+                    }
                 }
                 self.state = state::DOWNLOAD_SYNC;
                 false
+            }
+            state::MANIFEST if self.manner.staging == Staging::UntilManifest && !self.staged.is_empty() => {
+                self.apply_staged(flash);
+                self.advance(now, flash)
             }
             state::MANIFEST if self.traits.tolerant => {
                 (self.state, self.manifested) = (state::MANIFEST_SYNC, true);
@@ -172,6 +190,10 @@ impl DfuPlain {
     /// The bus is reset; true if the unit leaves for its application.
     pub fn bus_reset(&mut self, now: Duration, flash: &mut Flash) -> bool {
         self.cut(now, flash);
+        if std::mem::take(&mut self.is_accepted) {
+            self.apply_staged(flash);
+        }
+        self.staged.clear();
         if (self.is_sound)(flash) {
             return true;
         }
@@ -181,9 +203,29 @@ impl DfuPlain {
         false
     }
 
+    /// What was staged takes the application's place.
+    fn apply_staged(&mut self, flash: &mut Flash) {
+        let staged = std::mem::take(&mut self.staged);
+        let end = self.region.start + u32::try_from(staged.len()).unwrap_or(0);
+        let mut at = self.region.start;
+        while let Some(sector) = flash.sector(at).filter(|_| at < end) {
+            at = sector.end;
+            flash.erase(sector);
+        }
+        flash.program(self.region.start, &staged);
+    }
+
+    /// The application as it would be with what is staged.
+    fn staged_flash(&self, flash: &Flash) -> Flash {
+        let mut copy = flash.clone();
+        let mut other = Self { staged: self.staged.clone(), ..self.clone() };
+        other.apply_staged(&mut copy);
+        copy
+    }
+
     /// The power goes: what was under way is done by half.
     pub fn cut(&mut self, now: Duration, flash: &mut Flash) {
-        if self.state != state::BUSY || now >= self.until {
+        if self.state != state::BUSY || now >= self.until || self.manner.staging != Staging::None {
             return;
         }
         if let Some(work) = self.work.take() {
@@ -259,6 +301,9 @@ impl DfuPlain {
         self.cursor = end;
         self.next_block = self.next_block.wrapping_add(1);
         self.closed = data.len() < usize::from(self.transfer_size);
+        if self.manner.staging != Staging::None {
+            return Work { at, data: data.to_vec(), erase: Vec::new() };
+        }
         if end > self.erased_to && flash.read(at, data.len()) == Some(data) {
             return Work { at, data: Vec::new(), erase: Vec::new() };
         }
@@ -311,6 +356,7 @@ impl DfuPlain {
             state::MANIFEST_SYNC if !self.accepts(flash) => self.fail(status::FILE),
             state::MANIFEST_SYNC => {
                 time = MANIFEST_TIME;
+                self.is_accepted = self.manner.staging == Staging::UntilReset;
                 (self.state, self.until) = (state::MANIFEST, now + time);
             }
             _ => {}
@@ -322,6 +368,9 @@ impl DfuPlain {
         (self.next_block, self.cursor, self.closed) = (0, self.region.start, false);
         self.erased_to = self.region.start;
         (self.work, self.manifested) = (None, false);
+        if !self.is_accepted {
+            self.staged.clear();
+        }
     }
 
     fn go_idle(&mut self) {
