@@ -5,8 +5,12 @@
 mod shapes;
 mod support;
 
-use shapes::{Shape, chorus, ledger, parcel, porter, spoken, tagged};
-use vaka_core::event::Check;
+use shapes::{Shape, chorus, ledger, parcel, porter, ribbon, spoken, tagged};
+use support::failure;
+use vaka_core::address::Address;
+use vaka_core::dialect::Dialect;
+use vaka_core::event::{After, Check, Code, Ending};
+use vaka_core::image::{self, Image, ReadOptions, hex};
 
 #[test]
 fn tagged_packets_on_a_serial_line() {
@@ -42,4 +46,72 @@ fn requests_with_nothing_but_numbers_and_a_helper_in_ram() {
 fn records_between_marks() {
     let maker = || -> shapes::Maker { Box::new(|| Box::new(ledger::Ledger::default())) };
     Shape { name: "ledger", dialect: ledger::DIALECT, maker, check: Check::ReadBack, len: 2200 }.holds();
+}
+
+fn ribbon_shape() -> Shape {
+    let maker = || -> shapes::Maker { Box::new(|| Box::new(ribbon::Ribbon::default())) };
+    Shape { name: "ribbon", dialect: ribbon::DIALECT, maker, check: Check::ReadBack, len: 2100 }
+}
+
+#[test]
+fn a_stream_of_numbered_blocks() {
+    ribbon_shape().holds();
+}
+
+/// What follows a gap belongs behind the gap: it is filled with 0xFF, and what the unit
+/// holds in the end is the image at its addresses.
+#[test]
+fn a_gap_in_a_stream_is_filled() {
+    let scene = ribbon_shape().scene(Vec::new());
+    let at = |address: u32| ReadOptions { at: Some(Address::new(u64::from(address))), ..ReadOptions::default() };
+    let extra: Vec<u8> = (1..=200).collect();
+    let place = scene.start + 4000;
+    let parts = [image::read(scene.file, at(scene.start)), image::read(&extra, at(place))].map(Result::unwrap);
+    let both = Image::join(&parts).unwrap().unwrap();
+    let (report, events) = scene.update_with(&hex::write(&both), |_| {});
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!(scene.memory(place..place + 200), extra);
+    let gap = scene.start + u32::try_from(scene.binary.len()).unwrap()..place;
+    assert!(scene.memory(gap).iter().all(|byte| *byte == 0xFF));
+    scene.assert_unharmed("a gap");
+}
+
+/// A unit that holds everything is told the end all the same where its restart depends on that.
+#[test]
+fn an_unchanged_unit_is_ended_where_its_restart_needs_it() {
+    let mut scene = ribbon_shape().scene(Vec::new());
+    assert_eq!(scene.update().0.code, Code::Done);
+    scene.rewrite = false;
+    scene.back_into_update_mode();
+    let (report, events) = scene.update();
+    let ends = (report.code, report.outcome, report.after);
+    assert_eq!(ends, (Code::Done, Ending::Unchanged, After::Confirmed), "{:?}", failure(&events));
+}
+
+/// The checker asks for `stream` where a write does not send its address; and what a unit
+/// leaves alone is not said to be erased.
+#[test]
+fn the_checker_and_the_plan_say_what_a_stream_does() {
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let without = ribbon::DIALECT.replace("stream = true\n", "");
+    let errors = Dialect::parse("ribbon", &without, &nothing).unwrap_err().to_string();
+    assert!(errors.contains("never uses `address`") && errors.contains("stream = true"), "{errors}");
+    let turned = ribbon::DIALECT.replace("stream = true", "stream = true\norder = \"descending\"");
+    let errors = Dialect::parse("ribbon", &turned, &nothing).unwrap_err().to_string();
+    assert!(errors.contains("a stream goes in rising order"), "{errors}");
+    let scene = ribbon_shape().scene(Vec::new());
+    let before = scene.before.clone();
+    let (report, events) = scene.update_with(scene.file, |request| {
+        request.clear_all = true;
+        request.agreed = vec!["lose-settings".into()];
+    });
+    let said = failure(&events).unwrap();
+    assert_eq!((report.code, said.message.contains("--clear-all has no meaning there")), (Code::Refused, true), "{said:?}");
+    assert!(scene.memory(shapes::BASE..shapes::LIMIT) == before);
+    let plan = events.iter().find_map(|event| match event {
+        vaka_core::event::Event::Plan { plan, .. } => Some(plan.clone()),
+        _ => None,
+    });
+    assert!(plan.is_none(), "no plan promises what the unit does not do");
 }

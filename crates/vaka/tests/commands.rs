@@ -291,5 +291,5 @@ fn near_misses_are_explained() {
     let words = "the file is made for r2; this unit's memory layout 48 sectors of 3 KiB at 0x0A00_0000: r2 has 40 sectors of 6 KiB";
     update(&[]).expect(3, &[words, "it is not r2"]);
     update(&["--variant", "r1"]).expect(3, &["The file is for r2. Take the file for r1, or read the label again."]);
-    update(&["--variant", "r2"]).expect(3, &["By what it says this unit is no r2. Read again what is printed on it"]);
+    update(&["--variant", "r2"]).expect(3, &["By its own report this unit is not r2. Read its label again"]);
 }

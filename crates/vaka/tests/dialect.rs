@@ -91,7 +91,7 @@ fn a_unit_with_another_chip_is_refused_before_anything_is_changed() {
     fs::write(sheets.join("auk.toml"), sheet.replace("chip = 0x41A7", "chip = 0x41A8")).unwrap();
     let file = firmware("auk-2.1.0.hex");
     let ended = bench.update(&file, &["--sheets", sheets.to_str().unwrap(), "--unattended"]);
-    ended.expect(3, &["CONFLICT: h1's is 16808 (0x41A8)", "told to leave update mode again"]);
+    ended.expect(3, &["CONFLICT: h1's is 16808 (0x41A8)", "The unit is unchanged."]);
     assert!(bench.memory("1-1") == before);
     assert_eq!(bench.condition("1-1"), Condition::Application);
 }

@@ -85,7 +85,7 @@ fn a_run_is_answered_from_its_record() {
 #[test]
 fn a_failure_is_seen_again() {
     for kind in [FaultKind::Stall, FaultKind::Short, FaultKind::Pull(None)] {
-        let bench = Bench::faulty_r1(vec![Fault { at: 60, kind: kind.clone() }]);
+        let bench = Bench::faulty_r1(vec![Fault { at: 66, kind: kind.clone() }]);
         let args = ["--variant", "r1", "--rewrite"];
         let (first, _) = recorded(&bench, "tern-r1-1.5.0.hex", &args);
         assert_ne!(first.code, 0, "{kind:?}");

@@ -584,7 +584,10 @@ impl<'a, 'b> Job<'a, 'b> {
             }
             at = at.checked_add(u64::from(len)).unwrap_or(end);
         }
-        session.rest(self.pace);
+        // A stream is read from its beginning on next time; other units need nothing.
+        if matches!(&settled.route.kind, RouteKind::PlainDfu { .. }) {
+            session.rest(self.pace);
+        }
         let part = |offset: u64, len: u64| {
             let from = usize::try_from(offset).ok()?;
             bytes.get(from..from.checked_add(usize::try_from(len).ok()?)?)

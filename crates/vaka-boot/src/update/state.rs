@@ -30,6 +30,10 @@ impl Job<'_, '_> {
             Grouped(checked)
         );
         let place = if self.in_update_mode { ", in update mode" } else { "" };
+        let started = match self.report.after {
+            After::NotRestarted => " The application was not started.",
+            _ => "",
+        };
         let untouched = match &self.untouched[..] {
             [] => String::new(),
             regions => format!(" Not touched: {}.", regions.join(" and ")),
@@ -38,9 +42,9 @@ impl Job<'_, '_> {
             UnitState::Unchanged => "The unit is unchanged.".to_owned(),
             UnitState::UnchangedInUpdateMode => "The unit is in update mode, unchanged.".to_owned(),
             UnitState::PartlyErased | UnitState::PartlyWritten => {
-                format!("The unit is {state}{place}: {numbers}.{untouched}")
+                format!("The unit is {state}{place}: {numbers}.{started}{untouched}")
             }
-            UnitState::WrittenNotChecked => format!("The image is {state}{place}: {numbers}."),
+            UnitState::WrittenNotChecked => format!("The image is {state}{place}: {numbers}.{started}"),
             UnitState::CheckedNotStarted => format!("The image is {state}{place}: {numbers}."),
             UnitState::Restarted => {
                 "The unit left update mode; whether its application runs was not observed.".to_owned()

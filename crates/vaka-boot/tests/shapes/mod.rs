@@ -7,6 +7,7 @@ pub mod chorus;
 pub mod ledger;
 pub mod parcel;
 pub mod porter;
+pub mod ribbon;
 pub mod spoken;
 pub mod tagged;
 
