@@ -154,6 +154,10 @@ pub trait Session {
         None
     }
 
+    /// Makes a unit take data again whose disk was ejected in vain. Does what it can; the next
+    /// request shows whether that helped.
+    fn reload(&mut self) {}
+
     /// Before [`finish`](Self::finish) where nothing had to be written: what the unit holds.
     fn prepare_end(&mut self, image: &Image) {
         let _ = image;

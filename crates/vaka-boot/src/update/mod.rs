@@ -522,6 +522,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let plan = plan(settled.parts(), geometry, false, self.request, Content::Rewrite)?.sending_again();
         self.tell_plan(settled.verdict.phase, &plan);
         let plan = plan.approve(approval).map_err(|error| internal(&error.to_string()))?;
+        session.reload();
         self.carry_out(&plan, settled, session)?;
         self.restart(restart_by(plan.plan()), session)?;
         Ok(plan)

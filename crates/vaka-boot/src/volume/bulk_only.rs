@@ -102,6 +102,12 @@ impl BulkOnly {
         self.data_taken
     }
 
+    /// Resets the port of the device.
+    pub(super) fn reset(&mut self) {
+        // A device that cannot be reset shows that with the next command.
+        let _ = self.device.reset();
+    }
+
     /// Waits until the device has left the bus.
     pub(super) fn has_left(&mut self, within: Duration) -> bool {
         self.device.has_left(within)

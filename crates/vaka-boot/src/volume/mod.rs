@@ -128,6 +128,9 @@ pub trait Disk: Send {
     /// It cannot be, or may not be.
     fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
 
+    /// Resets the device, so that an ejected disk comes back. Does what it can.
+    fn reload(&mut self) {}
+
     /// Waits until the unit has left the bus.
     fn has_left(&mut self, within: Duration) -> bool;
 

@@ -351,6 +351,11 @@ impl Disk for NativeDisk {
         }
     }
 
+    fn reload(&mut self) {
+        self.scsi.reset();
+        self.cache.clear();
+    }
+
     fn has_left(&mut self, within: Duration) -> bool {
         self.scsi.has_left(within)
     }

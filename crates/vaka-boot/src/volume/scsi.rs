@@ -219,6 +219,11 @@ impl Scsi {
         self.transport.has_taken_data()
     }
 
+    /// Resets the device. What it answers shows with the next command.
+    pub(super) fn reset(&mut self) {
+        self.transport.reset();
+    }
+
     /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
     pub(super) fn flush(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, pace) {

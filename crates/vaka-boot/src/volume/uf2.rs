@@ -113,6 +113,11 @@ impl Session for Blocks {
         Ok(Some(self.present(None, pace)?.spans()))
     }
 
+    fn reload(&mut self) {
+        self.disk.reload();
+        self.seen = None;
+    }
+
     fn begin(&mut self, _: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let pages = runs.iter().flat_map(|run| {
             let (from, to) = (run.span().start().get(), run.span().end().get());

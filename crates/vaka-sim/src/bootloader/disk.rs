@@ -164,6 +164,7 @@ impl Disk {
     pub fn bus_reset(&mut self) {
         (self.state, self.halted) = (State::Command, [false; 2]);
         self.attention = Some(sense::RESET);
+        self.is_ejected = false;
     }
 
     /// The halt of an endpoint is ended; a broken disk halts again (6.6.1).

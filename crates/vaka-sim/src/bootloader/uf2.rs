@@ -32,6 +32,8 @@ pub struct Manner {
     pub erases_all: bool,
     /// It does not show the present application.
     pub shows_nothing: bool,
+    /// It stays in update mode when its disk is ejected.
+    pub ignores_eject: bool,
 }
 
 /// The loader of a unit in update mode.
@@ -147,7 +149,9 @@ impl Medium for Shown<'_> {
     fn flush(&mut self, _: Duration) {}
 
     fn eject(&mut self, now: Duration) {
-        self.loader.leaves_at = Some(now + Duration::from_millis(50));
+        if !self.loader.manner.ignores_eject {
+            self.loader.leaves_at = Some(now + Duration::from_millis(50));
+        }
     }
 }
 

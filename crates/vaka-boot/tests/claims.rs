@@ -1,0 +1,319 @@
+//! What a run may claim: one named test for each claim that was once untrue.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::time::Duration;
+
+use support::{GANNET, GANNET_DFU, PORT, Scene, TERN_BINARY, TERN_HEX, failure, warnings};
+use vaka_boot::update::History;
+use vaka_core::address::Address;
+use vaka_core::event::{After, Check, Code, Ending, Event};
+use vaka_core::image::{self, Image, ReadOptions, hex};
+use vaka_core::unit_state::UnitState;
+use vaka_core::version::Version;
+use vaka_sim::bootloader::dfu::{Manner, Staging};
+use vaka_sim::bootloader::dfu_plain::Traits;
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::petrel::{self, Board, Petrel};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::world::lock;
+use vaka_usb::Clock;
+
+/// A sheet of the Gannet that does not say where a version is told.
+fn without_version(sheet: &str) -> String {
+    sheet.replace("version = \"release-number\"\n", "")
+}
+
+/// A Gannet in update mode that keeps its old application until the manifestation, cannot be
+/// read, and answers nothing after it.
+fn staged(will_detach: bool, faults: Vec<Fault>, sheet: &str) -> Scene {
+    let traits = Traits { can_upload: false, tolerant: false, will_detach };
+    let manner = Manner { staging: Staging::UntilManifest, ..Manner::default() };
+    Scene::gannet(Gannet::with("G-00031", traits, manner).in_boot_mode(), faults, sheet)
+}
+
+/// The transfer that ends the image, counted from 1: the last download, of no bytes.
+fn end_of_download(scene: &Scene) -> u64 {
+    scene.update();
+    let world = lock(&scene.world);
+    let is_end = |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+    let last = world.log(PORT).iter().rposition(is_end).unwrap();
+    last as u64 + 1
+}
+
+/// A lost request at the end of a download, or a lost answer to it, is no acceptance: the old
+/// application that comes back does not make the update a success.
+#[test]
+fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {
+    let kinds = [
+        FaultKind::Silence,
+        FaultKind::LostReply,
+        FaultKind::Pull(Some(Duration::from_millis(300))),
+        FaultKind::Blink(Duration::from_millis(300)),
+        FaultKind::Stall,
+    ];
+    let mut good = 0;
+    for sheet in [GANNET.to_owned(), without_version(GANNET)] {
+        for will_detach in [false, true] {
+            let end = end_of_download(&staged(will_detach, Vec::new(), &sheet));
+            // The end itself, and the DFU_GETSTATUS that starts the manifestation.
+            for (at, kind) in (end..=end + 1).flat_map(|at| kinds.iter().map(move |kind| (at, kind.clone()))) {
+                let what = format!("{kind:?} at {at}, will detach {will_detach}");
+                let scene = staged(will_detach, vec![Fault { at, kind: kind.clone() }], &sheet);
+                let (report, events) = scene.update();
+                assert!(report.code != Code::Done || scene.holds_image(), "{what}: a false success");
+                assert!(report.code == Code::Done || failure(&events).is_some(), "{what}");
+                if kind == FaultKind::Silence {
+                    // The unit says that it has not taken it, so it is told again.
+                    assert_eq!(report.code, Code::Done, "{what}: {:?}", failure(&events));
+                }
+                good += u32::from(report.code == Code::Done);
+            }
+        }
+    }
+    assert!(good >= 8, "{good}");
+}
+
+/// The same for a unit that never answers the request: nothing shows that it took it.
+#[test]
+fn a_unit_that_goes_silent_at_the_end_is_not_a_success() {
+    let end = end_of_download(&staged(false, Vec::new(), &without_version(GANNET)));
+    let silent = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
+    let scene = staged(false, silent, &without_version(GANNET));
+    let (report, events) = scene.update();
+    assert!(report.code != Code::Done || scene.holds_image());
+    let first = warnings(&events).join("\n");
+    assert!(report.code == Code::Done || failure(&events).is_some(), "{first}");
+}
+
+/// A unit whose image counts only after a reset gives the old one before: it is reset and
+/// read again before it is judged.
+#[test]
+fn a_unit_that_is_effective_after_a_reset_is_read_again() {
+    let manner = Manner { staging: Staging::UntilReset, ..Manner::default() };
+    let scene = Scene::gannet(Gannet::with("G-00031", Gannet::TRAITS, manner), Vec::new(), GANNET);
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!((report.state, report.after), (Some(UnitState::Running), After::Confirmed));
+    assert!(warnings(&events).iter().any(|words| words.contains("reset and read again")));
+}
+
+/// A fault while a unit is read in a second visit says nothing of "unchanged".
+#[test]
+fn a_fault_in_a_second_visit_tells_what_the_first_one_did() {
+    let leaving = || Traits { can_upload: true, tolerant: false, will_detach: true };
+    let unit = || Gannet::with("G-00031", leaving(), Manner::default());
+    let whole = Scene::gannet(unit(), Vec::new(), GANNET);
+    whole.update();
+    let count = whole.transfers();
+    let mut told = 0;
+    for at in count - 6..count {
+        let scene = Scene::gannet(unit(), vec![Fault { at, kind: FaultKind::Pull(None) }], GANNET);
+        let (report, events) = scene.update();
+        let Some(said) = failure(&events) else { continue };
+        told += 1;
+        assert!(!report.state.unwrap().is_unchanged(), "{at}: {said:?}");
+        assert!(!said.state.as_ref().unwrap().contains("unchanged"), "{at}: {said:?}");
+    }
+    assert!(told > 0);
+}
+
+/// After a resume the state follows from both attempts, and the first failure is told too.
+#[test]
+fn a_second_fault_after_a_resume_does_not_hide_the_first() {
+    let pull = |at, back: Option<u64>| Fault { at, kind: FaultKind::Pull(back.map(Duration::from_millis)) };
+    let scene = Scene::tern_r1(vec![pull(60, Some(700)), pull(70, None)]);
+    scene.hand_at(Duration::from_millis(600), "hold SET");
+    let (report, events) = scene.update();
+    let said = failure(&events).unwrap();
+    assert_eq!((report.code, report.interrupted), (Code::Transfer, 2), "{said:?}");
+    assert!(said.message.starts_with("Failed writing at"), "{said:?}");
+    assert!(said.message.contains("After the unit was back:"), "{said:?}");
+    assert!(matches!(report.state, Some(UnitState::PartlyErased | UnitState::PartlyWritten)), "{said:?}");
+}
+
+/// A unit that comes back under its old number is back.
+#[test]
+fn a_unit_that_returns_under_its_old_number_is_back() {
+    let scene = Scene::tern_r1(vec![Fault { at: 50, kind: FaultKind::Blink(Duration::from_millis(900)) }]);
+    scene.hand_at(Duration::from_millis(100), "hold SET");
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.interrupted), (Code::Done, 1), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+}
+
+/// The bootloader's own status is asked for when a unit comes back in it.
+#[test]
+fn bad_firmware_after_the_restart_is_told_with_what_helps() {
+    let sheet: Vec<&str> =
+        GANNET.lines().filter(|line| !line.starts_with("length = ") && !line.starts_with("checksum = ")).collect();
+    let traits = Traits { can_upload: true, tolerant: false, will_detach: false };
+    let scene = Scene::gannet(Gannet::with("G-00031", traits, Manner::default()), Vec::new(), &sheet.join("\n"));
+    let mut unsound = support::GANNET_BINARY.to_vec();
+    *unsound.last_mut().unwrap() ^= 0x55;
+    let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
+    let (report, events) = scene.update_with(&unsound, |request| request.options = at);
+    let said = failure(&events).unwrap();
+    assert_ne!(report.code, Code::Done, "{said:?}");
+    let all = format!("{} {}", said.message, said.cure.as_deref().unwrap());
+    assert!(all.contains("errF") && !all.contains("press reset"), "{said:?}");
+}
+
+/// A file that is older than what the flash of a unit in update mode holds asks for the
+/// agreement, although the unit cannot report a version there.
+#[test]
+fn an_older_file_asks_for_its_agreement_in_update_mode_too() {
+    let mut scene = Scene::tern_r1(Vec::new());
+    assert_eq!(scene.update().0.code, Code::Done);
+    scene.back_into_update_mode();
+    scene.rewrite = false;
+    let old = include_bytes!("../../../demo/firmware/out/tern-r1-1.4.0.hex");
+    let before = scene.memory(0x0A00_0000..0x0A02_4000);
+    let (report, events) = scene.update_with(old, |_| {});
+    let said = failure(&events).unwrap();
+    assert_eq!((report.code, report.outcome), (Code::Refused, Ending::Refused), "{said:?}");
+    assert!(said.message.contains("older than the unit's 1.5.0 (in its flash)"), "{said:?}");
+    assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
+    assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), before);
+    let (report, events) = scene.update_with(old, |request| request.agreed = vec!["older-version".into()]);
+    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
+}
+
+#[derive(Debug)]
+struct Remembered;
+
+impl History for Remembered {
+    fn last_version(&self, product: &str, serials: &[&str]) -> Option<Version> {
+        let is_it = product == "Gannet hydrophone interface" && serials.contains(&"G-00031");
+        is_it.then(|| Version::parse("9.0.0"))
+    }
+}
+
+/// Where the unit cannot be read, the last confirmed version of its serial number counts.
+#[test]
+fn the_last_confirmed_version_counts_where_the_flash_cannot_be_read() {
+    let scene = staged(false, Vec::new(), GANNET);
+    let (report, events) = scene.update_with(GANNET_DFU, |request| request.history = Some(&Remembered));
+    let said = failure(&events).unwrap();
+    assert_eq!(report.code, Code::Refused, "{said:?}");
+    assert!(said.message.contains("older than the unit's 9.0.0 (by the journal)"), "{said:?}");
+    assert!(!scene.holds_image());
+}
+
+/// Without a sheet, what shares a sector with the image stays.
+#[test]
+fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
+    let beside: Vec<u8> = (1..=100).collect();
+    // The last sector that the image touches has room behind it.
+    let end = 0x0A00_2400 + u32::try_from(TERN_BINARY.len()).unwrap();
+    let place = end + 64;
+    let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), "");
+    lock(&scene.world).unit(PORT).unwrap().flash_mut().put(place, &beside);
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = vec!["no-sheet".into()]);
+    assert!(matches!(report.code, Code::Done | Code::NotBack), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    assert_eq!(scene.memory(place..place + 100), beside);
+}
+
+/// A UF2 unit that holds the image and leaves update mode only after its last block gets its
+/// blocks again, and the plan says so.
+#[test]
+fn a_unit_that_leaves_only_by_its_last_block_gets_its_blocks_again() {
+    let ignores = vaka_sim::bootloader::uf2::Manner { ignores_eject: true, ..Default::default() };
+    let manner = petrel::Manner { loader: ignores, ..Default::default() };
+    let mut scene = Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new());
+    assert_eq!(scene.update().0.code, Code::Done);
+    scene.rewrite = false;
+    scene.back_into_update_mode();
+    let (report, events) = scene.update();
+    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    let plans = events.iter().filter_map(|event| match event {
+        Event::Plan { plan, .. } => Some(plan.steps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")),
+        _ => None,
+    });
+    assert!(plans.last().unwrap().contains("send all blocks again"));
+    assert!(scene.holds_image());
+    assert_eq!(scene.condition(), Condition::Application);
+}
+
+/// A connection that fails in the middle of the last block does not make it arrive.
+#[test]
+fn a_lost_last_block_is_not_taken_for_acceptance() {
+    let unit = || {
+        let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
+        let manner = petrel::Manner { loader, ..Default::default() };
+        Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode()
+    };
+    let whole = Scene::petrel(unit(), Vec::new());
+    assert_eq!(whole.update().0.code, Code::Done);
+    let count = whole.transfers();
+    let mut failed = 0;
+    for at in count - 5..=count {
+        for kind in [FaultKind::Pull(Some(Duration::from_millis(200))), FaultKind::Silence, FaultKind::LostReply] {
+            let scene = Scene::petrel(unit(), vec![Fault { at, kind: kind.clone() }]);
+            let (report, events) = scene.update();
+            assert!(report.code != Code::Done || scene.holds_image(), "{kind:?} at {at} of {count}");
+            let total = (support::PETREL_BINARY.len() as u64).next_multiple_of(256);
+            let is_last_missing = !scene.holds_image() && report.bytes_written == total;
+            assert!(!is_last_missing, "{kind:?} at {at}: {:?}", failure(&events));
+            failed += u32::from(report.code != Code::Done);
+        }
+    }
+    assert!(failed > 0);
+}
+
+/// An image whose parts lie in two places, of which the second was cut off: refused, since the
+/// sheet says how long it is.
+#[test]
+fn a_truncated_file_is_refused_before_anything_is_erased() {
+    for len in (1..20).map(|part| TERN_BINARY.len() * part / 20) {
+        let scene = Scene::tern_r1(Vec::new());
+        let at = ReadOptions { at: Some(Address::new(0x0A00_2400)), ..ReadOptions::default() };
+        let (report, events) = scene.update_with(&TERN_BINARY[..len], |request| request.options = at);
+        assert!(matches!(report.code, Code::Refused | Code::File), "{len}: {:?}", failure(&events));
+        assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before, "{len}");
+    }
+}
+
+/// A file named .dfu without its suffix needs an agreement of its own.
+#[test]
+fn a_dfu_file_without_its_suffix_is_refused() {
+    let payload = &GANNET_DFU[..GANNET_DFU.len() - 16];
+    let update = |agreed: &[&str]| {
+        let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), GANNET);
+        let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
+        let (report, events) = scene.update_with(payload, |request| {
+            request.file_name = Some("gannet-1.3.0.dfu".into());
+            request.agreed = agreed;
+        });
+        (report.code, failure(&events).cloned())
+    };
+    let (code, said) = update(&[]);
+    let said = said.unwrap();
+    assert!(code == Code::Refused && said.cure.as_deref().unwrap().contains("--agree no-suffix"), "{said:?}");
+    assert_eq!(update(&["no-suffix"]).0, Code::Done);
+}
+
+/// An interrupted unit with an image in two parts: bytes checked never exceed the image.
+#[test]
+fn checked_bytes_never_exceed_the_image() {
+    let at = |address: u64| ReadOptions { at: Some(Address::new(address)), ..ReadOptions::default() };
+    let parts = [image::read(TERN_HEX, ReadOptions::default()), image::read(&(0..=255).cycle().take(900).collect::<Vec<u8>>(), at(0x0A01_0801))].map(Result::unwrap);
+    let both = Image::join(&parts).unwrap().unwrap();
+    let total = both.len();
+    for at in (30..140).step_by(11) {
+        let fault = Fault { at, kind: FaultKind::Pull(Some(Duration::from_millis(500))) };
+        let scene = Scene::tern_r1(vec![fault]);
+        scene.hand_at(Duration::from_millis(1), "hold SET");
+        let (report, _) = scene.update_with(&hex::write(&both), |_| {});
+        assert!(report.bytes_checked <= total && report.bytes_written + report.bytes_skipped <= total, "{at}: {report:?}");
+        scene.hand(Hand::parse("release SET").unwrap());
+        scene.clock.sleep(Duration::from_secs(1));
+    }
+}
