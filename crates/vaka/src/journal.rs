@@ -221,12 +221,17 @@ pub fn must_be_writable() -> Result<(), String> {
 pub struct Confirmed;
 
 impl vaka_boot::update::History for Confirmed {
-    fn last_version(&self, product: &str, serials: &[&str]) -> Option<vaka_core::version::Version> {
+    fn last_version(
+        &self,
+        product: &str,
+        part: Option<&str>,
+        serials: &[&str],
+    ) -> Option<vaka_core::version::Version> {
         let (records, _) = read(&path()?).ok()?;
         let is_it = |record: &&Record| {
             let is_confirmed = matches!(record.result("after"), Some("confirmed" | "seen"));
             let is_same = record.serials().iter().any(|serial| serials.contains(serial));
-            is_confirmed && is_same && record.result("product") == Some(product)
+            is_confirmed && is_same && record.result("product") == Some(product) && record.result("part") == part
         };
         let last = records.iter().rev().find(is_it)?;
         let version = last.ended.as_ref()?.result.get("next")?.get("version")?.as_str()?;

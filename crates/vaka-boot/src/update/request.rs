@@ -59,9 +59,9 @@ pub struct Request<'a> {
 
 /// What earlier updates left in units.
 pub trait History: std::fmt::Debug {
-    /// The version that the last confirmed update of a unit of this product left in it, by any
-    /// of its serial numbers.
-    fn last_version(&self, product: &str, serials: &[&str]) -> Option<Version>;
+    /// The version that the last confirmed update of a part of a unit of this product left in
+    /// it, by any of the unit's serial numbers.
+    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<Version>;
 }
 
 /// An image of a release, for one variant.
