@@ -499,7 +499,7 @@ impl Execution<'_, '_> {
 
     fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
         (self.tally.lost, self.tally.link_lost) = error.is_loss();
-        let cure = match error.last() {
+        let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Rejected { cure, .. } => cure,
             SessionError::Answered { .. } => {
@@ -520,7 +520,7 @@ impl Execution<'_, '_> {
                 "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
             }
         };
-        let code = if matches!(error.last(), SessionError::Held(_)) { Code::Access } else { Code::Transfer };
+        let code = if matches!(error, SessionError::Held(_)) { Code::Access } else { Code::Transfer };
         Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure)
     }
 }

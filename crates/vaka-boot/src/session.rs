@@ -247,47 +247,40 @@ pub enum SessionError {
     /// The way to the unit failed.
     #[error("{0}")]
     Link(String),
-    /// It failed, was tried again, and failed in another way. The first failure is most often
-    /// the cause; the last one tells the state.
-    #[error("{first}; tried again: {last}")]
-    Retried {
-        /// How it failed first.
-        first: Box<SessionError>,
-        /// How the last attempt failed.
-        last: Box<SessionError>,
-    },
 }
 
 impl SessionError {
-    /// A failure after other attempts. The first one is kept where it says something else.
+    /// A failure after other attempts. The first one is most often the cause, so it is told too;
+    /// the kind is that of the last one, which tells the state of the unit.
     #[must_use]
-    pub fn after(self, first: Option<Self>) -> Self {
-        match first {
-            Some(first) if first.to_string() != self.to_string() => {
-                Self::Retried { first: Box::new(first), last: Box::new(self) }
+    pub fn after(mut self, first: Option<Self>, pace: &mut Pace<'_>) -> Self {
+        let Some(first) = first.map(|first| first.to_string()).filter(|first| *first != self.to_string()) else {
+            return self;
+        };
+        let words = match &mut self {
+            Self::Refused { reason, .. } | Self::Rejected { reason, .. } => reason,
+            Self::Answered { words, .. } | Self::Dialect { words, .. } => words,
+            Self::Frame(trouble) => &mut trouble.words,
+            Self::Silent(words) | Self::Misbehaved(words) | Self::Link(words) => words,
+            Self::WaitsForReset | Self::Held(_) | Self::Gone => {
+                pace.warn(format!("Before that: {first}."));
+                return self;
             }
-            _ => self,
-        }
-    }
-
-    /// The error of the last attempt, which tells the state of the unit.
-    pub fn last(&self) -> &Self {
-        match self {
-            Self::Retried { last, .. } => last.last(),
-            own => own,
-        }
+        };
+        *words = format!("{words}; the first attempt failed with: {first}");
+        self
     }
 
     /// Whether the unit was lost, and whether only the way to it failed: it may then still be
     /// there.
     pub fn is_loss(&self) -> (bool, bool) {
-        (matches!(self.last(), Self::Gone | Self::Link(_)), matches!(self.last(), Self::Link(_)))
+        (matches!(self, Self::Gone | Self::Link(_)), matches!(self, Self::Link(_)))
     }
 
     /// Whether the unit itself answered that it will not do what it was asked for. A missing
     /// answer, a lost unit and a failed link are not refusals.
     pub fn is_refusal(&self) -> bool {
-        matches!(self.last(), Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+        matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
     }
 }
 

@@ -284,7 +284,10 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
     let condition = scene.condition();
 
     must(report.code != Code::Done || is_whole, "exit status 0, and the content is wrong".into());
-    must(report.code != Code::Done || condition == Condition::Application, format!("exit status 0, and it is {condition:?}"));
+    must(
+        report.code != Code::Done || condition == Condition::Application,
+        format!("exit status 0, and it is {condition:?}"),
+    );
     must(report.code == Code::Done || said.is_some(), "a failure without an error event".into());
     must(report.code != Code::Done || said.is_none(), "an error event with exit status 0".into());
     must(report.bytes_checked <= equal + filled, format!("{} bytes checked, {equal} are equal", report.bytes_checked));
@@ -301,9 +304,14 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
             must(whole, "said to be unchanged, and something was changed".into());
         }
         Some(UnitState::CheckedNotStarted | UnitState::Running) => {
-            must(is_whole || report.check == vaka_core::event::Check::Accepted, "said to hold the image, and does not".into());
+            must(
+                is_whole || report.check == vaka_core::event::Check::Accepted,
+                "said to hold the image, and does not".into(),
+            );
         }
-        Some(UnitState::WrittenNotChecked) => must(case.is_worn || equal > 0, "said to be written, and nothing is".into()),
+        Some(UnitState::WrittenNotChecked) => {
+            must(case.is_worn || equal > 0, "said to be written, and nothing is".into())
+        }
         Some(UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Restarted | UnitState::Unknown) => {}
     }
     if report.state == Some(UnitState::Running) {
@@ -311,7 +319,10 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
     }
     if let Some(said) = said {
         must(said.cure.is_some(), format!("an error without a remedy: {said:?}"));
-        must(said.unit_state == report.state, format!("{:?} in the error, {:?} in the result", said.unit_state, report.state));
+        must(
+            said.unit_state == report.state,
+            format!("{:?} in the error, {:?} in the result", said.unit_state, report.state),
+        );
         let claims_nothing = said.state.as_ref().is_some_and(|state| state.contains("unchanged"));
         must(!claims_nothing || !touched, "the error says unchanged".into());
     }

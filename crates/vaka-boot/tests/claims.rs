@@ -40,7 +40,8 @@ fn staged(will_detach: bool, faults: Vec<Fault>, sheet: &str) -> Scene {
 fn end_of_download(scene: &Scene) -> u64 {
     scene.update();
     let world = lock(&scene.world);
-    let is_end = |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+    let is_end =
+        |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
     let last = world.log(PORT).iter().rposition(is_end).unwrap();
     last as u64 + 1
 }
@@ -304,7 +305,11 @@ fn a_dfu_file_without_its_suffix_is_refused() {
 #[test]
 fn checked_bytes_never_exceed_the_image() {
     let at = |address: u64| ReadOptions { at: Some(Address::new(address)), ..ReadOptions::default() };
-    let parts = [image::read(TERN_HEX, ReadOptions::default()), image::read(&(0..=255).cycle().take(900).collect::<Vec<u8>>(), at(0x0A01_0801))].map(Result::unwrap);
+    let parts = [
+        image::read(TERN_HEX, ReadOptions::default()),
+        image::read(&(0..=255).cycle().take(900).collect::<Vec<u8>>(), at(0x0A01_0801)),
+    ]
+    .map(Result::unwrap);
     let both = Image::join(&parts).unwrap().unwrap();
     let total = both.len();
     for at in (30..140).step_by(11) {
@@ -312,7 +317,10 @@ fn checked_bytes_never_exceed_the_image() {
         let scene = Scene::tern_r1(vec![fault]);
         scene.hand_at(Duration::from_millis(1), "hold SET");
         let (report, _) = scene.update_with(&hex::write(&both), |_| {});
-        assert!(report.bytes_checked <= total && report.bytes_written + report.bytes_skipped <= total, "{at}: {report:?}");
+        assert!(
+            report.bytes_checked <= total && report.bytes_written + report.bytes_skipped <= total,
+            "{at}: {report:?}"
+        );
         scene.hand(Hand::parse("release SET").unwrap());
         scene.clock.sleep(Duration::from_secs(1));
     }

@@ -107,7 +107,11 @@ fn the_checker_and_the_plan_say_what_a_stream_does() {
         request.agreed = vec!["lose-settings".into()];
     });
     let said = failure(&events).unwrap();
-    assert_eq!((report.code, said.message.contains("--clear-all has no meaning there")), (Code::Refused, true), "{said:?}");
+    assert_eq!(
+        (report.code, said.message.contains("--clear-all has no meaning there")),
+        (Code::Refused, true),
+        "{said:?}"
+    );
     assert!(scene.memory(shapes::BASE..shapes::LIMIT) == before);
     let plan = events.iter().find_map(|event| match event {
         vaka_core::event::Event::Plan { plan, .. } => Some(plan.clone()),

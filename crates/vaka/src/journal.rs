@@ -221,12 +221,7 @@ pub fn must_be_writable() -> Result<(), String> {
 pub struct Confirmed;
 
 impl vaka_boot::update::History for Confirmed {
-    fn last_version(
-        &self,
-        product: &str,
-        part: Option<&str>,
-        serials: &[&str],
-    ) -> Option<vaka_core::version::Version> {
+    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<vaka_core::version::Version> {
         let (records, _) = read(&path()?).ok()?;
         let is_it = |record: &&Record| {
             let is_confirmed = matches!(record.result("after"), Some("confirmed" | "seen"));

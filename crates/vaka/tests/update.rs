@@ -142,7 +142,11 @@ fn the_printed_label_decides_and_is_cross_checked() {
         (&r1, &[], &["Undecided", "--variant r1  if it reads \"SKI-TERN R1\"", "unchanged"]),
         (&r1, &["--unattended"], &["nobody said what is printed"]),
         // The right file, the wrong label: the unit's own layout speaks up.
-        (&r1, &["--variant", "r2"], &["CONFLICT: r2 has 40 sectors of 6 KiB", "the unit and the file are both r1", "Read the label again"]),
+        (
+            &r1,
+            &["--variant", "r2"],
+            &["CONFLICT: r2 has 40 sectors of 6 KiB", "the unit and the file are both r1", "Read the label again"],
+        ),
         (
             &r2,
             &["--variant", "r1"],
@@ -263,7 +267,15 @@ fn no_unit_in_time_says_what_was_seen() {
     let bench = Bench::new(Vec::new());
     let file = firmware("tern-r1-1.5.0.hex");
     let ended = bench.run(&["update", file.to_str().unwrap(), "--wait", "300ms"]);
-    ended.expect(4, &["Tern tide gauge did not appear within 0.3 s (1209:0001", "No USB device is connected", "some cables only charge", "1. Hold SET"]);
+    ended.expect(
+        4,
+        &[
+            "Tern tide gauge did not appear within 0.3 s (1209:0001",
+            "No USB device is connected",
+            "some cables only charge",
+            "1. Hold SET",
+        ],
+    );
 }
 
 #[test]

@@ -421,14 +421,14 @@ impl Talk {
         loop {
             match self.attempt(exchange, bounds, pace) {
                 Ok(()) => break,
-                Err(Failed::Final(error)) => return Err(error.after(first)),
+                Err(Failed::Final(error)) => return Err(error.after(first, pace)),
                 Err(Failed::Again(error)) if tried >= tries || pace.now() >= bounds.until => {
                     if let SessionError::Frame(trouble) = &error
                         && bounds.operation != OperationName::Sync
                     {
                         pace.tell(frame_event(trouble));
                     }
-                    return Err(error.after(first));
+                    return Err(error.after(first, pace));
                 }
                 Err(Failed::Again(error)) => {
                     first.get_or_insert(error);

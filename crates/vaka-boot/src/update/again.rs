@@ -122,6 +122,9 @@ impl Job<'_, '_> {
         let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
         let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
         self.note_seen(&mut seen, settled.route);
+        // Whichever image that is shows only once it is read.
+        self.report.after = After::Restarted;
+        self.ledger.lose_track();
         drop(seen.opened);
         let booted = match seen.device {
             Some(device) if self.in_update_mode => device,

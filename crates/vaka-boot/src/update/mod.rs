@@ -540,7 +540,9 @@ impl<'a, 'b> Job<'a, 'b> {
         let found = found.or_else(|| {
             let serials: Vec<&str> =
                 [&self.report.serial, &self.boot_serial].into_iter().flatten().map(String::as_str).collect();
-            self.request.history.and_then(|history| history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials))
+            self.request.history.and_then(|history| {
+                history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
+            })
         });
         let Some(before) = found else { return Ok(()) };
         let against = downgrade(settled.variant, &settled.image, &before);

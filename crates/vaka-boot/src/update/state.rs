@@ -12,7 +12,10 @@ impl Job<'_, '_> {
     pub(super) fn unit_state(&self) -> Option<UnitState> {
         self.report.unit.as_ref()?;
         let content = self.ledger.content(&self.image, self.in_update_mode);
+        // What was seen running counts only where the content is not in doubt.
+        let is_in_doubt = matches!(content, UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Unknown);
         Some(match self.report.after {
+            _ if is_in_doubt => content,
             After::Confirmed | After::Seen => UnitState::Running,
             After::Restarted if !self.in_update_mode => UnitState::Restarted,
             _ => content,

@@ -267,7 +267,7 @@ impl Scsi {
             let sense = match sense {
                 Ok(Err(bytes)) => return Ok(bytes),
                 Ok(Ok(sense)) => sense,
-                Err(Fault::Over(error)) => return Err(over(error).after(first)),
+                Err(Fault::Over(error)) => return Err(over(error).after(first, pace)),
                 Err(Fault::Failed) => Sense(0, 0, 0),
                 Err(Fault::Broken(why)) => {
                     repeats += 1;
@@ -276,7 +276,7 @@ impl Scsi {
                         first.get_or_insert(error);
                         continue;
                     }
-                    return Err(error.after(first));
+                    return Err(error.after(first, pace));
                 }
             };
             match sense {
@@ -289,7 +289,7 @@ impl Scsi {
                     pace.wait_until(until, "the unit's disk to become ready");
                 }
                 Sense(3, ..) if may_repeat && repeats == 0 => repeats += 1,
-                sense => return Err(rejected(sense).after(first)),
+                sense => return Err(rejected(sense).after(first, pace)),
             }
         }
     }

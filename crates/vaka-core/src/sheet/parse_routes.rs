@@ -222,7 +222,8 @@ impl Checker<'_> {
         };
         let present = raw.present.as_ref().map(|name| self.file_name("present", name)).transpose()?;
         let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
-        if let Some(given) = raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, Takes::File(_))) {
+        if let Some(given) = raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, Takes::File(_)))
+        {
             return Err(self.error(&given.span(), "leave", "only a unit that takes UF2 blocks has a last one".into()));
         }
         Ok(VolumeRoute { takes, labels, present, leave })
