@@ -279,6 +279,9 @@ impl<'a, 'b> Job<'a, 'b> {
             self.guard = Some(self.bench.hold(found.location())?);
         }
         self.report.unit = Some(self.bench.place(found.location()));
+        if let ([only], None) = (&found.sheets[..], &self.report.product) {
+            self.report.product = Some(only.product.name.clone());
+        }
         self.in_update_mode = found.mode == Mode::Update;
         self.report.after = After::NotRestarted;
         self.pace.tell(Event::Seen(Box::new(seen::seen(self.bench, &found.device))));

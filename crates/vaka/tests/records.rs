@@ -1,0 +1,259 @@
+//! What stays on record, and what is said when it cannot: the journal, the trace, owed steps,
+//! both serial numbers, and units that another process works on.
+
+#![cfg(unix)]
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::ffi::OsStr;
+use std::io::{Read, Write};
+use std::net::{TcpListener, TcpStream};
+use std::os::unix::ffi::OsStrExt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::time::{Duration, Instant};
+
+use support::{Bench, Running, firmware, root};
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::{Hand, Unit};
+use vaka_sim::world::lock;
+
+/// A sheet of the Tern whose entry has steps that are held until they are undone.
+fn held_steps(bench: &Bench) -> String {
+    let sheet = std::fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();
+    let step = "do = \"Hold SET, tap RESET, then let go of SET.\"";
+    let held = "do = \"Switch the mains off.\"\nundo = { do = \"Switch the mains on.\", after = [\"jumper\"] }\n\n[[route.entry]]\nid = \"jumper\"\ndo = \"Set jumper J3, hold SET, tap RESET.\"\nheld = true\nundo = { do = \"Set jumper J3 back.\" }";
+    bench.file("held.toml", sheet.replacen(step, held, 1).as_bytes()).to_str().unwrap().to_owned()
+}
+
+fn running_tern() -> Bench {
+    Bench::new(vec![(Tern::new(Revision::R1, "T1-00217"), Vec::new())])
+}
+
+fn interrupt(id: u32) {
+    assert!(std::process::Command::new("kill").args(["-INT", &id.to_string()]).status().unwrap().success());
+}
+
+/// Every ending shows what is still to be undone, in order, and the journal lists it.
+#[test]
+fn owed_steps_are_shown_at_every_ending() {
+    let bench = running_tern();
+    let sheet = held_steps(&bench);
+    let file = firmware("tern-r1-1.5.0.hex");
+    let args = ["--sheets", &sheet, "--variant", "r1", "--wait", "400ms"];
+    let owed = ["Still to undo on the unit at 1-1, in this order:", "1. Set jumper J3 back.", "2. Switch the mains on."];
+    // A time-out.
+    bench.run(&[&["update", file.to_str().unwrap()], &args[..]].concat()).expect(4, &owed);
+    bench.run(&["journal"]).expect(0, &["Still to undo on Tern tide gauge", "1. Set jumper J3 back."]);
+    let ended = bench.run(&[&["update", file.to_str().unwrap(), "--format", "json"], &args[..]].concat());
+    let result = ended.expect(4, &[]).result();
+    assert_eq!(result["owed"], serde_json::json!(["Set jumper J3 back.", "Switch the mains on."]));
+    // Other commands that enter update mode.
+    bench.run(&[&["enter"], &args[..]].concat()).expect(4, &owed);
+    // One Ctrl-C, and two.
+    for count in [1, 2] {
+        let mut running = Running::start(
+            bench.command().arg("update").arg(&file).args(["--sheets", &sheet, "--variant", "r1", "--wait", "60s"]),
+        );
+        running.wait_for("By hand, 2 of 2");
+        let id = running.id();
+        interrupt(id);
+        if count == 2 {
+            // The second one may come after the program has ended by the first.
+            let _ = std::process::Command::new("kill").args(["-INT", &id.to_string()]).output();
+        }
+        running.end().expect(130, &owed);
+    }
+}
+
+/// The application's serial number and the bootloader's are on record; either finds the unit,
+/// and both are one unit.
+#[test]
+fn a_unit_is_found_by_either_of_its_serial_numbers() {
+    let bench = running_tern();
+    let file = firmware("tern-r1-1.5.0.hex");
+    let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
+    running.wait_for("By hand, 1 of 1");
+    for hand in ["hold SET", "tap RESET"] {
+        lock(&bench.world).hand("1-1", &Hand::parse(hand).unwrap());
+    }
+    running.wait_for("update mode reached");
+    lock(&bench.world).hand("1-1", &Hand::parse("release SET").unwrap());
+    running.end().expect(0, &["runs 1.5.0"]);
+    let all = bench.run(&["journal", "--format", "json"]).expect(0, &[]).events();
+    let result = &all[0]["ended"]["result"];
+    let boot = result["boot_serial"].as_str().unwrap().to_owned();
+    assert_eq!((&result["serial"], boot.as_str() != "T1-00217"), (&"T1-00217".into(), true));
+    for serial in ["T1-00217", &boot] {
+        bench.run(&["journal", "--unit", &format!("serial={serial}")]).expect(0, &["1 attempt, 1 of them good"]);
+    }
+    // Found in update mode, by the bootloader's number alone: the same unit.
+    for hand in ["pull", "hold SET", "plug", "release SET"] {
+        lock(&bench.world).hand("1-1", &Hand::parse(hand).unwrap());
+    }
+    bench.update(&firmware("tern-r1-1.4.0.hex"), &["--variant", "r1"]).expect(3, &["older than the unit's 1.5.0"]);
+    bench.run(&["journal", "--csv", "j.csv", "--report", "j.html"]).expect(0, &[]);
+    let page = std::fs::read_to_string(bench.folder.path().join("j.html")).unwrap();
+    assert!(page.contains("<b>1</b>units</div>") && page.contains("<b class=\"bad\">1</b>units still open"), "{page}");
+    let csv = std::fs::read_to_string(bench.folder.path().join("j.csv")).unwrap();
+    assert!(csv.contains(&format!(",T1-00217,{boot},")), "{csv}");
+}
+
+/// A line keeps no unit that it cannot record; an update says so before it begins.
+#[test]
+fn a_line_without_a_journal_does_not_begin() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-00031")) as Box<dyn Unit>, Vec::new())]);
+    let before = bench.memory("1-1");
+    let file = firmware("gannet-1.3.0.dfu");
+    let line = |state: &str| {
+        Running::start(bench.command().env("XDG_STATE_HOME", state).arg("line").arg(&file).args(["--count", "1"])).end()
+    };
+    line("/dev/null").expect(9, &["The journal cannot be written", "No unit was touched"]);
+    assert_eq!(bench.memory("1-1"), before);
+}
+
+/// A trace that cannot be written to its end: the update is as good as ever, the result says
+/// what is missing, and the exit status is one of its own.
+#[test]
+#[cfg(target_os = "linux")]
+fn a_trace_that_fails_in_the_middle_is_told_in_the_result() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-00031")) as Box<dyn Unit>, Vec::new())]);
+    let file = firmware("gannet-1.3.0.dfu");
+    // A file that may not grow beyond some kilobytes: writing to it fails from then on.
+    let mut command = std::process::Command::new("sh");
+    let vaka = bench.command();
+    command.args(["-c", "ulimit -f 16; trap '' XFSZ; exec \"$0\" \"$@\""]).arg(vaka.get_program());
+    command.arg("update").arg(&file).args(["--trace", "run.trace", "--format", "json"]);
+    command.current_dir(bench.folder.path());
+    vaka.get_envs().for_each(|(name, value)| _ = command.env(name, value.unwrap_or_default()));
+    let result = Running::start(&mut command).end().expect(10, &["Not all of this run could be recorded"]).result();
+    assert!(result["record_failure"].as_str().unwrap().contains("the trace"), "{result}");
+    assert_eq!((&result["outcome"], &result["code"]), (&"updated".into(), &10.into()));
+}
+
+/// A unit that another process works on is not opened by others, who say who has it.
+#[test]
+fn other_commands_leave_a_unit_at_work_alone() {
+    let bench = running_tern();
+    let file = firmware("tern-r1-1.5.0.hex");
+    let mut running =
+        Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1", "--wait", "60s"]));
+    running.wait_for("By hand, 1 of 1");
+    let opened = lock(&bench.world).opened("1-1");
+    bench.run(&["survey"]).expect(0, &["Another program holds the unit at 1-1", "vaka update"]);
+    bench.run(&["check", file.to_str().unwrap(), "--unit", "1-1"]).expect(9, &["Another program holds the unit"]);
+    bench.run(&["read", "out.bin", "--unit", "1-1", "--variant", "r1"]).expect(9, &["Another program holds the unit"]);
+    assert_eq!(lock(&bench.world).opened("1-1"), opened);
+    interrupt(running.id());
+    running.end().expect(130, &["The unit is unchanged."]);
+}
+
+/// Arguments that are not UTF-8 are refused or used; nothing panics.
+#[test]
+fn arguments_that_are_not_utf8_are_no_panic() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-00031")) as Box<dyn Unit>, Vec::new())]);
+    let odd = OsStr::from_bytes(b"f\xFF\xFEle.bin");
+    let file = firmware("gannet-1.3.0.dfu");
+    std::fs::copy(&file, bench.folder.path().join(odd)).unwrap();
+    let commands: [&[&str]; 14] = [
+        &["update"],
+        &["check"],
+        &["line", "--count", "1", "--for", "2s"],
+        &["update", "--unit"],
+        &["update", "--trace"],
+        &["convert", "out.hex"],
+        &["stamp", "out.bin"],
+        &["read"],
+        &["compare"],
+        &["pack"],
+        &["sheet", "check"],
+        &["dialect", "check"],
+        &["journal", "--csv"],
+        &["survey", "--bus"],
+    ];
+    for words in commands {
+        let mut command = bench.command();
+        command.args(words).arg(odd);
+        let ended = Running::start(&mut command).end();
+        assert_ne!(ended.code, 101, "{words:?}: {}", ended.stderr);
+        assert!(!ended.stderr.contains("panicked"), "{words:?}: {}", ended.stderr);
+    }
+}
+
+/// A way to a server that can be cut.
+struct Proxy {
+    port: u16,
+    passed: Arc<AtomicU64>,
+    is_cut: Arc<AtomicBool>,
+}
+
+impl Proxy {
+    fn to(server: String) -> Self {
+        let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let (passed, is_cut) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (count, cut) = (passed.clone(), is_cut.clone());
+        std::thread::spawn(move || {
+            for client in listener.incoming().map_while(Result::ok) {
+                if cut.load(Ordering::SeqCst) {
+                    continue;
+                }
+                let server = TcpStream::connect(&server).unwrap();
+                let pairs = [(client.try_clone().unwrap(), server.try_clone().unwrap()), (server, client)];
+                for (from, to) in pairs {
+                    let (count, cut) = (count.clone(), cut.clone());
+                    std::thread::spawn(move || pass(from, to, &count, &cut));
+                }
+            }
+        });
+        Self { port, passed, is_cut }
+    }
+}
+
+fn pass(mut from: TcpStream, mut to: TcpStream, count: &AtomicU64, cut: &AtomicBool) {
+    from.set_read_timeout(Some(Duration::from_millis(20))).unwrap();
+    let mut buffer = [0; 4096];
+    while !cut.load(Ordering::SeqCst) {
+        match from.read(&mut buffer) {
+            Ok(0) => break,
+            Ok(len) if to.write_all(&buffer[..len]).is_ok() => _ = count.fetch_add(len as u64, Ordering::SeqCst),
+            Err(error) if matches!(error.kind(), std::io::ErrorKind::WouldBlock | std::io::ErrorKind::TimedOut) => {}
+            _ => break,
+        }
+    }
+    let _ = from.shutdown(std::net::Shutdown::Both);
+    let _ = to.shutdown(std::net::Shutdown::Both);
+}
+
+/// A lost connection to the server is told as that, and the update goes on once the server
+/// answers again.
+#[test]
+fn a_lost_connection_is_told_and_reconnected_to() {
+    let bench = Bench::tern_r1();
+    let server = bench.bus().strip_prefix("usbip://").unwrap().to_owned();
+    let proxy = Proxy::to(server);
+    let bus = format!("usbip://127.0.0.1:{}", proxy.port);
+    let file = firmware("tern-r1-1.5.0.hex");
+    // The button is held, so that the reset of the server's port leads to update mode again.
+    lock(&bench.world).hand("1-1", &Hand::parse("hold SET").unwrap());
+    let mut running = Running::start(
+        bench.command().env("VAKA_BUS", &bus).arg("update").arg(&file).args(["--variant", "r1", "--format", "json"]),
+    );
+    running.wait_for("\"step\":\"write\",\"region\"");
+    proxy.is_cut.store(true, Ordering::SeqCst);
+    let line = running.wait_for("Waiting for the unit to come back");
+    assert!(line.contains("the connection to usbip://127.0.0.1"), "{line}");
+    let deadline = Instant::now() + Duration::from_secs(10);
+    while lock(&bench.world).opened("1-1") == 0 && Instant::now() < deadline {
+        std::thread::yield_now();
+    }
+    proxy.is_cut.store(false, Ordering::SeqCst);
+    running.wait_for("\"step\":\"restart\"");
+    lock(&bench.world).hand("1-1", &Hand::parse("release SET").unwrap());
+    let ended = running.end();
+    let result = ended.expect(0, &[]).result();
+    assert_eq!((&result["outcome"], &result["interrupted"]), (&"updated".into(), &1.into()));
+    assert!(proxy.passed.load(Ordering::SeqCst) > 20_000);
+}
