@@ -510,10 +510,10 @@ impl Execution<'_, '_> {
             }
             SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
             SessionError::Gone => {
-                "Check cable and power, put the unit into update mode again and run the same command again."
+                "Check cable and power, put the unit into update mode again and run the same command."
             }
             SessionError::Link(_) => {
-                "Check the way to the unit (cable, hub, server, network), then run the same command again."
+                "Check the way to the unit (cable, hub, server, network), then run the same command."
             }
             SessionError::Silent(_) => "Unplug the unit, put it into update mode again and run the same command again.",
             _ => {

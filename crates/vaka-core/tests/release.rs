@@ -343,6 +343,11 @@ fn a_stamp_that_says_something_else_is_found() {
     assert!(found(build("quiet"), &[]).contains("its stamp says build quiet, the manifest standard"));
     let shag = stamp::Text { product: Some("shag".into()), ..text() };
     assert!(found(shag, &[]).contains("its stamp says product shag, the manifest tern"));
+    let version = |version: &str| stamp::Text { version: Some(version.into()), ..text() };
+    assert_eq!(found(version("1.5.0"), &[]), "");
+    assert!(found(version("1.4.0"), &[]).contains("its stamp says version 1.4.0, the manifest 1.5.0"));
+    let part = stamp::Text { part: Some("display".into()), ..text() };
+    assert!(found(part, &[]).contains("its stamp says part display, the manifest none"));
     let r2 = stamp::Text { variants: vec!["r2".into()], ..text() };
     assert!(found(r2, &[]).contains("its stamp says variant r2, the manifest r1"));
 }

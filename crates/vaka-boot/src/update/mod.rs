@@ -806,10 +806,11 @@ impl<'a, 'b> Job<'a, 'b> {
             let failure = Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words));
             let status = self.dfu_status_of(&seen, settled.route);
             let failure = match &status {
-                Some(words) => Failure { message: format!("{} {words}", failure.message), ..failure },
+                Some((_, words)) => Failure { message: format!("{} {words}", failure.message), ..failure },
                 None => failure,
             };
-            return Err(failure.cure(self.way_back(status.is_some())));
+            let is_bad = status.is_some_and(|(status, _)| status == Status::Firmware);
+            return Err(failure.cure(self.way_back(is_bad)));
         }
         self.must_have_ended(settled, plan, &expected, &seen)?;
         self.tell_step(StepName::Confirm, StepState::Done, seen.words);
@@ -898,13 +899,15 @@ impl<'a, 'b> Job<'a, 'b> {
 
     /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
     /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
-    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<String> {
+    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<(Status, String)> {
         let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
         let opened = self.bench.look(device, self.pace).ok()?;
         let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };
         let Link::Device(device) = opened.link else { return None };
         let reply = dfu::read_status(device, &opening, self.pace).ok()?;
-        (reply.status != Status::Ok).then(|| format!("Its bootloader reports {}.", reply.status))
+        // A reset or a loss of power is what just happened to it.
+        let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
+        (!says_nothing).then(|| (reply.status, format!("Its bootloader reports {}.", reply.status)))
     }
 
     /// The final verdict refuses what the provisional one let through: sends the unit back to

@@ -8,6 +8,7 @@ use super::Image;
 use crate::address::Span;
 use crate::dialect::checksum::CrcSum;
 use crate::plan::ERASED;
+use crate::size::Grouped;
 
 /// The longest image whose checksum is computed. Chosen by us: larger than any flash that is
 /// updated over USB, small against the memory of a computer.
@@ -142,9 +143,13 @@ impl LengthField {
     pub fn check(&self, image: &Image) -> Proof {
         let found = image.span().len();
         match self.wanted(image) {
-            None => Proof::Fails(format!("the image ends before its length field at offset 0x{:X}", self.offset)),
+            None => Proof::Fails(format!("nothing stands at offset 0x{:X}: it was cut short", self.offset)),
             Some(wanted) if wanted > found => {
-                Proof::Fails(format!("it says {wanted} bytes, and has {found}: it was cut short"))
+                Proof::Fails(format!(
+                    "it holds {} bytes, and {} are there: it was cut short",
+                    Grouped(wanted),
+                    Grouped(found)
+                ))
             }
             Some(_) => Proof::Holds,
         }
@@ -165,7 +170,7 @@ impl ChecksumField {
             ChecksumPlace::End => end.checked_sub(self.width),
         };
         let Some(place) = place.filter(|place| place.saturating_add(self.width) <= found) else {
-            return Proof::Fails("the image ends before its checksum".to_owned());
+            return Proof::Fails("nothing is there: it was cut short".to_owned());
         };
         let mut whole = vec![ERASED; usize::try_from(found).unwrap_or_default()];
         image.copy_to(image.start(), &mut whole);
@@ -181,7 +186,7 @@ impl ChecksumField {
         }
         let hex = |bytes: &[u8]| crate::text::hex(bytes);
         Proof::Fails(format!(
-            "it holds {} at offset 0x{place:X}, its bytes give {}: it is damaged or cut short",
+            "{} stands at offset 0x{place:X}, and its bytes give {}: it is damaged or cut short",
             hex(&stored),
             hex(&computed)
         ))

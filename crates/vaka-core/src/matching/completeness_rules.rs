@@ -51,7 +51,7 @@ fn of_format(image: &Image) -> Option<&'static str> {
 fn of_rules(rules: &ImageRules, image: &Image, proofs: &mut Vec<&'static str>, failures: &mut Vec<String>) {
     let mut note = |name: &'static str, proof: Proof| match proof {
         Proof::Holds => proofs.push(name),
-        Proof::Fails(words) => failures.push(format!("by its {name} {words}")),
+        Proof::Fails(words) => failures.push(format!("by its {name}, {words}")),
     };
     if let Some(length) = &rules.length {
         note("length", length.check(image));

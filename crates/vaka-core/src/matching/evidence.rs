@@ -130,6 +130,7 @@ impl Evidence {
     /// It in one line.
     pub fn sentence(&self) -> String {
         match self.source {
+            Source::Completeness => format!("the file is {}: {}", self.says, self.means),
             // What is lost says itself what it is.
             Source::Loss => format!("{}: {}", self.says, self.means),
             source => format!("{} {}: {}", source.words(), self.says, self.means),

@@ -1,0 +1,193 @@
+//! What a run says when it does not end well: each message with the state of the unit and what
+//! helps, in `messages.txt`, which reads as a document. `VAKA_WRITE_TABLES=1` writes it anew.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::fmt::Write;
+use std::time::Duration;
+
+use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
+use vaka_boot::update::Request;
+use vaka_core::address::Address;
+use vaka_core::event::{Event, Report};
+use vaka_core::image::ReadOptions;
+use vaka_sim::bootloader::dfu::{Manner, Staging};
+use vaka_sim::bootloader::dfu_plain::Traits;
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::flash::StuckBit;
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::petrel::{Board, Petrel};
+use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::world::lock;
+
+/// What ended, and how.
+type Told = (Report, Vec<Event>);
+
+fn fault(at: u64, kind: FaultKind) -> Vec<Fault> {
+    vec![Fault { at, kind }]
+}
+
+fn pull(at: u64, back_ms: Option<u64>) -> Fault {
+    Fault { at, kind: FaultKind::Pull(back_ms.map(Duration::from_millis)) }
+}
+
+fn binary_at(at: u64) -> ReadOptions {
+    ReadOptions { at: Some(Address::new(at)), ..ReadOptions::default() }
+}
+
+fn without_proofs(sheet: &str) -> String {
+    let proves = |line: &&str| !line.starts_with("length = ") && !line.starts_with("checksum = ");
+    sheet.lines().filter(proves).collect::<Vec<_>>().join("\n")
+}
+
+fn tern_r1(faults: Vec<Fault>) -> Told {
+    Scene::tern_r1(faults).update()
+}
+
+fn tern_with(file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> Told {
+    Scene::tern_r1(Vec::new()).update_with(file, change)
+}
+
+/// The transfer of the last download of no bytes.
+fn end_of(scene: &Scene) -> u64 {
+    scene.update();
+    let world = lock(&scene.world);
+    let is_end = |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+    world.log(PORT).iter().rposition(is_end).unwrap() as u64 + 1
+}
+
+fn staged(faults: Vec<Fault>) -> Scene {
+    let traits = Traits { can_upload: false, tolerant: false, will_detach: false };
+    let manner = Manner { staging: Staging::UntilManifest, ..Manner::default() };
+    let sheet = GANNET.replace("version = \"release-number\"\n", "");
+    Scene::gannet(Gannet::with("G-00031", traits, manner).in_boot_mode(), faults, &sheet)
+}
+
+/// Every case: its title, and how it ends.
+fn cases() -> Vec<(&'static str, Told)> {
+    let r2_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
+    let old_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.4.0.hex");
+    let label = |label: &str| Some(label.to_owned());
+    let worn = || {
+        let mut unit = Tern::in_boot_mode(Revision::R1, "T1-00217");
+        let offset = (0x1000..).find(|at| TERN_BINARY[*at] & 1 == 0).unwrap();
+        vaka_sim::unit::Unit::flash_mut(&mut unit)
+            .stick(StuckBit { address: 0x0A00_2400 + u32::try_from(offset).unwrap(), bit: 0 });
+        Scene::tern(unit, Vec::new(), TERN).update()
+    };
+    let unsound = || {
+        let mut bytes = TERN_BINARY.to_vec();
+        *bytes.last_mut().unwrap() ^= 0x55;
+        let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), &without_proofs(TERN));
+        scene.update_with(&bytes, |request| request.options = binary_at(0x0A00_2400))
+    };
+    let older = || {
+        let mut scene = Scene::tern_r1(Vec::new());
+        scene.update();
+        scene.back_into_update_mode();
+        scene.rewrite = false;
+        scene.update_with(old_hex, |_| {})
+    };
+    let running = |sheet: &str| {
+        let scene = Scene::tern(Tern::new(Revision::R1, "T1-00217"), Vec::new(), sheet);
+        scene.update()
+    };
+    let held = TERN.replacen(
+        "do = \"Hold SET, tap RESET, then let go of SET.\"",
+        "do = \"Set jumper J3, hold SET, tap RESET.\"\nheld = true\nundo = { do = \"Set jumper J3 back.\" }",
+        1,
+    );
+    let end = end_of(&staged(Vec::new()));
+    let silent_end = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
+    let refuses = || {
+        let manner = shag::Manner { refuses: true, ..Default::default() };
+        Scene::shag(Shag::with("S-00008", manner), Vec::new(), "display").update()
+    };
+    let two = || {
+        let mut scene = Scene::tern_r1(Vec::new());
+        lock(&scene.world).plug("1-3", Box::new(Petrel::new(Board::Pb1, "P-00112")), Vec::new());
+        lock(&scene.world).plug("1-4", Box::new(Petrel::new(Board::Pb2, "P-00113")), Vec::new());
+        lock(&scene.world).hand(PORT, &vaka_sim::unit::Hand::Pull);
+        scene.sheets = vec![vaka_core::sheet::Sheet::parse("petrel.toml", support::PETREL).unwrap()];
+        scene.label = None;
+        scene.update_with(TERN_HEX, |_| {})
+    };
+    let manner = Manner { no_functional_descriptor: true, ..Manner::default() };
+    let unreadable = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(manner, false);
+    vec![
+        ("The file is cut short", tern_with(&TERN_BINARY[..9000], |request| request.options = binary_at(0x0A00_2400))),
+        ("One byte of the file is changed", {
+            let mut bytes = TERN_BINARY.to_vec();
+            bytes[5000] ^= 1;
+            tern_with(&bytes, |request| request.options = binary_at(0x0A00_2400))
+        }),
+        ("The file is for the other revision", tern_with(r2_hex, |_| {})),
+        ("Unit and file agree, the label was misread", tern_with(TERN_HEX, |request| request.label = label("r2"))),
+        ("Label and file agree, the unit is another one", tern_with(r2_hex, |request| request.label = label("r2"))),
+        (
+            "The file was linked for another start address",
+            tern_with(TERN_BINARY, |request| request.options = binary_at(0x0A00_3000)),
+        ),
+        ("The file is older than what the flash holds", older()),
+        ("Several units, and the file is for none of them", two()),
+        ("The unit does not come into update mode", running(TERN)),
+        ("The same, with a step that is held", running(&held)),
+        ("The cable falls out while a sector is erased, and stays out", tern_r1(vec![pull(16, None)])),
+        ("The cable falls out while blocks are written, and stays out", tern_r1(vec![pull(60, None)])),
+        ("The cable falls out, and is plugged in again", tern_r1(vec![pull(60, Some(700))])),
+        ("The unit refuses a block", tern_r1(fault(50, FaultKind::Stall))),
+        ("The unit stops answering", tern_r1(fault(43, FaultKind::Silence))),
+        ("The unit refuses to leave update mode", tern_r1(fault(131, FaultKind::Stall))),
+        ("A bit of the flash is worn out", worn()),
+        ("The image does not start", unsound()),
+        ("The end of the download is lost, and the unit stays silent", staged(silent_end).update()),
+        ("The unit refuses the file that it was given", refuses()),
+        (
+            "No sheet, and the unit cannot be read",
+            Scene::tern(unreadable, Vec::new(), "")
+                .update_with(TERN_HEX, |request| request.agreed = vec!["no-sheet".into()]),
+        ),
+    ]
+}
+
+/// One case as it is read.
+fn entry(title: &str, (report, events): &Told) -> String {
+    let mut text = format!("{title}\n");
+    for warning in warnings(events) {
+        writeln!(text, "  told    {warning}").unwrap();
+    }
+    match failure(events) {
+        None => writeln!(text, "  ends    well").unwrap(),
+        Some(said) => {
+            writeln!(text, "  ends    with exit status {}: {}", said.code as u8, said.message).unwrap();
+            writeln!(text, "  state   {}", said.state.as_deref().unwrap_or("-")).unwrap();
+            writeln!(text, "  remedy  {}", said.cure.as_deref().unwrap_or("-")).unwrap();
+        }
+    }
+    for owed in &report.owed {
+        writeln!(text, "  owed    {owed}").unwrap();
+    }
+    text
+}
+
+#[test]
+fn every_message_is_in_the_table() {
+    let entries: Vec<String> = cases().iter().map(|(title, told)| entry(title, told)).collect();
+    let text = entries.join("\n");
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/messages.txt");
+    if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
+        std::fs::write(&path, &text).unwrap();
+    }
+    let known = std::fs::read_to_string(&path).unwrap_or_default();
+    assert!(text == known, "tests/messages.txt is another table now; write it anew and read what changed:\n{text}");
+    for (title, (report, events)) in cases() {
+        let Some(said) = failure(&events) else { continue };
+        let changed = report.state.is_some_and(|state| !state.is_unchanged());
+        assert!(!changed || !said.state.as_ref().unwrap().contains("unchanged"), "{title}");
+        assert!(said.message.ends_with('.') && said.cure.as_ref().unwrap().ends_with('.'), "{title}: {said:?}");
+        assert!(!said.message.contains("refused: OK") && !said.message.contains("..\n"), "{title}");
+    }
+}
