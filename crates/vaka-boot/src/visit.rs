@@ -325,15 +325,19 @@ impl<'a> Visit<'a> {
         let at = route.and_then(|route| route.restart_at);
         let gone = session.restart(at, pace);
         drop(session);
-        gone.map_err(|error| {
-            let cure = match &error {
-                SessionError::Rejected { cure, .. } => cure,
-                _ => "Press reset on the unit, or unplug it and plug it in again.",
-            };
-            Failure::new(Code::NotBack, format!("The unit at {place} did not leave update mode: {error}."))
-                .state("Nothing was changed in it.")
-                .cure(cure)
-        })?;
+        match gone {
+            Ok(()) => {}
+            Err(error) if error.is_refusal() => {
+                let cure = match &error {
+                    SessionError::Rejected { cure, .. } => cure,
+                    _ => "Press reset on the unit, or unplug it and plug it in again.",
+                };
+                let message = format!("The unit at {place} refused to leave update mode: {error}.");
+                return Err(Failure::new(Code::NotBack, message).state("Nothing was changed in it.").cure(cure));
+            }
+            // Whether it left shows on the bus.
+            Err(error) => pace.warn(format!("The request to leave update mode ended with: {error}.")),
+        }
         let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, pace) };
         let expected = Expected { leaves, ..Expected::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, pace);

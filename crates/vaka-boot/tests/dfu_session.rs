@@ -301,3 +301,42 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
     };
     assert!(matches!(with_unit(script, |s, pace| s.restart(Some(AT), pace)).result, Err(SessionError::Refused { .. })));
 }
+
+/// DFU_GETSTATUS waits for the time that the last reply named, whatever state that was: in
+/// dfuERROR, and after DFU_CLRSTATUS. Source: DFU 1.1, section 6.1.2 (bwPollTimeout).
+#[test]
+fn the_status_is_not_asked_for_before_the_named_time_is_over() {
+    let clock = Arc::new(VirtualClock::default());
+    let asked: Arc<Mutex<Vec<Duration>>> = Arc::default();
+    let (times, now) = (asked.clone(), clock.clone());
+    let mut state = 10;
+    let script: Script = Box::new(move |request, _, _| match request {
+        GET_STATE => Ok(vec![state]),
+        GET_STATUS => {
+            times.lock().unwrap().push(now.now());
+            status(if state == 10 { 8 } else { 0 }, 700, state)
+        }
+        CLEAR_STATUS => {
+            state = 2;
+            Ok(Vec::new())
+        }
+        _ => Ok(Vec::new()),
+    });
+    let unit = Unit { script, log: Arc::default() };
+    let opening = Opening {
+        interface: 0,
+        alternate: 0,
+        block_size: 16,
+        size_is_known: true,
+        attributes: Attributes(3),
+        addressed: true,
+        sectors: None,
+    };
+    let stop = AtomicBool::new(false);
+    let mut ignore = |_: Event| {};
+    let mut pace = Pace::new(&*clock, &mut ignore, &stop);
+    AddressedSession::open(Box::new(unit), opening, &mut pace).map(drop).unwrap();
+    let asked = asked.lock().unwrap().clone();
+    assert!(asked.len() >= 2, "{asked:?}");
+    assert!(asked.windows(2).all(|pair| pair[1] - pair[0] >= Duration::from_millis(700)), "{asked:?}");
+}

@@ -55,7 +55,8 @@ fn tern_with(file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> Told {
 fn end_of(scene: &Scene) -> u64 {
     scene.update();
     let world = lock(&scene.world);
-    let is_end = |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+    let is_end =
+        |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
     world.log(PORT).iter().rposition(is_end).unwrap() as u64 + 1
 }
 

@@ -57,7 +57,8 @@ fn files() -> Vec<(String, Vec<u8>, Sheet)> {
 /// The image as each of a product's variants would take it.
 fn read(bytes: &[u8], name: &str, sheet: &Sheet) -> Vec<Result<Image, ReadError>> {
     let read = |at: Option<Address>| {
-        image::read_for(bytes, ReadOptions { at, ..ReadOptions::default() }, &sheet.families()).map(|image| image.named(name))
+        image::read_for(bytes, ReadOptions { at, ..ReadOptions::default() }, &sheet.families())
+            .map(|image| image.named(name))
     };
     match read(None) {
         Err(ReadError::NoAddress) => {
@@ -152,8 +153,17 @@ fn a_file_that_proves_nothing_is_said_to() {
     let bytes = std::fs::read(demo().join("firmware/out/gannet-1.3.0.bin")).unwrap();
     let image = accepted(&bytes, "gannet-1.3.0.bin", &sheet).unwrap();
     let label = sheet.variants.first();
-    let case =
-        Case { sheet: &sheet, unit: None, image: &image, label, running: None, clear_all: false, keep: &[], agreed: &[], claim: None };
+    let case = Case {
+        sheet: &sheet,
+        unit: None,
+        image: &image,
+        label,
+        running: None,
+        clear_all: false,
+        keep: &[],
+        agreed: &[],
+        claim: None,
+    };
     let verdict = judge(&case);
     let row = verdict.evidence.iter().find(|evidence| evidence.source == Source::Completeness).unwrap();
     assert_eq!((verdict.outcome, &row.weight), (Outcome::Fits, &Weight::Neutral));

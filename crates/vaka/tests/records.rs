@@ -43,7 +43,8 @@ fn owed_steps_are_shown_at_every_ending() {
     let sheet = held_steps(&bench);
     let file = firmware("tern-r1-1.5.0.hex");
     let args = ["--sheets", &sheet, "--variant", "r1", "--wait", "400ms"];
-    let owed = ["Still to undo on the unit at 1-1, in this order:", "1. Set jumper J3 back.", "2. Switch the mains on."];
+    let owed =
+        ["Still to undo on the unit at 1-1, in this order:", "1. Set jumper J3 back.", "2. Switch the mains on."];
     // A time-out.
     bench.run(&[&["update", file.to_str().unwrap()], &args[..]].concat()).expect(4, &owed);
     bench.run(&["journal"]).expect(0, &["Still to undo on Tern tide gauge", "1. Set jumper J3 back."]);
@@ -54,9 +55,14 @@ fn owed_steps_are_shown_at_every_ending() {
     bench.run(&[&["enter"], &args[..]].concat()).expect(4, &owed);
     // One Ctrl-C, and two.
     for count in [1, 2] {
-        let mut running = Running::start(
-            bench.command().arg("update").arg(&file).args(["--sheets", &sheet, "--variant", "r1", "--wait", "60s"]),
-        );
+        let mut running = Running::start(bench.command().arg("update").arg(&file).args([
+            "--sheets",
+            &sheet,
+            "--variant",
+            "r1",
+            "--wait",
+            "60s",
+        ]));
         running.wait_for("By hand, 2 of 2");
         let id = running.id();
         interrupt(id);
@@ -238,9 +244,12 @@ fn a_lost_connection_is_told_and_reconnected_to() {
     let file = firmware("tern-r1-1.5.0.hex");
     // The button is held, so that the reset of the server's port leads to update mode again.
     lock(&bench.world).hand("1-1", &Hand::parse("hold SET").unwrap());
-    let mut running = Running::start(
-        bench.command().env("VAKA_BUS", &bus).arg("update").arg(&file).args(["--variant", "r1", "--format", "json"]),
-    );
+    let mut running = Running::start(bench.command().env("VAKA_BUS", &bus).arg("update").arg(&file).args([
+        "--variant",
+        "r1",
+        "--format",
+        "json",
+    ]));
     running.wait_for("\"step\":\"write\",\"region\"");
     proxy.is_cut.store(true, Ordering::SeqCst);
     let line = running.wait_for("Waiting for the unit to come back");

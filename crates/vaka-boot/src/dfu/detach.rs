@@ -52,6 +52,8 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     // more, and while it still waits for one.
     match device.reset() {
         Ok(()) | Err(TransferError::Gone) => Ok(()),
+        // It left while it was reset; what comes back shows whether that was right.
+        Err(_) if device.has_left(GRACE) => Ok(()),
         Err(error) => Err(error.into()),
     }
 }

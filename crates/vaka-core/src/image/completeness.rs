@@ -144,13 +144,11 @@ impl LengthField {
         let found = image.span().len();
         match self.wanted(image) {
             None => Proof::Fails(format!("nothing stands at offset 0x{:X}: it was cut short", self.offset)),
-            Some(wanted) if wanted > found => {
-                Proof::Fails(format!(
-                    "it holds {} bytes, and {} are there: it was cut short",
-                    Grouped(wanted),
-                    Grouped(found)
-                ))
-            }
+            Some(wanted) if wanted > found => Proof::Fails(format!(
+                "it holds {} bytes, and {} are there: it was cut short",
+                Grouped(wanted),
+                Grouped(found)
+            )),
             Some(_) => Proof::Holds,
         }
     }

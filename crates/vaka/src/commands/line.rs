@@ -97,9 +97,7 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
             scope.spawn(move || {
                 let told = sender.clone();
                 let tell = |event: Event| drop(told.send((location.clone(), News::Event(Box::new(event)))));
-                // A fault of this program costs one unit, and the others go on.
-                let work = std::panic::AssertUnwindSafe(|| job.work(&location, &place, tell));
-                let ended = std::panic::catch_unwind(work).unwrap_or_else(|_| Some(panicked(&place)));
+                let ended = guarded(&place, || job.work(&location, &place, tell));
                 let _ = sender.send((location, News::Ended(ended.map(Box::new))));
             });
         };
@@ -110,6 +108,11 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
         _ if counts.all() == 0 => Code::NoUnit,
         code => code,
     })
+}
+
+/// Does the work for one unit. A fault of this program costs that unit, and the others go on.
+fn guarded(place: &str, work: impl FnOnce() -> Option<Report>) -> Option<Report> {
+    std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| Some(panicked(place)))
 }
 
 /// The report of a unit whose worker had a fault of this program.
@@ -329,5 +332,21 @@ impl<'a> Job<'a> {
         let serials = [report.serial.clone(), report.next.as_ref().and_then(|next| next.serial.clone())];
         let mut through = self.through.lock().unwrap_or_else(PoisonError::into_inner);
         through.extend(serials.into_iter().flatten().map(|serial| (product.clone(), serial)));
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// A worker that panics is a failed unit, whose state is unknown.
+    #[test]
+    fn a_worker_that_panics_is_a_failed_unit() {
+        let report = guarded("1-1", || panic!("a fault on purpose")).unwrap();
+        assert_eq!((report.code, report.state), (Code::Internal, Some(UnitState::Unknown)));
+        let mut counts = Counts::default();
+        counts.note(&report);
+        assert_eq!((counts.failed, counts.worst()), (1, Code::Transfer));
+        assert!(guarded("1-1", || None).is_none());
     }
 }
