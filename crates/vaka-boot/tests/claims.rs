@@ -234,11 +234,11 @@ fn a_unit_that_leaves_only_by_its_last_block_gets_its_blocks_again() {
     scene.back_into_update_mode();
     let (report, events) = scene.update();
     assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
-    let plans = events.iter().filter_map(|event| match event {
+    let last = events.iter().rev().find_map(|event| match event {
         Event::Plan { plan, .. } => Some(plan.steps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")),
         _ => None,
     });
-    assert!(plans.last().unwrap().contains("send all blocks again"));
+    assert!(last.unwrap().contains("send all blocks again"));
     assert!(scene.holds_image());
     assert_eq!(scene.condition(), Condition::Application);
 }

@@ -6,6 +6,7 @@
 //! chunk looks on the wire.
 
 mod talk;
+mod trouble;
 mod wire;
 
 use std::sync::Arc;

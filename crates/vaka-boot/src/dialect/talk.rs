@@ -7,10 +7,10 @@ use vaka_core::dialect::{
     Answer, Ask, Callee, Carrier, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName,
     Step, Time, Trouble, Value,
 };
-use vaka_core::event::{Event, FrameField};
 use vaka_core::text;
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
 
+use super::trouble::{frame_event, not_an_echo};
 use super::wire::Wire;
 use crate::pace::Pace;
 use crate::session::SessionError;
@@ -548,7 +548,11 @@ impl Talk {
         if !self.dialect().framing.is_stream() {
             let timeout = until.saturating_sub(pace.now());
             let came = self.wire.receive(exchange, &self.memory, sent.len(), timeout, pace)?;
-            return if came.starts_with(sent) { Ok(()) } else { Err(not_an_echo(exchange, sent, &came)) };
+            return if came.starts_with(sent) {
+                Ok(())
+            } else {
+                Err(Failed::Again(not_an_echo(exchange, sent, &came)))
+            };
         }
         let mut junk = junk;
         loop {
@@ -561,7 +565,7 @@ impl Talk {
             }
             if junk == 0 {
                 let came: Vec<u8> = self.buffer.drain(..sent.len()).collect();
-                return Err(not_an_echo(exchange, sent, &came));
+                return Err(Failed::Again(not_an_echo(exchange, sent, &came)));
             }
             junk -= 1;
             self.buffer.remove(0);
@@ -773,35 +777,4 @@ fn takes_long(name: OperationName) -> bool {
 
 fn is_stall(error: &SessionError) -> bool {
     matches!(error, SessionError::Refused { .. })
-}
-
-fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> Failed {
-    let cut = |bytes: &[u8]| text::hex_pairs(&bytes[..bytes.len().min(16)]);
-    let words = format!("expected {} back as it was sent; received {}", cut(sent), cut(came));
-    let field = FieldView {
-        field: "(echo)".into(),
-        bytes: came.to_vec(),
-        says: "expected what was sent".into(),
-        is_wrong: true,
-    };
-    Failed::Again(SessionError::Frame(Box::new(Trouble {
-        exchange: exchange.name.clone(),
-        words,
-        fields: vec![field],
-    })))
-}
-
-/// A frame that was not what was expected, as an event.
-fn frame_event(trouble: &Trouble) -> Event {
-    let field = |view: &FieldView| FrameField {
-        field: view.field.clone(),
-        bytes: text::hex_pairs(&view.bytes),
-        says: text::tame(&view.says),
-        is_wrong: view.is_wrong,
-    };
-    Event::Frame {
-        exchange: trouble.exchange.clone(),
-        words: text::tame(&trouble.words),
-        fields: trouble.fields.iter().map(field).collect(),
-    }
 }

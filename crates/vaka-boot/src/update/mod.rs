@@ -3,37 +3,36 @@
 //! work, and reads like it.
 
 mod again;
+mod ending;
 mod hands;
+mod older;
 mod plans;
 mod preserve;
 mod refusal;
 mod request;
 mod settle;
 mod state;
+mod undescribed;
 
-use vaka_core::address::{Address, Span};
-use vaka_core::dfu::Status;
+use vaka_core::address::Span;
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
-use vaka_core::image::{self, Image, ReadError, ReadOptions};
-use vaka_core::matching::{Approval, Phase, Verdict, downgrade, image_version, version_in_flash, version_place};
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, RestartBy, Step, rest_of_sectors};
-use vaka_core::sheet::{BOOTLOADER, EntryStep, Moment, Route, RouteKind, Sheet, Signal, Variant, VersionSource};
+use vaka_core::image::Image;
+use vaka_core::matching::{Approval, Phase, Verdict};
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, Step, rest_of_sectors};
+use vaka_core::sheet::{BOOTLOADER, Moment, RouteKind, Sheet, Variant};
 use vaka_core::size::Bytes;
 use vaka_core::text;
 use vaka_core::unit::Mode;
-use vaka_core::version::Version;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::{Bench, Candidate, OpenError, dfu_mode, open_failure};
-use crate::confirm::{self, Expected, Seen};
-use crate::dfu;
-use crate::entry::{self, Wanted, Way};
+use crate::bench::{Bench, Candidate, OpenError, open_failure};
+use crate::entry::{self, Way};
 use crate::executor::{Execution, Tally};
 use crate::hunt::{self, Hopes, Hunt};
 use crate::identify::{self, Identity};
-use crate::opened::{Link, Opened, Opening};
+use crate::opened::Opened;
 use crate::pace::Pace;
 use crate::person::Person;
 use crate::same::Followed;
@@ -49,7 +48,7 @@ pub(crate) use refusal::undecided;
 pub(crate) use settle::open_question;
 
 use plans::{Parts, content, of_sheet, plan, plan_again, restart_by};
-use refusal::{internal, no_address, not_opened, unreadable};
+use refusal::{internal, not_opened};
 use settle::{Settled, early_look, misfit};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
@@ -264,12 +263,6 @@ impl<'a, 'b> Job<'a, 'b> {
         self.bench.recognise(device).or_else(|| self.bench.undescribed(device))
     }
 
-    /// A unit that nobody described is taken only if nothing else can be
-    /// meant: a stray device with a DFU interface is on many machines.
-    fn takes_undescribed(&self) -> bool {
-        self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_agreed(NO_SHEET)
-    }
-
     fn has_agreed(&self, id: &str) -> bool {
         self.request.agreed.iter().any(|agreed| agreed == id)
     }
@@ -294,59 +287,6 @@ impl<'a, 'b> Job<'a, 'b> {
             return self.update(&found.device, opened, &settled);
         }
         self.enter_and_update(found)
-    }
-
-    /// Nobody described the unit: what it says of itself takes the sheet's place.
-    fn undescribed(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
-        let booted = match found.mode {
-            Mode::Update => found.device.clone(),
-            _ => self.detach_undescribed(found)?,
-        };
-        let opened = self.open(&booted)?;
-        let image = self.image_of_undescribed(&opened.identity)?;
-        let facts = opened.identity.facts.clone();
-        let sheet = Sheet::of_unit(&facts, &image, &self.request.memory).map_err(|error| {
-            Failure::new(Code::Refused, format!("Nobody described this unit, and {error}."))
-                .state("Nothing was changed in the unit.")
-                .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
-        })?;
-        let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
-        let settled = self.judged(&described, &sheet, image, &facts)?;
-        self.update(&booted, opened, &settled)
-    }
-
-    /// Brings the application of a unit that nobody described to leave for its
-    /// DFU mode. That changes its mode, so it is agreed first.
-    fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
-        if !self.has_agreed(NO_SHEET) {
-            let name = found.id();
-            return Err(Failure::new(Code::Refused, format!("No sheet knows {name}, whose application runs."))
-                .state("Nothing was changed in the unit.")
-                .cure("If it is to be put into DFU mode and updated on its own word alone: --agree no-sheet."));
-        }
-        if self.request.plan_only {
-            return Err(Failure::new(Code::Refused, "What this unit can do shows only in its DFU mode.")
-                .state("Nothing was changed in the unit.")
-                .cure("Put it into DFU mode and run the same command, or leave out --plan."));
-        }
-        let signal = [EntryStep::Signal(Signal::DfuDetach)];
-        let (wanted, application) = (Wanted::DfuMode, found.id());
-        let way = Way { name: "the unit", entry: &signal, wanted, application, serial: None };
-        entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)
-    }
-
-    /// The image for a unit that nobody described. Plain DFU knows no
-    /// addresses, so a file without any counts from 0 there.
-    fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
-        let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
-        match image::read(self.request.file, self.request.options) {
-            Err(ReadError::NoAddress) if plain => {
-                let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
-                image::read(self.request.file, options).map_err(|error| unreadable(&error))
-            }
-            Err(ReadError::NoAddress) => Err(no_address(&[])),
-            other => other.map_err(|error| unreadable(&error)),
-        }
     }
 
     /// The unit left and comes back on its port, or it may have stayed through a
@@ -531,109 +471,6 @@ impl<'a, 'b> Job<'a, 'b> {
         Ok(plan)
     }
 
-    /// Asks for the agreement `older-version` where the unit could not report its version before:
-    /// its flash may hold it, or else an earlier update is on record.
-    fn check_downgrade(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
-        let is_first = !std::mem::replace(&mut self.is_version_checked, true);
-        if !is_first || self.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
-            return Ok(());
-        }
-        let found = self.version_in_flash(settled, session)?;
-        let from = if found.is_some() { "in its flash" } else { "by the journal" };
-        let found = found.or_else(|| {
-            let serials: Vec<&str> =
-                [&self.report.serial, &self.boot_serial].into_iter().flatten().map(String::as_str).collect();
-            self.request.history.and_then(|history| {
-                history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
-            })
-        });
-        let Some(before) = found else { return Ok(()) };
-        let against = downgrade(settled.variant, &settled.image, &before);
-        self.report.version_before = Some(before);
-        let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
-        let message = format!("Refused: {} ({from}).", against.sentence());
-        self.pace.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
-        Err(Failure::new(Code::Refused, message).cure("If that is what you want: --agree older-version."))
-    }
-
-    /// The version in the unit's flash, where the sheet says where it stands and the unit can be
-    /// read there.
-    fn version_in_flash(
-        &mut self,
-        settled: &Settled<'_>,
-        session: &mut dyn Session,
-    ) -> Result<Option<Version>, Failure> {
-        let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
-        if matches!(&settled.route.kind, RouteKind::PlainDfu { uploads_image: false, .. }) {
-            return Ok(None);
-        }
-        let rules = &settled.variant.image;
-        let start = rules.region.span.start();
-        let marks = rules.marks.iter().filter_map(|mark| start.checked_add(mark.offset + mark.bytes.len() as u64));
-        let end = marks.fold(place.end(), Address::max);
-        let mut bytes = Vec::new();
-        let mut at = start;
-        while at < end {
-            let left = end.offset_from(at).unwrap_or(0);
-            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
-            match session.read(at, len, self.pace) {
-                Ok(read) => bytes.extend(read),
-                Err(error) if error.is_loss().0 => {
-                    let place = self.report.unit.clone().unwrap_or_default();
-                    return Err(self.not_opened(&error, &place));
-                }
-                // It shows nothing there.
-                Err(_) => {
-                    session.rest(self.pace);
-                    return Ok(None);
-                }
-            }
-            at = at.checked_add(u64::from(len)).unwrap_or(end);
-        }
-        // A stream is read from its beginning on next time; other units need nothing.
-        if matches!(&settled.route.kind, RouteKind::PlainDfu { .. }) {
-            session.rest(self.pace);
-        }
-        let part = |offset: u64, len: u64| {
-            let from = usize::try_from(offset).ok()?;
-            bytes.get(from..from.checked_add(usize::try_from(len).ok()?)?)
-        };
-        // Without its marks it is no whole application, and its version says nothing.
-        if !rules.marks.iter().all(|mark| part(mark.offset, mark.bytes.len() as u64) == Some(&mark.bytes[..])) {
-            return Ok(None);
-        }
-        let offset = place.start().offset_from(start).unwrap_or(0);
-        Ok(part(offset, place.len()).and_then(version_in_flash))
-    }
-
-    /// A refusal after the session was opened: sends the unit back to its application if that
-    /// ran before.
-    fn leave_unchanged(
-        &mut self,
-        unit: &DeviceInfo,
-        settled: &Settled<'_>,
-        mut session: Box<dyn Session>,
-        failure: Failure,
-    ) -> Failure {
-        if !self.was_running || failure.code != Code::Refused {
-            session.rest(self.pace);
-            return failure;
-        }
-        let left = session.restart(settled.route.restart_at, self.pace);
-        drop(session);
-        self.observe_return(left.is_ok(), unit, settled);
-        failure
-    }
-
-    /// Looks whether a unit that was sent back went to its application.
-    fn observe_return(&mut self, was_told: bool, unit: &DeviceInfo, settled: &Settled<'_>) {
-        if was_told {
-            let expected = Expected::of(settled.sheet, None, settled.route);
-            let seen = confirm::confirm(self.bench, &expected, unit, self.pace);
-            self.in_update_mode = seen.after == After::NotBack && seen.device.is_some();
-        }
-    }
-
     /// Without a sheet, and where the unit cannot be read, what shares a sector with the image is
     /// lost: that is asked for by name.
     fn check_shared_sectors(&self, settled: &Settled<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
@@ -754,173 +591,6 @@ impl<'a, 'b> Job<'a, 'b> {
             false => Check::Accepted,
         };
         Ok(())
-    }
-
-    /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
-    /// it left shows on the bus afterwards. Returns whether the session saw nothing against it.
-    fn restart(&mut self, by: RestartBy, session: &mut dyn Session) -> Result<bool, Failure> {
-        let at = match by {
-            RestartBy::Address(at) => Some(at),
-            _ => None,
-        };
-        let started = self.pace.now();
-        self.tell_step(StepName::Restart, StepState::Started, by.to_string());
-        let has_left = match session.restart(at, self.pace) {
-            Ok(()) => true,
-            Err(error) if error.is_refusal() => {
-                return Err(Failure::new(Code::NotBack, format!("The unit refused to leave update mode: {error}."))
-                    .cure("Press reset on the unit, or unplug it and plug it in again."));
-            }
-            Err(error) => {
-                self.pace.warn(format!("The request to leave update mode ended with: {error}."));
-                false
-            }
-        };
-        self.report.durations_ms.push((StepName::Restart, milliseconds(self.pace.now() - started)));
-        Ok(has_left)
-    }
-
-    fn confirm(&mut self, unit: &DeviceInfo, settled: &Settled<'_>, approved: &ApprovedPlan) -> Result<(), Failure> {
-        let plan = approved.plan();
-        let tells = *settled.sheet.version_source(settled.variant) != VersionSource::Nowhere;
-        let version = image_version(settled.variant, &settled.image).filter(|_| tells);
-        let named = settled.image.facts().named_version.clone();
-        let leaves = restart_by(plan) != RestartBy::Nothing;
-        let started = self.pace.now();
-        let ids = settled.sheet.application_ids(settled.variant);
-        let wanted = match ids {
-            Some(id) => format!("wait for {id} on the same port"),
-            None => "wait for what comes on the same port".to_owned(),
-        };
-        self.tell_step(StepName::Confirm, StepState::Started, wanted);
-        let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
-        let serial = self.report.serial.clone().filter(|_| settled.sheet.product.serial_stays);
-        let expected = Expected { version, named, leaves, serial, ..expected };
-        let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
-        self.report.durations_ms.push((StepName::Confirm, milliseconds(self.pace.now() - started)));
-        self.note_seen(&mut seen, settled.route);
-        self.report.outcome = if self.ledger.has_changed_unit() { Ending::Updated } else { Ending::Unchanged };
-        self.look_again(settled, plan, &mut seen)?;
-        self.ask_what_is_seen(&settled.sheet.after().see, &mut seen);
-        if seen.after == After::NotBack {
-            let failure = Failure::new(Code::NotBack, format!("The application did not come back: {}.", seen.words));
-            let status = self.dfu_status_of(&seen, settled.route);
-            let failure = match &status {
-                Some((_, words)) => Failure { message: format!("{} {words}", failure.message), ..failure },
-                None => failure,
-            };
-            let is_bad = status.is_some_and(|(status, _)| status == Status::Firmware);
-            return Err(failure.cure(self.way_back(is_bad)));
-        }
-        self.must_have_ended(settled, plan, &expected, &seen)?;
-        self.tell_step(StepName::Confirm, StepState::Done, seen.words);
-        drop(seen.opened);
-        if let Some(running) = seen.device {
-            self.read_once_more(settled, approved, &expected, &running)?;
-            self.note_nodes(&running);
-            self.undo(plan, Moment::End, Some(&running));
-        } else {
-            self.undo(plan, Moment::End, None);
-        }
-        self.report.code = Code::Done;
-        Ok(())
-    }
-
-    /// Notes what was observed after a restart.
-    pub(super) fn note_seen(&mut self, seen: &mut Seen, route: &Route) {
-        self.report.after = seen.after;
-        self.report.next = seen.next.take();
-        let is_booted = |device: &DeviceInfo| {
-            let is_route = route.id.is(identify::from_list(device).id) && seen.after == After::NotBack;
-            is_route || dfu_mode(device) == Some(Mode::Update)
-        };
-        self.in_update_mode = seen.device.as_ref().is_some_and(is_booted);
-    }
-
-    /// A unit that was lost while it was told that the image is complete may run its old
-    /// firmware. That it came back proves nothing; that it reports the new version, after it
-    /// reported another one before, does. So does its memory, if it is read once more.
-    fn must_have_ended(
-        &mut self,
-        settled: &Settled<'_>,
-        plan: &Plan,
-        expected: &Expected<'_>,
-        seen: &Seen,
-    ) -> Result<(), Failure> {
-        let reads_again = plan.steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. }));
-        let is_proven = self.is_file_accepted || self.report.check == Check::ReadBack && plan.held_back().is_none();
-        if !self.vanished || reads_again || is_proven {
-            return Ok(());
-        }
-        let reported = self.report.next.as_ref().and_then(|next| next.version.as_ref());
-        let is_new = expected.version.is_some()
-            && reported == expected.version.as_ref()
-            && self.report.version_before.as_ref().is_some_and(|before| Some(before) != reported);
-        if is_new {
-            self.ledger.regain_track();
-            plan.held_back().into_iter().for_each(|last| self.ledger.finish_write(last));
-            return Ok(());
-        }
-        // The host can bring it back by itself, so the update is repeated, once.
-        self.lost = settled.route.enters_by_itself() && !std::mem::replace(&mut self.end_repeated, true);
-        self.report.after = After::Restarted;
-        Err(Failure::new(
-            Code::Transfer,
-            format!("The unit was lost before it confirmed that the image is complete. Then {}, and nothing shows which firmware that is.", seen.words),
-        )
-        .cure("Run the same command again."))
-    }
-
-    /// What the system made of the application: its serial port, for the next program.
-    fn note_nodes(&mut self, running: &DeviceInfo) {
-        let bus = self.bench.bus(&running.location);
-        let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
-        if let Some(next) = &mut self.report.next {
-            next.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
-        }
-    }
-
-    /// What can be done about an application that did not come back. If the bootloader reports
-    /// that its firmware is bad, no switch or reset helps.
-    fn way_back(&self, firmware_is_bad: bool) -> String {
-        let next = match firmware_is_bad {
-            true => {
-                "Run the same command again: it writes the image once more. If it repeats, this image does not run on this unit."
-            }
-            false => {
-                "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."
-            }
-        };
-        match self.saved.as_deref().filter(|name| !name.is_empty()) {
-            None => next.to_owned(),
-            Some(name) => format!("{next} The old firmware goes back with: vaka update {name} --agree older-version"),
-        }
-    }
-
-    /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
-    /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
-    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<(Status, String)> {
-        let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
-        let opened = self.bench.look(device, self.pace).ok()?;
-        let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };
-        let Link::Device(device) = opened.link else { return None };
-        let reply = dfu::read_status(device, &opening, self.pace).ok()?;
-        // A reset or a loss of power is what just happened to it.
-        let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
-        (!says_nothing).then(|| (reply.status, format!("Its bootloader reports {}.", reply.status)))
-    }
-
-    /// The final verdict refuses what the provisional one let through: sends the unit back to
-    /// its application, and looks whether it went there.
-    fn go_back(&mut self, unit: &DeviceInfo, opened: Opened, before: &Settled<'_>, failure: Failure) -> Failure {
-        let route = before.route;
-        let left = opened
-            .opening(route, None)
-            .ok_or(SessionError::Gone)
-            .and_then(|opening| opened.open(opening, self.pace))
-            .and_then(|mut session| session.restart(route.restart_at, self.pace));
-        self.observe_return(left.is_ok(), unit, before);
-        failure
     }
 
     fn planned(&mut self) -> Result<(), Failure> {

@@ -1,0 +1,88 @@
+//! Whether an update puts an older version on a unit that could not report its version.
+
+use vaka_core::address::Address;
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::matching::{downgrade, version_in_flash, version_place};
+use vaka_core::sheet::RouteKind;
+use vaka_core::version::Version;
+
+use super::Job;
+use super::settle::Settled;
+use crate::session::Session;
+
+impl Job<'_, '_> {
+    /// Asks for the agreement `older-version` where the unit could not report its version before:
+    /// its flash may hold it, or else an earlier update is on record.
+    pub(super) fn check_downgrade(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+        let is_first = !std::mem::replace(&mut self.is_version_checked, true);
+        if !is_first || self.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
+            return Ok(());
+        }
+        let found = self.version_in_flash(settled, session)?;
+        let from = if found.is_some() { "in its flash" } else { "by the journal" };
+        let found = found.or_else(|| {
+            let serials: Vec<&str> =
+                [&self.report.serial, &self.boot_serial].into_iter().flatten().map(String::as_str).collect();
+            self.request.history.and_then(|history| {
+                history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
+            })
+        });
+        let Some(before) = found else { return Ok(()) };
+        let against = downgrade(settled.variant, &settled.image, &before);
+        self.report.version_before = Some(before);
+        let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
+        let message = format!("Refused: {} ({from}).", against.sentence());
+        self.pace.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
+        Err(Failure::new(Code::Refused, message).cure("If that is what you want: --agree older-version."))
+    }
+
+    /// The version in the unit's flash, where the sheet says where it stands and the unit can be
+    /// read there.
+    pub(super) fn version_in_flash(
+        &mut self,
+        settled: &Settled<'_>,
+        session: &mut dyn Session,
+    ) -> Result<Option<Version>, Failure> {
+        let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
+        if matches!(&settled.route.kind, RouteKind::PlainDfu { uploads_image: false, .. }) {
+            return Ok(None);
+        }
+        let rules = &settled.variant.image;
+        let start = rules.region.span.start();
+        let marks = rules.marks.iter().filter_map(|mark| start.checked_add(mark.offset + mark.bytes.len() as u64));
+        let end = marks.fold(place.end(), Address::max);
+        let mut bytes = Vec::new();
+        let mut at = start;
+        while at < end {
+            let left = end.offset_from(at).unwrap_or(0);
+            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
+            match session.read(at, len, self.pace) {
+                Ok(read) => bytes.extend(read),
+                Err(error) if error.is_loss().0 => {
+                    let place = self.report.unit.clone().unwrap_or_default();
+                    return Err(self.not_opened(&error, &place));
+                }
+                // It shows nothing there.
+                Err(_) => {
+                    session.rest(self.pace);
+                    return Ok(None);
+                }
+            }
+            at = at.checked_add(u64::from(len)).unwrap_or(end);
+        }
+        // A stream is read from its beginning on next time; other units need nothing.
+        if matches!(&settled.route.kind, RouteKind::PlainDfu { .. }) {
+            session.rest(self.pace);
+        }
+        let part = |offset: u64, len: u64| {
+            let from = usize::try_from(offset).ok()?;
+            bytes.get(from..from.checked_add(usize::try_from(len).ok()?)?)
+        };
+        // Without its marks it is no whole application, and its version says nothing.
+        if !rules.marks.iter().all(|mark| part(mark.offset, mark.bytes.len() as u64) == Some(&mark.bytes[..])) {
+            return Ok(None);
+        }
+        let offset = place.start().offset_from(start).unwrap_or(0);
+        Ok(part(offset, place.len()).and_then(version_in_flash))
+    }
+}

@@ -1,0 +1,75 @@
+//! Units that no product sheet describes: an update of a bare DFU interface.
+
+use vaka_core::address::Address;
+use vaka_core::event::{Code, Failure};
+use vaka_core::image::{self, Image, ReadError, ReadOptions};
+use vaka_core::sheet::{EntryStep, Sheet, Signal};
+use vaka_core::unit::Mode;
+use vaka_usb::DeviceInfo;
+
+use super::refusal::{no_address, unreadable};
+use super::{Job, NO_SHEET};
+use crate::bench::Candidate;
+use crate::entry::{self, Wanted, Way};
+use crate::identify::Identity;
+
+impl<'a> Job<'a, '_> {
+    /// A unit that nobody described is taken only if nothing else can be
+    /// meant: a stray device with a DFU interface is on many machines.
+    pub(super) fn takes_undescribed(&self) -> bool {
+        self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_agreed(NO_SHEET)
+    }
+
+    /// Nobody described the unit: what it says of itself takes the sheet's place.
+    pub(super) fn undescribed(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
+        let booted = match found.mode {
+            Mode::Update => found.device.clone(),
+            _ => self.detach_undescribed(found)?,
+        };
+        let opened = self.open(&booted)?;
+        let image = self.image_of_undescribed(&opened.identity)?;
+        let facts = opened.identity.facts.clone();
+        let sheet = Sheet::of_unit(&facts, &image, &self.request.memory).map_err(|error| {
+            Failure::new(Code::Refused, format!("Nobody described this unit, and {error}."))
+                .state("Nothing was changed in the unit.")
+                .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
+        })?;
+        let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
+        let settled = self.judged(&described, &sheet, image, &facts)?;
+        self.update(&booted, opened, &settled)
+    }
+
+    /// Brings the application of a unit that nobody described to leave for its
+    /// DFU mode. That changes its mode, so it is agreed first.
+    pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
+        if !self.has_agreed(NO_SHEET) {
+            let name = found.id();
+            return Err(Failure::new(Code::Refused, format!("No sheet knows {name}, whose application runs."))
+                .state("Nothing was changed in the unit.")
+                .cure("If it is to be put into DFU mode and updated on its own word alone: --agree no-sheet."));
+        }
+        if self.request.plan_only {
+            return Err(Failure::new(Code::Refused, "What this unit can do shows only in its DFU mode.")
+                .state("Nothing was changed in the unit.")
+                .cure("Put it into DFU mode and run the same command, or leave out --plan."));
+        }
+        let signal = [EntryStep::Signal(Signal::DfuDetach)];
+        let (wanted, application) = (Wanted::DfuMode, found.id());
+        let way = Way { name: "the unit", entry: &signal, wanted, application, serial: None };
+        entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)
+    }
+
+    /// The image for a unit that nobody described. Plain DFU knows no
+    /// addresses, so a file without any counts from 0 there.
+    pub(super) fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
+        let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
+        match image::read(self.request.file, self.request.options) {
+            Err(ReadError::NoAddress) if plain => {
+                let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
+                image::read(self.request.file, options).map_err(|error| unreadable(&error))
+            }
+            Err(ReadError::NoAddress) => Err(no_address(&[])),
+            other => other.map_err(|error| unreadable(&error)),
+        }
+    }
+}
