@@ -275,7 +275,7 @@ mod tests {
         }
         // Its own bytes as zeros: the CRC of four zeros and "123456789", by Python's zlib.crc32.
         let zeros = ChecksumField { own: OwnBytes::Zero, ..field(ChecksumPlace::Offset(0), crc32(), 4) };
-        let mut bytes = b"\0\0\0\0123456789".to_vec();
+        let mut bytes = b"\x00\x00\x00\x00123456789".to_vec();
         bytes[..4].copy_from_slice(&0x2289_6B0A_u32.to_le_bytes());
         assert_eq!(zeros.check(&image(&bytes), None), Proof::Holds);
     }
