@@ -33,8 +33,6 @@ pub struct Tally {
     pub lost: bool,
     /// Whether only the way to the unit failed: it may still be there.
     pub link_lost: bool,
-    /// Whether a comparison after the writing found a difference.
-    pub differs: bool,
     /// What the unit did once it had all of the image.
     pub finished: Option<Finished>,
     /// Transfers by phase.
@@ -53,6 +51,9 @@ pub struct Execution<'a, 'b> {
     pub unit: &'a str,
     /// The region that is written, for events.
     pub region: &'a str,
+    /// Whether the unit may give its earlier content until it is reset, so that a difference is
+    /// no proof yet.
+    pub gives_earlier_content: bool,
     /// What the run did to the unit's memory.
     pub ledger: &'a mut Ledger,
     /// What was done in numbers.
@@ -148,6 +149,7 @@ impl Execution<'_, '_> {
     /// # Errors
     /// What it gives differs, or it cannot be read. Nothing was changed.
     pub fn read_once_more(&mut self, spans: &[Span]) -> Result<(), Failure> {
+        self.gives_earlier_content = false;
         let step = Step::ReadOnceMore { spans: spans.to_vec() };
         let bytes = spans.iter().map(|span| span.len()).sum();
         let read = self.step(StepName::ReadBack, &step, bytes, |this| this.read_back(spans, bytes, true));
@@ -348,9 +350,17 @@ impl Execution<'_, '_> {
     fn finish(&mut self) -> Result<(), Failure> {
         let end = self.image.span().end();
         self.session.prepare_end(self.image);
-        let finished = self.session.finish(self.pace).map_err(|error| self.failed("finishing", end, &error))?;
+        let held_back = self.plan.plan().held_back();
+        held_back.into_iter().for_each(|last| self.ledger.start_write(last));
+        let finished = match self.session.finish(self.pace) {
+            Ok(finished) => finished,
+            Err(error) => {
+                self.note_refusal(&error, held_back);
+                return Err(self.failed("finishing", end, &error));
+            }
+        };
         self.tally.finished = Some(finished);
-        match (finished, self.plan.plan().held_back()) {
+        match (finished, held_back) {
             (Finished::Vanished, None) => self.ledger.lose_track(),
             (Finished::Vanished, Some(_)) | (_, None) => {}
             (_, Some(last)) => self.ledger.finish_write(last),
@@ -377,16 +387,23 @@ impl Execution<'_, '_> {
                 let len = block.span.len();
                 let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
                 self.image.copy_to(block.span.start(), &mut data);
-                if erases_itself {
-                    self.enter_sectors(block.span, &mut entered);
-                }
+                let new = match erases_itself {
+                    true => self.enter_sectors(block.span, &mut entered),
+                    false => Vec::new(),
+                };
                 self.ledger.start_write(block.span);
-                self.session
-                    .write(block.span.start(), &data, self.pace)
-                    .map_err(|error| self.failed("writing", block.span.start(), &error))?;
-                self.ledger.finish_write(block.span);
+                match self.session.write(block.span.start(), &data, self.pace) {
+                    Ok(()) => {
+                        new.into_iter().for_each(|sector| self.ledger.finish_erase(sector));
+                        self.ledger.finish_write(block.span);
+                    }
+                    Err(error) => {
+                        self.note_refusal(&error, Some(block.span));
+                        return Err(self.failed("writing", block.span.start(), &error));
+                    }
+                }
                 // The session keeps this block until the end.
-                held_back.into_iter().for_each(|last| self.ledger.start_write(last));
+                held_back.into_iter().for_each(|last| self.ledger.withhold_write(last));
                 let of_image = self.bytes_of_image(block.span);
                 self.tally.padded += len - of_image;
                 self.tally.transfers.blocks += 1;
@@ -399,13 +416,15 @@ impl Execution<'_, '_> {
 
     /// Records the erase of the sectors of a block that this attempt has not written to yet,
     /// for a unit that erases them by itself.
-    fn enter_sectors(&mut self, block: Span, entered: &mut SpanSet) {
-        for sector in self.plan.plan().sectors() {
-            if sector.common(block).is_some() && !entered.contains_span(*sector) {
-                entered.insert(*sector);
-                self.ledger.start_erase(*sector);
-            }
+    fn enter_sectors(&mut self, block: Span, entered: &mut SpanSet) -> Vec<Span> {
+        let sectors = self.plan.plan().sectors();
+        let is_new = |sector: &&Span| sector.common(block).is_some() && !entered.contains_span(**sector);
+        let new: Vec<Span> = sectors.iter().filter(is_new).copied().collect();
+        for sector in &new {
+            entered.insert(*sector);
+            self.ledger.start_erase(*sector);
         }
+        new
     }
 
     fn bytes_of_image(&self, span: Span) -> u64 {
@@ -417,10 +436,7 @@ impl Execution<'_, '_> {
     fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), Failure> {
         match self.compare_all(spans, total) {
             Ok(None) => Ok(()),
-            Ok(Some(difference)) if vouched => {
-                self.tally.differs = true;
-                Err(Self::differs(difference))
-            }
+            Ok(Some(difference)) if vouched => Err(Self::differs(difference)),
             Err(failure) if vouched || matches!(failure.code, Code::Stopped) => Err(failure),
             other => {
                 spans.iter().for_each(|span| self.ledger.discard_equal(*span));
@@ -468,7 +484,10 @@ impl Execution<'_, '_> {
         if wanted == found {
             return self.record_equal(block);
         }
-        self.ledger.record_difference(block);
+        match self.gives_earlier_content {
+            true => self.ledger.discard_equal(block),
+            false => self.ledger.record_difference(block),
+        }
         for (offset, (wanted, found)) in (0u64..).zip(wanted.iter().zip(found)) {
             if wanted == found {
                 continue;
@@ -495,6 +514,11 @@ impl Execution<'_, '_> {
 
     fn may_go_on(&self) -> Result<(), Failure> {
         if self.pace.wants_stop() { Err(stopped("")) } else { Ok(()) }
+    }
+
+    /// A refusal with a reason is an answer: the write was not done.
+    fn note_refusal(&mut self, error: &SessionError, span: Option<Span>) {
+        span.filter(|_| error.is_reasoned_refusal()).into_iter().for_each(|span| self.ledger.refuse_write(span));
     }
 
     fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {

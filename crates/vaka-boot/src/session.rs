@@ -217,6 +217,8 @@ pub enum SessionError {
         exchange: String,
         /// What its answer means.
         words: String,
+        /// Whether it only stalled a transfer and gave no reason: it may have done the work.
+        has_no_reason: bool,
     },
     /// The unit answered something that its dialect does not expect.
     #[error("in '{}' {}", .0.exchange, .0.words)]
@@ -281,6 +283,16 @@ impl SessionError {
     /// answer, a lost unit and a failed link are not refusals.
     pub fn is_refusal(&self) -> bool {
         matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+    }
+
+    /// Whether the unit refused with a reason, so that it did not do what it was asked for. A
+    /// stall alone leaves that open.
+    pub fn is_reasoned_refusal(&self) -> bool {
+        match self {
+            Self::Refused { status, .. } => !matches!(status, Status::Ok | Status::UnknownError),
+            Self::Answered { has_no_reason, .. } => !has_no_reason,
+            _ => false,
+        }
     }
 }
 

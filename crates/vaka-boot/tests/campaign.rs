@@ -158,6 +158,8 @@ struct Case {
     scene: Scene,
     /// Whether a bit of the flash is stuck.
     is_worn: bool,
+    /// Whether a reply was altered: what was read then is not what the unit holds.
+    is_garbled: bool,
     words: String,
 }
 
@@ -189,6 +191,7 @@ fn case(seed: u64, lengths: &BTreeMap<usize, u64>) -> Case {
         })
         .collect();
     let words = format!("seed {seed}: {}, {faults:?}", KINDS[kind]);
+    let is_garbled = faults.iter().any(|fault| fault.kind == FaultKind::Garbled);
     let mut scene = scene(kind, faults);
     scene.rewrite = random.once_in(2);
     let is_worn = random.once_in(12);
@@ -199,7 +202,7 @@ fn case(seed: u64, lengths: &BTreeMap<usize, u64>) -> Case {
     }
     let before = lock(&scene.world).unit(support::PORT).unwrap().flash().bytes().to_vec();
     scene.before = before;
-    Case { kind, scene, is_worn, words }
+    Case { kind, scene, is_worn, is_garbled, words }
 }
 
 /// What a run claimed, and what the operator really did.
@@ -312,7 +315,10 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
         Some(UnitState::WrittenNotChecked) => {
             must(case.is_worn || equal > 0, "said to be written, and nothing is".into())
         }
-        Some(UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Restarted | UnitState::Unknown) => {}
+        Some(UnitState::PartlyErased | UnitState::PartlyWritten) => {
+            must(!is_whole || !touched || case.is_garbled, "said to be incomplete, and holds the image".into())
+        }
+        Some(UnitState::Restarted | UnitState::Unknown) => {}
     }
     if report.state == Some(UnitState::Running) {
         must(matches!(report.after, After::Confirmed | After::Seen), "running, and nothing confirmed it".into());
@@ -323,6 +329,10 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
             said.unit_state == report.state,
             format!("{:?} in the error, {:?} in the result", said.unit_state, report.state),
         );
+        let not_started = said.state.as_ref().is_some_and(|state| state.contains("was not started"));
+        // The display is updated while the unit's application runs.
+        let runs = condition == Condition::Application && case.kind != 9;
+        must(!not_started || !runs, "the error says not started".into());
         let claims_nothing = said.state.as_ref().is_some_and(|state| state.contains("unchanged"));
         must(!claims_nothing || !touched, "the error says unchanged".into());
     }
@@ -384,7 +394,8 @@ fn second_run(case: &Case) -> Option<String> {
 fn no_claim_is_untrue_whatever_goes_wrong() {
     let lengths: BTreeMap<usize, u64> = (0..KINDS.len())
         .map(|kind| {
-            let case = Case { kind, scene: scene(kind, Vec::new()), is_worn: false, words: KINDS[kind].to_owned() };
+            let words = KINDS[kind].to_owned();
+            let case = Case { kind, scene: scene(kind, Vec::new()), is_worn: false, is_garbled: false, words };
             let claims = run(&case, 3);
             let said = failure(&claims.events);
             assert_eq!(claims.report.code, Code::Done, "{}: {said:?}", case.words);

@@ -7,12 +7,13 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use vaka_boot::dfu::{AddressedSession, Opening};
+use vaka_boot::dfu::{AddressedSession, Opening, detach};
 use vaka_boot::pace::Pace;
 use vaka_boot::session::{Session, SessionError};
 use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Attributes;
 use vaka_core::event::Event;
+use vaka_core::unit::DfuFacts;
 use vaka_sim::clock::VirtualClock;
 use vaka_usb::{Clock, Setup, TransferError, UsbDevice};
 
@@ -300,6 +301,45 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
         _ => Ok(Vec::new()),
     };
     assert!(matches!(with_unit(script, |s, pace| s.restart(Some(AT), pace)).result, Err(SessionError::Refused { .. })));
+}
+
+/// An application that answers DFU_DETACH, and at the bus reset leaves or stays while the system
+/// reports an error.
+struct Resets {
+    leaves: bool,
+    was_reset: bool,
+}
+
+impl UsbDevice for Resets {
+    fn control_in(&mut self, _: Setup, _: u16, _: Duration) -> Answer {
+        Err(TransferError::Stall)
+    }
+
+    fn control_out(&mut self, _: Setup, _: &[u8], _: Duration) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn claim(&mut self, _: u8, _: u8) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn has_left(&mut self, _: Duration) -> bool {
+        self.was_reset && self.leaves
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        self.was_reset = true;
+        Err(TransferError::Failed("invalid argument".into()))
+    }
+}
+
+/// Linux reports "invalid argument" or "no such device" if a unit leaves while its port is reset.
+#[test]
+fn a_unit_that_leaves_while_it_is_reset_has_left() {
+    let dfu = DfuFacts { interface: 0, in_dfu_mode: false, alternates: Vec::new(), functional: None };
+    let left = |leaves| detach::detach(Box::new(Resets { leaves, was_reset: false }), &dfu);
+    assert_eq!(left(true), Ok(()));
+    assert!(left(false).is_err());
 }
 
 /// DFU_GETSTATUS waits for the time that the last reply named, whatever state that was: in

@@ -426,7 +426,7 @@ fn a_unit_that_stalls_or_vanishes_is_told_with_its_state() {
             "Failed writing at",
             "the unit left the bus",
             "The unit is partly written: ",
-            "of 20 772 bytes of the image are in it, 0 compared. The application was not started.",
+            "of 20 772 bytes of the image were accepted or already there, and 0 were compared.",
         ],
     );
     with_fault(Fault { at: 16, kind: FaultKind::Pull(None) }, 5, &["Failed erasing at", "the unit left the bus"]);

@@ -341,7 +341,7 @@ impl Talk {
     }
 
     fn refused(&self, exchange: &str, words: &str) -> SessionError {
-        SessionError::Answered { exchange: exchange.to_owned(), words: text::tame(words) }
+        SessionError::Answered { exchange: exchange.to_owned(), words: text::tame(words), has_no_reason: false }
     }
 
     fn each(
@@ -505,7 +505,11 @@ impl Talk {
             (Carrier::Dfu { .. }, Some(own)) => format!("{reason}: {own}"),
             _ => reason.clone(),
         };
-        Failed::Final(self.refused(&exchange.name, &words))
+        Failed::Final(SessionError::Answered {
+            exchange: exchange.name.clone(),
+            words: text::tame(&words),
+            has_no_reason: !error.is_reasoned_refusal(),
+        })
     }
 
     /// What came behind the reply before this one: too much.

@@ -104,6 +104,7 @@ impl Job<'_, '_> {
             is_route || dfu_mode(device) == Some(Mode::Update)
         };
         self.in_update_mode = seen.device.as_ref().is_some_and(is_booted);
+        self.leaves_when_closed = false;
     }
 
     /// A unit that was lost while it was told that the image is complete may run its old
@@ -223,6 +224,7 @@ impl Job<'_, '_> {
             let expected = Expected::of(settled.sheet, None, settled.route);
             let seen = confirm::confirm(self.bench, &expected, unit, self.pace);
             self.in_update_mode = seen.after == After::NotBack && seen.device.is_some();
+            self.leaves_when_closed = false;
         }
     }
 }

@@ -70,6 +70,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
         image: Vec::new(),
         untouched: Vec::new(),
         in_update_mode: false,
+        leaves_when_closed: false,
         was_running: false,
         is_version_checked: false,
         first_failure: None,
@@ -157,6 +158,9 @@ struct Job<'a, 'b> {
     untouched: Vec<String>,
     /// Whether the unit was in update mode when it was last observed.
     in_update_mode: bool,
+    /// Whether the unit was opened on a bus that resets what is closed, and leaves update mode
+    /// by a reset.
+    leaves_when_closed: bool,
     /// Whether the unit's application ran when the run found it.
     was_running: bool,
     /// Whether the version that the unit held before was looked for.
@@ -340,6 +344,7 @@ impl<'a, 'b> Job<'a, 'b> {
     fn open(&mut self, found: &DeviceInfo) -> Result<Opened, Failure> {
         let place = self.bench.place(&found.location);
         let opened = self.bench.look(found, self.pace).map_err(|error| open_failure(&error, &place))?;
+        self.leaves_when_closed = self.candidate(found).is_some_and(|found| !self.bench.may_look(&found));
         let identity = &opened.identity;
         must_be_the_same(self.boot_serial.as_deref(), identity, &place)?;
         if identity.facts.serial.is_some() {
@@ -563,6 +568,7 @@ impl<'a, 'b> Job<'a, 'b> {
             image: &settled.image,
             unit: self.report.unit.as_deref().unwrap_or_default(),
             region: &settled.variant.image.region.name,
+            gives_earlier_content: matches!(settled.route.kind, RouteKind::PlainDfu { .. }),
             ledger: &mut self.ledger,
             tally,
             session,

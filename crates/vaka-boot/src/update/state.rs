@@ -3,6 +3,7 @@
 use vaka_core::address::Span;
 use vaka_core::event::{After, Event, Failure};
 use vaka_core::size::Grouped;
+use vaka_core::unit::Mode;
 use vaka_core::unit_state::UnitState;
 
 use super::Job;
@@ -27,14 +28,15 @@ impl Job<'_, '_> {
         let total: u64 = self.image.iter().map(|span| Span::len(*span)).sum();
         let (present, checked) = (self.ledger.bytes_present(&self.image), self.ledger.bytes_checked(&self.image));
         let numbers = format!(
-            "{} of {} bytes of the image are in it, {} compared",
+            "{} of {} bytes of the image were accepted or already there, and {} were compared",
             Grouped(present),
             Grouped(total),
             Grouped(checked)
         );
         let place = if self.in_update_mode { ", in update mode" } else { "" };
+        // What a unit does that left update mode by itself is not known.
         let started = match self.report.after {
-            After::NotRestarted => " The application was not started.",
+            After::NotRestarted if self.in_update_mode => " The application was not started.",
             _ => "",
         };
         let untouched = match &self.untouched[..] {
@@ -48,13 +50,20 @@ impl Job<'_, '_> {
                 format!("The unit is {state}{place}: {numbers}.{started}{untouched}")
             }
             UnitState::WrittenNotChecked => format!("The image is {state}{place}: {numbers}.{started}"),
-            UnitState::CheckedNotStarted => format!("The image is {state}{place}: {numbers}."),
+            UnitState::CheckedNotStarted if self.in_update_mode => format!("The image is {state}{place}: {numbers}."),
+            UnitState::CheckedNotStarted => {
+                format!("The image is written and checked: {numbers}. The application was not seen running.")
+            }
             UnitState::Restarted => {
                 "The unit left update mode; whether its application runs was not observed.".to_owned()
             }
             UnitState::Running => "The application was seen running after the update.".to_owned(),
             UnitState::Unknown => {
-                "What the unit holds is unknown: the effect of the last request was not observed.".to_owned()
+                format!(
+                    "What the unit holds is unknown: it accepted {} of {} bytes of the image, and the effect of the last request was not observed.",
+                    Grouped(present),
+                    Grouped(total)
+                )
             }
         }
     }
@@ -64,6 +73,8 @@ impl Job<'_, '_> {
     pub(super) fn tell_failure(&mut self, mut failure: Failure) {
         // A unit that left the bus is in no mode that is known.
         self.in_update_mode &= !self.lost || self.link_lost;
+        self.close();
+        self.in_update_mode &= self.is_listed_in_update_mode();
         if let Some(state) = self.unit_state() {
             failure.state = Some(self.state_sentence(state));
             failure.unit_state = Some(state);
@@ -71,8 +82,21 @@ impl Job<'_, '_> {
         self.pace.tell(Event::Error(failure));
     }
 
+    /// The session has ended: some units then leave update mode, and nobody sees it.
+    fn close(&mut self) {
+        self.in_update_mode &= !self.leaves_when_closed;
+    }
+
+    /// Whether the bus lists the unit in its update mode, or cannot be asked.
+    fn is_listed_in_update_mode(&self) -> bool {
+        let Some((place, devices)) = self.report.unit.as_ref().zip(self.bench.devices().ok()) else { return true };
+        let unit = devices.iter().find(|device| self.bench.place(&device.location) == *place);
+        unit.and_then(|unit| self.candidate(unit)).is_some_and(|unit| unit.mode == Mode::Update)
+    }
+
     /// Fills in what the report derives from the whole run.
     pub(super) fn complete_report(&mut self) {
+        self.close();
         let state = self.unit_state();
         let report = &mut self.report;
         report.bytes_written = self.ledger.bytes_written(&self.image);

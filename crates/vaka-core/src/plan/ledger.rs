@@ -16,6 +16,9 @@ pub struct Ledger {
     erased: SpanSet,
     /// Written bytes that the unit acknowledged, and that were not erased since.
     written: SpanSet,
+    /// Bytes that the unit may hold: a write was requested, or an erase of what it held, and
+    /// that was neither acknowledged nor refused, nor compared since.
+    in_doubt: SpanSet,
     /// Bytes that were compared and are equal to the image, and were not changed since.
     equal: SpanSet,
     /// A request was sent that erases the whole part.
@@ -28,6 +31,9 @@ impl Ledger {
     /// An erase of `span` is about to be requested, or the unit is about to erase it by itself.
     pub fn start_erase(&mut self, span: Span) {
         self.touched.insert(span);
+        // Until the erase is acknowledged the unit may still hold what it held.
+        let held = [self.written.spans(), self.equal.spans()].concat();
+        held.iter().filter_map(|held| held.common(span)).for_each(|held| self.in_doubt.insert(held));
         for known in [&mut self.erased, &mut self.written, &mut self.equal] {
             known.remove(span);
         }
@@ -35,38 +41,54 @@ impl Ledger {
 
     /// The unit acknowledged the erase of `span`.
     pub fn finish_erase(&mut self, span: Span) {
+        self.in_doubt.remove(span);
         self.erased.insert(span);
     }
 
     /// A request that erases the whole part is about to be sent.
     pub fn start_erase_everything(&mut self) {
         self.erases_everything = true;
-        for known in [&mut self.erased, &mut self.written, &mut self.equal] {
+        for known in [&mut self.erased, &mut self.written, &mut self.in_doubt, &mut self.equal] {
             *known = SpanSet::default();
         }
     }
 
     /// A write of `span` is about to be requested.
     pub fn start_write(&mut self, span: Span) {
+        self.withhold_write(span);
+        self.in_doubt.insert(span);
+    }
+
+    /// The write of `span` is part of the work, and is requested later.
+    pub fn withhold_write(&mut self, span: Span) {
         self.touched.insert(span);
-        self.written.remove(span);
-        self.equal.remove(span);
+        for known in [&mut self.written, &mut self.in_doubt, &mut self.equal] {
+            known.remove(span);
+        }
+    }
+
+    /// The unit answered that it refused the write of `span`.
+    pub fn refuse_write(&mut self, span: Span) {
+        self.in_doubt.remove(span);
     }
 
     /// The unit acknowledged the write of `span`.
     pub fn finish_write(&mut self, span: Span) {
+        self.in_doubt.remove(span);
         self.written.insert(span);
     }
 
     /// All of `span` was compared and is equal to the image.
     pub fn record_equal(&mut self, span: Span) {
+        self.in_doubt.remove(span);
         self.equal.insert(span);
     }
 
     /// `span` was compared, and the unit does not hold the image there.
     pub fn record_difference(&mut self, span: Span) {
-        self.equal.remove(span);
-        self.written.remove(span);
+        for known in [&mut self.written, &mut self.in_doubt, &mut self.equal] {
+            known.remove(span);
+        }
     }
 
     /// A comparison of `span` proved nothing: no byte of it counts as checked.
@@ -129,6 +151,14 @@ impl Ledger {
         image.iter().map(|span| present.len_within(*span)).sum()
     }
 
+    /// Whether the unit may hold all of `image`, although some writes were never acknowledged.
+    fn may_be_whole(&self, image: &[Span]) -> bool {
+        let mut possible = self.written.clone();
+        possible.extend(&self.equal);
+        possible.extend(&self.in_doubt);
+        !self.in_doubt.is_empty() && image.iter().all(|span| possible.len_within(*span) == span.len())
+    }
+
     /// The state of the unit's content, with the unit in update mode or not as it was last
     /// observed. Says nothing of a restart.
     pub fn content(&self, image: &[Span], in_update_mode: bool) -> UnitState {
@@ -140,6 +170,7 @@ impl Ledger {
             (false, true) => UnitState::UnchangedInUpdateMode,
             _ if is_whole => UnitState::CheckedNotStarted,
             _ if total > 0 && self.bytes_present(image) == total => UnitState::WrittenNotChecked,
+            _ if self.may_be_whole(image) => UnitState::Unknown,
             _ if self.bytes_written(image) == 0 => UnitState::PartlyErased,
             _ => UnitState::PartlyWritten,
         }
@@ -174,14 +205,23 @@ mod tests {
         ledger.start_erase(second);
         assert_eq!(ledger.content(&image, true), PartlyErased);
         ledger.finish_erase(second);
-        ledger.start_write(span(16, 8));
+        ledger.start_write(span(16, 4));
         assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (PartlyErased, 0));
+        // The last write that was missing may have been done.
+        ledger.start_write(span(20, 4));
+        assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (Unknown, 0));
+        ledger.refuse_write(span(20, 4));
+        assert_eq!(ledger.content(&image, true), PartlyErased);
+        ledger.withhold_write(span(16, 8));
+        assert_eq!(ledger.content(&image, true), PartlyErased);
         ledger.finish_write(span(16, 8));
         assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (WrittenNotChecked, 8));
         ledger.record_equal(span(16, 8));
         assert_eq!((ledger.content(&image, true), ledger.bytes_checked(&image)), (CheckedNotStarted, 24));
         // A second attempt that erases the first sector changes all of that.
         ledger.start_erase(first);
+        assert_eq!((ledger.content(&image, true), ledger.bytes_checked(&image)), (Unknown, 8));
+        ledger.finish_erase(first);
         assert_eq!((ledger.content(&image, true), ledger.bytes_checked(&image)), (PartlyWritten, 8));
         ledger.record_difference(span(16, 8));
         assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (PartlyErased, 0));
