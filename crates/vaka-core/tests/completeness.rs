@@ -126,6 +126,17 @@ fn every_truncation_is_refused() {
     }
 }
 
+/// The bytes of an image, without what fills up the last block of the whole one with 0xFF.
+fn content(image: &Image, whole: &Image) -> Vec<u8> {
+    let bytes = |image: &Image| {
+        let mut bytes = vec![0xFF; usize::try_from(whole.span().len()).unwrap()];
+        image.copy_to(whole.start(), &mut bytes);
+        bytes
+    };
+    let end = bytes(whole).iter().rposition(|byte| *byte != 0xFF).map_or(0, |last| last + 1);
+    bytes(image)[..end].to_vec()
+}
+
 #[test]
 fn every_changed_byte_is_refused() {
     let mut seed = 0x5EED_u64;
@@ -138,7 +149,7 @@ fn every_changed_byte_is_refused() {
             changed[at] ^= 1 << (seed & 7);
             let taken = accepted(&changed, &name, &sheet);
             // A byte that is no part of the image, such as the case of a digit, may change.
-            let is_same = taken.as_ref().is_some_and(|image| image.segments() == whole.segments());
+            let is_same = taken.as_ref().is_some_and(|image| content(image, &whole) == content(&whole, &whole));
             assert!(taken.is_none() || is_same, "{name}: byte {at} changed, and it fits");
         }
     }

@@ -126,7 +126,8 @@ fn a_wrapper_is_checked_against_its_own_header() {
         ("offset = 16,", "offset = 18,", "offset", "outside the header"),
         ("\"crc32\"", "\"crc16\"", "kind", "unknown variant"),
     ] {
-        let error = parse(&text.replacen(from, to, 1)).map(|_| ()).unwrap_err();
+        let wrong = format!("{TERN}{}", wrapper.replacen(from, to, 1));
+        let error = parse(&wrong).map(|_| ()).unwrap_err();
         assert!(error.key == key && error.message.contains(words), "{to}: {error}");
     }
 }

@@ -54,6 +54,16 @@ fn list_reply(bytes: Vec<u8>) -> Scene {
     })
 }
 
+/// A list without any device, as a server gives it whose unit has left.
+fn empty_list() -> Scene {
+    list_reply(vec![0x01, 0x11, 0, 5, 0, 0, 0, 0, 0, 0, 0, 0])
+}
+
+/// A list with the unit, as it was.
+fn list_of_one() -> Scene {
+    list_reply([vec![0x01, 0x11, 0, 5, 0, 0, 0, 0, 0, 0, 0, 1], record(0)].concat())
+}
+
 /// Grants an import and goes on with `scene`.
 fn imported(scene: impl FnOnce(TcpStream) + Send + 'static) -> Scene {
     Box::new(move |mut stream| {
@@ -248,19 +258,29 @@ fn a_server_that_stops_answering_is_left_by_a_deadline() {
     assert!(started.elapsed() < Duration::from_secs(5));
 }
 
+/// What a closed connection means depends on what the server then lists.
 #[test]
-fn a_closed_connection_is_a_unit_that_left() {
-    let server = serve(vec![imported(|mut stream| {
-        receive::<48>(&mut stream);
-    })]);
+fn a_closed_connection_is_a_unit_that_left_only_if_it_is_not_listed() {
+    let work = || {
+        imported(|mut stream| {
+            receive::<48>(&mut stream);
+        })
+    };
+    let lost = |name: &str, words: &str| TransferError::Failed(format!("the connection to {name} was lost{words}"));
+    let server = serve(vec![work(), empty_list()]);
     let mut device = open(&server);
     assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Gone));
     assert_eq!(device.control_out(ASK, &[1], SOON), Err(TransferError::Gone));
+    let server = serve(std::iter::once(work()).chain((0..200).map(|_| list_of_one())).collect());
+    let there = lost(server.bus.name(), "; the unit is still in its list");
+    assert_eq!(open(&server).control_in(ASK, 6, SOON), Err(there));
+    let server = serve(vec![work()]);
+    assert_eq!(open(&server).control_in(ASK, 6, SOON), Err(lost(server.bus.name(), "")));
 }
 
 #[test]
 fn out_data_follows_its_header_and_a_reset_is_asked_for_as_the_kernels_server_wants() {
-    let server = serve(vec![imported(|mut stream| {
+    let work = imported(|mut stream| {
         let header = receive::<48>(&mut stream);
         assert_eq!(header[12..16], [0, 0, 0, 0], "direction OUT");
         assert_eq!(header[24..28], [0, 0, 0, 3], "length");
@@ -270,7 +290,8 @@ fn out_data_follows_its_header_and_a_reset_is_asked_for_as_the_kernels_server_wa
         stream.write_all(&submitted(1, 0, 3)).unwrap();
         assert_eq!(receive::<48>(&mut stream)[40..], [0x23, 3, 4, 0, 0, 0, 0, 0]);
         // The unit comes back as something else: the server lets go of it.
-    })]);
+    });
+    let server = serve(vec![work, empty_list()]);
     let mut device = open(&server);
     let download = Setup { kind: 0x21, request: 1, value: 2, index: 0 };
     assert_eq!(device.control_out(download, &[5, 6, 7], SOON), Ok(()));
