@@ -118,7 +118,63 @@ fn cases() -> Vec<(&'static str, Told)> {
     };
     let manner = Manner { no_functional_descriptor: true, ..Manner::default() };
     let unreadable = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(manner, false);
+    let gannet = |traits: Traits, manner: Manner, faults: Vec<Fault>, sheet: &str| {
+        Scene::gannet(Gannet::with("G-00031", traits, manner), faults, sheet)
+    };
+    let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
+    let bad_firmware = || {
+        let traits = Traits { can_upload: true, tolerant: false, will_detach: false };
+        let mut unsound = support::GANNET_BINARY.to_vec();
+        *unsound.last_mut().unwrap() ^= 0x55;
+        gannet(traits, Manner::default(), Vec::new(), &without_proofs(GANNET))
+            .update_with(&unsound, |request| request.options = binary_at(0x5000))
+    };
+    let second_visit = || {
+        let whole = gannet(leaving, Manner::default(), Vec::new(), GANNET);
+        whole.update();
+        let faults = vec![pull(whole.transfers() - 3, None)];
+        gannet(leaving, Manner::default(), faults, GANNET).update()
+    };
+    let second_fault = || {
+        let scene = Scene::tern_r1(vec![pull(60, Some(700)), pull(70, None)]);
+        scene.hand_at(Duration::from_millis(600), "hold SET");
+        scene.update()
+    };
+    let after_reset = || {
+        let manner = Manner { staging: Staging::UntilReset, ..Manner::default() };
+        gannet(Gannet::TRAITS, manner, Vec::new(), GANNET).update()
+    };
+    let no_suffix = || {
+        let payload = &support::GANNET_DFU[..support::GANNET_DFU.len() - 16];
+        let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), GANNET);
+        scene.update_with(payload, |request| request.file_name = Some("gannet-1.3.0.dfu".into()))
+    };
+    let other_board = || {
+        let file = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
+        let unit = Petrel::new(Board::Pb1, "P-00112").in_boot_mode();
+        Scene::petrel(unit, Vec::new()).update_with(file, |request| request.label = None)
+    };
+    let sealed = || {
+        let sheet = TERN
+            .replacen("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", 1)
+            .replacen(
+                "[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0011\"\nvariants = [\"r2\"]",
+                "[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0019\"\nvariants = [\"r1\"]",
+                1,
+            )
+            .replacen("name = \"Tern r2\"\n", "name = \"Tern r2\"\ninstead = \"its port is sealed: send it in\"\n", 1);
+        let scene = Scene::tern(Tern::in_boot_mode(Revision::R2, "T2-00031"), Vec::new(), &sheet);
+        scene.update_with(r2_hex, |request| request.label = label("r2"))
+    };
+    let nothing_there = || {
+        let scene = Scene::tern_r1(Vec::new());
+        lock(&scene.world).hand(PORT, &vaka_sim::unit::Hand::Pull);
+        scene.update()
+    };
     vec![
+        ("The file is a picture", tern_with(b"\x89PNG\r\n\x1A\n\0\0\0\rIHDR", |_| {})),
+        ("The file is text in UTF-16", tern_with(b"\xFF\xFE:\x000\x001\x00", |_| {})),
+        ("The DFU file has no suffix", no_suffix()),
         ("The file is cut short", tern_with(&TERN_BINARY[..9000], |request| request.options = binary_at(0x0A00_2400))),
         ("One byte of the file is changed", {
             let mut bytes = TERN_BINARY.to_vec();
@@ -128,22 +184,29 @@ fn cases() -> Vec<(&'static str, Told)> {
         ("The file is for the other revision", tern_with(r2_hex, |_| {})),
         ("Unit and file agree, the label was misread", tern_with(TERN_HEX, |request| request.label = label("r2"))),
         ("Label and file agree, the unit is another one", tern_with(r2_hex, |request| request.label = label("r2"))),
+        ("The maker updates this variant in another way", sealed()),
+        ("The board identifies itself, and the file is for another one", other_board()),
         (
             "The file was linked for another start address",
             tern_with(TERN_BINARY, |request| request.options = binary_at(0x0A00_3000)),
         ),
         ("The file is older than what the flash holds", older()),
         ("Several units, and the file is for none of them", two()),
+        ("No unit is plugged in", nothing_there()),
         ("The unit does not come into update mode", running(TERN)),
         ("The same, with a step that is held", running(&held)),
         ("The cable falls out while a sector is erased, and stays out", tern_r1(vec![pull(16, None)])),
         ("The cable falls out while blocks are written, and stays out", tern_r1(vec![pull(60, None)])),
         ("The cable falls out, and is plugged in again", tern_r1(vec![pull(60, Some(700))])),
+        ("The cable falls out twice, and stays out", second_fault()),
+        ("The cable falls out while the unit is read in a second visit", second_visit()),
         ("The unit refuses a block", tern_r1(fault(50, FaultKind::Stall))),
         ("The unit stops answering", tern_r1(fault(43, FaultKind::Silence))),
         ("The unit refuses to leave update mode", tern_r1(fault(131, FaultKind::Stall))),
         ("A bit of the flash is worn out", worn()),
         ("The image does not start", unsound()),
+        ("The unit's own check of the image fails", bad_firmware()),
+        ("The unit makes the image effective only with a reset", after_reset()),
         ("The end of the download is lost, and the unit stays silent", staged(silent_end).update()),
         ("The unit refuses the file that it was given", refuses()),
         (

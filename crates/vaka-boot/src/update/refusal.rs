@@ -22,7 +22,7 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> String {
     let chosen = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
     if let Some(instead) = chosen.and_then(|variant| variant.instead.as_ref()) {
         // The maintainer's words, and nothing beside them.
-        return format!("{instead}.").replace("..", ".");
+        return format!("The sheet says what is done instead: {}.", instead.trim_end_matches('.'));
     }
     if !verdict.missing.is_empty() {
         let options: Vec<String> =

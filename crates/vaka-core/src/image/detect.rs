@@ -155,7 +155,7 @@ fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
         [b'M', b'Z', ..] if has_pe_header(bytes) => Err(NotFirmware::Other("a Windows program")),
         [0xCF | 0xCE, 0xFA, 0xED, 0xFE, ..] => Err(NotFirmware::Other("a macOS program")),
         [0xFF, 0xFE, ..] | [0xFE, 0xFF, ..] if is_utf16_text(bytes) => {
-            Err(NotFirmware::Other("a text in UTF-16; save it as plain text (ASCII) if it holds records"))
+            Err(NotFirmware::Other("a text in UTF-16 (save it as ASCII if it holds records)"))
         }
         _ if bytes.get(257..262) == Some(b"ustar") => archive("a tar archive"),
         _ => Ok(None),
