@@ -81,7 +81,7 @@ fn check_says_what_a_file_is_and_where_it_fits() {
             "the stack 0x2000_5000 lies in the RAM of",
             "and Tern r1",
             "For Tern tide gauge, version 1.5.0:",
-            "r1  fits",
+            "r1  fits          completeness: proven by its end record, length, checksum",
             "r2  does not fit  start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000",
         ],
     );

@@ -302,6 +302,7 @@ pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
         name: variant.name.clone(),
         look_at: variant.look_at.clone(),
         against: None,
+        completeness: None,
     };
     let meant =
         sheet.variants.iter().filter(|variant| found.mode != Mode::Update || variant.route(found.id()).is_some());

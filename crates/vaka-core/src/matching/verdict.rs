@@ -75,6 +75,9 @@ pub struct Choice {
     /// Why it cannot be this one, if something says so.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub against: Option<String>,
+    /// What proves that the file is complete, or that nothing does, in words.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub completeness: Option<String>,
 }
 
 impl Choice {
@@ -363,7 +366,11 @@ fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
 /// Which variants of a product an image is for, each with the first reason
 /// why it is not. Looks at the file alone.
 pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
-    sheet.variants.iter().map(|variant| choice(variant, &of_file(sheet, variant, image))).collect()
+    let fit = |variant: &Variant| Choice {
+        completeness: Some(completeness_rules::completeness(variant, image, None).means),
+        ..choice(variant, &of_file(sheet, variant, image))
+    };
+    sheet.variants.iter().map(fit).collect()
 }
 
 fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
@@ -373,6 +380,7 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
         name: variant.name.clone(),
         look_at: variant.look_at.clone(),
         against: conflict.map(Evidence::sentence),
+        completeness: None,
     }
 }
 

@@ -440,8 +440,12 @@ fn print_fits(fits: &[ProductFit], setting: &Setting) {
         let version = product.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
         say(&format!("  For {}{version}:", product.product));
         let row = |choice: &Choice| {
-            let word = if choice.against.is_some() { "does not fit" } else { "fits" };
-            vec![format!("   {}", choice.variant), word.to_owned(), choice.against.clone().unwrap_or_default()]
+            let because = choice.completeness.as_ref().map(|words| format!("completeness: {words}"));
+            let (word, because) = match &choice.against {
+                Some(against) => ("does not fit", Some(against.clone())),
+                None => ("fits", because),
+            };
+            vec![format!("   {}", choice.variant), word.to_owned(), because.unwrap_or_default()]
         };
         table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(say);
     }
