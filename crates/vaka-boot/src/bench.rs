@@ -30,7 +30,7 @@ pub trait Guard: Send + Sync {
     /// Who holds it, in words that stand in brackets.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
 
-    /// Who holds a unit, where that is another process. Nothing is held by asking.
+    /// Names the process that locks a unit, if it is another process. Takes no lock.
     fn held_elsewhere(&self, location: &Location) -> Option<String> {
         let _ = location;
         None

@@ -54,7 +54,7 @@ pub struct Execution<'a, 'b> {
     /// Whether the unit may give its earlier content until it is reset, so that a difference is
     /// no proof yet.
     pub gives_earlier_content: bool,
-    /// What the run did to the unit's memory.
+    /// The record of all erases, writes and comparisons of this run.
     pub ledger: &'a mut Ledger,
     /// What was done in numbers.
     pub tally: &'a mut Tally,

@@ -169,7 +169,7 @@ fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
     }
 }
 
-/// The only unit that fits, or the one that a person chooses of several.
+/// Returns the only unit that fits, or the unit that the user selects from several.
 fn one_of<'a>(
     bench: &Bench<'a>,
     hunt: &Hunt<'_>,

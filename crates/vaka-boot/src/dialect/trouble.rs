@@ -6,7 +6,7 @@ use vaka_core::text;
 
 use crate::session::SessionError;
 
-/// What came instead of the echo of the bytes sent.
+/// The error for received bytes that differ from the expected echo.
 pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> SessionError {
     let cut = |bytes: &[u8]| text::hex_pairs(&bytes[..bytes.len().min(16)]);
     let words = format!("expected {} back as it was sent; received {}", cut(sent), cut(came));

@@ -330,7 +330,7 @@ impl<'e> Entering<'e, '_> {
         Failure::new(Code::NoUnit, message).cure(cure)
     }
 
-    /// What is on the unit's port in place of what was looked for, and what appeared on others.
+    /// Describes the device on the unit's port and the devices that appeared on other ports.
     fn seen_instead(&self) -> String {
         let describe = |device: &DeviceInfo| {
             let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
