@@ -6,13 +6,23 @@ use sha2::{Digest, Sha256};
 
 use super::Image;
 use crate::address::Span;
-use crate::dialect::checksum::CrcSum;
+use crate::dialect::checksum::{CrcParameters, CrcSum};
 use crate::plan::ERASED;
 use crate::size::Grouped;
 
 /// The longest image whose checksum is computed. Chosen by us: larger than any flash that is
 /// updated over USB, small against the memory of a computer.
 const MAX_IMAGE: u64 = 256 << 20;
+
+/// The CRC-32 that zip uses. Source: the catalogue entry CRC-32/ISO-HDLC.
+pub(crate) const CRC32: CrcParameters = CrcParameters {
+    width: 32,
+    polynomial: 0x04C1_1DB7,
+    start: 0xFFFF_FFFF,
+    reflect_in: true,
+    reflect_out: true,
+    xor_out: 0xFFFF_FFFF,
+};
 
 /// How a number is stored.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
@@ -230,22 +240,13 @@ impl ChecksumField {
 mod tests {
     use super::*;
     use crate::address::Address;
-    use crate::dialect::checksum::CrcParameters;
 
     fn image(bytes: &[u8]) -> Image {
         Image::of_memory(&[(Address::new(0x100), bytes.to_vec())]).unwrap()
     }
 
     fn crc32() -> ChecksumMethod {
-        let parameters = CrcParameters {
-            width: 32,
-            polynomial: 0x04C1_1DB7,
-            start: 0xFFFF_FFFF,
-            reflect_in: true,
-            reflect_out: true,
-            xor_out: 0xFFFF_FFFF,
-        };
-        ChecksumMethod::Crc(CrcMethod(CrcSum::new(parameters).unwrap()))
+        ChecksumMethod::Crc(CrcMethod(CrcSum::new(CRC32).unwrap()))
     }
 
     fn field(place: ChecksumPlace, method: ChecksumMethod, width: u64) -> ChecksumField {

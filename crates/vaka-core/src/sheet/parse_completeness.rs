@@ -5,21 +5,11 @@ use super::parse::{Checked, Checker};
 use super::raw::{Number, RawImageChecksum, RawImageChecksumKind, RawImageChecksumWord, RawLength, Spanned};
 use crate::dialect::checksum::{CrcParameters, CrcSum};
 use crate::image::completeness::{
-    ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,
+    CRC32, ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,
 };
 
 /// Checks that a field of so many bytes at an offset lies inside the region.
 type Inside<'i> = dyn Fn(&str, &Spanned<Number>, u64) -> Result<u64, SheetError> + 'i;
-
-/// The CRC-32 that zip uses. Source: the catalogue entry CRC-32/ISO-HDLC.
-const CRC32: CrcParameters = CrcParameters {
-    width: 32,
-    polynomial: 0x04C1_1DB7,
-    start: 0xFFFF_FFFF,
-    reflect_in: true,
-    reflect_out: true,
-    xor_out: 0xFFFF_FFFF,
-};
 
 impl Checker<'_> {
     pub(super) fn length_field(&self, raw: &RawLength, inside: &Inside<'_>) -> Checked<LengthField> {
