@@ -1,8 +1,9 @@
 //! Every image and release of the demo against every unit in every mode: the verdict,
 //! what decided it, and the unit's true memory.
 //!
-//! The table is `tests/matrix.txt`, for a person to read. With `VAKA_WRITE_TABLES` set it
-//! is written anew. What each verdict must be is said a second time here, by names alone.
+//! The table is `tests/matrix.txt`, for a person to read; `tests/streams` holds the events
+//! of each run that succeeds and of each release, in order. With `VAKA_WRITE_TABLES` set
+//! both are written. What each verdict must be is said a second time here, by names alone.
 
 #![allow(clippy::unwrap_used)]
 
@@ -223,7 +224,36 @@ enum Tried<'a> {
     Release(&'a Release),
 }
 
-fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String) {
+/// The events of a run, one JSON object per line. Consecutive progress events of one kind
+/// are one line: the first.
+fn stream(events: &[Event]) -> String {
+    let mut text = String::new();
+    let mut last_progress = None;
+    for event in events {
+        let progress = matches!(event, Event::Progress { .. }).then(|| std::mem::discriminant(event));
+        if progress.is_none() || progress != last_progress {
+            writeln!(text, "{}", serde_json::to_string(event).unwrap()).unwrap();
+        }
+        last_progress = progress;
+    }
+    text
+}
+
+/// Compares `text` with the file, line by line, or writes it if that is asked for.
+#[track_caller]
+fn assert_golden(path: &Path, text: &str) {
+    if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
+        std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+        std::fs::write(path, text).unwrap();
+    }
+    let wanted = std::fs::read_to_string(path).unwrap();
+    for (index, (found, wanted)) in text.lines().zip(wanted.lines()).enumerate() {
+        assert_eq!(found, wanted, "{}, line {}", path.display(), index + 1);
+    }
+    assert_eq!(text.lines().count(), wanted.lines().count(), "{}", path.display());
+}
+
+fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, String) {
     let clock = Arc::new(VirtualClock::default());
     let world = unit.world(&clock).shared();
     use vaka_usb::Clock;
@@ -264,36 +294,38 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String) {
     if word != "fits" {
         assert!(memory() == before, "{what}: its memory was changed");
     }
-    (word, why)
+    (word, why, stream(&events))
 }
 
 #[test]
 fn every_image_against_every_unit() {
     let sheets = sheets();
     let mut table = String::new();
+    let tests = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests");
     for unit in &UNITS {
         writeln!(table, "{}", unit.name).unwrap();
+        let mut streams = String::new();
         for file in images() {
             let bytes = std::fs::read(demo("firmware/out").join(&file)).unwrap();
-            let (word, why) = one(unit, &Tried::File(&bytes), &sheets);
+            let (word, why, events) = one(unit, &Tried::File(&bytes), &sheets);
             let must = if matches!(word.as_str(), "conflicts" | "refused") { "no" } else { &word };
             assert_eq!(must, unit.must(&file), "{} with {file}: {why}", unit.name);
             writeln!(table, "  {file:<27} {word:<10} {why}").unwrap();
+            if word == "fits" {
+                writeln!(streams, "# {file}\n{events}").unwrap();
+            }
         }
         for (name, release) in releases() {
-            let (word, why) = one(unit, &Tried::Release(&release), &sheets);
+            let (word, why, events) = one(unit, &Tried::Release(&release), &sheets);
             writeln!(table, "  {name:<27} {word:<10} {why}").unwrap();
+            if unit.files.starts_with("tern") {
+                writeln!(streams, "# {name}\n{events}").unwrap();
+            }
         }
+        let file = unit.name.replace(", ", "-").replace(' ', "-");
+        assert_golden(&tests.join("streams").join(file + ".jsonl"), &streams);
     }
-    let path = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/matrix.txt");
-    if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
-        std::fs::write(&path, &table).unwrap();
-    }
-    let wanted = std::fs::read_to_string(&path).unwrap();
-    for (found, wanted) in table.lines().zip(wanted.lines()) {
-        assert_eq!(found, wanted);
-    }
-    assert_eq!(table.lines().count(), wanted.lines().count());
+    assert_golden(&tests.join("matrix.txt"), &table);
 }
 
 /// The Tern's releases: the application for both boards, and the loader before it.
