@@ -4,7 +4,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use vaka_core::dialect::Dialect;
+use vaka_dialect::Dialect;
 
 /// A sound dialect that the input is put into, so that it comes beyond TOML.
 const AROUND: [&str; 3] = [

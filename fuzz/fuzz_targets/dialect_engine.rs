@@ -12,7 +12,7 @@ use std::time::Duration;
 use libfuzzer_sys::fuzz_target;
 use vaka_boot::dialect::Talk;
 use vaka_boot::pace::Pace;
-use vaka_core::dialect::{Dialect, OperationName, Value};
+use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
 
 /// Every kind of carrier and of framing, with all that reads answers.

@@ -3,7 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use vaka_core::image::elf;
+use vaka_image::elf;
 
 fuzz_target!(|bytes: &[u8]| {
     if let Ok(image) = elf::read(bytes) {

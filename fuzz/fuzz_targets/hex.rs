@@ -3,7 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use vaka_core::image::hex;
+use vaka_image::hex;
 
 fuzz_target!(|bytes: &[u8]| {
     if let Ok(image) = hex::read(bytes) {

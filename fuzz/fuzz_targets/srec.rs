@@ -3,7 +3,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use vaka_core::image::srec;
+use vaka_image::srec;
 
 fuzz_target!(|bytes: &[u8]| {
     if let Ok(image) = srec::read(bytes) {

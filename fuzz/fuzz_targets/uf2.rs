@@ -4,7 +4,7 @@
 #![no_main]
 
 use libfuzzer_sys::fuzz_target;
-use vaka_core::image::uf2;
+use vaka_image::uf2;
 
 fuzz_target!(|bytes: &[u8]| {
     let mut file = Vec::new();

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use vaka_boot::dialect::Talk;
 use vaka_boot::pace::Pace;
-use vaka_core::dialect::{Dialect, OperationName, Value};
+use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_sim::flash::Flash;
 use vaka_sim::server::Server;
 use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain, acm, hid};

@@ -5,14 +5,14 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
+use vaka_base::text;
 use vaka_core::dfu;
-use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
 use vaka_core::placeholder;
 use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
-use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts, UsbId};
 use vaka_core::volume::VolumeFacts;
+use vaka_dialect::Dialect;
 use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferError, UsbDevice};
 
 use crate::dialect::{self, Reopen};

@@ -2,11 +2,12 @@
 
 use std::time::Duration;
 
+use vaka_base::duration;
+use vaka_base::version::Version;
+use vaka_core::event::Event;
 use vaka_core::event::{After, Next};
 use vaka_core::sheet::{Ids, Route, Sheet, Signs, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_core::version::Version;
-use vaka_core::{duration, event::Event};
 use vaka_usb::{DeviceInfo, PolledWatch};
 
 use crate::bench::{Bench, OpenError, dfu_mode};

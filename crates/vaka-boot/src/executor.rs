@@ -6,13 +6,14 @@
 
 use std::time::Duration;
 
-use vaka_core::address::{Address, Span};
-use vaka_core::duration;
+use vaka_base::duration;
+use vaka_base::size::{Bytes, Grouped};
 use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Transfers, milliseconds};
-use vaka_core::image::Image;
-use vaka_core::plan::{ApprovedPlan, ERASED, Ledger, Plan, Run, Step};
-use vaka_core::size::{Bytes, Grouped};
-use vaka_core::span_set::SpanSet;
+use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Run, Step};
+use vaka_image::ERASED;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::span_set::SpanSet;
 
 use crate::entry::stopped;
 use crate::pace::Pace;

@@ -4,9 +4,9 @@ use std::cell::LazyCell;
 use std::ops::Deref;
 use std::time::Duration;
 
+use vaka_base::{duration, text};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::sheet::Sheet;
-use vaka_core::{duration, text};
 use vaka_usb::PolledWatch;
 
 use crate::bench::{Bench, Candidate, Selector, bus_failure};

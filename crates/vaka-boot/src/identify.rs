@@ -1,10 +1,11 @@
 //! What a unit says of itself.
 
+use vaka_base::text;
+use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
-use vaka_core::text;
-use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};

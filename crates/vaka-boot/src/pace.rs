@@ -3,7 +3,7 @@
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use vaka_core::duration;
+use vaka_base::duration;
 use vaka_core::event::{Event, milliseconds};
 use vaka_core::sheet::{HandStep, undo_order};
 use vaka_usb::Clock;

@@ -1,8 +1,8 @@
 //! A device as an event: what can be said of it without opening it.
 
+use vaka_base::text;
 use vaka_core::event::Seen;
 use vaka_core::sheet::{Sheet, VersionSource};
-use vaka_core::text;
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
 

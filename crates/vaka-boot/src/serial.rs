@@ -3,8 +3,8 @@
 use std::path::Path;
 use std::time::Duration;
 
-use vaka_core::dialect::LineSetting;
-use vaka_core::text;
+use vaka_base::text;
+use vaka_dialect::LineSetting;
 use vaka_usb::counting::Counting;
 use vaka_usb::descriptor::{Configuration, Interface};
 #[cfg(target_os = "linux")]

@@ -1,12 +1,12 @@
 //! The one trait between the executor and the protocols.
 
 use thiserror::Error;
-use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
-use vaka_core::dialect::Trouble;
-use vaka_core::image::Image;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::Run;
+use vaka_dialect::Trouble;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, TransferError};
 
 use crate::pace::Pace;

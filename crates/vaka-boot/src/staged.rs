@@ -5,13 +5,13 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use vaka_base::{duration, text};
 use vaka_core::event::{After, Check, Code, Ending, Event, Failure, Report, StageState, Undone};
 use vaka_core::matching::{Phase, image_version};
 use vaka_core::plan::Plan;
 use vaka_core::release::manifest::{Entry, Foreign, Stage};
 use vaka_core::release::{Release, sheet_for};
 use vaka_core::sheet::{HandStep, Ids, Sheet, Undo, Variant};
-use vaka_core::{duration, text};
 use vaka_usb::{Bus, DeviceInfo};
 
 use crate::bench::{Bench, Guard, Selector, bus_failure};

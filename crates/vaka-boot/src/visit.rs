@@ -3,14 +3,14 @@
 
 use std::time::Duration;
 
-use vaka_core::address::{Address, Span};
+use vaka_base::size::Bytes;
 use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
-use vaka_core::image::Image;
 use vaka_core::matching::Question;
 use vaka_core::memory::SectorMap;
 use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
-use vaka_core::size::Bytes;
 use vaka_core::unit::{MemoryChoice, Mode};
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, Selector, dfu_mode, held, open_failure};
@@ -208,7 +208,7 @@ impl<'a> Visit<'a> {
         let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
         regions.iter().find(|region| region.name == name).ok_or_else(|| {
             let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
-            let name = vaka_core::text::tame(name);
+            let name = vaka_base::text::tame(name);
             Failure::new(Code::Usage, format!("There is no region '{name}'."))
                 .cure(format!("There are: {}. Or give --range A..B.", known.join(", ")))
         })
@@ -437,7 +437,7 @@ pub(crate) fn read_spans(
         }
         parts.push((span.start(), bytes));
     }
-    let time = vaka_core::duration::measured(pace.now() - started);
+    let time = vaka_base::duration::measured(pace.now() - started);
     pace.tell(step(StepState::Done, format!("{} in {time}", Bytes(total))));
     Ok(parts)
 }

@@ -7,12 +7,12 @@ mod support;
 use std::time::Duration;
 
 use support::{GANNET, GANNET_DFU, PORT, Scene, TERN_BINARY, TERN_HEX, failure, warnings};
+use vaka_base::version::Version;
 use vaka_boot::update::History;
-use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code, Ending, Event};
-use vaka_core::image::{self, Image, ReadOptions, hex};
 use vaka_core::unit_state::UnitState;
-use vaka_core::version::Version;
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::{Manner, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
@@ -306,8 +306,8 @@ fn a_dfu_file_without_its_suffix_is_refused() {
 fn checked_bytes_never_exceed_the_image() {
     let at = |address: u64| ReadOptions { at: Some(Address::new(address)), ..ReadOptions::default() };
     let parts = [
-        image::read(TERN_HEX, ReadOptions::default()),
-        image::read(&(0..=255).cycle().take(900).collect::<Vec<u8>>(), at(0x0A01_0801)),
+        vaka_image::read(TERN_HEX, ReadOptions::default()),
+        vaka_image::read(&(0..=255).cycle().take(900).collect::<Vec<u8>>(), at(0x0A01_0801)),
     ]
     .map(Result::unwrap);
     let both = Image::join(&parts).unwrap().unwrap();

@@ -8,9 +8,9 @@ mod support;
 use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, failure, warnings};
-use vaka_core::address::Address;
 use vaka_core::event::{Check, Code, Ending};
-use vaka_core::image::{self, ReadOptions};
+use vaka_image::ReadOptions;
+use vaka_image::address::Address;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
@@ -215,5 +215,5 @@ fn the_next_run_goes_on_where_the_last_one_ended() {
     assert_eq!((second.code, second.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(second.bytes_skipped >= 3072, "{} were there", second.bytes_skipped);
     assert!(scene.holds_image());
-    assert!(image::read(scene.file, ReadOptions::default()).is_ok());
+    assert!(vaka_image::read(scene.file, ReadOptions::default()).is_ok());
 }

@@ -10,10 +10,10 @@ use std::time::Duration;
 use vaka_boot::dfu::{AddressedSession, Opening, detach};
 use vaka_boot::pace::Pace;
 use vaka_boot::session::{Session, SessionError};
-use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Attributes;
 use vaka_core::event::Event;
 use vaka_core::unit::DfuFacts;
+use vaka_image::address::{Address, Span};
 use vaka_sim::clock::VirtualClock;
 use vaka_usb::{Clock, Setup, TransferError, UsbDevice};
 

@@ -8,11 +8,12 @@ mod support;
 use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
-use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code};
-use vaka_core::image::dfu_file::{Suffix, append_suffix};
-use vaka_core::image::{self, ReadOptions, hex};
 use vaka_core::unit::MemoryChoice;
+use vaka_image::address::Address;
+use vaka_image::dfu_file::append_suffix;
+use vaka_image::facts::Suffix;
+use vaka_image::{ReadOptions, hex};
 use vaka_sim::bootloader::dfu::{Manner, Poll};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::unit::gannet::{self, Gannet};
@@ -252,7 +253,7 @@ fn whole_memory() -> Vec<u8> {
     let mut bytes = scene.before.clone();
     bytes[0x2400..0x2400 + TERN_BINARY.len()].copy_from_slice(TERN_BINARY);
     let at = ReadOptions { at: Some(Address::new(0x0A00_0000)), ..ReadOptions::default() };
-    hex::write(&image::read(&bytes, at).unwrap())
+    hex::write(&vaka_image::read(&bytes, at).unwrap())
 }
 
 #[test]
@@ -351,7 +352,8 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
     assert!(scene.holds_image());
     scene.assert_unharmed("only what the image touches");
 
-    let elsewhere = image::read(TERN_HEX, ReadOptions::default()).unwrap().moved(Address::new(0x0A02_3F00)).unwrap();
+    let elsewhere =
+        vaka_image::read(TERN_HEX, ReadOptions::default()).unwrap().moved(Address::new(0x0A02_3F00)).unwrap();
     for (file, words) in [(hex::write(&elsewhere), "0x0A02_4000"), (TERN_BINARY.to_vec(), "carries no address")] {
         let scene = undescribed();
         let (report, events) = scene.update_with(&file, |request| request.agreed = no_sheet());

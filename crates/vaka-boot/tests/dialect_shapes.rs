@@ -7,10 +7,10 @@ mod support;
 
 use shapes::{Shape, chorus, ledger, parcel, porter, ribbon, spoken, tagged};
 use support::failure;
-use vaka_core::address::Address;
-use vaka_core::dialect::Dialect;
 use vaka_core::event::{After, Check, Code, Ending};
-use vaka_core::image::{self, Image, ReadOptions, hex};
+use vaka_dialect::Dialect;
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadOptions, hex};
 
 #[test]
 fn tagged_packets_on_a_serial_line() {
@@ -66,7 +66,8 @@ fn a_gap_in_a_stream_is_filled() {
     let at = |address: u32| ReadOptions { at: Some(Address::new(u64::from(address))), ..ReadOptions::default() };
     let extra: Vec<u8> = (1..=200).collect();
     let place = scene.start + 4000;
-    let parts = [image::read(scene.file, at(scene.start)), image::read(&extra, at(place))].map(Result::unwrap);
+    let parts =
+        [vaka_image::read(scene.file, at(scene.start)), vaka_image::read(&extra, at(place))].map(Result::unwrap);
     let both = Image::join(&parts).unwrap().unwrap();
     let (report, events) = scene.update_with(&hex::write(&both), |_| {});
     assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));

@@ -10,10 +10,10 @@ use std::time::Duration;
 use support::{
     DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Random, Scene, failure, warnings,
 };
-use vaka_core::address::{Address, Span};
 use vaka_core::event::{After, Check, Code, Ending, Event};
-use vaka_core::image::{self, Image, ReadOptions, hex, uf2};
 use vaka_core::sheet::Sheet;
+use vaka_image::address::{Address, Span};
+use vaka_image::{Image, ReadOptions, hex, uf2};
 use vaka_sim::World;
 use vaka_sim::bootloader::disk::{self, Oddity};
 use vaka_sim::bootloader::fat;
@@ -182,7 +182,7 @@ fn units_that_lack_the_class_requests_are_updated_all_the_same() {
 
 fn image_of(bytes: &[u8], start: u32) -> Image {
     let at = Some(Address::new(u64::from(start)));
-    image::read(bytes, ReadOptions { at, ..ReadOptions::default() }).unwrap()
+    vaka_image::read(bytes, ReadOptions { at, ..ReadOptions::default() }).unwrap()
 }
 
 /// Each is refused or ended with its own words, and the memory shows the truth.
@@ -407,7 +407,7 @@ fn files() -> Vec<Vec<u8>> {
     let old_display: &[u8] = include_bytes!("../../../demo/firmware/out/shag-display-3.0.0.srec");
     let mut files: Vec<Vec<u8>> =
         [PETREL_UF2, other_board, other_hex, DISPLAY_HEX, old_display, interface].map(<[u8]>::to_vec).to_vec();
-    let pb2 = image::read(other_hex, ReadOptions::default()).unwrap();
+    let pb2 = vaka_image::read(other_hex, ReadOptions::default()).unwrap();
     // The other board's image with a board word that lies, at other addresses, for other chips.
     files.push(uf2::write(&pb2.patched(Address::new(0x0C10_4040), b"PBA1"), Some(7)).unwrap());
     for start in [0x0C10_0000, 0x0C18_F700, 0x0040_0000, 0x0042_2000] {
@@ -513,7 +513,7 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
             Ending::Refused | Ending::Planned => assert!(memory() == scene.before, "{words}: changed"),
             Ending::Updated if report.code == Code::Done => {
                 let families = [FAMILY];
-                let image = image::read_for(&file, ReadOptions::default(), &families).unwrap();
+                let image = vaka_image::read_for(&file, ReadOptions::default(), &families).unwrap();
                 for segment in image.segments() {
                     let start = segment.start().to_u32().unwrap();
                     let held = scene.memory(start..start + u32::try_from(segment.data().len()).unwrap());

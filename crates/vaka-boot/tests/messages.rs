@@ -10,9 +10,9 @@ use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
 use vaka_boot::update::Request;
-use vaka_core::address::Address;
 use vaka_core::event::{Event, Report};
-use vaka_core::image::ReadOptions;
+use vaka_image::ReadOptions;
+use vaka_image::address::Address;
 use vaka_sim::bootloader::dfu::{Manner, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};

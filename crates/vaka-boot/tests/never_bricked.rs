@@ -16,10 +16,10 @@ use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::person::Nobody;
 use vaka_boot::update::{self, Request};
-use vaka_core::address::Address;
 use vaka_core::event::{Code, Ending};
-use vaka_core::image::{self, ReadOptions, hex, srec, uf2};
 use vaka_core::sheet::Sheet;
+use vaka_image::address::Address;
+use vaka_image::{ReadOptions, hex, srec, uf2};
 use vaka_sim::World;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
@@ -51,8 +51,8 @@ fn files() -> Vec<Vec<u8>> {
     ]
     .map(<[u8]>::to_vec)
     .to_vec();
-    let r1 = image::read(demo!("r1-1.5.0.hex"), ReadOptions::default()).unwrap();
-    let r2 = image::read(demo!("r2-1.5.0.hex"), ReadOptions::default()).unwrap();
+    let r1 = vaka_image::read(demo!("r1-1.5.0.hex"), ReadOptions::default()).unwrap();
+    let r2 = vaka_image::read(demo!("r2-1.5.0.hex"), ReadOptions::default()).unwrap();
     // The other board's image moved to this one's start, and to the bootloader's.
     for start in [0x0A00_0000, 0x0A00_2400, 0x0A00_3000, 0x0A02_2000] {
         files.push(hex::write(&r1.moved(Address::new(start)).unwrap()));
@@ -95,7 +95,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
         file[place] ^= 1 << random.below(8);
     }
     let starts = [0x0A00_0000, 0x0A00_2400, 0x0A00_2400, 0x0A00_3000, 0x0A00_3000, 0x0A00_2401, 0];
-    let at = (image::read(&file, ReadOptions::default()) == Err(image::ReadError::NoAddress))
+    let at = (vaka_image::read(&file, ReadOptions::default()) == Err(vaka_image::ReadError::NoAddress))
         .then(|| Address::new(random.pick(&starts)));
     let agreed = ["older-version", "larger-memory", "layout", "no-sheet"].map(String::from);
     let labels =
@@ -163,7 +163,7 @@ fn whatever_comes_together_no_unit_is_harmed() {
                 assert!(memory(Tern::application_region(revision)) == application, "{words}: changed");
             }
             Ending::Updated if report.code == Code::Done => {
-                let image = image::read(request.file, request.options).unwrap();
+                let image = vaka_image::read(request.file, request.options).unwrap();
                 let start = Tern::application_region(revision).start;
                 assert_eq!(image.start(), Address::new(u64::from(start)), "{words}");
                 for segment in image.segments() {

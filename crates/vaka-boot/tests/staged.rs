@@ -338,7 +338,7 @@ fn the_second_stage_may_be_another_tools() {
 
 fn sha256(bytes: &[u8]) -> String {
     use sha2::{Digest, Sha256};
-    vaka_core::text::hex(&Sha256::digest(bytes))
+    vaka_base::text::hex(&Sha256::digest(bytes))
 }
 
 /// A loader for the other board never gets into a unit: its layout says so.

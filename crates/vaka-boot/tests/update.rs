@@ -8,9 +8,9 @@ mod support;
 use std::time::Duration;
 
 use support::{FAULT_KINDS, GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
-use vaka_core::address::Address;
 use vaka_core::event::{After, Check, Code};
-use vaka_core::image::{self, Image, ReadOptions, hex};
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::Fault;
@@ -61,12 +61,12 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
 /// command, and what lies between them stays.
 #[test]
 fn an_image_with_a_gap_is_written_in_two_runs() {
-    let image = image::read(HEX, ReadOptions::default()).unwrap();
+    let image = vaka_image::read(HEX, ReadOptions::default()).unwrap();
     let extra: Vec<u8> = (0..=255).cycle().take(2000).collect();
     // 0x0A01_0801: a sector and two blocks behind 0x0A01_0000, and odd.
     let at = 0x0A01_0801;
     let options = ReadOptions { at: Some(Address::new(u64::from(at))), ..ReadOptions::default() };
-    let both = Image::join(&[image, image::read(&extra, options).unwrap()]).unwrap().unwrap();
+    let both = Image::join(&[image, vaka_image::read(&extra, options).unwrap()]).unwrap().unwrap();
     let scene = Scene::tern_r1(Vec::new());
     let (report, events) = scene.update_with(&hex::write(&both), |_| {});
     assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));

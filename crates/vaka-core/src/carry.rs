@@ -4,8 +4,8 @@
 use serde::Deserialize;
 use thiserror::Error;
 
-use crate::image::wrapper::ChecksumKind;
-use crate::text;
+use vaka_base::text;
+use vaka_image::wrapper::ChecksumKind;
 
 /// What is known of the content of a region that may be carried.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
@@ -35,7 +35,8 @@ pub struct Field {
 }
 
 /// How a field is written.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FieldKind {
     /// Text, filled up with zeros.
@@ -156,7 +157,7 @@ impl Field {
         Some(match self.kind {
             FieldKind::Text => {
                 let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
-                crate::text::tame(&String::from_utf8_lossy(&bytes[..end]))
+                vaka_base::text::tame(&String::from_utf8_lossy(&bytes[..end]))
             }
             FieldKind::Number => bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte)).to_string(),
             FieldKind::Bytes => text::hex_pairs(bytes),

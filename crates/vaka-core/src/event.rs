@@ -8,17 +8,18 @@ use std::time::Duration;
 
 use serde::Serialize;
 
-use crate::address::{Address, Span};
 use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
 use crate::sheet::{HandStep, Undo, VariantId};
 use crate::unit::{Mode, UsbId};
 use crate::unit_state::UnitState;
-use crate::version::Version;
 use crate::volume::VisibleFile;
+use vaka_base::version::Version;
+use vaka_image::address::{Address, Span};
 
 /// One thing that happened.
-#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "event", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Event {
@@ -162,7 +163,8 @@ pub enum Event {
 }
 
 /// Something that was found out about a machine and its bench.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
     /// What was looked at, in a word: `usb`, `rights`, `driver`, …
     pub topic: &'static str,
@@ -178,7 +180,8 @@ pub struct Finding {
 }
 
 /// How much a finding matters.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
     /// It is as it should be.
@@ -214,7 +217,8 @@ impl Finding {
 }
 
 /// One field of a frame as it came.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FrameField {
     /// As the dialect writes it.
     pub field: String,
@@ -227,7 +231,8 @@ pub struct FrameField {
 }
 
 /// A unit that was seen.
-#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Seen {
     /// Where it is.
     pub unit: String,
@@ -291,7 +296,8 @@ pub struct Seen {
 }
 
 /// The file in which a unit shows its present application.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Present {
     /// It is there.
@@ -301,7 +307,8 @@ pub enum Present {
 }
 
 /// The name of a step that takes its time.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)] // as the plan's steps
 pub enum StepName {
@@ -338,7 +345,8 @@ impl StepName {
 }
 
 /// Whether a step begins or ends.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)]
 pub enum StepState {
@@ -347,7 +355,8 @@ pub enum StepState {
 }
 
 /// A release that was chosen.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ReleaseSeen {
     /// Its file.
     pub file: String,
@@ -376,7 +385,8 @@ pub struct ReleaseSeen {
 }
 
 /// Where a stage of a release stands.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StageState {
     /// It is going to be done.
@@ -390,7 +400,8 @@ pub enum StageState {
 }
 
 /// Exit status of the program, and code of a failure.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(into = "u8")]
 #[repr(u8)]
 pub enum Code {
@@ -427,7 +438,8 @@ impl From<Code> for u8 {
 }
 
 /// What stopped the work: what happened, where, the unit's state, what to do.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Failure {
     /// The exit status.
     pub code: Code,
@@ -466,7 +478,8 @@ impl Failure {
 }
 
 /// How strongly the content was checked.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Check {
     /// Every byte written was read and compared.
@@ -481,7 +494,8 @@ pub enum Check {
 }
 
 /// What was seen after the restart.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum After {
     /// The application came back as expected.
@@ -497,7 +511,8 @@ pub enum After {
 }
 
 /// How an update ended.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Ending {
     /// New content is in the unit.
@@ -515,7 +530,8 @@ pub enum Ending {
 }
 
 /// The outcome of an update in numbers.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
     /// Where the unit is.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -590,7 +606,8 @@ fn is_zero(count: &u32) -> bool {
 }
 
 /// Something that a person undoes after the update.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undone {
     /// What to do.
     #[serde(rename = "do")]
@@ -600,7 +617,8 @@ pub struct Undone {
 }
 
 /// USB transfers by phase.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Transfers {
     /// Transfers while looking what is already there.
     pub compare: u64,
@@ -632,7 +650,8 @@ impl Transfers {
 }
 
 /// What is needed after an update.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Next {
     /// Where the application is now.
     pub port: String,
@@ -648,7 +667,8 @@ pub struct Next {
 }
 
 /// Where the verify found the first difference.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
     /// The first address that differs.
     pub first: Address,

@@ -6,14 +6,9 @@
 //! [`size`]; [`image`] and [`memory`]; [`sheet`]; [`matching`]; [`plan`];
 //! [`event`]. Beside them stands [`dfu`], tied to none of these.
 
-pub mod address;
 pub mod carry;
-pub mod compare;
 pub mod dfu;
-pub mod dialect;
-pub mod duration;
 pub mod event;
-pub mod image;
 pub mod matching;
 pub mod memory;
 pub mod placeholder;
@@ -21,10 +16,6 @@ pub mod plan;
 pub mod release;
 pub mod schema;
 pub mod sheet;
-pub mod size;
-pub mod span_set;
-pub mod text;
 pub mod unit;
 pub mod unit_state;
-pub mod version;
 pub mod volume;

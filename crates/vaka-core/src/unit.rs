@@ -4,10 +4,12 @@ use std::fmt;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
 
+use vaka_base::version::ReleaseNumber;
+
 use crate::dfu::{FunctionalDescriptor, VERSION_ADDRESSED};
 use crate::memory::layout::Layout;
 use crate::volume::VolumeFacts;
-use crate::{dialect, text};
+use vaka_base::text;
 
 /// USB vendor and product id, shown as `1209:0002`.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
@@ -58,42 +60,9 @@ impl<'de> Deserialize<'de> for UsbId {
     }
 }
 
-/// A release number in packed decimal, as USB's bcdDevice: 0x0150 is `1.5.0`.
-///
-/// Source: USB 2.0, section 9.6.1 (the form is bcdUSB's: JJ.M.N).
-#[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct ReleaseNumber(pub u16);
-
-impl ReleaseNumber {
-    /// Reads `1.5.0` or `1.50`: the part before the first point has one or two digits,
-    /// each digit behind it counts alone.
-    ///
-    /// # Errors
-    /// A sentence with the text, when it is none.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || format!("'{text}' is no release number; write it like 1.5.0");
-        let (major, minor) = text.trim().split_once('.').ok_or_else(wrong)?;
-        let minor: String = minor.chars().filter(|c| *c != '.').collect();
-        let fits = (1..=2).contains(&major.len()) && (1..=2).contains(&minor.len());
-        let digits = format!("{major}{minor:0<2}");
-        u16::from_str_radix(&digits, 16).ok().filter(|_| fits).map(Self).ok_or_else(wrong)
-    }
-}
-
-impl fmt::Display for ReleaseNumber {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{:x}.{:x}.{:x}", self.0 >> 8, self.0 >> 4 & 0xF, self.0 & 0xF)
-    }
-}
-
-impl Serialize for ReleaseNumber {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.collect_str(self)
-    }
-}
-
 /// What a unit is doing now.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Mode {
     /// Its application runs.
@@ -166,12 +135,12 @@ impl fmt::Display for ToldValue {
     }
 }
 
-impl From<&dialect::Value> for ToldValue {
-    fn from(value: &dialect::Value) -> Self {
+impl From<&vaka_dialect::Value> for ToldValue {
+    fn from(value: &vaka_dialect::Value) -> Self {
         match value {
-            dialect::Value::Int(number) => Self::Number(*number),
-            dialect::Value::Truth(truth) => Self::Number(i128::from(*truth)),
-            dialect::Value::Bytes(bytes) => {
+            vaka_dialect::Value::Int(number) => Self::Number(*number),
+            vaka_dialect::Value::Truth(truth) => Self::Number(i128::from(*truth)),
+            vaka_dialect::Value::Bytes(bytes) => {
                 let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
                 let plain = |byte: &u8| (0x20..0x7F).contains(byte);
                 Self::Text(match std::str::from_utf8(&bytes[..end]) {

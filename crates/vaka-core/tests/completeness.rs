@@ -7,12 +7,12 @@ use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
-use vaka_core::address::Address;
-use vaka_core::dialect::Dialect;
-use vaka_core::image::detect::Format;
-use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Source, Weight, judge, variants_for};
 use vaka_core::sheet::{Dialects, Sheet};
+use vaka_dialect::Dialect;
+use vaka_image::Format;
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadError, ReadOptions};
 
 fn demo() -> std::path::PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo")
@@ -57,7 +57,7 @@ fn files() -> Vec<(String, Vec<u8>, Sheet)> {
 /// The image as each of a product's variants would take it.
 fn read(bytes: &[u8], name: &str, sheet: &Sheet) -> Vec<Result<Image, ReadError>> {
     let read = |at: Option<Address>| {
-        image::read_for(bytes, ReadOptions { at, ..ReadOptions::default() }, &sheet.families())
+        vaka_image::read_for(bytes, ReadOptions { at, ..ReadOptions::default() }, &sheet.families())
             .map(|image| image.named(name))
     };
     match read(None) {

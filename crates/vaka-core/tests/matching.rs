@@ -2,16 +2,18 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
-use vaka_core::address::Address;
+use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::image::dfu_file::{Suffix, append_suffix};
-use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{Content, Geometry, Job, Plan, PlanError};
 use vaka_core::sheet::{Sheet, Variant};
-use vaka_core::unit::{DfuAlternate, DfuFacts, ReleaseNumber, UnitFacts, UsbId};
+use vaka_core::unit::{DfuAlternate, DfuFacts, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
+use vaka_image::address::Address;
+use vaka_image::dfu_file::append_suffix;
+use vaka_image::facts::Suffix;
+use vaka_image::{Image, ReadOptions};
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const R1: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
@@ -25,7 +27,7 @@ fn sheet() -> Sheet {
 }
 
 fn image(bytes: &[u8]) -> Image {
-    image::read(bytes, ReadOptions::default()).unwrap()
+    vaka_image::read(bytes, ReadOptions::default()).unwrap()
 }
 
 fn unit(product: u16) -> UnitFacts {
@@ -135,9 +137,9 @@ fn one_conflict_refuses_and_only_its_own_agreement_overrides_it() {
 fn changed(offset: usize, value: u8) -> Image {
     let mut bytes = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin").to_vec();
     bytes[offset] = value;
-    image::read(
+    vaka_image::read(
         &bytes,
-        ReadOptions { at: Some(vaka_core::address::Address::new(0x0A00_2400)), ..ReadOptions::default() },
+        ReadOptions { at: Some(vaka_image::address::Address::new(0x0A00_2400)), ..ReadOptions::default() },
     )
     .unwrap()
 }
@@ -160,7 +162,7 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
         let against = choices[0].against.clone().unwrap_or_default();
         assert!(against.contains(because) && against.is_empty() == because.is_empty(), "{offset:#x}: {against}");
     }
-    let short = image::read(b":04240000DEADBEEFA0\n:00000001FF", ReadOptions::default()).unwrap();
+    let short = vaka_image::read(b":04240000DEADBEEFA0\n:00000001FF", ReadOptions::default()).unwrap();
     assert!(variants_for(&sheet, &short)[0].against.is_some());
 }
 
@@ -243,7 +245,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
         let mut file = binary.to_vec();
         append_suffix(&mut file, Suffix { release, product, vendor, version: 0x0100 });
         let options = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
-        let image = image::read(&file, options).unwrap();
+        let image = vaka_image::read(&file, options).unwrap();
         let agreed = [agreed.to_owned()];
         let case = Case {
             sheet: &sheet,
@@ -336,9 +338,9 @@ fn what_fits_what_disk() {
 #[test]
 fn what_fits_what_by_facts_and_signs() {
     use Outcome::{Conflicts, Fits, Undecided};
-    use vaka_core::image::stamp;
     use vaka_core::matching::Claim;
     use vaka_core::sheet::Fact;
+    use vaka_image::stamp;
     let r1 = image(R1);
     let stamped = |name: &str, value: &str| {
         let text = stamp::Text { facts: vec![(name.into(), value.into())], ..stamp::Text::default() };

@@ -4,12 +4,12 @@
 
 use std::collections::BTreeMap;
 
-use vaka_core::image::{self, ReadOptions, hex, stamp};
 use vaka_core::release::archive::{self, ArchiveError, Member};
 use vaka_core::release::manifest::{Entry, FORMAT, File, Manifest, STANDARD, Stage};
 use vaka_core::release::signature::PrivateKey;
 use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, disagreements};
 use vaka_core::sheet::Sheet;
+use vaka_image::{ReadOptions, hex, stamp};
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const R1_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
@@ -296,7 +296,7 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
     assert_eq!(found(vec![boot(&[("hand-over", "0x0A002400")]), app(vec![r1()])]), "");
     let crystal = |value: &str| entry("r1.hex", &["r1"], &[("crystal", value)]);
     let mut based = entry("r1.bin", &["r1"], &[]);
-    based.files[0].at = Some(vaka_core::address::Address::new(0x0A00_3000));
+    based.files[0].at = Some(vaka_image::address::Address::new(0x0A00_3000));
     let cases = [
         (vec![app(vec![entry("r1.hex", &["r2"], &[])])], "stage 'App', r1.hex: does not fit variant 'r2'"),
         (vec![app(vec![entry("r1.hex", &["r1", "r2"], &[])])], "does not fit variant 'r2'"),
@@ -326,7 +326,7 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
 #[test]
 fn a_stamp_that_says_something_else_is_found() {
     let sheet = Sheet::parse("tern.toml", TERN).unwrap();
-    let plain = image::read(R1_HEX, ReadOptions::default()).unwrap();
+    let plain = vaka_image::read(R1_HEX, ReadOptions::default()).unwrap();
     let found = |said: stamp::Text, facts: &[(&str, &str)]| {
         let stamped = hex::write(&stamp::append(&plain, &said).unwrap());
         let stages = vec![stage("App", None, vec![entry("r1.hex", &["r1"], facts)])];

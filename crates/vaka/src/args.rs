@@ -6,12 +6,12 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
+use vaka_base::duration;
 use vaka_boot::bench::Selector;
-use vaka_core::address::{Address, Span};
-use vaka_core::duration;
-use vaka_core::image::ReadOptions;
-use vaka_core::image::dfu_file::Suffix;
 use vaka_core::placeholder;
+use vaka_image::ReadOptions;
+use vaka_image::address::{Address, Span};
+use vaka_image::facts::Suffix;
 
 /// Updates the firmware of hardware products over their own USB port: knows
 /// which image fits which unit, says why, and reports what it checked.

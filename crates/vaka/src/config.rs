@@ -82,7 +82,7 @@ fn read(text: &str) -> Result<Config, String> {
 }
 
 fn tame(text: &str) -> String {
-    vaka_core::text::tame(text)
+    vaka_base::text::tame(text)
 }
 
 /// The unit that is meant, with the port in place of a place's name.

@@ -221,7 +221,7 @@ pub fn must_be_writable() -> Result<(), String> {
 pub struct Confirmed;
 
 impl vaka_boot::update::History for Confirmed {
-    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<vaka_core::version::Version> {
+    fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<vaka_base::version::Version> {
         let (records, _) = read(&path()?).ok()?;
         let is_it = |record: &&Record| {
             let is_confirmed = matches!(record.result("after"), Some("confirmed" | "seen"));
@@ -230,7 +230,7 @@ impl vaka_boot::update::History for Confirmed {
         };
         let last = records.iter().rev().find(is_it)?;
         let version = last.ended.as_ref()?.result.get("next")?.get("version")?.as_str()?;
-        Some(vaka_core::version::Version::parse(version))
+        Some(vaka_base::version::Version::parse(version))
     }
 }
 

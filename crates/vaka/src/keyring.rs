@@ -6,9 +6,9 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
+use vaka_base::text;
 use vaka_core::event::{Code, Failure};
 use vaka_core::release::signature::{PrivateKey, PublicKey};
-use vaka_core::text;
 
 use crate::problem::Problem;
 

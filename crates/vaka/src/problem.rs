@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
-use vaka_core::dialect::DialectErrors;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::SheetError;
+use vaka_dialect::DialectErrors;
 
 /// A failure, on its way to the person.
 #[derive(Debug)]

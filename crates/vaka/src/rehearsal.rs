@@ -13,10 +13,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use serde::Deserialize;
+use vaka_base::text;
 use vaka_boot::dialect::{GIVEN, Reopen, Seen, Talk};
 use vaka_boot::pace::Pace;
-use vaka_core::dialect::{Dialect, OperationName, Value};
-use vaka_core::text;
+use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
 };

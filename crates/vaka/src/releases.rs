@@ -3,12 +3,12 @@
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::dialect::Dialect;
+use vaka_base::text;
 use vaka_core::event::{Code, Failure, ReleaseSeen};
 use vaka_core::release::manifest::Manifest;
 use vaka_core::release::{Choosing, Release, Wanted, choose, disagreements};
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_core::text;
+use vaka_dialect::Dialect;
 
 use crate::args::{Common, Releases};
 use crate::journal;

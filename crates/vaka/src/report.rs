@@ -3,7 +3,7 @@
 use minijinja::{Environment, context};
 use plotters::prelude::*;
 use serde::Serialize;
-use vaka_core::size::Grouped;
+use vaka_base::size::Grouped;
 
 use crate::journal::{Record, UnitHistory, units};
 

@@ -27,13 +27,13 @@ pub fn look_up(sha256: &str, name: &str) -> Option<Before> {
         let mut fields = line.splitn(3, ' ');
         if fields.next() == Some(sha256) {
             let (time, name) = (fields.next()?.to_owned(), fields.next()?.to_owned());
-            return Some(Before { time, name: vaka_core::text::tame(&name) });
+            return Some(Before { time, name: vaka_base::text::tame(&name) });
         }
     }
     std::fs::create_dir_all(path.parent()?).ok()?;
     let mut out = std::fs::OpenOptions::new().append(true).create(true).open(path).ok()?;
     let now = jiff::Timestamp::now().round(jiff::Unit::Second).ok()?;
     // One write, so that two programs do not mix their lines.
-    out.write_all(format!("{sha256} {now} {}\n", vaka_core::text::tame(name)).as_bytes()).ok()?;
+    out.write_all(format!("{sha256} {now} {}\n", vaka_base::text::tame(name)).as_bytes()).ok()?;
     None
 }

@@ -4,11 +4,11 @@ use std::io::{IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::wrapper::Unwrapped;
-use vaka_core::image::{Image, PieceReader, ReadOptions};
 use vaka_core::sheet::{Dialects, Sheet};
+use vaka_dialect::Dialect;
+use vaka_image::wrapper::Unwrapped;
+use vaka_image::{Image, PieceReader, ReadOptions};
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
@@ -116,7 +116,7 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
         .flat_map(|sheet| sheet.parts.iter().map(|part| format!("{} of {}", part.id, sheet.product.id)))
         .collect();
     let known = if known.is_empty() { "none has parts".to_owned() } else { known.join(", ") };
-    let message = format!("No product sheet has a part '{}'.", vaka_core::text::tame(part));
+    let message = format!("No product sheet has a part '{}'.", vaka_base::text::tame(part));
     Err(Problem(Failure::new(Code::Usage, message).cure(format!("There are: {known}."))))
 }
 

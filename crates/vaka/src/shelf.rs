@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use vaka_boot::update::Shelf;
 use vaka_core::event::Failure;
-use vaka_core::image::{self, Image, ReadOptions, hex};
+use vaka_image::{Image, ReadOptions, hex};
 
 use crate::commands::convert;
 use crate::problem::Problem;
@@ -30,7 +30,7 @@ impl Shelf for StateFolder {
 
     fn left(&self, unit: &str) -> Option<Image> {
         let bytes = std::fs::read(path(unit)?).ok()?;
-        image::read(&bytes, ReadOptions::default()).ok()
+        vaka_image::read(&bytes, ReadOptions::default()).ok()
     }
 
     fn clear(&self, unit: &str) {

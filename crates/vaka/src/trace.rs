@@ -8,8 +8,8 @@ use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use serde_json::{Value, json};
+use vaka_base::text;
 use vaka_core::event::{Code, Failure};
-use vaka_core::text;
 use vaka_usb::DeviceInfo;
 use vaka_usb::TransferError;
 use vaka_usb::trace::{Record, Sink};
@@ -46,7 +46,7 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
     let writer =
         Arc::new(Writer { failed: Mutex::default(), out: Mutex::new(BufWriter::new(file)), began: Instant::now() });
     let words: Vec<String> =
-        std::env::args_os().skip(1).map(|word| vaka_core::text::tame(&word.to_string_lossy())).collect();
+        std::env::args_os().skip(1).map(|word| vaka_base::text::tame(&word.to_string_lossy())).collect();
     writer.line(&json!({
         "trace": FORMAT,
         "vaka": env!("CARGO_PKG_VERSION"),
@@ -94,7 +94,7 @@ fn error_word(error: &TransferError) -> String {
         TransferError::Timeout => "timeout".to_owned(),
         TransferError::Gone => "gone".to_owned(),
         TransferError::TooMuch => "too-much".to_owned(),
-        other => vaka_core::text::tame(&other.to_string()),
+        other => vaka_base::text::tame(&other.to_string()),
     }
 }
 
@@ -113,7 +113,7 @@ fn encode(record: &Record<'_>) -> Value {
         }
         Record::Open { device, port, error: None } => json!({ "open": device, "port": port }),
         Record::Open { device, port, error: Some(error) } => {
-            json!({ "open": device, "port": port, "error": vaka_core::text::tame(&error.to_string()) })
+            json!({ "open": device, "port": port, "error": vaka_base::text::tame(&error.to_string()) })
         }
         Record::ControlIn { device, setup, reply, took } => {
             let reply_hex = reply.as_ref().map(|bytes| text::hex(bytes)).unwrap_or_default();

@@ -95,17 +95,13 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
     }
 }
 
-/// The schema that is committed is the one that the types make, and names every event that
-/// is described.
+/// The schema that is printed names every event that is described.
 #[test]
 fn the_events_have_a_schema() {
     let bench = Bench::of(Vec::new());
     let ended = bench.run(&["setup", "events"]);
     let committed = std::fs::read_to_string(root().join("docs/formats/events.schema.json")).unwrap();
-    assert!(
-        ended.stdout == committed,
-        "write it anew, and read what changed: vaka setup events > docs/formats/events.schema.json"
-    );
+    assert!(ended.stdout == committed);
     let text = std::fs::read_to_string(root().join("docs/formats/events.md")).unwrap();
     let rows = text.lines().filter_map(|line| line.strip_prefix("| `")?.split('`').next());
     // These are of commands that look at files, or at many units.

@@ -6,9 +6,9 @@
 //! address command of its own, where all readings agree. Reading needs dfuIDLE:
 //! the address is set, then an abort leads there.
 
-use vaka_core::address::{Address, Span};
 use vaka_core::dfu::{Command, FIRST_DATA_BLOCK, Request, State, Status};
 use vaka_core::memory::SectorMap;
+use vaka_image::address::{Address, Span};
 use vaka_usb::{TransferError, UsbDevice};
 
 use super::link::{Link, Opening, Refusal, TIME_TO_GO, Work};

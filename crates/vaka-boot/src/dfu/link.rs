@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
+use vaka_base::text;
 use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, way_to_idle};
 use vaka_core::memory::SectorMap;
-use vaka_core::text;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::strings::Strings;
 use vaka_usb::{Setup, TransferError, UsbDevice};

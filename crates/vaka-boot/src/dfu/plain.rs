@@ -6,8 +6,8 @@
 //! after it. A unit that is not manifestation tolerant answers nothing from
 //! then on. Silence before that DFU_GETSTATUS was answered proves nothing.
 
-use vaka_core::address::Address;
 use vaka_core::dfu::{Request, State};
+use vaka_image::address::Address;
 use vaka_usb::{TransferError, UsbDevice};
 
 use super::link::{Link, Opening, Pauses, TIME_TO_GO, Work};

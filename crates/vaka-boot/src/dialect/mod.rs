@@ -12,13 +12,14 @@ mod wire;
 use std::sync::Arc;
 use std::time::Duration;
 
-use vaka_core::address::{Address, Span};
-use vaka_core::dialect::{Dialect, EraseBy, Expression, OperationName, Value};
-use vaka_core::image::Image;
-use vaka_core::plan::{ERASED, Offer, Run};
+use vaka_base::text;
+use vaka_core::plan::{Offer, Run};
 use vaka_core::sheet::{Route, Variant};
-use vaka_core::text;
 use vaka_core::unit::Told;
+use vaka_dialect::{Dialect, EraseBy, Expression, OperationName, Value};
+use vaka_image::ERASED;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
 pub use talk::{GIVEN, Reopen, Seen, Talk};
@@ -207,7 +208,7 @@ impl DialectSession {
     }
 
     /// What `begin` and `end` are given.
-    fn of_whole(&self) -> Vec<(vaka_core::dialect::Name, Value)> {
+    fn of_whole(&self) -> Vec<(vaka_dialect::Name, Value)> {
         let names = self.talk.dialect().given();
         let Some((start, data)) = &self.whole else { return Vec::new() };
         vec![

@@ -3,11 +3,11 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use vaka_core::dialect::{
+use vaka_base::text;
+use vaka_dialect::{
     Answer, Ask, Callee, Carrier, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName,
     Step, Time, Trouble, Value,
 };
-use vaka_core::text;
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
 
 use super::trouble::{frame_event, not_an_echo};

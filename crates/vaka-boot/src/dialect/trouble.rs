@@ -1,8 +1,8 @@
 //! A frame that is not what the dialect expects, as an error and as an event.
 
-use vaka_core::dialect::{Exchange, FieldView, Trouble};
+use vaka_base::text;
 use vaka_core::event::{Event, FrameField};
-use vaka_core::text;
+use vaka_dialect::{Exchange, FieldView, Trouble};
 
 use crate::session::SessionError;
 

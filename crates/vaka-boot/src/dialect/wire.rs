@@ -2,12 +2,12 @@
 
 use std::time::Duration;
 
-use vaka_core::dialect::{
+use vaka_base::text;
+use vaka_core::unit::MemoryChoice;
+use vaka_dialect::{
     Carrier, Dialect, Exchange, FieldView, LineSetting, Memory, Name, Recipient, Report, RequestForm, Trouble, Value,
     Via,
 };
-use vaka_core::text;
-use vaka_core::unit::MemoryChoice;
 use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::{Pipe, Setup, UsbDevice, strings};
@@ -310,7 +310,7 @@ fn setup(
     interface: u8,
     is_in: bool,
 ) -> Result<(Setup, Option<u16>), SessionError> {
-    let number = |of: &vaka_core::dialect::Expression, most: i128| {
+    let number = |of: &vaka_dialect::Expression, most: i128| {
         let number = memory.int(of).map_err(SessionError::Misbehaved)?;
         match number {
             number if (0..=most).contains(&number) => Ok(u16::try_from(number).unwrap_or(0)),
@@ -319,7 +319,7 @@ fn setup(
             }
         }
     };
-    let word = |of: &Option<vaka_core::dialect::Expression>| of.as_ref().map(|of| number(of, 0xFFFF)).transpose();
+    let word = |of: &Option<vaka_dialect::Expression>| of.as_ref().map(|of| number(of, 0xFFFF)).transpose();
     let recipient = match form.to {
         Recipient::Device => 0,
         Recipient::Interface => 1,

@@ -7,7 +7,7 @@ mod slip;
 use std::fmt;
 use std::time::Duration;
 
-use vaka_core::duration;
+use vaka_base::duration;
 use vaka_core::event::{Code, Event, Failure, StepName, StepState};
 use vaka_core::sheet::{BusSign, EntryStep, HandStep, Ids, Route, Sheet};
 use vaka_core::unit::{Mode, UsbId};

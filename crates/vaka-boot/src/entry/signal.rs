@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use vaka_core::dialect::Dialect;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::Signal;
 use vaka_core::volume::VolumeFacts;
+use vaka_dialect::Dialect;
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, bus_failure, held, open_failure};

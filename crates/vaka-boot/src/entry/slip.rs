@@ -3,7 +3,7 @@
 
 use std::time::Duration;
 
-use vaka_core::duration;
+use vaka_base::duration;
 use vaka_core::event::Event;
 use vaka_core::sheet::{HandStep, Slips};
 use vaka_core::unit::Mode;

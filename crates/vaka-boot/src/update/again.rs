@@ -1,13 +1,13 @@
 //! A unit that took a file tells what became of it once it is back: in a text
 //! file, and by showing what it has loaded.
 
-use vaka_core::address::Span;
-use vaka_core::compare;
+use vaka_base::size::Grouped;
+use vaka_base::text;
 use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
 use vaka_core::plan::{ApprovedPlan, Plan, RestartBy, Step};
 use vaka_core::sheet::{DropFile, ResultFile, RouteKind, Takes, VolumeRoute};
-use vaka_core::size::Grouped;
-use vaka_core::text;
+use vaka_image::address::Span;
+use vaka_image::compare;
 use vaka_usb::DeviceInfo;
 
 use super::Job;

@@ -1,11 +1,11 @@
 //! The end of an update: the restart, what shows after it, and the way back to the application.
 
+use vaka_base::text;
 use vaka_core::dfu::Status;
 use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState, milliseconds};
 use vaka_core::matching::image_version;
 use vaka_core::plan::{ApprovedPlan, Plan, RestartBy, Step};
 use vaka_core::sheet::{Moment, Route, VersionSource};
-use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 

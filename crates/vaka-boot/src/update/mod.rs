@@ -14,17 +14,17 @@ mod settle;
 mod state;
 mod undescribed;
 
-use vaka_core::address::Span;
+use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_core::event::{
     After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
 };
-use vaka_core::image::Image;
 use vaka_core::matching::{Approval, Phase, Verdict};
 use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, Step, rest_of_sectors};
 use vaka_core::sheet::{BOOTLOADER, Moment, RouteKind, Sheet, Variant};
-use vaka_core::size::Bytes;
-use vaka_core::text;
 use vaka_core::unit::Mode;
+use vaka_image::Image;
+use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
 use crate::bench::{Bench, Candidate, OpenError, open_failure};

@@ -1,10 +1,10 @@
 //! Whether an update puts an older version on a unit that could not report its version.
 
-use vaka_core::address::Address;
+use vaka_base::version::Version;
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
-use vaka_core::version::Version;
+use vaka_image::address::Address;
 
 use super::Job;
 use super::settle::Settled;

@@ -1,12 +1,12 @@
 //! The plan of one update, made of what was settled, and made again when more is known
 //! of the unit.
 
+use vaka_base::text;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::Image;
 use vaka_core::matching::Approval;
 use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job, Plan, PlanError, RestartBy, Step};
 use vaka_core::sheet::{Moment, Route, Sheet, Undo, Variant, undone};
-use vaka_core::text;
+use vaka_image::Image;
 
 use super::refusal::internal;
 use super::request::Request;

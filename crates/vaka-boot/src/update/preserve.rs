@@ -1,10 +1,11 @@
 //! What of the present content is saved or kept, before anything is erased.
 
-use vaka_core::address::{Address, Span};
+use vaka_base::size::Bytes;
 use vaka_core::event::{Code, Failure, StepName, StepState};
-use vaka_core::image::Image;
-use vaka_core::plan::{ApprovedPlan, ERASED};
-use vaka_core::size::Bytes;
+use vaka_core::plan::ApprovedPlan;
+use vaka_image::ERASED;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
 
 use super::Job;
 use super::refusal::internal;

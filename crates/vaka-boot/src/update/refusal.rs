@@ -1,9 +1,9 @@
 //! Why an update is refused, in words with a cure.
 
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::ReadError;
 use vaka_core::matching::{About, Evidence, Question, Source, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
+use vaka_image::ReadError;
 
 use crate::bench::held;
 use crate::session::SessionError;

@@ -2,12 +2,12 @@
 
 use std::time::Duration;
 
+use vaka_base::version::Version;
 use vaka_core::event::Failure;
-use vaka_core::image::{Image, ReadOptions};
 use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
-use vaka_core::version::Version;
+use vaka_image::{Image, ReadOptions};
 
 use crate::bench::Selector;
 

@@ -1,14 +1,14 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
+use vaka_base::text;
+use vaka_base::version::Version;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::{self, Image, ReadError, ReadOptions, SetName};
 use vaka_core::matching::{
     Case, Choice, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves, variants_for,
 };
 use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
-use vaka_core::text;
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_core::version::Version;
+use vaka_image::{Image, ReadError, ReadOptions, SetName};
 
 use super::refusal::{internal, no_address, refused, undecided, unreadable};
 use super::request::{Offered, Request};
@@ -141,7 +141,7 @@ impl<'a> Job<'a, '_> {
             return offered(self.request.offered, &open, found.mode);
         }
         let families: Vec<u32> = open.iter().flat_map(|variant| variant.families()).collect();
-        let read = |options| image::read_for(self.request.file, options, &families);
+        let read = |options| vaka_image::read_for(self.request.file, options, &families);
         let read = match read(self.request.options) {
             Err(ReadError::NoAddress) => {
                 let will_tell = found.mode != Mode::Update && tell_themselves(&open);
@@ -211,7 +211,7 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
         return Ok(());
     }
     let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
-    match image::read_for(request.file, request.options, &families) {
+    match vaka_image::read_for(request.file, request.options, &families) {
         // Several of them are sheets': the unit will tell which is meant.
         Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
         Ok(_) => Ok(()),
@@ -251,7 +251,7 @@ pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option
 
 /// The image as a product would take it: a raw binary starts where one of its variants says.
 fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
-    let read = |options| image::read_for(request.file, options, &sheet.families());
+    let read = |options| vaka_image::read_for(request.file, options, &sheet.families());
     match read(request.options) {
         Err(ReadError::NoAddress) => {
             let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);

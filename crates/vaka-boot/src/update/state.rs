@@ -1,10 +1,10 @@
 //! The state of the unit at the end of a run, and how it is told.
 
-use vaka_core::address::Span;
+use vaka_base::size::Grouped;
 use vaka_core::event::{After, Event, Failure};
-use vaka_core::size::Grouped;
 use vaka_core::unit::Mode;
 use vaka_core::unit_state::UnitState;
+use vaka_image::address::Span;
 
 use super::Job;
 

@@ -1,10 +1,10 @@
 //! Units that no product sheet describes: an update of a bare DFU interface.
 
-use vaka_core::address::Address;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::{self, Image, ReadError, ReadOptions};
 use vaka_core::sheet::{EntryStep, Sheet, Signal};
 use vaka_core::unit::Mode;
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadError, ReadOptions};
 use vaka_usb::DeviceInfo;
 
 use super::refusal::{no_address, unreadable};
@@ -63,10 +63,10 @@ impl<'a> Job<'a, '_> {
     /// addresses, so a file without any counts from 0 there.
     pub(super) fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
         let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
-        match image::read(self.request.file, self.request.options) {
+        match vaka_image::read(self.request.file, self.request.options) {
             Err(ReadError::NoAddress) if plain => {
                 let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
-                image::read(self.request.file, options).map_err(|error| unreadable(&error))
+                vaka_image::read(self.request.file, options).map_err(|error| unreadable(&error))
             }
             Err(ReadError::NoAddress) => Err(no_address(&[])),
             other => other.map_err(|error| unreadable(&error)),

@@ -5,11 +5,12 @@
 
 use std::time::Duration;
 
-use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
-use vaka_core::image::{Image, hex};
-use vaka_core::plan::{ERASED, Run};
+use vaka_core::plan::Run;
 use vaka_core::sheet::{DropFile, FileForm, Leave, VolumeRoute};
+use vaka_image::ERASED;
+use vaka_image::address::{Address, Span};
+use vaka_image::{Image, hex};
 
 use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
 use crate::pace::Pace;

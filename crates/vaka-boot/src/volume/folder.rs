@@ -11,10 +11,10 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use rustix::fs::{Advice, fadvise, statvfs};
-use vaka_core::image::uf2::Present;
+use vaka_base::text;
 use vaka_core::sheet::DropFile;
-use vaka_core::text;
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
+use vaka_image::uf2::Present;
 use vaka_usb::mounts::Mounted;
 use vaka_usb::{Bus, Clock, DeviceInfo, SystemClock};
 

@@ -18,10 +18,10 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::time::Duration;
 
-use vaka_core::address::Address;
-use vaka_core::image::Image;
 use vaka_core::sheet::{DropFile, Takes, VolumeRoute};
 use vaka_core::volume::VolumeFacts;
+use vaka_image::Image;
+use vaka_image::address::Address;
 use vaka_usb::mounts::Mounted;
 use vaka_usb::{Bus, DeviceInfo, UsbDevice};
 
@@ -205,7 +205,7 @@ fn is_text(name: &str, size: u64) -> bool {
 
 /// A disk is full.
 fn full(wanted: u64, free: u64) -> SessionError {
-    use vaka_core::size::Bytes;
+    use vaka_base::size::Bytes;
     SessionError::Rejected {
         reason: format!("its disk has no room: {} are needed, {} are free", Bytes(wanted), Bytes(free)),
         cure: "Delete files on the unit's disk that do not belong there, and run the same command.",

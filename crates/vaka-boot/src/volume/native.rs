@@ -6,11 +6,11 @@ use std::ops::Range;
 use std::time::Duration;
 
 use fatfs::{Dir, FileSystem};
-use vaka_core::image::uf2::{BLOCK, Present};
+use vaka_base::text;
 use vaka_core::sheet::{DropFile, WriteOrder};
-use vaka_core::text;
 use vaka_core::volume::fat::{self, Layout, Partition, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
+use vaka_image::uf2::{BLOCK, Present};
 use vaka_usb::{MAX_PIPE_TRANSFER, UsbDevice};
 
 use super::bulk_only::{BulkOnly, DiskInterface};

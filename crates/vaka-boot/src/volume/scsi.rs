@@ -5,7 +5,7 @@
 
 use std::time::Duration;
 
-use vaka_core::text;
+use vaka_base::text;
 use vaka_core::volume::fat::SECTOR;
 use vaka_usb::TransferError;
 

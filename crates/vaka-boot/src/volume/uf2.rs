@@ -7,12 +7,12 @@
 
 use std::time::Duration;
 
-use vaka_core::address::{Address, Span};
 use vaka_core::dfu::Status;
-use vaka_core::image::Image;
-use vaka_core::image::uf2::{self, PAYLOAD, Present};
 use vaka_core::plan::Run;
 use vaka_core::sheet::{Leave, VolumeRoute};
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::uf2::{self, PAYLOAD, Present};
 
 use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::pace::Pace;

@@ -13,9 +13,9 @@ pub mod tagged;
 
 use std::sync::Arc;
 
-use vaka_core::dialect::Dialect;
 use vaka_core::event::{After, Check, Code};
 use vaka_core::sheet::{Dialects, Sheet};
+use vaka_dialect::Dialect;
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain};
 

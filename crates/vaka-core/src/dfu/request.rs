@@ -1,6 +1,6 @@
 //! Requests on the control endpoint, and the address extension's commands.
 
-use crate::address::Address;
+use vaka_image::address::Address;
 
 /// A class request to the DFU interface. Source: DFU 1.1, table 3.2.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

@@ -3,11 +3,11 @@
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Weight};
 use super::rules::{of_file, piece};
-use crate::image::Image;
-use crate::image::completeness::Proof;
-use crate::image::detect::Format;
-use crate::image::stamp::{self, Found, Seal};
 use crate::sheet::{ImageRules, Variant};
+use vaka_image::Format;
+use vaka_image::Image;
+use vaka_image::completeness::Proof;
+use vaka_image::stamp::{self, Found, Seal};
 
 /// What the file proves of its own completeness: one row, which agrees if anything proves it and
 /// conflicts if any proof fails. A file that proves nothing is not refused; the row says so.

@@ -5,7 +5,8 @@ use serde::Serialize;
 use crate::sheet::VariantId;
 
 /// What a piece of evidence is about.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum About {
     /// The unit on the bus.
@@ -17,7 +18,8 @@ pub enum About {
 }
 
 /// Where a fact was seen.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 #[allow(missing_docs)] // `words` says each in full
 pub enum Source {
@@ -86,7 +88,8 @@ impl Source {
 }
 
 /// What a fact does to the verdict.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// It settles which variant this is.
@@ -102,7 +105,8 @@ pub enum Weight {
 }
 
 /// One fact, and what it means.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Evidence {
     /// What it is about.
     pub about: About,

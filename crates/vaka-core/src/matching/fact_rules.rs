@@ -3,13 +3,13 @@
 use super::claim::Claim;
 use super::evidence::{About, Evidence, Source, Weight};
 use super::rules::{of_file, of_unit, piece};
-use crate::address::Span;
-use crate::image::Image;
-use crate::image::stamp::{self, Found};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
-use crate::size::Bytes;
-use crate::unit::ReleaseNumber;
-use crate::version::Version;
+use vaka_base::size::Bytes;
+use vaka_base::version::ReleaseNumber;
+use vaka_base::version::Version;
+use vaka_image::Image;
+use vaka_image::address::Span;
+use vaka_image::stamp::{self, Found};
 
 /// The version that stands in the image: where the sheet says, or in its UF2 tags.
 pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {

@@ -4,15 +4,16 @@
 use std::borrow::Cow;
 
 use super::evidence::{About, Evidence, Source, Weight};
-use crate::address::Span;
-use crate::image::Image;
-use crate::image::dfu_file::Suffix;
-use crate::image::stamp::{self, Found, Seal};
-use crate::image::vectors::{StartVectors, VectorKind};
 use crate::sheet::{Ids, ImageRules, Route, Sheet, Variant};
-use crate::size::Bytes;
-use crate::text;
-use crate::unit::{ReleaseNumber, UnitFacts, UsbId};
+use crate::unit::{UnitFacts, UsbId};
+use vaka_base::size::Bytes;
+use vaka_base::text;
+use vaka_base::version::ReleaseNumber;
+use vaka_image::Image;
+use vaka_image::address::Span;
+use vaka_image::facts::Suffix;
+use vaka_image::stamp::{self, Found, Seal};
+use vaka_image::vectors::{StartVectors, VectorKind};
 
 /// Evidence of `variant`, still without a weight.
 pub(super) struct Seen<'a> {
@@ -182,7 +183,7 @@ fn addresses(variant: &Variant, route: &Route, image: &Image) -> Evidence {
 }
 
 /// The first address of `span` that no region of the route holds.
-fn outside(span: Span, route: &Route) -> Option<crate::address::Address> {
+fn outside(span: Span, route: &Route) -> Option<vaka_image::address::Address> {
     let mut at = span.start();
     while at < span.end() {
         match route.writes.iter().find(|region| region.span.contains(at)) {

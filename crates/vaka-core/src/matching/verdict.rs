@@ -5,10 +5,10 @@ use serde::Serialize;
 use super::claim::Claim;
 use super::evidence::{About, Evidence, Source, Weight};
 use super::{completeness_rules, fact_rules, rules, unit_rules};
-use crate::image::Image;
 use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
 use crate::unit::{Mode, UnitFacts};
-use crate::version::Version;
+use vaka_base::version::Version;
+use vaka_image::Image;
 
 /// All that a verdict rests on.
 #[derive(Clone, Copy, Debug)]
@@ -35,7 +35,8 @@ pub struct Case<'a> {
 }
 
 /// Whether everything could be seen that will ever be.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Phase {
     /// The unit is not in update mode: much cannot be seen yet.
@@ -45,7 +46,8 @@ pub enum Phase {
 }
 
 /// What it all adds up to.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Outcome {
     /// Image and unit fit.
@@ -57,14 +59,16 @@ pub enum Outcome {
 }
 
 /// What has to be asked before it can be decided.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Question {
     /// The variants to choose from.
     pub choices: Vec<Choice>,
 }
 
 /// One answer to the question what is printed on the hardware.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Choice {
     /// The variant.
     pub variant: VariantId,
@@ -94,7 +98,8 @@ pub fn labels(look_at: &[LookAt]) -> String {
 }
 
 /// A consent that is missing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Agreement {
     /// What `--agree` takes.
     pub id: String,
@@ -103,7 +108,8 @@ pub struct Agreement {
 }
 
 /// A verdict, with all that led to it.
-#[derive(Clone, Debug, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Verdict {
     /// Whether it is the last word.
     pub phase: Phase,

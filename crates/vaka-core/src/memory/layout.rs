@@ -15,7 +15,7 @@
 //! an oddity; what cannot be read ends the layout there.
 
 use super::{Access, SectorMap, Zone};
-use crate::address::Address;
+use vaka_image::address::Address;
 
 /// A parsed layout text.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -95,7 +95,7 @@ impl<'a> Parser<'a> {
     fn stop(&mut self) {
         let junk = self.rest.trim_matches([' ', '\0', ',', '/']);
         if !junk.is_empty() {
-            self.oddities.push(format!("not read: \"{}\"", crate::text::tame(junk)));
+            self.oddities.push(format!("not read: \"{}\"", vaka_base::text::tame(junk)));
         } else if !self.rest.is_empty() {
             self.odd("something trails behind the last area");
         }

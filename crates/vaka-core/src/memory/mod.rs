@@ -6,9 +6,9 @@ use std::fmt;
 
 use serde::Serialize;
 
-use crate::address::{Address, Span};
-use crate::size::Bytes;
-use crate::text;
+use vaka_base::size::Bytes;
+use vaka_base::text;
+use vaka_image::address::{Address, Span};
 
 /// What may be done with memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]

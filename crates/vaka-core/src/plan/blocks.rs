@@ -11,18 +11,16 @@
 use serde::Serialize;
 
 use super::{Geometry, PlanError};
-use crate::address::Span;
 use crate::memory::SectorMap;
-
-/// What flash reads after an erase, and what programs nothing.
-pub const ERASED: u8 = 0xFF;
+use vaka_image::address::Span;
 
 /// Flash words are at most this many bytes on the chips that have a boot mode
 /// of this kind; a run that begins inside one is refused by some. Chosen by us.
 const ALIGNMENT: u64 = 8;
 
 /// Bytes that are written from one address on.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Run {
     span: Span,
     block_size: Option<u32>,
@@ -137,8 +135,8 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
-    use crate::address::Address;
     use crate::memory::{Access, Zone};
+    use vaka_image::address::Address;
 
     fn span(from: u64, to: u64) -> Span {
         Span::between(Address::new(from), Address::new(to)).unwrap()

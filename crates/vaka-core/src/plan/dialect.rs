@@ -7,9 +7,9 @@
 use super::{
     Content, FinishBy, Job, PlanError, RestartBy, Run, Step, all_sectors, bootloader, keep, sectors_of, to_be_kept,
 };
-use crate::address::{Address, Span};
-use crate::dialect::{Dialect, EraseBy, Erases, OperationName, Order, Over};
 use crate::sheet::DialectRoute;
+use vaka_dialect::{Dialect, EraseBy, Erases, OperationName, Order, Over};
+use vaka_image::address::{Address, Span};
 
 /// What a dialect offers on one unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

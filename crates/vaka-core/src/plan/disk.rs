@@ -1,9 +1,9 @@
 //! The steps for a unit that is updated through its disk.
 
 use super::{Content, FinishBy, Geometry, Job, PlanError, RestartBy, Run, Step, sectors_of, unit_decides};
-use crate::address::{Address, Span};
-use crate::image::uf2;
 use crate::sheet::{DropFile, Leave, VolumeRoute};
+use vaka_image::address::{Address, Span};
+use vaka_image::uf2;
 
 const PAGE: u64 = uf2::PAYLOAD as u64;
 

@@ -1,8 +1,8 @@
 //! What one run did to a unit's memory.
 
-use crate::address::Span;
-use crate::span_set::SpanSet;
 use crate::unit_state::UnitState;
+use vaka_image::address::Span;
+use vaka_image::span_set::SpanSet;
 
 /// A record of everything that one run did to a unit's memory, over all its attempts.
 ///
@@ -180,7 +180,7 @@ impl Ledger {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::address::Address;
+    use vaka_image::address::Address;
 
     fn span(start: u64, len: u64) -> Span {
         Span::new(Address::new(start), len).unwrap()

@@ -15,24 +15,24 @@ use std::time::Duration;
 use serde::Serialize;
 use thiserror::Error;
 
-pub use blocks::{Block, ERASED, Run};
+pub use blocks::{Block, Run};
 pub use dialect::Offer;
 pub use ledger::Ledger;
 
-use crate::address::{Address, Span};
 use crate::dfu::Attributes;
-use crate::duration;
-use crate::image::Image;
 use crate::matching::{Approval, image_version};
 use crate::memory::SectorMap;
 use crate::sheet::{
     BOOTLOADER, EntryStep, Ids, Moment, Region, Route, RouteKind, Sheet, Takes, Undo, Variant, VariantId,
     VersionSource, undone,
 };
-use crate::size::{Bytes, Grouped};
-use crate::span_set::SpanSet;
-use crate::text;
-use crate::version::Version;
+use vaka_base::duration;
+use vaka_base::size::{Bytes, Grouped};
+use vaka_base::text;
+use vaka_base::version::Version;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::span_set::SpanSet;
 
 /// What the unit can take, as far as it is known.
 #[derive(Clone, Copy, Debug)]
@@ -50,7 +50,8 @@ pub struct Geometry<'a> {
 }
 
 /// One thing that will be done.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Step {
     /// The unit is put into update mode.
@@ -58,7 +59,7 @@ pub enum Step {
         /// What a person or the host does.
         entry: Vec<EntryStep>,
         /// The ids that must then be seen.
-        #[schemars(with = "String")]
+        #[cfg_attr(feature = "schema", schemars(with = "String"))]
         id: Ids,
     },
     /// The unit is asked what it is, and the verdict made again.
@@ -148,13 +149,13 @@ pub enum Step {
     /// The application is waited for.
     Confirm {
         /// Its ids, where they are known.
-        #[schemars(with = "Option<String>")]
+        #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
         id: Option<Ids>,
         /// The version that it must tell.
         version: Option<Version>,
         /// How long that may take.
         #[serde(serialize_with = "as_milliseconds")]
-        #[schemars(with = "u64")]
+        #[cfg_attr(feature = "schema", schemars(with = "u64"))]
         within_ms: Duration,
         /// What a person is asked to look at.
         #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -167,7 +168,8 @@ fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Resu
 }
 
 /// How a unit learns that it has all of an image.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FinishBy {
     /// It is told so.
@@ -189,7 +191,8 @@ impl fmt::Display for FinishBy {
 }
 
 /// How a unit leaves update mode.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RestartBy {
     /// It is told where to start.
@@ -321,7 +324,8 @@ impl fmt::Display for Step {
 }
 
 /// Everything that will be done, in order.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Plan {
     /// For which variant.
     pub variant: VariantId,

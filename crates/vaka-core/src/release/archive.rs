@@ -9,7 +9,7 @@
 
 use thiserror::Error;
 
-use crate::text;
+use vaka_base::text;
 
 const LOCAL: u32 = 0x0403_4B50;
 const CENTRAL: u32 = 0x0201_4B50;

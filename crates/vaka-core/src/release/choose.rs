@@ -3,7 +3,7 @@
 use thiserror::Error;
 
 use super::manifest::Manifest;
-use crate::version::Version;
+use vaka_base::version::Version;
 
 /// The channel that is meant where none is named.
 pub const STABLE: &str = "stable";

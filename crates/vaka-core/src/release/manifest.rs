@@ -6,11 +6,11 @@ use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
 use super::archive;
-use crate::address::Address;
 use crate::placeholder;
 use crate::sheet::{Fact, Ids};
-use crate::text;
-use crate::version::Version;
+use vaka_base::text;
+use vaka_base::version::Version;
+use vaka_image::address::Address;
 
 /// The version of the format that this reads and writes.
 pub const FORMAT: u32 = 1;

@@ -16,10 +16,10 @@ use std::collections::BTreeMap;
 use sha2::{Digest as _, Sha256};
 use thiserror::Error;
 
-use crate::text;
 use archive::{ArchiveError, Member};
 use manifest::{Digest, Manifest, ManifestError};
 use signature::{PrivateKey, PublicKey, SIGNATURE_LEN};
+use vaka_base::text;
 
 pub use choose::{Choosing, NoneFits, Pick, STABLE, Wanted, choose};
 pub use pieces::{Disagreement, ImageError, disagreements, sheet_for};
@@ -138,7 +138,7 @@ impl Release {
             rest.iter().map(|member| (member.name.to_owned(), member.data.to_vec())).collect();
         in_its_order(&rest, &members)?;
         if let Some(needs) = &manifest.needs_vaka
-            && crate::version::Version::parse(this) < crate::version::Version::parse(needs)
+            && vaka_base::version::Version::parse(this) < vaka_base::version::Version::parse(needs)
         {
             return Err(ReleaseError::NeedsNewer { needs: needs.clone(), this: this.to_owned() });
         }

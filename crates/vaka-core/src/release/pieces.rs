@@ -6,12 +6,12 @@ use thiserror::Error;
 
 use super::Release;
 use super::manifest::{Entry, Stage};
-use crate::image::stamp::{self, Found};
-use crate::image::{self, Image, ReadError, ReadOptions};
 use crate::matching::{Claim, piece, variants_for};
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
-use crate::text;
-use crate::version::Version;
+use vaka_base::text;
+use vaka_base::version::Version;
+use vaka_image::stamp::{self, Found};
+use vaka_image::{Image, ReadError, ReadOptions};
 
 /// Why an image in a release cannot be used.
 #[derive(Clone, Debug, Error, PartialEq)]
@@ -48,7 +48,7 @@ impl Release {
         let one = |file: &super::manifest::File| {
             let read = |at| {
                 let options = ReadOptions { at, ..ReadOptions::default() };
-                image::read_for(self.member(&file.file), options, &families)
+                vaka_image::read_for(self.member(&file.file), options, &families)
             };
             let image = match read(file.at) {
                 Err(ReadError::NoAddress) => match variant.image.binary_at {

@@ -9,7 +9,7 @@ use ed25519_dalek::{Signer as _, SigningKey, VerifyingKey};
 use sha2::{Digest, Sha256};
 use thiserror::Error;
 
-use crate::text;
+use vaka_base::text;
 
 /// Bytes of a signature.
 pub const SIGNATURE_LEN: usize = 64;

@@ -5,7 +5,8 @@ use std::fmt;
 use serde::{Deserialize, Serialize};
 
 /// What a person does.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct HandStep {
     /// A short name, by which other steps speak of it.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -44,7 +45,8 @@ pub struct HandStep {
 
 /// What was probably done wrong, by what the bus shows in place of what it should: in
 /// the words of who knows the product.
-#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Slips {
     /// The application started again.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -64,7 +66,8 @@ impl Slips {
 }
 
 /// How and when a hand step is undone.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undo {
     /// What to do.
     #[serde(rename = "do")]
@@ -80,7 +83,8 @@ pub struct Undo {
 }
 
 /// When a hand step is undone.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Moment {
     /// As soon as update mode is reached, before anything is changed.
@@ -93,7 +97,8 @@ pub enum Moment {
 }
 
 /// What the bus shows of something that a person did.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BusSign {
     /// The unit left the bus.

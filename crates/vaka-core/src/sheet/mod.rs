@@ -23,18 +23,21 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
-use crate::address::{Address, Span};
 use crate::carry::Carried;
-use crate::image::completeness::{ChecksumField, LengthField};
-use crate::image::vectors::VectorKind;
-use crate::image::wrapper::Wrapper;
 use crate::memory::SectorMap;
 use crate::unit::{UnitFacts, UsbId};
-use crate::version::Version;
-use crate::{size, volume};
+use crate::volume;
+use vaka_base::size;
+use vaka_base::version::Version;
+use vaka_image::address::{Address, Span};
+use vaka_image::completeness::{ChecksumField, LengthField};
+use vaka_image::vectors::VectorKind;
+use vaka_image::wrapper::Wrapper;
 
 pub use hand::{BusSign, HandStep, Impossible, Moment, Slips, Undo, undo_order, undone};
 pub use ids::Ids;
+#[cfg(feature = "schema")]
+pub(crate) use raw::schema::product_sheet;
 pub use route::{
     DialectRoute, Dialects, DropFile, EntryStep, FileForm, Leave, ResultFile, Route, RouteKind, Signal, Takes,
     VolumeRoute, WriteOrder,
@@ -86,7 +89,8 @@ pub struct Product {
 }
 
 /// Something that is printed on a product and decides nothing.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undeciding {
     /// What is printed.
     pub reads: String,
@@ -186,7 +190,8 @@ fn version_after(text: &str, words: &str) -> Option<Version> {
 }
 
 /// The id of a variant within its product: what `--variant` takes.
-#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct VariantId(String);
 
 impl VariantId {
@@ -267,7 +272,8 @@ pub struct Variant {
 }
 
 /// A named value that must agree between file, sheet and unit.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Fact {
     /// Its name.
     pub name: String,
@@ -313,7 +319,8 @@ impl Fact {
 }
 
 /// A place on the hardware, and what can be read there.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LookAt {
     /// Where to look.
     pub place: String,
@@ -421,14 +428,6 @@ impl Sheet {
     /// As for [`parse`](Self::parse); a dialect that is not there is one.
     pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
         parse::sheet(file, text, dialects)
-    }
-
-    /// The JSON Schema of the format, for editors. What a schema cannot say, such as that
-    /// regions do not overlap, only [`parse`](Self::parse) finds.
-    pub fn schema() -> String {
-        let schema = schemars::schema_for!(raw::RawSheet);
-        // The types of the file are called as its tables, with this before.
-        serde_json::to_string_pretty(&schema).unwrap_or_default().replace("Raw", "") + "\n"
     }
 
     /// The variant with this id.

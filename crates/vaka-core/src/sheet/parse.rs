@@ -13,15 +13,16 @@ use super::{
     Application, BOOTLOADER, Companion, Dialects, Fact, HAND_OVER, ImageRules, LookAt, Mark, Part, Product, Region,
     Route, SerialForm, Sheet, SheetError, Shows, SignKind, Signs, Undeciding, Variant, VariantId, VersionSource,
 };
-use crate::address::{Address, Span};
 use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
-use crate::image::stamp;
-use crate::image::wrapper::Wrapper;
 use crate::memory::{Access, SectorMap, Zone};
-use crate::size::{self, Bytes};
-use crate::unit::ReleaseNumber;
-use crate::version::Version;
-use crate::{duration, placeholder, text};
+use crate::placeholder;
+use vaka_base::size::{self, Bytes};
+use vaka_base::version::ReleaseNumber;
+use vaka_base::version::Version;
+use vaka_base::{duration, text};
+use vaka_image::address::{Address, Span};
+use vaka_image::stamp;
+use vaka_image::wrapper::Wrapper;
 
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;

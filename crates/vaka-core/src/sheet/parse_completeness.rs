@@ -3,9 +3,9 @@
 use super::SheetError;
 use super::parse::{Checked, Checker};
 use super::raw::{Number, RawImageChecksum, RawImageChecksumKind, RawImageChecksumWord, RawLength, Spanned};
-use crate::dialect::checksum::{CrcParameters, CrcSum};
-use crate::image::completeness::{
-    CRC32, ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,
+use vaka_base::checksum::{CRC32, CrcParameters, CrcSum};
+use vaka_image::completeness::{
+    ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,
 };
 
 /// Checks that a field of so many bytes at an offset lies inside the region.

@@ -4,7 +4,7 @@ use super::hand::{self, HandStep, Impossible, Moment, Undo};
 use super::parse::{Checked, Checker};
 use super::raw::{RawEntryStep, RawSignal, RawSlips, RawUndo, Spanned};
 use super::{EntryStep, Signal, Slips};
-use crate::dialect::OperationName;
+use vaka_dialect::OperationName;
 
 impl Checker<'_> {
     /// The way into update mode: each step by itself, then what they are together.

@@ -9,11 +9,11 @@ use super::{
     BOOTLOADER, DialectRoute, DropFile, FileForm, Leave, Region, ResultFile, Route, RouteKind, Stage, Takes, Variant,
     VolumeRoute,
 };
-use crate::address::{Address, Span};
-use crate::dialect::{Dialect, OperationName};
-use crate::image::uf2;
-use crate::text;
 use crate::unit::{MemoryChoice, Told, ToldValue};
+use vaka_base::text;
+use vaka_dialect::{Dialect, OperationName};
+use vaka_image::address::{Address, Span};
+use vaka_image::uf2;
 
 impl Checker<'_> {
     /// Adds a route to each variant that it is for, or to its stage.

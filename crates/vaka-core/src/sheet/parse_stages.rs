@@ -5,8 +5,8 @@ use std::collections::BTreeMap;
 use super::parse::{Checked, Checker};
 use super::raw::{RawStage, RawVariant, Spanned};
 use super::{ImageRules, Stage, Variant};
-use crate::text;
-use crate::version::Version;
+use vaka_base::text;
+use vaka_base::version::Version;
 
 /// The name by which a stage means the variant's own image.
 const OWN: &str = "application";

@@ -1,17 +1,15 @@
 //! The sheet's file, key by key, as serde fills it. Each value remembers where it
 //! stood, for messages. [`parse`](super::parse) makes the model of it.
 
-use std::borrow::Cow;
 use std::collections::BTreeMap;
 use std::ops::Range;
 
-use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 use serde::Deserialize;
 
 use crate::carry::FieldKind;
-use crate::image::completeness::{IntForm, OwnBytes};
-use crate::image::vectors::VectorKind;
-use crate::image::wrapper::ChecksumKind;
+use vaka_image::completeness::{IntForm, OwnBytes};
+use vaka_image::vectors::VectorKind;
+use vaka_image::wrapper::ChecksumKind;
 
 use super::{BusSign, Ids, Leave, Moment, WriteOrder};
 
@@ -34,38 +32,8 @@ impl<T> Spanned<T> {
     }
 }
 
-impl<T: JsonSchema> JsonSchema for Spanned<T> {
-    fn inline_schema() -> bool {
-        true
-    }
-
-    fn schema_name() -> Cow<'static, str> {
-        T::schema_name()
-    }
-
-    fn json_schema(generator: &mut SchemaGenerator) -> Schema {
-        generator.subschema_for::<T>()
-    }
-}
-
-impl JsonSchema for Ids {
-    fn schema_name() -> Cow<'static, str> {
-        "Ids".into()
-    }
-
-    fn json_schema(_: &mut SchemaGenerator) -> Schema {
-        let one = r"^[0-9A-Fa-f]{1,4}:[0-9A-Fa-f?]{1,4}$";
-        json_schema!({
-            "description": "USB ids like 1209:0002, a ? for a digit that may be any; or a list of them",
-            "oneOf": [
-                { "type": "string", "pattern": one },
-                { "type": "array", "minItems": 1, "items": { "type": "string", "pattern": one } },
-            ]
-        })
-    }
-}
-
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSheet {
     pub(super) sheet: Spanned<u32>,
@@ -83,7 +51,8 @@ pub(super) struct RawSheet {
     pub(super) stage: Vec<RawStage>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawProduct {
     pub(super) id: Spanned<String>,
@@ -102,7 +71,8 @@ pub(super) struct RawProduct {
     pub(super) serial_stays: Option<bool>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawUndeciding {
     pub(super) place: Spanned<String>,
@@ -110,7 +80,8 @@ pub(super) struct RawUndeciding {
     pub(super) why: Spanned<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCompanion {
     pub(super) id: Ids,
@@ -118,7 +89,8 @@ pub(super) struct RawCompanion {
 }
 
 /// A stage: what is done apart from ordinary updates.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawStage {
     pub(super) id: Spanned<String>,
@@ -131,7 +103,8 @@ pub(super) struct RawStage {
     pub(super) shows: RawApplication,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawApplication {
     pub(super) id: Option<Spanned<Ids>>,
@@ -147,7 +120,8 @@ pub(super) struct RawApplication {
 }
 
 /// How one variant's application shows up.
-#[derive(Default, Deserialize, JsonSchema)]
+#[derive(Default, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawShows {
     pub(super) id: Option<Spanned<Ids>>,
@@ -157,7 +131,8 @@ pub(super) struct RawShows {
     pub(super) release: Option<Spanned<String>>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawPart {
     pub(super) id: Spanned<String>,
@@ -166,7 +141,8 @@ pub(super) struct RawPart {
 }
 
 /// `"release-number"`, or a text file on the unit's disk.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum RawVersionSource {
     Word(RawVersionWord),
@@ -175,13 +151,15 @@ pub(super) enum RawVersionSource {
     Line(RawVersionLine),
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawVersionWord {
     ReleaseNumber,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVersionText {
     pub(super) file: String,
@@ -189,14 +167,16 @@ pub(super) struct RawVersionText {
 }
 
 /// In a string of the unit, behind some words.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVersionSign {
     pub(super) string: RawString,
     pub(super) after: String,
 }
 
-#[derive(Clone, Copy, Deserialize, JsonSchema)]
+#[derive(Clone, Copy, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawString {
     Product,
@@ -205,7 +185,8 @@ pub(super) enum RawString {
 }
 
 /// In a line on the serial port.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVersionLine {
     /// What stands before the version in the line.
@@ -214,7 +195,8 @@ pub(super) struct RawVersionLine {
     pub(super) within: Option<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVariant {
     pub(super) id: Spanned<String>,
@@ -239,7 +221,8 @@ pub(super) struct RawVariant {
 }
 
 /// The value of a fact.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum RawFact {
     Number(i64),
@@ -247,14 +230,16 @@ pub(super) enum RawFact {
     Text(String),
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawLookAt {
     pub(super) place: Spanned<String>,
     pub(super) reads: Spanned<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawZone {
     pub(super) start: Spanned<Number>,
@@ -262,14 +247,16 @@ pub(super) struct RawZone {
     pub(super) size: Spanned<Number>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSpan {
     pub(super) start: Spanned<Number>,
     pub(super) size: Spanned<Number>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRegion {
     pub(super) name: Spanned<String>,
@@ -280,14 +267,16 @@ pub(super) struct RawRegion {
     pub(super) allows: Option<Spanned<Vec<RawAllowed>>>,
 }
 
-#[derive(Clone, Copy, Deserialize, JsonSchema, PartialEq, Eq)]
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawAllowed {
     Read,
     Write,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCarried {
     #[serde(default)]
@@ -296,7 +285,8 @@ pub(super) struct RawCarried {
     pub(super) memory: Option<Spanned<String>>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawField {
     pub(super) name: Spanned<String>,
@@ -306,7 +296,8 @@ pub(super) struct RawField {
     pub(super) meaning: Spanned<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRegionChecksum {
     pub(super) offset: Spanned<Number>,
@@ -314,7 +305,8 @@ pub(super) struct RawRegionChecksum {
     pub(super) over: Spanned<Number>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawImage {
     /// Of an image of a stage: what it is called there.
@@ -334,7 +326,8 @@ pub(super) struct RawImage {
 }
 
 /// The length that an image holds of itself.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawLength {
     /// From the start of the image.
@@ -347,7 +340,8 @@ pub(super) struct RawLength {
 }
 
 /// The checksum that an image holds of itself.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawImageChecksum {
     /// From the start of the image; at its end without it.
@@ -366,14 +360,16 @@ pub(super) struct RawImageChecksum {
 }
 
 /// How a checksum is computed.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum RawImageChecksumKind {
     Word(RawImageChecksumWord),
     Crc(RawCrc),
 }
 
-#[derive(Clone, Copy, Deserialize, JsonSchema)]
+#[derive(Clone, Copy, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawImageChecksumWord {
     /// The CRC-32 that zip uses.
@@ -384,7 +380,8 @@ pub(super) enum RawImageChecksumWord {
 }
 
 /// A CRC by its parameters, as catalogues list them.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCrc {
     /// Bits: 3 to 32.
@@ -402,14 +399,16 @@ pub(super) struct RawCrc {
 }
 
 /// The version below which nobody may go.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum RawOldest {
     Version(String),
     Explained { version: String, why: String },
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawMark {
     pub(super) offset: Spanned<Number>,
@@ -418,13 +417,15 @@ pub(super) struct RawMark {
     pub(super) meaning: Spanned<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawPlace {
     pub(super) offset: Spanned<Number>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawWrapper {
     pub(super) name: Spanned<String>,
@@ -436,14 +437,16 @@ pub(super) struct RawWrapper {
     pub(super) checksum: Option<RawChecksum>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawChecksum {
     pub(super) offset: Spanned<Number>,
     pub(super) kind: ChecksumKind,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawRoute {
     pub(super) kind: Spanned<RawRouteKind>,
@@ -483,7 +486,8 @@ pub(super) struct RawRoute {
 }
 
 /// What a unit tells of itself: a number or a text.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum RawTold {
     Number(i64),
@@ -491,13 +495,15 @@ pub(super) enum RawTold {
 }
 
 /// What an upload from a plain DFU unit gives.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawUpload {
     Image,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawRouteKind {
     Dfu,
@@ -507,7 +513,8 @@ pub(super) enum RawRouteKind {
 }
 
 /// What a disk takes.
-#[derive(Clone, Copy, Deserialize, JsonSchema, PartialEq, Eq)]
+#[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawTakes {
     Uf2,
@@ -516,14 +523,16 @@ pub(super) enum RawTakes {
 }
 
 /// A disk's label, or several that it may have.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum OneOrMore {
     One(String),
     More(Vec<String>),
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawResult {
     pub(super) file: Spanned<String>,
@@ -531,7 +540,8 @@ pub(super) struct RawResult {
     pub(super) failure: Spanned<String>,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawSignal {
     DfuDetach,
@@ -539,7 +549,8 @@ pub(super) enum RawSignal {
     Dialect,
 }
 
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawEntryStep {
     pub(super) signal: Option<RawSignal>,
@@ -559,7 +570,8 @@ pub(super) struct RawEntryStep {
 }
 
 /// What was probably done wrong, by what the bus shows instead.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawSlips {
     pub(super) application: Option<Spanned<String>>,
@@ -568,7 +580,8 @@ pub(super) struct RawSlips {
 }
 
 /// How and when a hand step is undone.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawUndo {
     #[serde(rename = "do")]
@@ -581,9 +594,56 @@ pub(super) struct RawUndo {
 }
 
 /// An address or size: `0x0A00_0000`, `3072` or `"3 KiB"`.
-#[derive(Deserialize, JsonSchema)]
+#[derive(Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub(super) enum Number {
     Plain(i64),
     Text(String),
+}
+
+#[cfg(feature = "schema")]
+pub(crate) mod schema {
+    use std::borrow::Cow;
+
+    use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
+
+    use super::{Ids, RawSheet, Spanned};
+
+    /// See [`PRODUCT_SHEET`](crate::schema::PRODUCT_SHEET). The prefix of the file's own types is removed.
+    pub(crate) fn product_sheet() -> String {
+        let schema = schemars::schema_for!(RawSheet);
+        serde_json::to_string_pretty(&schema).unwrap_or_default().replace("Raw", "") + "\n"
+    }
+
+    impl<T: JsonSchema> JsonSchema for Spanned<T> {
+        fn inline_schema() -> bool {
+            true
+        }
+
+        fn schema_name() -> Cow<'static, str> {
+            T::schema_name()
+        }
+
+        fn json_schema(generator: &mut SchemaGenerator) -> Schema {
+            generator.subschema_for::<T>()
+        }
+    }
+
+    impl JsonSchema for Ids {
+        fn schema_name() -> Cow<'static, str> {
+            "Ids".into()
+        }
+
+        fn json_schema(_: &mut SchemaGenerator) -> Schema {
+            let one = r"^[0-9A-Fa-f]{1,4}:[0-9A-Fa-f?]{1,4}$";
+            json_schema!({
+                "description": "USB ids like 1209:0002, a ? for a digit that may be any; or a list of them",
+                "oneOf": [
+                    { "type": "string", "pattern": one },
+                    { "type": "array", "minItems": 1, "items": { "type": "string", "pattern": one } },
+                ]
+            })
+        }
+    }
 }

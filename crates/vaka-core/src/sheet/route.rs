@@ -8,9 +8,9 @@ use std::time::Duration;
 use serde::{Deserialize, Serialize};
 
 use super::{HandStep, Ids, Region, Signs};
-use crate::address::Address;
-use crate::dialect::Dialect;
 use crate::unit::{MemoryChoice, Told, UnitFacts};
+use vaka_dialect::Dialect;
+use vaka_image::address::Address;
 
 /// One way to update a variant.
 #[derive(Clone, Debug)]
@@ -185,7 +185,8 @@ pub enum FileForm {
 }
 
 /// In which order a file reaches a disk.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WriteOrder {
     /// Its data, then the table of clusters and its directory entry.
@@ -207,7 +208,8 @@ pub struct ResultFile {
 }
 
 /// How a unit leaves its update mode with nothing written.
-#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize, schemars::JsonSchema)]
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Leave {
     /// Its disk is ejected.
@@ -301,7 +303,8 @@ impl fmt::Display for RouteKind {
 }
 
 /// One step on the way into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub enum EntryStep {
     /// A person does it.
@@ -311,7 +314,8 @@ pub enum EntryStep {
 }
 
 /// What a host can do to bring a unit into update mode.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "signal", rename_all = "kebab-case")]
 pub enum Signal {
     /// DFU_DETACH to the application's run-time interface, and a bus reset
@@ -323,7 +327,7 @@ pub enum Signal {
     Dialect {
         /// The dialect.
         #[serde(serialize_with = "by_name")]
-        #[schemars(with = "String")]
+        #[cfg_attr(feature = "schema", schemars(with = "String"))]
         dialect: Arc<Dialect>,
     },
 }

@@ -2,8 +2,9 @@
 
 use std::fmt;
 
-use crate::text;
-use crate::unit::{ReleaseNumber, UnitFacts};
+use crate::unit::UnitFacts;
+use vaka_base::text;
+use vaka_base::version::ReleaseNumber;
 
 /// Texts and numbers in a unit's descriptors that a sheet counts on. All that is given
 /// must be so.

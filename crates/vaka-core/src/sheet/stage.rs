@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use super::{Application, ImageRules, Route, Sheet, VariantId};
 use crate::unit::UnitFacts;
-use crate::version::Version;
+use vaka_base::version::Version;
 
 /// One stage, with ways and images of its own.
 #[derive(Clone, Debug)]

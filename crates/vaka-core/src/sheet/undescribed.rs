@@ -5,10 +5,10 @@ use thiserror::Error;
 use super::{
     Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Shows, Signs, Variant, VariantId, VersionSource,
 };
-use crate::address::{Address, Span};
-use crate::image::Image;
 use crate::memory::{SectorMap, Zone};
 use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
 
 /// Why a unit's own word is not enough for an update.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
@@ -136,7 +136,7 @@ fn addressed(
 /// from 0, and only the suffix tells that it is meant for this unit.
 fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, Undescribable> {
     let names_it =
-        |suffix: &crate::image::dfu_file::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);
+        |suffix: &vaka_image::facts::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);
     if !image.facts().dfu.as_ref().is_some_and(names_it) {
         return Err(Undescribable::NoSuffix);
     }

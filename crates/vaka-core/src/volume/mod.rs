@@ -4,7 +4,7 @@ pub mod fat;
 
 use serde::Serialize;
 
-use crate::text;
+use vaka_base::text;
 
 /// The file in which a UF2 disk describes its board. Source: the public UF2
 /// format description.
@@ -30,7 +30,8 @@ pub struct VolumeFacts {
 }
 
 /// A file that a disk shows.
-#[derive(Clone, Debug, PartialEq, Eq, Serialize, schemars::JsonSchema)]
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct VisibleFile {
     /// Its name.
     pub name: String,

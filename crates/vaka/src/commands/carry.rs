@@ -5,17 +5,17 @@ use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use vaka_base::text;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update as job;
 use vaka_boot::visit::{Visit, Wish, image_of};
-use vaka_core::address::Span;
 use vaka_core::carry::Carried;
 use vaka_core::event::{Code, Event, Failure};
-use vaka_core::image::{Image, hex};
 use vaka_core::sheet::{Region, Sheet};
-use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
+use vaka_image::address::Span;
+use vaka_image::{Image, hex};
 use vaka_usb::SystemClock;
 
 use super::{convert, say, update};

@@ -5,21 +5,21 @@ use std::sync::Arc;
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
+use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_boot::bench::{Bench, open_failure};
 use vaka_boot::hunt::{self, Hunt};
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{Offered, by_label, told_version};
-use vaka_core::address::Span;
 use vaka_core::event::{Code, Event, Failure};
-use vaka_core::image::fill::Fill;
-use vaka_core::image::stamp::{self, Found, Seal};
-use vaka_core::image::vectors::{StartVectors, VectorKind};
-use vaka_core::image::{self, FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
 use vaka_core::matching::{Case, Choice, Claim, Outcome as Fit, Verdict, image_version, judge, of_board, variants_for};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
-use vaka_core::size::Bytes;
-use vaka_core::text;
+use vaka_image::address::Span;
+use vaka_image::occupancy::Fill;
+use vaka_image::stamp::{self, Found, Seal};
+use vaka_image::vectors::{StartVectors, VectorKind};
+use vaka_image::{FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
 use vaka_usb::SystemClock;
 
 use super::{check_release, say};
@@ -69,7 +69,7 @@ struct FileReport {
     sha256: String,
     /// When these bytes were first seen, and under which name.
     seen_before: Option<(String, String)>,
-    format: detect::Format,
+    format: vaka_image::Format,
     reason: &'static str,
     /// The maker's own packaging that it came in.
     wrapper: Option<String>,
@@ -126,7 +126,7 @@ fn one(
         Format::Json => json::line(&report),
         Format::Text => print(&report, setting),
     }
-    let chosen = image::read(opened.payload, options).ok();
+    let chosen = vaka_image::read(opened.payload, options).ok();
     if common.unit.is_some() {
         let image = chosen.ok_or_else(|| {
             let failure = Failure::new(Code::Refused, format!("{}: it holds several images.", path.display()));
@@ -143,10 +143,10 @@ fn one(
 /// Reads all of a file. An address that was given is for files without any;
 /// among several files there may be others.
 fn read_all(bytes: &[u8], options: &mut ReadOptions) -> Result<Firmware, ReadError> {
-    match image::read_all(bytes, options.at) {
+    match vaka_image::read_all(bytes, options.at) {
         Err(ReadError::AddressNotWanted(_)) => {
             options.at = None;
-            image::read_all(bytes, None)
+            vaka_image::read_all(bytes, None)
         }
         other => other,
     }
@@ -160,7 +160,7 @@ fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) ->
     // Where would it fit? Its start vectors and marks tell, once it lies there.
     let would = |sheet: &Sheet, variant: &Variant| {
         let start = variant.image.region.span.start();
-        let image = image::read(bytes, ReadOptions { at: Some(start), ..ReadOptions::default() }).ok();
+        let image = vaka_image::read(bytes, ReadOptions { at: Some(start), ..ReadOptions::default() }).ok();
         let choices = image.map(|image| variants_for(sheet, &image)).unwrap_or_default();
         let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
         format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })
@@ -197,8 +197,8 @@ fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets
 }
 
 /// A name that promises another format than the content is.
-fn wrong_ending(name: &str, format: detect::Format) -> Option<String> {
-    use detect::Format as F;
+fn wrong_ending(name: &str, format: vaka_image::Format) -> Option<String> {
+    use vaka_image::Format as F;
     let ending = name.rsplit_once('.')?.1.to_ascii_lowercase();
     let promised = match ending.as_str() {
         "hex" | "ihx" | "ihex" => F::IntelHex,

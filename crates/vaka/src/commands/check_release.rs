@@ -4,12 +4,12 @@
 use std::path::Path;
 
 use serde::Serialize;
+use vaka_base::size::Bytes;
 use vaka_boot::staged::Staged;
 use vaka_core::event::Code;
 use vaka_core::release::manifest::{Entry, Stage};
 use vaka_core::release::{Release, disagreements, sheet_for};
 use vaka_core::sheet::Sheet;
-use vaka_core::size::Bytes;
 
 use super::check::{Looked, with_unit};
 use super::say;

@@ -3,15 +3,15 @@
 use serde::Serialize;
 use std::sync::Arc;
 
+use vaka_base::size::Grouped;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::visit::{Visit, image_of};
-use vaka_core::address::{Address, Span};
-use vaka_core::compare::{Comparison, FirstDifference, compare};
 use vaka_core::event::{Code, Event, Failure};
-use vaka_core::image::Image;
 use vaka_core::memory::SectorMap;
-use vaka_core::size::Grouped;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::compare::{Comparison, FirstDifference, compare};
 use vaka_usb::SystemClock;
 
 use super::{convert, read, say};

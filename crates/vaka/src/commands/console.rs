@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use vaka_base::{duration, text};
 use vaka_boot::bench::{Bench, bus_failure, held};
 use vaka_boot::entry;
 use vaka_boot::hunt::{self, Hunt};
@@ -16,7 +17,6 @@ use vaka_boot::serial::Listener;
 use vaka_boot::session::SessionError;
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::unit::Mode;
-use vaka_core::{duration, text};
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use crate::args::{Common, Console};

@@ -4,11 +4,12 @@ use std::borrow::Cow;
 use std::io::Write;
 use std::path::Path;
 
+use vaka_base::size::{Bytes, Grouped};
+use vaka_base::text;
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::dfu_file::{self, Suffix};
-use vaka_core::image::{self, Image, ReadError, ReadOptions, hex, srec, uf2};
-use vaka_core::size::{Bytes, Grouped};
-use vaka_core::text;
+use vaka_image::dfu_file;
+use vaka_image::facts::Suffix;
+use vaka_image::{Image, ReadError, ReadOptions, hex, srec, uf2};
 
 use super::say;
 use crate::Outcome;
@@ -22,7 +23,7 @@ pub fn run(args: &Convert) -> Outcome {
         images.push(read(path, args.choose.options())?);
     }
     let several = args.files.len() > 1;
-    let edited = |what: &str, error: image::edit::EditError| {
+    let edited = |what: &str, error: vaka_image::edit::EditError| {
         Problem(Failure::new(Code::File, format!("{what}: {error}.")).state("Nothing was written."))
     };
     let names = || args.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
@@ -51,8 +52,8 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
     }
     let bytes = setting::firmware(path)?;
     // Other formats carry addresses, and --at is meant for those that do not.
-    let image = image::read(&bytes, options).or_else(|error| match error {
-        ReadError::AddressNotWanted(_) => image::read(&bytes, ReadOptions { at: None, ..options }),
+    let image = vaka_image::read(&bytes, options).or_else(|error| match error {
+        ReadError::AddressNotWanted(_) => vaka_image::read(&bytes, ReadOptions { at: None, ..options }),
         other => Err(other),
     });
     image.map_err(|error| {

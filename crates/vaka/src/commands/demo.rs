@@ -440,7 +440,7 @@ impl Show {
         if unit.flash().read(start, image.len()) != Some(image) || unit.condition() != Condition::Application {
             return Err(Problem::internal("The stand-in's own memory is not as the command said."));
         }
-        let start = vaka_core::address::Address::new(u64::from(start));
+        let start = vaka_image::address::Address::new(u64::from(start));
         say(&format!("The stand-in itself, asked: at {start} its flash holds {what}, byte for byte."));
         Ok(())
     }

@@ -7,8 +7,8 @@ use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
+use vaka_base::duration;
 use vaka_boot::bench::Bench;
-use vaka_core::duration;
 use vaka_core::event::{Code, Event, Finding, Severity};
 use vaka_usb::native::NativeBus;
 use vaka_usb::{Bus, Change, PolledWatch, SystemClock};

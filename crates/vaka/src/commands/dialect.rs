@@ -4,10 +4,10 @@ use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use vaka_base::text;
 use vaka_boot::dialect::Seen;
-use vaka_core::dialect::{Dialect, OperationName};
 use vaka_core::event::{Code, Failure};
-use vaka_core::text;
+use vaka_dialect::{Dialect, OperationName};
 
 use super::say;
 use crate::Outcome;

@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use serde_json::json;
+use vaka_base::text;
 use vaka_boot::bench::Selector;
 use vaka_core::event::{Code, Failure};
-use vaka_core::text;
 
 use super::{convert, say};
 use crate::args::{Common, Format, Journal};
@@ -54,7 +54,7 @@ fn write(path: &Path, text: &str) -> Result<(), Problem> {
 /// `2026-11-23`, `2026-11-23T08:00` in local time, or a time back, as `12h`.
 fn moment(text: &str) -> Result<jiff::Timestamp, String> {
     let now = jiff::Timestamp::now();
-    if let Ok(back) = vaka_core::duration::parse(text) {
+    if let Ok(back) = vaka_base::duration::parse(text) {
         return now.checked_sub(back).map_err(|error| error.to_string());
     }
     let back = [('h', 3600), ('d', 86_400)].iter().find_map(|(unit, seconds)| {
@@ -136,7 +136,7 @@ fn row(record: &Record) -> Vec<String> {
         (product, _) => product.unwrap_or("-").to_owned(),
     };
     let took = record.ended.as_ref().map(|ended| ended.time.duration_since(record.begun.time));
-    let took = took.and_then(|time| time.try_into().ok()).map(vaka_core::duration::measured);
+    let took = took.and_then(|time| time.try_into().ok()).map(vaka_base::duration::measured);
     vec![
         record.attempt.clone(),
         text("unit"),

@@ -13,9 +13,9 @@ use vaka_boot::person::Nobody;
 use vaka_boot::staged::Staged;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Ending, Event, Failure, Report};
-use vaka_core::image::ReadOptions;
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
+use vaka_image::ReadOptions;
 use vaka_usb::{Bus, Location, SystemClock};
 
 use super::release::Recorder;

@@ -4,12 +4,12 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
-use vaka_core::address::Address;
+use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_core::event::{Code, Failure};
 use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest, STANDARD, Stage};
 use vaka_core::release::{Release, disagreements};
-use vaka_core::size::Bytes;
-use vaka_core::text;
+use vaka_image::address::Address;
 
 use super::convert;
 use super::say;

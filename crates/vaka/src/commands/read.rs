@@ -2,16 +2,16 @@
 
 use std::sync::Arc;
 
+use vaka_base::size::{Bytes, Grouped};
+use vaka_base::text;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::visit::{Visit, Wish, image_of};
-use vaka_core::address::Span;
-use vaka_core::compare::{self, patterns};
 use vaka_core::event::{Code, Event, Failure};
-use vaka_core::image::Image;
-use vaka_core::size::{Bytes, Grouped};
-use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
+use vaka_image::Image;
+use vaka_image::address::Span;
+use vaka_image::compare::{self, patterns};
 use vaka_usb::SystemClock;
 
 use super::{convert, say};

@@ -3,12 +3,12 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use vaka_base::text;
 use vaka_boot::pace::Pace;
 use vaka_boot::staged::{Around, Staged};
 use vaka_boot::update::Request;
 use vaka_core::event::{Event, Failure};
 use vaka_core::release::Release;
-use vaka_core::text;
 use vaka_usb::SystemClock;
 
 use super::convert;

@@ -40,7 +40,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             )
         }
         SetupCommand::Events => {
-            say(vaka_core::schema::of_events().trim_end());
+            say(vaka_core::schema::EVENTS.trim_end());
             Ok(Code::Done)
         }
         SetupCommand::Manual { out } => {

@@ -4,14 +4,14 @@ use std::fmt::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
-use vaka_core::address::Span;
 use vaka_core::event::{Code, Failure};
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::{Sheet, Variant};
-use vaka_core::size::Bytes;
-use vaka_core::text;
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
+use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
 use super::{say, sheet_show};
@@ -27,7 +27,7 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcom
         SheetCommand::Check { files } => Ok(check(files, setting)),
         SheetCommand::Show { file } => sheet_show::run(file, setting),
         SheetCommand::Schema => {
-            say(Sheet::schema().trim_end());
+            say(vaka_core::schema::PRODUCT_SHEET.trim_end());
             Ok(Code::Done)
         }
     }

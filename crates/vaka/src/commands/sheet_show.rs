@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
+use vaka_base::size::Bytes;
 use vaka_core::event::Code;
 use vaka_core::sheet::{
     Application, EntryStep, HandStep, Ids, ImageRules, Moment, Route, Sheet, Variant, VersionSource, undone,
 };
-use vaka_core::size::Bytes;
 
 use super::say;
 use crate::Outcome;

@@ -1,7 +1,7 @@
 //! `vaka stamp IN OUT`
 
 use vaka_core::event::{Code, Failure};
-use vaka_core::image::stamp::{self, Found, Text};
+use vaka_image::stamp::{self, Found, Text};
 
 use super::{convert, say};
 use crate::Outcome;

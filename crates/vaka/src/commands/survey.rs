@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 
+use vaka_base::size::Bytes;
+use vaka_base::text;
 use vaka_boot::bench::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
 use vaka_boot::companions;
 use vaka_boot::pace::Pace;
@@ -11,8 +13,6 @@ use vaka_boot::seen;
 use vaka_core::event::{Code, Event, Present, Seen};
 use vaka_core::matching::{labels, of_board, tell_themselves};
 use vaka_core::sheet::Variant;
-use vaka_core::size::Bytes;
-use vaka_core::text;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{DeviceInfo, SystemClock};

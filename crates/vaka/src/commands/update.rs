@@ -4,15 +4,15 @@ use std::path::Path;
 use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
+use vaka_base::text;
 use vaka_boot::bench::Bench;
 use vaka_boot::pace::Pace;
 use vaka_boot::update::{self, Request, Save};
-use vaka_core::address::Address;
 use vaka_core::event::{Event, Failure, Report};
-use vaka_core::image::{self, Image, ReadOptions};
 use vaka_core::matching::Verdict;
-use vaka_core::text;
 use vaka_core::unit::MemoryChoice;
+use vaka_image::address::Address;
+use vaka_image::{Image, ReadOptions};
 use vaka_usb::SystemClock;
 
 use super::{convert, release};
@@ -101,7 +101,7 @@ pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
 pub fn begun(path: &Path, options: ReadOptions, common: &Common, bytes: &[u8], payload: &[u8]) -> Begun {
     // Where a binary is put does not change its bytes.
     let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
-    let image = image::read(payload, options).or_else(|_| image::read(payload, somewhere)).ok();
+    let image = vaka_image::read(payload, options).or_else(|_| vaka_image::read(payload, somewhere)).ok();
     let content = image.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));

@@ -5,9 +5,9 @@ use std::sync::atomic::Ordering;
 use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
+use vaka_base::duration;
 use vaka_boot::bench::Bench;
 use vaka_boot::{identify, seen};
-use vaka_core::duration;
 use vaka_core::event::{Code, Event, Seen};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 use std::time::Duration;
 
-use vaka_core::duration;
+use vaka_base::duration;
 use vaka_core::event::Finding;
 use vaka_usb::kernel_log::{self, Note, Says};
 
@@ -51,7 +51,7 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
         if let Some(Note { says: Says::Trouble(words), .. }) = troubles.last().map(|note| **note) {
             let says = format!(
                 "a device could not be enumerated, {} in the log, the last {}: {words}",
-                vaka_core::text::count(troubles.len(), "line"),
+                vaka_base::text::count(troubles.len(), "line"),
                 troubles.last().map(|note| when(note)).unwrap_or_default()
             );
             let cure = format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");

@@ -2,9 +2,9 @@
 
 use std::path::Path;
 
+use vaka_base::text;
 use vaka_core::event::Finding;
 use vaka_core::sheet::Sheet;
-use vaka_core::text;
 use vaka_usb::system;
 
 use crate::state;

@@ -1,10 +1,10 @@
 //! The bench: each bus, and each unit on it that could be worked with.
 
+use vaka_base::text;
 use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
 use vaka_boot::pace::Pace;
 use vaka_boot::seen;
 use vaka_core::event::{Finding, Seen, Severity};
-use vaka_core::text;
 use vaka_core::unit::Mode;
 use vaka_usb::native::NativeBus;
 use vaka_usb::system::{self, Access, DeviceUse};

@@ -6,9 +6,9 @@ use std::time::Instant;
 
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
+use vaka_base::{duration, text};
 use vaka_boot::bench::Candidate;
 use vaka_core::event::{After, Check, Code, Ending, Event, Failure, ReleaseSeen, Report};
-use vaka_core::{duration, text};
 
 use super::Renderer;
 use super::json::{self, Json};
@@ -169,7 +169,7 @@ impl Screen {
         let parts: Vec<String> =
             named.iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}")).collect();
         let parts = if parts.is_empty() { "none came".to_owned() } else { parts.join(", ") };
-        let _ = writeln!(anstream::stdout().lock(), "{}: {parts}", vaka_core::text::count(counts.all(), "unit"));
+        let _ = writeln!(anstream::stdout().lock(), "{}: {parts}", vaka_base::text::count(counts.all(), "unit"));
     }
 }
 

@@ -1,9 +1,9 @@
 //! A picture of memory in the terminal: one sign for each sector.
 
-use vaka_core::address::Span;
-use vaka_core::compare::Cell;
-use vaka_core::image::fill::Fill;
-use vaka_core::size::Bytes;
+use vaka_base::size::Bytes;
+use vaka_image::address::Span;
+use vaka_image::compare::Cell;
+use vaka_image::occupancy::Fill;
 
 /// Signs in a line.
 const LINE: usize = 64;

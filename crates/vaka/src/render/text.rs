@@ -6,15 +6,15 @@ use std::time::{Duration, Instant};
 
 use anstyle::{AnsiColor, Style};
 use indicatif::{ProgressBar, ProgressStyle};
-use vaka_core::duration;
+use vaka_base::duration;
+use vaka_base::size::{Bytes, Grouped};
+use vaka_base::text;
 use vaka_core::event::{
     After, Check, Ending, Event, Failure, FrameField, ReleaseSeen, Report, Seen, StageState, StepName, StepState,
 };
 use vaka_core::matching::{About, Evidence, Outcome, Phase, Source, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{EntryStep, HandStep};
-use vaka_core::size::{Bytes, Grouped};
-use vaka_core::text;
 use vaka_core::unit::Mode;
 
 use super::{Renderer, lines, table};

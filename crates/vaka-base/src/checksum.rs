@@ -1,0 +1,170 @@
+//! Checksums by parameters, and digests.
+
+use std::collections::HashMap;
+use std::sync::{Mutex, OnceLock, PoisonError};
+
+use crc::{Algorithm, Crc, NoTable, Table};
+use md5::Md5;
+use sha2::{Digest, Sha256};
+
+/// The parameters of a CRC, as the `crc` crate's catalogue names them.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Hash)]
+pub struct CrcParameters {
+    /// Bits: 3 to 64.
+    pub width: u8,
+    /// The polynomial, most significant bit first, without its leading 1.
+    pub polynomial: u64,
+    /// What it starts with.
+    pub start: u64,
+    /// Whether the bits of each byte are taken from the lowest on.
+    pub reflect_in: bool,
+    /// Whether the result's bits are turned around.
+    pub reflect_out: bool,
+    /// What the result is combined with, by exclusive or.
+    pub xor_out: u64,
+}
+
+impl CrcParameters {
+    /// Whether all numbers fit the width.
+    pub fn is_sound(&self) -> bool {
+        let fits = |number: u64| self.width == 64 || number >> self.width == 0;
+        (3..=64).contains(&self.width) && fits(self.polynomial) && fits(self.start) && fits(self.xor_out)
+    }
+}
+
+/// The CRC-32 that zip uses. Source: the catalogue entry CRC-32/ISO-HDLC.
+pub const CRC32: CrcParameters = CrcParameters {
+    width: 32,
+    polynomial: 0x04C1_1DB7,
+    start: 0xFFFF_FFFF,
+    reflect_in: true,
+    reflect_out: true,
+    xor_out: 0xFFFF_FFFF,
+};
+
+/// A CRC that can be computed.
+#[derive(Clone)]
+pub struct CrcSum {
+    parameters: CrcParameters,
+    engine: Engine,
+}
+
+#[derive(Clone)]
+enum Engine {
+    Small(&'static Crc<u32, Table<1>>),
+    Large(&'static Crc<u64, NoTable>),
+}
+
+impl std::fmt::Debug for CrcSum {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        self.parameters.fmt(f)
+    }
+}
+
+/// The crate wants parameters that live for ever: each kind is made once.
+static KNOWN: OnceLock<Mutex<HashMap<CrcParameters, Engine>>> = OnceLock::new();
+
+/// More kinds than a lifetime of dialects has are computed over again.
+const MOST_KINDS: usize = 4096;
+
+impl CrcSum {
+    /// `None` if a number does not fit the width, or too many kinds were made.
+    pub fn new(parameters: CrcParameters) -> Option<Self> {
+        if !parameters.is_sound() {
+            return None;
+        }
+        let mut known = KNOWN.get_or_init(Mutex::default).lock().unwrap_or_else(PoisonError::into_inner);
+        if known.len() >= MOST_KINDS && !known.contains_key(&parameters) {
+            return None;
+        }
+        let engine = known.entry(parameters).or_insert_with(|| Engine::new(parameters)).clone();
+        Some(Self { parameters, engine })
+    }
+
+    /// The CRC of `bytes`.
+    pub fn of(&self, bytes: &[u8]) -> u64 {
+        match self.engine {
+            Engine::Small(crc) => u64::from(crc.checksum(bytes)),
+            Engine::Large(crc) => crc.checksum(bytes),
+        }
+    }
+
+    /// The highest value it can have.
+    pub fn highest(&self) -> u64 {
+        u64::MAX >> (64 - self.parameters.width)
+    }
+}
+
+impl Engine {
+    #[allow(clippy::cast_possible_truncation)] // checked against the width
+    fn new(of: CrcParameters) -> Self {
+        let CrcParameters { width, polynomial, start, reflect_in, reflect_out, xor_out } = of;
+        if width <= 32 {
+            let algorithm = Algorithm {
+                width,
+                poly: polynomial as u32,
+                init: start as u32,
+                refin: reflect_in,
+                refout: reflect_out,
+                xorout: xor_out as u32,
+                check: 0,
+                residue: 0,
+            };
+            Self::Small(Box::leak(Box::new(Crc::<u32, Table<1>>::new(Box::leak(Box::new(algorithm))))))
+        } else {
+            let algorithm = Algorithm {
+                width,
+                poly: polynomial,
+                init: start,
+                refin: reflect_in,
+                refout: reflect_out,
+                xorout: xor_out,
+                check: 0,
+                residue: 0,
+            };
+            Self::Large(Box::leak(Box::new(Crc::<u64, NoTable>::new(Box::leak(Box::new(algorithm))))))
+        }
+    }
+}
+
+/// The MD5 digest: 16 bytes.
+pub fn md5(bytes: &[u8]) -> Vec<u8> {
+    Md5::digest(bytes).to_vec()
+}
+
+/// The SHA-256 digest: 32 bytes.
+pub fn sha256(bytes: &[u8]) -> Vec<u8> {
+    Sha256::digest(bytes).to_vec()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Check values of "123456789" as the public catalogue of CRCs lists them.
+    #[test]
+    fn checksums_are_the_catalogues() {
+        let kind = |width, polynomial, start, reflect, xor_out| CrcParameters {
+            width,
+            polynomial,
+            start,
+            reflect_in: reflect,
+            reflect_out: reflect,
+            xor_out,
+        };
+        for (parameters, check) in [
+            (kind(8, 0x07, 0, false, 0), 0xF4),
+            (kind(16, 0x1021, 0xFFFF, false, 0), 0x29B1),
+            (kind(16, 0x8005, 0xFFFF, true, 0), 0x4B37),
+            (kind(24, 0x86_4CFB, 0xB7_04CE, false, 0), 0x21_CF02),
+            (kind(32, 0x04C1_1DB7, 0xFFFF_FFFF, true, 0xFFFF_FFFF), 0xCBF4_3926),
+            (kind(64, 0x42F0_E1EB_A9EA_3693, 0, false, 0), 0x6C40_DF5F_0B49_7347),
+        ] {
+            assert_eq!(CrcSum::new(parameters).unwrap().of(b"123456789"), check, "{parameters:?}");
+        }
+        assert!(CrcSum::new(kind(8, 0x107, 0, false, 0)).is_none());
+        assert!(CrcSum::new(kind(65, 7, 0, false, 0)).is_none());
+        assert_eq!(md5(b"abc")[..4], [0x90, 0x01, 0x50, 0x98]);
+        assert_eq!(sha256(b"abc")[..4], [0xBA, 0x78, 0x16, 0xBF]);
+    }
+}

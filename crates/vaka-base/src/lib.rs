@@ -1,0 +1,11 @@
+//! Values that the image model, the dialect language and the product model share.
+//!
+//! Nothing here performs I/O.
+
+pub mod checksum;
+pub mod duration;
+#[cfg(feature = "schema")]
+pub mod schema;
+pub mod size;
+pub mod text;
+pub mod version;

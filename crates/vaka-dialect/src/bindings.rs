@@ -1,0 +1,346 @@
+//! The state of one session: what names mean by now. It makes the frames that are
+//! sent, and reads those that come.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use super::expression::Expression;
+use super::field::{Field, Meaning};
+use super::frame::{Context, FieldView, Found, Mismatch, Reading};
+use super::model::{Carrier, Dialect, Exchange};
+use super::steps::Time;
+use super::types::MOST_ROUNDS;
+use super::value::{Name, Value};
+
+/// A session's names and values.
+#[derive(Clone, Debug)]
+pub struct Memory {
+    dialect: Arc<Dialect>,
+    values: Vec<Option<Value>>,
+}
+
+/// What a received frame is.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Answer {
+    /// What was expected; it took so many bytes.
+    Done(usize),
+    /// The unit is not ready; it took so many bytes.
+    Busy(usize),
+    /// The unit says no, in these words.
+    Refused(String),
+    /// At least so many bytes more are needed to tell.
+    More(usize),
+    /// Something else.
+    Differs(Box<Trouble>),
+}
+
+/// A frame that was not what was expected.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Trouble {
+    /// The exchange.
+    pub exchange: String,
+    /// The first thing that was wrong, in a sentence without its end.
+    pub words: String,
+    /// All of the frame.
+    pub fields: Vec<FieldView>,
+}
+
+/// Longest pause or deadline that a dialect can ask for. Chosen by us.
+const LONGEST: Duration = Duration::from_secs(3600);
+
+impl Memory {
+    /// A session that has not begun.
+    pub fn new(dialect: Arc<Dialect>) -> Self {
+        let values = dialect.start.clone();
+        Self { dialect, values }
+    }
+
+    /// Its dialect.
+    pub fn dialect(&self) -> &Arc<Dialect> {
+        &self.dialect
+    }
+
+    fn context(&self) -> Context<'_> {
+        let Dialect { names, tables, given, .. } = &*self.dialect;
+        Context { values: &self.values, names, tables, nth: given.nth, body: None }
+    }
+
+    /// Gives a name a value; gives back what it had.
+    pub fn set(&mut self, name: Name, value: Option<Value>) -> Option<Value> {
+        self.values.get_mut(usize::from(name.0)).and_then(|slot| std::mem::replace(slot, value))
+    }
+
+    /// What a name has.
+    pub fn get(&self, name: Name) -> Option<&Value> {
+        self.values.get(usize::from(name.0))?.as_ref()
+    }
+
+    /// The value of an expression.
+    ///
+    /// # Errors
+    /// A sentence without its end: a number that is too large, a name without a value.
+    pub fn value(&self, of: &Expression) -> Result<Value, String> {
+        self.context().value(of)
+    }
+
+    /// The value of an expression that is a number.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn int(&self, of: &Expression) -> Result<i128, String> {
+        self.context().int(of)
+    }
+
+    /// How often a `repeat` goes round; never more than the checker allows.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn rounds(&self, of: &Expression) -> Result<i128, String> {
+        self.int(of).map(|rounds| rounds.clamp(0, MOST_ROUNDS))
+    }
+
+    /// The value of an expression that is a length or a count.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn size(&self, of: &Expression) -> Result<usize, String> {
+        self.context().size(of)
+    }
+
+    /// The value of an expression that is a comparison.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn truth(&self, of: &Expression) -> Result<bool, String> {
+        self.context().truth(of)
+    }
+
+    /// The value of an expression that is bytes.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, String> {
+        match self.value(of)? {
+            Value::Bytes(bytes) => Ok(bytes),
+            other => Err(format!("{other} stands where bytes are needed")),
+        }
+    }
+
+    /// A time, an hour at the most.
+    ///
+    /// # Errors
+    /// As for [`value`](Self::value).
+    pub fn time(&self, of: &Time) -> Result<Duration, String> {
+        let units = u64::try_from(self.int(&of.value)?.max(0)).unwrap_or(u64::MAX);
+        Ok(Duration::from_micros(units.saturating_mul(of.unit_us)).min(LONGEST))
+    }
+
+    /// The frame of an exchange, in its envelope; nothing if only a request goes.
+    ///
+    /// # Errors
+    /// A sentence without its end, naming the field.
+    pub fn request(&self, exchange: &Exchange) -> Result<Vec<u8>, String> {
+        let Some(fields) = &exchange.send else { return Ok(Vec::new()) };
+        let body = self.context().emit(fields)?;
+        let frame = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
+            (Some(envelope), Some(name)) if !exchange.bare => self.enveloped(envelope, name, body)?,
+            _ => body,
+        };
+        match self.dialect.largest {
+            Some(largest) if frame.len() > largest => {
+                Err(format!("the frame has {} bytes, and the unit takes {largest}", frame.len()))
+            }
+            _ => Ok(frame),
+        }
+    }
+
+    fn enveloped(&self, envelope: &[Field], name: Name, body: Vec<u8>) -> Result<Vec<u8>, String> {
+        Context { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
+    }
+
+    /// The frame that is sent, field by field.
+    pub fn view_request(&self, exchange: &Exchange) -> Vec<FieldView> {
+        let Some(fields) = &exchange.send else { return Vec::new() };
+        let inner = self.context().view_sent(fields);
+        match (&self.dialect.envelope.send, self.dialect.envelope.body) {
+            (Some(envelope), Some(name)) if !exchange.bare => {
+                let body: Value = inner.iter().flat_map(|view| view.bytes.clone()).collect::<Vec<_>>().into();
+                let outer = Context { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
+                self.unfolded(envelope, name, outer, inner)
+            }
+            _ => inner,
+        }
+    }
+
+    /// An envelope's fields, with the body's in its place.
+    fn unfolded(&self, envelope: &[Field], name: Name, outer: Vec<FieldView>, inner: Vec<FieldView>) -> Vec<FieldView> {
+        let is_body = |view: &FieldView| {
+            envelope.iter().any(|field| field.name == Some(name) && field.text == view.field)
+                || envelope.iter().any(|field| field.text == view.field && field.is_just(name))
+        };
+        let mut inner = Some(inner);
+        outer
+            .into_iter()
+            .flat_map(|view| if is_body(&view) { inner.take().unwrap_or_default() } else { vec![view] })
+            .collect()
+    }
+
+    /// Whether bytes behind a reply are padding.
+    fn is_padded(&self) -> bool {
+        matches!(self.dialect.carrier, Carrier::Hid { .. })
+    }
+
+    /// Reads what came for an exchange, and keeps what it captures. `whole` says
+    /// that `input` is one frame; else more may come.
+    pub fn answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool) -> Answer {
+        let padded = self.is_padded();
+        let dialect = self.dialect.clone();
+        let envelope = dialect.envelope.reply.as_ref().zip(dialect.envelope.body).filter(|_| !exchange.bare);
+        let Some((envelope, name)) = envelope else { return self.inner_answer(exchange, input, whole, padded) };
+        let found = match self.context().read(envelope, input, whole, padded) {
+            Reading::Match(found) => found,
+            Reading::More(more) => return Answer::More(more),
+            Reading::Differs(mismatch) => {
+                let fields = self.context().view_received(envelope, input, padded);
+                return Answer::Differs(Box::new(self.trouble(exchange, envelope, &mismatch, fields)));
+            }
+        };
+        if let Some(meaning) = &found.meaning {
+            return told(meaning, found.used);
+        }
+        let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
+        let Some(Value::Bytes(body)) = body else { return Answer::More(1) };
+        let around = found.values.iter().filter(|(known, _)| *known != name);
+        let before: Vec<(Name, Option<Value>)> =
+            around.map(|(known, value)| (*known, self.set(*known, Some(value.clone())))).collect();
+        let answer = match self.inner_answer(exchange, &body, true, padded) {
+            Answer::Done(_) => Answer::Done(found.used),
+            Answer::Busy(_) => Answer::Busy(found.used),
+            other => other,
+        };
+        if matches!(answer, Answer::Differs(_)) {
+            before.into_iter().rev().for_each(|(known, value)| drop(self.set(known, value)));
+        }
+        answer
+    }
+
+    fn keep(&mut self, values: impl IntoIterator<Item = (Name, Value)>) {
+        for (name, value) in values {
+            self.set(name, Some(value));
+        }
+    }
+
+    /// Tries the reply, then what means busy, then what means no.
+    fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> Answer {
+        let mut more = None;
+        let mut first = None;
+        let busy = exchange.busy.iter().map(|fields| (fields, Some(Meaning::Busy)));
+        let refused = exchange.refused.iter().map(|fields| (fields, Some(Meaning::Refused(String::new()))));
+        let replies = exchange.reply.iter().map(|fields| (fields, None)).chain(busy).chain(refused);
+        for (fields, means) in replies {
+            match self.context().read(fields, input, whole, padded) {
+                Reading::Match(Found { used, values, meaning }) => {
+                    let means = match (means, meaning) {
+                        (Some(Meaning::Refused(_)), None) => Some(Meaning::Refused(self.said(fields, &values))),
+                        (_, Some(told)) => Some(told),
+                        (means, None) => means,
+                    };
+                    self.keep(values);
+                    return means.map_or(Answer::Done(used), |means| told(&means, used));
+                }
+                Reading::More(missing) => more = Some(more.map_or(missing, |least: usize| least.min(missing))),
+                Reading::Differs(mismatch) => {
+                    first.get_or_insert((fields, mismatch));
+                }
+            }
+        }
+        if let Some(more) = more {
+            return Answer::More(more);
+        }
+        let trouble = match first {
+            Some((fields, mismatch)) => {
+                let views = self.context().view_received(fields, input, padded);
+                self.trouble(exchange, fields, &mismatch, views)
+            }
+            None => {
+                Trouble { exchange: exchange.name.clone(), words: "nothing was expected".into(), fields: Vec::new() }
+            }
+        };
+        Answer::Differs(Box::new(trouble))
+    }
+
+    /// What a frame that means no says, where no table does.
+    fn said(&self, fields: &[Field], values: &[(Name, Value)]) -> String {
+        let told: Vec<String> = values
+            .iter()
+            .filter(|(name, _)| fields.iter().any(|field| field.name == Some(*name)))
+            .map(|(name, value)| format!("{} {value}", self.dialect.names.text(*name)))
+            .collect();
+        if told.is_empty() { "it gave no reason".to_owned() } else { told.join(", ") }
+    }
+
+    fn trouble(&self, exchange: &Exchange, fields: &[Field], mismatch: &Mismatch, views: Vec<FieldView>) -> Trouble {
+        let Mismatch { field, at, expected, .. } = mismatch;
+        let found = views.iter().find(|view| view.is_wrong).map_or_else(
+            || "nothing".to_owned(),
+            |view| if view.bytes.is_empty() { "nothing".to_owned() } else { super::value::shortened(&view.bytes) },
+        );
+        let words = match fields.get(*field) {
+            Some(field) => format!("at byte {at}, {field}: expected {expected}; received {found}"),
+            None => format!("at byte {at}: expected {expected}: {found}"),
+        };
+        Trouble { exchange: exchange.name.clone(), words, fields: views }
+    }
+
+    /// The frame that came, field by field, as the pattern that it fits best.
+    pub fn view_answer(&self, exchange: &Exchange, input: &[u8]) -> Vec<FieldView> {
+        let padded = self.is_padded();
+        let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
+        let Some((envelope, name)) = envelope else { return self.view_inner(exchange, input, padded) };
+        let outer = self.context().view_received(envelope, input, padded);
+        let Reading::Match(found) = self.context().read(envelope, input, true, padded) else { return outer };
+        let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
+        let Some(Value::Bytes(body)) = body else { return outer };
+        let mut with = self.clone();
+        with.keep(found.values);
+        self.unfolded(envelope, name, outer, with.view_inner(exchange, &body, padded))
+    }
+
+    fn view_inner(&self, exchange: &Exchange, input: &[u8], padded: bool) -> Vec<FieldView> {
+        let all = exchange.reply.iter().chain(&exchange.busy).chain(&exchange.refused);
+        let fits = |fields: &&Vec<Field>| matches!(self.context().read(fields, input, true, padded), Reading::Match(_));
+        let fields = all.clone().find(fits).or(exchange.reply.as_ref());
+        fields.map_or_else(Vec::new, |fields| self.context().view_received(fields, input, padded))
+    }
+
+    /// How many bytes the reply of an exchange has, where that is known before.
+    pub fn reply_length(&self, exchange: &Exchange) -> Option<usize> {
+        let inner = self.length_of(exchange.reply.as_ref()?);
+        let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
+        let Some((envelope, name)) = envelope else { return inner };
+        let around = envelope.iter().map(|field| match field.name == Some(name) {
+            true => field.fixed_len().or(inner),
+            false => field.fixed_len(),
+        });
+        around.sum()
+    }
+
+    fn length_of(&self, fields: &[Field]) -> Option<usize> {
+        let context = self.context();
+        let len = |field: &Field| {
+            field.fixed_len().or_else(|| {
+                let size = context.size(field.form.size()?).ok()?;
+                field.only_if.is_none().then_some(size)
+            })
+        };
+        fields.iter().map(len).sum()
+    }
+}
+
+fn told(meaning: &Meaning, used: usize) -> Answer {
+    match meaning {
+        Meaning::Ok => Answer::Done(used),
+        Meaning::Busy => Answer::Busy(used),
+        Meaning::Refused(words) => Answer::Refused(words.clone()),
+    }
+}

@@ -1,0 +1,228 @@
+//! A dialect followed in the order in which its operations run: what is known when,
+//! what is never used, and what had better be there.
+
+use std::cell::{Cell, RefCell};
+
+use super::{Checker, MOST_CHUNK};
+use crate::Order;
+use crate::expression::{Expression, Node};
+use crate::flow::{Known, Walk, Wants};
+use crate::model::{Dialect, Geometry, OperationName};
+use crate::types::{ANY_INT, Kind};
+
+use crate::lexer::Problem;
+use crate::raw::RawDialect;
+use crate::value::{Name, Value};
+
+impl Checker<'_> {
+    /// Follows every operation in the order in which they run; gives the warnings.
+    pub(super) fn follow(&mut self, raw: &RawDialect, dialect: &mut Dialect) -> Vec<Problem> {
+        let walk = Walk {
+            names: &dialect.names,
+            given: dialect.given,
+            reads: Cell::new(false),
+            exchanges: &dialect.exchanges,
+            steps: &dialect.steps,
+            envelope: &dialect.envelope,
+            carrier: &dialect.carrier,
+            largest: dialect.largest,
+            problems: RefCell::default(),
+            warnings: RefCell::default(),
+            used_exchanges: RefCell::new(vec![false; dialect.exchanges.len()]),
+            used_steps: RefCell::new(vec![false; dialect.steps.len()]),
+            used_names: RefCell::new(vec![false; dialect.names.len()]),
+            calls: RefCell::new(0),
+        };
+        let mut known = Known::new(dialect.names.len());
+        starts(dialect).for_each(|(name, kind)| known.learn(name, kind));
+        let sends_address = operations_known(dialect, &walk, known);
+        let used: Vec<bool> = walk.used_exchanges.into_inner();
+        let used_steps: Vec<bool> = walk.used_steps.into_inner();
+        self.problems.extend(walk.problems.into_inner());
+        let mut warnings = walk.warnings.into_inner();
+        let unused = dialect.exchanges.iter().zip(used).filter(|(_, used)| !used);
+        warnings.extend(
+            unused.map(|(exchange, _)| Problem::new(exchange.at, format!("nothing uses exchange '{}'", exchange.name))),
+        );
+        for ((name, _), _) in dialect.steps.iter().zip(used_steps).filter(|(_, used)| !used) {
+            let at = raw.steps.keys().find(|key| key.get_ref() == name).map_or(0, |key| key.span().start);
+            warnings.push(Problem::new(at, format!("nothing uses steps '{name}'")));
+        }
+        self.missing(raw, dialect, &mut warnings);
+        self.stream(raw, dialect, sends_address);
+        warnings
+    }
+
+    /// A unit that is not told where each chunk goes puts it behind the one before. It must
+    /// get the gaps of an image filled, so the dialect has to say that it takes a stream.
+    fn stream(&mut self, raw: &RawDialect, dialect: &Dialect, sends_address: bool) {
+        let Some(write) = &raw.write else { return };
+        let order = raw.geometry.order.as_ref().filter(|_| dialect.geometry.order != Order::Ascending);
+        match (dialect.geometry.stream, sends_address) {
+            (false, false) => self.wrong(
+                &write.span(),
+                "[write] never uses `address`, so the unit puts each chunk behind the one before; say so with `stream = true` in [geometry], and gaps in an image are filled with 0xFF",
+            ),
+            (true, _) => {
+                if let Some(order) = order {
+                    self.wrong(&order.span(), "a stream goes in rising order; leave `order` out");
+                }
+            }
+            (false, true) => {}
+        }
+    }
+
+    /// What a dialect had better have.
+    fn missing(&self, raw: &RawDialect, dialect: &Dialect, warnings: &mut Vec<Problem>) {
+        let has = |name| dialect.operation(name).is_some();
+        if !has(OperationName::Write) {
+            return;
+        }
+        let at = raw.write.as_ref().map_or(0, |write| write.span().start);
+        if !has(OperationName::Read) && !has(OperationName::Checksum) {
+            warnings.push(Problem::new(
+                at,
+                "no way to verify: there is no [read] and no [checksum], so a result is never stronger than 'accepted'",
+            ));
+        }
+        if !has(OperationName::Erase) && dialect.erases_itself().is_none() {
+            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say in [begin] or [write] what: `erases = \"covered\"` (what the image covers) or `erases = \"everything\"` (all that the route writes)"));
+        }
+        if !has(OperationName::Restart) {
+            warnings.push(Problem::new(
+                at,
+                "restart missing: there is no [restart], so a person has to unplug the unit after each update",
+            ));
+        }
+        let stream = dialect.framing.is_stream();
+        if stream && !has(OperationName::Sync) {
+            warnings.push(Problem::new(
+                raw.carrier.span().start,
+                "no [sync]: what an earlier program left on the line would be taken for the first reply",
+            ));
+        }
+    }
+}
+
+/// Names that have a value from the start, and what is known of it.
+fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+    dialect.start.iter().enumerate().filter_map(|(index, value)| {
+        let name = Name(u16::try_from(index).unwrap_or(u16::MAX));
+        let is_constant = dialect.constants.contains(&name);
+        match value.as_ref()? {
+            Value::Int(number) if is_constant => Some((name, Kind::Int(*number, *number))),
+            Value::Int(_) => Some((name, ANY_INT)),
+            Value::Bytes(bytes) => Some((name, Kind::Bytes(Some(bytes.len()).filter(|_| is_constant)))),
+            Value::Truth(_) => None,
+        }
+    })
+}
+
+fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+    starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
+}
+
+/// Follows each operation with what is known when it runs. Returns whether the write
+/// operation uses the address that it is given.
+fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> bool {
+    use OperationName as N;
+    let given = dialect.given;
+    // With the place in a chunk added it still has 32 bits.
+    let address = Kind::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
+    // How long a piece is, its author knows better than what could be told here.
+    let length = Kind::Int(0, i128::from(u64::MAX));
+    let whole =
+        [(given.address, address), (given.length, length), (given.data, Kind::Bytes(None)), (given.chunks, length)];
+    // Without a unit: constants, and what the tool gives.
+    let mut bare = Known::new(dialect.names.len());
+    constants(dialect).for_each(|(name, kind)| bare.learn(name, kind));
+    let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));
+    whole.into_iter().chain(of_region).for_each(|(name, kind)| bare.learn(name, kind));
+    let run = |name: N, known: &mut Known| {
+        let Some(operation) = dialect.operation(name) else { return };
+        walk.reads.set(name == N::Read);
+        walk.steps(&operation.steps, known, &[]);
+        for time in operation.total.iter().chain(&operation.every) {
+            walk.expression(&time.value, known, Wants::Int);
+        }
+        operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, Wants::Any));
+        operation.protected.iter().for_each(|of| walk.expression(of, known, Wants::Truth));
+        operation.result.iter().for_each(|of| walk.expression(of, known, Wants::Bytes));
+        if let Some(checksum) = &operation.checksum {
+            walk.expression(&checksum.unit, known, Wants::Any);
+            walk.expression(&checksum.image, known, Wants::Any);
+            walk.alike(&checksum.unit, &checksum.image, known);
+            walk.depends(&checksum.unit, &bare);
+        }
+    };
+    run(N::Enter, &mut known.clone());
+    for name in [N::Sync, N::Identify, N::Unlock] {
+        run(name, &mut known);
+    }
+    if let Some(operation) = dialect.operation(N::Helper) {
+        let mut inner = known.clone();
+        let len = operation.helper.as_ref().map(|helper| helper.data.len());
+        inner.learn(given.data, Kind::Bytes(len));
+        inner.learn(given.length, len.map_or(address, |len| Kind::Int(len as i128, len as i128)));
+        if let Some(at) = operation.helper.as_ref().and_then(|helper| helper.address.as_ref()) {
+            walk.expression(at, &known, Wants::Int);
+            inner.learn(given.address, address);
+        }
+        run(N::Helper, &mut inner);
+        for name in [given.data, given.length, given.address] {
+            inner.forget(name);
+        }
+        known = inner;
+    }
+    of_region.into_iter().for_each(|(name, kind)| known.learn(name, kind));
+    let Geometry { chunk, read_chunk, align, start, size, .. } = &dialect.geometry;
+    for part in [chunk, read_chunk, align, start, size].into_iter().flatten() {
+        walk.expression(part, &known, Wants::Int);
+    }
+    if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
+        && !(1..=MOST_CHUNK).contains(number)
+    {
+        walk.problems.borrow_mut().push(Problem::new(*at, format!("a chunk has 1 to {MOST_CHUNK} bytes")));
+    }
+    let chunk_len = match chunk.as_ref().map(|chunk| &chunk.node) {
+        Some(Node::Value(Value::Int(number))) if dialect.geometry.pad => usize::try_from(*number).ok(),
+        Some(Node::Name(name)) if dialect.geometry.pad => match &dialect.start[usize::from(name.0)] {
+            Some(Value::Int(number)) if dialect.constants.contains(name) => usize::try_from(*number).ok(),
+            _ => None,
+        },
+        _ => None,
+    };
+    let with = |known: &Known, names: &[(Name, Kind)]| {
+        let mut with = known.clone();
+        names.iter().for_each(|(name, kind)| with.learn(*name, *kind));
+        with
+    };
+    run(N::Protection, &mut known.clone());
+    run(N::Unprotect, &mut known.clone());
+    run(N::Read, &mut with(&known, &[(given.address, address), (given.length, length)]));
+    run(N::Erase, &mut with(&known, &[(given.address, address), (given.length, length), (given.index, length)]));
+    let mut begun = with(&known, &whole);
+    run(N::Begin, &mut begun);
+    for (name, _) in whole {
+        begun.forget(name);
+    }
+    let one_length = chunk_len.map_or(length, |len| Kind::Int(len as i128, len as i128));
+    let mut written = with(
+        &begun,
+        &[
+            (given.address, address),
+            (given.length, one_length),
+            (given.data, Kind::Bytes(chunk_len)),
+            (given.index, length),
+            (given.chunks, length),
+            (given.last, Kind::Int(0, 1)),
+        ],
+    );
+    walk.used_names.borrow_mut().fill(false);
+    run(N::Write, &mut written);
+    let sends_address = walk.used_names.borrow()[usize::from(given.address.0)];
+    run(N::End, &mut with(&begun, &whole));
+    run(N::Checksum, &mut with(&known, &whole[..3]));
+    run(N::Restart, &mut with(&known, &[(given.address, address)]));
+    sends_address
+}

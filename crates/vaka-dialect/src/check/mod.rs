@@ -1,0 +1,436 @@
+//! From TOML to a checked [`Dialect`]: all that is wrong is found at once, each with
+//! its line and column, before anything is sent.
+
+mod carrier;
+mod flow_check;
+mod operation;
+
+use std::collections::BTreeMap;
+use std::ops::Range;
+use std::sync::Arc;
+
+use toml::Spanned;
+
+use super::expression::{Expression, NTH, Reader, is_reserved};
+use super::field::{Field, Meaning, Table, Way, code};
+use super::lexer::{Parsed, Problem, Source, Token, Words};
+use super::model::{Callee, Dialect, Envelope, Exchange, Geometry, Given, Operation, OperationName};
+use super::raw::{RawDialect, RawExpression, RawOperation};
+use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
+use super::value::{Names, Value};
+use super::{DialectError, DialectErrors, Files, MOST_BYTES};
+use vaka_base::checksum::{CrcParameters, CrcSum};
+use vaka_base::text as tame_text;
+
+/// The version of the format that this reads.
+const FORMAT: u32 = 1;
+
+/// Most bytes of a chunk or a report. Chosen by us.
+const MOST_CHUNK: i128 = 1 << 20;
+
+pub(super) fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
+    let place = |at: usize| position(text, at);
+    let error = |problem: &Problem| {
+        let (line, column) = place(problem.at);
+        DialectError { file: file.to_owned(), line, column, message: problem.message.clone() }
+    };
+    if text.len() > MOST_BYTES {
+        let problem = Problem::new(0, format!("a dialect has at most {MOST_BYTES} bytes; this has {}", text.len()));
+        return Err(DialectErrors(vec![error(&problem)]));
+    }
+    let raw: RawDialect = toml::from_str(text).map_err(|fault| {
+        let at = fault.span().map_or(0, |span| span.start);
+        let message = tame_text::tame(&fault.message().replace('\n', "; "));
+        DialectErrors(vec![error(&Problem::new(at, message))])
+    })?;
+    let mut checker =
+        Checker { text, names: Names::default(), crcs: BTreeMap::new(), tables: Vec::new(), problems: Vec::new() };
+    let made = checker.dialect(&raw, files);
+    let problems = std::mem::take(&mut checker.problems);
+    match made {
+        Some((mut dialect, warnings)) if problems.is_empty() => {
+            dialect.warnings = warnings.iter().map(error).collect();
+            dialect.warnings.sort();
+            Ok(dialect)
+        }
+        _ => {
+            let mut errors: Vec<DialectError> = problems.iter().map(error).collect();
+            errors.sort();
+            errors.dedup();
+            Err(DialectErrors(errors))
+        }
+    }
+}
+
+/// Line and column of a place, both from 1.
+fn position(text: &str, at: usize) -> (usize, usize) {
+    let mut at = at.min(text.len());
+    while !text.is_char_boundary(at) {
+        at -= 1;
+    }
+    let before = &text[..at];
+    let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+    (before.matches('\n').count() + 1, before[line_start..].chars().count() + 1)
+}
+
+struct Checker<'a> {
+    text: &'a str,
+    names: Names,
+    crcs: BTreeMap<String, Arc<CrcSum>>,
+    tables: Vec<Table>,
+    problems: Vec<Problem>,
+}
+
+impl Checker<'_> {
+    fn note<T>(&mut self, result: Parsed<T>) -> Option<T> {
+        match result {
+            Ok(value) => Some(value),
+            Err(problem) => {
+                self.problems.push(problem);
+                None
+            }
+        }
+    }
+
+    fn wrong(&mut self, span: &Range<usize>, message: impl Into<String>) {
+        self.problems.push(Problem::new(span.start, message));
+    }
+
+    fn reader(&mut self, text: &Spanned<String>) -> Option<Reader<'_>> {
+        let source = Source::new(self.text, &text.span(), text.get_ref());
+        let words = match Words::new(&source) {
+            Ok(words) => words,
+            Err(problem) => {
+                self.problems.push(problem);
+                return None;
+            }
+        };
+        Some(Reader { words, names: &mut self.names, crcs: &self.crcs, depth: 0 })
+    }
+
+    /// A short name that can stand in a sheet.
+    fn name(&mut self, name: &Spanned<String>) -> String {
+        let text = name.get_ref();
+        let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
+        if text.is_empty() || text.len() > 64 || !text.chars().all(fits) {
+            self.wrong(&name.span(), "a dialect's name has lower-case letters, digits and '-'");
+        }
+        text.clone()
+    }
+
+    fn word(&mut self, name: &Spanned<String>, what: &str) -> String {
+        let text = name.get_ref();
+        let begins = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_');
+        let fits = begins && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        if !fits {
+            self.wrong(&name.span(), format!("{what} is called by letters, digits and '_'"));
+        } else if is_reserved(text) {
+            self.wrong(&name.span(), format!("'{text}' is a word of the language, not a name"));
+        }
+        text.clone()
+    }
+
+    /// What steps call; it may be called as a function is.
+    fn callable(&mut self, name: &Spanned<String>, what: &str) -> String {
+        let text = name.get_ref();
+        let fits = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
+            && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
+        if !fits {
+            self.wrong(&name.span(), format!("{what} is called by letters, digits and '_'"));
+        } else if STEP_WORDS.contains(&text.as_str()) || OperationName::parse(text).is_some() {
+            self.wrong(&name.span(), format!("'{text}' is a word of the language, not a name"));
+        }
+        text.clone()
+    }
+
+    fn expression(&mut self, raw: &Spanned<RawExpression>) -> Option<Expression> {
+        match raw.get_ref() {
+            RawExpression::Int(number) => Some(Expression::int(i128::from(*number), raw.span().start)),
+            RawExpression::Text(text) => {
+                let text = Spanned::new(raw.span(), text.clone());
+                let read = |reader: &mut Reader<'_>| {
+                    let expression = reader.expression()?;
+                    match reader.words.peek() {
+                        Token::End => Ok(expression),
+                        _ => Err(reader.words.unexpected("an operator or the end")),
+                    }
+                };
+                let read = self.reader(&text).map(|mut reader| read(&mut reader))?;
+                self.note(read)
+            }
+        }
+    }
+
+    fn optional(&mut self, raw: Option<&Spanned<RawExpression>>) -> Option<Expression> {
+        raw.and_then(|raw| self.expression(raw))
+    }
+
+    fn fields(&mut self, text: &Spanned<String>, way: Way) -> Option<Vec<Field>> {
+        let file = self.text;
+        let tables = std::mem::take(&mut self.tables);
+        let fields = self.reader(text).map(|mut reader| reader.fields(way, &tables, file));
+        self.tables = tables;
+        fields.and_then(|fields| self.note(fields))
+    }
+
+    fn script(&mut self, text: &Spanned<String>) -> Option<Vec<Step>> {
+        let steps = self.reader(text).map(|mut reader| reader.script())?;
+        self.note(steps)
+    }
+
+    fn time(&mut self, text: &Spanned<String>) -> Option<Time> {
+        let read = |reader: &mut Reader<'_>| {
+            let time = reader.time()?;
+            match reader.words.peek() {
+                Token::End => Ok(time),
+                _ => Err(reader.words.unexpected("the end")),
+            }
+        };
+        let time = self.reader(text).map(|mut reader| read(&mut reader))?;
+        self.note(time)
+    }
+
+    fn optional_time(&mut self, text: Option<&Spanned<String>>) -> Option<Time> {
+        text.and_then(|text| self.time(text))
+    }
+
+    fn dialect(&mut self, raw: &RawDialect, files: Files<'_>) -> Option<(Dialect, Vec<Problem>)> {
+        if *raw.dialect.get_ref() != FORMAT {
+            self.wrong(&raw.dialect.span(), format!("this Vaka reads dialects of format {FORMAT}"));
+            return None;
+        }
+        let name = self.name(&raw.name);
+        let given = self.given();
+        self.crcs(raw);
+        self.tables(raw);
+        let values = self.values(raw);
+        let carrier = self.carrier(&raw.carrier)?;
+        let framing = self.framing(raw, &carrier);
+        let envelope = self.envelope(raw);
+        let exchanges = self.exchanges(raw);
+        let mut steps: Vec<(String, Vec<Step>)> = Vec::new();
+        for (key, raw) in &raw.steps {
+            let name = self.callable(key, "named steps");
+            let made = self.script(&raw.steps).unwrap_or_default();
+            steps.push((name, made));
+        }
+        let mut made = Made { exchanges, steps, operations: BTreeMap::new() };
+        for (name, operation) in operations(raw) {
+            if let Some(operation) = operation {
+                self.operation(name, operation, raw, &mut made, files);
+            }
+        }
+        if made.operations.is_empty() {
+            self.wrong(&raw.name.span(), "a dialect has at least one operation, such as [write]");
+        }
+        let geometry = self.geometry(raw);
+        let mut envelope = envelope;
+        self.resolve(&mut made, &mut envelope);
+        let largest = raw.carrier.get_ref().largest.as_ref().map(|largest| *largest.get_ref() as usize);
+        let junk = raw.carrier.get_ref().junk.as_ref().map_or(0, |junk| *junk.get_ref() as usize);
+        let mut start: Vec<Option<Value>> = vec![None; self.names.len()];
+        let mut constants = Vec::new();
+        for (name, value, is_constant) in &values {
+            start[usize::from(name.0)] = Some(value.clone());
+            constants.extend(is_constant.then_some(*name));
+        }
+        let mut dialect = Dialect {
+            name,
+            about: raw.about.as_ref().map(|about| tame_text::tame(about.get_ref())),
+            carrier,
+            framing,
+            largest,
+            junk,
+            geometry,
+            warnings: Vec::new(),
+            exchanges: made.exchanges,
+            steps: made.steps,
+            operations: made.operations,
+            envelope,
+            names: self.names.clone(),
+            tables: self.tables.clone(),
+            start,
+            constants,
+            given,
+            text: self.text.into(),
+        };
+        let warnings = self.follow(raw, &mut dialect);
+        Some((dialect, warnings))
+    }
+
+    fn given(&mut self) -> Given {
+        let mut name = |text| self.names.number(text);
+        Given {
+            address: name("address"),
+            length: name("length"),
+            data: name("data"),
+            index: name("index"),
+            chunks: name("chunks"),
+            last: name("last"),
+            origin: name("origin"),
+            region_start: name("region_start"),
+            region_size: name("region_size"),
+            piece: name(PIECE),
+            place: name(PLACE),
+            nth: name(NTH),
+        }
+    }
+
+    fn crcs(&mut self, raw: &RawDialect) {
+        for (key, crc) in &raw.crc {
+            let name = self.word(key, "a checksum");
+            let given = crc.get_ref();
+            let parameters = CrcParameters {
+                width: given.width,
+                polynomial: given.poly,
+                start: given.init,
+                reflect_in: given.reflect,
+                reflect_out: given.reflect_out.unwrap_or(given.reflect),
+                xor_out: given.xor_out,
+            };
+            match CrcSum::new(parameters) {
+                Some(crc) => {
+                    self.crcs.insert(name, Arc::new(crc));
+                }
+                None => self.wrong(&crc.span(), "a CRC has a width of 3 to 64 bits, and poly, init and xor_out fit it"),
+            }
+        }
+    }
+
+    fn tables(&mut self, raw: &RawDialect) {
+        for (key, codes) in &raw.table {
+            let name = self.word(key, "a table");
+            let mut found = BTreeMap::new();
+            for (key, words) in codes {
+                let Some(number) = code(key.get_ref()) else {
+                    self.wrong(
+                        &key.span(),
+                        format!("'{}' is no code; write it like 0x1F or 31", tame_text::tame(key.get_ref())),
+                    );
+                    continue;
+                };
+                let sentence = words.get_ref();
+                if sentence.is_empty() || tame_text::tame(sentence) != *sentence {
+                    self.wrong(&words.span(), "say what it means: \"ok\", \"busy\" or a sentence");
+                }
+                let meaning = match sentence.as_str() {
+                    "ok" => Meaning::Ok,
+                    "busy" => Meaning::Busy,
+                    sentence => Meaning::Refused(sentence.to_owned()),
+                };
+                if found.insert(number, meaning).is_some() {
+                    self.wrong(&key.span(), format!("code {number} is there twice"));
+                }
+            }
+            self.tables.push(Table { name, codes: found });
+        }
+    }
+
+    /// Names with constant values, and those that steps may change.
+    fn values(&mut self, raw: &RawDialect) -> Vec<(super::Name, Value, bool)> {
+        let mut values: Vec<(super::Name, Value, bool)> = Vec::new();
+        let all = raw.names.iter().map(|one| (one, true)).chain(raw.start.iter().map(|one| (one, false)));
+        // In the order of the file, so that one may use those above it.
+        let mut all: Vec<_> = all.collect();
+        all.sort_by_key(|((key, _), _)| key.span().start);
+        for ((key, value), is_constant) in all {
+            let text = self.word(key, "a value");
+            if self.names.find(&text).is_some_and(|name| values.iter().any(|(known, ..)| *known == name)) {
+                self.wrong(&key.span(), format!("'{text}' is there twice"));
+                continue;
+            }
+            let Some(expression) = self.expression(value) else { continue };
+            let name = self.names.number(&text);
+            let mut known = vec![None; self.names.len()];
+            for (name, value, _) in &values {
+                known[usize::from(name.0)] = Some(value.clone());
+            }
+            let nth = self.names.number(NTH);
+            let context = super::frame::Context { values: &known, names: &self.names, tables: &[], nth, body: None };
+            match context.value(&expression) {
+                Ok(Value::Truth(_)) => self.wrong(&value.span(), "a value is a number or bytes"),
+                Ok(value) => values.push((name, value, is_constant)),
+                Err(words) => {
+                    let at = expression.at;
+                    self.problems.push(Problem::new(at, format!("this has no constant value: {words}")));
+                }
+            }
+        }
+        values
+    }
+
+    fn geometry(&mut self, raw: &RawDialect) -> Geometry {
+        let given = &raw.geometry;
+        if let (None, Some(write)) = (&given.chunk, &raw.write) {
+            self.wrong(&write.span(), "say in [geometry] with `chunk` how many bytes one write takes");
+        }
+        Geometry {
+            chunk: self.optional(given.chunk.as_ref()),
+            read_chunk: self.optional(given.read_chunk.as_ref()),
+            align: self.optional(given.align.as_ref()),
+            pad: given.pad.as_ref().is_none_or(|pad| *pad.get_ref()),
+            stream: given.stream.as_ref().is_some_and(|stream| *stream.get_ref()),
+            order: given.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),
+            start: self.optional(given.start.as_ref()),
+            size: self.optional(given.size.as_ref()),
+        }
+    }
+
+    /// Finds what steps call.
+    fn resolve(&mut self, made: &mut Made, envelope: &mut Envelope) {
+        let exchanges: Vec<String> = made.exchanges.iter().map(|exchange| exchange.name.clone()).collect();
+        let steps: Vec<String> = made.steps.iter().map(|(name, _)| name.clone()).collect();
+        let known: Vec<&str> = exchanges
+            .iter()
+            .chain(&steps)
+            .map(String::as_str)
+            .filter(|name| OperationName::parse(name).is_none())
+            .collect();
+        let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
+        let find = |target: &super::steps::Target| {
+            target.callee.or_else(|| {
+                let exchange = exchanges.iter().position(|name| *name == target.name).map(Callee::Exchange);
+                exchange.or_else(|| steps.iter().position(|name| *name == target.name).map(Callee::Steps))
+            })
+        };
+        let mut lost = Vec::new();
+        let of_operations = made.operations.values_mut().flat_map(|operation| &mut operation.steps);
+        let of_steps = made.steps.iter_mut().flat_map(|(_, steps)| steps);
+        let of_exchanges = made.exchanges.iter_mut().flat_map(|exchange| &mut exchange.then);
+        for step in of_operations.chain(of_steps).chain(of_exchanges).chain(&mut envelope.then) {
+            step.resolve(&find, &mut lost);
+        }
+        for target in lost {
+            let message =
+                format!("there is no exchange and there are no steps called '{}'; there are: {known}", target.name);
+            self.problems.push(Problem::new(target.at, message));
+        }
+    }
+}
+
+/// What has been made so far.
+struct Made {
+    exchanges: Vec<Exchange>,
+    steps: Vec<(String, Vec<Step>)>,
+    operations: BTreeMap<OperationName, Operation>,
+}
+
+fn operations(raw: &RawDialect) -> [(OperationName, &Option<Spanned<RawOperation>>); 14] {
+    use OperationName as N;
+    [
+        (N::Sync, &raw.sync),
+        (N::Identify, &raw.identify),
+        (N::Unlock, &raw.unlock),
+        (N::Helper, &raw.helper),
+        (N::Begin, &raw.begin),
+        (N::Erase, &raw.erase),
+        (N::Write, &raw.write),
+        (N::End, &raw.end),
+        (N::Read, &raw.read),
+        (N::Checksum, &raw.checksum),
+        (N::Protection, &raw.protection),
+        (N::Unprotect, &raw.unprotect),
+        (N::Restart, &raw.restart),
+        (N::Enter, &raw.enter),
+    ]
+}

@@ -1,0 +1,356 @@
+//! Operations, and the exchanges that they are made of.
+
+use std::ops::Range;
+
+use toml::Spanned;
+
+use super::{Checker, Made};
+use crate::field::{Field, Way};
+use crate::lexer::hex_bytes;
+use crate::model::{Ask, Callee, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
+use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawCarrierKind, RawDialect, RawErases, RawOperation, RawReport};
+use crate::steps::{Step, Target};
+use crate::{EraseBy, Erases, Files};
+
+impl Checker<'_> {
+    pub(super) fn exchanges(&mut self, raw: &RawDialect) -> Vec<Exchange> {
+        let mut exchanges = Vec::new();
+        for (key, given) in &raw.exchange {
+            let name = self.callable(key, "an exchange");
+            self.only_wire_keys(given);
+            if raw.steps.keys().any(|other| other.get_ref() == key.get_ref()) {
+                self.wrong(&key.span(), format!("'{name}' is the name of steps too"));
+            }
+            if let Some(exchange) = self.exchange(&name, given, key.span().start, raw) {
+                exchanges.push(exchange);
+            } else {
+                self.wrong(&key.span(), "an exchange sends something or expects a reply, or both");
+            }
+        }
+        exchanges
+    }
+
+    fn only_wire_keys(&mut self, given: &Spanned<RawOperation>) {
+        let RawOperation {
+            steps,
+            total,
+            every,
+            tells,
+            file,
+            data,
+            address,
+            by,
+            erases,
+            result,
+            over,
+            unit,
+            image,
+            decides,
+            protected,
+            leaves,
+            needs_end,
+            ..
+        } = given.get_ref();
+        let keys = [
+            ("do", steps.as_ref().map(Spanned::span)),
+            ("total", total.as_ref().map(Spanned::span)),
+            ("every", every.as_ref().map(Spanned::span)),
+            ("tells", tells.as_ref().map(Spanned::span)),
+            ("file", file.as_ref().map(Spanned::span)),
+            ("data", data.as_ref().map(Spanned::span)),
+            ("address", address.as_ref().map(Spanned::span)),
+            ("by", by.as_ref().map(Spanned::span)),
+            ("erases", erases.as_ref().map(Spanned::span)),
+            ("result", result.as_ref().map(Spanned::span)),
+            ("over", over.as_ref().map(Spanned::span)),
+            ("unit", unit.as_ref().map(Spanned::span)),
+            ("image", image.as_ref().map(Spanned::span)),
+            ("decides", decides.as_ref().map(Spanned::span)),
+            ("protected", protected.as_ref().map(Spanned::span)),
+            ("leaves", leaves.as_ref().map(Spanned::span)),
+            ("needs_end", needs_end.as_ref().map(Spanned::span)),
+        ];
+        for (key, span) in keys {
+            if let Some(span) = span {
+                self.wrong(&span, format!("`{key}` is a key of an operation, not of an exchange"));
+            }
+        }
+    }
+
+    /// `None` if nothing of it goes over the wire.
+    fn exchange(&mut self, name: &str, given: &Spanned<RawOperation>, at: usize, all: &RawDialect) -> Option<Exchange> {
+        let carrier = all.carrier.get_ref();
+        let raw = given.get_ref();
+        if raw.send.is_none() && raw.reply.is_none() && raw.request_out.is_none() && raw.request_in.is_none() {
+            return None;
+        }
+        let control = self.requester(raw, carrier);
+        let send = raw.send.as_ref().and_then(|text| self.fields(text, Way::ToUnit));
+        let reply = raw.reply.as_ref().and_then(|text| self.fields(text, Way::FromUnit));
+        // A request to the host without a pattern takes what comes.
+        let takes_all = raw.request_in.is_some() && raw.reply.is_none();
+        let reply = reply.or_else(|| takes_all.then(|| vec![Field::anything(at)]));
+        if reply.is_none() && raw.reply.is_none() {
+            self.stray_answers(raw);
+        }
+        let refused = self.patterns(raw.refused.as_ref());
+        let busy = self.patterns(raw.busy.as_ref());
+        let busy_texts = raw.busy.as_ref().map(|all| all.get_ref().all(all.span(), self.text)).unwrap_or_default();
+        let ask = how_to_ask(raw, carrier, send.is_some(), reply.is_some());
+        let tries = self.tries(raw.tries.as_ref().or(carrier.tries.as_ref()));
+        let within = self.optional_time(raw.within.as_ref().or(carrier.within.as_ref()));
+        let via = self.via(raw.via.as_ref(), carrier);
+        let take = self.via(raw.take.as_ref(), carrier);
+        if let (Some(report), false) = (&raw.report, matches!(carrier.kind.get_ref(), RawCarrierKind::Hid)) {
+            self.wrong(&report.span(), "`report` is a key of HID reports");
+        }
+        let flag = |flag: &Option<Spanned<bool>>| flag.as_ref().is_some_and(|flag| *flag.get_ref());
+        Some(Exchange {
+            name: name.to_owned(),
+            send,
+            reply,
+            refused,
+            busy,
+            busy_on_stall: busy_texts.iter().any(is_stall),
+            ask,
+            pause: self.optional_time(raw.pause.as_ref()),
+            echo: flag(&raw.echo),
+            optional: flag(&raw.optional),
+            within,
+            tries,
+            then: raw.then.as_ref().and_then(|text| self.script(text)).unwrap_or_default(),
+            control,
+            via,
+            take,
+            report: raw.report.as_ref().map(|report| *report.get_ref()),
+            block: self.optional(raw.block.as_ref().or(carrier.block.as_ref())),
+            bare: flag(&raw.bare),
+            at,
+        })
+    }
+
+    /// The requests that carry an exchange: its own, else the carrier's.
+    fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> Requester {
+        let is_control = matches!(carrier.kind.get_ref(), RawCarrierKind::Control);
+        for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
+            if let (Some(form), false) = (form, is_control) {
+                self.wrong(&form.span(), format!("`{key}` is a key of control transfers"));
+            }
+        }
+        let of_all_out = carrier.request_out.as_ref().filter(|_| is_control && raw.send.is_some());
+        let of_all_back = carrier.request_in.as_ref().filter(|_| is_control && raw.reply.is_some());
+        let out = raw.request_out.as_ref().or(of_all_out).and_then(|form| self.request(form, carrier));
+        let back = raw.request_in.as_ref().or(of_all_back).and_then(|form| self.request(form, carrier));
+        if let (true, Some(send), None) = (is_control, &raw.send, &out) {
+            self.wrong(&send.span(), "say with `out` by which request this is sent");
+        }
+        if let (true, Some(reply), None) = (is_control, &raw.reply, &back) {
+            self.wrong(&reply.span(), "say with `in` by which request this is asked for");
+        }
+        Requester { out, back }
+    }
+
+    /// Answers other than a stall, where no reply is expected.
+    fn stray_answers(&mut self, raw: &RawOperation) {
+        let file = self.text;
+        let stray = |all: &&Spanned<OneOrMore>| !all.get_ref().all(all.span(), file).iter().all(is_stall);
+        if let Some(found) = raw.refused.iter().chain(&raw.busy).find(stray) {
+            self.wrong(&found.span(), "this stands beside a `reply`");
+        }
+    }
+
+    fn patterns(&mut self, raw: Option<&Spanned<OneOrMore>>) -> Vec<Vec<Field>> {
+        let texts = raw.map(|all| all.get_ref().all(all.span(), self.text)).unwrap_or_default();
+        let patterns = texts.iter().filter(|text| !is_stall(text));
+        patterns.filter_map(|text| self.fields(text, Way::FromUnit)).collect()
+    }
+
+    fn tries(&mut self, raw: Option<&Spanned<u32>>) -> Option<u32> {
+        let tries = raw?;
+        if !(1..=100).contains(tries.get_ref()) {
+            self.wrong(&tries.span(), "something is tried 1 to 100 times");
+            return None;
+        }
+        Some(*tries.get_ref())
+    }
+
+    pub(super) fn operation(
+        &mut self,
+        name: OperationName,
+        given: &Spanned<RawOperation>,
+        all: &RawDialect,
+        made: &mut Made,
+        files: Files<'_>,
+    ) {
+        let raw = given.get_ref();
+        let own = self.exchange(name.word(), given, given.span().start, all);
+        self.only_own_keys(name, raw);
+        let steps = match (&raw.steps, own) {
+            (Some(steps), None) => self.script(steps).unwrap_or_default(),
+            (None, Some(exchange)) => {
+                made.exchanges.push(exchange);
+                let callee = Some(Callee::Exchange(made.exchanges.len() - 1));
+                let target = Target { name: name.word().to_owned(), at: given.span().start, callee };
+                vec![Step::Call { target, given: Vec::new() }]
+            }
+            (Some(steps), Some(_)) => {
+                self.wrong(&steps.span(), "an operation has either `do`, or an exchange of its own");
+                Vec::new()
+            }
+            (None, None) => {
+                self.wrong(
+                    &given.span(),
+                    "say with `do` which steps this is, or with `send` and `reply` what goes over the wire",
+                );
+                Vec::new()
+            }
+        };
+        let tells = raw.tells.iter().flat_map(|tells| tells.get_ref()).collect::<Vec<_>>();
+        let tells = tells
+            .into_iter()
+            .filter_map(|(key, value)| {
+                Some(Tell { name: self.word(key, "what is told"), value: self.expression(value)? })
+            })
+            .collect();
+        let helper = if name == OperationName::Helper { self.helper(given, files) } else { None };
+        let result = self.optional(raw.result.as_ref());
+        let checksum = if name == OperationName::Checksum { self.checksum(given) } else { None };
+        if name == OperationName::Erase && raw.by.is_none() {
+            self.wrong(&given.span(), "say with `by` what it erases at once: \"page\", \"range\" or \"all\"");
+        }
+        if name == OperationName::Protection && raw.protected.is_none() {
+            self.wrong(
+                &given.span(),
+                "say with `protected` when the memory is protected, as in protected = \"level != 0\"",
+            );
+        }
+        if name == OperationName::Identify && raw.tells.is_none() {
+            self.wrong(
+                &given.span(),
+                "say with `tells` what a sheet can compare, as in tells = { chip = \"chip_id\" }",
+            );
+        }
+        let operation = Operation {
+            steps,
+            total: self.optional_time(raw.total.as_ref()),
+            every: self.optional_time(raw.every.as_ref()),
+            tells,
+            helper,
+            by: raw.by.as_ref().map_or(EraseBy::Page, |by| *by.get_ref()),
+            erases: raw.erases.as_ref().and_then(|erases| erases_of(name, *erases.get_ref())),
+            result,
+            checksum,
+            protected: self.optional(raw.protected.as_ref()),
+            leaves: raw.leaves.as_ref().is_none_or(|leaves| *leaves.get_ref()),
+            needs_end: raw.needs_end.as_ref().is_some_and(|needs| *needs.get_ref()),
+        };
+        made.operations.insert(name, operation);
+    }
+
+    fn only_own_keys(&mut self, name: OperationName, raw: &RawOperation) {
+        use OperationName as N;
+        let keys: [(&str, Option<Range<usize>>, N); 12] = [
+            ("every", raw.every.as_ref().map(Spanned::span), N::Sync),
+            ("tells", raw.tells.as_ref().map(Spanned::span), N::Identify),
+            ("file", raw.file.as_ref().map(Spanned::span), N::Helper),
+            ("data", raw.data.as_ref().map(Spanned::span), N::Helper),
+            ("address", raw.address.as_ref().map(Spanned::span), N::Helper),
+            ("by", raw.by.as_ref().map(Spanned::span), N::Erase),
+            ("result", raw.result.as_ref().map(Spanned::span), N::Read),
+            ("over", raw.over.as_ref().map(Spanned::span), N::Checksum),
+            ("unit", raw.unit.as_ref().map(Spanned::span), N::Checksum),
+            ("image", raw.image.as_ref().map(Spanned::span), N::Checksum),
+            ("decides", raw.decides.as_ref().map(Spanned::span), N::Checksum),
+            ("protected", raw.protected.as_ref().map(Spanned::span), N::Protection),
+        ];
+        for (key, span, owner) in keys {
+            if let Some(span) = span.filter(|_| owner != name) {
+                self.wrong(&span, format!("`{key}` is a key of [{}]", owner.word()));
+            }
+        }
+        if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {
+            self.wrong(&erases.span(), "`erases` is a key of [write] and of [begin]");
+        }
+        if let Some(leaves) = raw.leaves.as_ref().filter(|_| name != N::Restart) {
+            self.wrong(&leaves.span(), "`leaves` is a key of [restart]");
+        }
+        if let Some(needs_end) = raw.needs_end.as_ref().filter(|_| name != N::Restart) {
+            self.wrong(&needs_end.span(), "`needs_end` is a key of [restart]");
+        }
+    }
+
+    fn helper(&mut self, given: &Spanned<RawOperation>, files: Files<'_>) -> Option<Helper> {
+        let raw = given.get_ref();
+        let address = self.optional(raw.address.as_ref());
+        let data = match (&raw.data, &raw.file) {
+            (Some(data), None) => match hex_bytes(data.get_ref().as_bytes()) {
+                Some(bytes) if !bytes.is_empty() => bytes,
+                _ => {
+                    self.wrong(&data.span(), "the helper's bytes are pairs of hex digits");
+                    return None;
+                }
+            },
+            (None, Some(file)) => match files(file.get_ref()) {
+                Ok(bytes) if !bytes.is_empty() => bytes,
+                Ok(_) => {
+                    self.wrong(&file.span(), "this file is empty");
+                    return None;
+                }
+                Err(words) => {
+                    self.wrong(&file.span(), words);
+                    return None;
+                }
+            },
+            _ => {
+                self.wrong(&given.span(), "give the helper with `data` (hex digits) or `file`");
+                return None;
+            }
+        };
+        Some(Helper { data: data.into(), address })
+    }
+
+    fn checksum(&mut self, given: &Spanned<RawOperation>) -> Option<Checksum> {
+        let raw = given.get_ref();
+        let (Some(unit), Some(image)) = (&raw.unit, &raw.image) else {
+            self.wrong(&given.span(), "say with `unit` what the unit computed and with `image` what it must be, as in image = \"sum(data) & 0xFFFF\"");
+            return None;
+        };
+        Some(Checksum {
+            over: raw.over.as_ref().map(|over| *over.get_ref()).unwrap_or_default(),
+            unit: self.expression(unit)?,
+            image: self.expression(image)?,
+            decides: raw.decides.as_ref().is_some_and(|decides| *decides.get_ref()),
+        })
+    }
+}
+
+/// A request that is refused on the wire, said in place of a pattern.
+fn is_stall(text: &Spanned<String>) -> bool {
+    text.get_ref() == "stall"
+}
+
+/// How a unit that is busy is asked again. A reply that was asked for by a request is
+/// asked for once more.
+fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> Ask {
+    let asks_by_request = match carrier.kind.get_ref() {
+        RawCarrierKind::Control | RawCarrierKind::Dfu => true,
+        RawCarrierKind::Hid => carrier.reply.as_ref().is_some_and(|reply| *reply.get_ref() == RawReport::Feature),
+        RawCarrierKind::Pipes | RawCarrierKind::Serial => false,
+    };
+    match raw.ask.as_ref().map(Spanned::get_ref) {
+        Some(RawAsk::Read) => Ask::Read,
+        Some(RawAsk::Send) => Ask::Send,
+        None if replies && (sends || !asks_by_request) => Ask::Read,
+        None => Ask::Send,
+    }
+}
+
+/// What an operation erases: without a word a begin erases everything, a write its sector.
+fn erases_of(name: OperationName, raw: RawErases) -> Option<Erases> {
+    match (raw, name) {
+        (RawErases::Named(erases), _) => Some(erases),
+        (RawErases::Usual(false), _) => None,
+        (RawErases::Usual(true), OperationName::Begin) => Some(Erases::Everything),
+        (RawErases::Usual(true), _) => Some(Erases::Covered),
+    }
+}

@@ -1,0 +1,361 @@
+//! The value of an expression, computed within a budget, so that it always ends.
+
+use std::sync::Arc;
+
+use super::expression::{Binary, Expression, Function, Node, Over, Part, Unary};
+use super::types::MOST_ROUNDS;
+use super::value::{Integer, Name, Value, shortened};
+use vaka_base::checksum;
+
+/// Why an expression has no value. The author of the dialect is to blame, or a
+/// unit that sent something nobody expected.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Fault {
+    /// A name has no value yet.
+    Unknown(Name),
+    /// It needs a part of the frame that is not made yet.
+    NotYet,
+    /// Anything else, in words.
+    Words(String),
+}
+
+/// Stretches of the frame that an expression stands in.
+pub(super) trait Parts {
+    fn bytes(&self, part: Part) -> Option<Vec<u8>>;
+    fn length(&self, part: Part) -> Option<usize>;
+    fn value(&self, name: Name) -> Option<Value>;
+}
+
+/// Steps that one evaluation may take, so that it ends. Chosen by us: a loop over a
+/// megabyte with a dozen operations.
+const BUDGET: u64 = 16 << 20;
+
+/// Most bytes in a value. Chosen by us: no frame and no image of this kind is larger.
+const MOST_BYTES: usize = 16 << 20;
+
+/// One evaluation.
+pub(super) struct Evaluation<'a> {
+    pub(super) values: &'a [Option<Value>],
+    pub(super) parts: Option<&'a dyn Parts>,
+    locals: Vec<(Name, Value)>,
+    extra: Option<(Name, &'a Value)>,
+    nth: Name,
+    budget: u64,
+}
+
+type Evaluated<T> = Result<T, Fault>;
+
+/// Bytes, wherever they are.
+enum Held {
+    Own(Vec<u8>),
+    Shared(Arc<[u8]>),
+}
+
+impl std::ops::Deref for Held {
+    type Target = [u8];
+
+    fn deref(&self) -> &[u8] {
+        match self {
+            Self::Own(bytes) => bytes,
+            Self::Shared(bytes) => bytes,
+        }
+    }
+}
+
+fn wrong<T>(words: impl Into<String>) -> Evaluated<T> {
+    Err(Fault::Words(words.into()))
+}
+
+impl<'a> Evaluation<'a> {
+    pub(super) fn new(values: &'a [Option<Value>], nth: Name, parts: Option<&'a dyn Parts>) -> Self {
+        Self { values, parts, locals: Vec::new(), extra: None, nth, budget: BUDGET }
+    }
+
+    /// The same with one more name.
+    pub(super) fn with_name(mut self, name: Name, value: &'a Value) -> Self {
+        self.extra = Some((name, value));
+        self
+    }
+
+    pub(super) fn int(&mut self, of: &Expression) -> Evaluated<i128> {
+        if let Node::Value(Value::Int(number)) = &of.node {
+            return Ok(*number);
+        }
+        match self.value(of)? {
+            Value::Int(number) => Ok(number),
+            _ => wrong("it is no number"),
+        }
+    }
+
+    pub(super) fn bytes(&mut self, of: &Expression) -> Evaluated<Arc<[u8]>> {
+        match self.value(of)? {
+            Value::Bytes(bytes) => Ok(bytes),
+            _ => wrong("these are no bytes"),
+        }
+    }
+
+    /// Bytes that are only looked at.
+    fn held(&mut self, of: &Expression) -> Evaluated<Held> {
+        match &of.node {
+            Node::Part(part) => self.parts.and_then(|parts| parts.bytes(*part)).map(Held::Own).ok_or(Fault::NotYet),
+            _ => self.bytes(of).map(Held::Shared),
+        }
+    }
+
+    pub(super) fn truth(&mut self, of: &Expression) -> Evaluated<bool> {
+        match self.value(of)? {
+            Value::Truth(truth) => Ok(truth),
+            _ => wrong("it is no comparison"),
+        }
+    }
+
+    /// A length or a count.
+    pub(super) fn size(&mut self, of: &Expression) -> Evaluated<usize> {
+        let number = self.int(of)?;
+        match usize::try_from(number) {
+            Ok(size) if size <= MOST_BYTES => Ok(size),
+            _ => wrong(format!("{number} is no length")),
+        }
+    }
+
+    #[inline]
+    fn spend(&mut self, steps: u64) -> Evaluated<()> {
+        self.budget = self.budget.checked_sub(steps).ok_or_else(|| Fault::Words("it takes too many steps".into()))?;
+        Ok(())
+    }
+
+    fn name(&self, name: Name) -> Evaluated<Value> {
+        if let Some((_, value)) = self.locals.iter().rev().find(|(local, _)| *local == name) {
+            return Ok(value.clone());
+        }
+        if let Some((_, value)) = self.extra.filter(|(extra, _)| *extra == name) {
+            return Ok(value.clone());
+        }
+        if let Some(value) = self.parts.and_then(|parts| parts.value(name)) {
+            return Ok(value);
+        }
+        self.values.get(usize::from(name.0)).cloned().flatten().ok_or(Fault::Unknown(name))
+    }
+
+    pub(super) fn value(&mut self, of: &Expression) -> Evaluated<Value> {
+        self.spend(1)?;
+        match &of.node {
+            Node::Value(value) => Ok(value.clone()),
+            Node::Name(name) => self.name(*name),
+            Node::Part(part) => {
+                let bytes = self.parts.and_then(|parts| parts.bytes(*part)).ok_or(Fault::NotYet)?;
+                self.spend(bytes.len() as u64 / 16)?;
+                Ok(bytes.into())
+            }
+            Node::Unary(operator, of) => match operator {
+                Unary::Not => Ok(Value::Truth(!self.truth(of)?)),
+                Unary::Invert => Ok(Value::Int(!self.int(of)?)),
+                Unary::Minus => self.int(of)?.checked_neg().map(Value::Int).ok_or_else(too_large),
+            },
+            Node::Binary(operator, left, right) => self.binary(*operator, left, right),
+            Node::Choice(parts) => {
+                let [condition, yes, no] = &**parts;
+                let chosen = if self.truth(condition)? { yes } else { no };
+                self.value(chosen)
+            }
+            Node::Call(function, given) => self.call(function, given),
+            Node::Map { item, over, each } => {
+                let mut made = Vec::new();
+                self.over(over, |this, nth, piece| {
+                    match this.with(&[(*item, piece), (this.nth, nth)], each)? {
+                        Value::Int(number) => made.push(byte(number)?),
+                        Value::Bytes(bytes) => made.extend_from_slice(&bytes),
+                        Value::Truth(_) => return wrong("it is no number"),
+                    }
+                    if made.len() > MOST_BYTES { wrong("that becomes too long") } else { Ok(()) }
+                })?;
+                Ok(made.into())
+            }
+            Node::Fold { state, from, item, over, each } => {
+                let mut now = self.value(from)?;
+                self.over(over, |this, nth, piece| {
+                    now = this.with(&[(*item, piece), (*state, now.clone()), (this.nth, nth)], each)?;
+                    Ok(())
+                })?;
+                Ok(now)
+            }
+            Node::Rounds { count, state, from, each } => {
+                let mut now = self.value(from)?;
+                for round in 0..self.int(count)?.clamp(0, MOST_ROUNDS) {
+                    now = self.with(&[(*state, now.clone()), (self.nth, Value::Int(round))], each)?;
+                }
+                Ok(now)
+            }
+        }
+    }
+
+    fn with(&mut self, locals: &[(Name, Value)], each: &Expression) -> Evaluated<Value> {
+        let before = self.locals.len();
+        self.locals.extend_from_slice(locals);
+        let value = self.value(each);
+        self.locals.truncate(before);
+        value
+    }
+
+    fn over(&mut self, over: &Over, mut each: impl FnMut(&mut Self, Value, Value) -> Evaluated<()>) -> Evaluated<()> {
+        let bytes = self.bytes(&over.bytes)?;
+        let size = over.by.as_ref().map(|by| self.size(by)).transpose()?;
+        match size {
+            None => {
+                for (nth, byte) in (0..).zip(bytes.iter()) {
+                    each(self, Value::Int(nth), Value::Int(i128::from(*byte)))?;
+                }
+            }
+            Some(0) => return wrong("pieces have at least one byte"),
+            Some(size) => {
+                for (nth, piece) in (0..).zip(bytes.chunks(size)) {
+                    self.spend(piece.len() as u64 / 16)?;
+                    each(self, Value::Int(nth), piece.to_vec().into())?;
+                }
+            }
+        }
+        Ok(())
+    }
+
+    fn binary(&mut self, operator: Binary, left: &Expression, right: &Expression) -> Evaluated<Value> {
+        use Binary as B;
+        match operator {
+            B::Or => return Ok(Value::Truth(self.truth(left)? || self.truth(right)?)),
+            B::And => return Ok(Value::Truth(self.truth(left)? && self.truth(right)?)),
+            B::Equal => return Ok(Value::Truth(self.value(left)? == self.value(right)?)),
+            B::Unequal => return Ok(Value::Truth(self.value(left)? != self.value(right)?)),
+            B::Join => {
+                let (left, right) = (self.bytes(left)?, self.bytes(right)?);
+                if left.len() + right.len() > MOST_BYTES {
+                    return wrong("that becomes too long");
+                }
+                self.spend((left.len() + right.len()) as u64 / 16)?;
+                return Ok([&left[..], &right[..]].concat().into());
+            }
+            _ => {}
+        }
+        let (a, b) = (self.int(left)?, self.int(right)?);
+        let shift = |b: i128| u32::try_from(b).ok().filter(|b| *b < 64);
+        let number = match operator {
+            B::Less => return Ok(Value::Truth(a < b)),
+            B::LessOrEqual => return Ok(Value::Truth(a <= b)),
+            B::More => return Ok(Value::Truth(a > b)),
+            B::MoreOrEqual => return Ok(Value::Truth(a >= b)),
+            B::BitOr => Some(a | b),
+            B::BitXor => Some(a ^ b),
+            B::BitAnd => Some(a & b),
+            B::Left => match shift(b) {
+                Some(b) => a.checked_mul(1 << b),
+                None => return wrong(format!("{b} is no number of bits to shift by")),
+            },
+            B::Right => match shift(b) {
+                Some(b) => Some(a >> b),
+                None => return wrong(format!("{b} is no number of bits to shift by")),
+            },
+            B::Add => a.checked_add(b),
+            B::Subtract => a.checked_sub(b),
+            B::Multiply => a.checked_mul(b),
+            B::Divide | B::Rest if b == 0 => return wrong("it divides by 0"),
+            B::Divide => a.checked_div_euclid(b),
+            _ => a.checked_rem_euclid(b),
+        };
+        number.map(Value::Int).ok_or_else(too_large)
+    }
+
+    fn call(&mut self, function: &Function, given: &[Expression]) -> Evaluated<Value> {
+        use Function as F;
+        if let (F::Len, [Expression { node: Node::Part(part), .. }]) = (function, given) {
+            let length = self.parts.and_then(|parts| parts.length(*part)).ok_or(Fault::NotYet)?;
+            return Ok(Value::Int(length as i128));
+        }
+        match function {
+            F::Min | F::Max | F::Fill | F::Hex | F::LowerHex | F::Dec | F::Number(_) => {
+                return self.call_on_number(function, given);
+            }
+            _ => {}
+        }
+        let bytes = self.held(&given[0])?;
+        self.spend(bytes.len() as u64 / 16)?;
+        Ok(match function {
+            F::Len => Value::Int(bytes.len() as i128),
+            F::Sum => Value::Int(bytes.iter().map(|byte| i128::from(*byte)).sum()),
+            F::Xor => Value::Int(i128::from(bytes.iter().fold(0, |sum, byte| sum ^ byte))),
+            F::Crc32 => Value::Int(i128::from(crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(&bytes))),
+            F::Crc(crc) => Value::Int(i128::from(crc.of(&bytes))),
+            F::Md5 => checksum::md5(&bytes).into(),
+            F::Sha256 => checksum::sha256(&bytes).into(),
+            F::Byte => {
+                let index = self.size(&given[1])?;
+                match bytes.get(index) {
+                    Some(byte) => Value::Int(i128::from(*byte)),
+                    None => return wrong(format!("there is no byte {index} in {}", bytes.len())),
+                }
+            }
+            F::Slice => {
+                let (from, len) = (self.size(&given[1])?, self.size(&given[2])?);
+                match bytes.get(from..from.saturating_add(len)) {
+                    Some(slice) => slice.to_vec().into(),
+                    None => return wrong(format!("there are no {len} bytes from {from} on in {}", bytes.len())),
+                }
+            }
+            F::Le | F::Be if bytes.len() > 8 => return wrong("a number has at most 8 bytes"),
+            F::Le | F::Be => {
+                let form = Integer { bytes: bytes.len(), big: matches!(function, F::Be), signed: false };
+                Value::Int(if bytes.is_empty() { 0 } else { form.read(&bytes) })
+            }
+            F::Pad => {
+                let (to, with) = (self.size(&given[1])?, byte(self.int(&given[2])?)?);
+                let mut bytes = bytes.to_vec();
+                bytes.resize(to.max(bytes.len()), with);
+                bytes.into()
+            }
+            F::Reverse => bytes.iter().rev().copied().collect::<Vec<_>>().into(),
+            F::ReadHex => Value::Int(digits(&bytes, 16)?),
+            _ => Value::Int(digits(&bytes, 10)?),
+        })
+    }
+
+    fn call_on_number(&mut self, function: &Function, given: &[Expression]) -> Evaluated<Value> {
+        use Function as F;
+        let number = self.int(&given[0])?;
+        let width = match (function, given) {
+            (F::Hex | F::LowerHex | F::Dec, [_, width]) => self.size(width)?,
+            _ => 0,
+        };
+        if number < 0 && width == 0 && matches!(function, F::Hex | F::LowerHex | F::Dec) || width > 64 {
+            return wrong(format!("{number} cannot be written so"));
+        }
+        Ok(match function {
+            F::Min => Value::Int(number.min(self.int(&given[1])?)),
+            F::Max => Value::Int(number.max(self.int(&given[1])?)),
+            F::Fill => {
+                let (size, with) = (self.size(&given[0])?, byte(self.int(&given[1])?)?);
+                vec![with; size].into()
+            }
+            F::Hex => format!("{number:0width$X}").into_bytes().into(),
+            F::LowerHex => format!("{number:0width$x}").into_bytes().into(),
+            F::Dec => format!("{number:0width$}").into_bytes().into(),
+            F::Number(form) => match form.emit(number) {
+                Some(bytes) => bytes.into(),
+                None => return wrong(format!("{number} does not fit {form}")),
+            },
+            _ => return wrong("it is no number"),
+        })
+    }
+}
+
+fn too_large() -> Fault {
+    Fault::Words("the number becomes too large".into())
+}
+
+fn byte(number: i128) -> Evaluated<u8> {
+    u8::try_from(number).map_err(|_| Fault::Words(format!("{number} is no byte")))
+}
+
+/// The number that digits write; at most 64 bits.
+pub(super) fn digits(bytes: &[u8], base: u32) -> Evaluated<i128> {
+    let text = std::str::from_utf8(bytes).unwrap_or_default();
+    let plain = !text.is_empty() && text.chars().all(|c| c.is_digit(base));
+    let number = plain.then(|| u64::from_str_radix(text, base).ok()).flatten();
+    number.map(i128::from).ok_or_else(|| Fault::Words(format!("{} is no number", shortened(bytes))))
+}

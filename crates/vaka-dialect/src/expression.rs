@@ -1,0 +1,368 @@
+//! Expressions: whole numbers, bytes and truths, made of captured and given
+//! names. They have no side effect and always end: what repeats goes over the
+//! bytes of a value or a number of rounds that is known before, and the whole has
+//! a budget.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use super::lexer::{Parsed, Problem, Token, Words};
+use super::value::{Integer, Name, Names, Value};
+use vaka_base::checksum::CrcSum;
+
+/// A stretch of the frame that an expression stands in.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Part {
+    /// Everything before the field.
+    Above,
+    /// Everything behind it.
+    Below,
+    /// From a field up to and with another.
+    Fields(Name, Name),
+}
+
+/// An expression, and where in the file it stands.
+#[derive(Clone, Debug)]
+pub struct Expression {
+    pub(super) node: Node,
+    pub(super) at: usize,
+}
+
+#[derive(Clone, Debug)]
+pub(super) enum Node {
+    Value(Value),
+    Name(Name),
+    Part(Part),
+    Unary(Unary, Box<Expression>),
+    Binary(Binary, Box<Expression>, Box<Expression>),
+    Choice(Box<[Expression; 3]>),
+    Call(Function, Vec<Expression>),
+    Map { item: Name, over: Over, each: Box<Expression> },
+    Fold { state: Name, from: Box<Expression>, item: Name, over: Over, each: Box<Expression> },
+    Rounds { count: Box<Expression>, state: Name, from: Box<Expression>, each: Box<Expression> },
+}
+
+/// The bytes that are gone over: each as a number, or in pieces.
+#[derive(Clone, Debug)]
+pub(super) struct Over {
+    pub(super) bytes: Box<Expression>,
+    pub(super) by: Option<Box<Expression>>,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Unary {
+    Minus,
+    Invert,
+    Not,
+}
+
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Binary {
+    Or,
+    And,
+    Equal,
+    Unequal,
+    Less,
+    LessOrEqual,
+    More,
+    MoreOrEqual,
+    BitOr,
+    BitXor,
+    BitAnd,
+    Left,
+    Right,
+    Join,
+    Add,
+    Subtract,
+    Multiply,
+    Divide,
+    Rest,
+}
+
+/// From the loosest to the tightest.
+const LEVELS: &[&[(&str, Binary)]] = &[
+    &[("or", Binary::Or)],
+    &[("and", Binary::And)],
+    &[
+        ("==", Binary::Equal),
+        ("!=", Binary::Unequal),
+        ("<=", Binary::LessOrEqual),
+        (">=", Binary::MoreOrEqual),
+        ("<", Binary::Less),
+        (">", Binary::More),
+    ],
+    &[("|", Binary::BitOr)],
+    &[("^", Binary::BitXor)],
+    &[("&", Binary::BitAnd)],
+    &[("<<", Binary::Left), (">>", Binary::Right)],
+    &[("++", Binary::Join), ("+", Binary::Add), ("-", Binary::Subtract)],
+    &[("*", Binary::Multiply), ("/", Binary::Divide), ("%", Binary::Rest)],
+];
+
+#[derive(Clone, Debug)]
+pub(super) enum Function {
+    Len,
+    Sum,
+    Xor,
+    Crc32,
+    Crc(Arc<CrcSum>),
+    Md5,
+    Sha256,
+    Byte,
+    Slice,
+    Le,
+    Be,
+    Min,
+    Max,
+    Pad,
+    Fill,
+    Reverse,
+    Hex,
+    LowerHex,
+    Dec,
+    ReadHex,
+    ReadDec,
+    Number(Integer),
+}
+
+/// What each function takes, in words for messages: I number, B bytes.
+const FUNCTIONS: &[(&str, Function, &str)] = &[
+    ("len", Function::Len, "B"),
+    ("sum", Function::Sum, "B"),
+    ("xor", Function::Xor, "B"),
+    ("crc32", Function::Crc32, "B"),
+    ("md5", Function::Md5, "B"),
+    ("sha256", Function::Sha256, "B"),
+    ("byte", Function::Byte, "BI"),
+    ("slice", Function::Slice, "BII"),
+    ("le", Function::Le, "B"),
+    ("be", Function::Be, "B"),
+    ("min", Function::Min, "II"),
+    ("max", Function::Max, "II"),
+    ("pad", Function::Pad, "BII"),
+    ("fill", Function::Fill, "II"),
+    ("reverse", Function::Reverse, "B"),
+    ("hex", Function::Hex, "II"),
+    ("lower_hex", Function::LowerHex, "II"),
+    ("dec", Function::Dec, "II"),
+    ("read_hex", Function::ReadHex, "B"),
+    ("read_dec", Function::ReadDec, "B"),
+];
+
+/// Words that are no names.
+const RESERVED: &[&str] =
+    &["and", "or", "not", "if", "else", "in", "by", "above", "below", "map", "fold", "rounds", "_"];
+
+/// The number of the item that `map`, `fold`, `rounds`, `each` and `repeat` are at.
+pub(super) const NTH: &str = "nth";
+
+pub(super) fn is_reserved(word: &str) -> bool {
+    RESERVED.contains(&word) || FUNCTIONS.iter().any(|(name, ..)| *name == word) || Integer::parse(word).is_some()
+}
+
+/// What expressions are read with.
+pub(super) struct Reader<'a> {
+    pub(super) words: Words,
+    pub(super) names: &'a mut Names,
+    pub(super) crcs: &'a BTreeMap<String, Arc<CrcSum>>,
+    pub(super) depth: u32,
+}
+
+/// Brackets in brackets, at the most.
+const MOST_DEPTH: u32 = 64;
+
+impl Reader<'_> {
+    pub(super) fn expression(&mut self) -> Parsed<Expression> {
+        self.depth += 1;
+        if self.depth > MOST_DEPTH {
+            return Err(Problem::new(self.words.at(), "this is nested too deeply"));
+        }
+        let condition = self.level(0)?;
+        self.depth -= 1;
+        if !self.words.takes("?") {
+            return Ok(condition);
+        }
+        let at = condition.at;
+        let yes = self.expression()?;
+        self.words.expect(":")?;
+        let no = self.expression()?;
+        Ok(Expression { node: Node::Choice(Box::new([condition, yes, no])), at })
+    }
+
+    fn level(&mut self, level: usize) -> Parsed<Expression> {
+        let Some(operators) = LEVELS.get(level) else { return self.unary() };
+        let mut left = self.level(level + 1)?;
+        loop {
+            let found = operators.iter().find(|(sign, _)| self.words.takes(sign) || self.words.takes_word(sign));
+            let Some((_, operator)) = found else { return Ok(left) };
+            let right = self.level(level + 1)?;
+            let at = left.at;
+            left = Expression { node: Node::Binary(*operator, Box::new(left), Box::new(right)), at };
+        }
+    }
+
+    fn unary(&mut self) -> Parsed<Expression> {
+        let at = self.words.at();
+        let operator = if self.words.takes("-") {
+            Unary::Minus
+        } else if self.words.takes("~") {
+            Unary::Invert
+        } else if self.words.takes_word("not") {
+            Unary::Not
+        } else {
+            return self.atom();
+        };
+        self.depth += 1;
+        if self.depth > MOST_DEPTH {
+            return Err(Problem::new(at, "this is nested too deeply"));
+        }
+        let of = self.unary()?;
+        self.depth -= 1;
+        Ok(Expression { node: Node::Unary(operator, Box::new(of)), at })
+    }
+
+    fn atom(&mut self) -> Parsed<Expression> {
+        let at = self.words.at();
+        let node = match self.words.peek().clone() {
+            Token::Number(number) => {
+                self.words.take();
+                Node::Value(Value::Int(number))
+            }
+            Token::Bytes(bytes) => {
+                self.words.take();
+                Node::Value(bytes.into())
+            }
+            Token::Sign("(") => {
+                self.words.take();
+                let inner = self.expression()?;
+                self.words.expect(")")?;
+                inner.node
+            }
+            Token::Name(word) => {
+                self.words.take();
+                self.word(&word, at)?
+            }
+            _ => return Err(self.words.unexpected("a number, a name or a text")),
+        };
+        Ok(Expression { node, at })
+    }
+
+    fn word(&mut self, word: &str, at: usize) -> Parsed<Node> {
+        match word {
+            "above" => return Ok(Node::Part(Part::Above)),
+            "below" => return Ok(Node::Part(Part::Below)),
+            "map" => return self.map(),
+            "fold" => return self.fold(),
+            "rounds" => return self.rounds(),
+            _ => {}
+        }
+        if matches!(self.words.peek(), Token::Sign("(")) {
+            return self.call(word, at);
+        }
+        if is_reserved(word) {
+            return Err(Problem::new(at, format!("'{word}' is a word of the language, not a name")));
+        }
+        let name = self.names.number(word);
+        if self.words.takes("..") {
+            let (last, _) = self.words.name("the name of a field of this frame")?;
+            let last = self.names.number(&last);
+            return Ok(Node::Part(Part::Fields(name, last)));
+        }
+        Ok(Node::Name(name))
+    }
+
+    fn call(&mut self, word: &str, at: usize) -> Parsed<Node> {
+        let known = FUNCTIONS.iter().find(|(name, ..)| *name == word);
+        let (function, takes) = match (known, self.crcs.get(word), Integer::parse(word)) {
+            (Some((_, function, takes)), ..) => (function.clone(), *takes),
+            (None, Some(crc), _) => (Function::Crc(crc.clone()), "B"),
+            (None, None, Some(integer)) => (Function::Number(integer), "I"),
+            _ => {
+                let names: Vec<&str> =
+                    FUNCTIONS.iter().map(|(name, ..)| *name).chain(self.crcs.keys().map(String::as_str)).collect();
+                let message = format!("'{word}' is no function; there are: {}, map, fold, rounds", names.join(", "));
+                return Err(Problem::new(at, message));
+            }
+        };
+        self.words.expect("(")?;
+        let mut given = Vec::new();
+        while !self.words.takes(")") {
+            if !given.is_empty() {
+                self.words.expect(",")?;
+            }
+            given.push(self.expression()?);
+        }
+        let optional = matches!(function, Function::Hex | Function::LowerHex | Function::Dec) && given.len() == 1;
+        if given.len() != takes.len() && !optional {
+            let wanted: Vec<&str> = takes.chars().map(|c| if c == 'B' { "bytes" } else { "a number" }).collect();
+            return Err(Problem::new(at, format!("{word} takes {}", wanted.join(", "))));
+        }
+        Ok(Node::Call(function, given))
+    }
+
+    /// A name that stands for an item or a state.
+    fn local(&mut self) -> Parsed<Name> {
+        let (word, at) = self.words.name("a name")?;
+        if is_reserved(&word) {
+            return Err(Problem::new(at, format!("'{word}' is a word of the language, not a name")));
+        }
+        Ok(self.names.number(&word))
+    }
+
+    fn over(&mut self) -> Parsed<Over> {
+        self.words.expect_word("in")?;
+        let bytes = Box::new(self.expression()?);
+        let by = if self.words.takes_word("by") { Some(Box::new(self.expression()?)) } else { None };
+        Ok(Over { bytes, by })
+    }
+
+    /// `map(b in BYTES: EXPR)`
+    fn map(&mut self) -> Parsed<Node> {
+        self.words.expect("(")?;
+        let item = self.local()?;
+        let over = self.over()?;
+        let each = self.last()?;
+        Ok(Node::Map { item, over, each })
+    }
+
+    /// `fold(state = EXPR, b in BYTES: EXPR)`
+    fn fold(&mut self) -> Parsed<Node> {
+        self.words.expect("(")?;
+        let (state, from) = self.state()?;
+        self.words.expect(",")?;
+        let item = self.local()?;
+        let over = self.over()?;
+        let each = self.last()?;
+        Ok(Node::Fold { state, from, item, over, each })
+    }
+
+    /// `rounds(COUNT, state = EXPR: EXPR)`
+    fn rounds(&mut self) -> Parsed<Node> {
+        self.words.expect("(")?;
+        let count = Box::new(self.expression()?);
+        self.words.expect(",")?;
+        let (state, from) = self.state()?;
+        let each = self.last()?;
+        Ok(Node::Rounds { count, state, from, each })
+    }
+
+    fn state(&mut self) -> Parsed<(Name, Box<Expression>)> {
+        let state = self.local()?;
+        self.words.expect("=")?;
+        Ok((state, Box::new(self.expression()?)))
+    }
+
+    fn last(&mut self) -> Parsed<Box<Expression>> {
+        self.words.expect(":")?;
+        let each = Box::new(self.expression()?);
+        self.words.expect(")")?;
+        Ok(each)
+    }
+}
+
+impl Expression {
+    /// A constant that stands nowhere in the file.
+    pub(super) fn int(number: i128, at: usize) -> Self {
+        Self { node: Node::Value(Value::Int(number)), at }
+    }
+}

@@ -1,0 +1,490 @@
+//! What is known where: follows the operations in the order in which they run, and
+//! finds names that have no value there, values that do not fit, and steps that
+//! call themselves. Nothing is sent for that.
+
+use std::cell::{Cell, RefCell};
+
+use super::expression::{Expression, Part};
+use super::field::{Field, UNKNOWN, captured};
+use super::lexer::{Parsed, Problem};
+use super::model::{Callee, Carrier, Exchange, Given};
+use super::steps::{Step, Target, Time};
+use super::types::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
+use super::value::{Name, Names};
+
+/// What is known of each name at one place.
+#[derive(Clone, Debug)]
+pub(super) struct Known {
+    kinds: Vec<Option<Kind>>,
+    /// Names that have a value on some ways only.
+    maybe: Vec<bool>,
+}
+
+impl Known {
+    pub(super) fn new(names: usize) -> Self {
+        Self { kinds: vec![None; names], maybe: vec![false; names] }
+    }
+
+    pub(super) fn learn(&mut self, name: Name, kind: Kind) {
+        if let Some(slot) = self.kinds.get_mut(usize::from(name.0)) {
+            *slot = Some(kind);
+        }
+    }
+
+    pub(super) fn forget(&mut self, name: Name) {
+        if let Some(slot) = self.kinds.get_mut(usize::from(name.0)) {
+            *slot = None;
+        }
+    }
+
+    fn may_learn(&mut self, name: Name) {
+        if let Some(slot) = self.maybe.get_mut(usize::from(name.0)) {
+            *slot = true;
+        }
+    }
+
+    /// What both ways know.
+    fn meet(&mut self, other: &Self) {
+        for (index, kind) in self.kinds.iter_mut().enumerate() {
+            let there = other.kinds[index];
+            self.maybe[index] |= other.maybe[index] || kind.is_some() != there.is_some();
+            *kind = match (*kind, there) {
+                (Some(a), Some(b)) => Some(a.joined(b)),
+                _ => None,
+            };
+        }
+    }
+
+    /// After something that may not have run: nothing new is sure.
+    fn weaken_to(&mut self, before: &Self) {
+        let after = std::mem::replace(self, before.clone());
+        self.meet(&after);
+        for (index, kind) in self.kinds.iter_mut().enumerate() {
+            if kind.is_none() && before.kinds[index].is_some() {
+                *kind = before.kinds[index].map(|kind| after.kinds[index].map_or(kind, |other| kind.joined(other)));
+            }
+        }
+    }
+
+    pub(super) fn has(&self, name: Name) -> bool {
+        self.kinds.get(usize::from(name.0)).is_some_and(Option::is_some)
+    }
+}
+
+/// Knowledge at one place, with the frame around it.
+struct Here<'a> {
+    known: &'a Known,
+    names: &'a Names,
+    nth: Name,
+    /// Names whose value was asked for, by index.
+    used_names: &'a RefCell<Vec<bool>>,
+    /// The fields of the frame, where there is one, and how many of them are read.
+    frame: Option<&'a [Field]>,
+}
+
+impl Knowledge for Here<'_> {
+    fn kind(&self, name: Name, at: usize) -> Parsed<Kind> {
+        if let Some(used) = self.used_names.borrow_mut().get_mut(usize::from(name.0)) {
+            *used = true;
+        }
+        let own = self.frame.and_then(|fields| {
+            // One that only sends what the name has says nothing new of it.
+            let own = fields.iter().filter(|field| !field.is_just(name));
+            own.flat_map(captured).find(|(known, _)| *known == name).map(|(_, kind)| kind)
+        });
+        let known = self.known.kinds.get(usize::from(name.0)).copied().flatten();
+        if let Some(kind) = own.or(known) {
+            return Ok(kind);
+        }
+        let text = self.names.text(name);
+        if self.known.maybe.get(usize::from(name.0)) == Some(&true) {
+            let message =
+                format!("'{text}' may have no value here: not every way to here gives it one; give it one in [start]");
+            return Err(Problem::new(at, message));
+        }
+        let known: Vec<&str> = (0..self.known.kinds.len())
+            .filter(|index| self.known.kinds[*index].is_some())
+            .filter_map(|index| u16::try_from(index).ok())
+            .map(|index| self.names.text(Name(index)))
+            .collect();
+        let known = if known.is_empty() { "nothing".to_owned() } else { known.join(", ") };
+        Err(Problem::new(at, format!("'{text}' is not known here; known are: {known}")))
+    }
+
+    fn nth(&self) -> Name {
+        self.nth
+    }
+
+    fn part(&self, part: Part, at: usize) -> Parsed<()> {
+        let Some(fields) = self.frame else {
+            return Err(Problem::new(at, "parts of a frame are known only inside a frame"));
+        };
+        let Part::Fields(from, to) = part else { return Ok(()) };
+        let place = |name: Name| {
+            let found = fields.iter().position(|field| field.name == Some(name));
+            found.ok_or_else(|| {
+                Problem::new(at, format!("no field of this frame is called '{}'", self.names.text(name)))
+            })
+        };
+        match place(from)? <= place(to)? {
+            true => Ok(()),
+            false => Err(Problem::new(at, "this covers nothing: its end stands before its start")),
+        }
+    }
+}
+
+/// A chunk has at most so many bytes.
+const MOST_PLACE: i128 = 1 << 20;
+
+/// Calls that are followed, at the most: steps may call steps that call steps.
+const MOST_CALLS: usize = 20_000;
+
+/// Follows operations.
+pub(super) struct Walk<'a> {
+    pub(super) names: &'a Names,
+    pub(super) given: Given,
+    /// Whether a `read` is followed: that gives `data` itself.
+    pub(super) reads: Cell<bool>,
+    pub(super) exchanges: &'a [Exchange],
+    pub(super) steps: &'a [(String, Vec<Step>)],
+    pub(super) envelope: &'a super::model::Envelope,
+    pub(super) carrier: &'a Carrier,
+    pub(super) largest: Option<usize>,
+    pub(super) problems: RefCell<Vec<Problem>>,
+    pub(super) warnings: RefCell<Vec<Problem>>,
+    pub(super) used_exchanges: RefCell<Vec<bool>>,
+    pub(super) used_steps: RefCell<Vec<bool>>,
+    /// Names whose value was asked for since this was cleared, by index.
+    pub(super) used_names: RefCell<Vec<bool>>,
+    pub(super) calls: RefCell<usize>,
+}
+
+impl Walk<'_> {
+    fn here<'s>(&'s self, known: &'s Known, frame: Option<&'s [Field]>) -> Here<'s> {
+        Here { known, names: self.names, nth: self.given.nth, used_names: &self.used_names, frame }
+    }
+
+    fn note(&self, result: Parsed<()>) {
+        if let Err(problem) = result {
+            let mut problems = self.problems.borrow_mut();
+            if !problems.contains(&problem) {
+                problems.push(problem);
+            }
+        }
+    }
+
+    fn warn(&self, at: usize, message: String) {
+        let mut warnings = self.warnings.borrow_mut();
+        let warning = Problem::new(at, message);
+        if !warnings.contains(&warning) {
+            warnings.push(warning);
+        }
+    }
+
+    /// Checks an expression that stands in no frame.
+    pub(super) fn expression(&self, of: &Expression, known: &Known, wants: Wants) {
+        let here = self.here(known, None);
+        self.note(match wants {
+            Wants::Int => of.int_kind(&here).map(drop),
+            Wants::Bytes => of.bytes_kind(&here).map(drop),
+            Wants::Truth => of.truth(&here),
+            Wants::Any => of.kind(&here).map(drop),
+        });
+    }
+
+    /// A value that the unit has a part in; `bare` holds what is known without it.
+    pub(super) fn depends(&self, of: &Expression, bare: &Known) {
+        if of.kind(&self.here(bare, None)).is_ok() {
+            let message = "nothing of this comes from the unit; a check of it would prove nothing";
+            self.note(Err(Problem::new(of.at, message)));
+        }
+    }
+
+    /// Two values that are compared are of one kind.
+    pub(super) fn alike(&self, a: &Expression, b: &Expression, known: &Known) {
+        let here = self.here(known, None);
+        if let (Ok(a_kind), Ok(b_kind)) = (a.kind(&here), b.kind(&here))
+            && !a_kind.is_like(b_kind)
+        {
+            self.note(Err(Problem::new(b.at, format!("{} is compared with {}", a_kind.words(), b_kind.words()))));
+        }
+    }
+
+    fn time(&self, time: &Time, known: &Known) {
+        self.expression(&time.value, known, Wants::Int);
+    }
+
+    /// Follows steps; `calling` are the named steps that are under way.
+    pub(super) fn steps(&self, steps: &[Step], known: &mut Known, calling: &[usize]) {
+        for step in steps {
+            self.step(step, known, calling);
+        }
+    }
+
+    /// What the tool gives stays what it is: an address that a reply could move would
+    /// lead out of the plan, and data that it could change would be checked against
+    /// itself.
+    fn stays(&self, name: Name, at: usize) {
+        let is_read = self.reads.get() && name == self.given.data;
+        if self.given.has(name) && !is_read {
+            let text = self.names.text(name);
+            self.note(Err(Problem::new(at, format!("the tool gives '{text}'; give this another name"))));
+        }
+    }
+
+    fn step(&self, step: &Step, known: &mut Known, calling: &[usize]) {
+        match step {
+            Step::Call { target, given } => self.call(target, given, known, calling),
+            Step::Let(name, value) => {
+                self.stays(*name, value.at);
+                match value.kind(&self.here(known, None)) {
+                    Ok(Kind::Int(..)) => known.learn(*name, ANY_INT),
+                    Ok(Kind::Bytes(_)) => known.learn(*name, Kind::Bytes(None)),
+                    Ok(kind) => known.learn(*name, kind),
+                    Err(problem) => self.note(Err(problem)),
+                }
+            }
+            Step::Wait(time) | Step::Leaves(time) | Step::ComesBack(time) => self.time(time, known),
+            Step::If { condition, yes, no } => {
+                self.expression(condition, known, Wants::Truth);
+                let mut other = known.clone();
+                self.steps(yes, known, calling);
+                self.steps(no, &mut other, calling);
+                known.meet(&other);
+            }
+            Step::Each { size, of, body, at } => {
+                self.expression(size, known, Wants::Int);
+                if size.int_kind(&self.here(known, None)).is_ok_and(|(_, high)| high < 1) {
+                    self.note(Err(Problem::new(*at, "pieces have at least one byte")));
+                }
+                self.expression(of, known, Wants::Bytes);
+                self.looped(
+                    body,
+                    known,
+                    calling,
+                    &[
+                        (self.given.piece, Kind::Bytes(None)),
+                        (self.given.place, Kind::Int(0, MOST_PLACE)),
+                        (self.given.nth, Kind::Int(0, MOST_PLACE)),
+                    ],
+                );
+            }
+            Step::Repeat { count, body } => {
+                self.expression(count, known, Wants::Int);
+                if let Ok((_, high)) = count.int_kind(&self.here(known, None))
+                    && high > MOST_ROUNDS
+                {
+                    let message = format!(
+                        "that could be {high} rounds; at most {MOST_ROUNDS} are made, so say it with min(…, {MOST_ROUNDS})"
+                    );
+                    self.note(Err(Problem::new(count.at, message)));
+                }
+                self.looped(body, known, calling, &[(self.given.nth, Kind::Int(0, MOST_ROUNDS))]);
+            }
+            Step::Until { done, every, within, body, at } => {
+                every.iter().for_each(|time| self.time(time, known));
+                self.time(within, known);
+                if body.is_empty() {
+                    self.note(Err(Problem::new(*at, "nothing is done here again and again, so it never becomes true")));
+                }
+                self.steps(body, known, calling);
+                self.expression(done, known, Wants::Truth);
+            }
+            Step::Expect(condition, _) => self.expression(condition, known, Wants::Truth),
+            Step::Line(_, at) | Step::Signals { at, .. } if !matches!(self.carrier, Carrier::Serial { .. }) => {
+                self.note(Err(Problem::new(*at, "only a serial carrier has such a line")));
+            }
+            Step::Line(..) | Step::Signals { .. } | Step::Drain | Step::Fail(_) => {}
+        }
+    }
+
+    fn looped(&self, body: &[Step], known: &mut Known, calling: &[usize], locals: &[(Name, Kind)]) {
+        let before = known.clone();
+        let outer: Vec<(Name, Option<Kind>)> =
+            locals.iter().map(|(name, _)| (*name, known.kinds[usize::from(name.0)])).collect();
+        for (name, kind) in locals {
+            known.learn(*name, *kind);
+        }
+        self.steps(body, known, calling);
+        known.weaken_to(&before);
+        for (name, kind) in outer {
+            known.kinds[usize::from(name.0)] = kind;
+        }
+    }
+
+    fn call(&self, target: &Target, given: &[(Name, Expression)], known: &mut Known, calling: &[usize]) {
+        *self.calls.borrow_mut() += 1;
+        if *self.calls.borrow() > MOST_CALLS {
+            return self.note(Err(Problem::new(target.at, "these steps call each other too often to be followed")));
+        }
+        let before = known.clone();
+        for (name, value) in given {
+            match value.kind(&self.here(&before, None)) {
+                Ok(kind) => known.learn(*name, kind),
+                Err(problem) => self.note(Err(problem)),
+            }
+        }
+        match target.callee {
+            Some(Callee::Exchange(number)) => {
+                self.used_exchanges.borrow_mut()[number] = true;
+                self.exchange(&self.exchanges[number], known, calling);
+            }
+            Some(Callee::Steps(number)) => {
+                self.used_steps.borrow_mut()[number] = true;
+                if let Some(from) = calling.iter().position(|other| *other == number) {
+                    let way: Vec<&str> =
+                        calling[from..].iter().chain([&number]).map(|index| self.steps[*index].0.as_str()).collect();
+                    let message = format!("this never ends: {} calls itself", way.join(" → "));
+                    return self.note(Err(Problem::new(target.at, message)));
+                }
+                let calling: Vec<usize> = calling.iter().copied().chain([number]).collect();
+                self.steps(&self.steps[number].1, known, &calling);
+            }
+            None => {}
+        }
+        for (name, _) in given {
+            known.kinds[usize::from(name.0)] = before.kinds[usize::from(name.0)];
+        }
+    }
+
+    /// Follows one exchange.
+    pub(super) fn exchange(&self, exchange: &Exchange, known: &mut Known, calling: &[usize]) {
+        for form in [&exchange.control.out, &exchange.control.back].into_iter().flatten() {
+            let parts = [Some(&form.request), form.value.as_ref(), form.index.as_ref(), form.length.as_ref()];
+            for (index, part) in parts.into_iter().enumerate() {
+                let Some(part) = part else { continue };
+                let most = if index == 0 { 0xFF } else { 0xFFFF };
+                match part.int_kind(&self.here(known, None)) {
+                    Ok((low, high)) if high < 0 || low > most => {
+                        self.note(Err(Problem::new(part.at, format!("this holds 0 to {most}; {low} does not fit"))));
+                    }
+                    Ok((_, high)) if high > most && high < UNKNOWN => {
+                        self.warn(
+                            part.at,
+                            format!(
+                                "this holds 0 to {most}, and the value could be {high}; cut it, as in x & 0x{most:X}"
+                            ),
+                        );
+                    }
+                    other => self.note(other.map(drop)),
+                }
+            }
+        }
+        exchange.block.iter().for_each(|block| self.expression(block, known, Wants::Int));
+        exchange.within.iter().chain(&exchange.pause).for_each(|time| self.time(time, known));
+        if let Some(fields) = &exchange.send {
+            self.sent(fields, known);
+            if let Some(envelope) = self.envelope.send.as_ref().filter(|_| !exchange.bare) {
+                self.fields(envelope, &self.with_body(known), true);
+            }
+        }
+        let before = known.clone();
+        if let Some(envelope) = self.envelope.reply.as_ref().filter(|_| exchange.has_reply() && !exchange.bare) {
+            self.fields(envelope, known, false);
+            self.capture(envelope, known);
+        }
+        for fields in exchange.busy.iter().chain(&exchange.refused) {
+            self.fields(fields, known, false);
+        }
+        if let Some(fields) = &exchange.reply {
+            self.fields(fields, known, false);
+            self.capture(fields, known);
+        }
+        if exchange.optional {
+            known.weaken_to(&before);
+        }
+        if !calling.contains(&usize::MAX) {
+            // What follows an exchange may be exchanges, but no circle.
+            let calling: Vec<usize> = calling.iter().copied().chain([usize::MAX]).collect();
+            self.steps(&exchange.then, known, &calling);
+            self.steps(&self.envelope.then, known, &calling);
+        } else if !exchange.then.is_empty() {
+            self.note(Err(Problem::new(
+                exchange.at,
+                "this never ends: what follows an exchange calls one that something follows",
+            )));
+        }
+    }
+
+    fn with_body(&self, known: &Known) -> Known {
+        let mut with = known.clone();
+        if let Some(body) = self.envelope.body {
+            with.learn(body, Kind::Bytes(None));
+        }
+        with
+    }
+
+    fn capture(&self, fields: &[Field], known: &mut Known) {
+        for field in fields {
+            for (name, kind) in captured(field) {
+                if !field.is_just(name) {
+                    self.stays(name, field.at);
+                }
+                match &field.only_if {
+                    Some(_) if !known.has(name) => known.may_learn(name),
+                    _ => known.learn(name, kind),
+                }
+            }
+        }
+    }
+
+    /// A frame that is sent: its fields, and whether it can ever be made.
+    fn sent(&self, fields: &[Field], known: &Known) {
+        self.fields(fields, known, true);
+        let here = self.here(known, Some(fields));
+        for field in fields {
+            if let Some((at, high, form)) = field.may_not_fit(&here) {
+                let most = form.range().1;
+                self.warn(at, format!("this could be {high} (0x{high:X}), and {form} holds {most}; the update would stop there: cut it, as in x & 0x{most:X}"));
+            }
+        }
+        let most = |field: &Field| {
+            field.fixed_len().or_else(|| match field.value.as_ref()?.kind(&here) {
+                Ok(Kind::Bytes(len)) => len,
+                _ => None,
+            })
+        };
+        let mut len = 0;
+        for field in fields {
+            len += most(field).unwrap_or(0);
+            let limit = match self.carrier {
+                Carrier::Hid { length, .. } => Some((*length, "a report")),
+                Carrier::Control { .. } => Some((65_535, "a control transfer")),
+                _ => None,
+            };
+            let own = self.largest.map(|largest| (largest, "a frame for this unit")).into_iter().chain(limit).min();
+            if let Some((limit, what)) = own.filter(|(limit, _)| len > *limit) {
+                let message = format!("with this field the frame has {len} bytes; {what} holds {limit}");
+                return self.note(Err(Problem::new(field.at, message)));
+            }
+        }
+    }
+
+    fn fields(&self, fields: &[Field], known: &Known, sent: bool) {
+        if sent {
+            // Of its own names a field knows all, whatever their order.
+            let here = self.here(known, Some(fields));
+            for field in fields {
+                self.note(field.check(&here));
+            }
+            return;
+        }
+        for (index, field) in fields.iter().enumerate() {
+            // A length must be known when the field comes; a value may be checked later.
+            if let Some(size) = field.form.size() {
+                let read = &fields[..index];
+                self.note(size.int_kind(&self.here(known, Some(read))).map(drop));
+            }
+            self.note(field.check(&self.here(known, Some(fields))));
+        }
+    }
+}
+
+/// What an expression must be.
+#[derive(Clone, Copy, Debug)]
+pub(super) enum Wants {
+    Int,
+    Bytes,
+    Truth,
+    Any,
+}

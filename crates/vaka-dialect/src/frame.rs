@@ -1,0 +1,674 @@
+//! Frames: a list of fields becomes bytes, and bytes become values.
+
+use super::evaluate::{Evaluation, Fault, Parts, digits};
+use super::expression::{Expression, Part};
+use super::field::{Field, Form, Meaning, Table};
+use super::value::{Integer, Name, Names, Value, shortened};
+
+/// What frames are made and read with.
+#[derive(Clone, Copy)]
+pub(super) struct Context<'a> {
+    pub(super) values: &'a [Option<Value>],
+    pub(super) names: &'a Names,
+    pub(super) tables: &'a [Table],
+    pub(super) nth: Name,
+    /// One name more than the session has: what is inside an envelope.
+    pub(super) body: Option<(Name, &'a Value)>,
+}
+
+/// One field as it went over the wire.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct FieldView {
+    /// How the dialect writes it.
+    pub field: String,
+    /// The bytes; none if it was not there.
+    pub bytes: Vec<u8>,
+    /// What they say, or what was expected in their place.
+    pub says: String,
+    /// Whether this is what did not fit.
+    pub is_wrong: bool,
+}
+
+/// Fields that are made one after the other, as far as they can.
+struct Making<'a> {
+    fields: &'a [Field],
+    made: Vec<Option<Vec<u8>>>,
+    values: Vec<(Name, Value)>,
+    at: usize,
+}
+
+impl Making<'_> {
+    fn index(&self, name: Name) -> Option<usize> {
+        self.fields.iter().position(|field| field.name == Some(name))
+    }
+
+    fn range(&self, part: Part) -> Option<std::ops::Range<usize>> {
+        Some(match part {
+            Part::Above => 0..self.at,
+            Part::Below => self.at + 1..self.fields.len(),
+            Part::Fields(from, to) => self.index(from)?..self.index(to)? + 1,
+        })
+    }
+}
+
+impl Parts for Making<'_> {
+    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+        let made = self.made.get(self.range(part)?)?;
+        let mut bytes = Vec::new();
+        for one in made {
+            bytes.extend_from_slice(one.as_ref()?);
+        }
+        Some(bytes)
+    }
+
+    fn length(&self, part: Part) -> Option<usize> {
+        let range = self.range(part)?;
+        let len = |(field, made): (&Field, &Option<Vec<u8>>)| made.as_ref().map(Vec::len).or_else(|| field.fixed_len());
+        self.fields.get(range.clone())?.iter().zip(self.made.get(range)?).map(len).sum()
+    }
+
+    fn value(&self, name: Name) -> Option<Value> {
+        self.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone())
+    }
+}
+
+/// A frame that is made from its beginning on.
+struct SoFar<'a> {
+    fields: &'a [Field],
+    bytes: Vec<u8>,
+    /// Where each field begins that is made or being made.
+    starts: Vec<usize>,
+    values: Vec<(Name, Value)>,
+}
+
+impl Parts for SoFar<'_> {
+    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+        match part {
+            Part::Above => Some(self.bytes.clone()),
+            Part::Below => None,
+            Part::Fields(from, to) => {
+                let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
+                let (start, end) = (*self.starts.get(index(from)?)?, *self.starts.get(index(to)? + 1)?);
+                self.bytes.get(start..end).map(<[u8]>::to_vec)
+            }
+        }
+    }
+
+    fn length(&self, part: Part) -> Option<usize> {
+        match part {
+            Part::Above => Some(self.bytes.len()),
+            Part::Below => self.fields.get(self.starts.len()..)?.iter().map(Field::fixed_len).sum(),
+            Part::Fields(..) => self.bytes(part).map(|bytes| bytes.len()),
+        }
+    }
+
+    fn value(&self, name: Name) -> Option<Value> {
+        self.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone())
+    }
+}
+
+impl Context<'_> {
+    fn words(&self, fault: Fault) -> String {
+        match fault {
+            Fault::Unknown(name) => format!("'{}' has no value yet", self.names.text(name)),
+            Fault::NotYet => "it needs a part of the frame that is not there".to_owned(),
+            Fault::Words(words) => words,
+        }
+    }
+
+    fn evaluation<'s>(&'s self, parts: Option<&'s dyn Parts>) -> Evaluation<'s> {
+        let evaluation = Evaluation::new(self.values, self.nth, parts);
+        match self.body {
+            Some((name, value)) => evaluation.with_name(name, value),
+            None => evaluation,
+        }
+    }
+
+    pub(super) fn int(&self, of: &Expression) -> Result<i128, String> {
+        self.evaluation(None).int(of).map_err(|fault| self.words(fault))
+    }
+
+    pub(super) fn size(&self, of: &Expression) -> Result<usize, String> {
+        self.evaluation(None).size(of).map_err(|fault| self.words(fault))
+    }
+
+    pub(super) fn truth(&self, of: &Expression) -> Result<bool, String> {
+        self.evaluation(None).truth(of).map_err(|fault| self.words(fault))
+    }
+
+    pub(super) fn value(&self, of: &Expression) -> Result<Value, String> {
+        self.evaluation(None).value(of).map_err(|fault| self.words(fault))
+    }
+
+    /// Makes a frame.
+    pub(super) fn emit(&self, fields: &[Field]) -> Result<Vec<u8>, String> {
+        // Most frames need nothing that stands further down.
+        match self.emit_straight(fields) {
+            Some(frame) => Ok(frame),
+            None => Ok(self.emit_parts(fields)?.concat()),
+        }
+    }
+
+    /// Makes a frame from its beginning to its end; `None` if that is not the way.
+    fn emit_straight(&self, fields: &[Field]) -> Option<Vec<u8>> {
+        let mut so_far = SoFar {
+            fields,
+            bytes: Vec::with_capacity(64),
+            starts: Vec::with_capacity(fields.len() + 1),
+            values: Vec::new(),
+        };
+        let (mut made, mut values) = (Vec::with_capacity(64), Vec::new());
+        for field in fields {
+            so_far.starts.push(so_far.bytes.len());
+            if let Some(constant) = &field.constant {
+                so_far.bytes.extend_from_slice(constant);
+                continue;
+            }
+            made.clear();
+            self.emit_field(field, &so_far, &mut made, &mut values).ok()?;
+            so_far.bytes.extend_from_slice(&made);
+            so_far.values.append(&mut values);
+        }
+        Some(so_far.bytes)
+    }
+
+    /// The same, field by field.
+    pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, String> {
+        let mut making = Making { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
+        loop {
+            let mut progress = false;
+            let mut open = None;
+            for (index, field) in fields.iter().enumerate() {
+                if making.made[index].is_some() {
+                    continue;
+                }
+                making.at = index;
+                let (mut bytes, mut values) = (Vec::new(), Vec::new());
+                match self.emit_field(field, &making, &mut bytes, &mut values) {
+                    Ok(()) => {
+                        making.made[index] = Some(bytes);
+                        making.values.append(&mut values);
+                        progress = true;
+                    }
+                    Err(Fault::NotYet) => open = Some((field, Fault::NotYet)),
+                    // It may be the value of a field further down.
+                    Err(Fault::Unknown(name)) if making.index(name).is_some_and(|at| making.made[at].is_none()) => {
+                        open = Some((field, Fault::Unknown(name)));
+                    }
+                    Err(fault) => return Err(format!("{field}: {}", self.words(fault))),
+                }
+            }
+            match open {
+                None => return Ok(making.made.into_iter().flatten().collect()),
+                Some((field, fault)) if !progress => return Err(format!("{field}: {}", self.words(fault))),
+                Some(_) => {}
+            }
+        }
+    }
+
+    /// Adds a field's bytes, and what they are called where that is new.
+    fn emit_field(
+        &self,
+        field: &Field,
+        making: &dyn Parts,
+        out: &mut Vec<u8>,
+        values: &mut Vec<(Name, Value)>,
+    ) -> Result<(), Fault> {
+        let mut evaluation = self.evaluation(Some(making));
+        if let Some(condition) = &field.only_if
+            && !evaluation.truth(condition)?
+        {
+            return Ok(());
+        }
+        let value = field.value.as_ref();
+        // One that sends what a name has says nothing new of it.
+        let name = field.name.filter(|name| !field.is_just(*name));
+        let wrong = |words: String| Err(Fault::Words(words));
+        match &field.form {
+            Form::Integer(form) => {
+                let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
+                values.extend(name.map(|name| (name, Value::Int(number))));
+                if !form.emit_to(number, out) {
+                    return wrong(format!("{number} (0x{number:X}) does not fit {form}"));
+                }
+            }
+            Form::Bits(form, parts) => {
+                let mut number = 0_i128;
+                for part in parts {
+                    let bits = part.value.as_ref().map_or(Ok(0), |value| evaluation.int(value))?;
+                    if bits < 0 || bits >> part.bits != 0 {
+                        return wrong(format!("{bits} does not fit {} bits", part.bits));
+                    }
+                    number = number << part.bits | bits;
+                    values.extend(part.name.map(|name| (name, Value::Int(bits))));
+                }
+                Integer { signed: false, ..*form }.emit_to(number, out);
+            }
+            Form::Bytes(size) | Form::HexBytes { bytes: size, .. } => {
+                let bytes = evaluation.bytes(value.ok_or(Fault::NotYet)?)?;
+                if let Some(size) = size {
+                    let wanted = evaluation.size(size)?;
+                    if bytes.len() != wanted {
+                        return wrong(format!("it has {wanted} bytes, and there are {}", bytes.len()));
+                    }
+                }
+                values.extend(name.map(|name| (name, Value::Bytes(bytes.clone()))));
+                match field.form {
+                    Form::HexBytes { lower: true, .. } => out.extend(vaka_base::text::hex(&bytes).into_bytes()),
+                    Form::HexBytes { .. } => out.extend(vaka_base::text::hex(&bytes).to_uppercase().into_bytes()),
+                    _ => out.extend_from_slice(&bytes),
+                }
+            }
+            Form::Hex { digits, .. } | Form::Dec { digits } => {
+                let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
+                let width = digits.as_ref().map(|digits| evaluation.size(digits)).transpose()?;
+                values.extend(field.name.map(|name| (name, Value::Int(number))));
+                let width_or_none = width.unwrap_or(0).min(64);
+                let text = match field.form {
+                    Form::Hex { lower: false, .. } => format!("{number:0width_or_none$X}"),
+                    Form::Hex { .. } => format!("{number:0width_or_none$x}"),
+                    _ => format!("{number:0width_or_none$}"),
+                };
+                if number < 0 || width.is_some_and(|width| text.len() > width) {
+                    return wrong(format!("{number} does not fit so many digits"));
+                }
+                out.extend(text.into_bytes());
+            }
+            Form::Pad(size) => {
+                let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
+                out.resize(out.len() + evaluation.size(size)?, with);
+            }
+            Form::PadTo(size) => {
+                let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
+                let wanted = evaluation.size(size)?;
+                let above = making.length(Part::Above).ok_or(Fault::NotYet)?;
+                let below = making.length(Part::Below).ok_or(Fault::NotYet)?;
+                match wanted.checked_sub(above + below) {
+                    Some(left) => out.resize(out.len() + left, with),
+                    None => return wrong(format!("the frame has more than {wanted} bytes without any padding")),
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What a field's bytes say, for a person.
+    fn says(&self, form: &Form, bytes: &[u8]) -> String {
+        let (Form::Bits(integer, parts), Some(Value::Int(number))) = (form, meaning_of(form, bytes)) else {
+            return meaning_of(form, bytes).map_or_else(String::new, |value| value.to_string());
+        };
+        let mut left = u32::try_from(integer.bytes * 8).unwrap_or(64);
+        let told = parts.iter().filter_map(|part| {
+            left -= part.bits;
+            let bits = number >> left & ((1 << part.bits) - 1);
+            part.name.map(|name| format!("{} {}", self.names.text(name), Value::Int(bits)))
+        });
+        told.collect::<Vec<_>>().join(", ")
+    }
+
+    /// A frame that is sent, field by field.
+    pub(super) fn view_sent(&self, fields: &[Field]) -> Vec<FieldView> {
+        let Ok(parts) = self.emit_parts(fields) else { return Vec::new() };
+        let view = |(field, bytes): (&Field, Vec<u8>)| {
+            let says = self.says(&field.form, &bytes);
+            FieldView { field: field.text.clone(), bytes, says, is_wrong: false }
+        };
+        fields.iter().zip(parts).map(view).collect()
+    }
+}
+
+/// What a field's bytes say by themselves.
+fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
+    match form {
+        Form::Integer(integer) | Form::Bits(integer, _) if bytes.len() == integer.bytes => {
+            Some(Value::Int(integer.read(bytes)))
+        }
+        Form::Hex { .. } => digits(bytes, 16).ok().map(Value::Int),
+        Form::Dec { .. } => digits(bytes, 10).ok().map(Value::Int),
+        Form::HexBytes { .. } => super::lexer::hex_bytes(bytes).map(Value::from),
+        Form::Bytes(_) => Some(bytes.to_vec().into()),
+        _ => None,
+    }
+}
+
+/// What came of reading a frame.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) enum Reading {
+    /// It is this frame.
+    Match(Found),
+    /// At least so many bytes more are needed to tell.
+    More(usize),
+    /// It is not this frame.
+    Differs(Mismatch),
+}
+
+/// What a frame said.
+#[derive(Clone, Debug, Default, PartialEq, Eq)]
+pub(super) struct Found {
+    /// How many bytes it took.
+    pub(super) used: usize,
+    pub(super) values: Vec<(Name, Value)>,
+    /// What its tables say, if that is not all well.
+    pub(super) meaning: Option<Meaning>,
+}
+
+/// Why a frame is another one.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub(super) struct Mismatch {
+    /// The number of the field; the number of fields, if too much came.
+    pub(super) field: usize,
+    /// Bytes before it.
+    pub(super) at: usize,
+    /// What was expected there, in words.
+    pub(super) expected: String,
+    /// How many bytes of the input are at fault.
+    pub(super) len: usize,
+}
+
+/// A frame that is being read.
+struct Taking<'a> {
+    fields: &'a [Field],
+    input: &'a [u8],
+    /// Where each field begins, and the end of the last one.
+    starts: Vec<usize>,
+    /// Whether all was read: then what is below is known.
+    complete: bool,
+    at: usize,
+    values: Vec<(Name, Value)>,
+}
+
+impl Parts for Taking<'_> {
+    fn bytes(&self, part: Part) -> Option<Vec<u8>> {
+        let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
+        let end = |index: usize| self.starts.get(index + 1).copied();
+        let range = match part {
+            Part::Above => 0..*self.starts.get(self.at)?,
+            Part::Below if self.complete => end(self.at)?..*self.starts.last()?,
+            Part::Below => return None,
+            Part::Fields(from, to) => *self.starts.get(index(from)?)?..end(index(to)?)?,
+        };
+        self.input.get(range).map(<[u8]>::to_vec)
+    }
+
+    fn length(&self, part: Part) -> Option<usize> {
+        if let (Part::Below, false) = (part, self.complete) {
+            return None;
+        }
+        self.bytes(part).map(|bytes| bytes.len())
+    }
+
+    fn value(&self, name: Name) -> Option<Value> {
+        self.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone())
+    }
+}
+
+/// Where a variable field ends.
+enum End {
+    At(usize),
+    /// So many bytes more are needed.
+    More(usize),
+    Wrong(String),
+}
+
+impl Context<'_> {
+    /// Reads a frame from the start of `input`. `whole` says that all of the frame
+    /// is there and nothing else; `padded`, that more may stand behind it.
+    pub(super) fn read(&self, fields: &[Field], input: &[u8], whole: bool, padded: bool) -> Reading {
+        let mut taking = Taking {
+            fields,
+            input,
+            starts: Vec::with_capacity(fields.len() + 1),
+            complete: false,
+            at: 0,
+            values: Vec::with_capacity(fields.len()),
+        };
+        taking.starts.push(0);
+        let mut late = Vec::new();
+        for (index, field) in fields.iter().enumerate() {
+            taking.at = index;
+            let start = taking.starts[index];
+            let differs =
+                |expected: String, len: usize| Reading::Differs(Mismatch { field: index, at: start, expected, len });
+            match self.is_there(field, &taking) {
+                Ok(true) => {}
+                Ok(false) => {
+                    taking.starts.push(start);
+                    continue;
+                }
+                Err(words) => return differs(words, 0),
+            }
+            let end = match self.end(index, &taking, whole) {
+                End::At(end) => end,
+                End::More(more) if !whole => return Reading::More(more),
+                End::More(more) => {
+                    let left = input.len() - start;
+                    return differs(format!("{more} bytes more than the {left} that came"), left);
+                }
+                End::Wrong(words) => return differs(words, input.len() - start),
+            };
+            taking.starts.push(end);
+            let bytes = &input[start..end];
+            match self.take(field, bytes, &mut taking) {
+                Ok(None) => {}
+                Ok(Some(meaning)) => {
+                    let (used, values) = (end, taking.values);
+                    return Reading::Match(Found { used, values, meaning: Some(meaning) });
+                }
+                Err(Some(expected)) => return differs(expected, bytes.len()),
+                Err(None) => late.push(index),
+            }
+        }
+        let used = taking.starts[fields.len()];
+        if whole && !padded && used < input.len() {
+            let len = input.len() - used;
+            let expected = format!("nothing more, and {len} more came");
+            return Reading::Differs(Mismatch { field: fields.len(), at: used, expected, len });
+        }
+        taking.complete = true;
+        for index in late {
+            taking.at = index;
+            let (start, end) = (taking.starts[index], taking.starts[index + 1]);
+            if let Err(expected) = self.take(&fields[index], &input[start..end], &mut taking) {
+                let expected = expected.unwrap_or_else(|| "what cannot be computed".to_owned());
+                return Reading::Differs(Mismatch { field: index, at: start, expected, len: end - start });
+            }
+        }
+        Reading::Match(Found { used, values: taking.values, meaning: None })
+    }
+
+    fn is_there(&self, field: &Field, taking: &Taking<'_>) -> Result<bool, String> {
+        let Some(condition) = &field.only_if else { return Ok(true) };
+        self.evaluation(Some(taking)).truth(condition).map_err(|fault| self.words(fault))
+    }
+
+    /// Where the field that begins at the end of what was read ends.
+    fn end(&self, index: usize, taking: &Taking<'_>, whole: bool) -> End {
+        let (field, input) = (&taking.fields[index], taking.input);
+        let start = taking.starts[index];
+        let sized = |len: usize| match start.checked_add(len) {
+            Some(end) if end <= input.len() => End::At(end),
+            Some(end) => End::More(end - input.len()),
+            None => End::Wrong("a length that can be".to_owned()),
+        };
+        let size = field.form.size().map(|size| self.evaluation(Some(taking)).size(size));
+        let size = match size.transpose() {
+            Ok(size) => size,
+            Err(fault) => return End::Wrong(self.words(fault)),
+        };
+        match (&field.form, size) {
+            (Form::Integer(form) | Form::Bits(form, _), _) => sized(form.bytes),
+            (Form::PadTo(_), Some(to)) => {
+                let behind: Option<usize> = taking.fields[index + 1..].iter().map(Field::fixed_len).sum();
+                sized(to.saturating_sub(start + behind.unwrap_or(0)))
+            }
+            (Form::HexBytes { .. }, Some(len)) => sized(len.saturating_mul(2)),
+            (_, Some(len)) => sized(len),
+            (Form::Hex { .. }, None) => self.digits_end(start, taking, whole, |byte| byte.is_ascii_hexdigit()),
+            (Form::Dec { .. }, None) => self.digits_end(start, taking, whole, |byte| byte.is_ascii_digit()),
+            (_, None) => self.open_end(index, taking, whole),
+        }
+    }
+
+    /// Digits go as far as there are some.
+    fn digits_end(&self, start: usize, taking: &Taking<'_>, whole: bool, is_digit: impl Fn(&u8) -> bool) -> End {
+        let rest = &taking.input[start..];
+        match rest.iter().position(|byte| !is_digit(byte)) {
+            Some(0) => End::Wrong("digits".to_owned()),
+            Some(len) => End::At(start + len),
+            None if !whole => End::More(1),
+            None if rest.is_empty() => End::Wrong("digits".to_owned()),
+            None => End::At(taking.input.len()),
+        }
+    }
+
+    /// Bytes of no told length: a constant value says it, or what stands behind.
+    fn open_end(&self, index: usize, taking: &Taking<'_>, whole: bool) -> End {
+        let (field, input) = (&taking.fields[index], taking.input);
+        let start = taking.starts[index];
+        if let Some(value) = &field.value
+            && let Ok(bytes) = self.evaluation(Some(taking)).bytes(value)
+        {
+            let len = if matches!(field.form, Form::HexBytes { .. }) { bytes.len() * 2 } else { bytes.len() };
+            return match start + len {
+                end if end <= input.len() => End::At(end),
+                // What is there already may differ: that is told at once.
+                end if input[start..] == bytes[..input.len() - start] || len != bytes.len() => {
+                    End::More(end - input.len())
+                }
+                _ => End::Wrong(Value::Bytes(bytes).to_string()),
+            };
+        }
+        let behind = &taking.fields[index + 1..];
+        if let Some(mark) = behind.first().and_then(Field::literal).filter(|mark| !mark.is_empty()) {
+            return match input[start..].windows(mark.len()).position(|window| window == mark) {
+                Some(len) => End::At(start + len),
+                None if whole => End::Wrong(format!("{} at its end", shortened(&mark))),
+                None => End::More(1),
+            };
+        }
+        let fixed: Option<usize> = behind.iter().map(Field::fixed_len).sum();
+        match fixed {
+            _ if !whole => End::More(1),
+            Some(fixed) if start + fixed <= input.len() => End::At(input.len() - fixed),
+            Some(fixed) => End::More(start + fixed - input.len()),
+            None => End::Wrong("fields behind it whose length is known".to_owned()),
+        }
+    }
+
+    /// Takes what a field says. `Err(None)`: that can be told only later.
+    fn take(&self, field: &Field, bytes: &[u8], taking: &mut Taking<'_>) -> Result<Option<Meaning>, Option<String>> {
+        if field.constant.as_ref().is_some_and(|constant| constant[..] == *bytes) {
+            return Ok(None);
+        }
+        let mut meaning = None;
+        let value = match &field.form {
+            Form::Pad(_) | Form::PadTo(_) => return Ok(None),
+            Form::Integer(form) => Value::Int(form.read(bytes)),
+            Form::Bits(form, parts) => {
+                let number = form.read(bytes);
+                let mut left = u32::try_from(form.bytes * 8).unwrap_or(64);
+                for part in parts {
+                    left -= part.bits;
+                    let bits = number >> left & ((1 << part.bits) - 1);
+                    taking.values.extend(part.name.map(|name| (name, Value::Int(bits))));
+                    if let Some(wanted) = &part.value {
+                        let wanted =
+                            self.evaluation(Some(taking)).int(wanted).map_err(|fault| Some(self.words(fault)))?;
+                        if wanted != bits {
+                            return Err(Some(format!("{wanted} in a part of {} bits, not {bits}", part.bits)));
+                        }
+                    }
+                    meaning = meaning.or(part.table.map(|table| self.tables[table].meaning(bits)));
+                }
+                Value::Int(number)
+            }
+            Form::Bytes(_) => Value::Bytes(bytes.into()),
+            Form::HexBytes { .. } => match super::lexer::hex_bytes(bytes) {
+                Some(found) => found.into(),
+                None => return Err(Some("pairs of hex digits".to_owned())),
+            },
+            Form::Hex { .. } => Value::Int(digits(bytes, 16).map_err(|_| Some("hex digits".to_owned()))?),
+            Form::Dec { .. } => Value::Int(digits(bytes, 10).map_err(|_| Some("decimal digits".to_owned()))?),
+        };
+        if let Some(wanted) = &field.value {
+            match self.evaluation(Some(taking)).value(wanted) {
+                Ok(wanted) if wanted == value => {}
+                Ok(wanted) => return Err(Some(wanted.to_string())),
+                Err(Fault::NotYet) if !taking.complete => {
+                    taking.values.extend(field.name.map(|name| (name, value)));
+                    return Err(None);
+                }
+                Err(Fault::Unknown(name))
+                    if !taking.complete && taking.fields.iter().any(|field| field.name == Some(name)) =>
+                {
+                    taking.values.extend(field.name.map(|name| (name, value)));
+                    return Err(None);
+                }
+                Err(fault) => return Err(Some(self.words(fault))),
+            }
+        }
+        if let (Some(table), Value::Int(code)) = (field.table, &value) {
+            meaning = Some(self.tables[table].meaning(*code));
+        }
+        taking.values.extend(field.name.map(|name| (name, value)));
+        Ok(meaning.filter(|meaning| *meaning != Meaning::Ok))
+    }
+
+    /// A frame that was received, field by field; with what did not fit.
+    pub(super) fn view_received(&self, fields: &[Field], input: &[u8], padded: bool) -> Vec<FieldView> {
+        let reading = self.read(fields, input, true, padded);
+        let mismatch = match &reading {
+            Reading::Differs(mismatch) => Some(mismatch),
+            _ => None,
+        };
+        let mut taking = Taking { fields, input, starts: vec![0], complete: false, at: 0, values: Vec::new() };
+        let mut views = Vec::new();
+        for (index, field) in fields.iter().enumerate() {
+            taking.at = index;
+            let start = taking.starts[index];
+            let wrong = mismatch.filter(|mismatch| mismatch.field == index);
+            if !self.is_there(field, &taking).unwrap_or(false) {
+                taking.starts.push(start);
+                continue;
+            }
+            let end = match self.end(index, &taking, true) {
+                End::At(end) => end,
+                End::More(_) | End::Wrong(_) => input.len(),
+            };
+            taking.starts.push(end);
+            let bytes = input[start.min(end)..end].to_vec();
+            let found = self.says(&field.form, &bytes);
+            let _ = self.take(field, &bytes, &mut taking);
+            let told = field.table.and_then(|table| match meaning_of(&field.form, &bytes)? {
+                Value::Int(code) => Some(self.tables[table].meaning(code)),
+                _ => None,
+            });
+            let says = match (wrong, told) {
+                (Some(wrong), _) => format!("expected {}; this is {found}", wrong.expected),
+                (None, Some(Meaning::Refused(sentence))) => format!("{found}: {sentence}"),
+                (None, Some(Meaning::Busy)) => format!("{found}: busy"),
+                (None, Some(Meaning::Ok)) => format!("{found}: ok"),
+                (None, None) => found,
+            };
+            views.push(FieldView { field: field.text.clone(), bytes, says, is_wrong: wrong.is_some() });
+            if wrong.is_some() {
+                break;
+            }
+        }
+        let used = taking.starts.last().copied().unwrap_or(0);
+        if used < input.len() {
+            let is_wrong = mismatch.is_some();
+            let says = if mismatch.is_some_and(|wrong| wrong.field == fields.len()) {
+                "expected nothing more".to_owned()
+            } else {
+                "not looked at".to_owned()
+            };
+            let field = if padded && !is_wrong { "(padding)" } else { "(the rest)" };
+            let wrong = mismatch.is_some_and(|wrong| wrong.field == fields.len());
+            views.push(FieldView { field: field.to_owned(), bytes: input[used..].to_vec(), says, is_wrong: wrong });
+        }
+        views
+    }
+}

@@ -1,0 +1,354 @@
+//! Steps: what an operation does, one after the other. There is no loop that the
+//! data, a number or a time does not bound, and no step can call itself.
+
+use super::expression::{Expression, Reader, is_reserved};
+use super::lexer::{Parsed, Problem, Token};
+use super::model::Callee;
+use super::value::Name;
+
+/// A time: an expression in units of so many microseconds.
+#[derive(Clone, Debug)]
+pub struct Time {
+    pub(super) value: Expression,
+    pub(super) unit_us: u64,
+}
+
+impl Step {
+    /// Finds what its calls, and those inside it, are.
+    pub(super) fn resolve(&mut self, find: &dyn Fn(&Target) -> Option<Callee>, lost: &mut Vec<Target>) {
+        match self {
+            Self::Call { target, .. } => {
+                target.callee = find(target);
+                if target.callee.is_none() {
+                    lost.push(target.clone());
+                }
+            }
+            Self::If { yes, no, .. } => yes.iter_mut().chain(no).for_each(|step| step.resolve(find, lost)),
+            Self::Each { body, .. } | Self::Repeat { body, .. } | Self::Until { body, .. } => {
+                body.iter_mut().for_each(|step| step.resolve(find, lost));
+            }
+            _ => {}
+        }
+    }
+}
+
+/// How a serial line is set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LineSetting {
+    /// Bits per second.
+    pub baud: u32,
+    /// Data bits: 5 to 8.
+    pub data_bits: u8,
+    /// As bParityType: 0 none, 1 odd, 2 even. Source: PSTN subclass of CDC 1.2, table 17.
+    pub parity: u8,
+    /// As bCharFormat: 0 one stop bit, 2 two. Source: as above.
+    pub stop: u8,
+}
+
+impl LineSetting {
+    /// Reads `8N1`, `7E2` and the like.
+    pub(super) fn parse(baud: i128, form: &str) -> Option<Self> {
+        let [data, parity, stop] = form.as_bytes() else { return None };
+        let data_bits = (b'5'..=b'8').contains(data).then(|| data - b'0')?;
+        let parity = match parity {
+            b'N' => 0,
+            b'O' => 1,
+            b'E' => 2,
+            _ => return None,
+        };
+        let stop = match stop {
+            b'1' => 0,
+            b'2' => 2,
+            _ => return None,
+        };
+        let baud = u32::try_from(baud).ok().filter(|baud| *baud > 0)?;
+        Some(Self { baud, data_bits, parity, stop })
+    }
+}
+
+/// What a step calls: an exchange or named steps; found by name once all is read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Target {
+    /// Its name.
+    pub name: String,
+    pub(super) at: usize,
+    pub(super) callee: Option<Callee>,
+}
+
+impl Target {
+    /// What it is; a checked dialect's always is something.
+    pub fn callee(&self) -> Option<Callee> {
+        self.callee
+    }
+}
+
+/// One step. Specified in `docs/formats/dialect.md`.
+#[derive(Clone, Debug)]
+#[allow(missing_docs)] // as specified
+pub enum Step {
+    /// An exchange or named steps, with values of its own.
+    Call {
+        target: Target,
+        given: Vec<(Name, Expression)>,
+    },
+    Let(Name, Expression),
+    Wait(Time),
+    If {
+        condition: Expression,
+        yes: Vec<Step>,
+        no: Vec<Step>,
+    },
+    /// For each piece of so many bytes.
+    Each {
+        size: Expression,
+        of: Expression,
+        body: Vec<Step>,
+        at: usize,
+    },
+    Repeat {
+        count: Expression,
+        body: Vec<Step>,
+    },
+    /// Again and again until something is true.
+    Until {
+        done: Expression,
+        every: Option<Time>,
+        within: Time,
+        body: Vec<Step>,
+        at: usize,
+    },
+    Expect(Expression, String),
+    Fail(String),
+    Line(LineSetting, usize),
+    /// Control lines of a serial port.
+    Signals {
+        dtr: Option<bool>,
+        rts: Option<bool>,
+        at: usize,
+    },
+    /// Throws away what comes.
+    Drain,
+    /// Waits until the unit has left.
+    Leaves(Time),
+    /// Waits until the unit has left and is back on its port.
+    ComesBack(Time),
+}
+
+/// Words that steps begin with.
+pub(super) const STEP_WORDS: &[&str] = &[
+    "let",
+    "wait",
+    "if",
+    "else",
+    "each",
+    "repeat",
+    "until",
+    "expect",
+    "fail",
+    "line",
+    "dtr",
+    "rts",
+    "drain",
+    "leaves",
+    "comes_back",
+];
+
+/// Names that steps give to what they are at.
+pub(super) const PIECE: &str = "piece";
+/// Where the piece begins in the whole.
+pub(super) const PLACE: &str = "place";
+
+const STEPS: &str = "the name of an exchange or of steps, or let, wait, if, each, repeat, until, expect, fail, line, dtr, rts, drain, leaves or comes_back";
+
+impl Reader<'_> {
+    /// All steps up to the end or a closing brace.
+    pub(super) fn steps(&mut self) -> Parsed<Vec<Step>> {
+        let mut steps = Vec::new();
+        self.words.skip_separators(";");
+        while !matches!(self.words.peek(), Token::End | Token::Sign("}")) {
+            steps.push(self.step()?);
+            let at_end = matches!(self.words.peek(), Token::End | Token::Sign("}"));
+            if !self.words.skip_separators(";") && !at_end {
+                return Err(self.words.unexpected("';' or a new line"));
+            }
+        }
+        Ok(steps)
+    }
+
+    /// Steps for a whole text.
+    pub(super) fn script(&mut self) -> Parsed<Vec<Step>> {
+        let steps = self.steps()?;
+        match self.words.peek() {
+            Token::End if steps.is_empty() => Err(self.words.unexpected(STEPS)),
+            Token::End => Ok(steps),
+            _ => Err(self.words.unexpected("a step")),
+        }
+    }
+
+    fn block(&mut self) -> Parsed<Vec<Step>> {
+        self.depth += 1;
+        if self.depth > 32 {
+            return Err(Problem::new(self.words.at(), "this is nested too deeply"));
+        }
+        self.words.skip_separators(";");
+        self.words.expect("{")?;
+        let steps = self.steps()?;
+        self.words.expect("}")?;
+        self.depth -= 1;
+        Ok(steps)
+    }
+
+    fn step(&mut self) -> Parsed<Step> {
+        let (word, at) = self.words.name(STEPS)?;
+        match word.as_str() {
+            "let" => {
+                let (name, place) = self.words.name("a name")?;
+                if is_reserved(&name) {
+                    return Err(Problem::new(place, format!("'{name}' is a word of the language, not a name")));
+                }
+                self.words.expect("=")?;
+                Ok(Step::Let(self.names.number(&name), self.expression()?))
+            }
+            "wait" => Ok(Step::Wait(self.time()?)),
+            "if" => {
+                let condition = self.expression()?;
+                let yes = self.block()?;
+                let no = if self.words.takes_word("else") { self.block()? } else { Vec::new() };
+                Ok(Step::If { condition, yes, no })
+            }
+            "each" => {
+                let size = self.expression()?;
+                self.words.expect_word("of")?;
+                let of = self.expression()?;
+                Ok(Step::Each { size, of, body: self.block()?, at })
+            }
+            "repeat" => {
+                let count = self.expression()?;
+                Ok(Step::Repeat { count, body: self.block()? })
+            }
+            "until" => {
+                let done = self.expression()?;
+                let every = if self.words.takes_word("every") { Some(self.time()?) } else { None };
+                if !self.words.is_word("within") {
+                    return Err(Problem::new(
+                        self.words.at(),
+                        "this could go on for ever: say for how long, as in within 5 s",
+                    ));
+                }
+                self.words.take();
+                let within = self.time()?;
+                Ok(Step::Until { done, every, within, body: self.block()?, at })
+            }
+            "expect" => {
+                let condition = self.expression()?;
+                self.words.expect_word("else")?;
+                Ok(Step::Expect(condition, self.sentence()?))
+            }
+            "fail" => Ok(Step::Fail(self.sentence()?)),
+            "line" => self.line(at),
+            "dtr" | "rts" => self.signals(&word, at),
+            "drain" => Ok(Step::Drain),
+            "leaves" => {
+                self.words.expect_word("within")?;
+                Ok(Step::Leaves(self.time()?))
+            }
+            "comes_back" => {
+                self.words.expect_word("within")?;
+                Ok(Step::ComesBack(self.time()?))
+            }
+            _ => {
+                let given = self.given()?;
+                Ok(Step::Call { target: Target { name: word, at, callee: None }, given })
+            }
+        }
+    }
+
+    /// `(at = address + place, word = piece)`, or nothing.
+    fn given(&mut self) -> Parsed<Vec<(Name, Expression)>> {
+        let mut given = Vec::new();
+        if !self.words.takes("(") {
+            return Ok(given);
+        }
+        while !self.words.takes(")") {
+            if !given.is_empty() {
+                self.words.expect(",")?;
+            }
+            let (name, place) = self.words.name("a name")?;
+            if is_reserved(&name) {
+                return Err(Problem::new(place, format!("'{name}' is a word of the language, not a name")));
+            }
+            self.words.expect("=")?;
+            given.push((self.names.number(&name), self.expression()?));
+        }
+        Ok(given)
+    }
+
+    /// `20 ms`, `pause * 2 ms`.
+    pub(super) fn time(&mut self) -> Parsed<Time> {
+        let value = self.expression()?;
+        let unit_us = match self.words.peek() {
+            Token::Name(unit) if unit == "us" => 1,
+            Token::Name(unit) if unit == "ms" => 1_000,
+            Token::Name(unit) if unit == "s" => 1_000_000,
+            _ => return Err(self.words.unexpected("a unit of time: us, ms or s")),
+        };
+        self.words.take();
+        Ok(Time { value, unit_us })
+    }
+
+    fn sentence(&mut self) -> Parsed<String> {
+        let at = self.words.at();
+        match self.words.take() {
+            Token::Bytes(bytes) => {
+                let text = String::from_utf8_lossy(&bytes).into_owned();
+                match vaka_base::text::tame(&text) == text && !text.is_empty() {
+                    true => Ok(text),
+                    false => Err(Problem::new(at, "a sentence is not empty and has no control characters")),
+                }
+            }
+            _ => Err(Problem::new(at, "a sentence in quotes says what is wrong")),
+        }
+    }
+
+    /// `line 115200` or `line 9600 "8E1"`.
+    fn line(&mut self, at: usize) -> Parsed<Step> {
+        let Token::Number(baud) = self.words.take() else {
+            return Err(Problem::new(at, "behind line stands the number of bits per second, as in line 115200"));
+        };
+        let form = match self.words.peek().clone() {
+            Token::Bytes(form) => {
+                self.words.take();
+                String::from_utf8_lossy(&form).into_owned()
+            }
+            _ => "8N1".to_owned(),
+        };
+        let setting = LineSetting::parse(baud, &form);
+        setting.map(|setting| Step::Line(setting, at)).ok_or_else(|| {
+            Problem::new(
+                at,
+                "a line is set like: line 115200, or line 9600 '8E1' (data bits 5 to 8; N, O or E; 1 or 2)",
+            )
+        })
+    }
+
+    /// `dtr on`, `rts off`, `dtr on rts off`.
+    fn signals(&mut self, first: &str, at: usize) -> Parsed<Step> {
+        let state = |this: &mut Self| {
+            if this.words.takes_word("on") {
+                Ok(true)
+            } else if this.words.takes_word("off") {
+                Ok(false)
+            } else {
+                Err(this.words.unexpected("on or off"))
+            }
+        };
+        let on = state(self)?;
+        let (mut dtr, mut rts) = if first == "dtr" { (Some(on), None) } else { (None, Some(on)) };
+        if dtr.is_some() && self.words.takes_word("rts") {
+            rts = Some(state(self)?);
+        } else if rts.is_some() && self.words.takes_word("dtr") {
+            dtr = Some(state(self)?);
+        }
+        Ok(Step::Signals { dtr, rts, at })
+    }
+}

@@ -1,0 +1,448 @@
+//! The dialect language: what is found wrong and where, and what its expressions and
+//! frames come to. Expected numbers were worked out by hand or stand in a standard.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+use std::sync::Arc;
+
+use proptest::prelude::*;
+use vaka_dialect::{Answer, Callee, Dialect, DialectError, Memory, OperationName, Step, Value};
+
+const SOUND: &str = r#"dialect = 1
+name = "sample"
+
+[carrier]
+kind = "serial"
+largest = 64
+
+[crc.mine]
+width = 16
+poly = 0x1021
+
+[names]
+MAGIC = 0x5AA5
+
+[start]
+count = 0
+
+[table.status]
+0x00 = "ok"
+0x01 = "busy"
+0x02 = "no such place"
+
+[geometry]
+chunk = 32
+
+[exchange.ask]
+send = "0x20, u16le = MAGIC"
+reply = "0x21, u8 size, bytes(size) text, u8 = sum(above) & 0xFF"
+
+[exchange.state]
+send = "0x22"
+reply = "u8 in status"
+
+[sync]
+do = "ask"
+
+[erase]
+by = "page"
+send = "0x23, u32be address"
+reply = "u8 in status"
+
+[write]
+do = '''
+    each 8 of data { put(at = address + place) }
+    state
+'''
+
+[exchange.put]
+send = '''
+    0x24
+    u32be at
+    u8 = len(piece)
+    bytes piece
+    u16be = mine(above)
+'''
+
+[read]
+send = "0x25, u32be address, u8 = length"
+reply = "bytes(length) data"
+
+[restart]
+send = "0x26"
+"#;
+
+fn nothing(_: &str) -> Result<Vec<u8>, String> {
+    Err("no files here".to_owned())
+}
+
+fn errors(text: &str) -> Vec<DialectError> {
+    Dialect::parse("a.toml", text, &nothing).map(|_| ()).expect_err("it was taken for sound").0
+}
+
+fn sound(text: &str) -> Dialect {
+    Dialect::parse("a.toml", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"))
+}
+
+#[test]
+fn a_check_that_the_unit_has_no_part_in_is_none() {
+    let checked = |unit: &str| {
+        let checksum =
+            format!("[checksum]\nsend = \"0x27\"\nreply = \"u32le found\"\nunit = \"{unit}\"\nimage = \"sum(data)\"\n");
+        SOUND.replacen("[restart]", &(checksum + "[restart]"), 1)
+    };
+    sound(&checked("found"));
+    sound(&checked("found - length"));
+    for unit in ["sum(data)", "MAGIC * length", "7"] {
+        let found = errors(&checked(unit));
+        assert!(found.iter().any(|error| error.message.contains("nothing of this comes from the unit")), "{found:?}");
+    }
+}
+
+/// Each case changes the sound dialect in one place. What is wrong begins with the text
+/// between the brackets of the change.
+#[test]
+fn what_is_wrong_is_found_with_line_and_column() {
+    let cases: &[(&str, &str, &str)] = &[
+        ("dialect = 1", "dialect = [9]", "format 1"),
+        ("name = \"sample\"", "name = [\"Sample\"]", "lower-case"),
+        ("kind = \"serial\"", "kind = [\"parallel\"]", "unknown variant `parallel`"),
+        ("largest = 64", "[lenght] = 64", "unknown field `lenght`"),
+        ("largest = 64", "report = [1]", "is a key of a carrier of kind \"hid\""),
+        // Names.
+        ("u16le = MAGIC", "u16le = [MAGICK]", "'MAGICK' is not known here"),
+        ("at = address + place", "at = [adress] + place", "'adress' is not known here"),
+        ("u8 in status\"\n\n[sync]", "u8 in [state]\"\n\n[sync]", "no [table.state]"),
+        ("do = \"ask\"", "do = \"[ask_it]\"", "no exchange and there are no steps called 'ask_it'"),
+        ("mine(above)", "[yours](above)", "'yours' is no function"),
+        ("MAGIC = 0x5AA5", "[len] = 0x5AA5", "a word of the language"),
+        // Widths.
+        ("u16le = MAGIC", "u8 = [MAGIC]", "u8 holds 0 to 255; 23205 (0x5AA5) does not fit"),
+        ("0x20, u16le", "[0x120], u16le", "for 288 say how"),
+        ("0x21, u8 size", "0x21, [u16] size", "u16le or u16be"),
+        ("0x21, u8 size", "0x21, [u7] size", "no kind of field"),
+        ("0x21, u8 size", "0x21, [bits8](size:7)", "nothing covers them"),
+        ("0x21, u8 size", "0x21, [bits8](size:9)", "its parts have 9 bits"),
+        ("bytes piece", "bytes(4) = [x'01 02 03']", "the field has 4 bytes, and this has 3"),
+        ("bytes piece", "hex(2) = [256]", "more than 2 digits"),
+        // Lengths.
+        ("bytes piece\n", "[bytes(60)] = fill(60, 0)\n", "the frame has 66 bytes; a frame for this unit holds 64"),
+        ("chunk = 32", "chunk = [0]", "1 to 1048576"),
+        // Types.
+        ("u8 = len(piece)", "u8 = [piece]", "bytes stands where a number is needed"),
+        ("each 8 of data", "each 8 of [address]", "a number stands where bytes are needed"),
+        ("state\n'''", "if [count] { state }\n'''", "a comparison is needed"),
+        ("sum(above) & 0xFF", "sum([5]) & 0xFF", "a number stands where bytes are needed"),
+        ("sum(above) & 0xFF", "size / [0]", "divides by 0"),
+        // Parts.
+        ("sum(above)", "sum([head]..size)", "no field of this frame is called 'head'"),
+        (
+            "0x21, u8 size, bytes(size) text, u8 = sum(above)",
+            "0x21, u8 size, bytes(size) text, u8 = sum([text]..size)",
+            "covers nothing",
+        ),
+        ("bytes(size) text, u8", "bytes([more]) text, u8 more, u8", "'more' is not known here"),
+        // What the tool gives stays, and a check needs the unit.
+        ("0x21, u8 size", "0x21, [u8 length]", "the tool gives 'length'"),
+        ("bytes(size) text, u8", "[bytes(size) data], u8", "the tool gives 'data'"),
+        ("state\n'''", "let address = [count]\n'''", "the tool gives 'address'"),
+        // What does not end.
+        ("state\n'''", "again\n'''\n[steps.again]\ndo = \"again\"", "never ends: again → again"),
+        ("state\n'''", "until count == 1 [{] state }\n'''", "for how long"),
+        ("state\n'''", "until count == 1 within 1 s { }\n'''", "nothing is done here"),
+        ("state\n'''", "repeat [70000] { state }\n'''", "at most 65536"),
+        ("state\n'''", "let count = rounds([99999], a = 1: a + 1)\n'''", "at most 65536"),
+        // Ways that may not have run.
+        ("state\n'''", "if count == 1 { let more = 2 }\n    let count = [more]\n'''", "may have no value here"),
+        ("do = \"ask\"", "do = \"dtr [maybe]\"", "on or off"),
+        // The language's own form.
+        ("u8 = len(piece)", "u8 = len([,])", "a number, a name or a text"),
+        ("u8 = len(piece)", "u8 = [len](piece, 1)", "len takes bytes"),
+        ("u8 = len(piece)", "u8 = 1 [1]", "',' or a new line"),
+        ("u8 = len(piece)", "u8 = [0x]", "no number"),
+        ("u8 = len(piece)", "u8 = [']abc", "has no end"),
+        ("by = \"page\"", "by = [\"sector\"]", "unknown variant `sector`"),
+        ("send = \"0x26\"", "send = \"0x26\"\nby = [\"all\"]", "`by` is a key of [erase]"),
+        ("send = \"0x26\"", "send = \"0x26\"\ndo = [\"state\"]", "either `do`, or an exchange"),
+        ("[exchange.state]", "[exchange.wait]", "a word of the language"),
+        ("width = 16\npoly = 0x1021", "width = 16\npoly = 0x11021", "poly, init and xor_out fit it"),
+    ];
+    for (from, to, words) in cases {
+        assert!(SOUND.contains(from), "the dialect no longer holds: {from}");
+        // The brackets around what is at fault, but for those of lists.
+        let marked = to.find('[').filter(|at| !to[*at..].starts_with("[9]") && !to.contains("\n[steps"));
+        let plain = match (marked, to.contains("[exchange")) {
+            (Some(at), false) => {
+                let end = to[at..].find(']').unwrap() + at;
+                format!("{}{}{}", &to[..at], &to[at + 1..end], &to[end + 1..])
+            }
+            _ => (*to).to_owned(),
+        };
+        let plain = if to.contains("[9]") { "dialect = 9".to_owned() } else { plain };
+        let text = SOUND.replacen(from, &plain, 1);
+        let found = errors(&text);
+        let hit = found.iter().find(|error| error.message.contains(words));
+        let hit = hit.unwrap_or_else(|| panic!("{to}: {found:?}"));
+        let Some(at) = marked.filter(|_| !to.contains("[exchange")) else { continue };
+        let place = SOUND.find(from).unwrap() + at;
+        let line = text[..place].matches('\n').count() + 1;
+        let column = text[..place].rsplit('\n').next().unwrap().chars().count() + 1;
+        // Of a text in quotes the first letter, or the quote before it.
+        let near = hit.column == column || hit.column == column + 1;
+        assert!(hit.line == line && near, "{to}: {hit} instead of {line}:{column}");
+    }
+}
+
+#[test]
+fn all_that_is_wrong_is_told_at_once() {
+    let text = SOUND.replace("MAGIC\"", "MAGICK\"").replace("u8 in status\"\n\n[sync]", "u8 in stat\"\n\n[sync]");
+    let found = errors(&text);
+    assert_eq!(found.len(), 2, "{found:?}");
+    assert!(found[0].line < found[1].line);
+}
+
+#[test]
+fn what_is_missing_is_a_warning() {
+    let cases: &[(&str, &str, &str)] = &[
+        (
+            "[read]\nsend = \"0x25, u32be address, u8 = length\"\nreply = \"bytes(length) data\"\n",
+            "",
+            "no way to verify",
+        ),
+        ("[erase]\nby = \"page\"\nsend = \"0x23, u32be address\"\nreply = \"u8 in status\"\n", "", "erase missing"),
+        ("[restart]\nsend = \"0x26\"\n", "", "restart missing"),
+        ("[sync]\ndo = \"ask\"\n", "", "no [sync]"),
+        ("do = \"ask\"", "do = \"state\"", "nothing uses exchange 'ask'"),
+        ("u32be at\n", "u16be at\n", "cut it, as in x & 0xFFFF"),
+    ];
+    assert!(sound(SOUND).warnings.is_empty(), "{:?}", sound(SOUND).warnings);
+    for (from, to, words) in cases {
+        assert!(SOUND.contains(from), "the dialect no longer holds: {from}");
+        let warnings = sound(&SOUND.replacen(from, to, 1)).warnings;
+        assert!(warnings.iter().any(|warning| warning.message.contains(words)), "{words}: {warnings:?}");
+    }
+}
+
+/// What an expression comes to, with `n` = 0x1234 and `b` = 01 02 03 FF.
+fn value(expression: &str) -> Result<Value, String> {
+    let text = format!(
+        "dialect = 1\nname = \"e\"\n[carrier]\nkind = \"control\"\n[crc.ccitt]\nwidth = 16\npoly = 0x1021\ninit = 0xFFFF\n\
+         [names]\nn = 0x1234\nb = \"x'01 02 03 FF'\"\n[identify]\nin = {{ request = 1 }}\nreply = \"u8 _\"\n\
+         tells = {{ e = '''{expression}''' }}\n"
+    );
+    let dialect = Dialect::parse("e", &text, &nothing).map_err(|errors| errors.to_string())?;
+    let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
+    Memory::new(Arc::new(dialect)).value(&tell)
+}
+
+#[test]
+fn expressions_come_to_what_was_worked_out_by_hand() {
+    let numbers: &[(&str, i128)] = &[
+        ("1 + 2 * 3", 7),
+        ("(1 + 2) * 3", 9),
+        ("10 - 4 - 3", 3),
+        ("1 << 4 | 1", 17),
+        ("n & 0xFF == 0x34 ? 5 : 6", 5),
+        ("6 ^ 3 & 1", 7),
+        ("~0 & 0xFF", 255),
+        ("-1 & 0xFFFF", 0xFFFF),
+        ("-7 / 2", -4),
+        ("-7 % 4", 1),
+        ("0b1010 + 1_000", 1010),
+        ("len(b) + byte(b, 3)", 259),
+        ("sum(b)", 1 + 2 + 3 + 255),
+        ("-sum(b) & 0xFF", 0xFB),
+        ("xor(b)", 0xFF),
+        ("le(slice(b, 0, 2))", 0x0201),
+        ("be(b)", 0x0102_03FF),
+        ("min(3, n) + max(3, n)", 3 + 0x1234),
+        ("fold(a = 7, x in b: a * 10 + x)", 71_485),
+        ("fold(a = 0, w in b by 2: a + le(w))", 0x0201 + 0xFF03),
+        ("fold(a = 0, x in b: a + x * nth)", 2 + 2 * 3 + 3 * 255),
+        ("rounds(5, a = 1: a * 2)", 32),
+        ("rounds(4, a = 0: a * 10 + nth)", 123),
+        // The check value of CRC-16 with this polynomial and start, from the public catalogue.
+        ("ccitt('123456789')", 0x29B1),
+        ("crc32('123456789')", 0xCBF4_3926),
+        ("read_hex('00fF')", 255),
+        ("read_dec('0042')", 42),
+        ("not (1 == 2) and 'a' == x'61' ? 1 : 0", 1),
+    ];
+    for (expression, wanted) in numbers {
+        assert_eq!(value(expression), Ok(Value::Int(*wanted)), "{expression}");
+    }
+    let bytes: &[(&str, &[u8])] = &[
+        ("b ++ 'A' ++ x'00'", b"\x01\x02\x03\xFFA\0"),
+        ("u16le(n) ++ u24be(n) ++ i8(-2)", &[0x34, 0x12, 0, 0x12, 0x34, 0xFE]),
+        ("map(x in b: x ^ 0x55)", &[0x54, 0x57, 0x56, 0xAA]),
+        ("map(w in b by 2: reverse(w))", &[2, 1, 0xFF, 3]),
+        ("pad('ab', 4, 0x20) ++ fill(2, 9)", b"ab  \x09\x09"),
+        ("hex(n, 6) ++ lower_hex(255, 2) ++ dec(7, 3) ++ hex(10)", b"001234ff007A"),
+        // Of the empty text and of "abc", as RFC 1321 and FIPS 180 print them.
+        ("slice(md5(''), 0, 4)", &[0xD4, 0x1D, 0x8C, 0xD9]),
+        ("slice(sha256('abc'), 28, 4)", &[0xF2, 0x00, 0x15, 0xAD]),
+        ("'\\r\\n\\t\\0\\x7F\\\\'", b"\r\n\t\0\x7F\\"),
+    ];
+    for (expression, wanted) in bytes {
+        assert_eq!(value(expression), Ok(Value::from(wanted.to_vec())), "{expression}");
+    }
+}
+
+#[test]
+fn expressions_end_and_say_why_they_have_no_value() {
+    for (expression, words) in [
+        ("byte(b, 4)", "no byte 4"),
+        ("slice(b, 2, 3)", "no 3 bytes"),
+        ("1 << (n - 0x1234 + 64)", "bits to shift"),
+        ("n / (n - 0x1234)", "divides by 0"),
+        ("rounds(200, a = 3: a * a)", "too large"),
+        ("rounds(65536, a = 0: a + sum(fill(65536, 1)))", "too many steps"),
+        ("rounds(60, a = b: a ++ a)", "too"),
+        ("fill(99999999, 0)", "no length"),
+        ("u8(n)", "does not fit"),
+        ("read_dec('4x')", "is no number"),
+        ("le(fill(9, 0))", "at most 8 bytes"),
+    ] {
+        let error = value(expression).unwrap_err();
+        assert!(error.contains(words), "{expression}: {error}");
+    }
+}
+
+/// The exchange of an operation that is one.
+fn number_of(dialect: &Dialect, name: OperationName) -> usize {
+    match &dialect.operation(name).unwrap().steps[0] {
+        Step::Call { target, .. } => match target.callee() {
+            Some(Callee::Exchange(number)) => number,
+            other => panic!("{other:?}"),
+        },
+        other => panic!("{other:?}"),
+    }
+}
+
+fn one(send: &str, reply: &str) -> Dialect {
+    sound(&format!(
+        "dialect = 1\nname = \"o\"\n[carrier]\nkind = \"pipes\"\n[table.code]\n0 = \"ok\"\n1 = \"busy\"\n2 = \"no such page\"\n\
+         [names]\nn = 7\nb = \"x'0A 0B 0C'\"\n[enter]\nsend = '''{send}'''\nreply = '''{reply}'''\n"
+    ))
+}
+
+#[test]
+fn frames_are_made_whatever_order_their_fields_need() {
+    let cases: &[(&str, &[u8])] = &[
+        ("u8 = len(below), u16be = n, bytes b", &[5, 0, 7, 10, 11, 12]),
+        ("u8 = sum(kind..body) & 0xFF, u8 kind = 3, bytes body = b", &[36, 3, 10, 11, 12]),
+        ("u8 = crc & 0xFF, u8 crc = 5, u8 = crc + 1", &[5, 5, 6]),
+        ("bits16le(a:4 = 9, _:4, c:8 = n)", &[0x07, 0x90]),
+        ("bytes b, pad_to(6) = 0xEE, u8 = xor(above)", &[10, 11, 12, 0xEE, 0xEE, 0x0D]),
+        ("bytes b, pad(-len(above) % 4)", &[10, 11, 12, 0]),
+        ("hex(4) = n, ' ', dec = 42, lower_hexbytes = b", b"0007 420a0b0c"),
+        ("i16le = -2, u8 = 1 if n == 7, u8 = 2 if n == 8", &[0xFE, 0xFF, 1]),
+    ];
+    for (send, wanted) in cases {
+        let dialect = Arc::new(one(send, "u8 _"));
+        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter)).clone();
+        let memory = Memory::new(dialect);
+        assert_eq!(memory.request(&exchange).as_deref(), Ok(*wanted), "{send}");
+        let shown: Vec<u8> = memory.view_request(&exchange).into_iter().flat_map(|view| view.bytes).collect();
+        assert_eq!(shown, *wanted, "{send}: what is shown is what is sent");
+    }
+}
+
+#[test]
+fn replies_are_read_or_the_first_wrong_field_is_named() {
+    let cases: &[(&str, &[u8], Result<&str, &str>)] = &[
+        ("0x5A, u16be x", &[0x5A, 1, 2], Ok("x 258 (0x102)")),
+        ("0x5A, u16be x", &[0x5B, 1, 2], Err("at byte 0, 0x5A: expected 90 (0x5A); received 5B")),
+        ("0x5A, u16be x", &[0x5A, 1], Err("at byte 1, u16be x: expected 1 bytes more")),
+        ("0x5A, u16be x", &[0x5A, 1, 2, 3], Err("nothing more, and 1 more came")),
+        ("u8 n2, bytes(n2) x, u8 = sum(above)", &[2, 5, 6, 13], Ok("x 05 06")),
+        ("u8 n2, bytes(n2) x, u8 = sum(above)", &[2, 5, 6, 14], Err("expected 13 (0xD); received 0E")),
+        ("u8 = sum(below), bytes x", &[9, 4, 5], Ok("x 04 05")),
+        ("u8 = sum(below), bytes x", &[9, 4, 6], Err("expected 10 (0xA); received 09")),
+        ("bytes x, u16le = crc32(x) & 0xFFFF", b"123456789\x26\x39", Ok("x \"123456789\"")),
+        ("'v', dec x, '.', dec _", b"v17.4", Ok("x 17 (0x11)")),
+        ("'v', dec x, '.', dec _", b"v.4", Err("expected digits")),
+        ("bytes x, '\\r'", b"name\r", Ok("x \"name\"")),
+        ("bits8(x:1, _:3, y:4 = 3), u8 _", &[0x83, 0], Ok("x x 1, y 3")),
+        ("bits8(x:1, _:3, y:4 = 3), u8 _", &[0x84, 0], Err("3 in a part of 4 bits, not 4")),
+        ("i8 x", &[0xFE], Ok("x -2")),
+        ("hexbytes(2) x", b"0aFf", Ok("x 0A FF")),
+        ("hexbytes(2) x", b"0g00", Err("expected pairs of hex digits")),
+        ("u8 k, u8 x if k == 1, u16le x if k == 2", &[2, 1, 1], Ok("x 257 (0x101)")),
+    ];
+    for (reply, input, wanted) in cases {
+        let dialect = Arc::new(one("1", reply));
+        let number = number_of(&dialect, OperationName::Enter);
+        let mut memory = Memory::new(dialect.clone());
+        let answer = memory.answer(dialect.exchange(number), input, true);
+        match (wanted, answer) {
+            (Ok(wanted), Answer::Done(used)) => {
+                assert_eq!(used, input.len());
+                let (name, value) = wanted.split_once(' ').unwrap();
+                let found = memory.view_answer(dialect.exchange(number), input);
+                assert!(found.iter().any(|view| view.says == value), "{reply}: {name} {value} in {found:?}");
+            }
+            (Err(wanted), Answer::Differs(trouble)) => {
+                assert!(trouble.words.contains(wanted), "{reply}: {}", trouble.words);
+                assert!(trouble.fields.iter().any(|view| view.is_wrong), "{reply}: {:?}", trouble.fields);
+            }
+            (wanted, answer) => panic!("{reply}: {answer:?} instead of {wanted:?}"),
+        }
+    }
+}
+
+#[test]
+fn tables_say_what_codes_mean() {
+    let dialect = Arc::new(one("1", "u8 in code, u8 x"));
+    let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+    let answer = |bytes: &[u8]| Memory::new(dialect.clone()).answer(exchange, bytes, true);
+    assert_eq!(answer(&[0, 9]), Answer::Done(2));
+    assert_eq!(answer(&[1]), Answer::Busy(1));
+    // What follows a refusal may be missing.
+    assert_eq!(answer(&[2]), Answer::Refused("no such page".into()));
+    let Answer::Refused(words) = answer(&[0x77]) else { panic!() };
+    assert!(words.contains("119 (0x77)") && words.contains("'code' does not name"), "{words}");
+}
+
+proptest! {
+    /// What is sent by a list of fields is read back by the same list; any shorter part
+    /// of it is not taken for the whole, and no other bytes are.
+    #[test]
+    fn frames_are_read_as_they_were_made(
+        number in any::<u16>(),
+        body in proptest::collection::vec(any::<u8>(), 0..40),
+        cut in 0usize..60,
+        flip in 0usize..480,
+    ) {
+        let hex: String = body.iter().map(|byte| format!("{byte:02X}")).collect();
+        let fields = |way: bool| {
+            let (value, data) = if way { (format!("= {number}"), format!("= x'{hex}'")) } else { ("x".into(), "y".into()) };
+            format!("0xA5, u16be {value}, u8 size = len({}), bytes(size) {data}, u32le = crc32(above)", if way { format!("x'{hex}'") } else { "y".into() })
+        };
+        let dialect = Arc::new(one(&fields(true), &fields(false)));
+        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+        let mut memory = Memory::new(dialect.clone());
+        let frame = memory.request(exchange).unwrap();
+        prop_assert_eq!(memory.answer(exchange, &frame, true), Answer::Done(frame.len()));
+        let mut behind = frame.clone();
+        behind.push(7);
+        prop_assert_eq!(memory.answer(exchange, &behind, false), Answer::Done(frame.len()));
+        let partial = memory.answer(exchange, &frame[..cut % frame.len()], false);
+        prop_assert!(matches!(partial, Answer::More(_)), "{:?}", partial);
+        let mut other = frame.clone();
+        other[flip / 8 % frame.len()] ^= 1 << (flip % 8);
+        let bent = memory.answer(exchange, &other, true);
+        prop_assert!(matches!(bent, Answer::Differs(_)), "{:?}", bent);
+    }
+
+    /// Whatever comes is read or refused, and shown in full.
+    #[test]
+    fn anything_that_comes_is_shown_in_full(input in proptest::collection::vec(any::<u8>(), 0..50)) {
+        let dialect = Arc::new(one("1", "u8 n2, bits16be(a:4, _:12), bytes(n2) t, hex h, ',', bytes rest, u8 = xor(above)"));
+        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+        let mut memory = Memory::new(dialect.clone());
+        let shown: Vec<u8> = memory.view_answer(exchange, &input).into_iter().flat_map(|view| view.bytes).collect();
+        prop_assert!(shown == input, "{:?}", shown);
+        let _ = memory.answer(exchange, &input, false);
+    }
+}

@@ -1,0 +1,294 @@
+//! How an image proves that it is whole: a length and a checksum inside it, at places that a
+//! product sheet names.
+
+use serde::Deserialize;
+use sha2::{Digest, Sha256};
+
+use crate::address::Span;
+use crate::model::ERASED;
+use crate::model::Image;
+use vaka_base::checksum::CrcSum;
+use vaka_base::size::Grouped;
+
+/// The longest image whose checksum is computed. Chosen by us: larger than any flash that is
+/// updated over USB, small against the memory of a computer.
+const MAX_IMAGE: u64 = 256 << 20;
+
+/// How a number is stored.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "lowercase")]
+pub enum IntForm {
+    /// 16 bits, least significant byte first.
+    U16le,
+    /// 16 bits, most significant byte first.
+    U16be,
+    /// 24 bits, least significant byte first.
+    U24le,
+    /// 24 bits, most significant byte first.
+    U24be,
+    /// 32 bits, least significant byte first.
+    U32le,
+    /// 32 bits, most significant byte first.
+    U32be,
+}
+
+impl IntForm {
+    /// Bytes that it takes.
+    pub fn width(self) -> u64 {
+        match self {
+            Self::U16le | Self::U16be => 2,
+            Self::U24le | Self::U24be => 3,
+            Self::U32le | Self::U32be => 4,
+        }
+    }
+
+    /// The number in exactly [`width`](Self::width) bytes.
+    fn parse(self, bytes: &[u8]) -> u64 {
+        let fold = |number: u64, byte: &u8| number << 8 | u64::from(*byte);
+        match self {
+            Self::U16le | Self::U24le | Self::U32le => bytes.iter().rev().fold(0, fold),
+            Self::U16be | Self::U24be | Self::U32be => bytes.iter().fold(0, fold),
+        }
+    }
+}
+
+/// Where an image holds its own length.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LengthField {
+    /// From the start of the image.
+    pub offset: u64,
+    /// How it is stored.
+    pub form: IntForm,
+    /// Bytes in one unit of it; at least 1.
+    pub unit: u64,
+    /// Bytes of the image that it does not count, such as a checksum behind it.
+    pub plus: u64,
+}
+
+/// Where the checksum of an image stands.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ChecksumPlace {
+    /// From the start of the image.
+    Offset(u64),
+    /// It is the last bytes of the image.
+    End,
+}
+
+/// How a checksum is computed.
+#[derive(Clone, Debug)]
+pub enum ChecksumMethod {
+    /// A CRC by its parameters.
+    Crc(CrcMethod),
+    /// The sum of all bytes, as far as the form holds it.
+    Sum,
+    /// SHA-256; as many bytes of it as stand in the image.
+    Sha256,
+}
+
+/// A CRC by its parameters.
+#[derive(Clone, Debug)]
+pub struct CrcMethod(pub CrcSum);
+
+/// How the bytes of the checksum itself count, where they lie among those that it covers.
+#[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum OwnBytes {
+    /// They are left out.
+    #[default]
+    LeftOut,
+    /// As 0x00.
+    Zero,
+    /// As 0xFF.
+    Ones,
+}
+
+/// The checksum that an image holds of itself.
+#[derive(Clone, Debug)]
+pub struct ChecksumField {
+    /// Where it stands.
+    pub place: ChecksumPlace,
+    /// How it is computed.
+    pub method: ChecksumMethod,
+    /// Bytes that it takes in the image.
+    pub width: u64,
+    /// Whether its least significant byte comes first; of a digest it does not matter.
+    pub little_endian: bool,
+    /// The first byte that it covers, from the start of the image.
+    pub from: u64,
+    /// Up to where it covers, from the start of the image; to the end of the image without it.
+    pub to: Option<u64>,
+    /// How its own bytes count.
+    pub own: OwnBytes,
+}
+
+/// What one proof says of an image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Proof {
+    /// The image is as long, or sums up, as it says itself.
+    Holds,
+    /// It does not; in words.
+    Fails(String),
+}
+
+impl LengthField {
+    /// The bytes that an image must have, as it says itself; `None` if it ends before that.
+    fn wanted(&self, image: &Image) -> Option<u64> {
+        let at = image.start().checked_add(self.offset)?;
+        let bytes = image.bytes(Span::new(at, self.form.width())?)?;
+        self.form.parse(bytes).checked_mul(self.unit)?.checked_add(self.plus)
+    }
+
+    /// Compares the length of an image with the one that it holds. More may follow, such as
+    /// padding or a stamp.
+    pub fn check(&self, image: &Image) -> Proof {
+        let found = image.span().len();
+        match self.wanted(image) {
+            None => Proof::Fails(format!("nothing stands at offset 0x{:X}: it was cut short", self.offset)),
+            Some(wanted) if wanted > found => Proof::Fails(format!(
+                "it holds {} bytes, and {} are there: it was cut short",
+                Grouped(wanted),
+                Grouped(found)
+            )),
+            Some(_) => Proof::Holds,
+        }
+    }
+}
+
+impl ChecksumField {
+    /// Computes the checksum of an image and compares it with the one that it holds. `length`
+    /// tells where the image ends, if it says so itself.
+    pub fn check(&self, image: &Image, length: Option<&LengthField>) -> Proof {
+        let found = image.span().len();
+        if found > MAX_IMAGE {
+            return Proof::Fails(format!("the image spans {found} bytes, too many for a checksum"));
+        }
+        let end = length.and_then(|length| length.wanted(image)).unwrap_or(found).min(found);
+        let place = match self.place {
+            ChecksumPlace::Offset(offset) => Some(offset),
+            ChecksumPlace::End => end.checked_sub(self.width),
+        };
+        let Some(place) = place.filter(|place| place.saturating_add(self.width) <= found) else {
+            return Proof::Fails("nothing is there: it was cut short".to_owned());
+        };
+        let mut whole = vec![ERASED; usize::try_from(found).unwrap_or_default()];
+        image.copy_to(image.start(), &mut whole);
+        let default_end = if self.place == ChecksumPlace::End { place } else { end };
+        let covered = self.covered(&whole, place, self.to.unwrap_or(default_end).min(found));
+        let bytes = |from: u64, len: u64| {
+            let from = usize::try_from(from).unwrap_or(usize::MAX);
+            whole.get(from..from.saturating_add(usize::try_from(len).unwrap_or(usize::MAX))).unwrap_or_default()
+        };
+        let (stored, computed) = (bytes(place, self.width).to_vec(), self.compute(&covered));
+        if stored == computed {
+            return Proof::Holds;
+        }
+        let hex = |bytes: &[u8]| vaka_base::text::hex(bytes);
+        Proof::Fails(format!(
+            "{} stands at offset 0x{place:X}, and its bytes give {}: it is damaged or cut short",
+            hex(&stored),
+            hex(&computed)
+        ))
+    }
+
+    /// The bytes that it covers, with its own as the sheet says.
+    fn covered(&self, whole: &[u8], place: u64, to: u64) -> Vec<u8> {
+        let own = place..place + self.width;
+        let mut covered = Vec::with_capacity(whole.len());
+        for (offset, byte) in (0_u64..).zip(whole).skip(usize::try_from(self.from).unwrap_or(usize::MAX)) {
+            match (offset >= to, own.contains(&offset), self.own) {
+                (true, _, _) => break,
+                (_, false, _) => covered.push(*byte),
+                (_, true, OwnBytes::LeftOut) => {}
+                (_, true, OwnBytes::Zero) => covered.push(0),
+                (_, true, OwnBytes::Ones) => covered.push(0xFF),
+            }
+        }
+        covered
+    }
+
+    fn compute(&self, covered: &[u8]) -> Vec<u8> {
+        let width = usize::try_from(self.width).unwrap_or_default();
+        let number = match &self.method {
+            ChecksumMethod::Sha256 => {
+                let mut digest = Sha256::digest(covered).to_vec();
+                digest.truncate(width);
+                return digest;
+            }
+            ChecksumMethod::Crc(CrcMethod(crc)) => crc.of(covered),
+            ChecksumMethod::Sum => covered.iter().fold(0, |sum: u64, byte| sum.wrapping_add(u64::from(*byte))),
+        };
+        let mut bytes = number.to_le_bytes().to_vec();
+        bytes.truncate(width);
+        if !self.little_endian {
+            bytes.reverse();
+        }
+        bytes
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::address::Address;
+
+    fn image(bytes: &[u8]) -> Image {
+        Image::of_memory(&[(Address::new(0x100), bytes.to_vec())]).unwrap()
+    }
+
+    fn crc32() -> ChecksumMethod {
+        ChecksumMethod::Crc(CrcMethod(CrcSum::new(vaka_base::checksum::CRC32).unwrap()))
+    }
+
+    fn field(place: ChecksumPlace, method: ChecksumMethod, width: u64) -> ChecksumField {
+        ChecksumField { place, method, width, little_endian: true, from: 0, to: None, own: OwnBytes::LeftOut }
+    }
+
+    /// CRC-32 of "123456789" is CBF43926: the check value of its catalogue entry. The sum of
+    /// its bytes is 477, by hand. SHA-256 of "abc" begins BA 78 16 BF: the standard's example.
+    #[test]
+    fn known_checksums_hold_and_every_changed_byte_fails() {
+        let cases: [(&[u8], ChecksumField); 4] = [
+            (b"123456789\x26\x39\xF4\xCB", field(ChecksumPlace::End, crc32(), 4)),
+            (b"123456789\xDD\x01", field(ChecksumPlace::End, ChecksumMethod::Sum, 2)),
+            (b"abc\xBA\x78\x16\xBF", field(ChecksumPlace::End, ChecksumMethod::Sha256, 4)),
+            (
+                b"\xCB\xF4\x39\x26123456789",
+                ChecksumField { little_endian: false, ..field(ChecksumPlace::Offset(0), crc32(), 4) },
+            ),
+        ];
+        for (bytes, field) in cases {
+            assert_eq!(field.check(&image(bytes), None), Proof::Holds, "{bytes:02X?}");
+            for at in 0..bytes.len() {
+                let mut changed = bytes.to_vec();
+                changed[at] ^= 0x10;
+                assert!(matches!(field.check(&image(&changed), None), Proof::Fails(_)), "{at} of {bytes:02X?}");
+            }
+        }
+        // Its own bytes as zeros: the CRC of four zeros and "123456789", by Python's zlib.crc32.
+        let zeros = ChecksumField { own: OwnBytes::Zero, ..field(ChecksumPlace::Offset(0), crc32(), 4) };
+        let mut bytes = b"\x00\x00\x00\x00123456789".to_vec();
+        bytes[..4].copy_from_slice(&0x2289_6B0A_u32.to_le_bytes());
+        assert_eq!(zeros.check(&image(&bytes), None), Proof::Holds);
+    }
+
+    #[test]
+    fn a_length_finds_what_was_cut_or_added() {
+        let length = LengthField { offset: 1, form: IntForm::U16be, unit: 2, plus: 1 };
+        // 3 units of 2 bytes and one more: 7 bytes.
+        for (bytes, holds) in [
+            (&b"A\0\x03BCDE"[..], true),
+            (b"A\0\x03BCD", false),
+            (b"A\0", false),
+            (b"A\0\x03BCDE\xFF\xFF", true),
+            (b"A\0\x03BCDE\xFFX", true),
+        ] {
+            assert_eq!(length.check(&image(bytes)) == Proof::Holds, holds, "{bytes:?}");
+        }
+        let checksum = field(ChecksumPlace::End, ChecksumMethod::Sum, 1);
+        // 0 + 2 + 0x30 = 0x32, and the padding behind is not covered.
+        let length = LengthField { offset: 0, form: IntForm::U16be, unit: 1, plus: 2 };
+        assert_eq!(checksum.check(&image(b"\0\x02\x30\x32\xFF\xFF"), Some(&length)), Proof::Holds);
+    }
+}

@@ -1,0 +1,132 @@
+//! Cutting, moving, filling and joining images. Each gives a new image.
+
+use thiserror::Error;
+
+use crate::address::{Address, Span};
+use crate::model::{BuildError, Builder, Image, Segment, TooHigh};
+
+/// Why an image cannot be made of others.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum EditError {
+    /// Nothing of the image lies there.
+    #[error("nothing of the image lies in {0}")]
+    Nothing(Span),
+    /// It would run past the highest address, or below 0.
+    #[error("the image would run past the ends of the 32-bit address space")]
+    Outside,
+    /// Two images give one address different bytes.
+    #[error("{0} is given different values")]
+    Overlap(Address),
+    /// More gap than anybody wants to fill.
+    #[error("the gaps have {0} bytes; cut the image first")]
+    TooMuchGap(u64),
+}
+
+/// The most gap that is filled. Chosen by us: as large as flash of this kind.
+const MAX_FILL: u64 = 256 << 20;
+
+impl Image {
+    /// What of it lies in `span`.
+    ///
+    /// # Errors
+    /// [`EditError::Nothing`].
+    pub fn cut(&self, span: Span) -> Result<Self, EditError> {
+        let mut builder = self.builder();
+        for segment in self.segments() {
+            if let Some(common) = segment.span().common(span)
+                && let Some(bytes) = self.bytes(common)
+            {
+                builder.push(common.start(), bytes).map_err(|TooHigh| EditError::Outside)?;
+            }
+        }
+        finish(builder, self).map_err(|error| error.unwrap_or(EditError::Nothing(span)))
+    }
+
+    /// The same bytes, beginning at `start`. An entry inside moves along.
+    ///
+    /// # Errors
+    /// [`EditError::Outside`].
+    pub fn moved(&self, start: Address) -> Result<Self, EditError> {
+        let shift = |at: Address| {
+            let offset = at.offset_from(self.start()).ok_or(EditError::Outside)?;
+            start.checked_add(offset).ok_or(EditError::Outside)
+        };
+        let mut builder = self.builder();
+        builder.entry = match self.entry() {
+            Some(entry) if self.span().contains(entry) => Some(shift(entry)?),
+            other => other,
+        };
+        for segment in self.segments() {
+            builder.push(shift(segment.start())?, segment.data()).map_err(|TooHigh| EditError::Outside)?;
+        }
+        finish(builder, self).map_err(|error| error.unwrap_or(EditError::Outside))
+    }
+
+    /// With its gaps filled.
+    ///
+    /// # Errors
+    /// [`EditError::TooMuchGap`].
+    pub fn filled(&self, byte: u8) -> Result<Self, EditError> {
+        let gap = self.span().len() - self.len();
+        let len = usize::try_from(self.span().len()).map_err(|_| EditError::TooMuchGap(gap))?;
+        if gap > MAX_FILL {
+            return Err(EditError::TooMuchGap(gap));
+        }
+        let mut data = vec![byte; len];
+        self.copy_to(self.start(), &mut data);
+        Ok(Self { segments: vec![Segment { start: self.start(), data }], ..self.clone_head() })
+    }
+
+    /// All images in one. Entry and facts are the first one's that has some.
+    ///
+    /// # Errors
+    /// Two give one address different bytes.
+    pub fn join(images: &[Self]) -> Result<Option<Self>, EditError> {
+        let Some(first) = images.first() else { return Ok(None) };
+        let mut builder = first.builder();
+        builder.entry = images.iter().find_map(Self::entry);
+        for segment in images.iter().flat_map(Self::segments) {
+            builder.push(segment.start(), segment.data()).map_err(|TooHigh| EditError::Outside)?;
+        }
+        finish(builder, first).map(Some).map_err(|error| error.unwrap_or(EditError::Outside))
+    }
+
+    /// With some bytes replaced; what lies outside its segments is left out.
+    #[must_use]
+    pub fn patched(&self, at: Address, bytes: &[u8]) -> Self {
+        let mut patched = self.clone();
+        let Some(wanted) = Span::new(at, bytes.len() as u64) else { return patched };
+        for segment in &mut patched.segments {
+            if let Some(common) = segment.span().common(wanted) {
+                let to = crate::model::offset(common.start(), segment.start);
+                let from = crate::model::offset(common.start(), at);
+                let len = crate::model::offset(common.end(), common.start());
+                segment.data[to..to + len].copy_from_slice(&bytes[from..from + len]);
+            }
+        }
+        patched
+    }
+
+    fn builder(&self) -> Builder {
+        Builder { entry: self.entry(), facts: self.facts().clone(), notes: self.notes().to_vec(), ..Builder::default() }
+    }
+
+    /// All but the segments.
+    fn clone_head(&self) -> Self {
+        Self {
+            segments: Vec::new(),
+            entry: self.entry,
+            format: self.format,
+            facts: self.facts.clone(),
+            notes: self.notes.clone(),
+        }
+    }
+}
+
+fn finish(builder: Builder, like: &Image) -> Result<Image, Option<EditError>> {
+    builder.finish(like.format()).map_err(|error| match error {
+        BuildError::Empty => None,
+        BuildError::Overlap(address) => Some(EditError::Overlap(address)),
+    })
+}

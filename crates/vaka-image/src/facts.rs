@@ -1,0 +1,141 @@
+//! Formats of firmware files, and what a file states besides its bytes.
+
+use std::fmt;
+
+use object::elf;
+use serde::Serialize;
+use vaka_base::version::Version;
+
+use crate::address::Span;
+
+/// A kind of firmware file.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Format {
+    /// Bytes without addresses.
+    Binary,
+    /// Intel HEX.
+    IntelHex,
+    /// Motorola S-record.
+    SRecord,
+    /// ELF.
+    Elf,
+    /// UF2.
+    Uf2,
+    /// A file with a DFU suffix or the address extension's prefix.
+    Dfu,
+}
+
+impl fmt::Display for Format {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Self::Binary => "a raw binary",
+            Self::IntelHex => "Intel HEX",
+            Self::SRecord => "S-record",
+            Self::Elf => "ELF",
+            Self::Uf2 => "UF2",
+            Self::Dfu => "a DFU file",
+        })
+    }
+}
+
+/// What a file says of itself besides its bytes.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct FileFacts {
+    /// The header of an S-record file, tamed.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub header: Option<String>,
+    /// The UF2 family.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub family: Option<u32>,
+    /// UF2 extension tags.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tags: Option<Tags>,
+    /// Regions whose MD5 the UF2 blocks carry.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub md5_regions: Vec<Md5Region>,
+    /// The DFU suffix.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub dfu: Option<Suffix>,
+    /// The ELF header.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub elf: Option<ElfFacts>,
+    /// The version in the file's name: weak, since anybody can rename a file.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub named_version: Option<Version>,
+    /// Whether its name ends in `.dfu`, and it has no valid DFU suffix.
+    pub lacks_suffix: bool,
+}
+
+/// What the extension tags of a UF2 file say.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Tags {
+    /// Version of the firmware (type 0x9FC7BC).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    /// Name of the device that it is for (type 0x650D9D).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub device: Option<String>,
+    /// Page size of the target in bytes (type 0x0BE9F7).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub page_size: Option<u32>,
+    /// Device type, 32 or 64 bits (type 0xC8A729).
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub device_type: Option<u64>,
+    /// SHA-2 checksum of the firmware, in hex (type 0xB46DB0). Not checked:
+    /// the format does not say over which bytes.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub sha2: Option<String>,
+}
+
+/// A region and its MD5, as some blocks carry one, so that a unit can tell
+/// what it has already. Not checked here.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Md5Region {
+    /// The region.
+    pub span: Span,
+    /// The sum, in hex.
+    pub md5: String,
+}
+
+/// What a DFU suffix says. 0xFFFF stands for any.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct Suffix {
+    /// bcdDevice.
+    pub release: u16,
+    /// idProduct.
+    pub product: u16,
+    /// idVendor.
+    pub vendor: u16,
+    /// bcdDFU.
+    pub version: u16,
+}
+
+/// What an ELF file says of itself.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct ElfFacts {
+    /// 32 or 64.
+    pub bits: u8,
+    /// Whether its numbers are little-endian.
+    pub little_endian: bool,
+    /// e_machine.
+    pub machine: u16,
+}
+
+impl ElfFacts {
+    /// The machine's usual name. Source: the ABI's registry of e_machine.
+    pub fn machine_name(self) -> &'static str {
+        match elf::Machine(self.machine) {
+            elf::EM_ARM => "Arm",
+            elf::EM_AARCH64 => "AArch64",
+            elf::EM_RISCV => "RISC-V",
+            elf::EM_AVR => "AVR",
+            elf::EM_MSP430 => "MSP430",
+            elf::EM_XTENSA => "Xtensa",
+            elf::EM_MIPS => "MIPS",
+            elf::EM_386 => "x86",
+            elf::EM_X86_64 => "x86-64",
+            _ => "another machine",
+        }
+    }
+}

@@ -1,0 +1,31 @@
+//! Images: addressed bytes, and what the file said besides them.
+//!
+//! [`read`] turns the bytes of a file into an [`Image`]; which format they are
+//! is decided by their content (see [`detect`]), never by the file's name. One
+//! file per format; each refuses what it cannot be sure of, with the line or
+//! offset. There is no lenient mode.
+
+pub mod address;
+pub mod compare;
+pub mod completeness;
+pub mod detect;
+pub mod dfu_file;
+pub mod edit;
+pub mod elf;
+pub mod facts;
+pub mod hex;
+mod model;
+pub mod occupancy;
+mod read;
+mod record;
+pub mod span_set;
+pub mod srec;
+pub mod stamp;
+pub mod uf2;
+pub mod vectors;
+pub mod wrapper;
+
+pub use facts::{FileFacts, Format};
+pub use model::{ERASED, Firmware, Image, Outline, Segment, Set, SetName};
+pub use read::{PieceReader, ReadError, ReadOptions, read, read_all, read_for};
+pub use record::{RecordError, RecordFault};

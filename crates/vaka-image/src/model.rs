@@ -1,0 +1,338 @@
+//! The image model: addressed bytes in segments, and all that one file holds.
+
+use serde::Serialize;
+
+use crate::address::{Address, Span};
+use crate::facts::{FileFacts, Format};
+use vaka_base::version::Version;
+
+/// What flash reads after an erase, and what programs nothing.
+pub const ERASED: u8 = 0xFF;
+
+/// One run of bytes at an address.
+#[derive(Clone, PartialEq, Eq)]
+pub struct Segment {
+    pub(crate) start: Address,
+    pub(crate) data: Vec<u8>,
+}
+
+impl Segment {
+    /// Where it starts.
+    pub fn start(&self) -> Address {
+        self.start
+    }
+
+    /// Its bytes; never empty.
+    pub fn data(&self) -> &[u8] {
+        &self.data
+    }
+
+    /// The addresses it covers.
+    pub fn span(&self) -> Span {
+        Span::new(self.start, self.data.len() as u64).expect("checked when the segment was made")
+    }
+}
+
+impl std::fmt::Debug for Segment {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "Segment({})", self.span())
+    }
+}
+
+/// Addressed bytes in segments that rise, never overlap and never touch.
+///
+/// An image holds at least one byte: a file without any is no image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Image {
+    pub(crate) segments: Vec<Segment>,
+    pub(crate) entry: Option<Address>,
+    pub(crate) format: Format,
+    pub(crate) facts: FileFacts,
+    pub(crate) notes: Vec<String>,
+}
+
+impl Image {
+    /// The segments, in rising order.
+    pub fn segments(&self) -> &[Segment] {
+        &self.segments
+    }
+
+    /// The entry address that the file names; evidence, not an order.
+    pub fn entry(&self) -> Option<Address> {
+        self.entry
+    }
+
+    /// What was read from a memory, as an image; `None` if that is nothing, or
+    /// the parts overlap with different bytes or run past 32 bits.
+    pub fn of_memory(parts: &[(Address, Vec<u8>)]) -> Option<Self> {
+        let mut builder = Builder::default();
+        for (start, bytes) in parts {
+            builder.push(*start, bytes).ok()?;
+        }
+        builder.finish(Format::Binary).ok()
+    }
+
+    /// The image without the 0xFF at its end, down to a multiple of `unit`
+    /// bytes; `None` if there is nothing else.
+    pub fn without_blank_end(&self, unit: u64) -> Option<Self> {
+        let last_used = self.segments.iter().rev().find_map(|segment| {
+            let at = segment.data.iter().rposition(|byte| *byte != 0xFF)?;
+            segment.start.checked_add(at as u64)
+        })?;
+        let end = last_used.align_down(unit).checked_add(unit)?.min(self.span().end());
+        self.cut(Span::between(self.start(), end)?).ok()
+    }
+
+    /// The image, with what its file's name says of it.
+    #[must_use]
+    pub fn named(mut self, name: &str) -> Self {
+        self.facts.named_version = Version::in_name(name);
+        self.facts.lacks_suffix = self.facts.dfu.is_none() && name.to_ascii_lowercase().ends_with(".dfu");
+        self
+    }
+
+    /// What kind of file it came from.
+    pub fn format(&self) -> Format {
+        self.format
+    }
+
+    /// What the file says of itself.
+    pub fn facts(&self) -> &FileFacts {
+        &self.facts
+    }
+
+    /// Oddities met while reading, each a sentence.
+    pub fn notes(&self) -> &[String] {
+        &self.notes
+    }
+
+    /// Lowest address.
+    pub fn start(&self) -> Address {
+        self.segments[0].start
+    }
+
+    /// From the lowest to the highest address, gaps included.
+    pub fn span(&self) -> Span {
+        let last = self.segments[self.segments.len() - 1].span();
+        Span::between(self.start(), last.end()).expect("segments rise")
+    }
+
+    /// Number of bytes, gaps not counted.
+    pub fn len(&self) -> u64 {
+        self.segments.iter().map(|segment| segment.data.len() as u64).sum()
+    }
+
+    /// Always false: an image holds at least one byte.
+    pub fn is_empty(&self) -> bool {
+        false
+    }
+
+    /// The bytes of `span`, if one segment holds all of them.
+    pub fn bytes(&self, span: Span) -> Option<&[u8]> {
+        let segment = self.segments.iter().find(|segment| segment.span().covers(span))?;
+        let from = usize::try_from(span.start().offset_from(segment.start)?).ok()?;
+        segment.data.get(from..from + usize::try_from(span.len()).ok()?)
+    }
+
+    /// Copies what the image holds of the addresses from `start` on into
+    /// `buffer`; bytes in gaps stay as they are.
+    pub fn copy_to(&self, start: Address, buffer: &mut [u8]) {
+        let Some(wanted) = Span::new(start, buffer.len() as u64) else { return };
+        for segment in &self.segments {
+            if let Some(common) = segment.span().common(wanted) {
+                let from = offset(common.start(), segment.start);
+                let to = offset(common.start(), start);
+                let len = offset(common.end(), common.start());
+                buffer[to..to + len].copy_from_slice(&segment.data[from..from + len]);
+            }
+        }
+    }
+}
+
+/// Distance in memory-sized bytes; both ends lie in one buffer, so it fits.
+pub(crate) fn offset(address: Address, base: Address) -> usize {
+    address.offset_from(base).and_then(|n| usize::try_from(n).ok()).expect("inside one buffer")
+}
+
+/// All that a file holds: one image, or several that are kept apart.
+#[derive(Clone, Debug)]
+pub struct Firmware {
+    /// What kind of file it is.
+    pub format: Format,
+    /// Its images.
+    pub sets: Vec<Set>,
+    /// Names of ordinary files that it holds besides (UF2), tamed.
+    pub files: Vec<String>,
+    /// Oddities of the file as a whole.
+    pub notes: Vec<String>,
+}
+
+/// One image of several.
+#[derive(Clone, Debug)]
+pub struct Set {
+    /// What keeps it apart from the others.
+    pub name: SetName,
+    /// The image.
+    pub image: Image,
+}
+
+/// What keeps the images of a file apart.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum SetName {
+    /// There is only one.
+    Whole,
+    /// A UF2 family; `None` for blocks that name none.
+    Family(Option<u32>),
+    /// A target of a DFU file.
+    Target {
+        /// bAlternateSetting.
+        alternate: u8,
+        /// Its name.
+        name: Option<String>,
+    },
+}
+
+impl std::fmt::Display for SetName {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Whole => f.write_str("all of it"),
+            Self::Family(Some(family)) => write!(f, "family 0x{family:08X}"),
+            Self::Family(None) => f.write_str("no family"),
+            Self::Target { alternate, name: Some(name) } => write!(f, "target {alternate} \"{name}\""),
+            Self::Target { alternate, name: None } => write!(f, "target {alternate}"),
+        }
+    }
+}
+
+/// The highest address behind the last byte: 32 bits is what all formats and
+/// bootloaders here can name.
+pub(crate) const ADDRESS_LIMIT: Address = Address::new(1 << 32);
+
+/// Data would lie at or past [`ADDRESS_LIMIT`].
+#[derive(Debug)]
+pub(crate) struct TooHigh;
+
+/// Why a [`Builder`] makes no image.
+#[derive(Debug)]
+pub(crate) enum BuildError {
+    /// No byte was pushed.
+    Empty,
+    /// Two pieces give this address different bytes.
+    Overlap(Address),
+}
+
+/// Collects pieces in any order and makes an image of them.
+#[derive(Debug, Default)]
+pub(crate) struct Builder {
+    pub(crate) pieces: Vec<Segment>,
+    pub(crate) entry: Option<Address>,
+    pub(crate) facts: FileFacts,
+    pub(crate) notes: Vec<String>,
+}
+
+impl Builder {
+    /// Adds bytes at an address; cheap where they follow the last ones.
+    pub(crate) fn push(&mut self, start: Address, data: &[u8]) -> Result<(), TooHigh> {
+        let end = start.checked_add(data.len() as u64).ok_or(TooHigh)?;
+        if end > ADDRESS_LIMIT {
+            return Err(TooHigh);
+        }
+        match self.pieces.last_mut() {
+            _ if data.is_empty() => {}
+            Some(last) if last.start.get() + last.data.len() as u64 == start.get() => last.data.extend_from_slice(data),
+            _ => self.pieces.push(Segment { start, data: data.to_vec() }),
+        }
+        Ok(())
+    }
+
+    /// Sorts, joins and checks the pieces.
+    pub(crate) fn finish(mut self, format: Format) -> Result<Image, BuildError> {
+        self.pieces.sort_by_key(|piece| piece.start);
+        let mut repeated = 0;
+        let mut segments: Vec<Segment> = Vec::new();
+        for piece in self.pieces {
+            match segments.last_mut() {
+                Some(last) if piece.start <= last.span().end() => {
+                    repeated += join(last, &piece).map_err(BuildError::Overlap)?;
+                }
+                _ => segments.push(piece),
+            }
+        }
+        if repeated > 0 {
+            self.notes.push(format!("{repeated} bytes stand in the file twice, with equal values"));
+        }
+        if segments.is_empty() {
+            return Err(BuildError::Empty);
+        }
+        Ok(Image { segments, entry: self.entry, format, facts: self.facts, notes: self.notes })
+    }
+}
+
+/// Joins `piece`, which starts inside or right behind `last`, to it. Returns
+/// how many bytes both had; they must be equal.
+fn join(last: &mut Segment, piece: &Segment) -> Result<u64, Address> {
+    let from = offset(piece.start, last.start);
+    let common = piece.data.len().min(last.data.len() - from);
+    let differs = last.data[from..from + common].iter().zip(&piece.data).position(|(a, b)| a != b);
+    if let Some(index) = differs {
+        return Err(piece.start.checked_add(index as u64).expect("inside a checked piece"));
+    }
+    last.data.extend_from_slice(&piece.data[common..]);
+    Ok(common as u64)
+}
+
+/// The outline of an image, for output.
+#[derive(Clone, Debug, Serialize)]
+pub struct Outline {
+    /// Where the file's data lies.
+    pub segments: Vec<Span>,
+    /// Bytes, gaps not counted.
+    pub bytes: u64,
+    /// The entry address the file names.
+    pub entry: Option<Address>,
+}
+
+impl Image {
+    /// Its outline.
+    pub fn outline(&self) -> Outline {
+        Outline { segments: self.segments.iter().map(Segment::span).collect(), bytes: self.len(), entry: self.entry }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn pieces_join_in_any_order() {
+        let mut builder = Builder::default();
+        builder.push(Address::new(8), &[8, 9]).unwrap();
+        builder.push(Address::new(4), &[4, 5, 6, 7]).unwrap();
+        builder.push(Address::new(20), &[]).unwrap();
+        builder.push(Address::new(16), &[16]).unwrap();
+        let image = builder.finish(Format::Binary).unwrap();
+        assert_eq!(
+            format!("{:?}", image.segments()),
+            "[Segment(0x0000_0004..0x0000_000A), Segment(0x0000_0010..0x0000_0011)]"
+        );
+        assert_eq!(image.len(), 7);
+        let mut buffer = [0xA5; 8];
+        image.copy_to(Address::new(9), &mut buffer);
+        assert_eq!(buffer, [9, 0xA5, 0xA5, 0xA5, 0xA5, 0xA5, 0xA5, 16]);
+    }
+
+    #[test]
+    fn equal_overlap_is_noted_and_different_overlap_refused() {
+        let push = |second: &[u8]| {
+            let mut builder = Builder::default();
+            builder.push(Address::new(0), &[1, 2, 3, 4]).unwrap();
+            builder.push(Address::new(2), second).unwrap();
+            builder.finish(Format::Binary)
+        };
+        let image = push(&[3, 4, 5]).unwrap();
+        assert_eq!(image.segments()[0].data(), [1, 2, 3, 4, 5]);
+        assert_eq!(image.notes().len(), 1);
+        assert!(matches!(push(&[3, 9]), Err(BuildError::Overlap(at)) if at == Address::new(3)));
+    }
+}

@@ -1,0 +1,214 @@
+//! Reading: from the bytes of a file to an image.
+
+use thiserror::Error;
+
+use crate::address::Address;
+use crate::detect::{self, NotFirmware};
+use crate::facts::Format;
+use crate::model::{Builder, Firmware, Image, Set, SetName, TooHigh};
+use crate::record::{self, RecordError};
+use crate::{dfu_file, elf, hex, srec, uf2};
+
+/// What is given along with a file.
+#[derive(Clone, Copy, Debug, Default)]
+pub struct ReadOptions {
+    /// Where a raw binary starts. Other formats carry their addresses.
+    pub at: Option<Address>,
+    /// Which of several UF2 families.
+    pub family: Option<u32>,
+    /// Which of several targets of a DFU file, by its alternate setting.
+    pub target: Option<u8>,
+}
+
+/// Why a file is no image.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum ReadError {
+    /// The file is something else than firmware.
+    #[error("{0}")]
+    NotFirmware(NotFirmware),
+    /// A raw binary, and nobody said where it starts.
+    #[error("a raw binary carries no address, and none was given")]
+    NoAddress,
+    /// An address was given, but the file carries its own.
+    #[error("{0} carries its own addresses; an address can only be given for a raw binary")]
+    AddressNotWanted(Format),
+    /// The bytes would run past the highest address.
+    #[error("{len} bytes from {start} run past the end of the 32-bit address space")]
+    TooHigh {
+        /// Where they start.
+        start: Address,
+        /// How many they are.
+        len: u64,
+    },
+    /// Several images, and nobody said which.
+    #[error("the file holds several images, and none was chosen: {}", names(.0))]
+    Several(Vec<SetName>),
+    /// The chosen image is not there.
+    #[error("the file does not hold what was chosen; it holds: {}", names(.0))]
+    NotThere(Vec<SetName>),
+    /// No bytes for flash.
+    #[error("the file holds nothing that belongs into flash")]
+    Nothing,
+    /// Intel HEX or S-record that is damaged or doubtful.
+    #[error(transparent)]
+    Record(#[from] RecordError),
+    /// An ELF file that is damaged or no program.
+    #[error(transparent)]
+    Elf(#[from] elf::ElfError),
+    /// A UF2 file that is damaged or doubtful.
+    #[error(transparent)]
+    Uf2(#[from] uf2::Uf2Error),
+    /// A DFU file that is damaged.
+    #[error(transparent)]
+    Dfu(#[from] dfu_file::DfuFileError),
+}
+
+fn names(sets: &[SetName]) -> String {
+    if sets.is_empty() {
+        return "nothing".into();
+    }
+    sets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// Reads everything that a file holds.
+///
+/// # Errors
+/// [`ReadError`]: the file is to blame, or an address is missing or too much.
+pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError> {
+    let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
+    let one = |image| Firmware {
+        format,
+        sets: vec![Set { name: SetName::Whole, image }],
+        files: Vec::new(),
+        notes: Vec::new(),
+    };
+    let own_addresses = |image| if at.is_some() { Err(ReadError::AddressNotWanted(format)) } else { Ok(image) };
+    match format {
+        Format::Binary => binary(bytes, at.ok_or(ReadError::NoAddress)?).map(one),
+        Format::IntelHex => own_addresses(one(hex::read(bytes)?)),
+        Format::SRecord => own_addresses(one(srec::read(bytes)?)),
+        Format::Elf => own_addresses(one(elf::read(bytes)?)),
+        Format::Uf2 => own_addresses(uf2::read(bytes)?),
+        Format::Dfu => {
+            let firmware = dfu_file::read(bytes, at)?.ok_or(ReadError::NoAddress)?;
+            let plain = firmware.sets.iter().any(|set| set.name == SetName::Whole);
+            if plain { Ok(firmware) } else { own_addresses(firmware) }
+        }
+    }
+}
+
+/// Reads Intel HEX or S-record piece by piece, for files that are too large to
+/// be held in memory beside their image.
+pub struct PieceReader(Pumps);
+
+enum Pumps {
+    Hex(Box<record::Pump<hex::Hex>>),
+    SRecord(Box<record::Pump<srec::SRecord>>),
+}
+
+impl PieceReader {
+    /// A reader for the file that begins with `head`, if it is one of the two
+    /// formats by its content. A DFU suffix cannot be seen from there.
+    pub fn for_head(head: &[u8]) -> Option<Self> {
+        match detect::detect(head).ok()?.format {
+            Format::IntelHex => Some(Self(Pumps::Hex(Box::default()))),
+            Format::SRecord => Some(Self(Pumps::SRecord(Box::default()))),
+            _ => None,
+        }
+    }
+
+    /// Takes the next piece, which may end anywhere.
+    ///
+    /// # Errors
+    /// The file is damaged or doubtful.
+    pub fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
+        match &mut self.0 {
+            Pumps::Hex(pump) => pump.feed(piece),
+            Pumps::SRecord(pump) => pump.feed(piece),
+        }
+    }
+
+    /// Nothing follows any more. `None` if two records give one address
+    /// different bytes: only [`read`] can tell which.
+    ///
+    /// # Errors
+    /// The file is damaged or doubtful.
+    pub fn finish(self) -> Result<Option<Image>, RecordError> {
+        let finished = match self.0 {
+            Pumps::Hex(pump) => pump.finish()?,
+            Pumps::SRecord(pump) => pump.finish()?,
+        };
+        Ok(match finished {
+            record::Finished::Image(image) => Some(*image),
+            record::Finished::Overlap(_) => None,
+        })
+    }
+}
+
+/// Reads the one image of a file, or the chosen one.
+///
+/// # Errors
+/// [`ReadError`]: the file is to blame, or something has to be said of it.
+pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
+    let mut firmware = read_all(bytes, options.at)?;
+    let names = || firmware.sets.iter().map(|set| set.name.clone()).collect::<Vec<_>>();
+    let chosen = |set: &Set| match set.name {
+        SetName::Whole => options.family.is_none() && options.target.is_none(),
+        SetName::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
+        SetName::Target { alternate, .. } => {
+            options.family.is_none() && options.target.is_none_or(|target| target == alternate)
+        }
+    };
+    let mut found = firmware.sets.iter().enumerate().filter(|(_, set)| chosen(set)).map(|(index, _)| index);
+    match (found.next(), found.next()) {
+        (Some(index), None) => {
+            let Set { mut image, .. } = firmware.sets.swap_remove(index);
+            image.notes.splice(0..0, firmware.notes);
+            Ok(image)
+        }
+        (Some(_), Some(_)) => Err(ReadError::Several(names())),
+        (None, _) if firmware.sets.is_empty() => Err(ReadError::Nothing),
+        (None, _) => Err(ReadError::NotThere(names())),
+    }
+}
+
+/// The same; of several UF2 families the one is meant that is in `families`,
+/// unless another choice was made.
+///
+/// # Errors
+/// As for [`read`].
+pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
+    let Err(ReadError::Several(names)) = read(bytes, options) else { return read(bytes, options) };
+    let of = |name: &SetName| match name {
+        SetName::Family(Some(family)) => Some(*family).filter(|family| families.contains(family)),
+        _ => None,
+    };
+    match names.iter().filter_map(of).collect::<Vec<_>>()[..] {
+        [family] if options.family.is_none() => read(bytes, ReadOptions { family: Some(family), ..options }),
+        _ => Err(ReadError::Several(names)),
+    }
+}
+
+/// A raw binary that starts at `at`.
+fn binary(bytes: &[u8], at: Address) -> Result<Image, ReadError> {
+    let mut builder = Builder::default();
+    builder.push(at, bytes).map_err(|TooHigh| ReadError::TooHigh { start: at, len: bytes.len() as u64 })?;
+    builder.finish(Format::Binary).map_err(|_| ReadError::NotFirmware(NotFirmware::Empty))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::model::ADDRESS_LIMIT;
+
+    #[test]
+    fn a_binary_needs_an_address_and_must_end_below_4_gib() {
+        let bytes = [0u8, 1, 2, 3];
+        let at = |address| read(&bytes, ReadOptions { at: Some(Address::new(address)), ..ReadOptions::default() });
+        assert_eq!(read(&bytes, ReadOptions::default()), Err(ReadError::NoAddress));
+        assert_eq!(at(0xFFFF_FFFC).unwrap().span().end(), ADDRESS_LIMIT);
+        assert!(matches!(at(0xFFFF_FFFD), Err(ReadError::TooHigh { .. })));
+        assert!(matches!(at(u64::MAX), Err(ReadError::TooHigh { .. })));
+    }
+}

@@ -1,0 +1,540 @@
+//! What Intel HEX and S-record have in common: lines of hex digits with a
+//! length, an address and a checksum, and an end record.
+
+use thiserror::Error;
+
+use crate::address::Address;
+use crate::facts::Format;
+use crate::model::{BuildError, Builder, Image, TooHigh};
+
+/// What is wrong with a file of records, and in which line (counted from 1).
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error("line {line}: {fault}")]
+pub struct RecordError {
+    /// The line.
+    pub line: usize,
+    /// What is wrong.
+    pub fault: RecordFault,
+}
+
+/// What is wrong with a line or with the file as a whole.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum RecordFault {
+    /// The line does not begin as a record does, after the first one.
+    #[error("no record: a line begins with {0}")]
+    NoMark(&'static str),
+    /// Something else than a hex digit.
+    #[error("column {column}: not a hex digit")]
+    Digit {
+        /// Counted from 1.
+        column: usize,
+    },
+    /// The line ends before the record does.
+    #[error("the record is cut short: {found} of {wanted} digits")]
+    Short {
+        /// Digits that the record's length asks for.
+        wanted: usize,
+        /// Digits that are there.
+        found: usize,
+    },
+    /// Something follows the checksum.
+    #[error("column {column}: something follows the checksum")]
+    Trailing {
+        /// Counted from 1.
+        column: usize,
+    },
+    /// The checksum does not fit.
+    #[error("checksum is {found:02X}, the record's bytes give {expected:02X}")]
+    Checksum {
+        /// What the bytes give.
+        expected: u8,
+        /// What stands there.
+        found: u8,
+    },
+    /// A type the format does not have.
+    #[error("record type {0} is not known; nothing of such a file is used")]
+    Type(String),
+    /// A record with another length than its type has.
+    #[error("a record of type {kind} holds {wanted} data bytes, this one {found}")]
+    Length {
+        /// Its type.
+        kind: String,
+        /// What the type asks for.
+        wanted: usize,
+        /// What is there.
+        found: usize,
+    },
+    /// Data across a 64 KiB border where readers differ in what it means.
+    #[error("the data crosses a 64 KiB border without a linear base address; programs read that differently")]
+    Wraps,
+    /// Data past the highest address that the record can name.
+    #[error("the data runs past the highest address, {0}")]
+    TooHigh(Address),
+    /// Two records give one address different bytes.
+    #[error("{address} was given another value in line {earlier}")]
+    Overlap {
+        /// The first address that differs.
+        address: Address,
+        /// The line that gave it first.
+        earlier: usize,
+    },
+    /// A count record does not fit.
+    #[error("the file says that {said} data records stand before this line; there are {found}: lines were lost")]
+    Count {
+        /// What the count record says.
+        said: u64,
+        /// How many there are.
+        found: u64,
+    },
+    /// Something stands behind the end record.
+    #[error("something follows the end record of line {end}")]
+    AfterEnd {
+        /// Where the end record stands.
+        end: usize,
+    },
+    /// There is no end record.
+    #[error("the file ends here without an end record ({0}): it was cut short")]
+    NoEnd(&'static str),
+    /// Records, but no data.
+    #[error("the file ends here and holds no data")]
+    NoData,
+}
+
+/// Whether more records follow.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(super) enum Flow {
+    More,
+    End,
+}
+
+/// Takes the data of a record with its line and address.
+pub(super) trait Take: FnMut(usize, Address, &[u8]) {}
+
+impl<F: FnMut(usize, Address, &[u8])> Take for F {}
+
+/// A line without the blanks around it, and room to decode it in.
+pub(super) struct Line<'a> {
+    /// Counted from 1.
+    pub(super) number: usize,
+    /// Where its first character stands, counted from 1.
+    pub(super) column: usize,
+    pub(super) text: &'a [u8],
+    pub(super) room: &'a mut [u8; RECORD_MAX],
+}
+
+/// What a file says besides its data.
+#[derive(Debug, Default)]
+pub(super) struct Sayings {
+    pub(super) entry: Option<Address>,
+    pub(super) header: Option<String>,
+    pub(super) notes: Vec<String>,
+}
+
+impl Sayings {
+    pub(super) fn set_entry(&mut self, line: usize, entry: Address) {
+        if self.entry.replace(entry).is_some() {
+            self.notes.push(format!("line {line}: a second entry address; the last one counts"));
+        }
+    }
+}
+
+/// One of the two formats.
+pub(super) trait Records: Default {
+    const FORMAT: Format;
+    /// How a record begins, in words.
+    const MARK: &'static str;
+    /// What an end record looks like, in words.
+    const END: &'static str;
+
+    /// Whether a line, without blanks around it, begins as a record.
+    fn is_record(line: &[u8]) -> bool;
+
+    /// How long a line is that begins with these at least eight characters,
+    /// by its own count; `None` if that cannot be told.
+    fn expected_len(head: &[u8; 8]) -> Option<usize>;
+
+    /// Takes one such line.
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault>;
+
+    /// Whether a line may stand behind the end record.
+    fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
+        let _ = line;
+        Ok(false)
+    }
+
+    fn sayings(&mut self) -> &mut Sayings;
+}
+
+/// Reads a file of records that is given as a whole.
+pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
+    let mut pump = Pump::<R>::default();
+    pump.feed(bytes)?;
+    match pump.finish()? {
+        Finished::Image(image) => Ok(*image),
+        Finished::Overlap(address) => Err(overlap::<R>(bytes, address)),
+    }
+}
+
+/// Reads a file of records piece by piece.
+#[derive(Default)]
+pub(super) struct Pump<R> {
+    records: R,
+    lines: Lines,
+    builder: Builder,
+    too_high: Option<usize>,
+    /// The beginning of a line whose end was not given yet.
+    partial: Vec<u8>,
+}
+
+/// What came out of a [`Pump`].
+pub(super) enum Finished {
+    Image(Box<Image>),
+    /// Two records give this address different bytes.
+    Overlap(Address),
+}
+
+impl<R: Records> Pump<R> {
+    /// Takes the next piece, which may end anywhere.
+    pub(super) fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
+        let mut piece = piece;
+        if !self.partial.is_empty() {
+            // To the end of the line that was begun, and one more for CR LF.
+            let end = (line_end(piece) + 2).min(piece.len());
+            self.partial.extend_from_slice(&piece[..end]);
+            piece = &piece[end..];
+            let begun = std::mem::take(&mut self.partial);
+            let left = self.through(&begun, false)?;
+            self.partial = begun[begun.len() - left..].to_vec();
+            if !self.partial.is_empty() && !piece.is_empty() {
+                return self.feed(piece);
+            }
+        }
+        let left = self.through(piece, false)?;
+        self.partial.extend_from_slice(&piece[piece.len() - left..]);
+        Ok(())
+    }
+
+    /// Nothing follows any more.
+    pub(super) fn finish(mut self) -> Result<Finished, RecordError> {
+        let last = std::mem::take(&mut self.partial);
+        self.through(&last, true)?;
+        let last_line = self.lines.number.max(1);
+        if self.lines.end.is_none() {
+            return Err(RecordError { line: last_line, fault: RecordFault::NoEnd(R::END) });
+        }
+        if let Some(line) = self.too_high {
+            return Err(RecordError { line, fault: RecordFault::TooHigh(Address::new(u64::from(u32::MAX))) });
+        }
+        let sayings = std::mem::take(self.records.sayings());
+        self.builder.entry = sayings.entry;
+        self.builder.notes = sayings.notes;
+        self.builder.facts.header = sayings.header;
+        match self.builder.finish(R::FORMAT) {
+            Ok(image) => Ok(Finished::Image(Box::new(image))),
+            Err(BuildError::Empty) => Err(RecordError { line: last_line, fault: RecordFault::NoData }),
+            Err(BuildError::Overlap(address)) => Ok(Finished::Overlap(address)),
+        }
+    }
+
+    /// Takes the whole lines of `bytes`; returns how many bytes are left.
+    fn through(&mut self, bytes: &[u8], is_last: bool) -> Result<usize, RecordError> {
+        let Self { records, lines, builder, too_high, .. } = self;
+        let mut take = |line: usize, address: Address, data: &[u8]| {
+            if let Err(TooHigh) = builder.push(address, data) {
+                too_high.get_or_insert(line);
+            }
+        };
+        lines.through(records, bytes, is_last, &mut take)
+    }
+}
+
+/// Finds the two lines that give `address` different values. A second pass
+/// costs nothing in the good case, a line number kept for each record would.
+fn overlap<R: Records>(bytes: &[u8], address: Address) -> RecordError {
+    let mut seen: Vec<(usize, u8)> = Vec::new();
+    let mut look = |line: usize, start: Address, data: &[u8]| {
+        let value = address.offset_from(start).and_then(|at| data.get(usize::try_from(at).ok()?));
+        seen.extend(value.map(|value| (line, *value)));
+    };
+    // The first pass went through all of it, so this one does too.
+    let _ = Lines::default().through(&mut R::default(), bytes, true, &mut look);
+    let first = seen.first().copied().unwrap_or((1, 0));
+    let other = seen.iter().find(|(_, value)| *value != first.1).unwrap_or(&first);
+    RecordError { line: other.0, fault: RecordFault::Overlap { address, earlier: first.0 } }
+}
+
+/// Where in the file one is.
+#[derive(Default)]
+struct Lines {
+    /// Lines so far.
+    number: usize,
+    any_record: bool,
+    /// The line of the end record, once met.
+    end: Option<usize>,
+}
+
+impl Lines {
+    /// Takes line after line; returns how many bytes are left because their
+    /// line has no end yet. The last piece has none left.
+    fn through<R: Records>(
+        &mut self,
+        records: &mut R,
+        bytes: &[u8],
+        is_last: bool,
+        take: &mut impl Take,
+    ) -> Result<usize, RecordError> {
+        let mut rest = bytes;
+        if self.number == 0 {
+            rest = rest.strip_prefix(b"\xEF\xBB\xBF").unwrap_or(rest);
+        }
+        let mut room = [0; RECORD_MAX];
+        while !rest.is_empty() {
+            if let Some(len) = counted_end::<R>(rest).filter(|_| self.end.is_none()) {
+                let number = self.number + 1;
+                let mut line = Line { number, column: 1, text: &rest[..len], room: &mut room };
+                if is_whole(&rest[len..], is_last)
+                    && let Ok(flow) = records.record(&mut line, take)
+                {
+                    self.number = number;
+                    self.any_record = true;
+                    self.end = (flow == Flow::End).then_some(number);
+                    rest = behind_line_end(&rest[len..]);
+                    continue;
+                }
+                // What is wrong with it is told below.
+            }
+            let (whole, tail) = rest.split_at(line_end(rest));
+            if !is_whole(tail, is_last) {
+                break;
+            }
+            rest = behind_line_end(tail);
+            self.number += 1;
+            self.line(records, whole, &mut room, take).map_err(|fault| RecordError { line: self.number, fault })?;
+        }
+        Ok(rest.len())
+    }
+
+    /// Takes one line, whatever it is.
+    fn line<R: Records>(
+        &mut self,
+        records: &mut R,
+        whole: &[u8],
+        room: &mut [u8; RECORD_MAX],
+        take: &mut impl Take,
+    ) -> Result<(), RecordFault> {
+        let text = whole.trim_ascii();
+        let column = 1 + whole.len() - whole.trim_ascii_start().len();
+        let mut line = Line { number: self.number, column, text, room };
+        if let Some(end) = self.end {
+            // Old systems end a text file in Ctrl-Z, some tools in zero bytes.
+            let blank = text.iter().all(|byte| matches!(byte, 0 | 0x1A));
+            let allowed = blank || R::is_record(text) && records.may_follow(&mut line)?;
+            if !allowed {
+                return Err(RecordFault::AfterEnd { end });
+            }
+        } else if R::is_record(text) {
+            self.any_record = true;
+            if records.record(&mut line, take)? == Flow::End {
+                self.end = Some(self.number);
+            }
+        } else if !text.is_empty() {
+            if self.any_record || !is_comment(text) {
+                return Err(RecordFault::NoMark(R::MARK));
+            }
+            let notes = &mut records.sayings().notes;
+            if notes.is_empty() {
+                notes.push(format!("line {} and perhaps more stand above the first record; not used", self.number));
+            }
+        }
+        Ok(())
+    }
+}
+
+/// Whether `tail` begins with a line end that is whole: a CR at the end of a
+/// piece may be the half of one. At the end of the file everything is whole.
+fn is_whole(tail: &[u8], is_last: bool) -> bool {
+    is_last || !matches!(tail, [] | [b'\r'])
+}
+
+/// What follows a line end, if `tail` begins with one.
+fn behind_line_end(tail: &[u8]) -> &[u8] {
+    match tail {
+        [b'\r', b'\n', rest @ ..] | [_, rest @ ..] => rest,
+        [] => tail,
+    }
+}
+
+/// Where the first line of `text` ends.
+fn line_end(text: &[u8]) -> usize {
+    memchr::memchr2(b'\n', b'\r', text).unwrap_or(text.len())
+}
+
+/// Where the first line of `text` ends if it is a record and its own count is
+/// right. Most are, and a look there is quicker than a search; a line end
+/// inside makes the record one that cannot be decoded.
+#[inline]
+fn counted_end<R: Records>(text: &[u8]) -> Option<usize> {
+    let counted = R::expected_len(text.first_chunk()?)?;
+    matches!(text.get(counted)?, b'\n' | b'\r').then_some(counted)
+}
+
+/// The number that two digits stand for, as far as they are some.
+#[inline]
+pub(super) fn count(high: u8, low: u8) -> Option<usize> {
+    let (high, low) = (NIBBLES[usize::from(high)], NIBBLES[usize::from(low)]);
+    (high | low <= 0xF).then_some(usize::from(high << 4 | low))
+}
+
+/// Whether a line above the first record is a remark. One that reads like a
+/// record with a damaged mark is not: without it, all later addresses could
+/// be wrong.
+fn is_comment(text: &[u8]) -> bool {
+    let damaged_record = text.len() > 9 && text[1..].iter().all(u8::is_ascii_hexdigit);
+    !text.contains(&b':') && !damaged_record
+}
+
+/// Bytes of a record at the most: length, up to 255 counted ones, and in
+/// Intel HEX four more.
+pub(super) const RECORD_MAX: usize = 1 + 255 + 4;
+
+/// Decodes hex digits, the first of which stands in `column`. Their first byte
+/// is the record's length; `extra` bytes are not counted in it. Returns the
+/// bytes and their sum.
+#[inline]
+pub(super) fn decode<'a>(
+    digits: &[u8],
+    column: usize,
+    extra: usize,
+    record: &'a mut [u8; RECORD_MAX],
+) -> Result<(&'a [u8], u8), RecordFault> {
+    let short = |wanted| RecordFault::Short { wanted, found: digits.len() };
+    let length = pair(digits.get(..2).ok_or(short(2 * extra.max(4)))?, column)?;
+    let len = (usize::from(length) + extra).min(RECORD_MAX);
+    let all = digits.get(..2 * len).ok_or(short(2 * len))?;
+    let Some(sum) = decode_all(all, &mut record[..len]) else {
+        let bad = all.iter().position(|digit| NIBBLES[usize::from(*digit)] > 0xF).unwrap_or(0);
+        return Err(RecordFault::Digit { column: column + bad });
+    };
+    if digits.len() > 2 * len {
+        return Err(RecordFault::Trailing { column: column + 2 * len });
+    }
+    Ok((&record[..len], sum))
+}
+
+/// Decodes pairs of digits into bytes and adds them up; `None` if one of them
+/// is no digit. `digits` is twice as long as `bytes`.
+#[inline]
+fn decode_all(digits: &[u8], bytes: &mut [u8]) -> Option<u8> {
+    let (wide, rest) = digits.as_chunks::<8>();
+    let (wide_bytes, rest_bytes) = bytes.split_at_mut(4 * wide.len());
+    // Faults are gathered and looked at once: no branch in the loop. So are
+    // sums, in two halves that a record's 260 bytes cannot overflow; reading
+    // the bytes again right after they were written would wait for them.
+    let mut faults = 0;
+    let mut halves = 0;
+    for (digits, bytes) in wide.iter().zip(wide_bytes.as_chunks_mut::<4>().0) {
+        let (four, wrong) = decode_eight(u64::from_le_bytes(*digits));
+        *bytes = four.to_le_bytes();
+        halves += (four & 0x00FF_00FF) + (four >> 8 & 0x00FF_00FF);
+        faults |= wrong;
+    }
+    for (digits, byte) in rest.as_chunks::<2>().0.iter().zip(rest_bytes) {
+        let (high, low) = (NIBBLES[usize::from(digits[0])], NIBBLES[usize::from(digits[1])]);
+        faults |= u64::from((high | low) & 0xF0);
+        *byte = high << 4 | low & 0xF;
+        halves += u32::from(*byte);
+    }
+    let [low, _, high, _] = halves.to_le_bytes();
+    (faults == 0).then(|| low.wrapping_add(high))
+}
+
+/// Decodes eight digits at once: each byte of the word is one, the first one
+/// lowest. The second value is not 0 if one of them is no digit. Files of many
+/// megabytes are met, and a table look-up for each digit takes several times
+/// as long.
+#[inline]
+fn decode_eight(digits: u64) -> (u32, u64) {
+    const EACH: u64 = 0x0101_0101_0101_0101;
+    // Bit 6 tells letters from figures; a letter's low bits count from 1.
+    let letter = digits >> 6 & EACH;
+    let value = (digits & (0x0F * EACH)) + (letter << 3) + letter;
+    // The digit that stands for this value, as a capital, must be what is there.
+    let above_nine = (value + 6 * EACH) >> 4 & EACH;
+    let wanted = value + 0x30 * EACH + ((above_nine << 3) - above_nine);
+    let capital = digits & !(letter << 5);
+    let wrong = value & (0xF0 * EACH) | (capital ^ wanted);
+    let pairs = (value << 4 | value >> 8) & 0x00FF_00FF_00FF_00FF;
+    let quads = (pairs | pairs >> 8) & 0x0000_FFFF_0000_FFFF;
+    #[allow(clippy::cast_possible_truncation)] // the upper half is a copy
+    ((quads | quads >> 16) as u32, wrong)
+}
+
+/// One byte from two digits, the first of which stands in `column`.
+fn pair(digits: &[u8], column: usize) -> Result<u8, RecordFault> {
+    let (high, low) = (NIBBLES[usize::from(digits[0])], NIBBLES[usize::from(digits[1])]);
+    if high | low > 0xF {
+        return Err(RecordFault::Digit { column: column + usize::from(high <= 0xF) });
+    }
+    Ok(high << 4 | low)
+}
+
+/// The value of each hex digit; 0xFF for what is none.
+const NIBBLES: [u8; 256] = {
+    let mut table = [0xFF; 256];
+    let mut value = 0;
+    while value < 16 {
+        table[DIGITS[value as usize] as usize] = value;
+        table[DIGITS[value as usize].to_ascii_lowercase() as usize] = value;
+        value += 1;
+    }
+    table
+};
+
+const DIGITS: &[u8; 16] = b"0123456789ABCDEF";
+
+/// Appends a byte as two capital digits.
+pub(super) fn emit_byte(out: &mut Vec<u8>, byte: u8) {
+    out.extend_from_slice(&[DIGITS[usize::from(byte >> 4)], DIGITS[usize::from(byte & 0xF)]]);
+}
+
+/// Cuts a segment into lines that do not cross multiples of `line` bytes, each
+/// with its address. An image never reaches past 32 bits.
+pub(super) fn lines(segment: &crate::model::Segment, line: u64, mut emit: impl FnMut(u32, &[u8])) {
+    let mut at = segment.start().get();
+    let mut rest = segment.data();
+    while !rest.is_empty() {
+        let room = usize::try_from(line - at % line).unwrap_or(1);
+        let (now, later) = rest.split_at(room.min(rest.len()));
+        emit(u32::try_from(at).unwrap_or(u32::MAX), now);
+        at += now.len() as u64;
+        rest = later;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn eight_digits_decode_like_one_at_a_time() {
+        let decode = |digits: [u8; 8]| match decode_eight(u64::from_le_bytes(digits)) {
+            (four, 0) => Some(four.to_le_bytes().to_vec()),
+            _ => None,
+        };
+        assert_eq!(decode(*b"DeadBEEF"), Some(vec![0xDE, 0xAD, 0xBE, 0xEF]));
+        // Every byte in every place: a digit, or refused.
+        for place in 0..8 {
+            for byte in 0..=u8::MAX {
+                let mut digits = *b"09AFaf5b";
+                digits[place] = byte;
+                let slow: Option<Vec<u8>> =
+                    digits.chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()).collect();
+                // The standard library takes a sign in front of a number.
+                let slow = slow.filter(|_| byte != b'+');
+                let fast = decode(digits);
+                assert_eq!(fast, slow, "{byte:#x} at {place}");
+            }
+        }
+    }
+}

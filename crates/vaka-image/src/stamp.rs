@@ -1,0 +1,423 @@
+//! The stamp: a small record inside an image that says what it is for.
+//!
+//! Our own, specified in `docs/formats/stamp.md`. The link produces it; length
+//! and digest are filled in afterwards ([`seal`]). Integers are little-endian:
+//!
+//! ```text
+//!  0 magic 8 | 8 layout 2 | 10 size 2 | 12 start 4 | 16 length 4 | 20 SHA-256 32 | 52 text
+//! ```
+//!
+//! `size` counts all of it. The text is entries `name=value`, each ended by a
+//! zero byte; an empty entry, or the end, ends them. The digest is over the
+//! bytes from `start`, `length` of them, with its own 32 bytes as zeros and
+//! gaps of the image as 0xFF: what a bootloader sees in flash.
+
+use serde::Serialize;
+use sha2::{Digest, Sha256};
+use thiserror::Error;
+
+use crate::address::{Address, Span};
+use crate::model::{BuildError, Builder, Image, TooHigh};
+use vaka_base::text;
+
+/// How a stamp begins. Chosen by us.
+pub const MAGIC: &[u8; 8] = b"VakaStmp";
+/// The layout that is described here.
+pub const LAYOUT: u16 = 1;
+/// Bytes before the text.
+pub const HEAD: usize = 52;
+const DIGEST_AT: usize = 20;
+const DIGEST_LEN: usize = 32;
+/// A stamp is a small record. Chosen by us.
+const MAX_SIZE: usize = 4096;
+
+/// What a stamp says.
+#[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
+pub struct Text {
+    /// Product id.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub product: Option<String>,
+    /// Part id.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    /// The variants that it is for.
+    pub variants: Vec<String>,
+    /// Version.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    /// Name of the build, where there are several for one variant.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub build: Option<String>,
+    /// When it was built.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub built: Option<String>,
+    /// Everything else: name and value.
+    pub facts: Vec<(String, String)>,
+}
+
+/// A stamp that was found.
+#[derive(Clone, Debug, PartialEq, Eq, Serialize)]
+pub struct Stamp {
+    /// Where it stands.
+    pub at: Address,
+    /// Where the image that it describes starts.
+    pub start: Address,
+    /// What it says.
+    #[serde(flatten)]
+    pub text: Text,
+    /// Whether length and digest are filled in, and right.
+    pub seal: Seal,
+}
+
+/// Whether length and digest are filled in, and right.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Seal {
+    /// Both are as the link left them.
+    Open,
+    /// The digest is the one of the image.
+    Good,
+    /// It is not: the image was changed after it was sealed, or cut.
+    Broken,
+}
+
+/// What was found of stamps in an image.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Found {
+    /// Nothing that begins like one.
+    None,
+    /// One.
+    One(Stamp),
+    /// Something that begins like one, and what is wrong with it.
+    Damaged(Address, &'static str),
+    /// More than one.
+    Several(Vec<Address>),
+}
+
+/// Looks for a stamp: at `offset` from the start of the image if that is
+/// given, else everywhere.
+pub fn find(image: &Image, offset: Option<u64>) -> Found {
+    let places = match offset.map(|offset| image.start().checked_add(offset)) {
+        Some(at) => at.into_iter().filter(|at| has_magic(image, *at)).collect(),
+        None => search(image),
+    };
+    match places[..] {
+        [] => Found::None,
+        [at] => match parse(image, at) {
+            Ok(stamp) => Found::One(stamp),
+            Err(what) => Found::Damaged(at, what),
+        },
+        _ => Found::Several(places),
+    }
+}
+
+fn has_magic(image: &Image, at: Address) -> bool {
+    Span::new(at, MAGIC.len() as u64).and_then(|span| image.bytes(span)) == Some(MAGIC)
+}
+
+fn search(image: &Image) -> Vec<Address> {
+    let mut places = Vec::new();
+    for segment in image.segments() {
+        let data = segment.data();
+        let mut from = 0;
+        while let Some(found) = data[from..].windows(MAGIC.len()).position(|window| window == MAGIC) {
+            places.extend(segment.start().checked_add((from + found) as u64));
+            from += found + MAGIC.len();
+        }
+    }
+    places
+}
+
+/// Reads the stamp at an address that has the magic.
+fn parse(image: &Image, at: Address) -> Result<Stamp, &'static str> {
+    let bytes = |len: usize| Span::new(at, len as u64).and_then(|span| image.bytes(span));
+    let head = bytes(HEAD).ok_or("it runs past the end of its segment")?;
+    let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
+    if u16::from_le_bytes([head[8], head[9]]) != LAYOUT {
+        return Err("its layout is not known");
+    }
+    let size = usize::from(u16::from_le_bytes([head[10], head[11]]));
+    if !(HEAD..=MAX_SIZE).contains(&size) {
+        return Err("its size cannot be");
+    }
+    let whole = bytes(size).ok_or("it runs past the end of its segment")?;
+    let text = parse_text(&whole[HEAD..])?;
+    let start = Address::new(u64::from(word(12)));
+    let length = u64::from(word(16));
+    let digest = &head[DIGEST_AT..DIGEST_AT + DIGEST_LEN];
+    let open = length == 0 && digest.iter().all(|byte| *byte == 0);
+    let seal = if open {
+        Seal::Open
+    } else {
+        let right = covered(image, start, length).filter(|covered| covered.covers(at_span(at, size)));
+        match right.map(|covered| digest_of(image, covered, at)) {
+            Some(found) if found[..] == *digest => Seal::Good,
+            _ => Seal::Broken,
+        }
+    };
+    Ok(Stamp { at, start, text, seal })
+}
+
+fn at_span(at: Address, size: usize) -> Span {
+    Span::new(at, size as u64).unwrap_or(Span::new(at, 0).expect("nothing wraps"))
+}
+
+/// The range that a stamp covers, if the image holds its first and last byte.
+fn covered(image: &Image, start: Address, length: u64) -> Option<Span> {
+    let span = Span::new(start, length).filter(|span| !span.is_empty())?;
+    let holds = |at: u64| Span::new(Address::new(at), 1).is_some_and(|one| image.bytes(one).is_some());
+    (holds(start.get()) && holds(span.end().get() - 1)).then_some(span)
+}
+
+fn parse_text(bytes: &[u8]) -> Result<Text, &'static str> {
+    let mut found = Text::default();
+    for entry in bytes.split(|byte| *byte == 0).take_while(|entry| !entry.is_empty()) {
+        let entry = std::str::from_utf8(entry).map_err(|_| "its text is not UTF-8")?;
+        let (name, value) = entry.split_once('=').ok_or("an entry of its text has no '='")?;
+        if name.is_empty() || text::tame(entry) != entry {
+            return Err("an entry of its text has no name, is too long, or holds control characters");
+        }
+        let value = value.to_owned();
+        let single = match name {
+            "product" => &mut found.product,
+            "part" => &mut found.part,
+            "version" => &mut found.version,
+            "build" => &mut found.build,
+            "built" => &mut found.built,
+            "variant" => {
+                found.variants.push(value);
+                continue;
+            }
+            fact => {
+                found.facts.push((fact.to_owned(), value));
+                continue;
+            }
+        };
+        if single.replace(value).is_some() {
+            return Err("an entry stands in its text twice");
+        }
+    }
+    Ok(found)
+}
+
+/// The digest over a range, the stamp's own digest field as zeros.
+fn digest_of(image: &Image, covered: Span, stamp: Address) -> [u8; DIGEST_LEN] {
+    let field = stamp.checked_add(DIGEST_AT as u64).and_then(|at| Span::new(at, DIGEST_LEN as u64));
+    let mut hash = Sha256::new();
+    let mut at = covered.start();
+    let mut buffer = [0; 4096];
+    while at < covered.end() {
+        let len = covered.end().offset_from(at).unwrap_or(0).min(buffer.len() as u64);
+        let part = &mut buffer[..usize::try_from(len).unwrap_or(0)];
+        part.fill(0xFF);
+        image.copy_to(at, part);
+        let common = field.zip(Span::new(at, len)).and_then(|(field, now)| field.common(now));
+        if let Some(common) = common {
+            let from = usize::try_from(common.start().offset_from(at).unwrap_or(0)).unwrap_or(0);
+            part[from..from + usize::try_from(common.len()).unwrap_or(0)].fill(0);
+        }
+        hash.update(&*part);
+        at = at.checked_add(len).unwrap_or(covered.end());
+    }
+    hash.finalize().into()
+}
+
+/// Why an image cannot be stamped.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum StampError {
+    /// There is no stamp to fill in.
+    #[error("the image holds no stamp")]
+    None,
+    /// There is more than one.
+    #[error("the image holds several stamps, at {0} and elsewhere")]
+    Several(Address),
+    /// There is one that cannot be read.
+    #[error("the stamp at {0} is damaged: {1}")]
+    Damaged(Address, &'static str),
+    /// The stamp says that the image starts where it has no byte, or lies
+    /// outside of what it describes.
+    #[error("the stamp at {at} says that the image starts at {start}, which does not go together with where it stands")]
+    Start {
+        /// Where the stamp stands.
+        at: Address,
+        /// What it says.
+        start: Address,
+    },
+    /// There is one already.
+    #[error("the image holds a stamp already, at {0}")]
+    There(Address),
+    /// A name or value cannot stand in a stamp.
+    #[error("'{0}' cannot stand in a stamp: no control characters, no blanks at its ends, not too long")]
+    Text(String),
+    /// All of it is more than a stamp can hold, or runs past 32 bits.
+    #[error("the stamp would be too long")]
+    TooLong,
+}
+
+/// Fills in length and digest of the image's one stamp. The length reaches to
+/// the end of the image.
+///
+/// # Errors
+/// There is not exactly one stamp, or it does not describe this image.
+pub fn seal(image: &Image) -> Result<Image, StampError> {
+    let stamp = match find(image, None) {
+        Found::One(stamp) => stamp,
+        Found::None => return Err(StampError::None),
+        Found::Damaged(at, what) => return Err(StampError::Damaged(at, what)),
+        Found::Several(places) => return Err(StampError::Several(places[0])),
+    };
+    let wrong = StampError::Start { at: stamp.at, start: stamp.start };
+    let span = Span::between(stamp.start, image.span().end()).ok_or(wrong.clone())?;
+    let field = |offset: usize| stamp.at.checked_add(offset as u64).ok_or(StampError::TooLong);
+    if !span.contains(stamp.at) || covered(image, span.start(), span.len()).is_none() {
+        return Err(wrong);
+    }
+    let length = u32::try_from(span.len()).map_err(|_| StampError::TooLong)?;
+    let with_length = image.patched(field(16)?, &length.to_le_bytes());
+    let digest = digest_of(&with_length, span, stamp.at);
+    Ok(with_length.patched(field(DIGEST_AT)?, &digest))
+}
+
+/// Appends a stamp behind the image, at the next multiple of 4, and seals it.
+///
+/// # Errors
+/// There is a stamp already, or the text cannot stand in one.
+pub fn append(image: &Image, text: &Text) -> Result<Image, StampError> {
+    match find(image, None) {
+        Found::None => {}
+        Found::One(stamp) => return Err(StampError::There(stamp.at)),
+        Found::Damaged(at, _) => return Err(StampError::There(at)),
+        Found::Several(places) => return Err(StampError::There(places[0])),
+    }
+    let start = image.start().to_u32().ok_or(StampError::TooLong)?;
+    let bytes = emit(start, text)?;
+    let at = image.span().end().checked_add(3).map(|end| end.align_down(4)).ok_or(StampError::TooLong)?;
+    let mut builder = Builder { entry: image.entry(), facts: image.facts.clone(), ..Builder::default() };
+    let pieces = image.segments().iter().map(|segment| (segment.start(), segment.data())).chain([(at, &bytes[..])]);
+    for (at, data) in pieces {
+        builder.push(at, data).map_err(|TooHigh| StampError::TooLong)?;
+    }
+    let stamped = builder.finish(image.format()).map_err(|_: BuildError| StampError::TooLong)?;
+    seal(&stamped)
+}
+
+/// The bytes of an open stamp.
+fn emit(start: u32, said: &Text) -> Result<Vec<u8>, StampError> {
+    let mut bytes = MAGIC.to_vec();
+    bytes.resize(HEAD, 0);
+    let single = [
+        ("product", &said.product),
+        ("part", &said.part),
+        ("version", &said.version),
+        ("build", &said.build),
+        ("built", &said.built),
+    ];
+    let single = single.iter().filter_map(|(name, value)| value.as_deref().map(|value| (*name, value)));
+    let variants = said.variants.iter().map(|id| ("variant", id.as_str()));
+    let facts = said.facts.iter().map(|(name, value)| (name.as_str(), value.as_str()));
+    for (name, value) in single.chain(variants).chain(facts) {
+        let entry = format!("{name}={value}");
+        if name.is_empty() || name.contains('=') || text::tame(&entry) != entry {
+            return Err(StampError::Text(text::tame(&entry)));
+        }
+        bytes.extend_from_slice(entry.as_bytes());
+        bytes.push(0);
+    }
+    bytes.push(0);
+    bytes.resize(bytes.len().next_multiple_of(4), 0);
+    let size = u16::try_from(bytes.len()).ok().filter(|size| usize::from(*size) <= MAX_SIZE);
+    bytes[8..10].copy_from_slice(&LAYOUT.to_le_bytes());
+    bytes[10..12].copy_from_slice(&size.ok_or(StampError::TooLong)?.to_le_bytes());
+    bytes[12..16].copy_from_slice(&start.to_le_bytes());
+    parse_text(&bytes[HEAD..]).map_err(|what| StampError::Text(what.to_owned()))?;
+    Ok(bytes)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::read::{ReadOptions, read};
+
+    fn image(len: usize) -> Image {
+        let bytes: Vec<u8> = (0..len).map(|index| u8::try_from(index % 251).unwrap_or(0)).collect();
+        read(&bytes, ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap()
+    }
+
+    fn text() -> Text {
+        Text {
+            product: Some("tern".into()),
+            variants: vec!["r1".into(), "r2".into()],
+            version: Some("1.5.0".into()),
+            facts: vec![("crystal".into(), "8 MHz".into())],
+            ..Text::default()
+        }
+    }
+
+    #[test]
+    fn an_appended_stamp_is_laid_out_as_specified() {
+        let stamped = append(&image(6), &text()).unwrap();
+        // By hand: 6 bytes, a gap of 2, then the stamp at 0x1008.
+        let bytes = stamped.segments()[1].data();
+        assert_eq!(stamped.segments()[1].start(), Address::new(0x1008));
+        let said = b"product=tern\0version=1.5.0\0variant=r1\0variant=r2\0crystal=8 MHz\0\0";
+        let size = (52 + said.len()).next_multiple_of(4);
+        assert_eq!(&bytes[..8], b"VakaStmp");
+        assert_eq!(bytes[8..12], [1, 0, u8::try_from(size).unwrap(), 0]);
+        assert_eq!(bytes[12..16], [0x00, 0x10, 0, 0]);
+        assert_eq!(u32::from_le_bytes(bytes[16..20].try_into().unwrap()) as usize, 8 + size);
+        assert_eq!(&bytes[52..52 + said.len()], said);
+        assert_eq!(bytes.len(), size);
+        // The digest, over a copy that was put together here.
+        let mut flash = vec![0, 1, 2, 3, 4, 5, 0xFF, 0xFF];
+        flash.extend_from_slice(bytes);
+        flash[8 + 20..8 + 52].fill(0);
+        assert_eq!(bytes[20..52], Sha256::digest(&flash)[..]);
+        let Found::One(stamp) = find(&stamped, None) else { panic!() };
+        assert_eq!((stamp.seal, &stamp.text), (Seal::Good, &text()));
+        assert_eq!(find(&stamped, Some(8)), Found::One(stamp));
+        assert_eq!(find(&stamped, Some(4)), Found::None);
+    }
+
+    #[test]
+    fn every_changed_byte_breaks_the_seal_or_the_stamp() {
+        let stamped = append(&image(32), &text()).unwrap();
+        let all = stamped.span();
+        for offset in 0..all.len() {
+            let at = all.start().checked_add(offset).unwrap();
+            let byte = stamped.bytes(Span::new(at, 1).unwrap()).unwrap()[0];
+            let changed = stamped.patched(at, &[byte ^ 0x40]);
+            let good = matches!(find(&changed, None), Found::One(Stamp { seal: Seal::Good, .. }));
+            assert!(!good, "offset {offset}");
+        }
+    }
+
+    #[test]
+    fn there_can_be_one_stamp_only() {
+        let stamped = append(&image(8), &text()).unwrap();
+        assert!(matches!(append(&stamped, &text()), Err(StampError::There(_))));
+        assert_eq!(seal(&image(8)), Err(StampError::None));
+        let twice = [stamped.segments()[0].data(), stamped.segments()[0].data()].concat();
+        let twice = read(&twice, ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap();
+        assert!(matches!(find(&twice, None), Found::Several(places) if places.len() == 2));
+        for bad in ["a\nb", " x", ""] {
+            let wrong = Text { facts: vec![(bad.into(), "1".into())], ..Text::default() };
+            assert!(matches!(append(&image(8), &wrong), Err(StampError::Text(_))), "{bad:?}");
+        }
+        let long = Text { facts: vec![("a".into(), "x".repeat(150)); 40], ..Text::default() };
+        assert_eq!(append(&image(8), &long), Err(StampError::TooLong));
+    }
+
+    #[test]
+    fn a_cut_or_odd_stamp_is_damaged() {
+        let whole = append(&image(8), &text()).unwrap();
+        let bytes = whole.segments()[0].data();
+        for len in 16..bytes.len() {
+            let cut =
+                read(&bytes[..len], ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap();
+            assert!(matches!(find(&cut, None), Found::Damaged(..)), "{len}");
+        }
+        let odd = whole.patched(Address::new(0x1010), &[9]);
+        assert!(matches!(find(&odd, None), Found::Damaged(_, "its layout is not known")));
+    }
+}

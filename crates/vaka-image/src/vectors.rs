@@ -1,0 +1,49 @@
+//! Start vectors: the table at the beginning of an image from which the chip
+//! takes its first stack pointer and instruction.
+
+use serde::{Deserialize, Serialize};
+
+use crate::address::{Address, Span};
+use crate::model::Image;
+
+/// The form of a vector table, as a product sheet names it.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum VectorKind {
+    /// Two 32-bit little-endian words: initial stack pointer, reset handler
+    /// with bit 0 set. Source: Armv7-M architecture manual, section B1.5.3.
+    CortexM,
+}
+
+/// What the start vectors of an image say.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
+pub struct StartVectors {
+    /// Initial stack pointer.
+    pub stack: Address,
+    /// Reset handler, as it stands there: bit 0 is the instruction set's.
+    pub reset: Address,
+}
+
+impl StartVectors {
+    /// Reads them from the beginning of `image`; `None` if it is too short.
+    pub fn read(kind: VectorKind, image: &Image) -> Option<Self> {
+        let VectorKind::CortexM = kind;
+        let bytes = image.bytes(Span::new(image.start(), 8)?)?;
+        let word = |at: usize| {
+            let bytes = [bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]];
+            Address::new(u64::from(u32::from_le_bytes(bytes)))
+        };
+        Some(Self { stack: word(0), reset: word(4) })
+    }
+
+    /// The address of the first instruction.
+    pub fn first_instruction(self) -> Address {
+        self.reset.align_down(2)
+    }
+
+    /// Whether the reset handler names the instruction set that the chip has.
+    pub fn is_thumb(self) -> bool {
+        self.reset.get() & 1 == 1
+    }
+}

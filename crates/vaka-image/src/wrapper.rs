@@ -1,0 +1,160 @@
+//! A maker's own packaging of a firmware file, as a product sheet describes
+//! it: a header with a magic, then the payload. Integers in the header are
+//! little-endian and of 32 bits, the version of 16.
+
+use serde::Deserialize;
+use sha2::{Digest, Sha256};
+use thiserror::Error;
+
+use crate::address::Address;
+use vaka_base::version::ReleaseNumber;
+
+/// The description of a wrapper. All places lie inside the header.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Wrapper {
+    /// Its name, for messages.
+    pub name: String,
+    /// How the file begins.
+    pub magic: Vec<u8>,
+    /// Bytes before the payload.
+    pub header: usize,
+    /// Where the payload's length stands; without it the payload is the rest.
+    pub length_at: Option<usize>,
+    /// Where the payload's address stands, for a raw binary.
+    pub start_at: Option<usize>,
+    /// Where the version stands, in packed decimal.
+    pub version_at: Option<usize>,
+    /// Where a checksum over the payload stands, and which.
+    pub checksum: Option<(usize, ChecksumKind)>,
+}
+
+/// A checksum over the payload, of which the header holds 32 bits.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[serde(rename_all = "kebab-case")]
+pub enum ChecksumKind {
+    /// CRC-32, the one zip uses.
+    Crc32,
+    /// The sum of all bytes.
+    Sum,
+    /// The first four bytes of SHA-256.
+    Sha256,
+}
+
+/// What was inside a wrapper.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Unwrapped<'a> {
+    /// The wrapper's name.
+    pub name: &'a str,
+    /// The payload: a firmware file of its own.
+    pub payload: &'a [u8],
+    /// Where it starts, if the header says so.
+    pub start: Option<Address>,
+    /// Its version, if the header says so.
+    pub version: Option<ReleaseNumber>,
+}
+
+/// What is wrong with a wrapped file.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum WrapperError {
+    /// The file ends inside the header.
+    #[error("the file begins as a {0}, but ends inside its header: it was cut short")]
+    Header(String),
+    /// The length does not fit the file.
+    #[error("the header of the {name} says that {said} bytes follow, there are {found}")]
+    Length {
+        /// The wrapper.
+        name: String,
+        /// What it says.
+        said: u32,
+        /// What is there.
+        found: usize,
+    },
+    /// The checksum does not fit.
+    #[error("the header of the {name} has checksum {found:08X}, its content gives {expected:08X}: the file is damaged")]
+    Checksum {
+        /// The wrapper.
+        name: String,
+        /// What the payload gives.
+        expected: u32,
+        /// What stands there.
+        found: u32,
+    },
+}
+
+impl Wrapper {
+    /// Unwraps a file; `None` if it does not begin with this wrapper's magic.
+    ///
+    /// # Errors
+    /// It does, but is damaged.
+    pub fn unwrap<'a>(&'a self, bytes: &'a [u8]) -> Option<Result<Unwrapped<'a>, WrapperError>> {
+        bytes.starts_with(&self.magic).then(|| self.open(bytes))
+    }
+
+    fn open<'a>(&'a self, bytes: &'a [u8]) -> Result<Unwrapped<'a>, WrapperError> {
+        let (header, payload) =
+            bytes.split_at_checked(self.header).ok_or_else(|| WrapperError::Header(self.name.clone()))?;
+        let word = |at: usize| u32::from_le_bytes([header[at], header[at + 1], header[at + 2], header[at + 3]]);
+        if let Some(said) = self.length_at.map(word)
+            && usize::try_from(said) != Ok(payload.len())
+        {
+            return Err(WrapperError::Length { name: self.name.clone(), said, found: payload.len() });
+        }
+        if let Some((at, kind)) = self.checksum {
+            let (expected, found) = (kind.of(payload), word(at));
+            if expected != found {
+                return Err(WrapperError::Checksum { name: self.name.clone(), expected, found });
+            }
+        }
+        let version = self.version_at.map(|at| ReleaseNumber(u16::from_le_bytes([header[at], header[at + 1]])));
+        let start = self.start_at.map(|at| Address::new(u64::from(word(at))));
+        Ok(Unwrapped { name: &self.name, payload, start, version })
+    }
+}
+
+impl ChecksumKind {
+    /// The checksum of these bytes.
+    pub fn of(self, payload: &[u8]) -> u32 {
+        match self {
+            Self::Crc32 => crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(payload),
+            Self::Sum => payload.iter().fold(0, |sum, byte| sum.wrapping_add(u32::from(*byte))),
+            Self::Sha256 => {
+                let digest = Sha256::digest(payload);
+                u32::from_le_bytes([digest[0], digest[1], digest[2], digest[3]])
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_wrapper_is_opened_and_checked() {
+        let wrapper = Wrapper {
+            name: "Skerrow package".into(),
+            magic: b"SKW1".to_vec(),
+            header: 20,
+            length_at: Some(4),
+            start_at: Some(12),
+            version_at: Some(16),
+            checksum: Some((8, ChecksumKind::Crc32)),
+        };
+        // CRC-32 of "123456789" is CBF43926: the check value of its catalogue entry.
+        let mut file = b"SKW1\x09\0\0\0\x26\x39\xF4\xCB\x00\x24\x00\x0A\x50\x01\x00\x00123456789".to_vec();
+        let found = wrapper.unwrap(&file).unwrap().unwrap();
+        assert_eq!((found.payload, found.start), (&b"123456789"[..], Some(Address::new(0x0A00_2400))));
+        assert_eq!(found.version, Some(ReleaseNumber(0x0150)));
+        assert!(wrapper.unwrap(b"SKW2").is_none());
+        assert!(matches!(wrapper.unwrap(&file[..19]), Some(Err(WrapperError::Header(_)))));
+        assert!(matches!(wrapper.unwrap(&file[..28]), Some(Err(WrapperError::Length { said: 9, found: 8, .. }))));
+        file[25] ^= 1;
+        assert!(matches!(wrapper.unwrap(&file), Some(Err(WrapperError::Checksum { found: 0xCBF4_3926, .. }))));
+        // Sums by hand: '1' to '9' are 0x31 to 0x39, 9 * 0x35 = 477.
+        assert_eq!(ChecksumKind::Sum.of(b"123456789"), 477);
+        // The standard's example: SHA-256 of "abc" begins BA 78 16 BF.
+        assert_eq!(ChecksumKind::Sha256.of(b"abc").to_le_bytes(), [0xBA, 0x78, 0x16, 0xBF]);
+    }
+}
