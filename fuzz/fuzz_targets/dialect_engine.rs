@@ -10,8 +10,8 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use libfuzzer_sys::fuzz_target;
-use vaka_boot::dialect::Talk;
-use vaka_boot::pace::Pace;
+use vaka_boot::protocol::dialect::Talk;
+use vaka_boot::context::Pace;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
 

@@ -14,9 +14,9 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Check, Code};
 use vaka_core::sheet::Sheet;

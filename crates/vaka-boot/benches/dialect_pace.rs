@@ -13,8 +13,8 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
-use vaka_boot::dialect::Talk;
-use vaka_boot::pace::Pace;
+use vaka_boot::context::Pace;
+use vaka_boot::protocol::dialect::Talk;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_sim::flash::Flash;
 use vaka_sim::server::Server;

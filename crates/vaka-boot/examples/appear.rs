@@ -16,9 +16,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use noting::{First, Noting};
-use vaka_boot::bench::{Bench, Selector};
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
+use vaka_boot::bench::buses::{Bench, Selector};
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit::UsbId;

@@ -7,22 +7,10 @@
 //! confirmation.
 
 pub mod bench;
-pub mod companions;
-pub mod confirm;
-pub mod dfu;
-pub mod dialect;
+pub mod context;
 pub mod entry;
-pub mod executor;
-pub mod hunt;
-pub mod identify;
-pub mod opened;
-pub mod pace;
-pub mod person;
-pub mod same;
-pub mod seen;
-pub mod serial;
-pub mod session;
-pub mod staged;
+pub mod operator;
+pub mod protocol;
+pub mod read_session;
+pub mod release_install;
 pub mod update;
-pub mod visit;
-pub mod volume;

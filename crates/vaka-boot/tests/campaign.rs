@@ -14,9 +14,9 @@ use std::time::Duration;
 
 use support::products::PRODUCTS;
 use support::{GANNET, Random, Scene, TERN, failure};
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Person;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Person;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{After, Code, Event, Report};
 use vaka_core::matching::Question;

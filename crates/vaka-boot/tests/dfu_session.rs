@@ -7,9 +7,9 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use vaka_boot::dfu::{AddressedSession, Opening, detach};
-use vaka_boot::pace::Pace;
-use vaka_boot::session::{Session, SessionError};
+use vaka_boot::context::Pace;
+use vaka_boot::protocol::dfu::{AddressedSession, Opening, detach};
+use vaka_boot::protocol::session::{Session, SessionError};
 use vaka_core::dfu::Attributes;
 use vaka_core::event::Event;
 use vaka_core::unit::DfuFacts;

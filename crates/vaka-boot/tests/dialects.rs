@@ -11,9 +11,9 @@ use std::time::Duration;
 
 use support::products::PRODUCTS;
 use support::{FAULT_KINDS, Scene, failure, sheet_with};
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};
 
 use vaka_core::event::{After, Code, Event, Report};

@@ -10,9 +10,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::{PORT, Scene, sheet_with};
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Person;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Person;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{After, Code, Event, Report, StepName, StepState};
 use vaka_core::matching::Question;

@@ -16,10 +16,10 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::release_entry;
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
-use vaka_boot::staged::{Around, Staged};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
+use vaka_boot::release_install::{Around, Staged};
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::matching::{Outcome, Verdict, Weight};

@@ -12,9 +12,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::Random;
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Ending};
 use vaka_core::sheet::Sheet;

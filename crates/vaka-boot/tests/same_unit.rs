@@ -9,9 +9,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::{PORT, Random, Scene, sheet_with};
-use vaka_boot::bench::{Bench, Selector};
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
+use vaka_boot::bench::buses::{Bench, Selector};
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Event, Report, StepName, StepState};
 use vaka_sim::unit::gannet::{self, Gannet};

@@ -11,9 +11,9 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::{PORT, Scene, TERN, release_entry as entry};
-use vaka_boot::pace::Pace;
-use vaka_boot::person::{Nobody, Person};
-use vaka_boot::staged::{Around, Staged};
+use vaka_boot::context::Pace;
+use vaka_boot::operator::{Nobody, Person};
+use vaka_boot::release_install::{Around, Staged};
 use vaka_boot::update::Request;
 use vaka_core::event::{After, Code, Ending, Event, Failure, Report, StageState};
 use vaka_core::matching::Question;

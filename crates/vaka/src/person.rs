@@ -4,7 +4,7 @@ use std::io::{BufRead, IsTerminal, Write};
 use std::sync::mpsc::{self, Receiver};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
-use vaka_boot::person::{Nobody, Person};
+use vaka_boot::operator::{Nobody, Person};
 use vaka_core::matching::Question;
 use vaka_core::sheet::LookAt;
 

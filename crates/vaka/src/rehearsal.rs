@@ -14,8 +14,8 @@ use std::time::Duration;
 
 use serde::Deserialize;
 use vaka_base::text;
-use vaka_boot::dialect::{GIVEN, Reopen, Seen, Talk};
-use vaka_boot::pace::Pace;
+use vaka_boot::context::Pace;
+use vaka_boot::protocol::dialect::{GIVEN, Reopen, Seen, Talk};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
@@ -412,7 +412,7 @@ fn run(
     let operation = OperationName::parse(name)?;
     let ran = talk.run(operation, given, pace);
     let difference = lock(&stage.difference).take();
-    let ended = Cell::new(matches!(ran, Err(vaka_boot::session::SessionError::Gone)));
+    let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session::SessionError::Gone)));
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),

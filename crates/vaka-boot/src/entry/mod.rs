@@ -1,8 +1,8 @@
 //! The way into update mode: what the host does, and what a person does, one thing after
 //! the other as the bus shows each of them done.
 
-mod signal;
-mod slip;
+mod host_trigger;
+mod mistake_hints;
 
 use std::fmt;
 use std::time::Duration;
@@ -13,11 +13,11 @@ use vaka_core::sheet::{BusSign, EntryStep, HandStep, Ids, Route, Sheet};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
 
-use crate::bench::{Bench, bus_failure, dfu_mode};
-use crate::identify;
-use crate::pace::Pace;
-use crate::person::Person;
-use crate::same::{Absence, Followed, Stands};
+use crate::bench::buses::{Bench, bus_failure, dfu_mode};
+use crate::bench::tracking::{Absence, Followed, Stands};
+use crate::context::Pace;
+use crate::operator::Person;
+use crate::protocol::identity;
 
 /// A sign of life comes this often while a unit is waited for.
 pub(crate) const REMINDER: Duration = Duration::from_secs(5);
@@ -57,7 +57,7 @@ impl<'a> Way<'a> {
             name: &sheet.product.name,
             entry: &route.entry,
             wanted: Wanted::Id(&route.id),
-            application: identify::from_list(unit).id,
+            application: identity::from_list(unit).id,
             serial: serial.filter(|_| sheet.product.serial_stays),
         }
     }
@@ -75,7 +75,7 @@ pub enum Wanted<'a> {
 impl Wanted<'_> {
     fn is(self, device: &DeviceInfo) -> bool {
         match self {
-            Self::Id(ids) => ids.is(identify::from_list(device).id),
+            Self::Id(ids) => ids.is(identity::from_list(device).id),
             Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
         }
     }
@@ -207,7 +207,7 @@ impl<'e> Entering<'e, '_> {
     fn begin(&mut self, index: usize) -> Result<Option<&'e HandStep>, Failure> {
         match &self.way.entry[index] {
             EntryStep::Signal(signal) => {
-                signal::give(self.bench, self.unit, signal, self.pace)?;
+                host_trigger::give(self.bench, self.unit, signal, self.pace)?;
                 Ok(None)
             }
             EntryStep::Hand(hand) => {
@@ -248,10 +248,10 @@ impl<'e> Entering<'e, '_> {
             let mut has_moved = false;
             for change in changes {
                 match self.judge(&change, until, hand) {
-                    slip::Means::Reached(device) => return Ok(Waited::Reached(device)),
-                    slip::Means::Again if self.has_steps_before() => return Ok(Waited::Again),
-                    slip::Means::Moved | slip::Means::Again => has_moved = true,
-                    slip::Means::Nothing => {}
+                    mistake_hints::Means::Reached(device) => return Ok(Waited::Reached(device)),
+                    mistake_hints::Means::Again if self.has_steps_before() => return Ok(Waited::Again),
+                    mistake_hints::Means::Moved | mistake_hints::Means::Again => has_moved = true,
+                    mistake_hints::Means::Nothing => {}
                 }
             }
             let is_done = match until {
@@ -335,7 +335,7 @@ impl<'e> Entering<'e, '_> {
         let describe = |device: &DeviceInfo| {
             let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
             let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
-            format!("{} at {}{serial}", identify::from_list(device).id, self.bench.place(&device.location))
+            format!("{} at {}{serial}", identity::from_list(device).id, self.bench.place(&device.location))
         };
         let here = match self.there() {
             Some(device) => format!("Seen instead: {} ({}).", describe(device), self.last),

@@ -10,14 +10,14 @@ use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
 use super::Job;
-use super::plans::restart_by;
-use super::settle::Settled;
-use crate::bench::dfu_mode;
-use crate::confirm::{self, Expected, Seen};
-use crate::dfu;
-use crate::identify;
-use crate::opened::{Link, Opened, Opening};
-use crate::session::{Session, SessionError};
+use super::planning::restart_by;
+use super::resolve::Settled;
+use crate::bench::buses::dfu_mode;
+use crate::bench::connection::{Link, Opened, Opening};
+use crate::protocol::dfu;
+use crate::protocol::identity;
+use crate::protocol::session::{Session, SessionError};
+use crate::update::confirm::{self, Expected, Seen};
 
 impl Job<'_, '_> {
     /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
@@ -100,7 +100,7 @@ impl Job<'_, '_> {
         self.report.after = seen.after;
         self.report.next = seen.next.take();
         let is_booted = |device: &DeviceInfo| {
-            let is_route = route.id.is(identify::from_list(device).id) && seen.after == After::NotBack;
+            let is_route = route.id.is(identity::from_list(device).id) && seen.after == After::NotBack;
             is_route || dfu_mode(device) == Some(Mode::Update)
         };
         self.in_update_mode = seen.device.as_ref().is_some_and(is_booted);

@@ -2,15 +2,17 @@
 //! out, restart, confirm. Straight-line on purpose: this is the order of the
 //! work, and reads like it.
 
-mod again;
+pub mod confirm;
 mod ending;
-mod hands;
+mod errors;
+pub mod executor;
+mod manual_steps;
 mod older;
-mod plans;
+mod planning;
+mod post_restart;
 mod preserve;
-mod refusal;
 mod request;
-mod settle;
+mod resolve;
 mod state;
 mod undescribed;
 
@@ -27,29 +29,29 @@ use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::{Bench, Candidate, OpenError, open_failure};
+use crate::bench::buses::{Bench, Candidate, OpenError, open_failure};
+use crate::bench::connection::Opened;
+use crate::bench::discovery::{self, Hopes, Hunt};
+use crate::bench::tracking::Followed;
+use crate::bench::unit_event;
+use crate::context::Pace;
 use crate::entry::{self, Way};
-use crate::executor::{Execution, Tally};
-use crate::hunt::{self, Hopes, Hunt};
-use crate::identify::{self, Identity};
-use crate::opened::Opened;
-use crate::pace::Pace;
-use crate::person::Person;
-use crate::same::Followed;
-use crate::seen;
-use crate::session::{Finished, Protection, Session, SessionError};
+use crate::operator::Person;
+use crate::protocol::identity::{self, Identity};
+use crate::protocol::session::{Finished, Protection, Session, SessionError};
+use crate::update::executor::{Execution, Tally};
 
-pub use plans::draft;
+pub use planning::draft;
 pub use request::{History, Offered, Request, Save, Shelf};
-pub use settle::{by_label, hopes, told_version};
+pub use resolve::{by_label, hopes, told_version};
 
-pub(crate) use plans::undo_of;
-pub(crate) use refusal::undecided;
-pub(crate) use settle::open_question;
+pub(crate) use errors::undecided;
+pub(crate) use planning::undo_of;
+pub(crate) use resolve::open_question;
 
-use plans::{Parts, content, of_sheet, plan, plan_again, restart_by};
-use refusal::{internal, not_opened};
-use settle::{Settled, early_look, misfit};
+use errors::{internal, not_opened};
+use planning::{Parts, content, of_sheet, plan, plan_again, restart_by};
+use resolve::{Settled, early_look, misfit};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last
 /// event is always `result`, which is also returned.
@@ -203,7 +205,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let hopes = Hopes::of(|| hopes(request, sheets));
         let misfit = |candidate: &Candidate<'_>| misfit(request, candidate);
         let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes, misfit: &misfit };
-        let found = hunt::find(self.bench, &hunt, *wait, self.person, self.pace)?;
+        let found = discovery::find(self.bench, &hunt, *wait, self.person, self.pace)?;
         let mut done = self.begin(&found);
         while let Err(failure) = done {
             let unit = self.last.clone().filter(|_| self.lost && self.resumed < MOST_RESUMES);
@@ -281,7 +283,7 @@ impl<'a, 'b> Job<'a, 'b> {
         }
         self.in_update_mode = found.mode == Mode::Update;
         self.report.after = After::NotRestarted;
-        self.pace.tell(Event::Seen(Box::new(seen::seen(self.bench, &found.device))));
+        self.pace.tell(Event::Seen(Box::new(unit_event::seen(self.bench, &found.device))));
         if found.sheets.is_empty() {
             return self.undescribed(found);
         }
@@ -313,7 +315,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let facts = match self.bench.look(&found.device, self.pace) {
             Ok(opened) => opened.identity.facts,
             // Another program holds it; update mode makes it let go.
-            Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identify::from_list(&found.device),
+            Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identity::from_list(&found.device),
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
         self.report.serial.clone_from(&facts.serial);

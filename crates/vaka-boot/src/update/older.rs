@@ -7,8 +7,8 @@ use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
 use super::Job;
-use super::settle::Settled;
-use crate::session::Session;
+use super::resolve::Settled;
+use crate::protocol::session::Session;
 
 impl Job<'_, '_> {
     /// Asks for the agreement `older-version` where the unit could not report its version before:

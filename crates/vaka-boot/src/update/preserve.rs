@@ -8,11 +8,11 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 
 use super::Job;
-use super::refusal::internal;
+use super::errors::internal;
 use super::request::Save;
-use super::settle::Settled;
-use crate::session::Session;
-use crate::visit;
+use super::resolve::Settled;
+use crate::protocol::session::Session;
+use crate::read_session;
 
 impl Job<'_, '_> {
     /// Keeps what the unit holds in the regions that the route writes, once.
@@ -43,7 +43,7 @@ impl Job<'_, '_> {
             return Ok(());
         }
         let place = self.report.unit.clone().unwrap_or_default();
-        let parts = visit::read_spans(session, &spans, &place, self.pace);
+        let parts = read_session::read_spans(session, &spans, &place, self.pace);
         session.rest(self.pace);
         let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
         let Some(image) = image else {
@@ -78,7 +78,7 @@ impl Job<'_, '_> {
             }
             None => {
                 let place = self.report.unit.clone().unwrap_or_default();
-                let parts = visit::read_spans(session, spans, &place, self.pace);
+                let parts = read_session::read_spans(session, spans, &place, self.pace);
                 session.rest(self.pace);
                 let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
                 if let Some(shelf) = self.request.shelf {

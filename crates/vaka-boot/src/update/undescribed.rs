@@ -7,11 +7,11 @@ use vaka_image::address::Address;
 use vaka_image::{Image, ReadError, ReadOptions};
 use vaka_usb::DeviceInfo;
 
-use super::refusal::{no_address, unreadable};
+use super::errors::{no_address, unreadable};
 use super::{Job, NO_SHEET};
-use crate::bench::Candidate;
+use crate::bench::buses::Candidate;
 use crate::entry::{self, Wanted, Way};
-use crate::identify::Identity;
+use crate::protocol::identity::Identity;
 
 impl<'a> Job<'a, '_> {
     /// A unit that nobody described is taken only if nothing else can be

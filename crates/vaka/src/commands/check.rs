@@ -7,9 +7,9 @@ use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_boot::bench::{Bench, open_failure};
-use vaka_boot::hunt::{self, Hunt};
-use vaka_boot::pace::Pace;
+use vaka_boot::bench::buses::{Bench, open_failure};
+use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::context::Pace;
 use vaka_boot::update::{Offered, by_label, told_version};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::matching::{Case, Choice, Claim, Outcome as Fit, Verdict, image_version, judge, of_board, variants_for};
@@ -538,7 +538,7 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = hunt::find(
+    let found = discovery::find(
         &bench,
         &Hunt::any(&bench, common.unit.as_ref(), false),
         common.wait,

@@ -5,7 +5,7 @@ use std::path::Path;
 
 use serde::Serialize;
 use vaka_base::size::Bytes;
-use vaka_boot::staged::Staged;
+use vaka_boot::release_install::Staged;
 use vaka_core::event::Code;
 use vaka_core::release::manifest::{Entry, Stage};
 use vaka_core::release::{Release, disagreements, sheet_for};

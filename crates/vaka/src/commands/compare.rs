@@ -4,9 +4,9 @@ use serde::Serialize;
 use std::sync::Arc;
 
 use vaka_base::size::Grouped;
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::visit::{Visit, image_of};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::read_session::{Visit, image_of};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::memory::SectorMap;
 use vaka_image::Image;

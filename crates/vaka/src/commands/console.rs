@@ -7,14 +7,14 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use vaka_base::{duration, text};
-use vaka_boot::bench::{Bench, bus_failure, held};
+use vaka_boot::bench::buses::{Bench, bus_failure, held};
+use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::bench::tracking::Followed;
+use vaka_boot::bench::unit_event;
+use vaka_boot::context::Pace;
 use vaka_boot::entry;
-use vaka_boot::hunt::{self, Hunt};
-use vaka_boot::pace::Pace;
-use vaka_boot::same::Followed;
-use vaka_boot::seen;
-use vaka_boot::serial::Listener;
-use vaka_boot::session::SessionError;
+use vaka_boot::protocol::serial::Listener;
+use vaka_boot::protocol::session::SessionError;
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
@@ -54,7 +54,7 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let hunt = Hunt::any(&bench, common.unit.as_ref(), common.unit.is_some());
-    let unit = hunt::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
+    let unit = discovery::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
     match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut pace) {
         // That is how a console ends.
         Err(failure) if failure.code == Code::Stopped => Ok(Code::Done),
@@ -157,7 +157,7 @@ impl<'a> Talk<'a> {
         let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
             // In its update mode it may have none; its application comes back.
-            Ok(None) if seen::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(pace)),
+            Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(pace)),
             Ok(None) => {
                 return Err(Failure::new(Code::Refused, format!("The unit at {place} has no serial port (CDC-ACM)."))
                     .state("Nothing was changed in it.")

@@ -8,7 +8,7 @@ use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
 use vaka_base::duration;
-use vaka_boot::bench::Bench;
+use vaka_boot::bench::buses::Bench;
 use vaka_core::event::{Code, Event, Finding, Severity};
 use vaka_usb::native::NativeBus;
 use vaka_usb::{Bus, Change, PolledWatch, SystemClock};

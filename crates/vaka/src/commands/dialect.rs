@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use vaka_base::text;
-use vaka_boot::dialect::Seen;
+use vaka_boot::protocol::dialect::Seen;
 use vaka_core::event::{Code, Failure};
 use vaka_dialect::{Dialect, OperationName};
 

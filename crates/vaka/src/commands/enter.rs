@@ -2,10 +2,10 @@
 
 use std::sync::Arc;
 
-use vaka_boot::bench::{Bench, Candidate};
-use vaka_boot::hunt::{self, Hunt};
-use vaka_boot::pace::Pace;
-use vaka_boot::visit::{self, Visit, Wish};
+use vaka_boot::bench::buses::{Bench, Candidate};
+use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::context::Pace;
+use vaka_boot::read_session::{self, Visit, Wish};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
@@ -19,7 +19,7 @@ use crate::{interrupt, person, render};
 
 pub fn enter(common: &Common, setting: &Setting) -> Outcome {
     with_unit(common, setting, |bench, found, wish, pace| {
-        let unit = visit::bring(bench, found, wish, &mut *person::at(common), pace)?;
+        let unit = read_session::bring(bench, found, wish, &mut *person::at(common), pace)?;
         Ok(format!("{} is in update mode; nothing was changed in it.", bench.place(&unit.location)))
     })
 }
@@ -46,7 +46,7 @@ fn with_unit(
     let mut tell = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
     let hunt = Hunt::any(&bench, common.unit.as_ref(), true);
-    let found = hunt::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?;
+    let found = discovery::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?;
     let wish = Wish {
         unit: common.unit.clone(),
         label: common.variant.clone(),

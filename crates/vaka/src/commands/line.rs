@@ -6,11 +6,11 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
-use vaka_boot::bench::Selector;
-use vaka_boot::bench::{Bench, Candidate, bus_failure};
-use vaka_boot::pace::Pace;
-use vaka_boot::person::Nobody;
-use vaka_boot::staged::Staged;
+use vaka_boot::bench::buses::Selector;
+use vaka_boot::bench::buses::{Bench, Candidate, bus_failure};
+use vaka_boot::context::Pace;
+use vaka_boot::operator::Nobody;
+use vaka_boot::release_install::Staged;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{Code, Ending, Event, Failure, Report};
 use vaka_core::sheet::Sheet;
@@ -302,7 +302,7 @@ impl<'a> Job<'a> {
 
     fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
         let Found { path, release, .. } = found;
-        let guard: Option<Arc<dyn vaka_boot::bench::Guard>> = Some(Arc::new(Locks));
+        let guard: Option<Arc<dyn vaka_boot::bench::buses::Guard>> = Some(Arc::new(Locks));
         let staged = Staged { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(Recording::default());
         let hand_out = self.args.release.hand_out.as_deref();

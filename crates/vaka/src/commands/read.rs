@@ -4,9 +4,9 @@ use std::sync::Arc;
 
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
-use vaka_boot::visit::{Visit, Wish, image_of};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
+use vaka_boot::read_session::{Visit, Wish, image_of};
 use vaka_core::event::{Code, Event, Failure};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;

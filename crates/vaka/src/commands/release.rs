@@ -4,8 +4,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use vaka_base::text;
-use vaka_boot::pace::Pace;
-use vaka_boot::staged::{Around, Staged};
+use vaka_boot::context::Pace;
+use vaka_boot::release_install::{Around, Staged};
 use vaka_boot::update::Request;
 use vaka_core::event::{Event, Failure};
 use vaka_core::release::Release;

@@ -6,10 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_boot::bench::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
-use vaka_boot::companions;
-use vaka_boot::pace::Pace;
-use vaka_boot::seen;
+use vaka_boot::bench::buses::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
+use vaka_boot::bench::companion_devices;
+use vaka_boot::bench::unit_event;
+use vaka_boot::context::Pace;
 use vaka_core::event::{Code, Event, Present, Seen};
 use vaka_core::matching::{labels, of_board, tell_themselves};
 use vaka_core::sheet::Variant;
@@ -72,7 +72,7 @@ fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<Seen> {
 
 /// The devices as units: one that a unit shows beside another is told with that.
 fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<Seen>) -> Vec<Seen> {
-    let beside = devices.iter().map(|device| companions::beside(bench, device, devices)).collect::<Vec<_>>();
+    let beside = devices.iter().map(|device| companion_devices::beside(bench, device, devices)).collect::<Vec<_>>();
     let mut also: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut units = Vec::new();
     for ((unit, beside), device) in seen.into_iter().zip(beside).zip(devices) {
@@ -92,7 +92,7 @@ fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<Seen>) -> Vec<S
 
 /// What can be said of a device. One that no sheet knows is not opened.
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
-    let mut unit = seen::seen(bench, device);
+    let mut unit = unit_event::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
         match dfu_mode(device) {
             Some(Mode::Update) => unit.next.push(format!("vaka sheet new --unit port={} --out FILE.toml", unit.unit)),

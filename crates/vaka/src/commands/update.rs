@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use sha2::{Digest, Sha256};
 use vaka_base::text;
-use vaka_boot::bench::Bench;
-use vaka_boot::pace::Pace;
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::context::Pace;
 use vaka_boot::update::{self, Request, Save};
 use vaka_core::event::{Event, Failure, Report};
 use vaka_core::matching::Verdict;

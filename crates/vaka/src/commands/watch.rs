@@ -6,8 +6,9 @@ use std::sync::mpsc;
 use std::time::{Duration, Instant};
 
 use vaka_base::duration;
-use vaka_boot::bench::Bench;
-use vaka_boot::{identify, seen};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::unit_event;
+use vaka_boot::protocol::identity;
 use vaka_core::event::{Code, Event, Seen};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
@@ -82,7 +83,7 @@ fn tell_all(
 ) -> Outcome {
     let mut ports: BTreeMap<String, Before> = BTreeMap::new();
     for device in there {
-        let unit = seen::seen(bench, device);
+        let unit = unit_event::seen(bench, device);
         ports.insert(unit.unit.clone(), Before { unit, left: None });
     }
     for change in changes {
@@ -91,15 +92,15 @@ fn tell_all(
             Ok(Change::Left(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
-                    json::line(&Event::Gone { unit: place.clone(), id: identify::from_list(&device).id });
+                    json::line(&Event::Gone { unit: place.clone(), id: identity::from_list(&device).id });
                 } else {
-                    say(&now(&left(&seen::seen(bench, &device))));
+                    say(&now(&left(&unit_event::seen(bench, &device))));
                 }
-                let unit = seen::seen(bench, &device);
+                let unit = unit_event::seen(bench, &device);
                 ports.insert(place, Before { unit, left: Some(Instant::now()) });
             }
             Ok(Change::Came(device)) => {
-                let unit = seen::seen(bench, &device);
+                let unit = unit_event::seen(bench, &device);
                 let before =
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());

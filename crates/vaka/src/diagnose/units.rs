@@ -1,9 +1,9 @@
 //! The bench: each bus, and each unit on it that could be worked with.
 
 use vaka_base::text;
-use vaka_boot::bench::{Bench, bus_failure, dfu_mode, open_failure};
-use vaka_boot::pace::Pace;
-use vaka_boot::seen;
+use vaka_boot::bench::buses::{Bench, bus_failure, dfu_mode, open_failure};
+use vaka_boot::bench::unit_event;
+use vaka_boot::context::Pace;
 use vaka_core::event::{Finding, Seen, Severity};
 use vaka_core::unit::Mode;
 use vaka_usb::native::NativeBus;
@@ -26,7 +26,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
             vec![Finding { cure: failure.cure, ..Finding::problem("bus", bus.name(), failure.message) }]
         }
         Ok(devices) => {
-            let units = devices.iter().filter(|device| is_unit(&seen::seen(bench, device), device)).count();
+            let units = devices.iter().filter(|device| is_unit(&unit_event::seen(bench, device), device)).count();
             let says = format!(
                 "answers: {}, {} of them known or in an update mode",
                 text::count(devices.len(), "device"),
@@ -50,7 +50,7 @@ fn is_unit(seen: &Seen, device: &DeviceInfo) -> bool {
 /// Everything about one unit. What no sheet knows and shows no sign of an update mode is
 /// nobody's business.
 fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
-    let seen = seen::seen(bench, device);
+    let seen = unit_event::seen(bench, device);
     if !is_unit(&seen, device) {
         return Vec::new();
     }

@@ -1,0 +1,295 @@
+//! Waiting until exactly one unit fits.
+
+use std::cell::LazyCell;
+use std::ops::Deref;
+use std::time::Duration;
+
+use vaka_base::{duration, text};
+use vaka_core::event::{Code, Event, Failure};
+use vaka_core::sheet::Sheet;
+use vaka_usb::PolledWatch;
+
+use crate::bench::buses::{Bench, Candidate, Selector, bus_failure};
+use crate::context::Pace;
+use crate::entry::{REMINDER, stopped};
+use crate::operator::Person;
+use crate::protocol::identity;
+
+/// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
+/// reading a large file once for each sheet, and most often the unit is there, and alone.
+pub struct Hopes<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
+
+impl<'a> Hopes<'a> {
+    /// What a function gives.
+    pub fn of(work_out: impl FnOnce() -> Vec<&'a Sheet> + 'a) -> Self {
+        Self(LazyCell::new(Box::new(work_out)))
+    }
+}
+
+impl<'a> Deref for Hopes<'a> {
+    type Target = [&'a Sheet];
+
+    fn deref(&self) -> &[&'a Sheet] {
+        &self.0
+    }
+}
+
+/// Which unit is looked for.
+pub struct Hunt<'a> {
+    /// The one that was named.
+    pub selector: Option<&'a Selector>,
+    /// Whether one that no sheet knows will do, if no other fits.
+    pub undescribed: bool,
+    /// Sheets whose units are hoped for: of several units one of theirs is meant.
+    pub hopes: Hopes<'a>,
+    /// Why a unit cannot be meant, as far as the file and the bus tell; asked only where
+    /// several units are there.
+    pub misfit: &'a dyn Fn(&Candidate<'_>) -> Option<String>,
+}
+
+/// For what any unit will do for.
+fn no_misfit(_: &Candidate<'_>) -> Option<String> {
+    None
+}
+
+impl<'a> Hunt<'a> {
+    /// For any unit of the bench's sheets that the selector means.
+    pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
+        let sheets = bench.sheets();
+        Self { selector, undescribed, hopes: Hopes::of(|| sheets.iter().collect()), misfit: &no_misfit }
+    }
+}
+
+/// A unit that did not show up by then may be a damaged one. Chosen by us: longer
+/// than it takes to plug one in.
+const SILENT_AFTER: Duration = Duration::from_secs(4);
+
+/// Waits until exactly one unit fits. Of several, a person who is there chooses one.
+///
+/// # Errors
+/// None came in time; several fit; a person stopped it; a bus is unusable.
+pub fn find<'a>(
+    bench: &Bench<'a>,
+    hunt: &Hunt<'_>,
+    wait: Duration,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<Candidate<'a>, Failure> {
+    let selector = hunt.selector;
+    let _wanted = bench.want();
+    let deadline = pace.now() + wait;
+    let mut next_reminder = pace.now();
+    let mut recovery_at = Some(pace.now() + SILENT_AFTER);
+    loop {
+        let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
+        if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
+            found.retain(|candidate| !candidate.sheets.is_empty());
+        }
+        let is_hoped = |candidate: &Candidate<'_>| {
+            candidate.sheets.iter().any(|sheet| hunt.hopes.iter().any(|hoped| hoped.product.id == sheet.product.id))
+        };
+        if found.len() > 1 && found.iter().any(is_hoped) {
+            found.retain(is_hoped);
+        }
+        match found.len() {
+            0 => {}
+            1 => return Ok(found.remove(0)),
+            _ => return one_of(bench, hunt, found, person),
+        }
+        if pace.wants_stop() {
+            return Err(stopped("Nothing was changed."));
+        }
+        if pace.now() >= deadline {
+            return Err(none(bench, hunt, wait));
+        }
+        if pace.now() >= next_reminder {
+            pace.waiting(&waited_for(hunt), deadline);
+            next_reminder = pace.now() + REMINDER;
+        }
+        if recovery_at.is_some_and(|at| pace.now() >= at) {
+            recovery_at = None;
+            tell_recovery(hunt, pace);
+        }
+        pace.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(pace.now())));
+    }
+}
+
+/// What a person is told to plug in.
+fn expected(hunt: &Hunt<'_>) -> String {
+    match hunt.selector {
+        Some(Selector::Name(name)) => text::tame(name),
+        Some(selector) => format!("the unit that --unit names ({selector})"),
+        None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
+        None => {
+            let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            names.join(" or ")
+        }
+    }
+}
+
+/// The sheets whose units are waited for: those of the name that was given, else
+/// those that are hoped for.
+fn hoped<'a>(hunt: &Hunt<'a>) -> Vec<&'a Sheet> {
+    let named = |sheet: &&Sheet| match hunt.selector {
+        Some(Selector::Name(name) | Selector::Any(name)) => {
+            [&sheet.product.id, &sheet.product.name].iter().any(|known| known.eq_ignore_ascii_case(name))
+        }
+        _ => true,
+    };
+    hunt.hopes.iter().copied().filter(named).collect()
+}
+
+/// What is waited for. A unit that listens only for a moment after it was plugged in
+/// is missed by whoever plugs it in before the tool waits.
+fn waited_for(hunt: &Hunt<'_>) -> String {
+    let hoped = hoped(hunt);
+    let listens = |sheet: &&&Sheet| {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        routes.any(|route| route.listens.is_some())
+    };
+    match hoped.len() == hoped.iter().filter(listens).count() && !hoped.is_empty() {
+        true => {
+            let names: Vec<&str> = hoped.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            format!("{}: if it is already connected, pull it first, then connect it", names.join(" or "))
+        }
+        false => format!("{} to be plugged in", expected(hunt)),
+    }
+}
+
+/// What helps with a unit that shows nothing, where its sheet says so.
+fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
+    for sheet in hoped(hunt) {
+        let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
+        let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
+        pace.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
+        for (number, hand) in (1..).zip(&route.recovery) {
+            let (unit, of) = (String::new(), route.recovery.len());
+            pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+        }
+    }
+}
+
+/// Returns the only unit that fits, or the unit that the user selects from several.
+fn one_of<'a>(
+    bench: &Bench<'a>,
+    hunt: &Hunt<'_>,
+    mut found: Vec<Candidate<'a>>,
+    person: &mut dyn Person,
+) -> Result<Candidate<'a>, Failure> {
+    let misfits: Vec<Option<String>> = found.iter().map(|candidate| (hunt.misfit)(candidate)).collect();
+    if misfits.iter().all(Option::is_some) {
+        return Err(none_fits(bench, &found, &misfits));
+    }
+    let mut fits = misfits.iter().map(Option::is_none);
+    found.retain(|_| fits.next().unwrap_or(true));
+    if found.len() == 1 {
+        return Ok(found.remove(0));
+    }
+    let list: Vec<String> = found.iter().map(|candidate| in_a_line(bench, candidate)).collect();
+    match person.choose(&list).filter(|chosen| *chosen < found.len()) {
+        Some(chosen) => Ok(found.swap_remove(chosen)),
+        None => Err(several(bench, &found, &list)),
+    }
+}
+
+/// A unit, with all that tells it from others like it.
+fn in_a_line(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
+    let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
+    let called = bench.called(candidate.location()).map(|called| format!(" \"{called}\"")).unwrap_or_default();
+    let serial = bench.told_serial(&candidate.device).map(|serial| format!(", serial number {serial}"));
+    let (place, serial) = (bench.place(candidate.location()), serial.unwrap_or_default());
+    format!("{place}{called} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
+}
+
+/// Several units are there, and something speaks against each.
+fn none_fits(bench: &Bench<'_>, found: &[Candidate<'_>], misfits: &[Option<String>]) -> Failure {
+    let each = found.iter().zip(misfits).map(|(candidate, why)| {
+        let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
+        format!("{} ({name}): {}", bench.place(candidate.location()), why.as_deref().unwrap_or_default())
+    });
+    let each: Vec<String> = each.take(MAX_LISTED).collect();
+    Failure::new(Code::Refused, format!("None of the {} units fits; nearest: {}.", found.len(), each.join("; ")))
+        .state("Nothing was changed.")
+        .cure("Take the file for one of these units, or plug in a unit that the file is for; 'vaka check FILE' shows which that is.")
+}
+
+fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failure {
+    let place = bench.place(found[0].location());
+    Failure::new(Code::Refused, format!("{} units fit: {}.", found.len(), list.join("; ")))
+        .state("Nothing was changed.")
+        .cure(format!(
+            "Choose one, for example with --unit port={place}. Where each is: unplug one, and see with 'vaka survey' which is gone."
+        ))
+}
+
+fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
+    let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
+    let there = bench.devices().unwrap_or_default();
+    let seen = match there.len() {
+        0 => match bench.emptiness() {
+            Some(reason) => format!("No USB device is connected: {reason}."),
+            None => "No USB device is connected.".to_owned(),
+        },
+        count => {
+            let seen: Vec<String> = there.iter().take(MAX_LISTED).map(|device| in_brief(bench, device)).collect();
+            let more = if count > MAX_LISTED { format!("; and {} more", count - MAX_LISTED) } else { String::new() };
+            format!("Seen instead: {}{more}.", seen.join("; "))
+        }
+    };
+    let hoped = hoped(hunt);
+    let ids = match (hunt.selector, &hoped[..]) {
+        (Some(Selector::Id(id)), _) => format!(" ({id})"),
+        (_, []) => String::new(),
+        (_, sheets) => format!(" ({})", ids_of(sheets)),
+    };
+    let steps = match &hoped[..] {
+        [only] => entry_steps(only),
+        _ => None,
+    };
+    let steps = steps.map(|steps| format!(" Into update mode: {steps}.")).unwrap_or_default();
+    Failure::new(Code::NoUnit, format!("{} did not appear{time}{ids}.", capitalised(&expected(hunt)))).state(seen).cure(format!(
+        "Try the cable on a unit that works (some cables only charge) and check the power.{steps} 'vaka survey' lists what is connected; a unit that another program uses is not listed."
+    ))
+}
+
+/// How many devices a message lists. Chosen by us.
+const MAX_LISTED: usize = 6;
+
+fn capitalised(text: &str) -> String {
+    let mut chars = text.chars();
+    chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
+}
+
+/// A device with its place, and its serial number where a sheet knows the device.
+fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
+    let serial = bench.recognise(device).and_then(|_| bench.told_serial(device));
+    let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
+    format!("{} at {}{serial}", identity::from_list(device).id, bench.place(&device.location))
+}
+
+/// The ids that the units of these sheets show, in application and update mode.
+fn ids_of(sheets: &[&Sheet]) -> String {
+    let of = |sheet: &&Sheet| {
+        let own =
+            sheet.application.id.iter().chain(sheet.variants.iter().filter_map(|variant| variant.shows.id.as_ref()));
+        let routes = sheet.variants.iter().flat_map(|variant| &variant.routes).map(|route| &route.id);
+        own.chain(routes).map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let mut ids: Vec<String> = sheets.iter().flat_map(of).collect();
+    ids.sort();
+    ids.dedup();
+    match ids.len() {
+        0 => "no id is known".to_owned(),
+        count if count > MAX_LISTED => format!("{}, and {} more", ids[..MAX_LISTED].join(", "), count - MAX_LISTED),
+        _ => ids.join(", "),
+    }
+}
+
+/// The manual steps into update mode of a product whose variants all have the same.
+fn entry_steps(sheet: &Sheet) -> Option<String> {
+    let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.hands());
+    let first = all.next().filter(|hands| !hands.is_empty())?;
+    let is_same = all.all(|hands| hands == first);
+    let steps = (1..).zip(&first).map(|(number, hand)| format!("{number}. {}", hand.action.trim_end_matches('.')));
+    is_same.then(|| steps.collect::<Vec<_>>().join("; "))
+}

@@ -1,0 +1,90 @@
+//! A device as an event: what can be said of it without opening it.
+
+use vaka_base::text;
+use vaka_core::event::Seen;
+use vaka_core::sheet::{Sheet, VersionSource};
+use vaka_core::unit::{Mode, UsbId};
+use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
+
+use crate::bench::buses::{Bench, dfu_mode};
+use crate::protocol::identity;
+
+/// A unit as an event.
+pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let candidate = bench.recognise(device);
+    let facts = identity::from_list(device);
+    let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
+    let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
+    let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
+    // Where the application itself shows the update disk, that is what runs.
+    let runs = sheet.is_some_and(|sheet| sheet.runs(facts.id));
+    let is_between = sheet.is_some_and(|sheet| sheet.comes_back.as_ref().is_some_and(|after| after.is(facts.id)));
+    let mode = match runs {
+        // What a stage left there is neither the application nor the stage's update mode.
+        true if is_between => Mode::Unknown,
+        true => Mode::Application,
+        false => mode,
+    };
+    let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
+    Seen {
+        unit: bench.place(&device.location),
+        bus: device.location.bus.clone(),
+        port: text::tame(&device.location.port),
+        id: facts.id,
+        mode,
+        product: sheet.map(|sheet| sheet.product.name.clone()).or_else(|| companion(bench, facts.id)),
+        variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
+        serial: None,
+        version: sheet
+            .filter(|_| runs)
+            .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
+            .map(|_| facts.release.into()),
+        layout: None,
+        disk: None,
+        folder: None,
+        present: None,
+        place: bench.called(&device.location).map(text::tame),
+        speed: speed(device),
+        also: Vec::new(),
+        odd: Vec::new(),
+        obstacle: None,
+        cure: None,
+        hint: if sheet.is_some() || companion(bench, facts.id).is_some() { None } else { hint(device) },
+        next: Vec::new(),
+    }
+}
+
+/// What a device is that a unit shows beside the one that is updated.
+fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
+    let of = |sheet: &Sheet| {
+        let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
+        Some(format!("{}: {}", sheet.product.name, companion.name))
+    };
+    bench.sheets().iter().find_map(of)
+}
+
+/// How fast a device is connected. Source: USB 2.0, section 5.3; USB 3.2, section 3.1.
+fn speed(device: &DeviceInfo) -> Option<&'static str> {
+    Some(match device.speed {
+        Speed::Low => "1.5 Mbit/s",
+        Speed::Full => "12 Mbit/s",
+        Speed::High => "480 Mbit/s",
+        Speed::Super => "5 Gbit/s",
+        Speed::SuperPlus => "10 Gbit/s",
+        Speed::Unknown => return None,
+    })
+}
+
+/// What a device that nobody described may be. Class codes: the list that usb.org keeps.
+fn hint(device: &DeviceInfo) -> Option<&'static str> {
+    let is_disk = |i: &InterfaceClass| identity::is_disk(i.class, i.subclass, i.protocol);
+    match dfu_mode(device) {
+        Some(Mode::Update) => Some("it has an interface in DFU mode: an update mode"),
+        Some(_) => Some("its application has a DFU interface: it may be asked to leave for its update mode"),
+        None if matches!(&device.interfaces[..], [only] if is_disk(only)) => {
+            Some("it shows a disk and nothing else: a stick, or an update mode that takes files; only a sheet tells")
+        }
+        // A mouse, a webcam and many a bootloader have interfaces of their makers' own.
+        None => None,
+    }
+}

@@ -1,0 +1,97 @@
+//! What the host does to bring an application into its update mode.
+
+use std::sync::Arc;
+
+use vaka_core::event::{Code, Failure};
+use vaka_core::sheet::Signal;
+use vaka_core::volume::VolumeFacts;
+use vaka_dialect::Dialect;
+use vaka_usb::DeviceInfo;
+
+use crate::bench::buses::{Bench, bus_failure, held, open_failure};
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+use crate::protocol::{dfu, dialect, identity, volume};
+
+/// Gives a signal to the application of a unit.
+///
+/// # Errors
+/// The application refused it, or another program holds the unit. Nothing was changed in
+/// it.
+pub(super) fn give(bench: &Bench<'_>, unit: &DeviceInfo, signal: &Signal, pace: &mut Pace<'_>) -> Result<(), Failure> {
+    match signal {
+        Signal::DfuDetach => detach(bench, unit),
+        Signal::Eject => eject(bench, unit, pace),
+        Signal::Dialect { dialect } => ask_in_dialect(bench, unit, dialect, pace),
+    }
+}
+
+/// What is said where an application does not do what it is asked.
+fn refused(message: String) -> Failure {
+    Failure::new(Code::Transfer, message)
+        .state("Nothing was changed in the unit; its application runs.")
+        .cure("Bring the unit into update mode by hand, then run the same command.")
+}
+
+/// Ejects the disk that the application shows.
+fn eject(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<(), Failure> {
+    let place = bench.place(&unit.location);
+    let bus = bench.bus(&unit.location).ok_or_else(super::no_bus)?;
+    let mounted = bus.mounted(&unit.location.port);
+    if let Some(one) = mounted.first() {
+        let (folder, node) = (one.folder.display(), one.node.display());
+        let message = format!("The system has the disk of the unit at {place} mounted at {folder}.");
+        return Err(Failure::new(Code::Access, message)
+            .state("It is not ejected behind your back. Nothing was changed in the unit; its application runs.")
+            .cure(format!("Eject it there, or with: udisksctl unmount -b {node}; then run the same command.")));
+    }
+    let mut device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
+    let identity = identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+    if identity.disks.is_empty() {
+        return Err(refused(format!("The application at {place} shows no disk that could be ejected.")));
+    }
+    let any = |_: &VolumeFacts| true;
+    let done = volume::open(device, &identity.disks, &any, pace).and_then(|(mut disk, _)| disk.eject(pace));
+    done.map_err(|error| match error {
+        SessionError::Held(by) => held(&place, &by),
+        error => refused(format!("The disk of the application at {place} cannot be ejected: {error}.")),
+    })
+}
+
+/// Asks the application in its dialect to leave for its update mode.
+fn ask_in_dialect(
+    bench: &Bench<'_>,
+    unit: &DeviceInfo,
+    dialect: &Arc<Dialect>,
+    pace: &mut Pace<'_>,
+) -> Result<(), Failure> {
+    let place = bench.place(&unit.location);
+    let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
+    dialect::enter(device, dialect.clone(), pace).map_err(|error| match error {
+        SessionError::Held(by) => held(&place, &by),
+        error => {
+            refused(format!("The application at {place} does not go into update mode ({}): {error}.", dialect.name))
+        }
+    })
+}
+
+/// Asks the application to leave for its DFU mode.
+fn detach(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
+    let place = bench.place(&unit.location);
+    let mut device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
+    let identity = identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+    let Some(dfu) = identity.facts.run_time_dfu() else {
+        return Err(Failure::new(
+            Code::Refused,
+            format!("The application at {place} has no DFU interface that could be asked to detach."),
+        )
+        .state("Nothing was changed in the unit.")
+        .cure(
+            "An older application may lack it: bring the unit into update mode by hand, then run the same command.",
+        ));
+    };
+    dfu::detach::detach(device, dfu).map_err(|error| match error {
+        SessionError::Held(by) => held(&place, &by),
+        error => refused(format!("The application at {place} does not detach: {error}.")),
+    })
+}

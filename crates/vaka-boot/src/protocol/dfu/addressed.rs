@@ -1,0 +1,284 @@
+//! DFU with memory addresses.
+//!
+//! Source: the published address extension of DFU 1.1 (bcdDFUVersion 0x011A).
+//! Blocks go to `pointer + (number - 2) * wTransferSize`. Units differ in what
+//! they make of a short block, so a short one always stands alone behind an
+//! address command of its own, where all readings agree. Reading needs dfuIDLE:
+//! the address is set, then an abort leads there.
+
+use vaka_core::dfu::{Command, FIRST_DATA_BLOCK, Request, State, Status};
+use vaka_core::memory::SectorMap;
+use vaka_image::address::{Address, Span};
+use vaka_usb::{TransferError, UsbDevice};
+
+use super::port::{Link, Opening, Refusal, TIME_TO_GO, Work};
+use crate::context::Pace;
+use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+
+/// The smallest piece that a block is broken into for a unit that takes less
+/// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
+const SMALLEST_PIECE: u16 = 8;
+
+/// How often the requests that make a unit leave are sent, as long as the unit says that it has
+/// not taken them. Chosen by us.
+const LEAVE_TRIES: u32 = 3;
+
+/// What the unit is in the middle of.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Position {
+    Idle,
+    /// After a command or block; `Some`: the next block goes there under that number.
+    Download(Option<(Address, u16)>),
+    /// After a full block was read: the next comes from there under that number.
+    Upload(Address, u16),
+}
+
+/// A unit in DFU mode that is written by memory addresses.
+pub struct AddressedSession {
+    link: Link,
+    position: Position,
+    /// Bytes that go in one request: the block size, less once the unit has
+    /// shown that it takes less than it says.
+    piece: u16,
+}
+
+impl AddressedSession {
+    /// Claims the interface and brings the unit to dfuIDLE.
+    ///
+    /// # Errors
+    /// It cannot be brought there; nothing was changed.
+    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, pace: &mut Pace<'_>) -> Result<Self, SessionError> {
+        let piece = opening.block_size;
+        Ok(Self { link: Link::open(device, opening, pace)?, position: Position::Idle, piece })
+    }
+
+    fn command(&mut self, command: Command, work: Work, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let bytes = command
+            .emit()
+            .ok_or_else(|| SessionError::Link("DFU addresses have 32 bits; this one is higher".to_owned()))?;
+        // Downloads are not taken in the middle of an upload.
+        if let Position::Upload(..) = self.position {
+            self.abort(pace)?;
+        }
+        self.position = Position::Download(None);
+        self.link.download(0, &bytes, work, pace).map_err(|(_, error)| error)
+    }
+
+    fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.link.abort(pace)?;
+        self.position = Position::Idle;
+        Ok(())
+    }
+
+    /// Whether a request of that length can be one of a numbered sequence.
+    fn is_full(&self, len: usize) -> bool {
+        self.link.opening.size_is_known && self.link.is_full(len)
+    }
+
+    /// Writes at most a piece, in one request.
+    fn write_piece(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), (Refusal, SessionError)> {
+        let block = match self.position {
+            Position::Download(Some((next, block))) if next == at && self.is_full(data.len()) => block,
+            _ => {
+                let set = self.command(Command::SetAddress(at), Work::Command, pace);
+                set.map_err(|error| (Refusal::Work, error))?;
+                FIRST_DATA_BLOCK
+            }
+        };
+        self.position = Position::Download(None);
+        self.link.download(block, data, Work::Block, pace)?;
+        let next = following(at, data.len(), block).filter(|_| self.is_full(data.len()));
+        self.position = Position::Download(next);
+        Ok(())
+    }
+
+    /// After a block was stalled: half as much at once, if that can help. The
+    /// same bytes at the same place a second time change nothing.
+    fn shrink(&mut self, len: usize, error: SessionError, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let half = self.piece / 2;
+        if len <= usize::from(half) || half < SMALLEST_PIECE {
+            return Err(error);
+        }
+        self.link.go_idle(pace)?;
+        self.position = Position::Idle;
+        if self.piece == self.link.opening.block_size {
+            pace.warn(format!(
+                "The unit says that it takes blocks of {} bytes, but refuses one; smaller ones are tried.",
+                self.piece
+            ));
+        }
+        self.piece = half;
+        Ok(())
+    }
+
+    /// The DFU_GETSTATUS with which the unit begins to leave; sent again if the unit was not
+    /// reached and still waits for it. The bus shows whether it left.
+    fn start_leaving(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        for _ in 0..LEAVE_TRIES {
+            match self.link.status(pace, "the unit to leave update mode") {
+                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+                Ok(reply) => {
+                    self.link.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
+                    return Ok(());
+                }
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                    Ok(State::ManifestSync) => {}
+                    _ => return Ok(()),
+                },
+                Err(_) => return Ok(()),
+            }
+        }
+        Ok(())
+    }
+
+    fn read_piece(&mut self, at: Address, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let full = self.is_full(usize::from(length));
+        let block = match self.position {
+            Position::Upload(next, block) if next == at && full => block,
+            _ => {
+                self.command(Command::SetAddress(at), Work::Command, pace)?;
+                self.abort(pace)?;
+                FIRST_DATA_BLOCK
+            }
+        };
+        let bytes = self.link.upload(block, length, pace)?;
+        // A reply shorter than a block ends the upload; some units count the
+        // asked length as the block, so an abort makes sure.
+        self.position = match following(at, bytes.len(), block) {
+            Some((next, number)) if self.is_full(bytes.len()) => Position::Upload(next, number),
+            _ => {
+                self.abort(pace)?;
+                Position::Idle
+            }
+        };
+        if bytes.len() != usize::from(length) {
+            let found = bytes.len();
+            return Err(SessionError::Misbehaved(format!("it gave {found} of {length} bytes at {at}")));
+        }
+        Ok(bytes)
+    }
+}
+
+/// The block behind a full block, if the numbers go that far.
+fn following(at: Address, len: usize, block: u16) -> Option<(Address, u16)> {
+    at.checked_add(len as u64).zip(block.checked_add(1))
+}
+
+impl Session for AddressedSession {
+    fn limits(&self) -> Limits {
+        let opening = &self.link.opening;
+        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+    }
+
+    fn sectors(&self) -> Option<&SectorMap> {
+        self.link.opening.sectors.as_ref()
+    }
+
+    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+        if !self.limits().can_read {
+            return Ok(Protection::Unknown);
+        }
+        let mut last = String::new();
+        // A refusal without a reason may have been a stumble: once more.
+        for _ in 0..2 {
+            match self.read(at, 4, pace) {
+                Ok(_) => return Ok(Protection::Open),
+                Err(SessionError::Refused { reason, status }) => {
+                    self.link.go_idle(pace)?;
+                    self.position = Position::Idle;
+                    if status == Status::Vendor {
+                        return Ok(Protection::Protected(reason));
+                    }
+                    last = reason;
+                }
+                Err(SessionError::Misbehaved(reason)) => last = reason,
+                Err(error) => return Err(error),
+            }
+        }
+        Ok(Protection::Unreadable(last))
+    }
+
+    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        match self.command(Command::Unprotect, Work::EraseAll, pace) {
+            // It leaves in the middle of its answers: that is what it was told.
+            Ok(()) | Err(SessionError::Gone | SessionError::Silent(_) | SessionError::Link(_)) => Ok(()),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.command(Command::Erase(sector.start()), Work::Erase, pace)
+    }
+
+    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.command(Command::EraseAll, Work::EraseAll, pace)
+    }
+
+    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let mut done = 0;
+        while done < data.len() {
+            let len = usize::from(self.piece).min(data.len() - done);
+            let here = at.checked_add(done as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
+            match self.write_piece(here, &data[done..done + len], pace) {
+                Ok(()) => done += len,
+                Err((Refusal::Request, error)) => self.shrink(len, error, pace)?,
+                Err((Refusal::Work, error)) => return Err(error),
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(&mut self, _: &mut Pace<'_>) -> Result<Finished, SessionError> {
+        Ok(Finished::Stays)
+    }
+
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let mut bytes = Vec::new();
+        while bytes.len() < len as usize {
+            let left = len as usize - bytes.len();
+            let length = u16::try_from(left).unwrap_or(u16::MAX).min(self.piece);
+            let here = at.checked_add(bytes.len() as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
+            bytes.extend(self.read_piece(here, length, pace)?);
+        }
+        Ok(bytes)
+    }
+
+    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        if self.position != Position::Idle {
+            self.abort(pace)?;
+        }
+        if let Some(at) = at {
+            self.command(Command::SetAddress(at), Work::Command, pace)?;
+        }
+        for _ in 0..LEAVE_TRIES {
+            match self.link.request(Request::Download, 0, &[]) {
+                Ok(()) => {}
+                // It went before it answered.
+                Err(TransferError::Gone) => return Ok(()),
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
+                Err(_) => match self.link.state_after_loss(pace) {
+                    Ok(State::DfuIdle | State::DownloadIdle) => continue,
+                    Ok(State::Error) => {
+                        let reply = self.link.status(pace, "the unit's reason")?;
+                        return Err(self.link.refusal(reply));
+                    }
+                    Ok(_) => {}
+                    // It answers nothing; the bus shows whether it left.
+                    Err(_) => return Ok(()),
+                },
+            }
+            return self.start_leaving(pace);
+        }
+        Err(SessionError::Silent(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
+    }
+
+    fn rest(&mut self, pace: &mut Pace<'_>) {
+        // Best effort: the next program can do the same from where it is.
+        let _ = self.link.go_idle(pace);
+        self.position = Position::Idle;
+    }
+
+    fn transfers(&self) -> u64 {
+        self.link.transfers()
+    }
+}

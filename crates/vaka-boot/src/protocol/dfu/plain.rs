@@ -1,0 +1,239 @@
+//! Plain DFU: blocks in order, from 0, and the unit knows where they go.
+//!
+//! Source: DFU 1.1, sections 6 and 7. Every block but the last has exactly
+//! wTransferSize bytes: units reckon with that. A download of no bytes ends the
+//! image; what comes then (the manifestation) begins with the DFU_GETSTATUS
+//! after it. A unit that is not manifestation tolerant answers nothing from
+//! then on. Silence before that DFU_GETSTATUS was answered proves nothing.
+
+use vaka_core::dfu::{Request, State};
+use vaka_image::address::Address;
+use vaka_usb::{TransferError, UsbDevice};
+
+use super::port::{Link, Opening, Pauses, TIME_TO_GO, Work};
+use crate::context::Pace;
+use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+
+/// What the unit is in the middle of. Addresses are the caller's; the unit
+/// knows only the order.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum Position {
+    Idle,
+    /// The next block to write, and its number. No address: a short block was
+    /// the last one.
+    Download(Option<Address>, u16),
+    /// The next block to read, and its number; no address: the upload ended.
+    Upload(Option<Address>, u16),
+    /// The end was told, and the unit leaves by itself.
+    Leaving,
+}
+
+/// A unit in DFU mode that knows by itself where the blocks go.
+pub struct PlainSession {
+    link: Link,
+    position: Position,
+}
+
+impl PlainSession {
+    /// Claims the interface and brings the unit to dfuIDLE.
+    ///
+    /// # Errors
+    /// It cannot be brought there; nothing was changed.
+    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, pace: &mut Pace<'_>) -> Result<Self, SessionError> {
+        Ok(Self { link: Link::open(device, opening, pace)?, position: Position::Idle })
+    }
+
+    /// The status until the manifestation is over, for a unit that answers
+    /// after it.
+    fn manifest(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let mut pauses = Pauses::new(Work::Manifest, pace);
+        loop {
+            let reply = self.link.status(pace, Work::Manifest.words())?;
+            match reply.state {
+                State::DfuIdle => {
+                    self.position = Position::Idle;
+                    return Ok(());
+                }
+                State::Error => return Err(self.link.refusal(reply)),
+                state if state.is_working() => self.link.be_patient(reply, &mut pauses, Work::Manifest, pace)?,
+                State::ManifestWaitReset => {
+                    self.position = Position::Leaving;
+                    return Ok(());
+                }
+                state => {
+                    return Err(SessionError::Misbehaved(format!(
+                        "after the end of the download its state is {state}"
+                    )));
+                }
+            }
+        }
+    }
+
+    /// Sends the download of no bytes that ends the image. A request that is not answered is
+    /// not accepted: the unit is asked for its state, and told again if that is still
+    /// dfuDNLOAD-IDLE. Source: DFU 1.1, appendix A.
+    fn send_end(&mut self, number: u16, pace: &mut Pace<'_>) -> Result<End, SessionError> {
+        for _ in 0..END_TRIES {
+            match self.link.request(Request::Download, number, &[]) {
+                Ok(()) => return Ok(End::Accepted),
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
+                Err(TransferError::Gone) => return Ok(End::Lost),
+                Err(_) => {}
+            }
+            match self.link.state_after_loss(pace) {
+                Ok(State::DownloadIdle) => {}
+                Ok(State::ManifestSync | State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
+                Ok(State::Error) => {
+                    let reply = self.link.status(pace, "the unit's reason")?;
+                    return Err(self.link.refusal(reply));
+                }
+                Ok(state) => {
+                    return Err(SessionError::Misbehaved(format!("at the end of the download its state is {state}")));
+                }
+                Err(_) => return Ok(End::Lost),
+            }
+        }
+        Err(SessionError::Silent(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
+    }
+
+    /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
+    /// it. If it is not answered, the state tells whether the manifestation began.
+    fn start_manifestation(&mut self, pace: &mut Pace<'_>) -> Result<End, SessionError> {
+        self.position = Position::Leaving;
+        let what = Work::Manifest.words();
+        for _ in 0..END_TRIES {
+            match self.link.status(pace, what) {
+                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+                Ok(reply) if reply.state == State::ManifestSync => {}
+                Ok(reply) if reply.state == State::DownloadIdle => {
+                    return Err(SessionError::Misbehaved("it took the end of the download, and waits for more".into()));
+                }
+                Ok(reply) => {
+                    let time = self.link.believable(reply.poll, Work::Manifest, pace);
+                    pace.wait_until(pace.now() + time, what);
+                    return Ok(End::Accepted);
+                }
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                    Ok(State::ManifestSync) => {}
+                    Ok(State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
+                    _ => return Ok(End::Lost),
+                },
+                Err(_) => return Ok(End::Lost),
+            }
+        }
+        Ok(End::Lost)
+    }
+}
+
+/// How often the requests that end a download are sent, as long as the unit says that it has
+/// not taken them. Chosen by us.
+const END_TRIES: u32 = 3;
+
+/// Whether the unit took the end of a download.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+enum End {
+    Accepted,
+    /// The unit was lost, or answers nothing: it may have taken it, or not.
+    Lost,
+}
+
+/// Blocks behind 65535 have the number 0. Source: DFU 1.1, section 6.1.1.
+fn after(number: u16) -> u16 {
+    number.wrapping_add(1)
+}
+
+impl Session for PlainSession {
+    fn limits(&self) -> Limits {
+        let opening = &self.link.opening;
+        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+    }
+
+    fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
+        // Plain DFU has no word for it, and an upload that is refused may be by design.
+        Ok(Protection::Unknown)
+    }
+
+    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let number = match self.position {
+            Position::Download(next, number) if next == Some(at) => number,
+            Position::Idle => 0,
+            _ => return Err(SessionError::Misbehaved("blocks of plain DFU follow each other".into())),
+        };
+        self.link.download(number, data, Work::Block, pace).map_err(|(_, error)| error)?;
+        let next = at.checked_add(data.len() as u64).filter(|_| self.link.is_full(data.len()));
+        self.position = Position::Download(next, after(number));
+        Ok(())
+    }
+
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+        let Position::Download(_, number) = self.position else {
+            return Err(SessionError::Misbehaved("there was no download to finish".into()));
+        };
+        let tolerant = self.link.opening.attributes.manifestation_tolerant();
+        let mut end = self.send_end(number, pace)?;
+        if end == End::Accepted {
+            match tolerant {
+                true => self.manifest(pace)?,
+                false => end = self.start_manifestation(pace)?,
+            }
+        }
+        if end == End::Lost {
+            self.position = Position::Leaving;
+            return Ok(Finished::Vanished);
+        }
+        Ok(if self.position == Position::Leaving { Finished::Leaves } else { Finished::Stays })
+    }
+
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let number = match self.position {
+            Position::Upload(next, number) if next == Some(at) => number,
+            Position::Idle => 0,
+            _ => return Err(SessionError::Misbehaved("an upload of plain DFU begins at its beginning".into())),
+        };
+        // A whole block is asked for, always: a reply that is shorter than
+        // what was asked ends the upload.
+        let mut bytes = self.link.upload(number, self.link.opening.block_size, pace)?;
+        let next = at.checked_add(bytes.len() as u64).filter(|_| self.link.is_full(bytes.len()));
+        self.position = if next.is_some() { Position::Upload(next, after(number)) } else { Position::Idle };
+        let len = len as usize;
+        if bytes.len() < len {
+            let found = bytes.len();
+            self.position = Position::Upload(None, 0);
+            return Err(SessionError::Misbehaved(format!(
+                "its upload ends {found} bytes behind {at}, {len} were wanted"
+            )));
+        }
+        bytes.truncate(len);
+        Ok(bytes)
+    }
+
+    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let by_itself = self.position == Position::Leaving && self.link.opening.attributes.will_detach();
+        if by_itself && self.link.device.has_left(TIME_TO_GO) {
+            return Ok(());
+        }
+        if matches!(self.position, Position::Upload(..)) {
+            // Left open it would be cut by the reset, which some units hold against the firmware.
+            let _ = self.link.abort(pace);
+        }
+        match self.link.device.reset() {
+            Ok(()) | Err(TransferError::Gone) => {}
+            // A unit that leaves while it is reset makes the system report other errors.
+            Err(_) if self.link.device.has_left(TIME_TO_GO) => {}
+            Err(error) => return Err(error.into()),
+        }
+        self.link.device.has_left(TIME_TO_GO);
+        Ok(())
+    }
+
+    fn rest(&mut self, pace: &mut Pace<'_>) {
+        if self.position != Position::Leaving {
+            let _ = self.link.go_idle(pace);
+            self.position = Position::Idle;
+        }
+    }
+
+    fn transfers(&self) -> u64 {
+        self.link.transfers()
+    }
+}

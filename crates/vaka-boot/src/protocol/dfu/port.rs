@@ -1,0 +1,383 @@
+//! Class requests, states and times: what both kinds of DFU have in common.
+
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, way_to_idle};
+use vaka_core::memory::SectorMap;
+use vaka_usb::counting::{Counting, TransferCount};
+use vaka_usb::strings::Strings;
+use vaka_usb::{Setup, TransferError, UsbDevice};
+
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// Time for a request on top of what the unit asked for. Chosen by us: busy
+/// units answer late without saying so.
+pub(super) const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// The first pause before a unit is asked again that is at work but named no
+/// time; it doubles up to [`LONGEST_PAUSE`]. Chosen by us.
+const FIRST_PAUSE: Duration = Duration::from_millis(2);
+const LONGEST_PAUSE: Duration = Duration::from_millis(100);
+
+/// After it was told to leave: how long a unit gets before the connection is
+/// closed, which over USB/IP resets its port. Chosen by us.
+pub(super) const TIME_TO_GO: Duration = Duration::from_millis(500);
+
+/// Before a unit that did not answer is asked again. Chosen by us.
+const SECOND_TRY: Duration = Duration::from_secs(1);
+
+/// Attempts on the way to dfuIDLE: the longest sound way takes four, and a
+/// unit that clings to its error gets three of them.
+const STEPS_TO_IDLE: usize = 10;
+
+/// What a download asks the unit to do; decides how long that may take.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Work {
+    Command,
+    Block,
+    Erase,
+    EraseAll,
+    Manifest,
+}
+
+impl Work {
+    /// The longest time that is believed of a unit. Chosen by us, some ten
+    /// times what data sheets give for slow parts.
+    pub(super) fn ceiling(self) -> Duration {
+        match self {
+            Self::Command | Self::Block => Duration::from_secs(5),
+            Self::Erase | Self::Manifest => Duration::from_secs(30),
+            Self::EraseAll => Duration::from_secs(300),
+        }
+    }
+
+    pub(super) fn words(self) -> &'static str {
+        match self {
+            Self::Command => "the unit to take a command",
+            Self::Block => "the unit to program a block",
+            Self::Erase => "the unit to erase a sector",
+            Self::EraseAll => "the unit to erase all of its memory",
+            Self::Manifest => "the unit to check the image and make it effective",
+        }
+    }
+}
+
+/// What has to be known of an interface to open a session on it.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Opening {
+    /// bInterfaceNumber.
+    pub interface: u8,
+    /// bAlternateSetting.
+    pub alternate: u8,
+    /// Bytes in a block: wTransferSize, or what is used in its place.
+    pub block_size: u16,
+    /// Whether that is the unit's own wTransferSize. If not, nobody knows where
+    /// a block with a higher number goes.
+    pub size_is_known: bool,
+    /// bmAttributes.
+    pub attributes: Attributes,
+    /// Whether the unit is written by memory addresses.
+    pub addressed: bool,
+    /// The sectors that it reports.
+    pub sectors: Option<SectorMap>,
+}
+
+/// An interface in DFU mode.
+pub(crate) struct Link {
+    pub(crate) device: Counting,
+    count: TransferCount,
+    pub(crate) opening: Opening,
+    /// No DFU_GETSTATUS before this moment.
+    earliest_status: Duration,
+    told_of_absurd_time: bool,
+}
+
+/// How a download was taken.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum Refusal {
+    /// The request itself was stalled: the unit looked at nothing.
+    Request,
+    /// The work failed, or could not be asked for.
+    Work,
+}
+
+/// The status of an interface in DFU mode, asked once. Asking changes nothing in a unit that
+/// has just come up: it is idle, or in dfuERROR.
+///
+/// # Errors
+/// The unit does not answer.
+pub fn read_status(
+    device: Box<dyn UsbDevice>,
+    opening: &Opening,
+    pace: &mut Pace<'_>,
+) -> Result<StatusReply, SessionError> {
+    let (device, count) = Counting::new(device);
+    let opening = opening.clone();
+    let mut link = Link { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
+    link.device.claim(link.opening.interface, link.opening.alternate)?;
+    link.status(pace, "the unit's status")
+}
+
+impl Link {
+    /// Claims the interface and brings the unit to dfuIDLE, from whatever
+    /// state an earlier program left it in.
+    pub(crate) fn open(
+        device: Box<dyn UsbDevice>,
+        opening: Opening,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, SessionError> {
+        let (device, count) = Counting::new(device);
+        let mut link = Self { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
+        link.device.claim(link.opening.interface, link.opening.alternate)?;
+        match link.go_idle(pace) {
+            Err(SessionError::WaitsForReset) => {
+                // What is left to try; the caller looks what comes of it.
+                let reset = link.device.reset();
+                // A unit that leaves while it is reset makes the system report all kinds of errors.
+                if !link.device.has_left(TIME_TO_GO) {
+                    reset?;
+                }
+                Err(SessionError::WaitsForReset)
+            }
+            done => done.map(|()| link),
+        }
+    }
+
+    pub(crate) fn count(&self) -> TransferCount {
+        self.count.clone()
+    }
+
+    /// The six bytes of DFU_GETSTATUS, as they come.
+    pub(crate) fn raw_status(&mut self, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        pace.wait_until(self.earliest_status, "the unit's status");
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
+        Ok(self.device.control_in(setup, 6, REQUEST_TIMEOUT)?)
+    }
+
+    pub(super) fn transfers(&self) -> u64 {
+        self.count.get()
+    }
+
+    /// Step by step to dfuIDLE.
+    pub(crate) fn go_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let mut state = self.state(pace)?;
+        for _ in 0..STEPS_TO_IDLE {
+            state = match way_to_idle(state) {
+                ToIdle::There => return Ok(()),
+                ToIdle::Abort => match self.request(Request::Abort, 0, &[]) {
+                    Ok(()) => self.state(pace)?,
+                    Err(TransferError::Stall) => self.status(pace, "the unit's status")?.state,
+                    Err(error) => return Err(error.into()),
+                },
+                ToIdle::ClearStatus => {
+                    self.status(pace, "the unit's status")?;
+                    self.request(Request::ClearStatus, 0, &[])?;
+                    self.status(pace, "the unit's status")?.state
+                }
+                ToIdle::WaitAndAsk => {
+                    let soon = pace.now() + Duration::from_secs(1);
+                    pace.wait_until(soon, "the unit to finish what an earlier program began");
+                    self.status(pace, "the unit's status")?.state
+                }
+                ToIdle::InApplication => {
+                    return Err(SessionError::Misbehaved(format!("it says that {}", state.meaning())));
+                }
+                ToIdle::Reset => return Err(SessionError::WaitsForReset),
+                ToIdle::Unknown(value) => {
+                    return Err(SessionError::Misbehaved(format!("it is in state {value}; {}", state.meaning())));
+                }
+            };
+        }
+        Err(SessionError::Misbehaved(format!("it does not come to dfuIDLE; it stays in {state}: {}", state.meaning())))
+    }
+
+    /// The state by DFU_GETSTATE, which changes nothing; by DFU_GETSTATUS
+    /// where the unit refuses that. A unit that does not answer is asked once
+    /// more; then it is taken to wait for a reset, in which it answers nothing.
+    pub(super) fn state(&mut self, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
+        let mut answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
+        if answer == Err(TransferError::Timeout) {
+            pace.wait_until(pace.now() + SECOND_TRY, "the unit to answer");
+            answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
+        }
+        match answer {
+            Err(TransferError::Timeout) => Ok(State::ManifestWaitReset),
+            answer => self.state_of(answer, pace),
+        }
+    }
+
+    /// The state after a request that was not answered. Unlike [`state`](Self::state) this
+    /// concludes nothing from silence.
+    ///
+    /// # Errors
+    /// The unit does not answer this either; whether it took the request is unknown.
+    pub(super) fn state_after_loss(&mut self, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
+        let answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
+        self.state_of(answer, pace)
+    }
+
+    /// The state in an answer to DFU_GETSTATE; by DFU_GETSTATUS where the answer has none.
+    fn state_of(&mut self, answer: Result<Vec<u8>, TransferError>, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+        match answer {
+            Ok(bytes) if bytes.len() == 1 => Ok(State::from_wire(bytes[0])),
+            Ok(_) | Err(TransferError::Stall) => Ok(self.status(pace, "the unit's status")?.state),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// DFU_GETSTATUS, not before the moment that the unit asked for. The time in the reply
+    /// delays the next one, whatever state the unit is in. Source: DFU 1.1, section 6.1.2
+    /// (bwPollTimeout).
+    pub(super) fn status(&mut self, pace: &mut Pace<'_>, what: &str) -> Result<StatusReply, SessionError> {
+        pace.wait_until(self.earliest_status, what);
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
+        let bytes = self.device.control_in(setup, 6, REQUEST_TIMEOUT)?;
+        let reply = StatusReply::parse(&bytes)
+            .ok_or_else(|| SessionError::Misbehaved(format!("its status has {} bytes instead of 6", bytes.len())))?;
+        self.earliest_status = pace.now() + reply.poll.min(Work::Command.ceiling());
+        Ok(reply)
+    }
+
+    /// A download, and its status until the work is done.
+    pub(crate) fn download(
+        &mut self,
+        block: u16,
+        data: &[u8],
+        work: Work,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), (Refusal, SessionError)> {
+        if let Err(error) = self.request(Request::Download, block, data) {
+            let refusal = if error == TransferError::Stall { Refusal::Request } else { Refusal::Work };
+            return Err((refusal, self.reason(error, pace)));
+        }
+        self.finished(work, pace).map_err(|error| (Refusal::Work, error))
+    }
+
+    /// Asks for the status until the work of a download is done.
+    fn finished(&mut self, work: Work, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let mut pauses = Pauses::new(work, pace);
+        loop {
+            let reply = self.status(pace, work.words())?;
+            match reply.state {
+                State::DownloadIdle => {
+                    self.earliest_status = pace.now() + self.believable(reply.poll, work, pace);
+                    return Ok(());
+                }
+                State::Error => return Err(self.refusal(reply)),
+                state if state.is_working() => self.be_patient(reply, &mut pauses, work, pace)?,
+                state => {
+                    return Err(SessionError::Misbehaved(format!(
+                        "after a download it is in {state}: {}",
+                        state.meaning()
+                    )));
+                }
+            }
+        }
+    }
+
+    /// Notes how long a unit at work is to be left alone.
+    pub(super) fn be_patient(
+        &mut self,
+        reply: StatusReply,
+        pauses: &mut Pauses,
+        work: Work,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), SessionError> {
+        if pace.now() > pauses.deadline {
+            let time = (work.ceiling() * 2).as_secs();
+            return Err(SessionError::Silent(format!("the unit is still at work after {time} s")));
+        }
+        let named = self.believable(reply.poll, work, pace);
+        let pause = if named.is_zero() { pauses.next() } else { named };
+        self.earliest_status = pace.now() + pause;
+        Ok(())
+    }
+
+    /// The time that a unit names, up to what is believed; the rest is told once.
+    pub(super) fn believable(&mut self, named: Duration, work: Work, pace: &mut Pace<'_>) -> Duration {
+        if named <= work.ceiling() {
+            return named;
+        }
+        if !self.told_of_absurd_time {
+            self.told_of_absurd_time = true;
+            pace.warn(format!(
+                "The unit asks to be left alone for {} s; it is asked again after {} s.",
+                named.as_secs(),
+                work.ceiling().as_secs()
+            ));
+        }
+        work.ceiling()
+    }
+
+    /// Why a request was refused. Of a stall the unit is asked for the reason.
+    pub(super) fn reason(&mut self, error: TransferError, pace: &mut Pace<'_>) -> SessionError {
+        if error != TransferError::Stall {
+            return error.into();
+        }
+        match self.status(pace, "the unit's reason") {
+            Ok(reply) => self.refusal(reply),
+            Err(SessionError::Gone) => SessionError::Gone,
+            Err(_) => error.into(),
+        }
+    }
+
+    /// A refusal in the standard's words, and in the unit's own if it has some.
+    pub(super) fn refusal(&mut self, reply: StatusReply) -> SessionError {
+        let own = Strings::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
+        let status = match reply.status {
+            // The refusal says no; the status does not say why.
+            Status::Ok => format!("it gives no reason, its state is {}", reply.state),
+            Status::Unknown(_) => reply.status.to_string(),
+            known => format!("{known}; status 0x{:02X}", known.number()),
+        };
+        let reason = match own {
+            Ok(Some(own)) => format!("{status} (\"{}\")", text::tame(&own)),
+            _ => status,
+        };
+        SessionError::Refused { reason, status: reply.status }
+    }
+
+    pub(crate) fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.request(Request::Abort, 0, &[]).map_err(|error| self.reason(error, pace))
+    }
+
+    pub(crate) fn upload(&mut self, block: u16, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::Upload, block);
+        self.device.control_in(setup, length, REQUEST_TIMEOUT).map_err(|error| self.reason(error, pace))
+    }
+
+    pub(super) fn request(&mut self, request: Request, value: u16, data: &[u8]) -> Result<(), TransferError> {
+        let setup = self.setup(Setup::CLASS_INTERFACE_OUT, request, value);
+        self.device.control_out(setup, data, REQUEST_TIMEOUT)
+    }
+
+    fn setup(&self, kind: u8, request: Request, value: u16) -> Setup {
+        Setup { kind, request: request as u8, value, index: u16::from(self.opening.interface) }
+    }
+
+    pub(super) fn is_full(&self, len: usize) -> bool {
+        len == usize::from(self.opening.block_size)
+    }
+}
+
+/// How long a unit at work is waited for, and the pauses where it names none.
+pub(super) struct Pauses {
+    deadline: Duration,
+    pause: Duration,
+}
+
+impl Pauses {
+    pub(super) fn new(work: Work, pace: &Pace<'_>) -> Self {
+        Self { deadline: pace.now() + work.ceiling() * 2, pause: FIRST_PAUSE }
+    }
+
+    fn next(&mut self) -> Duration {
+        let now = self.pause;
+        self.pause = (now * 2).min(LONGEST_PAUSE);
+        now
+    }
+}

@@ -1,0 +1,35 @@
+//! A frame that is not what the dialect expects, as an error and as an event.
+
+use vaka_base::text;
+use vaka_core::event::{Event, FrameField};
+use vaka_dialect::{Exchange, FieldView, Trouble};
+
+use crate::protocol::session::SessionError;
+
+/// The error for received bytes that differ from the expected echo.
+pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> SessionError {
+    let cut = |bytes: &[u8]| text::hex_pairs(&bytes[..bytes.len().min(16)]);
+    let words = format!("expected {} back as it was sent; received {}", cut(sent), cut(came));
+    let field = FieldView {
+        field: "(echo)".into(),
+        bytes: came.to_vec(),
+        says: "expected what was sent".into(),
+        is_wrong: true,
+    };
+    SessionError::Frame(Box::new(Trouble { exchange: exchange.name.clone(), words, fields: vec![field] }))
+}
+
+/// A frame that was not what was expected, as an event.
+pub(super) fn frame_event(trouble: &Trouble) -> Event {
+    let field = |view: &FieldView| FrameField {
+        field: view.field.clone(),
+        bytes: text::hex_pairs(&view.bytes),
+        says: text::tame(&view.says),
+        is_wrong: view.is_wrong,
+    };
+    Event::Frame {
+        exchange: trouble.exchange.clone(),
+        words: text::tame(&trouble.words),
+        fields: trouble.fields.iter().map(field).collect(),
+    }
+}

@@ -1,0 +1,382 @@
+//! Units that are spoken to in a dialect.
+//!
+//! [`meet`] opens the unit and asks it what it is; [`session`] makes it a
+//! [`Session`]. [`Talk`] runs the operations, over the carrier that the dialect
+//! names. The loop over addresses is the executor's: a dialect says only how each
+//! chunk looks on the wire.
+
+mod frame_error;
+mod interpreter;
+mod transport;
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_core::plan::{Offer, Run};
+use vaka_core::sheet::{Route, Variant};
+use vaka_core::unit::Told;
+use vaka_dialect::{Dialect, EraseBy, Expression, OperationName, Value};
+use vaka_image::ERASED;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_usb::{DeviceInfo, UsbDevice};
+
+pub use interpreter::{GIVEN, Reopen, Seen, Talk};
+
+use crate::bench::buses::OpenError;
+use crate::context::Pace;
+use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+
+/// After it was told to leave: how long a unit gets before the connection is
+/// closed, which over USB/IP resets its port. Chosen by us.
+const TIME_TO_GO: Duration = Duration::from_millis(500);
+
+/// Opens a unit and asks it what it is. Changes nothing in it.
+///
+/// # Errors
+/// It does not answer in that dialect.
+pub fn meet(
+    device: Box<dyn UsbDevice>,
+    dialect: Arc<Dialect>,
+    reopen: Reopen,
+    pace: &mut Pace<'_>,
+) -> Result<(Talk, Vec<Told>), OpenError> {
+    let name = dialect.name.clone();
+    let met = || {
+        let mut talk = Talk::open(device, dialect, Some(reopen), pace)?;
+        let told = greet(&mut talk, pace)?;
+        Ok((talk, told))
+    };
+    met().map_err(|error| OpenError::Dialect { name, error })
+}
+
+/// Syncs and identifies: what the unit tells.
+///
+/// # Errors
+/// It does not answer, or answers something else.
+pub fn greet(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<Vec<Told>, SessionError> {
+    talk.run(OperationName::Sync, Vec::new(), pace)?;
+    talk.run(OperationName::Identify, Vec::new(), pace)?;
+    let dialect = talk.dialect().clone();
+    let tells = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
+    let told = tells.iter().map(|tell| {
+        let value = talk.memory().value(&tell.value).map_err(|words| fault("identify", words))?;
+        Ok(Told { name: tell.name.clone(), value: (&value).into() })
+    });
+    told.collect()
+}
+
+/// The bytes of an image in a span, with its gaps as erased flash reads.
+fn filled(image: &Image, span: Span) -> Vec<u8> {
+    let mut data = vec![ERASED; usize::try_from(span.len()).unwrap_or_default()];
+    image.copy_to(span.start(), &mut data);
+    data
+}
+
+fn fault(exchange: &str, words: String) -> SessionError {
+    SessionError::Dialect { exchange: exchange.to_owned(), words }
+}
+
+/// Asks the application behind an open device to leave for its update mode.
+///
+/// # Errors
+/// It refuses, or does not answer; it runs on.
+pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    let mut talk = Talk::open(device, dialect, None, pace)?;
+    match talk.run(OperationName::Enter, Vec::new(), pace) {
+        // It may leave before its answer is through.
+        Ok(_) | Err(SessionError::Gone) => {}
+        Err(SessionError::Link(_) | SessionError::Silent(_)) if talk.has_left(TIME_TO_GO) => return Ok(()),
+        Err(error) => return Err(error),
+    }
+    talk.has_left(TIME_TO_GO * 2);
+    Ok(())
+}
+
+/// What has to be known to open a session.
+#[derive(Clone, Debug)]
+pub struct Opening {
+    /// What the dialect offers on this unit.
+    pub offer: Offer,
+    /// Bytes in one write; at least 1.
+    pub chunk: u32,
+    /// Most bytes in one read; at least 1.
+    pub read_chunk: u32,
+    /// Whether it can be read.
+    pub can_read: bool,
+    /// The first address of the flash, of the region that is written, and its size.
+    given: [u64; 3],
+    /// Where its application begins.
+    start: Address,
+    /// What is in the way: the unit can write less than the route would.
+    obstacle: Option<String>,
+}
+
+impl Opening {
+    /// What a unit that has told itself offers for a route; `None` if its numbers
+    /// make no sense.
+    pub(crate) fn of(talk: &Talk, route: &Route, variant: Option<&Variant>) -> Option<Self> {
+        let dialect = talk.dialect();
+        let region = variant.map(|variant| variant.image.region.span).or_else(|| Some(route.writes.first()?.span))?;
+        let region = route.writes.iter().map(|writes| writes.span).find(|span| span.covers(region)).unwrap_or(region);
+        let origin = variant.and_then(|variant| variant.flash.zones().first().map(|zone| zone.span().start()));
+        let origin = origin.unwrap_or(region.start());
+        let given = [origin.get(), region.start().get(), region.len()];
+        let mut memory = talk.memory().clone();
+        let names = dialect.given();
+        for (name, value) in [names.origin, names.region_start, names.region_size].into_iter().zip(given) {
+            memory.set(name, Some(Value::Int(i128::from(value))));
+        }
+        let size = |of: &Expression| {
+            let size = memory.size(of).ok().filter(|size| (1..=1 << 20).contains(size))?;
+            u32::try_from(size).ok()
+        };
+        let geometry = &dialect.geometry;
+        let chunk = size(geometry.chunk.as_ref()?)?;
+        let read_chunk = geometry.read_chunk.as_ref().map_or(Some(chunk), size)?;
+        let align = geometry.align.as_ref().map_or(Some(chunk), size)?;
+        let offer = Offer { align, ..Offer::of(dialect) };
+        let (can_read, start) = (dialect.can_read(), route.restart_at.unwrap_or(region.start()));
+        let number = |of: &Expression| memory.int(of).ok().and_then(|number| u64::try_from(number).ok());
+        let window = geometry.size.as_ref().and_then(number).map(|size| {
+            let first = geometry.start.as_ref().and_then(number).unwrap_or(0);
+            (first, first.saturating_add(size))
+        });
+        let outside = |(first, end): &(u64, u64)| {
+            let within = |span: Span| span.start().get() >= *first && span.end().get() <= *end;
+            !route.writes.iter().all(|region| within(region.span))
+        };
+        let obstacle = window.filter(outside).map(|(first, end)| {
+            format!("it can write 0x{first:X}..0x{end:X}, and the sheet's route would write beyond that")
+        });
+        Some(Self { offer, chunk, read_chunk, can_read, given, start, obstacle })
+    }
+}
+
+/// Unlocks the unit and loads its helper, where the dialect has these.
+///
+/// # Errors
+/// It refuses. Nothing was changed in its flash.
+pub fn session(mut talk: Talk, opening: Opening, pace: &mut Pace<'_>) -> Result<Box<dyn Session>, SessionError> {
+    if let Some(reason) = &opening.obstacle {
+        let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
+        return Err(SessionError::Rejected { reason: reason.clone(), cure });
+    }
+    let names = talk.dialect().given();
+    prepare(&mut talk, pace)?;
+    let given = [names.origin, names.region_start, names.region_size].into_iter().zip(opening.given);
+    talk.give(given.map(|(name, value)| (name, Value::Int(i128::from(value)))).collect());
+    Ok(Box::new(DialectSession { talk, opening, index: 0, chunks: 0, whole: None }))
+}
+
+/// What stands between knowing a unit and working with it.
+fn prepare(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    talk.run(OperationName::Unlock, Vec::new(), pace)?;
+    let dialect = talk.dialect().clone();
+    let Some(helper) = dialect.operation(OperationName::Helper).and_then(|helper| helper.helper.as_ref()) else {
+        return Ok(());
+    };
+    let names = dialect.given();
+    let mut given =
+        vec![(names.data, Value::Bytes(helper.data.clone())), (names.length, Value::Int(helper.data.len() as i128))];
+    if let Some(address) = &helper.address {
+        let address = talk.memory().value(address).map_err(|words| fault("helper", words))?;
+        given.push((names.address, address));
+    }
+    talk.run(OperationName::Helper, given, pace).map(drop)
+}
+
+/// A unit that is updated in a dialect.
+struct DialectSession {
+    talk: Talk,
+    opening: Opening,
+    /// The number of the next chunk.
+    index: u64,
+    chunks: u64,
+    /// What is written in all: from where on, and the bytes.
+    whole: Option<(Address, Vec<u8>)>,
+}
+
+impl DialectSession {
+    fn address(at: Address) -> Value {
+        Value::Int(i128::from(at.get()))
+    }
+
+    fn number(number: u64) -> Value {
+        Value::Int(i128::from(number))
+    }
+
+    /// What `begin` and `end` are given.
+    fn of_whole(&self) -> Vec<(vaka_dialect::Name, Value)> {
+        let names = self.talk.dialect().given();
+        let Some((start, data)) = &self.whole else { return Vec::new() };
+        vec![
+            (names.address, Self::address(*start)),
+            (names.length, Self::number(data.len() as u64)),
+            (names.data, data.clone().into()),
+            (names.chunks, Self::number(self.chunks)),
+        ]
+    }
+}
+
+impl Session for DialectSession {
+    fn limits(&self) -> Limits {
+        Limits {
+            block_size: self.opening.chunk,
+            can_read: self.opening.can_read,
+            read_size: self.opening.read_chunk,
+            erases_ranges: self.opening.offer.erase == Some(EraseBy::Range),
+        }
+    }
+
+    fn protection(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+        let dialect = self.talk.dialect().clone();
+        let Some(operation) = dialect.operation(OperationName::Protection) else { return Ok(Protection::Unknown) };
+        self.talk.run(OperationName::Protection, Vec::new(), pace)?;
+        let Some(protected) = &operation.protected else { return Ok(Protection::Unknown) };
+        match self.talk.memory().truth(protected).map_err(|words| fault("protection", words))? {
+            true => Ok(Protection::Protected("its dialect says that it is protected".to_owned())),
+            false => Ok(Protection::Open),
+        }
+    }
+
+    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        match self.talk.run(OperationName::Unprotect, Vec::new(), pace) {
+            Ok(true) | Err(SessionError::Gone) => Ok(()),
+            Ok(false) => Err(SessionError::Misbehaved("its dialect has no word for lifting the protection".into())),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let names = self.talk.dialect().given();
+        let [_, start, size] = self.opening.given;
+        let given = vec![
+            (names.address, Self::number(start)),
+            (names.length, Self::number(size)),
+            (names.index, Self::number(0)),
+        ];
+        self.talk.run(OperationName::Erase, given, pace).map(drop)
+    }
+
+    fn begin_erases(&self) -> bool {
+        self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases.is_some())
+    }
+
+    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.index = 0;
+        self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
+        let start = runs.iter().map(|run| run.span().start()).min();
+        let end = runs.iter().map(|run| run.span().end()).max();
+        let Some(span) = start.zip(end).and_then(|(start, end)| Span::between(start, end)) else { return Ok(()) };
+        self.whole = Some((span.start(), filled(image, span)));
+        self.talk.run(OperationName::Begin, self.of_whole(), pace).map(drop)
+    }
+
+    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let names = self.talk.dialect().given();
+        let from = sector.start().get().saturating_sub(self.opening.given[0]);
+        let given = vec![
+            (names.address, Self::address(sector.start())),
+            (names.length, Self::number(sector.len())),
+            (names.index, Self::number(from / sector.len().max(1))),
+        ];
+        self.talk.run(OperationName::Erase, given, pace).map(drop)
+    }
+
+    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let names = self.talk.dialect().given();
+        let last = self.index + 1 == self.chunks;
+        let given = vec![
+            (names.address, Self::address(at)),
+            (names.length, Self::number(data.len() as u64)),
+            (names.data, data.to_vec().into()),
+            (names.index, Self::number(self.index)),
+            (names.chunks, Self::number(self.chunks)),
+            (names.last, Value::Int(i128::from(last))),
+        ];
+        self.index += 1;
+        self.talk.run(OperationName::Write, given, pace).map(drop)
+    }
+
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let dialect = self.talk.dialect().clone();
+        let names = dialect.given();
+        let given = vec![(names.address, Self::address(at)), (names.length, Self::number(u64::from(len)))];
+        self.talk.memory_mut().set(names.data, None);
+        self.talk.run(OperationName::Read, given, pace)?;
+        let result = dialect.operation(OperationName::Read).and_then(|read| read.result.as_ref());
+        let bytes = match result {
+            Some(result) => self.talk.memory().bytes(result).map_err(|words| fault("read", words))?,
+            None => match self.talk.memory().get(names.data) {
+                Some(Value::Bytes(bytes)) => bytes.clone(),
+                _ => return Err(fault("read", "it captures nothing called 'data'".to_owned())),
+            },
+        };
+        if bytes.len() != len as usize {
+            let found = text::count(bytes.len(), "byte");
+            return Err(SessionError::Misbehaved(format!("it gave {found} of {len} at {at}")));
+        }
+        Ok(bytes.to_vec())
+    }
+
+    fn agrees(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        let dialect = self.talk.dialect().clone();
+        let Some(checksum) = dialect.checksum() else {
+            return Err(SessionError::Misbehaved("its dialect has no checksum".into()));
+        };
+        let names = dialect.given();
+        let given = vec![
+            (names.address, Self::address(at)),
+            (names.length, Self::number(data.len() as u64)),
+            (names.data, data.to_vec().into()),
+        ];
+        self.talk.run(OperationName::Checksum, given, pace)?;
+        let value = |of| self.talk.memory().value(of).map_err(|words| fault("checksum", words));
+        Ok(value(&checksum.unit)? == value(&checksum.image)?)
+    }
+
+    fn device(&self) -> Option<&DeviceInfo> {
+        self.talk.device()
+    }
+
+    fn prepare_end(&mut self, image: &Image) {
+        if self.whole.is_none() {
+            self.chunks = image.span().len().div_ceil(u64::from(self.opening.chunk.max(1)));
+            self.whole = Some((image.start(), filled(image, image.span())));
+        }
+    }
+
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+        self.talk.run(OperationName::End, self.of_whole(), pace)?;
+        Ok(Finished::Stays)
+    }
+
+    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let dialect = self.talk.dialect().clone();
+        let Some(operation) = dialect.operation(OperationName::Restart) else {
+            pace.warn("Unplug the unit and plug it in again: nothing else makes it leave update mode.");
+            return Ok(());
+        };
+        let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.opening.start)))];
+        match self.talk.run(OperationName::Restart, given, pace) {
+            // It went before it answered: that is what it was told.
+            Ok(_) | Err(SessionError::Gone) => {}
+            Err(SessionError::Link(_) | SessionError::Silent(_)) if self.talk.has_left(TIME_TO_GO) => {}
+            Err(error) => return Err(error),
+        }
+        if operation.leaves {
+            self.talk.has_left(TIME_TO_GO);
+        }
+        Ok(())
+    }
+
+    fn rest(&mut self, pace: &mut Pace<'_>) {
+        self.talk.rest(pace);
+    }
+
+    fn transfers(&self) -> u64 {
+        self.talk.transfers()
+    }
+}

@@ -1,0 +1,218 @@
+//! What a unit says of itself.
+
+use vaka_base::text;
+use vaka_base::version::ReleaseNumber;
+use vaka_core::dfu::{self, Attributes, FunctionalDescriptor, VERSION_ADDRESSED};
+use vaka_core::memory::layout::Layout;
+use vaka_core::sheet::{Route, RouteKind};
+use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, UnitFacts, UsbId};
+use vaka_usb::descriptor::{Configuration, Interface};
+use vaka_usb::strings::{self, Strings};
+use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
+
+use crate::protocol::dfu::Opening;
+use crate::protocol::volume::DiskInterface;
+
+/// What was read from an open device.
+#[derive(Clone, Debug)]
+pub struct Identity {
+    /// What matching looks at.
+    pub facts: UnitFacts,
+    /// What is odd about it, each a sentence.
+    pub oddities: Vec<String>,
+    /// Its mass-storage interfaces that can be worked with.
+    pub disks: Vec<DiskInterface>,
+    /// What is used where the unit names no transfer size.
+    packet_size: u8,
+}
+
+impl Identity {
+    /// What the list alone tells, of a device that cannot be opened.
+    pub fn listed(device: &DeviceInfo) -> Self {
+        Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), packet_size: 0 }
+    }
+
+    /// How to open a session on the memory that a route writes; `None` if the
+    /// unit has no such memory.
+    pub fn opening(&self, route: &Route) -> Option<Opening> {
+        let memories = self.facts.memories(&route.kind.memory());
+        let holds = |memory: &&DfuMemory<'_>| {
+            let layout = memory.alternate.layout.as_ref();
+            layout.is_some_and(|layout| route.writes.iter().all(|r| layout.map.sectors_in(r.span).is_some()))
+        };
+        let addressed = matches!(route.kind, RouteKind::Dfu { .. });
+        let memory = match addressed {
+            // Of several memories the one that holds what the route writes is meant.
+            true => memories.iter().find(holds).or(memories.first())?,
+            false => memories.first()?,
+        };
+        Some(self.opening_of(memory, addressed))
+    }
+
+    /// How to open the only memory that a choice leaves, where no sheet says.
+    pub fn only_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+        let memories = self.facts.memories(choice);
+        let told: Vec<_> = memories.iter().filter(|memory| memory.alternate.layout.is_some()).collect();
+        match (&memories[..], &told[..]) {
+            ([only], _) => Some(self.opening_of(only, only.is_addressed())),
+            (_, [only]) => Some(self.opening_of(only, true)),
+            _ => None,
+        }
+    }
+
+    /// How to open the first memory that a choice leaves, to send blocks by numbers.
+    pub fn first_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+        let memories = self.facts.memories(choice);
+        memories.first().map(|memory| self.opening_of(memory, false))
+    }
+
+    fn opening_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> Opening {
+        let functional = memory.interface.functional;
+        let size = functional.map_or(0, |found| found.transfer_size);
+        Opening {
+            interface: memory.interface.interface,
+            alternate: memory.alternate.number,
+            block_size: if size == 0 { u16::from(self.packet_size.max(8)) } else { size },
+            size_is_known: size != 0,
+            attributes: functional.map_or(UNKNOWN_ATTRIBUTES, |found| found.attributes),
+            addressed,
+            sectors: memory.alternate.layout.as_ref().map(|layout| layout.map.clone()),
+        }
+    }
+}
+
+/// What is taken for granted of a unit without a functional descriptor: that
+/// it can be downloaded to. Whether it can be read is not tried.
+const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
+
+/// What the list alone tells, without opening the device.
+pub fn from_list(device: &DeviceInfo) -> UnitFacts {
+    UnitFacts {
+        id: UsbId { vendor: device.vendor, product: device.product },
+        release: ReleaseNumber(device.release),
+        maker: None,
+        product: None,
+        serial: None,
+        dfu: Vec::new(),
+        volume: None,
+        told: Vec::new(),
+        lines: Vec::new(),
+    }
+}
+
+/// Reads descriptors and strings of an open device. Changes nothing in it.
+///
+/// # Errors
+/// The device is gone, or its descriptors cannot be read at all.
+pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
+    let descriptor = strings::device_descriptor(device)?;
+    let configuration = strings::configuration(device)?;
+    let texts = Strings::of(device)?;
+    let mut oddities = Vec::new();
+    let (promised, described) = (usize::from(configuration.promised), configuration.described());
+    if promised != described {
+        let promised = text::count(promised, "interface");
+        oddities.push(format!("its configuration descriptor promises {promised}, and describes {described}"));
+    }
+    let mut dfu = Vec::new();
+    for number in dfu_interfaces(&configuration) {
+        dfu.push(dfu_facts(number, &configuration, device, texts, &mut oddities)?);
+    }
+    Ok(Identity {
+        facts: UnitFacts {
+            id: UsbId { vendor: descriptor.vendor, product: descriptor.product },
+            release: ReleaseNumber(descriptor.release),
+            maker: tamed(device, texts, descriptor.maker_string)?,
+            product: tamed(device, texts, descriptor.product_string)?,
+            serial: tamed(device, texts, descriptor.serial_string)?,
+            dfu,
+            volume: None,
+            told: Vec::new(),
+            lines: Vec::new(),
+        },
+        oddities,
+        disks: disks(&configuration),
+        packet_size: descriptor.max_packet_0,
+    })
+}
+
+fn tamed(device: &mut dyn UsbDevice, texts: Strings, index: u8) -> Result<Option<String>, TransferError> {
+    Ok(texts.get(device, index)?.map(|found| text::tame(&found)).filter(|text| !text.is_empty()))
+}
+
+/// Class, subclass and protocol of bulk-only mass storage with SCSI commands, and
+/// the other subclasses of it that are met. Source: *USB Mass Storage Class,
+/// Overview*, sections 2 and 3.
+pub(crate) fn is_disk(class: u8, subclass: u8, protocol: u8) -> bool {
+    class == 8 && matches!(subclass, 1 | 2 | 4 | 5 | 6) && protocol == 0x50
+}
+
+fn disks(configuration: &Configuration) -> Vec<DiskInterface> {
+    let settings = configuration.interfaces.iter();
+    let disks = settings.filter(|i| i.alternate == 0 && is_disk(i.class, i.subclass, i.protocol));
+    let disk =
+        |i: &Interface| Some(DiskInterface { number: i.number, data_in: i.bulk(true)?, data_out: i.bulk(false)? });
+    disks.filter_map(disk).collect()
+}
+
+/// The numbers of the DFU interfaces, each once.
+fn dfu_interfaces(configuration: &Configuration) -> Vec<u8> {
+    let is_dfu = |i: &&Interface| (i.class, i.subclass) == (dfu::CLASS, dfu::SUBCLASS);
+    let mut numbers: Vec<u8> = configuration.interfaces.iter().filter(is_dfu).map(|i| i.number).collect();
+    numbers.sort_unstable();
+    numbers.dedup();
+    numbers
+}
+
+fn dfu_facts(
+    number: u8,
+    configuration: &Configuration,
+    device: &mut dyn UsbDevice,
+    texts: Strings,
+    oddities: &mut Vec<String>,
+) -> Result<DfuFacts, TransferError> {
+    let settings: Vec<&Interface> = configuration.interfaces.iter().filter(|i| i.number == number).collect();
+    let in_dfu_mode = settings.iter().any(|setting| setting.protocol == dfu::PROTOCOL_DFU_MODE);
+    let functional = functional_descriptor(number, &settings, device)?;
+    let mut alternates = Vec::new();
+    for setting in &settings {
+        let name = tamed(device, texts, setting.string)?;
+        let layout = name.as_deref().and_then(Layout::parse);
+        if let Some(layout) = &layout {
+            oddities
+                .extend(layout.oddities.iter().map(|oddity| format!("memory layout \"{}\": {oddity}", layout.name)));
+        }
+        alternates.push(DfuAlternate { number: setting.alternate, name, layout });
+    }
+    match functional {
+        None if in_dfu_mode => {
+            oddities.push("it has no DFU functional descriptor; blocks of the smallest size are used".into());
+        }
+        Some(found) if in_dfu_mode && found.transfer_size == 0 => {
+            oddities.push("its transfer size is 0; blocks of the smallest size are used".into());
+        }
+        Some(found) if found.version != VERSION_ADDRESSED && alternates.iter().any(|a| a.layout.is_some()) => {
+            oddities.push(format!("it tells a memory layout, but its DFU version is {:04x}", found.version));
+        }
+        _ => {}
+    }
+    Ok(DfuFacts { interface: number, in_dfu_mode, alternates, functional })
+}
+
+/// The functional descriptor. It may follow each alternate setting or only one
+/// of them; a unit that has it nowhere there is asked for it, which many refuse.
+fn functional_descriptor(
+    number: u8,
+    settings: &[&Interface],
+    device: &mut dyn UsbDevice,
+) -> Result<Option<FunctionalDescriptor>, TransferError> {
+    let descriptors = settings.iter().flat_map(|setting| &setting.class_descriptors);
+    if let Some(found) = FunctionalDescriptor::find(descriptors.map(Vec::as_slice)) {
+        return Ok(Some(found));
+    }
+    match strings::class_descriptor(device, dfu::DESCRIPTOR_TYPE, number) {
+        Ok(bytes) => Ok(FunctionalDescriptor::parse(&bytes)),
+        Err(TransferError::Gone) => Err(TransferError::Gone),
+        Err(_) => Ok(None),
+    }
+}

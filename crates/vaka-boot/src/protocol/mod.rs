@@ -1,0 +1,9 @@
+//! What a unit in update mode speaks: one engine per protocol, behind one
+//! [`Session`](session::Session) trait.
+
+pub mod dfu;
+pub mod dialect;
+pub mod identity;
+pub mod serial;
+pub mod session;
+pub mod volume;

@@ -1,0 +1,259 @@
+//! A unit's serial port, by the CDC-ACM class, spoken to without the system's driver.
+
+use std::path::Path;
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_dialect::LineSetting;
+use vaka_usb::counting::Counting;
+use vaka_usb::descriptor::{Configuration, Interface};
+#[cfg(target_os = "linux")]
+use vaka_usb::system_port::SystemPort;
+use vaka_usb::{MAX_PIPE_TRANSFER, Pipe, Setup, TransferError, UsbDevice, strings};
+
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// Time for a control request. Chosen by us.
+const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
+
+/// CDC requests. Source: PSTN subclass of CDC 1.2, section 6.3.
+const SET_LINE_CODING: u8 = 0x20;
+const SET_CONTROL_LINE_STATE: u8 = 0x22;
+
+/// Interface classes. Source: the list of class codes that usb.org keeps.
+const CLASS_COMMUNICATION: u8 = 0x02;
+const CLASS_CDC_DATA: u8 = 0x0A;
+
+/// More than a line has. Chosen by us: what is longer is cut there.
+const MOST_LINE: usize = 4096;
+
+/// A serial port that was claimed.
+pub(crate) struct SerialPort {
+    pub(crate) device: Counting,
+    pub(crate) pipe_in: Pipe,
+    pub(crate) pipe_out: Pipe,
+    control: u8,
+    dtr: bool,
+    rts: bool,
+}
+
+impl SerialPort {
+    /// Claims the port's interfaces: the data interface `number`, or the first there is.
+    /// `None` if the unit has no such port.
+    ///
+    /// # Errors
+    /// Another program holds it, or the unit left.
+    pub(crate) fn open(
+        mut device: Counting,
+        configuration: &Configuration,
+        number: Option<u8>,
+    ) -> Result<Option<Self>, SessionError> {
+        let both = |i: &Interface| i.bulk(false).zip(i.bulk(true));
+        let is_data = |i: &&Interface| {
+            i.class == CLASS_CDC_DATA && both(i).is_some() && number.is_none_or(|number| i.number == number)
+        };
+        let Some(data) = configuration.interfaces.iter().find(is_data) else { return Ok(None) };
+        let Some((pipe_out, pipe_in)) = both(data) else { return Ok(None) };
+        let control = control_of(configuration, data.number);
+        if let Some(control) = control {
+            device.claim(control, 0)?;
+        }
+        device.claim(data.number, data.alternate)?;
+        let control = control.unwrap_or(data.number);
+        Ok(Some(Self { device, pipe_in, pipe_out, control, dtr: false, rts: false }))
+    }
+
+    /// Sets speed and form of the line. A unit without a real line may refuse.
+    pub(crate) fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
+        let mut coding = line.baud.to_le_bytes().to_vec();
+        coding.extend([line.stop, line.parity, line.data_bits]);
+        tolerant(self.device.control_out(class_out(SET_LINE_CODING, 0, self.control), &coding, REQUEST_TIMEOUT))
+    }
+
+    /// Sets the control lines that are named.
+    pub(crate) fn signal(&mut self, dtr: Option<bool>, rts: Option<bool>) -> Result<(), SessionError> {
+        (self.dtr, self.rts) = (dtr.unwrap_or(self.dtr), rts.unwrap_or(self.rts));
+        let value = u16::from(self.dtr) | u16::from(self.rts) << 1;
+        tolerant(self.device.control_out(class_out(SET_CONTROL_LINE_STATE, value, self.control), &[], REQUEST_TIMEOUT))
+    }
+
+    /// Sends bytes.
+    pub(crate) fn send(&mut self, bytes: &[u8], timeout: Duration) -> Result<(), SessionError> {
+        for piece in bytes.chunks(MAX_PIPE_TRANSFER) {
+            self.device.pipe_out(self.pipe_out, piece, timeout)?;
+        }
+        Ok(())
+    }
+
+    /// What is there, at least a byte; at most about `wanted`.
+    pub(crate) fn receive(&mut self, wanted: usize, timeout: Duration) -> Result<Vec<u8>, SessionError> {
+        Ok(self.device.pipe_in(self.pipe_in, in_packets(self.pipe_in, wanted), timeout)?)
+    }
+}
+
+/// Whole packets for at least so many bytes, and no more than needed: what came
+/// before a time-out is lost.
+pub(crate) fn in_packets(pipe: Pipe, wanted: usize) -> usize {
+    let packet = usize::from(pipe.packet);
+    (wanted / packet).max(1).min(MAX_PIPE_TRANSFER / packet) * packet
+}
+
+/// The communication interface that belongs to a data interface: by the union
+/// descriptor, else the first there is. Source: CDC 1.2, table 16.
+fn control_of(configuration: &Configuration, data: u8) -> Option<u8> {
+    let controls = || configuration.interfaces.iter().filter(|i| i.class == CLASS_COMMUNICATION);
+    let is_of = |i: &&Interface| {
+        i.class_descriptors
+            .iter()
+            .any(|bytes| matches!(bytes[..], [_, 0x24, 0x06, _, ref below @ ..] if below.contains(&data)))
+    };
+    controls().find(is_of).or_else(|| controls().next()).map(|i| i.number)
+}
+
+pub(crate) fn class_out(request: u8, value: u16, interface: u8) -> Setup {
+    Setup { kind: Setup::CLASS_INTERFACE_OUT, request, value, index: u16::from(interface) }
+}
+
+fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
+    match done {
+        Err(TransferError::Stall) => Ok(()),
+        done => Ok(done?),
+    }
+}
+
+/// What an application says on its serial port: lines, as they come.
+pub struct Listener {
+    port: Port,
+    pending: Vec<u8>,
+}
+
+/// The way to a port.
+enum Port {
+    /// The unit's own interfaces, taken from the system's driver.
+    Usb(SerialPort),
+    /// What the system's driver made of them.
+    #[cfg(target_os = "linux")]
+    System(SystemPort),
+}
+
+impl Port {
+    fn send(&mut self, bytes: &[u8]) -> Result<(), SessionError> {
+        match self {
+            Self::Usb(port) => port.send(bytes, REQUEST_TIMEOUT),
+            #[cfg(target_os = "linux")]
+            Self::System(port) => port.send(bytes).map_err(|error| from_system(&error)),
+        }
+    }
+
+    fn receive(&mut self, within: Duration) -> Result<Vec<u8>, SessionError> {
+        match self {
+            Self::Usb(port) => port.receive(512, within),
+            #[cfg(target_os = "linux")]
+            Self::System(port) => port.receive(within).map_err(|error| from_system(&error)),
+        }
+    }
+}
+
+/// What the system says of a port.
+#[cfg(target_os = "linux")]
+fn from_system(error: &std::io::Error) -> SessionError {
+    use std::io::ErrorKind;
+    match error.kind() {
+        ErrorKind::ResourceBusy => SessionError::Held(String::new()),
+        ErrorKind::TimedOut => SessionError::Silent("it does not take what is sent".into()),
+        ErrorKind::PermissionDenied => SessionError::Misbehaved(format!("this user may not use it ({error})")),
+        _ => SessionError::Gone,
+    }
+}
+
+impl Listener {
+    /// Opens the port of a unit, as a terminal program does: 115 200 bits per second,
+    /// eight bits, no parity, DTR set. `None` if it has no such port.
+    ///
+    /// # Errors
+    /// Another program holds it, or the unit left.
+    pub fn open(mut device: Box<dyn UsbDevice>) -> Result<Option<Self>, SessionError> {
+        let configuration = strings::configuration(&mut *device)?;
+        let (device, _) = Counting::new(device);
+        let Some(mut port) = SerialPort::open(device, &configuration, None)? else { return Ok(None) };
+        port.set_line(LineSetting { baud: 115_200, data_bits: 8, parity: 0, stop: 0 })?;
+        port.signal(Some(true), Some(true))?;
+        Ok(Some(Self { port: Port::Usb(port), pending: Vec::new() }))
+    }
+
+    /// Opens the port that the system made of a unit, such as `/dev/ttyACM0`.
+    ///
+    /// # Errors
+    /// Another program has it, or this user may not use it.
+    #[cfg(target_os = "linux")]
+    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
+        let port = SystemPort::open(node).map_err(|error| from_system(&error))?;
+        Ok(Self { port: Port::System(port), pending: Vec::new() })
+    }
+
+    /// No system but Linux has such ports here.
+    ///
+    /// # Errors
+    /// Always.
+    #[cfg(not(target_os = "linux"))]
+    pub fn open_node(node: &Path) -> Result<Self, SessionError> {
+        Err(SessionError::Misbehaved(format!("{} is not used on this system", node.display())))
+    }
+
+    /// Sends a line, ended as terminals end one.
+    ///
+    /// # Errors
+    /// The unit left, or does not take it.
+    pub fn send(&mut self, line: &str) -> Result<(), SessionError> {
+        self.port.send(format!("{line}\r\n").as_bytes())
+    }
+
+    /// The lines that ended within a time; what has not ended yet stays for the next
+    /// call. Control characters are shown as such.
+    ///
+    /// # Errors
+    /// The unit left.
+    pub fn lines(&mut self, within: Duration) -> Result<Vec<String>, SessionError> {
+        match self.port.receive(within) {
+            Ok(bytes) => self.pending.extend(bytes),
+            // Nothing was said for a while.
+            Err(SessionError::Silent(_)) => {}
+            Err(error) => return Err(error),
+        }
+        let mut lines = Vec::new();
+        while let Some(end) = self.pending.iter().position(|byte| *byte == b'\n' || *byte == b'\r') {
+            let line: Vec<u8> = self.pending.drain(..=end).collect();
+            lines.push(text::tame(&String::from_utf8_lossy(&line[..end])));
+        }
+        if self.pending.len() > MOST_LINE {
+            lines.push(text::tame(&String::from_utf8_lossy(&std::mem::take(&mut self.pending))));
+        }
+        lines.retain(|line| !line.is_empty());
+        Ok(lines)
+    }
+
+    /// Lines until one is as wanted, or the time is over.
+    ///
+    /// # Errors
+    /// The unit left.
+    pub fn until(
+        &mut self,
+        within: Duration,
+        pace: &Pace<'_>,
+        is_it: impl Fn(&str) -> bool,
+    ) -> Result<Vec<String>, SessionError> {
+        let deadline = pace.now() + within;
+        let mut all = Vec::new();
+        while pace.now() < deadline && !pace.wants_stop() {
+            let left = deadline.saturating_sub(pace.now());
+            let new = self.lines(left.min(Duration::from_millis(100)))?;
+            let found = new.iter().any(|line| is_it(line));
+            all.extend(new);
+            if found {
+                break;
+            }
+        }
+        Ok(all)
+    }
+}

@@ -1,0 +1,315 @@
+//! The one trait between the executor and the protocols.
+
+use thiserror::Error;
+use vaka_core::dfu::Status;
+use vaka_core::memory::SectorMap;
+use vaka_core::plan::Run;
+use vaka_dialect::Trouble;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_usb::{DeviceInfo, TransferError};
+
+use crate::context::Pace;
+
+/// What a unit in update mode can do.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct Limits {
+    /// Most bytes in one block; at least 1.
+    pub block_size: u32,
+    /// Whether its memory can be read.
+    pub can_read: bool,
+    /// Most bytes in one read; at least 1.
+    pub read_size: u32,
+    /// Whether one erase takes sectors that lie together.
+    pub erases_ranges: bool,
+}
+
+impl Limits {
+    /// A unit that is written and read by blocks of one size, and erased sector by
+    /// sector.
+    pub fn blocks(block_size: u32, can_read: bool) -> Self {
+        Self { block_size, can_read, read_size: block_size, erases_ranges: false }
+    }
+}
+
+/// Whether a unit lets its memory be read.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Protection {
+    /// It does.
+    Open,
+    /// It is protected, in these words; mostly it refuses to be written as well.
+    Protected(String),
+    /// It refuses for another reason: it cannot be read, whatever it promised.
+    Unreadable(String),
+    /// There is no way to tell.
+    Unknown,
+}
+
+/// What a unit does once it has all of an image.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Finished {
+    /// It stays in update mode, and answers.
+    Stays,
+    /// It leaves, or waits to be made to; it cannot be asked any more.
+    Leaves,
+    /// It left in the middle of that: it may have had all it needs, or not.
+    Vanished,
+}
+
+/// A unit in update mode, whatever it speaks.
+///
+/// After an error the unit's memory is as the calls before left it, except for
+/// the sector or block of the call that failed, of which nothing is known.
+pub trait Session {
+    /// What it can do.
+    fn limits(&self) -> Limits;
+
+    /// The sectors that it reports, if it does.
+    fn sectors(&self) -> Option<&SectorMap> {
+        None
+    }
+
+    /// Whether the memory at an address can be read. Changes nothing.
+    ///
+    /// # Errors
+    /// The unit could not be asked.
+    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError>;
+
+    /// Lifts the read protection. **Erases the whole part.** The unit leaves the
+    /// bus and comes back in update mode, some only after a power cycle.
+    ///
+    /// # Errors
+    /// It refused; nothing was changed.
+    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = pace;
+        Err(no_word())
+    }
+
+    /// Erases everything that the unit's memory has.
+    ///
+    /// # Errors
+    /// Any of it may be erased.
+    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = pace;
+        Err(no_word())
+    }
+
+    /// The addresses that it can give, where it tells: a unit may show no more
+    /// than its application.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    fn extent(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        let _ = (start, pace);
+        Ok(None)
+    }
+
+    /// Whether [`begin`](Self::begin) makes the unit erase what is written then.
+    fn begin_erases(&self) -> bool {
+        false
+    }
+
+    /// What will be written next, all of it, before the first block: some units
+    /// want to know how much comes.
+    ///
+    /// # Errors
+    /// There is no room for it.
+    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = (image, runs, pace);
+        Ok(())
+    }
+
+    /// Erases one sector.
+    ///
+    /// # Errors
+    /// The sector may be half erased.
+    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let _ = (sector, pace);
+        Err(no_word())
+    }
+
+    /// Writes one block into erased memory; at most `block_size` bytes.
+    ///
+    /// # Errors
+    /// The block may be half written.
+    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Reads exactly `len` bytes, at most `read_size`.
+    ///
+    /// # Errors
+    /// Nothing was changed.
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError>;
+
+    /// Whether the unit's own checksum of what it holds there is the one of `data`.
+    ///
+    /// # Errors
+    /// It cannot be asked. Nothing was changed.
+    fn agrees(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        let _ = (at, data, pace);
+        Err(no_word())
+    }
+
+    /// The device as it is enumerated now, if it left and came back on the way.
+    fn device(&self) -> Option<&DeviceInfo> {
+        None
+    }
+
+    /// Makes a unit take data again whose disk was ejected in vain. Does what it can; the next
+    /// request shows whether that helped.
+    fn reload(&mut self) {}
+
+    /// Before [`finish`](Self::finish) where nothing had to be written: what the unit holds.
+    fn prepare_end(&mut self, image: &Image) {
+        let _ = image;
+    }
+
+    /// Tells the unit that it has all of the image.
+    ///
+    /// # Errors
+    /// It does not accept the image; its application may not run.
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError>;
+
+    /// Leaves update mode, to start at an address where the protocol can say
+    /// so. A unit that vanishes while it is told to is not an error: that is
+    /// what it was told.
+    ///
+    /// # Errors
+    /// It refused, and is still in update mode.
+    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Leaves the unit ready for another program, still in update mode. Does
+    /// what it can; a unit that is gone needs nothing.
+    fn rest(&mut self, pace: &mut Pace<'_>);
+
+    /// USB transfers so far.
+    fn transfers(&self) -> u64;
+}
+
+/// A plan has no such step on the route.
+fn no_word() -> SessionError {
+    SessionError::Misbehaved("its way of updating has no word for that: the unit decides it".into())
+}
+
+/// Why a unit did not do what it was asked for.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[non_exhaustive]
+pub enum SessionError {
+    /// The unit said no, and why.
+    #[error("the unit refused: {reason}")]
+    Refused {
+        /// In the protocol's words, and the unit's own.
+        reason: String,
+        /// The status behind it.
+        status: Status,
+    },
+    /// The unit or the system says no, and this helps.
+    #[error("{reason}")]
+    Rejected {
+        /// In words.
+        reason: String,
+        /// What to do.
+        cure: &'static str,
+    },
+    /// The unit answered that it will not, in its dialect.
+    #[error("the unit refused '{exchange}': {words}")]
+    Answered {
+        /// What it was asked.
+        exchange: String,
+        /// What its answer means.
+        words: String,
+        /// Whether it only stalled a transfer and gave no reason: it may have done the work.
+        has_no_reason: bool,
+    },
+    /// The unit answered something that its dialect does not expect.
+    #[error("in '{}' {}", .0.exchange, .0.words)]
+    Frame(Box<Trouble>),
+    /// The dialect cannot be carried out with the values that there are.
+    #[error("the dialect's '{exchange}' cannot be made: {words}")]
+    Dialect {
+        /// Where in the dialect.
+        exchange: String,
+        /// Why.
+        words: String,
+    },
+    /// The unit waits for a reset of the bus and does nothing else.
+    #[error("the unit waits for a reset of the bus")]
+    WaitsForReset,
+    /// Another program or driver holds it.
+    #[error("another program holds it{0}")]
+    Held(String),
+    /// The unit left the bus.
+    #[error("the unit left the bus")]
+    Gone,
+    /// The unit does not answer, or stays busy.
+    #[error("{0}")]
+    Silent(String),
+    /// The unit does not keep to the protocol.
+    #[error("the unit does not keep to the protocol: {0}")]
+    Misbehaved(String),
+    /// The way to the unit failed.
+    #[error("{0}")]
+    Link(String),
+}
+
+impl SessionError {
+    /// A failure after other attempts. The first one is most often the cause, so it is told too;
+    /// the kind is that of the last one, which tells the state of the unit.
+    #[must_use]
+    pub fn after(mut self, first: Option<Self>, pace: &mut Pace<'_>) -> Self {
+        let Some(first) = first.map(|first| first.to_string()).filter(|first| *first != self.to_string()) else {
+            return self;
+        };
+        let words = match &mut self {
+            Self::Refused { reason, .. } | Self::Rejected { reason, .. } => reason,
+            Self::Answered { words, .. } | Self::Dialect { words, .. } => words,
+            Self::Frame(trouble) => &mut trouble.words,
+            Self::Silent(words) | Self::Misbehaved(words) | Self::Link(words) => words,
+            Self::WaitsForReset | Self::Held(_) | Self::Gone => {
+                pace.warn(format!("Before that: {first}."));
+                return self;
+            }
+        };
+        *words = format!("{words}; the first attempt failed with: {first}");
+        self
+    }
+
+    /// Whether the unit was lost, and whether only the way to it failed: it may then still be
+    /// there.
+    pub fn is_loss(&self) -> (bool, bool) {
+        (matches!(self, Self::Gone | Self::Link(_)), matches!(self, Self::Link(_)))
+    }
+
+    /// Whether the unit itself answered that it will not do what it was asked for. A missing
+    /// answer, a lost unit and a failed link are not refusals.
+    pub fn is_refusal(&self) -> bool {
+        matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+    }
+
+    /// Whether the unit refused with a reason, so that it did not do what it was asked for. A
+    /// stall alone leaves that open.
+    pub fn is_reasoned_refusal(&self) -> bool {
+        match self {
+            Self::Refused { status, .. } => !matches!(status, Status::Ok | Status::UnknownError),
+            Self::Answered { has_no_reason, .. } => !has_no_reason,
+            _ => false,
+        }
+    }
+}
+
+impl From<TransferError> for SessionError {
+    /// Of a stall only this much is known; ask the unit for the reason first
+    /// where the protocol has a way to.
+    fn from(error: TransferError) -> Self {
+        match error {
+            TransferError::Stall => Self::Refused {
+                reason: "it stalled the request and gave no reason".into(),
+                status: Status::UnknownError,
+            },
+            TransferError::Held(by) => Self::Held(by),
+            TransferError::Gone => Self::Gone,
+            TransferError::Timeout => Self::Silent("the unit did not answer within the time limit".into()),
+            TransferError::TooMuch => Self::Misbehaved("it sent more than was asked for".into()),
+            other => Self::Link(other.to_string()),
+        }
+    }
+}

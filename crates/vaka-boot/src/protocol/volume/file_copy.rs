@@ -1,0 +1,167 @@
+//! A whole file to a disk that waits for one.
+//!
+//! What becomes of it the unit tells later: by leaving the bus and coming back,
+//! by a text file, by showing what it has loaded.
+
+use std::time::Duration;
+
+use vaka_core::dfu::Status;
+use vaka_core::plan::Run;
+use vaka_core::sheet::{DropFile, FileForm, Leave, VolumeRoute};
+use vaka_image::ERASED;
+use vaka_image::address::{Address, Span};
+use vaka_image::{Image, hex};
+
+use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
+use crate::context::Pace;
+use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+
+/// Bytes of the image in one step, so that progress is seen. Chosen by us.
+pub(crate) const CHUNK: u32 = 4096;
+
+/// How long a unit gets to take a whole file before its disk is ejected. Chosen by
+/// us: it erases and programs in there.
+const TIME_TO_TAKE: Duration = Duration::from_secs(20);
+
+/// What the unit shows of its application.
+enum Shown {
+    NotSeen,
+    Nothing,
+    Image(Box<Image>),
+}
+
+/// A unit that takes a whole file.
+pub(super) struct Dropped {
+    disk: Box<dyn Disk>,
+    file: DropFile,
+    present: Option<String>,
+    leave: Leave,
+    shown: Shown,
+    /// Bytes of the image that were handed over, and all of them.
+    done: u64,
+    total: u64,
+    is_finished: bool,
+}
+
+impl Dropped {
+    pub(super) fn new(disk: Box<dyn Disk>, file: &DropFile, route: &VolumeRoute) -> Self {
+        let (file, present, leave) = (file.clone(), route.present.clone(), route.leave);
+        Self { disk, file, present, leave, shown: Shown::NotSeen, done: 0, total: 0, is_finished: false }
+    }
+}
+
+/// The file as it goes onto the disk. A gap in a binary reads as erased flash.
+pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
+    match form {
+        FileForm::Hex => hex::write(image),
+        FileForm::Binary => {
+            let mut bytes = vec![ERASED; usize::try_from(image.span().len()).unwrap_or_default()];
+            image.copy_to(image.start(), &mut bytes);
+            bytes
+        }
+    }
+}
+
+/// What such a file holds; a binary starts where `start` says.
+pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Image> {
+    match form {
+        FileForm::Hex => hex::read(bytes).ok(),
+        FileForm::Binary => Image::of_memory(&[(start, bytes.to_vec())]),
+    }
+}
+
+impl Dropped {
+    /// The application that the unit shows. A binary says nothing of addresses: it
+    /// begins at `start`, where reading does.
+    fn shown(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<&Image>, SessionError> {
+        if let (Shown::NotSeen, Some(name)) = (&self.shown, &self.present) {
+            let file = self.disk.read_file(name, &to_its_end, pace)?;
+            let image = file.and_then(|bytes| decode(self.file.form, start, &bytes));
+            self.shown = image.map_or(Shown::Nothing, |image| Shown::Image(Box::new(image)));
+        }
+        Ok(match &self.shown {
+            Shown::Image(image) => Some(image),
+            Shown::NotSeen | Shown::Nothing => None,
+        })
+    }
+}
+
+impl Session for Dropped {
+    fn limits(&self) -> Limits {
+        Limits::blocks(CHUNK, self.present.is_some())
+    }
+
+    fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
+        Ok(Protection::Unknown)
+    }
+
+    /// Deleting the file that shows the application may delete the application.
+    fn begin_erases(&self) -> bool {
+        self.file.remove_first && self.present.is_some()
+    }
+
+    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.total = runs.iter().map(|run| run.span().len()).sum();
+        self.done = 0;
+        let remove = self.present.as_deref().filter(|_| self.file.remove_first);
+        self.disk.begin_file(&self.file, remove, encode(self.file.form, image), pace)
+    }
+
+    fn write(&mut self, _: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        self.done += data.len() as u64;
+        self.disk.push_file(self.done, self.total, pace)
+    }
+
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+        self.is_finished = true;
+        match self.disk.end_file(pace) {
+            Ok(()) => Ok(Finished::Leaves),
+            Err(SessionError::Gone) => Ok(Finished::Vanished),
+            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(Finished::Vanished),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn extent(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        Ok(self.shown(start, pace)?.map(|image| image.segments().iter().map(|segment| segment.span()).collect()))
+    }
+
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let refused =
+            || SessionError::Refused { reason: "it shows no application there".into(), status: Status::Address };
+        let image = self.shown(at, pace)?.ok_or_else(refused)?;
+        let wanted = Span::new(at, u64::from(len)).filter(|wanted| image.span().covers(*wanted)).ok_or_else(refused)?;
+        let mut bytes = vec![ERASED; len as usize];
+        image.copy_to(wanted.start(), &mut bytes);
+        Ok(bytes)
+    }
+
+    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        if !self.is_finished {
+            return leave(&mut *self.disk, self.leave, pace);
+        }
+        let deadline = pace.now() + TIME_TO_TAKE;
+        while !self.file.eject_after && pace.now() < deadline {
+            if self.disk.has_left(Duration::from_secs(2).min(deadline.saturating_sub(pace.now()))) {
+                return Ok(());
+            }
+            pace.waiting("the unit to take the file and leave the bus", deadline);
+        }
+        if !self.file.eject_after {
+            pace.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
+        }
+        self.disk.eject(pace)?;
+        if self.disk.has_left(TIME_TO_LEAVE) {
+            return Ok(());
+        }
+        Err(SessionError::Silent("the file is whole on its disk, and the unit does nothing with it".into()))
+    }
+
+    fn rest(&mut self, _: &mut Pace<'_>) {
+        self.shown = Shown::NotSeen;
+    }
+
+    fn transfers(&self) -> u64 {
+        self.disk.transfers()
+    }
+}

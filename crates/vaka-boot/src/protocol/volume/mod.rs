@@ -1,0 +1,240 @@
+//! Units that are updated through a small disk.
+//!
+//! A [`Disk`] is one that is worked with over its own USB ([`native`]) or
+//! through the folder that the system shows ([`folder`]): never both, and a
+//! mounted disk is never unmounted behind anybody's back. [`Blocks`] sends UF2
+//! blocks over it, [`Drop`] a whole file.
+
+mod bulk_only;
+mod file_copy;
+#[cfg(target_os = "linux")]
+mod mounted;
+mod raw_disk;
+mod scsi;
+mod sector_cache;
+mod uf2;
+
+use std::io::{self, Read};
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_core::sheet::{DropFile, Takes, VolumeRoute};
+use vaka_core::volume::VolumeFacts;
+use vaka_image::Image;
+use vaka_image::address::Address;
+use vaka_usb::mounts::Mounted;
+use vaka_usb::{Bus, DeviceInfo, UsbDevice};
+
+pub use bulk_only::DiskInterface;
+
+use crate::context::Pace;
+use crate::protocol::session::{Session, SessionError};
+
+/// A file is read in pieces of this length, until it is enough.
+const PIECE: usize = 32 * 1024;
+
+/// All of a file is wanted.
+pub(crate) fn to_its_end(_: &[u8]) -> bool {
+    false
+}
+
+/// Reads a file until it is enough.
+fn read_until(file: &mut dyn Read, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Result<Vec<u8>> {
+    let mut bytes = Vec::new();
+    loop {
+        let before = bytes.len();
+        file.take(PIECE as u64).read_to_end(&mut bytes)?;
+        if bytes.len() < before + PIECE || is_enough(&bytes) {
+            return Ok(bytes);
+        }
+    }
+}
+
+/// Texts on a unit's disk are no longer than this; what is longer is not read.
+const MOST_TEXT: u64 = 16 * 1024;
+/// So many of them are read at the most.
+const MOST_TEXTS: usize = 8;
+/// A present application is no longer than this. Chosen by us: as UF2 of 16 MiB.
+const MOST_PRESENT: u64 = 32 << 20;
+
+/// A unit's disk.
+pub trait Disk: Send {
+    /// What it says of itself: label, files, texts.
+    ///
+    /// # Errors
+    /// The unit cannot be worked with. That its content makes no sense is no
+    /// error but a fault in what is returned.
+    fn look(&mut self, pace: &mut Pace<'_>) -> Result<VolumeFacts, SessionError>;
+
+    /// The content of a file in its root folder, as it is in the unit now, up to
+    /// where `is_enough` says so; `None` if there is no such file.
+    ///
+    /// # Errors
+    /// It cannot be read.
+    fn read_file(
+        &mut self,
+        name: &str,
+        is_enough: &dyn Fn(&[u8]) -> bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Option<Vec<u8>>, SessionError>;
+
+    /// Prepares for so many UF2 blocks.
+    ///
+    /// # Errors
+    /// There is no room for them. Nothing was written.
+    fn begin_blocks(&mut self, count: usize, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Sends UF2 blocks; returns once they have left this machine.
+    ///
+    /// # Errors
+    /// Any of them may have arrived.
+    fn push_blocks(&mut self, blocks: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Whether the unit took all bytes of the last [`push_blocks`](Self::push_blocks), even if
+    /// it left before it said so. False where that cannot be known.
+    fn has_taken_data(&self) -> bool {
+        false
+    }
+
+    /// Prepares for a file, and deletes what must go first.
+    ///
+    /// # Errors
+    /// There is no room for it, or the file system is damaged. Nothing was
+    /// written, unless something had to go.
+    fn begin_file(
+        &mut self,
+        file: &DropFile,
+        remove: Option<&str>,
+        bytes: Vec<u8>,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), SessionError>;
+
+    /// Sends the file as far as `done` of `total`; returns once that has left
+    /// this machine.
+    ///
+    /// # Errors
+    /// Any of it may have arrived.
+    fn push_file(&mut self, done: u64, total: u64, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Ends the file: all of it, and that it is there, has left this machine.
+    ///
+    /// # Errors
+    /// As for [`push_file`](Self::push_file).
+    fn end_file(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Ejects it.
+    ///
+    /// # Errors
+    /// It cannot be, or may not be.
+    fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Resets the device, so that an ejected disk comes back. Does what it can.
+    fn reload(&mut self) {}
+
+    /// Waits until the unit has left the bus.
+    fn has_left(&mut self, within: Duration) -> bool;
+
+    /// Commands to the unit so far; of a folder, calls to the system.
+    fn transfers(&self) -> u64;
+}
+
+/// Opens the disk of a unit that the system has not mounted, over its own USB. Of
+/// several the one is taken that `fits` knows, else the first. Returns what was seen
+/// with it.
+///
+/// # Errors
+/// There is none, somebody holds it, or the unit cannot be worked with.
+pub fn open(
+    device: Box<dyn UsbDevice>,
+    interfaces: &[DiskInterface],
+    fits: &dyn Fn(&VolumeFacts) -> bool,
+    pace: &mut Pace<'_>,
+) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
+    raw_disk::open(device, interfaces, fits, pace)
+}
+
+/// The same of one that the system has mounted, through its folder.
+///
+/// # Errors
+/// Its folder cannot be read.
+pub fn open_mounted(
+    bus: Arc<dyn Bus>,
+    device: &DeviceInfo,
+    mounted: Vec<Mounted>,
+    fits: &dyn Fn(&VolumeFacts) -> bool,
+    pace: &mut Pace<'_>,
+) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
+    #[cfg(target_os = "linux")]
+    return mounted::open(bus, device.clone(), mounted, fits, pace);
+    // No bus tells of mounted disks elsewhere.
+    #[cfg(not(target_os = "linux"))]
+    {
+        let _ = (bus, device, mounted, fits, pace);
+        Err(SessionError::Misbehaved("mounted disks are used on Linux only, so far".into()))
+    }
+}
+
+/// A session that updates a unit through its disk.
+pub(crate) fn session(disk: Box<dyn Disk>, route: &VolumeRoute) -> Box<dyn Session> {
+    match &route.takes {
+        Takes::Uf2 { family, .. } => Box::new(uf2::Blocks::new(disk, *family, route)),
+        Takes::File(file) => Box::new(file_copy::Dropped::new(disk, file, route)),
+    }
+}
+
+/// Bytes of an image in one step of such a session.
+pub(crate) fn chunk(route: &VolumeRoute) -> u32 {
+    match route.takes {
+        Takes::Uf2 { .. } => uf2::CHUNK,
+        Takes::File(_) => file_copy::CHUNK,
+    }
+}
+
+/// What a file on the disk holds that the unit made of its application.
+pub(crate) fn decode(route: &VolumeRoute, start: Address, bytes: &[u8]) -> Option<Image> {
+    match &route.takes {
+        Takes::Uf2 { .. } => None,
+        Takes::File(file) => file_copy::decode(file.form, start, bytes),
+    }
+}
+
+/// Whether a file is a small text that tells something.
+fn is_text(name: &str, size: u64) -> bool {
+    name.to_ascii_uppercase().ends_with(".TXT") && size <= MOST_TEXT
+}
+
+/// A disk is full.
+fn full(wanted: u64, free: u64) -> SessionError {
+    use vaka_base::size::Bytes;
+    SessionError::Rejected {
+        reason: format!("its disk has no room: {} are needed, {} are free", Bytes(wanted), Bytes(free)),
+        cure: "Delete files on the unit's disk that do not belong there, and run the same command.",
+    }
+}
+
+/// Leaving update mode with nothing written.
+fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    use vaka_core::sheet::Leave;
+    match how {
+        Leave::Nothing => Ok(()),
+        Leave::LastBlock => Err(SessionError::Rejected {
+            reason: "it leaves update mode only after the last block of an image".into(),
+            cure: "Run 'vaka update' with the file that is in it, or unplug the unit and plug it in again.",
+        }),
+        Leave::PowerCycle => Err(SessionError::Rejected {
+            reason: "it leaves update mode only when it is unplugged".into(),
+            cure: "Unplug the unit and plug it in again.",
+        }),
+        Leave::Eject => {
+            disk.eject(pace)?;
+            if disk.has_left(TIME_TO_LEAVE) {
+                return Ok(());
+            }
+            Err(SessionError::Silent("its disk was ejected, and it stays in update mode".into()))
+        }
+    }
+}
+
+/// How long a unit gets to leave the bus once it was told to, or has all that it
+/// waits for. Chosen by us: those that are met need a second at the most.
+const TIME_TO_LEAVE: Duration = Duration::from_secs(5);

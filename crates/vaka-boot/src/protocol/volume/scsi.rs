@@ -1,0 +1,337 @@
+//! The commands that a small disk needs.
+//!
+//! Source: SCSI Primary Commands (SPC) and Block Commands (SBC); each constant
+//! names its command. Numbers inside commands and replies are big-endian.
+
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_core::volume::fat::SECTOR;
+use vaka_usb::TransferError;
+
+use super::bulk_only::{BulkOnly, Data, Fault};
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// Most sectors in one command: some units fail above it. Chosen by us.
+pub(super) const MOST_SECTORS: u32 = 64;
+
+/// For commands that move little. Chosen by us.
+const SHORT: Duration = Duration::from_secs(5);
+/// For reading and writing: units erase flash inside a write. Chosen by us, as
+/// common hosts do.
+const LONG: Duration = Duration::from_secs(30);
+/// For SYNCHRONIZE CACHE, as common hosts do.
+const FLUSH: Duration = Duration::from_secs(60);
+/// How long a unit may say that it becomes ready. Chosen by us.
+const PATIENCE: Duration = Duration::from_secs(30);
+/// How long a unit that was just plugged in may have no medium yet. Chosen by us.
+const TIME_FOR_MEDIUM: Duration = Duration::from_secs(3);
+/// How often a unit that becomes ready is asked. Chosen by us.
+const ASK_AGAIN: Duration = Duration::from_millis(200);
+/// How often a command is repeated after unit attentions, which may come several
+/// times, and after the exchange broke off.
+const ATTENTIONS: u32 = 10;
+const REPEATS: u32 = 3;
+
+/// Why a command failed: sense key, ASC, ASCQ. Source: SPC, sense data.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+struct Sense(u8, u8, u8);
+
+impl Sense {
+    /// Of the fixed format (70h, 71h) or the one with descriptors (72h, 73h).
+    fn parse(bytes: &[u8]) -> Option<Self> {
+        match bytes.first()? & 0x7F {
+            0x70 | 0x71 => {
+                let at = |index: usize| bytes.get(index).copied().unwrap_or(0);
+                Some(Self(bytes.get(2)? & 0x0F, at(12), at(13)))
+            }
+            0x72 | 0x73 => Some(Self(bytes.get(1)? & 0x0F, *bytes.get(2)?, *bytes.get(3)?)),
+            _ => None,
+        }
+    }
+
+    fn words(self) -> String {
+        let known = match self {
+            Self(0, ..) => "it failed and does not say why",
+            Self(2, 0x3A, _) => "no medium: its disk is ejected",
+            Self(2, 0x04, 0x03) => "it waits for a person",
+            Self(2, ..) => "it is not ready",
+            Self(3, 0x0C, _) => "it could not write",
+            Self(3, ..) => "it could not read or write its medium",
+            Self(4, ..) => "a fault of the unit itself",
+            Self(5, 0x20, _) => "it does not know the command",
+            Self(5, 0x21, _) => "the address lies behind its end",
+            Self(5, 0x53, _) => "removal is prevented",
+            Self(5, ..) => "it does not take the command",
+            Self(7, 0x27, _) => "it is write-protected",
+            _ => "it failed",
+        };
+        let Self(key, asc, ascq) = self;
+        format!("{known} (sense {key:X}/{asc:02X}/{ascq:02X})")
+    }
+}
+
+/// A logical unit without a disk.
+pub(super) struct NoDisk {
+    /// For the next one.
+    pub(super) transport: BulkOnly,
+    /// What the unit says of it.
+    pub(super) reason: Option<SessionError>,
+}
+
+/// A disk behind a transport.
+pub(super) struct Scsi {
+    transport: BulkOnly,
+    lun: u8,
+    /// Sectors on the disk.
+    pub(super) count: u64,
+    /// Whether it says that it takes nothing.
+    pub(super) is_protected: bool,
+    /// Whether the medium was another one since this was last looked at.
+    pub(super) has_changed: bool,
+}
+
+impl Scsi {
+    /// Waits until the disk is ready, and asks how large it is. If there is none on
+    /// that logical unit the transport comes back for the next one, with the unit's
+    /// reason where it tells one.
+    ///
+    /// # Errors
+    /// The unit cannot be used.
+    pub(super) fn open(
+        transport: BulkOnly,
+        lun: u8,
+        pace: &mut Pace<'_>,
+    ) -> Result<Result<Self, NoDisk>, SessionError> {
+        let mut scsi = Self { transport, lun, count: 0, is_protected: false, has_changed: false };
+        match scsi.begin(pace) {
+            Ok(true) => Ok(Ok(scsi)),
+            Ok(false) => Ok(Err(NoDisk { transport: scsi.transport, reason: None })),
+            Err(reason @ SessionError::Rejected { .. }) => {
+                Ok(Err(NoDisk { transport: scsi.transport, reason: Some(reason) }))
+            }
+            Err(error) => Err(error),
+        }
+    }
+
+    /// Whether it is a disk, which is then ready.
+    fn begin(&mut self, pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, pace)?;
+        // A peripheral of another type, or none: source: SPC, INQUIRY, byte 0.
+        if inquiry.first().is_none_or(|kind| *kind != 0) {
+            return Ok(false);
+        }
+        self.wait_for_medium(pace)?;
+        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, pace)?;
+        let Some((last, size)) = capacity.first_chunk::<8>().map(|bytes| {
+            let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
+            (word(0), word(4))
+        }) else {
+            return Err(SessionError::Misbehaved("it does not tell the size of its disk".into()));
+        };
+        if size as usize != SECTOR || last == u32::MAX {
+            return Err(SessionError::Misbehaved(format!("its disk has sectors of {size} bytes; 512 are needed")));
+        }
+        self.count = u64::from(last) + 1;
+        self.is_protected = self.asks_protected(pace)?;
+        self.has_changed = false;
+        Ok(true)
+    }
+
+    /// TEST UNIT READY, until there is a medium: some units put it in only after they
+    /// were plugged in.
+    fn wait_for_medium(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let deadline = pace.now() + TIME_FOR_MEDIUM;
+        loop {
+            match self.run(&[0; 6], Data::None, SHORT, true, pace) {
+                Err(SessionError::Rejected { .. }) if pace.now() < deadline => {
+                    let until = pace.now() + ASK_AGAIN;
+                    pace.wait_until(until, "the unit's disk");
+                }
+                other => return other.map(drop),
+            }
+        }
+    }
+
+    /// MODE SENSE(6), all pages. A unit that does not know it is taken as
+    /// writable. Source: SPC, mode parameter header, device-specific bit 7.
+    fn asks_protected(&mut self, pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+        match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, true, pace) {
+            Ok(bytes) => Ok(bytes.get(2).is_some_and(|byte| byte & 0x80 != 0)),
+            Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Link(_))) => Err(error),
+            Err(_) => Ok(false),
+        }
+    }
+
+    pub(super) fn commands(&self) -> u64 {
+        self.transport.commands()
+    }
+
+    pub(super) fn has_left(&mut self, within: Duration) -> bool {
+        self.transport.has_left(within)
+    }
+
+    /// The transport again.
+    pub(super) fn into_transport(self) -> BulkOnly {
+        self.transport
+    }
+
+    /// READ(10); at most [`MOST_SECTORS`].
+    pub(super) fn read(&mut self, sector: u64, count: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let block = self.ten(0x28, sector, count)?;
+        let wanted = count * 512;
+        let bytes = self.run(&block, Data::In(wanted), LONG, true, pace)?;
+        if bytes.len() == wanted as usize {
+            return Ok(bytes);
+        }
+        Err(SessionError::Misbehaved(format!("{} of {wanted} bytes came of sector {sector}", bytes.len())))
+    }
+
+    /// WRITE(10); at most [`MOST_SECTORS`]. Where repeating it does harm it is
+    /// sent once.
+    pub(super) fn write(
+        &mut self,
+        sector: u64,
+        data: &[u8],
+        may_repeat: bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<(), SessionError> {
+        let block = self.ten(0x2A, sector, u32::try_from(data.len() / SECTOR).unwrap_or(u32::MAX))?;
+        self.run(&block, Data::Out(data), LONG, may_repeat, pace).map(drop)
+    }
+
+    fn ten(&self, opcode: u8, sector: u64, count: u32) -> Result<[u8; 10], SessionError> {
+        let inside = sector.checked_add(u64::from(count)).is_some_and(|end| end <= self.count);
+        match (u32::try_from(sector), u16::try_from(count)) {
+            (Ok(sector), Ok(count)) if inside => {
+                let ([s0, s1, s2, s3], [c0, c1]) = (sector.to_be_bytes(), count.to_be_bytes());
+                Ok([opcode, 0, s0, s1, s2, s3, 0, c0, c1, 0])
+            }
+            _ => Err(SessionError::Misbehaved(format!(
+                "its file system leads to sector {sector}, behind the disk's end"
+            ))),
+        }
+    }
+
+    /// Whether the unit took all data of the last command, even if its status is missing.
+    pub(super) fn has_taken_data(&self) -> bool {
+        self.transport.has_taken_data()
+    }
+
+    /// Resets the device. What it answers shows with the next command.
+    pub(super) fn reset(&mut self) {
+        self.transport.reset();
+    }
+
+    /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
+    pub(super) fn flush(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, pace) {
+            Err(SessionError::Rejected { .. }) => Ok(()),
+            other => other.map(drop),
+        }
+    }
+
+    /// Ends a PREVENT that another program left, then START STOP UNIT with the
+    /// eject bit. A unit that is gone by then did what it was told.
+    pub(super) fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, true, pace);
+        if allowed == Err(SessionError::Gone) {
+            return Ok(());
+        }
+        match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, true, pace) {
+            Err(SessionError::Gone) => Ok(()),
+            other => other.map(drop),
+        }
+    }
+
+    /// A command, repeated where that makes sense: after attentions, while the
+    /// unit becomes ready, and after the exchange broke off.
+    fn run(
+        &mut self,
+        block: &[u8],
+        data: Data<'_>,
+        timeout: Duration,
+        may_repeat: bool,
+        pace: &mut Pace<'_>,
+    ) -> Result<Vec<u8>, SessionError> {
+        let deadline = pace.now() + PATIENCE;
+        let (mut attentions, mut repeats) = (0, 0);
+        let mut first: Option<SessionError> = None;
+        loop {
+            let done = self.transport.command(self.lun, block, data, timeout);
+            let sense = match done {
+                Err(Fault::Failed) => self.sense(),
+                other => other.map(Err),
+            };
+            let sense = match sense {
+                Ok(Err(bytes)) => return Ok(bytes),
+                Ok(Ok(sense)) => sense,
+                Err(Fault::Over(error)) => return Err(over(error).after(first, pace)),
+                Err(Fault::Failed) => Sense(0, 0, 0),
+                Err(Fault::Broken(why)) => {
+                    repeats += 1;
+                    let error = SessionError::Misbehaved(why);
+                    if may_repeat && repeats <= REPEATS {
+                        first.get_or_insert(error);
+                        continue;
+                    }
+                    return Err(error.after(first, pace));
+                }
+            };
+            match sense {
+                Sense(6, asc, _) if attentions < ATTENTIONS => {
+                    self.has_changed |= asc == 0x28;
+                    attentions += 1;
+                }
+                Sense(2, 0x04, 0 | 1 | 4) if pace.now() < deadline => {
+                    let until = pace.now() + ASK_AGAIN;
+                    pace.wait_until(until, "the unit's disk to become ready");
+                }
+                Sense(3, ..) if may_repeat && repeats == 0 => repeats += 1,
+                sense => return Err(rejected(sense).after(first, pace)),
+            }
+        }
+    }
+
+    /// REQUEST SENSE, 18 bytes.
+    fn sense(&mut self) -> Result<Result<Sense, Vec<u8>>, Fault> {
+        let bytes = self.transport.command(self.lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), SHORT)?;
+        Ok(Ok(Sense::parse(&bytes).unwrap_or(Sense(0, 0, 0))))
+    }
+}
+
+fn over(error: TransferError) -> SessionError {
+    match error {
+        TransferError::Gone => SessionError::Gone,
+        TransferError::Held(by) => SessionError::Held(by),
+        other => SessionError::Link(text::tame(&other.to_string())),
+    }
+}
+
+fn rejected(sense: Sense) -> SessionError {
+    let cure = match sense {
+        Sense(7, ..) => "Take the unit's write protection off; some use it to refuse an image.",
+        Sense(2, 0x3A, _) => "Unplug the unit, put it into update mode again and run the same command.",
+        _ => {
+            "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
+        }
+    };
+    SessionError::Rejected { reason: sense.words(), cure }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn sense_is_read_in_both_formats() {
+        let fixed = [0x70, 0, 7, 0, 0, 0, 0, 10, 0, 0, 0, 0, 0x27, 0, 0, 0, 0, 0];
+        assert_eq!(Sense::parse(&fixed), Some(Sense(7, 0x27, 0)));
+        assert_eq!(Sense::parse(&[0xF2, 0x26, 0x28, 1]), Some(Sense(6, 0x28, 1)));
+        assert_eq!(Sense::parse(&fixed[..4]), Some(Sense(7, 0, 0)));
+        assert_eq!(Sense::parse(&[0x12]), None);
+        assert_eq!(Sense::parse(&[]), None);
+        assert_eq!(Sense(7, 0x27, 0).words(), "it is write-protected (sense 7/27/00)");
+    }
+}

@@ -1,0 +1,196 @@
+//! A volume as a stream of bytes for the file-system crate: what is read is kept
+//! for a while, and what is written is collected, not sent. So it is known
+//! before anything changes what will be written where, and it can be sent in the
+//! order that the unit wants.
+
+use std::collections::BTreeMap;
+use std::io::{self, Read, Seek, SeekFrom, Write};
+use std::time::{SystemTime, UNIX_EPOCH};
+
+use fatfs::{Date, DateTime, FileSystem, FsOptions, Time, TimeProvider};
+use vaka_core::volume::fat::{Partition, SECTOR};
+
+use super::scsi::{MOST_SECTORS, Scsi};
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// Sectors that are read at once at first: most of what is looked at stands
+/// together. Where reading goes on, it is twice as many each time.
+const AHEAD: u32 = 8;
+
+/// What was read, until the medium may have changed.
+pub(super) type Cache = BTreeMap<u64, [u8; SECTOR]>;
+
+/// The sectors of a volume.
+pub(super) struct Sectors<'a, 'b> {
+    scsi: &'a mut Scsi,
+    cache: &'a mut Cache,
+    pace: &'a mut Pace<'b>,
+    volume: Partition,
+    at: u64,
+    /// Behind the last sector that was read, and how many were read at once.
+    read: (u64, u32),
+    /// What was written and not sent, from the volume's beginning.
+    written: BTreeMap<u64, [u8; SECTOR]>,
+    /// Why the disk could not be read: the crate passes on no more than that.
+    fault: Option<SessionError>,
+}
+
+impl<'a, 'b> Sectors<'a, 'b> {
+    pub(super) fn new(scsi: &'a mut Scsi, cache: &'a mut Cache, volume: Partition, pace: &'a mut Pace<'b>) -> Self {
+        if std::mem::take(&mut scsi.has_changed) {
+            cache.clear();
+        }
+        Self { scsi, cache, pace, volume, at: 0, read: (0, AHEAD), written: BTreeMap::new(), fault: None }
+    }
+
+    /// What was written so far.
+    pub(super) fn written(&self) -> BTreeMap<u64, [u8; SECTOR]> {
+        self.written.clone()
+    }
+
+    /// Why reading failed, if the disk and not its content is to blame.
+    pub(super) fn fault(&mut self) -> Option<SessionError> {
+        self.fault.take()
+    }
+
+    fn load(&mut self, sector: u64, count: u32) -> io::Result<()> {
+        let bytes = match self.scsi.read(self.volume.start + sector, count, self.pace) {
+            Ok(bytes) => bytes,
+            Err(error) => {
+                self.fault = Some(error);
+                return Err(io::Error::other("the disk cannot be read"));
+            }
+        };
+        for (number, sector) in (sector..).zip(bytes.chunks_exact(SECTOR)) {
+            let Ok(mut sector) = <[u8; SECTOR]>::try_from(sector) else { continue };
+            if number == 0 {
+                // Some disks that are made up lack the signature; the crate wants it.
+                sector[510..].copy_from_slice(&[0x55, 0xAA]);
+            }
+            self.cache.insert(number, sector);
+        }
+        Ok(())
+    }
+
+    fn sector(&mut self, number: u64) -> io::Result<[u8; SECTOR]> {
+        if let Some(found) = self.written.get(&number).or(self.cache.get(&number)) {
+            return Ok(*found);
+        }
+        let left = self.volume.count.saturating_sub(number);
+        if left == 0 {
+            return Err(io::ErrorKind::UnexpectedEof.into());
+        }
+        let (end, before) = self.read;
+        let ahead = if number == end { (before * 2).min(MOST_SECTORS) } else { AHEAD };
+        let count = u32::try_from(left).unwrap_or(ahead).min(ahead);
+        self.load(number, count)?;
+        self.read = (number + u64::from(count), ahead);
+        self.cache.get(&number).copied().ok_or_else(|| io::ErrorKind::UnexpectedEof.into())
+    }
+
+    fn place(&self) -> (u64, usize) {
+        let at = usize::try_from(self.at % SECTOR as u64).unwrap_or(0);
+        (self.at / SECTOR as u64, at)
+    }
+}
+
+impl Read for Sectors<'_, '_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let (number, from) = self.place();
+        if buffer.is_empty() || number >= self.volume.count {
+            return Ok(0);
+        }
+        let sector = self.sector(number)?;
+        let len = buffer.len().min(SECTOR - from);
+        buffer[..len].copy_from_slice(&sector[from..from + len]);
+        self.at += len as u64;
+        Ok(len)
+    }
+}
+
+impl Write for Sectors<'_, '_> {
+    fn write(&mut self, data: &[u8]) -> io::Result<usize> {
+        let (number, from) = self.place();
+        if number >= self.volume.count {
+            return Err(io::ErrorKind::WriteZero.into());
+        }
+        let len = data.len().min(SECTOR - from);
+        let mut sector = if len == SECTOR { [0; SECTOR] } else { self.sector(number)? };
+        sector[from..from + len].copy_from_slice(&data[..len]);
+        self.written.insert(number, sector);
+        self.at += len as u64;
+        Ok(len)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
+impl Seek for Sectors<'_, '_> {
+    fn seek(&mut self, to: SeekFrom) -> io::Result<u64> {
+        let moved = match to {
+            SeekFrom::Start(at) => Some(at),
+            SeekFrom::Current(by) => self.at.checked_add_signed(by),
+            SeekFrom::End(by) => (self.volume.count * SECTOR as u64).checked_add_signed(by),
+        };
+        self.at = moved.ok_or(io::ErrorKind::InvalidInput)?;
+        Ok(self.at)
+    }
+}
+
+/// Opens the file system on `sectors`. The crate reads its boot sector where the
+/// stream stands.
+pub(super) fn mount<'s, 'a, 'b>(sectors: &'s mut Sectors<'a, 'b>) -> io::Result<FileSystem<&'s mut Sectors<'a, 'b>>> {
+    sectors.seek(SeekFrom::Start(0))?;
+    FileSystem::new(sectors, FsOptions::new().time_provider(&Today))
+}
+
+/// The machine's date, in UTC: without it every file would be of 1980.
+#[derive(Debug)]
+struct Today;
+
+impl TimeProvider for Today {
+    fn get_current_date(&self) -> Date {
+        self.get_current_date_time().date
+    }
+
+    fn get_current_date_time(&self) -> DateTime {
+        let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs());
+        let (year, month, day) = date(seconds / 86400);
+        let part = |value: u64| u16::try_from(value).unwrap_or(0);
+        let time =
+            Time { hour: part(seconds / 3600 % 24), min: part(seconds / 60 % 60), sec: part(seconds % 60), millis: 0 };
+        DateTime { date: Date { year: part(year).clamp(1980, 2107), month: part(month), day: part(day) }, time }
+    }
+}
+
+/// Year, month and day of a number of days since 1970-01-01, by the Gregorian
+/// calendar, counted from March on so that a leap day ends its year.
+pub(super) fn date(days: u64) -> (u64, u64, u64) {
+    let days = days + 719_468; // since 0000-03-01
+    let era = days / 146_097;
+    let of_era = days % 146_097;
+    let year = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
+    let of_year = of_era - (365 * year + year / 4 - year / 100);
+    let month = (5 * of_year + 2) / 153;
+    let day = of_year - (153 * month + 2) / 5 + 1;
+    let (month, next) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
+    (era * 400 + year + next, month, day)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::date;
+
+    /// By `date -u -d @SECONDS`.
+    #[test]
+    fn days_are_dates() {
+        assert_eq!(date(0), (1970, 1, 1));
+        assert_eq!(date(951_782_400 / 86400), (2000, 2, 29));
+        assert_eq!(date(1_795_392_000 / 86400), (2026, 11, 23));
+        assert_eq!(date(4_107_542_399 / 86400), (2100, 2, 28));
+        assert_eq!(date(4_107_542_400 / 86400), (2100, 3, 1));
+    }
+}

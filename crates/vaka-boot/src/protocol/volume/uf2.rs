@@ -1,0 +1,203 @@
+//! UF2 blocks to a disk that counts them.
+//!
+//! Source: the public UF2 format description. The unit looks at every sector that
+//! is written, programs those that are blocks of its family, and restarts once as
+//! many numbers have come as each block says there are. It reports nothing. So
+//! the last block is held back until the others were read.
+
+use std::time::Duration;
+
+use vaka_core::dfu::Status;
+use vaka_core::plan::Run;
+use vaka_core::sheet::{Leave, VolumeRoute};
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::uf2::{self, PAYLOAD, Present};
+
+use super::{Disk, TIME_TO_LEAVE, leave};
+use crate::context::Pace;
+use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+
+/// Bytes of flash in one write: 128 blocks, which are as many sectors.
+pub(crate) const CHUNK: u32 = 128 * 256;
+
+/// How long a unit that has all blocks gets before its disk is ejected. Chosen by
+/// us: units wait up to a second before they restart.
+const TIME_TO_COUNT: Duration = Duration::from_secs(3);
+
+/// What was read of the present application's file.
+#[derive(Default)]
+struct Seen {
+    present: Present,
+    /// Up to which address; all of it if there is none.
+    until: Option<Address>,
+    /// Whether there is no such file.
+    is_missing: bool,
+}
+
+/// A unit that takes UF2 blocks.
+pub(super) struct Blocks {
+    disk: Box<dyn Disk>,
+    family: u32,
+    present: Option<String>,
+    leave: Leave,
+    /// The addresses of all blocks, in order; their places are their numbers.
+    pages: Vec<u32>,
+    /// The last block, until it is sent.
+    held_back: Option<[u8; uf2::BLOCK]>,
+    /// What the unit gave of its memory, until something is written.
+    seen: Option<Seen>,
+    /// Where reading began.
+    start: Option<Address>,
+    is_finished: bool,
+}
+
+impl Blocks {
+    pub(super) fn new(disk: Box<dyn Disk>, family: u32, route: &VolumeRoute) -> Self {
+        let (present, leave) = (route.present.clone(), route.leave);
+        Self {
+            disk,
+            family,
+            present,
+            leave,
+            pages: Vec::new(),
+            held_back: None,
+            seen: None,
+            start: None,
+            is_finished: false,
+        }
+    }
+
+    /// What the unit gives of its memory: all of it, or at least up to an address.
+    fn present(&mut self, until: Option<Address>, pace: &mut Pace<'_>) -> Result<&Present, SessionError> {
+        let is_there = |seen: &Seen| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
+        if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
+            // Twice as far each time, so that reading on costs no more than reading all.
+            let before = self.seen.as_ref().and_then(|seen| seen.until);
+            let start = self.start.unwrap_or(Address::new(0));
+            let doubled = before.and_then(|end| end.checked_add(end.offset_from(start)?));
+            let until = until.map(|until| doubled.map_or(until, |doubled| until.max(doubled)));
+            let is_enough =
+                |bytes: &[u8]| until.is_some_and(|until| Present::last_address(bytes).is_some_and(|at| at >= until));
+            let file = match &self.present {
+                Some(name) => self.disk.read_file(name, &is_enough, pace)?,
+                None => None,
+            };
+            let is_missing = file.is_none();
+            let file = file.unwrap_or_default();
+            let until = until.filter(|_| is_enough(&file));
+            self.seen = Some(Seen { present: Present::read(&file), until, is_missing });
+        }
+        Ok(&self.seen.get_or_insert_default().present)
+    }
+}
+
+impl Session for Blocks {
+    fn limits(&self) -> Limits {
+        Limits::blocks(CHUNK, self.present.is_some())
+    }
+
+    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+        let Some(name) = self.present.clone() else { return Ok(Protection::Unknown) };
+        if !self.present(Some(at), pace)?.is_empty() {
+            return Ok(Protection::Open);
+        }
+        if self.seen.as_ref().is_some_and(|seen| seen.is_missing) {
+            pace.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
+            return Ok(Protection::Unknown);
+        }
+        Ok(Protection::Unreadable(format!("its {name} holds no block")))
+    }
+
+    fn extent(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        Ok(Some(self.present(None, pace)?.spans()))
+    }
+
+    fn reload(&mut self) {
+        self.disk.reload();
+        self.seen = None;
+    }
+
+    fn begin(&mut self, _: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let pages = runs.iter().flat_map(|run| {
+            let (from, to) = (run.span().start().get(), run.span().end().get());
+            (from..to).step_by(PAYLOAD).filter_map(|at| u32::try_from(at).ok())
+        });
+        self.pages = pages.collect();
+        self.held_back = None;
+        self.disk.begin_blocks(self.pages.len(), pace)
+    }
+
+    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        let wrong = || SessionError::Misbehaved("a block that was not announced".into());
+        let total = u32::try_from(self.pages.len()).map_err(|_| wrong())?;
+        let first = at.to_u32().and_then(|at| self.pages.binary_search(&at).ok()).ok_or_else(wrong)?;
+        let mut blocks = Vec::with_capacity(data.len() * 2);
+        for (number, payload) in (first..).zip(data.chunks(PAYLOAD)) {
+            let (page, payload) = (self.pages.get(number), payload.try_into());
+            let (Some(page), Ok(payload)) = (page, payload) else { return Err(wrong()) };
+            let number = u32::try_from(number).map_err(|_| wrong())?;
+            let block = uf2::emit(*page, payload, number, total, Some(self.family));
+            if number + 1 == total {
+                self.held_back = Some(block);
+            } else {
+                blocks.extend_from_slice(&block);
+            }
+        }
+        self.seen = None;
+        if blocks.is_empty() { Ok(()) } else { self.disk.push_blocks(&blocks, pace) }
+    }
+
+    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        self.start.get_or_insert(at);
+        let end = at.checked_add(u64::from(len));
+        if let Some(bytes) = self.present(end, pace)?.bytes(at, len) {
+            return Ok(bytes);
+        }
+        // Its blocks need not rise.
+        self.present(None, pace)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
+            reason: format!("it does not show what is at {at}"),
+            status: Status::Address,
+        })
+    }
+
+    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+        let last = self.held_back.take().ok_or_else(|| SessionError::Misbehaved("there is no last block".into()))?;
+        self.is_finished = true;
+        match self.disk.push_blocks(&last, pace) {
+            Ok(()) => Ok(Finished::Leaves),
+            Err(error) => {
+                let is_lost = matches!(error, SessionError::Gone | SessionError::Link(_));
+                match is_lost || self.disk.has_left(TIME_TO_COUNT) {
+                    // It has all it waits for, and left in place of answering.
+                    true if self.disk.has_taken_data() => Ok(Finished::Leaves),
+                    true => Ok(Finished::Vanished),
+                    false => Err(error),
+                }
+            }
+        }
+    }
+
+    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+        if !self.is_finished {
+            return leave(&mut *self.disk, self.leave, pace);
+        }
+        if self.disk.has_left(TIME_TO_COUNT) {
+            return Ok(());
+        }
+        pace.warn("The unit has all blocks and stays in update mode; its disk is ejected now, which makes some leave.");
+        self.disk.eject(pace)?;
+        if self.disk.has_left(TIME_TO_LEAVE) {
+            return Ok(());
+        }
+        Err(SessionError::Silent("it took all blocks, and does not count them as a whole image".into()))
+    }
+
+    fn rest(&mut self, _: &mut Pace<'_>) {
+        self.seen = None;
+    }
+
+    fn transfers(&self) -> u64 {
+        self.disk.transfers()
+    }
+}

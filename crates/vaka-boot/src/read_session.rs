@@ -1,0 +1,514 @@
+//! A unit in update mode that is only looked at: brought there if need be, read,
+//! and sent back to its application with nothing written.
+
+use std::time::Duration;
+
+use vaka_base::size::Bytes;
+use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
+use vaka_core::matching::Question;
+use vaka_core::memory::SectorMap;
+use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
+use vaka_core::unit::{MemoryChoice, Mode};
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_usb::DeviceInfo;
+
+use crate::bench::buses::{Bench, Candidate, Selector, dfu_mode, held, open_failure};
+use crate::bench::connection::Opened;
+use crate::bench::discovery::{self, Hunt};
+use crate::bench::tracking::Followed;
+use crate::bench::unit_event;
+use crate::context::Pace;
+use crate::entry::{self, Way, stopped};
+use crate::operator::Person;
+use crate::protocol::identity;
+use crate::protocol::session::{Protection, Session, SessionError};
+use crate::update::confirm::{self, Expected};
+use crate::update::{by_label, open_question, undecided};
+
+/// Which unit is looked at, and how it is reached.
+#[derive(Clone, Debug)]
+pub struct Wish {
+    /// Which unit; any that the sheets know, if there is only one.
+    pub unit: Option<Selector>,
+    /// What is printed on it, as a person gave it.
+    pub label: Option<String>,
+    /// Which of its memories, where no sheet says.
+    pub memory: MemoryChoice,
+    /// How long to wait for it, and for update mode.
+    pub wait: Duration,
+    /// Whether the variant has to be known.
+    pub wants_variant: bool,
+}
+
+/// A unit that was opened in update mode.
+pub struct Visit<'a> {
+    bench: &'a Bench<'a>,
+    session: Box<dyn Session>,
+    unit: DeviceInfo,
+    place: String,
+    serial: Option<String>,
+    sheet: Option<&'a Sheet>,
+    variant: Option<&'a Variant>,
+    route: Option<&'a Route>,
+    sectors: Option<SectorMap>,
+    /// What it gives of the regions that the route writes, where it tells.
+    whole: Vec<Span>,
+    can_read: bool,
+    /// Whether its application ran before.
+    entered: bool,
+    /// Keeps other processes from the unit.
+    _guard: Box<dyn std::any::Any + Send>,
+}
+
+/// How long a unit that no sheet knows is waited for after its restart. Chosen by us, as
+/// long as a sheet says by default.
+const UNKNOWN_BACK: Duration = Duration::from_secs(10);
+
+/// Where the parts of a unit's memory are that were read.
+pub type Parts = Vec<(Address, Vec<u8>)>;
+
+/// Brings a unit into update mode and leaves it there. It is not opened: closing it might
+/// end that mode again.
+///
+/// # Errors
+/// It did not come into update mode. Nothing was changed in it.
+pub fn bring<'a>(
+    bench: &'a Bench<'a>,
+    found: &Candidate<'a>,
+    wish: &Wish,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let _guard = bench.hold(found.location())?;
+    pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
+    if found.mode == Mode::Update {
+        return Ok(found.device.clone());
+    }
+    let variant = variant_of(found, wish, person)?.and_then(|(_, variant)| variant);
+    enter(bench, found, variant, wish, person, pace)
+}
+
+impl<'a> Visit<'a> {
+    /// Finds the unit, brings it into update mode, and opens it.
+    ///
+    /// # Errors
+    /// There is no such unit, or it cannot be opened. Nothing was changed in it.
+    pub fn open(
+        bench: &'a Bench<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
+        let found = discovery::find(bench, &Hunt::any(bench, wish.unit.as_ref(), true), wish.wait, person, pace)?;
+        Self::of(bench, &found, wish, person, pace)
+    }
+
+    /// The same for a unit that was found.
+    ///
+    /// # Errors
+    /// It cannot be opened. Nothing was changed in it.
+    pub fn of(
+        bench: &'a Bench<'a>,
+        found: &Candidate<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
+        let guard = bench.hold(found.location())?;
+        pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
+        let place = bench.place(found.location());
+        let known = variant_of(found, wish, person)?;
+        let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
+        let entered = found.mode != Mode::Update;
+        let unit = if entered { enter(bench, found, variant, wish, person, pace)? } else { found.device.clone() };
+        let id = identity::from_list(&unit).id;
+        let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
+        let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;
+        let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
+        let opening = match route {
+            Some(route) => opened.opening(route, variant),
+            None => opened.only_opening(&wish.memory),
+        };
+        let opening = opening.ok_or_else(|| {
+            Failure::new(Code::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
+                .cure("'vaka sheet new' shows its memories; choose one with --memory.")
+        })?;
+        let facts = &opened.identity.facts;
+        let serial = facts.serial.clone();
+        let sectors = opening.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
+        let can_read = opened.can_read(&opening);
+        let session = opened.open(opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
+        let (whole, _guard) = (Vec::new(), guard);
+        Ok(Self {
+            bench,
+            session,
+            unit,
+            place,
+            serial,
+            sheet,
+            variant,
+            route,
+            sectors,
+            whole,
+            can_read,
+            entered,
+            _guard,
+        })
+    }
+
+    /// The same for a unit whose memory is wanted.
+    ///
+    /// # Errors
+    /// It cannot be read. It was left as it was.
+    pub fn open_to_read(
+        bench: &'a Bench<'a>,
+        wish: &Wish,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+    ) -> Result<Self, Failure> {
+        let mut visit = Self::open(bench, wish, person, pace)?;
+        if let Err(failure) = visit.must_be_readable(pace) {
+            visit.leave(pace);
+            return Err(failure);
+        }
+        Ok(visit)
+    }
+
+    /// The product, if a sheet knows it.
+    pub fn sheet(&self) -> Option<&'a Sheet> {
+        self.sheet
+    }
+
+    /// Its serial number, where it tells one.
+    pub fn serial(&self) -> Option<&str> {
+        self.serial.as_deref()
+    }
+
+    /// The variant, once it is settled.
+    pub fn variant(&self) -> Option<&'a Variant> {
+        self.variant
+    }
+
+    /// Where the unit is.
+    pub fn place(&self) -> &str {
+        &self.place
+    }
+
+    /// Its sectors, as it reports them or else as the sheet says.
+    pub fn sectors(&self) -> Option<&SectorMap> {
+        self.sectors.as_ref()
+    }
+
+    /// A region of its variant.
+    ///
+    /// # Errors
+    /// There is none of that name.
+    pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
+        let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
+        regions.iter().find(|region| region.name == name).ok_or_else(|| {
+            let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
+            let name = vaka_base::text::tame(name);
+            Failure::new(Code::Usage, format!("There is no region '{name}'."))
+                .cure(format!("There are: {}. Or give --range A..B.", known.join(", ")))
+        })
+    }
+
+    /// What is read where nothing else is said: the regions that the route
+    /// writes, or all that an undescribed unit reports.
+    pub fn whole(&self) -> Vec<Span> {
+        if !self.whole.is_empty() {
+            return self.whole.clone();
+        }
+        match (self.route, &self.sectors) {
+            (Some(route), _) => route.writes.iter().map(|region| region.span).collect(),
+            (None, Some(map)) => {
+                map.zones().iter().filter(|zone| zone.access().read).map(vaka_core::memory::Zone::span).collect()
+            }
+            (None, None) => Vec::new(),
+        }
+    }
+
+    fn must_be_readable(&mut self, pace: &mut Pace<'_>) -> Result<(), Failure> {
+        let refused = |words: String, cure: &str| {
+            Err(Failure::new(Code::Refused, words).state("Nothing was changed in the unit.").cure(cure))
+        };
+        if !(self.can_read && self.session.limits().can_read) {
+            return refused(format!("The unit at {} says that it cannot be read.", self.place), "There is no way to.");
+        }
+        let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
+        let extent = self.session.extent(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))?;
+        if let Some(extent) = extent {
+            let regions = self.whole();
+            self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
+            if self.whole.is_empty() {
+                return refused(
+                    format!("The unit at {} shows no application.", self.place),
+                    "There is nothing to read.",
+                );
+            }
+        }
+        match self.session.protection(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))? {
+            Protection::Open | Protection::Unknown => Ok(()),
+            Protection::Protected(reason) => refused(
+                format!("The unit's memory is read-protected; it says: {reason}."),
+                "Lifting that would erase what you want to read.",
+            ),
+            Protection::Unreadable(reason) => {
+                refused(format!("The unit refuses to be read: {reason}."), "There is no way to, whatever it promises.")
+            }
+        }
+    }
+
+    /// Reads addresses, with progress. A unit that gives its memory as one
+    /// stream is read from its beginning on.
+    ///
+    /// # Errors
+    /// It cannot be read there; a person stopped it. Nothing was changed.
+    pub fn read(&mut self, spans: &[Span], pace: &mut Pace<'_>) -> Result<Parts, Failure> {
+        let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
+        let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
+        if let Some(region) = wanted_secret.next() {
+            let message = format!("The sheet does not allow region '{}', {}, to be read.", region.name, region.span);
+            return Err(Failure::new(Code::Refused, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Read other addresses; if that is not meant, correct `allows` in the sheet."));
+        }
+        let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
+        let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
+        let parts = read_spans(&mut *self.session, &wanted, &self.place, pace);
+        self.session.rest(pace);
+        parts
+    }
+
+    /// The one stretch from where the unit's stream begins to the last byte
+    /// that is wanted.
+    fn stretch_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
+        let start = self.whole().first().map(|span| span.start());
+        let end = spans.iter().map(|span| span.end()).max();
+        let whole = self.whole().first().copied();
+        let stretch = start.zip(end).and_then(|(start, end)| Span::between(start, end));
+        stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch))).map(|span| vec![span]).ok_or_else(
+            || {
+                Failure::new(Code::Refused, "This unit gives only what its route writes, and only from its beginning.")
+                    .state("Nothing was changed in the unit.")
+                    .cure("Leave --range and --region out, or stay inside that region.")
+            },
+        )
+    }
+
+    /// Lets the unit go as it is: in update mode, ready for what comes next.
+    pub fn stay(mut self, pace: &mut Pace<'_>) {
+        self.session.rest(pace);
+    }
+
+    /// Lets the unit go: back to its application if that ran before, else it
+    /// stays in update mode.
+    pub fn leave(mut self, pace: &mut Pace<'_>) {
+        if !self.entered {
+            return self.session.rest(pace);
+        }
+        if let Err(failure) = self.restart(pace) {
+            pace.warn(format!("{} {}", failure.message, failure.cure.unwrap_or_default()));
+        }
+    }
+
+    /// Makes the unit leave update mode with nothing written, and waits for its
+    /// application. Gives back what was seen, in words; `None` if no sheet says
+    /// what its application is.
+    ///
+    /// # Errors
+    /// It did not leave, or its application did not come.
+    pub fn restart(self, pace: &mut Pace<'_>) -> Result<String, Failure> {
+        let Self { mut session, route, sheet, variant, bench, unit, place, .. } = self;
+        let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
+        let at = route.and_then(|route| route.restart_at);
+        let gone = session.restart(at, pace);
+        drop(session);
+        match gone {
+            Ok(()) => {}
+            Err(error) if error.is_refusal() => {
+                let cure = match &error {
+                    SessionError::Rejected { cure, .. } => cure,
+                    _ => "Press reset on the unit, or unplug it and plug it in again.",
+                };
+                let message = format!("The unit at {place} refused to leave update mode: {error}.");
+                return Err(Failure::new(Code::NotBack, message).state("Nothing was changed in it.").cure(cure));
+            }
+            // Whether it left shows on the bus.
+            Err(error) => pace.warn(format!("The request to leave update mode ended with: {error}.")),
+        }
+        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, pace) };
+        let expected = Expected { leaves, ..Expected::of(sheet, variant, route) };
+        let seen = confirm::confirm(bench, &expected, &unit, pace);
+        if seen.after == After::NotBack {
+            let message = format!("The application did not come back: {}.", seen.words);
+            return Err(Failure::new(Code::NotBack, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again."));
+        }
+        Ok(seen.words)
+    }
+}
+
+/// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
+fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<String, Failure> {
+    let followed = Followed { unit, serial: None };
+    let place = bench.place(&unit.location);
+    match entry::come_back(bench, followed, false, UNKNOWN_BACK, pace) {
+        Err(failure) if failure.code != Code::NoUnit => Err(failure),
+        Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
+        Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
+            Err(Failure::new(Code::NotBack, format!("The unit at {place} came back in update mode."))
+                .state("Nothing was changed in the unit.")
+                .cure("There may be no application in it, or a button or switch is still set."))
+        }
+        Ok(device) => {
+            let facts =
+                bench.identity(&device.location).map_or_else(|_| identity::from_list(&device), |found| found.facts);
+            let name = facts.product.map(|name| format!(" \"{name}\"")).unwrap_or_default();
+            Ok(format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id))
+        }
+    }
+}
+
+/// The variant and route that the unit's own board information leaves, where its
+/// ids leave several.
+fn of_its_board<'a>(
+    sheet: Option<&'a Sheet>,
+    variant: Option<&'a Variant>,
+    route: Option<&'a Route>,
+    opened: &Opened,
+) -> Result<(Option<&'a Variant>, Option<&'a Route>), Failure> {
+    let facts = &opened.identity.facts;
+    let Some(board) = facts.volume.as_ref().and_then(|disk| disk.board()?.board_id) else {
+        return Ok((variant, route));
+    };
+    let known =
+        |variant: &&Variant| variant.route(facts.id).and_then(|route| route.kind.board_id()) == Some(board.as_str());
+    let told = sheet.and_then(|sheet| sheet.variants_with_route(facts.id).find(known));
+    match (variant, told) {
+        (Some(said), Some(told)) if said.id != told.id => Err(Failure::new(
+            Code::Refused,
+            format!("The unit says that it is {} ({board}), not {}.", told.id, said.id),
+        )
+        .state("Nothing was changed in the unit.")
+        .cure("Read the label again.")),
+        (_, Some(told)) => Ok((Some(told), told.route(facts.id))),
+        _ => Ok((variant, route)),
+    }
+}
+
+/// Reads addresses of an open session, with progress.
+pub(crate) fn read_spans(
+    session: &mut dyn Session,
+    spans: &[Span],
+    place: &str,
+    pace: &mut Pace<'_>,
+) -> Result<Parts, Failure> {
+    let total: u64 = spans.iter().map(|span| span.len()).sum();
+    let step = |state, text: String| Event::Step {
+        unit: place.to_owned(),
+        step: StepName::Read,
+        state,
+        text,
+        bytes: Some(total),
+        transfers: None,
+    };
+    pace.tell(step(StepState::Started, format!("read {}", Bytes(total))));
+    let started = pace.now();
+    let mut done = 0;
+    let mut parts = Parts::new();
+    for span in spans {
+        let mut bytes = Vec::new();
+        let mut at = span.start();
+        while at < span.end() {
+            if pace.wants_stop() {
+                return Err(stopped("Nothing was changed in the unit."));
+            }
+            let left = span.end().offset_from(at).unwrap_or(0);
+            let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
+            let doing = format!("reading at {at}");
+            bytes.extend(session.read(at, len, pace).map_err(|error| failed(&error, place, &doing))?);
+            at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+            done += u64::from(len);
+            let (unit, step) = (place.to_owned(), StepName::Read);
+            pace.tell(Event::Progress { unit, step, region: "memory".to_owned(), done, total });
+        }
+        parts.push((span.start(), bytes));
+    }
+    let time = vaka_base::duration::measured(pace.now() - started);
+    pace.tell(step(StepState::Done, format!("{} in {time}", Bytes(total))));
+    Ok(parts)
+}
+
+/// What was read of these addresses, as an image.
+pub fn image_of(parts: &Parts, spans: &[Span]) -> Option<Image> {
+    let all = Image::of_memory(parts)?;
+    let cut: Parts = spans
+        .iter()
+        .flat_map(|span| all.segments().iter().filter_map(|segment| segment.span().common(*span)).collect::<Vec<_>>())
+        .filter_map(|span| Some((span.start(), all.bytes(span)?.to_vec())))
+        .collect();
+    Image::of_memory(&cut)
+}
+
+/// The sheet of a unit, and its variant as far as that is needed and known.
+fn variant_of<'a>(
+    found: &Candidate<'a>,
+    wish: &Wish,
+    person: &mut dyn Person,
+) -> Result<Option<(&'a Sheet, Option<&'a Variant>)>, Failure> {
+    if let Some(text) = wish.label.as_ref().filter(|_| !found.sheets.is_empty()) {
+        return by_label(found, text).map(|(sheet, variant)| Some((sheet, Some(variant))));
+    }
+    let [sheet] = found.sheets[..] else { return Ok(None) };
+    match found.variants_of(sheet)[..] {
+        [only] => Ok(Some((sheet, Some(only)))),
+        _ if !wish.wants_variant && found.mode == Mode::Update => Ok(Some((sheet, None))),
+        // The unit's own disk tells which board it is.
+        ref open if tells_board(found, open) => Ok(Some((sheet, None))),
+        _ => {
+            let question: Question = open_question(found, sheet);
+            let answer = person.read_label(&question).ok_or_else(|| undecided(&question))?;
+            by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
+        }
+    }
+}
+
+fn tells_board(found: &Candidate<'_>, open: &[&Variant]) -> bool {
+    found.mode == Mode::Update
+        && open.iter().all(|variant| variant.route(found.id()).is_some_and(|route| route.kind.board_id().is_some()))
+}
+
+fn enter<'a>(
+    bench: &'a Bench<'a>,
+    found: &Candidate<'a>,
+    variant: Option<&'a Variant>,
+    wish: &Wish,
+    person: &mut dyn Person,
+    pace: &mut Pace<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
+    let (sheet, route) = known.ok_or_else(|| {
+        Failure::new(Code::Refused, "The application of a unit that nobody described runs; it is left alone.")
+            .state("Nothing was changed in the unit.")
+            .cure("Put it into its DFU mode by hand, then run the same command.")
+    })?;
+    // Opening it only for its number is worth it where that tells units apart.
+    let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
+    let way = Way::of(sheet, route, &found.device, serial.as_deref());
+    entry::enter(bench, way, &found.device, wish.wait, person, pace)
+}
+
+fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
+    if let SessionError::Held(by) = error {
+        return held(place, by);
+    }
+    Failure::new(Code::Transfer, format!("The unit at {place} failed {doing}: {error}."))
+        .state("Nothing was changed in it.")
+        .cure(match error {
+            SessionError::Rejected { cure, .. } => cure,
+            _ => "Unplug it, put it into update mode again and run the same command.",
+        })
+}

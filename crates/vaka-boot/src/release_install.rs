@@ -1,0 +1,473 @@
+//! A release, stage by stage: each is an update by its own way, or a step that another
+//! tool does. A unit that is past a stage is recognised, so a run that was cut short goes
+//! on with the next one.
+
+use std::sync::Arc;
+use std::time::Duration;
+
+use vaka_base::{duration, text};
+use vaka_core::event::{After, Check, Code, Ending, Event, Failure, Report, StageState, Undone};
+use vaka_core::matching::{Phase, image_version};
+use vaka_core::plan::Plan;
+use vaka_core::release::manifest::{Entry, Foreign, Stage};
+use vaka_core::release::{Release, sheet_for};
+use vaka_core::sheet::{HandStep, Ids, Sheet, Undo, Variant};
+use vaka_usb::{Bus, DeviceInfo};
+
+use crate::bench::buses::{Bench, Guard, Selector, bus_failure};
+use crate::context::Pace;
+use crate::operator::Person;
+use crate::protocol::identity;
+use crate::update::{self, Offered, Request};
+
+/// How often the bus is looked at while another tool works.
+const LOOK: Duration = Duration::from_millis(100);
+
+/// A release on its way into a unit.
+pub struct Staged<'a> {
+    /// Where units are.
+    pub buses: &'a [Arc<dyn Bus>],
+    /// Keeps other processes from the unit.
+    pub guard: Option<Arc<dyn Guard>>,
+    /// The product's sheet.
+    pub sheet: &'a Sheet,
+    /// The release.
+    pub release: &'a Release,
+    /// Which build.
+    pub build: &'a str,
+}
+
+/// What the caller does around the stages.
+pub trait Around {
+    /// A stage begins.
+    fn begins(&mut self, number: usize);
+
+    /// Puts a checked file where another tool finds it; gives back where that is.
+    ///
+    /// # Errors
+    /// It cannot be put there.
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure>;
+}
+
+/// What is known of the unit by now.
+struct Known {
+    unit: Option<Selector>,
+    /// Where it was last.
+    place: Option<String>,
+    label: Option<String>,
+    variant: Option<String>,
+    /// What a person did in earlier stages and undoes at the end, the last first.
+    undo: Vec<Undo>,
+}
+
+/// One run.
+struct Run<'r, 'p> {
+    staged: &'r Staged<'r>,
+    request: &'r Request<'r>,
+    person: &'r mut dyn Person,
+    pace: &'r mut Pace<'p>,
+    around: &'r mut dyn Around,
+    known: Known,
+}
+
+impl Staged<'_> {
+    /// Does all stages, or only shows them if just the plan is wanted. The last event is
+    /// a `result`, which is also returned: that of the stage that ended the run.
+    pub fn run(
+        &self,
+        request: &Request<'_>,
+        person: &mut dyn Person,
+        pace: &mut Pace<'_>,
+        around: &mut dyn Around,
+    ) -> Report {
+        let known = Known {
+            unit: request.unit.clone(),
+            place: None,
+            label: request.label.clone(),
+            variant: None,
+            undo: Vec::new(),
+        };
+        Run { staged: self, request, person, pace, around, known }.all()
+    }
+
+    /// Another tool's step whose end the bus does not show needs somebody who says it.
+    fn somebody_is_needed(&self, person: &dyn Person) -> Result<(), Failure> {
+        let mut stages = self.release.manifest.stages.iter();
+        let needs = |stage: &&Stage| stage.foreign.as_ref().is_some_and(|foreign| foreign.shows.is_none());
+        match stages.find(needs) {
+            Some(stage) if !person.is_there() => Err(Failure::new(
+                Code::Refused,
+                format!(
+                    "Stage '{}' is done with another tool, and nobody is there to do it and to say how it ended.",
+                    stage.name
+                ),
+            )
+            .state("Nothing was changed in the unit.")
+            .cure("Run it at a terminal, without --unattended.")),
+            _ => Ok(()),
+        }
+    }
+
+    fn bench<'s>(&self, sheets: &'s [Sheet]) -> Bench<'s> {
+        let bench = Bench::new(self.buses.to_vec(), sheets);
+        match &self.guard {
+            Some(guard) => bench.guarded(guard.clone()),
+            None => bench,
+        }
+    }
+
+    fn no_stage(&self, stage: &Stage) -> Failure {
+        let name = stage.stage.as_deref().unwrap_or_default();
+        Failure::new(
+            Code::File,
+            format!(
+                "The release has a stage '{}', which the sheet of {} does not describe.",
+                text::tame(name),
+                self.sheet.product.name
+            ),
+        )
+        .state("Nothing was changed in any unit.")
+        .cure("Take the sheet that came with the release: leave --sheets out.")
+    }
+
+    /// The images of a stage in the build that is wanted, one for each variant.
+    ///
+    /// # Errors
+    /// An image cannot be read.
+    pub fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<Offered>, Failure> {
+        let of = |variant: &Variant| {
+            let entry = stage.image(variant.id.as_str(), self.build)?;
+            Some(self.release.image(entry, variant).map(|image| Offered {
+                variant: variant.id.to_string(),
+                image,
+                claim: self.release.claim(entry),
+            }))
+        };
+        sheet.variants.iter().filter_map(of).collect::<Result<Vec<_>, _>>().map_err(|error| {
+            Failure::new(Code::File, format!("An image of the release cannot be used: {error}."))
+                .state("Nothing was changed in any unit.")
+                .cure("Have the release made again; 'vaka pack' checks what it packs.")
+        })
+    }
+
+    /// Whether a unit that is there is past a stage already.
+    fn is_past(&self, stage: &Stage, known: &Known, offered: &[Offered]) -> Result<bool, Failure> {
+        let Some(device) = self.the_unit(known)? else { return Ok(false) };
+        let facts = identity::from_list(&device);
+        // A label that is no variant's id leaves all of them open: the newest counts.
+        let is_labelled = |offered: &&Offered| known.label.as_ref() == Some(&offered.variant);
+        let has_label = offered.iter().any(|offered| is_labelled(&offered));
+        let writes = |sheet: &Sheet| {
+            let of = |offered: &Offered| image_version(sheet.variant(&offered.variant)?, &offered.image);
+            offered.iter().filter(|offered| !has_label || is_labelled(offered)).filter_map(of).max()
+        };
+        let described = stage.stage.as_deref().and_then(|id| self.sheet.stage(id));
+        if let Some(described) = described {
+            let writes = writes(&self.sheet.for_stage(described));
+            return Ok(described.is_past(&facts, writes.as_ref(), &self.sheet.application));
+        }
+        let shows = stage.foreign.as_ref().and_then(|foreign| Ids::parse(foreign.shows.as_ref()?).ok());
+        let told = self.sheet.application.version.of(&facts).filter(|_| self.sheet.application.is(facts.id));
+        Ok(shows.is_some_and(|shows| shows.is(facts.id)) && told.is_some() && told >= writes(self.sheet))
+    }
+
+    /// The unit that is meant, where only one is there.
+    fn the_unit(&self, known: &Known) -> Result<Option<DeviceInfo>, Failure> {
+        let mut sheets = vec![self.sheet.clone()];
+        sheets.extend(self.sheet.stages.iter().map(|stage| self.sheet.for_stage(stage)));
+        let bench = self.bench(&sheets);
+        let mut found = bench.select(known.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
+        found.dedup_by(|a, b| a.device.location == b.device.location);
+        Ok(if found.len() == 1 { found.pop().map(|found| found.device) } else { None })
+    }
+
+    /// What a stage does, in one line.
+    fn words(&self, stage: &Stage) -> String {
+        let files = |entry: &Entry| {
+            let names: Vec<&str> =
+                entry.files.iter().map(|file| file.file.rsplit('/').next().unwrap_or_default()).collect();
+            format!("{} for {}", names.join(" and "), entry.variants.join(", "))
+        };
+        let own = |entry: &&Entry| entry.build == self.build || !stage.images.iter().any(|e| e.build == self.build);
+        let images: Vec<String> = stage.images.iter().filter(own).map(files).collect();
+        match &stage.foreign {
+            Some(foreign) => format!("{}, with another tool: {}", images.join("; "), foreign.tool),
+            None => images.join("; "),
+        }
+    }
+}
+
+impl Run<'_, '_> {
+    fn all(&mut self) -> Report {
+        let stages = &self.staged.release.manifest.stages;
+        if self.has_many() || stages[0].foreign.is_some() {
+            for (index, stage) in stages.iter().enumerate() {
+                self.tell(index, stage, StageState::Planned);
+            }
+        }
+        if let Err(failure) = self.staged.somebody_is_needed(self.person) {
+            return ended(failure, self.pace);
+        }
+        let mut last = None;
+        for (index, stage) in stages.iter().enumerate() {
+            match self.one(index, stage) {
+                Ok(None) => {}
+                Ok(Some(report)) if report.code == Code::Done && index + 1 < stages.len() => {
+                    if self.request.plan_only {
+                        self.plan_rest(&stages[index + 1..]);
+                        return report;
+                    }
+                    last = Some(report);
+                }
+                Ok(Some(report)) => return report,
+                Err(failure) => return ended(failure, self.pace),
+            }
+        }
+        last.unwrap_or_else(|| unchanged(self.known.variant.as_deref(), self.staged.sheet, self.pace))
+    }
+
+    fn has_many(&self) -> bool {
+        self.staged.release.manifest.stages.len() > 1
+    }
+
+    /// One stage; nothing if the unit is past it.
+    fn one(&mut self, index: usize, stage: &Stage) -> Result<Option<Report>, Failure> {
+        let sheet = sheet_for(self.staged.sheet, stage).ok_or_else(|| self.staged.no_stage(stage))?;
+        let offered = match &stage.foreign {
+            None => self.staged.offered(stage, &sheet)?,
+            // What another tool takes need be no image that is known here.
+            Some(_) => self.staged.offered(stage, &sheet).unwrap_or_default(),
+        };
+        if self.staged.is_past(stage, &self.known, &offered)? {
+            self.tell(index, stage, StageState::Past);
+            self.undo_of_past(stage);
+            return Ok(None);
+        }
+        if self.has_many() {
+            self.tell(index, stage, StageState::Started);
+        }
+        self.around.begins(index);
+        let report = match &stage.foreign {
+            Some(foreign) => self.foreign(stage, foreign)?,
+            None => {
+                let sheets = [sheet];
+                let bench = self.staged.bench(&sheets);
+                let (unit, label) = (self.known.unit.clone(), self.known.label.clone());
+                let undo_later = index + 1 < self.staged.release.manifest.stages.len();
+                let undo_also = &self.known.undo[..];
+                let request = Request { offered: &offered, unit, label, undo_later, undo_also, ..self.request.clone() };
+                update::run(&bench, &request, self.person, self.pace)
+            }
+        };
+        self.learn(&report);
+        if report.code == Code::Done && self.has_many() && !self.request.plan_only {
+            self.tell(index, stage, StageState::Done);
+        }
+        Ok(Some(report))
+    }
+
+    /// A unit between two stages is as somebody prepared it for the first: that is
+    /// still to be undone.
+    fn undo_of_past(&mut self, stage: &Stage) {
+        let Some(described) = stage.stage.as_deref().and_then(|id| self.staged.sheet.stage(id)) else { return };
+        let unit = self.staged.the_unit(&self.known).ok().flatten();
+        let is_between = unit.is_some_and(|unit| described.shows.is(identity::from_list(&unit).id));
+        let mut routes = described.routes.iter();
+        let of_variant = routes.find(|(id, _)| self.known.label.as_deref().is_none_or(|label| label == id.as_str()));
+        if let Some(route) = of_variant.and_then(|(_, routes)| routes.first()).filter(|_| is_between) {
+            self.undo_before(update::undo_of(route));
+        }
+    }
+
+    /// What was done last is undone first.
+    fn undo_before(&mut self, mut steps: Vec<Undo>) {
+        steps.append(&mut self.known.undo);
+        self.known.undo = steps;
+    }
+
+    /// The next stage is for the same unit, on the same port, of the same variant.
+    fn learn(&mut self, report: &Report) {
+        if let Some(place) = report.next.as_ref().map(|next| &next.port).or(report.unit.as_ref()) {
+            self.known.unit = Some(Selector::Port(place.clone()));
+            self.known.place = Some(place.clone());
+        }
+        self.undo_before(report.undo_later.clone());
+        if let Some(variant) = &report.variant {
+            self.known.variant = Some(variant.to_string());
+            self.known.label = Some(variant.to_string());
+        }
+    }
+
+    fn tell(&mut self, index: usize, stage: &Stage, state: StageState) {
+        let (number, of) = (index + 1, self.staged.release.manifest.stages.len());
+        let text = self.staged.words(stage);
+        self.pace.tell(Event::Stage { number, of, name: stage.name.clone(), text, state });
+    }
+
+    /// The plans of the stages that come after the first that is not done.
+    fn plan_rest(&mut self, stages: &[Stage]) {
+        for stage in stages.iter().filter(|stage| stage.foreign.is_none()) {
+            match self.plan_of(stage) {
+                Some(plan) => {
+                    let unit = self.known.place.clone().unwrap_or_default();
+                    self.pace.tell(Event::Plan { unit, phase: Phase::Provisional, plan });
+                }
+                None => {
+                    let words = format!("Stage '{}' can be planned in detail once the one before is done.", stage.name);
+                    self.pace.warn(words);
+                }
+            }
+        }
+    }
+
+    fn plan_of(&self, stage: &Stage) -> Option<Plan> {
+        let sheet = sheet_for(self.staged.sheet, stage)?;
+        let variant = sheet.variant(self.known.variant.as_deref()?)?;
+        let entry = stage.image(variant.id.as_str(), self.staged.build)?;
+        let image = self.staged.release.image(entry, variant).ok()?;
+        update::draft(&sheet, variant, &image, self.request).ok()
+    }
+
+    /// A step that another tool does: the checked file is handed out, the step is
+    /// shown, and its sign awaited or its result asked.
+    fn foreign(&mut self, stage: &Stage, foreign: &Foreign) -> Result<Report, Failure> {
+        let variant = self.variant_for(stage)?;
+        let entry = stage.image(&variant, self.staged.build).ok_or_else(|| {
+            Failure::new(Code::Refused, format!("Stage '{}' has no image for {}.", stage.name, text::tame(&variant)))
+        })?;
+        let mut report = update::empty_report();
+        report.product = Some(self.staged.sheet.product.name.clone());
+        report.variant = self.staged.sheet.variant(&variant).map(|variant| variant.id.clone());
+        report.unit.clone_from(&self.known.place);
+        if self.request.plan_only {
+            (report.outcome, report.code) = (Ending::Planned, Code::Done);
+        } else {
+            let before = self.staged.the_unit(&self.known)?;
+            self.hand_out(entry, foreign)?;
+            let done = match foreign.shows.as_ref().map(|shows| Ids::parse(shows)) {
+                Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
+                _ => self.person.ended_well(&foreign.action).unwrap_or(false),
+            };
+            self.note_foreign(stage, foreign, done, &mut report);
+            let is_last = self.staged.release.manifest.stages.last() == Some(stage);
+            if done && is_last {
+                self.tell_undo(&mut report);
+            }
+        }
+        self.pace.tell(Event::Result(Box::new(report.clone())));
+        Ok(report)
+    }
+
+    /// The variant whose file is handed out.
+    fn variant_for(&self, stage: &Stage) -> Result<String, Failure> {
+        let mut all = stage.images.iter().flat_map(|entry| &entry.variants);
+        let only = all.next().filter(|first| all.all(|other| other == *first));
+        let known = self.known.variant.as_ref().or(self.known.label.as_ref());
+        known.or(only).cloned().ok_or_else(|| {
+            let message = "Nobody said which variant the unit is, and the next step hands out a file for it.";
+            Failure::new(Code::Refused, message)
+                .state("Nothing was changed in the unit.")
+                .cure("Read the label on the unit and say what it is: --variant ID.")
+        })
+    }
+
+    fn hand_out(&mut self, entry: &Entry, foreign: &Foreign) -> Result<(), Failure> {
+        for file in &entry.files {
+            let name = file.file.rsplit('/').next().unwrap_or_default();
+            let place = self.around.hand_out(name, self.staged.release.member(&file.file))?;
+            let sha256 = self.staged.release.manifest.members.get(&file.file).map(|member| member.sha256.clone());
+            let sha256 = sha256.unwrap_or_default();
+            self.pace.tell(Event::HandedOut { file: place, sha256, tool: foreign.tool.clone() });
+        }
+        let hand = HandStep {
+            action: foreign.action.clone(),
+            why: foreign.why.clone(),
+            see: foreign.see.clone(),
+            ..HandStep::default()
+        };
+        let unit = self.known.place.clone().unwrap_or_default();
+        self.pace.tell(Event::Hand { unit, number: 1, of: 1, hand });
+        Ok(())
+    }
+
+    /// What is undone once another tool has done the last stage.
+    fn tell_undo(&mut self, report: &mut Report) {
+        let of = self.known.undo.len();
+        for (number, undo) in (1..).zip(&self.known.undo) {
+            let hand = HandStep { action: undo.action.clone(), ..HandStep::default() };
+            let unit = self.known.place.clone().unwrap_or_default();
+            self.pace.tell(Event::Hand { unit, number, of, hand });
+            report.undo.push(Undone { action: undo.action.clone(), seen: false });
+        }
+    }
+
+    fn note_foreign(&mut self, stage: &Stage, foreign: &Foreign, done: bool, report: &mut Report) {
+        (report.outcome, report.code) =
+            if done { (Ending::Updated, Code::Done) } else { (Ending::Failed, Code::Transfer) };
+        report.check = Check::None;
+        report.after = match (done, &foreign.shows) {
+            (true, Some(_)) => After::Confirmed,
+            (true, None) => After::Seen,
+            _ => After::NotBack,
+        };
+        if done {
+            return;
+        }
+        let words = match &foreign.shows {
+            Some(shows) => format!("{shows} did not show up within {}", duration::words(self.request.wait)),
+            None => "nobody said that it ended well".to_owned(),
+        };
+        let message = format!("Stage '{}', done with {}: {words}.", stage.name, foreign.tool);
+        self.pace.tell(Event::Error(
+            Failure::new(Code::Transfer, message)
+                .state("What the other tool did to the unit is not known here.")
+                .cure("See with 'vaka survey' what the unit is now, and run the same command again."),
+        ));
+    }
+
+    /// Waits until the bus shows what comes after another tool's step: on the unit's
+    /// port where that is known.
+    fn await_sign(&mut self, shows: &Ids, before: Option<&DeviceInfo>) -> Result<bool, Failure> {
+        let sheets = [self.staged.sheet.clone()];
+        let bench = self.staged.bench(&sheets);
+        let deadline = self.pace.now() + self.request.wait;
+        let place = self.known.place.as_ref();
+        let is_here = |device: &DeviceInfo| place.is_none_or(|place| bench.place(&device.location) == *place);
+        let is_new = |device: &DeviceInfo| {
+            before.is_none_or(|before| before.address != device.address || before.location != device.location)
+        };
+        let is_it = |device: &DeviceInfo| is_here(device) && is_new(device) && shows.is(identity::from_list(device).id);
+        self.pace.waiting(&format!("{shows} to show up"), deadline);
+        while self.pace.now() < deadline && !self.pace.wants_stop() {
+            if bench.devices().map_err(|error| bus_failure(&error))?.iter().any(is_it) {
+                return Ok(true);
+            }
+            self.pace.clock().sleep(LOOK);
+        }
+        Ok(false)
+    }
+}
+
+/// Nothing was left to do.
+fn unchanged(variant: Option<&str>, sheet: &Sheet, pace: &mut Pace<'_>) -> Report {
+    let mut report = update::empty_report();
+    (report.outcome, report.code, report.after) = (Ending::Unchanged, Code::Done, After::Restarted);
+    report.product = Some(sheet.product.name.clone());
+    report.variant = variant.and_then(|id| sheet.variant(id)).map(|variant| variant.id.clone());
+    pace.tell(Event::Result(Box::new(report.clone())));
+    report
+}
+
+/// A run that was stopped outside of any stage.
+fn ended(failure: Failure, pace: &mut Pace<'_>) -> Report {
+    let mut report = update::empty_report();
+    report.code = failure.code;
+    report.outcome = match failure.code {
+        Code::Stopped => Ending::Stopped,
+        Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
+        _ => Ending::Failed,
+    };
+    pace.tell(Event::Error(failure));
+    pace.tell(Event::Result(Box::new(report.clone())));
+    report
+}

@@ -1,0 +1,297 @@
+//! After the restart: did the application come back?
+
+use std::time::Duration;
+
+use vaka_base::duration;
+use vaka_base::version::Version;
+use vaka_core::event::Event;
+use vaka_core::event::{After, Next};
+use vaka_core::sheet::{Ids, Route, Sheet, Signs, Variant, VersionSource};
+use vaka_core::unit::{Mode, UnitFacts};
+use vaka_usb::{DeviceInfo, PolledWatch};
+
+use crate::bench::buses::{Bench, OpenError, dfu_mode};
+use crate::bench::connection::{Link, Opened};
+use crate::bench::tracking::{Absence, Followed, Stands};
+use crate::bench::unit_event;
+use crate::context::Pace;
+use crate::protocol::identity;
+use crate::protocol::serial::Listener;
+
+/// What was seen after the restart.
+pub struct Seen {
+    /// The result's word for it.
+    pub after: After,
+    /// A sentence.
+    pub words: String,
+    /// What is needed next, if it is back.
+    pub next: Option<Next>,
+    /// What stood on its port last.
+    pub device: Option<DeviceInfo>,
+    /// The unit, opened, if it is back.
+    pub opened: Option<Opened>,
+}
+
+impl Seen {
+    fn not_back(words: String) -> Self {
+        Self { after: After::NotBack, words, next: None, device: None, opened: None }
+    }
+}
+
+/// What must be seen.
+#[derive(Clone, Debug)]
+pub struct Expected<'a> {
+    /// The product.
+    pub sheet: &'a Sheet,
+    /// The ids that it must show; none if they are not known or there are none.
+    pub ids: Option<&'a Ids>,
+    /// Other ids that will do: after a stage that left its application in place, that may
+    /// start at once.
+    pub or: Option<&'a Ids>,
+    /// What it must say of itself.
+    pub signs: Signs,
+    /// The way by which it was updated.
+    pub route: &'a Route,
+    /// Where its version is told.
+    pub source: &'a VersionSource,
+    /// The version that it must tell.
+    pub version: Option<Version>,
+    /// The version in the file's name, which it should tell.
+    pub named: Option<Version>,
+    /// Whether it leaves the bus first; else it is there all the time.
+    pub leaves: bool,
+    /// The unit's serial number, where the sheet says that it stays the same.
+    pub serial: Option<String>,
+}
+
+impl<'a> Expected<'a> {
+    /// What the sheet says of the application, once the unit has left.
+    pub fn of(sheet: &'a Sheet, variant: Option<&'a Variant>, route: &'a Route) -> Self {
+        let after = sheet.after();
+        Self {
+            sheet,
+            or: sheet.comes_back.is_some().then_some(sheet.application.id.as_ref()).flatten(),
+            ids: variant.map_or(after.id.as_ref(), |variant| sheet.application_ids(variant)),
+            signs: variant.map_or_else(|| after.signs.clone(), |variant| sheet.application_signs(variant)),
+            route,
+            source: variant.map_or(&after.version, |variant| sheet.version_source(variant)),
+            version: None,
+            named: None,
+            leaves: true,
+            serial: None,
+        }
+    }
+}
+
+/// Waits for the application of `unit` on its port.
+///
+/// `unit` is the device as it was in update mode. Cannot fail: not to see
+/// anything is a result.
+pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Seen {
+    let (sheet, route) = (expected.sheet, expected.route);
+    // Where the application shows the same ids, only a new enumeration proves anything.
+    let not_back = Seen::not_back;
+    let Some(bus) = bench.bus(&unit.location) else { return not_back("its bus is gone".into()) };
+    let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
+    let within = sheet.after().back_within;
+    let deadline = pace.now() + within;
+    let mut last: Option<DeviceInfo> = None;
+    let mut absence = Absence::of(unit);
+    loop {
+        let left = deadline.saturating_sub(pace.now());
+        let changes = match watch.next(left.min(Duration::from_secs(1))) {
+            Ok(changes) => changes,
+            // A server that is gone may come back in time.
+            Err(_) if !left.is_zero() && !pace.wants_stop() => {
+                pace.clock().sleep(left.min(Duration::from_millis(250)));
+                continue;
+            }
+            Err(error) => return not_back(format!("the bus could not be watched: {error}")),
+        };
+        absence.observe(bench, watch.there());
+        let is_new = |device: &DeviceInfo| {
+            !expected.leaves || !route.id.is(identity::from_list(device).id) || absence.has_ended_with(device)
+        };
+        for change in changes {
+            last = look(bench, expected, unit, change, (last, watch.there()), pace);
+        }
+        if let Some(device) = &last {
+            let id = identity::from_list(device).id;
+            let is_it = expected.ids.is_some_and(|ids| ids.is(id));
+            if is_it && is_new(device) {
+                return back(bench, expected, device, pace);
+            }
+            if expected.or.is_some_and(|ids| ids.is(id)) && is_new(device) {
+                return at_once(bench, device);
+            }
+            let still = (route.id.is(id) && !is_it) || dfu_mode(device) == Some(Mode::Update);
+            if expected.ids.is_none() && !still {
+                return came(bench, device);
+            }
+            if still && absence.has_ended_with(device) {
+                let words = "it came back in update mode: the image does not start, or a button or switch is still set";
+                return Seen { device: Some(device.clone()), ..not_back(words.into()) };
+            }
+        }
+        if left.is_zero() || pace.wants_stop() {
+            break;
+        }
+    }
+    let time = duration::words(within);
+    if expected.ids.is_none() && last.is_none() {
+        let words = "it left the bus, and nothing came on its port; whether its application runs is not known".into();
+        return Seen { after: After::Restarted, ..not_back(words) };
+    }
+    let words = match &last {
+        None => format!("nothing showed up on its port within {time}"),
+        Some(device) if !absence.has_ended_with(device) => format!("it is still in update mode after {time}"),
+        Some(device) => format!("it came back as {}, which is not its application", identity::from_list(device).id),
+    };
+    Seen { device: last, ..not_back(words) }
+}
+
+/// The application came back at once, behind what a stage wrote.
+fn at_once(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let place = bench.place(&device.location);
+    let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
+    let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
+    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
+    Seen { after: After::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
+}
+
+/// Something came that nobody described, and it is not in update mode.
+fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+    let place = bench.place(&device.location);
+    let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
+    let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
+    let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
+    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
+    Seen { after: After::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
+}
+
+/// Tells a change on the unit's port, and what is there now; or what is elsewhere and
+/// shows that it is the same unit.
+fn look(
+    bench: &Bench<'_>,
+    expected: &Expected<'_>,
+    unit: &DeviceInfo,
+    change: vaka_usb::Change,
+    (before, there): (Option<DeviceInfo>, &[DeviceInfo]),
+    pace: &mut Pace<'_>,
+) -> Option<DeviceInfo> {
+    let followed = Followed { unit, serial: expected.serial.as_deref() };
+    let could_be = |device: &DeviceInfo| {
+        let id = identity::from_list(device).id;
+        [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
+    };
+    match change {
+        vaka_usb::Change::Came(device)
+            if bench.is_same_port(&unit.location, &device.location)
+                || (could_be(&device) && followed.meets(bench, &device, there) == Stands::Moved) =>
+        {
+            if device.address != unit.address {
+                pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
+            }
+            Some(device)
+        }
+        vaka_usb::Change::Left(device) if before.as_ref() == Some(&device) => {
+            pace.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
+            None
+        }
+        _ => before,
+    }
+}
+
+/// The application's id is there; checks the rest of what the sheet says.
+fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &mut Pace<'_>) -> Seen {
+    let place = bench.place(&device.location);
+    let id = identity::from_list(device).id;
+    let (facts, opened) = match bench.look(device, pace) {
+        Ok(opened) => (opened.identity.facts.clone(), Some(opened)),
+        // Another program may have taken it at once; the list tells enough.
+        Err(OpenError::Bus(_)) => (identity::from_list(device), None),
+        Err(error) => {
+            let words = format!("{id} came back at {place}, but does not answer: {error}");
+            return Seen { device: Some(device.clone()), ..Seen::not_back(words) };
+        }
+    };
+    let (facts, opened) = listen(expected.source, facts, opened, pace);
+    let tells = expected.source.of(&facts);
+    let next = Some(Next {
+        port: place.clone(),
+        nodes: Vec::new(),
+        id: facts.id,
+        serial: facts.serial.clone(),
+        version: tells.clone(),
+    });
+    let (after, words) = judge(expected, &facts, tells.as_ref(), &place, pace);
+    Seen { after, words, next, device: Some(device.clone()), opened }
+}
+
+/// What the application says on its serial port, where its version is told there. A
+/// unit of which nothing can be heard tells no version.
+fn listen(
+    source: &VersionSource,
+    mut facts: UnitFacts,
+    opened: Option<Opened>,
+    pace: &mut Pace<'_>,
+) -> (UnitFacts, Option<Opened>) {
+    let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
+    let Some(Link::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
+    let heard = Listener::open(device).and_then(|port| {
+        let Some(mut port) = port else { return Ok(Vec::new()) };
+        if let Some(line) = send {
+            port.send(line)?;
+        }
+        port.until(*within, pace, |line| line.contains(after.as_str()))
+    });
+    match heard {
+        Ok(lines) => facts.lines = lines,
+        Err(error) => pace.warn(format!("The application's serial port cannot be listened to: {error}.")),
+    }
+    (facts, None)
+}
+
+/// What the application says of itself, against what the sheet and the image say.
+fn judge(
+    expected: &Expected<'_>,
+    facts: &UnitFacts,
+    tells: Option<&Version>,
+    place: &str,
+    pace: &mut Pace<'_>,
+) -> (After, String) {
+    let id = facts.id;
+    if let (Some(wanted), Some(found)) = (&expected.serial, &facts.serial)
+        && wanted != found
+    {
+        return (After::NotBack, format!("another unit came at {place}: its serial number is {found}, not {wanted}"));
+    }
+    let signs = expected.signs.of(facts);
+    if let Some(sign) = signs.iter().find(|sign| sign.is_so == Some(false)) {
+        let found = sign.found.as_deref().unwrap_or("none");
+        return (After::NotBack, format!("it came back at {place} as {found}, not as {}", sign.wanted));
+    }
+    match (&expected.version, tells) {
+        (Some(wanted), Some(found)) if wanted != found => {
+            (After::NotBack, format!("it came back at {place} with version {found}; the image has {wanted}"))
+        }
+        (_, Some(found)) => {
+            if let (None, Some(named)) = (&expected.version, expected.named.as_ref().filter(|named| *named != found)) {
+                pace.warn(format!("The unit says that it is version {found}; the file's name says {named}."));
+            }
+            (After::Confirmed, format!("{id} came back at {place} and says that it is version {found}"))
+        }
+        (wanted, None) => {
+            let (file, none) = match expected.source {
+                VersionSource::Text { file, .. } => (format!("; {file} tells no version"), wanted.is_some()),
+                VersionSource::Line { after, within, .. } => {
+                    let time = duration::words(*within);
+                    (format!("; no line with \"{after}\" came on its serial port within {time}"), wanted.is_some())
+                }
+                VersionSource::Sign { after, .. } => (format!("; \"{after}\" is not in its text"), wanted.is_some()),
+                _ => ("; it tells no version".to_owned(), false),
+            };
+            (if none { After::NotBack } else { After::Confirmed }, format!("{id} came back at {place}{file}"))
+        }
+    }
+}

@@ -1,0 +1,566 @@
+//! Carries out the memory steps of an approved plan: erase, write, read back.
+//!
+//! The ledger belongs to the whole run and the tally to the attempt; both are the
+//! caller's, so that they are right even when a step fails in its middle. A failure says
+//! what happened and where; the caller adds the state of the unit.
+
+use std::time::Duration;
+
+use vaka_base::duration;
+use vaka_base::size::{Bytes, Grouped};
+use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Transfers, milliseconds};
+use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Run, Step};
+use vaka_image::ERASED;
+use vaka_image::Image;
+use vaka_image::address::{Address, Span};
+use vaka_image::span_set::SpanSet;
+
+use crate::context::Pace;
+use crate::entry::stopped;
+use crate::protocol::session::{Finished, Session, SessionError};
+
+/// Blocks of a sector that is known to differ are read on if there are no more
+/// of them than this: a jump to the next sector costs an address command, which
+/// is as much as some blocks, and the unit may want time for it. Chosen by us.
+const WORTH_A_JUMP: u64 = 6;
+
+/// What was really done, in numbers.
+#[derive(Clone, Debug, Default)]
+pub struct Tally {
+    /// Padding that was written.
+    pub padded: u64,
+    /// Whether the unit was lost on the way: it may come back, and the work
+    /// can go on.
+    pub lost: bool,
+    /// Whether only the way to the unit failed: it may still be there.
+    pub link_lost: bool,
+    /// What the unit did once it had all of the image.
+    pub finished: Option<Finished>,
+    /// Transfers by phase.
+    pub transfers: Transfers,
+    /// Milliseconds by step.
+    pub durations: Vec<(StepName, u64)>,
+}
+
+/// One run of the executor.
+pub struct Execution<'a, 'b> {
+    /// What is done.
+    pub plan: &'a ApprovedPlan,
+    /// The bytes.
+    pub image: &'a Image,
+    /// Where the unit is, for events.
+    pub unit: &'a str,
+    /// The region that is written, for events.
+    pub region: &'a str,
+    /// Whether the unit may give its earlier content until it is reset, so that a difference is
+    /// no proof yet.
+    pub gives_earlier_content: bool,
+    /// The record of all erases, writes and comparisons of this run.
+    pub ledger: &'a mut Ledger,
+    /// What was done in numbers.
+    pub tally: &'a mut Tally,
+    /// The unit.
+    pub session: &'a mut dyn Session,
+    /// Time and events.
+    pub pace: &'a mut Pace<'b>,
+}
+
+impl Execution<'_, '_> {
+    /// Erases, writes and reads back, as the plan says.
+    ///
+    /// # Errors
+    /// What failed, and what state the unit is in. The unit is then left
+    /// quiet, in update mode.
+    pub fn run(&mut self) -> Result<(), Failure> {
+        let done = self.steps();
+        if done.is_err() {
+            self.session.rest(self.pace);
+        }
+        done
+    }
+
+    fn steps(&mut self) -> Result<(), Failure> {
+        for step in &self.plan.plan().steps {
+            match step {
+                Step::Erase { sectors } => {
+                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
+                    self.step(StepName::Erase, step, bytes, |this| this.erase(sectors, bytes))?;
+                }
+                Step::EraseAll { sectors } => {
+                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
+                    self.step(StepName::Erase, step, bytes, |this| this.erase_all(sectors, bytes))?;
+                }
+                Step::Write { runs } => {
+                    let bytes = runs.iter().map(|run| run.span().len()).sum();
+                    self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))?;
+                }
+                Step::Finish { .. } => self.step(StepName::Finish, step, 0, Self::finish)?,
+                // A unit that left cannot be read, whatever it promised.
+                Step::ReadBack { .. } if matches!(self.tally.finished, Some(Finished::Leaves | Finished::Vanished)) => {
+                }
+                Step::ReadBack { spans, vouched } => {
+                    let bytes = spans.iter().map(|span| span.len()).sum();
+                    self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
+                }
+                Step::DeviceCheck { spans } => {
+                    let bytes = spans.iter().map(|span| span.len()).sum();
+                    self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))?;
+                }
+                // Done before the plan was settled, or once the unit is back.
+                Step::SendAgain
+                | Step::UnitErases { .. }
+                | Step::Keep { .. }
+                | Step::Compare { .. }
+                | Step::LookAgain { .. }
+                | Step::ReadOnceMore { .. } => {}
+                Step::Enter { .. }
+                | Step::Identify
+                | Step::Restart { .. }
+                | Step::Undo { .. }
+                | Step::Confirm { .. } => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// Carries out the plan's compare step, if it has one: the sectors that
+    /// hold the image's bytes already. What else is in them does not matter.
+    ///
+    /// # Errors
+    /// The unit cannot be read any more, or a person stopped it. Nothing was
+    /// changed.
+    pub fn equal_sectors(&mut self) -> Result<Vec<Span>, Failure> {
+        let compare = self.plan.plan().steps.iter().find(|step| matches!(step, Step::Compare { .. }));
+        let Some(step @ Step::Compare { sectors }) = compare else { return Ok(Vec::new()) };
+        let bytes = sectors.iter().map(|sector| self.bytes_of_image(*sector)).sum();
+        let mut equal = Vec::new();
+        let streamed = self.plan.plan().is_streamed();
+        let looked = self.step(StepName::Compare, step, bytes, |this| {
+            equal = if streamed { this.compare_stream(sectors)? } else { this.compare_sectors(sectors, bytes)? };
+            Ok(())
+        });
+        if looked.is_err() {
+            self.session.rest(self.pace);
+        }
+        looked.map(|()| equal)
+    }
+
+    /// Reads spans of a unit that was brought into update mode again, and compares them.
+    ///
+    /// # Errors
+    /// What it gives differs, or it cannot be read. Nothing was changed.
+    pub fn read_once_more(&mut self, spans: &[Span]) -> Result<(), Failure> {
+        self.gives_earlier_content = false;
+        let step = Step::ReadOnceMore { spans: spans.to_vec() };
+        let bytes = spans.iter().map(|span| span.len()).sum();
+        let read = self.step(StepName::ReadBack, &step, bytes, |this| this.read_back(spans, bytes, true));
+        self.session.rest(self.pace);
+        read
+    }
+
+    /// Reads every sector as far as the image goes.
+    fn compare_sectors(&mut self, sectors: &[Span], total: u64) -> Result<Vec<Span>, Failure> {
+        let mut equal = Vec::new();
+        let mut done = 0;
+        for sector in sectors {
+            let parts = self.image.segments().iter().filter_map(|segment| segment.span().common(*sector));
+            let (first, last) = parts.fold((sector.end(), sector.start()), |(first, last), part| {
+                (first.min(part.start()), last.max(part.end()))
+            });
+            let mut at = first;
+            let mut differs = false;
+            if !self.session.limits().can_read {
+                self.may_go_on()?;
+                differs = !self.agrees(first, last)?;
+                at = last;
+            }
+            while at < last {
+                self.may_go_on()?;
+                let len = self.block_len(at, last);
+                differs |= !self.holds(at, len)?;
+                at = at.checked_add(u64::from(len)).unwrap_or(last);
+                let left = last.offset_from(at).unwrap_or(0);
+                if differs && left > u64::from(self.session.limits().read_size) * WORTH_A_JUMP {
+                    break;
+                }
+            }
+            if differs {
+                self.ledger.record_difference(*sector);
+            } else {
+                self.record_equal(*sector);
+                equal.push(*sector);
+            }
+            done += self.bytes_of_image(*sector);
+            self.progress(StepName::Compare, done, total);
+        }
+        Ok(equal)
+    }
+
+    /// Reads a unit that gives its whole content in one stream, up to the first
+    /// difference: it is either equal or written anew.
+    fn compare_stream(&mut self, sectors: &[Span]) -> Result<Vec<Span>, Failure> {
+        let span = self.image.span();
+        let mut at = span.start();
+        while at < span.end() {
+            self.may_go_on()?;
+            let len = self.block_len(at, span.end());
+            if !self.holds(at, len)? {
+                self.ledger.record_difference(span);
+                self.session.rest(self.pace);
+                return Ok(Vec::new());
+            }
+            at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+            self.progress(StepName::Compare, at.offset_from(span.start()).unwrap_or(0), span.len());
+        }
+        self.session.rest(self.pace);
+        self.record_equal(span);
+        Ok(sectors.to_vec())
+    }
+
+    /// Records that the unit holds the image's bytes in a span.
+    fn record_equal(&mut self, span: Span) {
+        for segment in self.image.segments() {
+            segment.span().common(span).into_iter().for_each(|part| self.ledger.record_equal(part));
+        }
+    }
+
+    fn block_len(&self, at: Address, end: Address) -> u32 {
+        let left = end.offset_from(at).unwrap_or(0);
+        u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().read_size)
+    }
+
+    /// Whether the unit's own checksum of these addresses is the image's; what the
+    /// image does not fill counts as erased.
+    fn agrees(&mut self, from: Address, to: Address) -> Result<bool, Failure> {
+        let len = to.offset_from(from).unwrap_or(0);
+        let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
+        self.image.copy_to(from, &mut data);
+        match self.session.agrees(from, &data, self.pace) {
+            Ok(equal) => Ok(equal),
+            Err(error) => Err(self.failed("asking for the unit's checksum", from, &error)),
+        }
+    }
+
+    /// Lets the unit compute its checksum of what was written.
+    fn device_check(&mut self, spans: &[Span], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        for span in spans {
+            self.may_go_on()?;
+            if !self.agrees(span.start(), span.end())? {
+                self.ledger.record_difference(*span);
+                return Err(Self::disagrees(*span));
+            }
+            self.record_equal(*span);
+            done += span.len();
+            self.progress(StepName::DeviceCheck, done, total);
+        }
+        Ok(())
+    }
+
+    fn disagrees(span: Span) -> Failure {
+        let message = format!("The unit's own checksum of {span} is not the image's: what it holds there differs.");
+        Failure::new(Code::Differs, message)
+            .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged there.")
+    }
+
+    /// Whether the unit holds the image's bytes there. One that refuses to be
+    /// read counts as different: it is then written.
+    fn holds(&mut self, at: Address, len: u32) -> Result<bool, Failure> {
+        let found = match self.session.read(at, len, self.pace) {
+            Ok(found) => found,
+            Err(SessionError::Refused { .. } | SessionError::Answered { .. } | SessionError::Misbehaved(_)) => {
+                self.session.rest(self.pace);
+                return Ok(false);
+            }
+            Err(error) => return Err(self.failed("looking at what is there,", at, &error)),
+        };
+        let mut wanted = found.clone();
+        self.image.copy_to(at, &mut wanted);
+        Ok(wanted == found)
+    }
+
+    /// Begins and ends a step, and measures it.
+    fn step(
+        &mut self,
+        name: StepName,
+        step: &Step,
+        bytes: u64,
+        work: impl FnOnce(&mut Self) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let (started, before) = (self.pace.now(), self.session.transfers());
+        self.tell(name, StepState::Started, step.to_string(), bytes, None);
+        let done = work(self);
+        let transfers = self.session.transfers() - before;
+        match name {
+            StepName::Compare => self.tally.transfers.compare = transfers,
+            StepName::Erase => self.tally.transfers.erase = transfers,
+            StepName::Write => self.tally.transfers.write = transfers,
+            StepName::Finish => self.tally.transfers.finish = transfers,
+            StepName::DeviceCheck => self.tally.transfers.read_back += transfers,
+            _ => self.tally.transfers.read_back = transfers,
+        }
+        let time = self.pace.now() - started;
+        self.tally.durations.push((name, milliseconds(time)));
+        if done.is_ok() {
+            let words = match bytes {
+                0 => format!("done in {}", duration::measured(time)),
+                bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),
+            };
+            self.tell(name, StepState::Done, words, bytes, Some(transfers));
+        }
+        done
+    }
+
+    fn tell(&mut self, step: StepName, state: StepState, text: String, bytes: u64, transfers: Option<u64>) {
+        let unit = self.unit.to_owned();
+        self.pace.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
+    }
+
+    fn progress(&mut self, step: StepName, done: u64, total: u64) {
+        let (unit, region) = (self.unit.to_owned(), self.region.to_owned());
+        self.pace.tell(Event::Progress { unit, step, region, done, total });
+    }
+
+    fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        let at_once = match self.session.limits().erases_ranges {
+            true => Span::joined(sectors.iter().copied()),
+            false => sectors.to_vec(),
+        };
+        for range in &at_once {
+            self.may_go_on()?;
+            self.ledger.start_erase(*range);
+            self.session.erase(*range, self.pace).map_err(|error| self.failed("erasing", range.start(), &error))?;
+            self.ledger.finish_erase(*range);
+            done += range.len();
+            self.progress(StepName::Erase, done, total);
+        }
+        Ok(())
+    }
+
+    fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
+        self.may_go_on()?;
+        sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
+        let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
+        self.session.erase_all(self.pace).map_err(|error| self.failed("erasing everything, from", first, &error))?;
+        sectors.iter().for_each(|sector| self.ledger.finish_erase(*sector));
+        self.progress(StepName::Erase, total, total);
+        Ok(())
+    }
+
+    fn finish(&mut self) -> Result<(), Failure> {
+        let end = self.image.span().end();
+        self.session.prepare_end(self.image);
+        let held_back = self.plan.plan().held_back();
+        held_back.into_iter().for_each(|last| self.ledger.start_write(last));
+        let finished = match self.session.finish(self.pace) {
+            Ok(finished) => finished,
+            Err(error) => {
+                self.note_refusal(&error, held_back);
+                return Err(self.failed("finishing", end, &error));
+            }
+        };
+        self.tally.finished = Some(finished);
+        match (finished, held_back) {
+            (Finished::Vanished, None) => self.ledger.lose_track(),
+            (Finished::Vanished, Some(_)) | (_, None) => {}
+            (_, Some(last)) => self.ledger.finish_write(last),
+        }
+        Ok(())
+    }
+
+    fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
+        let mut done = 0;
+        let erases_itself = !erases_first(self.plan.plan());
+        if erases_itself && self.session.begin_erases() {
+            let sectors = self.plan.plan().sectors();
+            sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
+        }
+        let begun = self.session.begin(self.image, runs, self.pace);
+        begun.map_err(|error| self.failed("beginning to write", self.image.start(), &error))?;
+        let held_back = self.plan.plan().held_back();
+        let addressed = !self.plan.plan().is_streamed() && held_back.is_none();
+        let mut entered = SpanSet::default();
+        for run in runs {
+            self.tally.transfers.runs += u64::from(addressed);
+            for block in run.blocks() {
+                self.may_go_on()?;
+                let len = block.span.len();
+                let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
+                self.image.copy_to(block.span.start(), &mut data);
+                let new = match erases_itself {
+                    true => self.enter_sectors(block.span, &mut entered),
+                    false => Vec::new(),
+                };
+                self.ledger.start_write(block.span);
+                match self.session.write(block.span.start(), &data, self.pace) {
+                    Ok(()) => {
+                        new.into_iter().for_each(|sector| self.ledger.finish_erase(sector));
+                        self.ledger.finish_write(block.span);
+                    }
+                    Err(error) => {
+                        self.note_refusal(&error, Some(block.span));
+                        return Err(self.failed("writing", block.span.start(), &error));
+                    }
+                }
+                // The session keeps this block until the end.
+                held_back.into_iter().for_each(|last| self.ledger.withhold_write(last));
+                let of_image = self.bytes_of_image(block.span);
+                self.tally.padded += len - of_image;
+                self.tally.transfers.blocks += 1;
+                done += len;
+                self.progress(StepName::Write, done, total);
+            }
+        }
+        Ok(())
+    }
+
+    /// Records the erase of the sectors of a block that this attempt has not written to yet,
+    /// for a unit that erases them by itself.
+    fn enter_sectors(&mut self, block: Span, entered: &mut SpanSet) -> Vec<Span> {
+        let sectors = self.plan.plan().sectors();
+        let is_new = |sector: &&Span| sector.common(block).is_some() && !entered.contains_span(**sector);
+        let new: Vec<Span> = sectors.iter().filter(is_new).copied().collect();
+        for sector in &new {
+            entered.insert(*sector);
+            self.ledger.start_erase(*sector);
+        }
+        new
+    }
+
+    fn bytes_of_image(&self, span: Span) -> u64 {
+        self.image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
+    }
+
+    /// Reads back and compares. Where nobody vouches for what an upload
+    /// gives, what is not equal is told, and counts as not checked.
+    fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), Failure> {
+        match self.compare_all(spans, total) {
+            Ok(None) => Ok(()),
+            Ok(Some(difference)) if vouched => Err(Self::differs(difference)),
+            Err(failure) if vouched || matches!(failure.code, Code::Stopped) => Err(failure),
+            other => {
+                spans.iter().for_each(|span| self.ledger.discard_equal(*span));
+                let why = match other {
+                    Ok(Some(difference)) => format!("what it gives differs at {}", difference.first),
+                    Err(failure) => failure.message.trim_end_matches('.').to_owned(),
+                    Ok(None) => String::new(),
+                };
+                self.pace.warn(format!(
+                    "Reading back proved nothing: {why}. Plain DFU lets a unit give other bytes than it took."
+                ));
+                self.session.rest(self.pace);
+                Ok(())
+            }
+        }
+    }
+
+    /// Reads all of `spans`; the first difference, if there is one.
+    fn compare_all(&mut self, spans: &[Span], total: u64) -> Result<Option<Difference>, Failure> {
+        let mut done = 0;
+        let mut difference: Option<Difference> = None;
+        for span in spans {
+            let mut at = span.start();
+            while at < span.end() {
+                self.may_go_on()?;
+                let len = self.block_len(at, span.end());
+                let found =
+                    self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
+                self.compare(at, &found, &mut difference);
+                at = at.checked_add(u64::from(len)).unwrap_or(span.end());
+                done += u64::from(len);
+                self.progress(StepName::ReadBack, done, total);
+            }
+        }
+        Ok(difference)
+    }
+
+    /// Compares what was read with what was written. A difference in the padding is one
+    /// too: what was erased did not stay so. Of a block that differs, no byte counts as
+    /// checked: its equal bytes may be equal by chance.
+    fn compare(&mut self, at: Address, found: &[u8], difference: &mut Option<Difference>) {
+        let Some(block) = Span::new(at, found.len() as u64) else { return };
+        let mut wanted = vec![ERASED; found.len()];
+        self.image.copy_to(at, &mut wanted);
+        if wanted == found {
+            return self.record_equal(block);
+        }
+        match self.gives_earlier_content {
+            true => self.ledger.discard_equal(block),
+            false => self.ledger.record_difference(block),
+        }
+        for (offset, (wanted, found)) in (0u64..).zip(wanted.iter().zip(found)) {
+            if wanted == found {
+                continue;
+            }
+            let Some(byte) = at.checked_add(offset).and_then(|at| Span::new(at, 1)) else { continue };
+            let sectors = self.plan.plan().sectors();
+            let sector = sectors.iter().find(|sector| sector.covers(byte)).copied().unwrap_or(byte);
+            let first = Difference { first: byte.start(), wanted: *wanted, found: *found, bytes: 0, sector };
+            difference.get_or_insert(first).bytes += 1;
+        }
+    }
+
+    fn differs(difference: Difference) -> Failure {
+        let Difference { first, wanted, found, bytes, .. } = difference;
+        let noun = if bytes == 1 { "byte differs" } else { "bytes differ" };
+        let message = format!(
+            "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
+            Grouped(bytes)
+        );
+        Failure::new(Code::Differs, message).cure(
+            "Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.",
+        )
+    }
+
+    fn may_go_on(&self) -> Result<(), Failure> {
+        if self.pace.wants_stop() { Err(stopped("")) } else { Ok(()) }
+    }
+
+    /// A refusal with a reason is an answer: the write was not done.
+    fn note_refusal(&mut self, error: &SessionError, span: Option<Span>) {
+        span.filter(|_| error.is_reasoned_refusal()).into_iter().for_each(|span| self.ledger.refuse_write(span));
+    }
+
+    fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
+        (self.tally.lost, self.tally.link_lost) = error.is_loss();
+        let cure = match error {
+            SessionError::Refused { status, .. } => status.cure(),
+            SessionError::Rejected { cure, .. } => cure,
+            SessionError::Answered { .. } => {
+                "What that means stands in the dialect; 'vaka dialect show' prints it. Nothing is gained by trying the same again."
+            }
+            SessionError::Frame(_) | SessionError::Dialect { .. } => {
+                "Run it again with --trace FILE; 'vaka dialect trace' then shows each frame, field by field."
+            }
+            SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
+            SessionError::Gone => {
+                "Check cable and power, put the unit into update mode again and run the same command."
+            }
+            SessionError::Link(_) => {
+                "Check the way to the unit (cable, hub, server, network), then run the same command."
+            }
+            SessionError::Silent(_) => "Unplug the unit, put it into update mode again and run the same command again.",
+            _ => {
+                "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
+            }
+        };
+        let code = if matches!(error, SessionError::Held(_)) { Code::Access } else { Code::Transfer };
+        Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure)
+    }
+}
+
+/// Whether the plan erases what it writes with requests of its own.
+fn erases_first(plan: &Plan) -> bool {
+    plan.steps.iter().any(|step| matches!(step, Step::Erase { .. } | Step::EraseAll { .. }))
+}
+
+fn rate(bytes: u64, time: Duration) -> String {
+    let seconds = time.as_secs_f64();
+    if seconds < 0.001 {
+        return String::new();
+    }
+    #[allow(clippy::cast_precision_loss)] // for a person's eye
+    let rate = bytes as f64 / 1024.0 / seconds;
+    format!(", {rate:.1} KiB/s")
+}

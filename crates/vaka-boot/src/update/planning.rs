@@ -1,0 +1,121 @@
+//! The plan of one update, made of what was settled, and made again when more is known
+//! of the unit.
+
+use vaka_base::text;
+use vaka_core::event::{Code, Failure};
+use vaka_core::matching::Approval;
+use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job, Plan, PlanError, RestartBy, Step};
+use vaka_core::sheet::{Moment, Route, Sheet, Undo, Variant, undone};
+use vaka_image::Image;
+
+use super::errors::internal;
+use super::request::Request;
+use super::resolve::Settled;
+
+/// What a plan is made of.
+#[derive(Clone, Copy)]
+pub(super) struct Parts<'p> {
+    pub(super) sheet: &'p Sheet,
+    pub(super) variant: &'p Variant,
+    pub(super) route: &'p Route,
+    pub(super) image: &'p Image,
+}
+
+pub(super) fn plan(
+    parts: Parts<'_>,
+    geometry: Geometry<'_>,
+    needs_entry: bool,
+    request: &Request<'_>,
+    content: Content<'_>,
+) -> Result<Plan, Failure> {
+    let (clear_all, keep) = (request.clear_all, &request.keep[..]);
+    let Parts { sheet, variant, route, image } = parts;
+    let can_stay = |name: &&String| {
+        let named = variant.regions.iter().any(|region| region.name == **name);
+        named && variant.image.region.name != **name
+    };
+    if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
+        let regions = variant.regions.iter().map(|region| region.name.as_str());
+        let known: Vec<&str> = regions.filter(|name| *name != variant.image.region.name).collect();
+        let message = format!("There is no region '{}' beside the one that is written.", text::tame(name));
+        return Err(Failure::new(Code::Usage, message)
+            .state("Nothing was changed in the unit.")
+            .cure(format!("What can be kept: {}.", known.join(", "))));
+    }
+    let job = Job { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
+    let at_the_end = |mut plan: Plan| {
+        if request.undo_later {
+            plan.take_undo();
+        } else {
+            plan.undo_also(request.undo_also);
+        }
+        plan
+    };
+    Plan::draft(&job).map(at_the_end).map_err(|error| {
+        let refused = Failure::new(Code::Refused, format!("No plan can be made: {error}."));
+        let refused = refused.state("Nothing was changed in the unit.");
+        match &error {
+            PlanError::Spills { regions, .. } if !regions.is_empty() => {
+                let options: Vec<String> = regions.iter().map(|region| format!("--keep {region}")).collect();
+                return refused.cure(format!("To have it read first and written again: {}.", options.join(" ")));
+            }
+            _ => {}
+        }
+        refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
+    })
+}
+
+/// The plan for a variant whose unit is not there yet, as far as the sheet tells.
+///
+/// # Errors
+/// No plan can be made; the variant has no route.
+pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
+    let route = variant.routes.first().ok_or_else(|| {
+        let failure = Failure::new(Code::Refused, format!("{} cannot be updated over USB.", variant.name));
+        failure.cure(variant.instead.clone().unwrap_or_default())
+    })?;
+    let geometry = of_sheet(variant, route, request);
+    let parts = Parts { sheet, variant, route, image };
+    plan(parts, geometry, true, request, content(request))
+}
+
+/// What the unit can take, as far as the sheet tells before it is in update mode.
+pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> Geometry<'v> {
+    let kind = &route.kind;
+    let can_read = request.read_back
+        && kind.volume().is_none_or(|disk| disk.present.is_some())
+        && kind.dialect().is_none_or(|route| route.dialect.can_read());
+    Geometry { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
+}
+
+/// What a person undoes at the end of a route.
+pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
+    let steps = undone(&route.hands(), Moment::End).unwrap_or_default();
+    steps.into_iter().map(|(_, undo)| undo.clone()).collect()
+}
+
+/// What is known of the unit's content before it is asked.
+pub(super) fn content(request: &Request<'_>) -> Content<'static> {
+    if request.rewrite { Content::Rewrite } else { Content::Unseen }
+}
+
+/// How the plan makes the unit leave update mode.
+pub(super) fn restart_by(plan: &Plan) -> RestartBy {
+    let by = plan.steps.iter().find_map(|step| match step {
+        Step::Restart { by } => Some(*by),
+        _ => None,
+    });
+    by.unwrap_or(RestartBy::NotKnownYet)
+}
+
+/// The plan once more, after something was learned of the unit.
+pub(super) fn plan_again(
+    settled: &Settled<'_>,
+    geometry: Geometry<'_>,
+    approval: &Approval,
+    request: &Request<'_>,
+    content: Content<'_>,
+) -> Result<ApprovedPlan, Failure> {
+    let plan = plan(settled.parts(), geometry, false, request, content)?;
+    plan.approve(approval).map_err(|error| internal(&error.to_string()))
+}
