@@ -16,7 +16,8 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use noting::{First, Noting};
-use vaka_boot::bench::buses::{Bench, Selector};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Pace;
 use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};

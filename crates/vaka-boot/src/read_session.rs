@@ -13,9 +13,12 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::DeviceInfo;
 
-use crate::bench::buses::{Bench, Candidate, Selector, dfu_mode, held, open_failure};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::{Candidate, dfu_mode};
 use crate::bench::connection::Opened;
 use crate::bench::discovery::{self, Hunt};
+use crate::bench::open_error::{held, open_failure};
+use crate::bench::selector::Selector;
 use crate::bench::tracking::Followed;
 use crate::bench::unit_event;
 use crate::context::Pace;

@@ -14,7 +14,10 @@ use vaka_core::release::{Release, sheet_for};
 use vaka_core::sheet::{HandStep, Ids, Sheet, Undo, Variant};
 use vaka_usb::{Bus, DeviceInfo};
 
-use crate::bench::buses::{Bench, Guard, Selector, bus_failure};
+use crate::bench::buses::Bench;
+use crate::bench::lock::Guard;
+use crate::bench::open_error::bus_failure;
+use crate::bench::selector::Selector;
 use crate::context::Pace;
 use crate::operator::Person;
 use crate::protocol::identity;

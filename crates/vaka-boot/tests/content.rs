@@ -194,7 +194,7 @@ fn an_equal_unit_at_another_port_is_not_taken_for_the_lost_one() {
     let before = other.flash().bytes().to_vec();
     let port = "1-2";
     lock(&scene.world).plug(port, Box::new(other), Vec::new());
-    let chosen = vaka_boot::bench::buses::Selector::Port(PORT.into());
+    let chosen = vaka_boot::bench::selector::Selector::Port(PORT.into());
     let (report, events) = scene.update_with(scene.file, |request| request.unit = Some(chosen));
     assert_eq!(report.code, Code::Transfer, "{:?}", failure(&events));
     assert!(failure(&events).unwrap().message.contains("left the bus"));

@@ -402,7 +402,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
     // Without the consent its application is not even asked to leave.
     let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), "");
     let (report, _) = scene.update_with(&named, |request| {
-        request.unit = Some(vaka_boot::bench::buses::Selector::Port(PORT.into()));
+        request.unit = Some(vaka_boot::bench::selector::Selector::Port(PORT.into()));
     });
     assert_eq!((report.code, scene.transfers()), (Code::Refused, 0));
 }

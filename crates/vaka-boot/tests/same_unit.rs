@@ -9,7 +9,8 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::{PORT, Random, Scene, sheet_with};
-use vaka_boot::bench::buses::{Bench, Selector};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Pace;
 use vaka_boot::operator::Nobody;
 use vaka_boot::update::{self, Request};

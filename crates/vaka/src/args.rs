@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use vaka_base::duration;
-use vaka_boot::bench::buses::Selector;
+use vaka_boot::bench::selector::Selector;
 use vaka_core::placeholder;
 use vaka_image::ReadOptions;
 use vaka_image::address::{Address, Span};

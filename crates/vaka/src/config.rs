@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
 use serde::Deserialize;
-use vaka_boot::bench::buses::Selector;
+use vaka_boot::bench::selector::Selector;
 use vaka_core::event::{Code, Failure};
 
 use crate::args::Common;

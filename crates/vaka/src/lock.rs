@@ -8,7 +8,7 @@ use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use vaka_boot::bench::buses::Guard;
+use vaka_boot::bench::lock::Guard;
 use vaka_usb::Location;
 
 use crate::state;

@@ -98,7 +98,7 @@ pub fn read(path: &Path) -> Result<Release, Problem> {
 
 /// The product that is meant, where `--unit name=…` names one of those there are.
 fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
-    use vaka_boot::bench::buses::Selector;
+    use vaka_boot::bench::selector::Selector;
     let (Some(Selector::Name(name) | Selector::Any(name)), true) = (&common.unit, manifests.len() > 1) else {
         return None;
     };

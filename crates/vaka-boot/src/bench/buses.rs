@@ -2,46 +2,25 @@
 
 use std::any::Any;
 use std::collections::{BTreeMap, HashMap};
-use std::path::PathBuf;
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::text;
-use vaka_core::dfu;
-use vaka_core::event::{Code, Failure};
-use vaka_core::placeholder;
-use vaka_core::sheet::{Route, RouteKind, Sheet, Variant};
-use vaka_core::unit::{Mode, UnitFacts, UsbId};
+use vaka_core::event::Failure;
+use vaka_core::sheet::{Route, RouteKind, Sheet};
+use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
-use vaka_usb::{Bus, BusError, DeviceInfo, InterfaceClass, Location, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
 
+use crate::bench::candidate::{Candidate, dfu_mode};
 use crate::bench::connection::{Link, Opened};
+use crate::bench::lock::Guard;
+use crate::bench::open_error::{OpenError, held};
+use crate::bench::selector::Selector;
 use crate::context::Pace;
 use crate::protocol::dialect::{self, Reopen};
 use crate::protocol::identity::{self, Identity};
-use crate::protocol::session::SessionError;
 use crate::protocol::volume;
-
-/// Keeps two processes from working on one unit.
-pub trait Guard: Send + Sync {
-    /// Holds a unit until the returned value is dropped.
-    ///
-    /// # Errors
-    /// Who holds it, in words that stand in brackets.
-    fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
-
-    /// Names the process that locks a unit, if it is another process. Takes no lock.
-    fn held_elsewhere(&self, location: &Location) -> Option<String> {
-        let _ = location;
-        None
-    }
-
-    /// Says that a unit of a bus is wanted, until the returned value is dropped.
-    fn want(&self, bus: &str) -> Box<dyn Any + Send> {
-        let _ = bus;
-        Box::new(())
-    }
-}
 
 /// Buses, and the sheets by which their units are known.
 pub struct Bench<'a> {
@@ -53,128 +32,6 @@ pub struct Bench<'a> {
     serials: Mutex<HashMap<(Location, u32), Option<String>>>,
     /// What its places are called, by port or by bus and port.
     places: BTreeMap<String, String>,
-}
-
-/// A device that a sheet knows.
-#[derive(Clone, Debug)]
-pub struct Candidate<'a> {
-    /// The device, as listed.
-    pub device: DeviceInfo,
-    /// What it is doing.
-    pub mode: Mode,
-    /// The sheets that know its ids; several where products share a boot id.
-    pub sheets: Vec<&'a Sheet>,
-}
-
-impl<'a> Candidate<'a> {
-    /// Its ids.
-    pub fn id(&self) -> UsbId {
-        identity::from_list(&self.device).id
-    }
-
-    /// Where it is.
-    pub fn location(&self) -> &Location {
-        &self.device.location
-    }
-
-    /// The variants of a sheet that its ids leave open.
-    pub fn variants_of(&self, sheet: &'a Sheet) -> Vec<&'a Variant> {
-        match self.mode {
-            Mode::Update => sheet.variants_with_route(self.id()).collect(),
-            _ => sheet.variants.iter().collect(),
-        }
-    }
-}
-
-/// Which unit is meant.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Selector {
-    /// By its ids.
-    Id(UsbId),
-    /// By its serial number.
-    Serial(String),
-    /// By its port, as `survey` prints it.
-    Port(String),
-    /// By the id or name of its product or variant.
-    Name(String),
-    /// By the folder that this system shows its disk as.
-    Folder(PathBuf),
-    /// By any of these.
-    Any(String),
-}
-
-impl std::fmt::Display for Selector {
-    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
-        match self {
-            Self::Id(id) => write!(f, "id {id}"),
-            Self::Serial(serial) => write!(f, "serial number {}", text::tame(serial)),
-            Self::Port(port) => write!(f, "port {}", text::tame(port)),
-            Self::Name(name) | Self::Any(name) => f.write_str(&text::tame(name)),
-            Self::Folder(folder) => write!(f, "folder {}", text::tame(&folder.to_string_lossy())),
-        }
-    }
-}
-
-impl Selector {
-    /// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
-    ///
-    /// # Errors
-    /// A sentence, for a wrong id or an empty value.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let (key, value) = match text.split_once('=') {
-            Some((key @ ("id" | "serial" | "port" | "name" | "folder"), value)) => (key, value),
-            _ => ("", text),
-        };
-        if value.is_empty() {
-            return Err(
-                "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone".into()
-            );
-        }
-        let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
-        if let Some(why) = example.filter(|_| key != "folder") {
-            return Err(why);
-        }
-        let value = value.to_owned();
-        Ok(match key {
-            "id" => Self::Id(UsbId::parse(&value)?),
-            "serial" => Self::Serial(value),
-            "port" => Self::Port(value),
-            "name" => Self::Name(value),
-            "folder" => Self::Folder(value.into()),
-            _ => Self::Any(value),
-        })
-    }
-
-    /// Whether a unit must be opened to tell: only then is its serial number read.
-    fn wants_serial(&self) -> bool {
-        matches!(self, Self::Serial(_) | Self::Any(_))
-    }
-
-    fn fits(&self, candidate: &Candidate<'_>, serial: Option<&str>) -> bool {
-        let port = |wanted: &str| candidate.location().port == wanted || candidate.location().to_string() == wanted;
-        let name = |wanted: &str| {
-            candidate.sheets.iter().any(|sheet| {
-                let variants = candidate.variants_of(sheet);
-                let product = [&sheet.product.id, &sheet.product.name].into_iter().chain(&sheet.product.also);
-                let mut names = product.chain(variants.iter().map(|variant| &variant.name));
-                names.any(|name| name.eq_ignore_ascii_case(wanted))
-            })
-        };
-        match self {
-            Self::Id(id) => candidate.id() == *id,
-            Self::Serial(wanted) => serial == Some(wanted),
-            Self::Port(wanted) => port(wanted),
-            Self::Name(wanted) => name(wanted),
-            // Which that is only its bus can tell.
-            Self::Folder(_) => false,
-            Self::Any(wanted) => {
-                UsbId::parse(wanted).is_ok_and(|id| candidate.id() == id)
-                    || serial == Some(wanted)
-                    || port(wanted)
-                    || name(wanted)
-            }
-        }
-    }
 }
 
 impl<'a> Bench<'a> {
@@ -404,7 +261,9 @@ impl<'a> Bench<'a> {
         if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotThere(location.clone()))?;
             let reopen = Reopen { bus: bus.clone(), device: device.clone() };
-            let (talk, told) = dialect::meet(usb, dialect, reopen, pace)?;
+            let name = dialect.name.clone();
+            let (talk, told) =
+                dialect::connect(usb, dialect, reopen, pace).map_err(|error| OpenError::Dialect { name, error })?;
             identity.facts.told = told;
             return Ok(Opened { identity, link: Link::Dialect(Box::new(talk)) });
         }
@@ -449,129 +308,5 @@ impl<'a> Bench<'a> {
         self.must_be_free(location)?;
         let mut device = self.open(location)?;
         Ok(identity::identify(&mut *device)?)
-    }
-}
-
-/// The mode of a device with a DFU interface, by its classes alone.
-pub fn dfu_mode(device: &DeviceInfo) -> Option<Mode> {
-    let has = |protocol: u8| {
-        let class = InterfaceClass { class: dfu::CLASS, subclass: dfu::SUBCLASS, protocol };
-        device.interfaces.contains(&class)
-    };
-    if has(dfu::PROTOCOL_DFU_MODE) {
-        return Some(Mode::Update);
-    }
-    has(dfu::PROTOCOL_RUN_TIME).then_some(Mode::Application)
-}
-
-/// Why a unit cannot be looked at.
-#[derive(Clone, Debug, thiserror::Error, PartialEq, Eq)]
-pub enum OpenError {
-    /// It cannot be opened.
-    #[error(transparent)]
-    Bus(#[from] BusError),
-    /// It does not answer as it should.
-    #[error(transparent)]
-    Transfer(#[from] TransferError),
-    /// Its disk cannot be read.
-    #[error(transparent)]
-    Disk(#[from] SessionError),
-    /// It does not answer in its dialect.
-    #[error("it does not answer in its dialect {name}: {error}")]
-    Dialect {
-        /// The dialect.
-        name: String,
-        /// Why.
-        error: SessionError,
-    },
-}
-
-/// A bus error as a failure, with its cure.
-pub fn bus_failure(error: &BusError) -> Failure {
-    let (code, cure) = match error {
-        BusError::Unreachable { .. } => {
-            (Code::Access, "Is the USB/IP server running there, and is that its port? Then run the same command again.")
-        }
-        BusError::Protocol { .. } => (Code::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
-        BusError::Busy(_) => (Code::Access, "End the program that uses it, then run the same command again."),
-        BusError::NoRights { vendor, .. } => return no_rights(error, *vendor),
-        BusError::NoUsb(_) => {
-            (Code::Access, "May this user see /sys/bus/usb? Or name a server: --bus usbip://HOST[:PORT].")
-        }
-        BusError::NotThere(_) => (Code::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
-        _ => (Code::Access, "Unplug the unit and plug it in again."),
-    };
-    Failure::new(code, sentence(error)).cure(cure)
-}
-
-/// An error with a capital and a full stop.
-fn sentence(error: &BusError) -> String {
-    let words = error.to_string();
-    let mut letters = words.chars();
-    let first = letters.next().map(|letter| letter.to_uppercase().to_string()).unwrap_or_default();
-    // A name such as usbip://… stays as it is.
-    if words.starts_with("usbip:") { format!("{words}.") } else { format!("{first}{}.", letters.as_str()) }
-}
-
-/// The cure is a rule for the system's device manager, ready to be copied.
-fn no_rights(error: &BusError, vendor: u16) -> Failure {
-    Failure::new(Code::Access, sentence(error)).state("Nothing was changed in it.").cure(format!(
-        "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew ('vaka setup rules' makes such lines for all units of your sheets):\n  \
-         SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
-    ))
-}
-
-/// What is said when a unit cannot be opened or read.
-pub fn open_failure(error: &OpenError, place: &str) -> Failure {
-    match error {
-        OpenError::Bus(error) => bus_failure(error),
-        OpenError::Transfer(TransferError::Held(by))
-        | OpenError::Disk(SessionError::Held(by))
-        | OpenError::Dialect { error: SessionError::Held(by), .. } => held(place, by),
-        OpenError::Dialect { name, error } => {
-            Failure::new(Code::Transfer, format!("The unit at {place} does not answer in its dialect {name}: {error}."))
-                .state("Nothing was changed in it.")
-                .cure("Unplug it, bring it into update mode again and run the same command; --trace FILE and 'vaka dialect trace' show each frame.")
-        }
-        OpenError::Disk(error) => {
-            Failure::new(Code::Transfer, format!("The disk of the unit at {place} could not be read: {error}."))
-                .state("Nothing was changed in it.")
-                .cure("Unplug it, plug it in again, and try another cable if that repeats.")
-        }
-        OpenError::Transfer(error) => {
-            Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
-                .state("Nothing was changed in it.")
-                .cure("Unplug it, plug it in again, and try another cable if that repeats.")
-        }
-    }
-}
-
-/// Another program or a driver holds the interface that is needed.
-pub fn held(place: &str, by: &str) -> Failure {
-    Failure::new(Code::Access, format!("Another program holds the unit at {place}{by}."))
-        .state("Nothing was changed in it.")
-        .cure("End that program, then run the same command again.")
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn selectors_are_read() {
-        let id = UsbId { vendor: 0x1209, product: 2 };
-        for (text, selector) in [
-            ("id=1209:0002", Selector::Id(id)),
-            ("serial=a=b", Selector::Serial("a=b".into())),
-            ("port=1-1.4", Selector::Port("1-1.4".into())),
-            ("name=Tern r1", Selector::Name("Tern r1".into())),
-            ("1209:0002", Selector::Any("1209:0002".into())),
-            ("colour=red", Selector::Any("colour=red".into())),
-        ] {
-            assert_eq!(Selector::parse(text), Ok(selector));
-        }
-        for bad in ["", "id=", "id=12", "port="] {
-            assert!(Selector::parse(bad).is_err(), "{bad}");
-        }
     }
 }

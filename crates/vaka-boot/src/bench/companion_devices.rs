@@ -30,8 +30,9 @@ pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) ->
     };
     let (sheet, name) = bench.sheets().iter().find_map(named)?;
     let is_unit = |other: &&DeviceInfo| {
-        let of_sheet =
-            |found: &crate::bench::buses::Candidate<'_>| found.sheets.iter().any(|known| std::ptr::eq(*known, sheet));
+        let of_sheet = |found: &crate::bench::candidate::Candidate<'_>| {
+            found.sheets.iter().any(|known| std::ptr::eq(*known, sheet))
+        };
         other.location.bus == device.location.bus && bench.recognise(other).as_ref().is_some_and(of_sheet)
     };
     let units: Vec<&DeviceInfo> = all.iter().filter(is_unit).collect();

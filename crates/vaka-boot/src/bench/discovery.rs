@@ -9,7 +9,10 @@ use vaka_core::event::{Code, Event, Failure};
 use vaka_core::sheet::Sheet;
 use vaka_usb::PolledWatch;
 
-use crate::bench::buses::{Bench, Candidate, Selector, bus_failure};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::Candidate;
+use crate::bench::open_error::bus_failure;
+use crate::bench::selector::Selector;
 use crate::context::Pace;
 use crate::entry::{REMINDER, stopped};
 use crate::operator::Person;

@@ -2,8 +2,12 @@
 //! followed when it re-enumerates.
 
 pub mod buses;
+pub mod candidate;
 pub mod companion_devices;
 pub mod connection;
 pub mod discovery;
+pub mod lock;
+pub mod open_error;
+pub mod selector;
 pub mod tracking;
 pub mod unit_event;

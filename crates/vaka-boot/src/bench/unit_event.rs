@@ -6,7 +6,8 @@ use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
 
-use crate::bench::buses::{Bench, dfu_mode};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::dfu_mode;
 use crate::protocol::identity;
 
 /// A unit as an event.

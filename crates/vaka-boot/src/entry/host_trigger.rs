@@ -8,7 +8,8 @@ use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::buses::{Bench, bus_failure, held, open_failure};
+use crate::bench::buses::Bench;
+use crate::bench::open_error::{bus_failure, held, open_failure};
 use crate::context::Pace;
 use crate::protocol::session::SessionError;
 use crate::protocol::{dfu, dialect, identity, volume};

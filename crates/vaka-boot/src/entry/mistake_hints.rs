@@ -10,7 +10,7 @@ use vaka_core::unit::Mode;
 use vaka_usb::{Change, DeviceInfo};
 
 use super::{Entering, Until, moved};
-use crate::bench::buses::dfu_mode;
+use crate::bench::candidate::dfu_mode;
 use crate::bench::tracking::{Followed, Stands};
 use crate::bench::unit_event::seen;
 use crate::protocol::identity;

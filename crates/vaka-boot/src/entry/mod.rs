@@ -13,7 +13,9 @@ use vaka_core::sheet::{BusSign, EntryStep, HandStep, Ids, Route, Sheet};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
 
-use crate::bench::buses::{Bench, bus_failure, dfu_mode};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::dfu_mode;
+use crate::bench::open_error::bus_failure;
 use crate::bench::tracking::{Absence, Followed, Stands};
 use crate::context::Pace;
 use crate::operator::Person;

@@ -10,8 +10,10 @@ use vaka_core::sheet::{Ids, Route, Sheet, Signs, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_usb::{DeviceInfo, PolledWatch};
 
-use crate::bench::buses::{Bench, OpenError, dfu_mode};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::dfu_mode;
 use crate::bench::connection::{Link, Opened};
+use crate::bench::open_error::OpenError;
 use crate::bench::tracking::{Absence, Followed, Stands};
 use crate::bench::unit_event;
 use crate::context::Pace;

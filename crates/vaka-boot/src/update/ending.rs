@@ -12,7 +12,7 @@ use vaka_usb::DeviceInfo;
 use super::Job;
 use super::planning::restart_by;
 use super::resolve::Settled;
-use crate::bench::buses::dfu_mode;
+use crate::bench::candidate::dfu_mode;
 use crate::bench::connection::{Link, Opened, Opening};
 use crate::protocol::dfu;
 use crate::protocol::identity;

@@ -5,7 +5,7 @@ use vaka_core::matching::{About, Evidence, Question, Source, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
 use vaka_image::ReadError;
 
-use crate::bench::buses::held;
+use crate::bench::open_error::held;
 use crate::protocol::session::SessionError;
 
 pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {

@@ -29,9 +29,11 @@ use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::buses::{Bench, Candidate, OpenError, open_failure};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::Candidate;
 use crate::bench::connection::Opened;
 use crate::bench::discovery::{self, Hopes, Hunt};
+use crate::bench::open_error::{OpenError, open_failure};
 use crate::bench::tracking::Followed;
 use crate::bench::unit_event;
 use crate::context::Pace;

@@ -9,7 +9,7 @@ use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
 use vaka_image::{Image, ReadOptions};
 
-use crate::bench::buses::Selector;
+use crate::bench::selector::Selector;
 
 /// What is wanted.
 #[derive(Clone, Debug)]

@@ -13,7 +13,7 @@ use vaka_image::{Image, ReadError, ReadOptions, SetName};
 use super::errors::{internal, no_address, refused, undecided, unreadable};
 use super::request::{Offered, Request};
 use super::{Job, NO_SHEET, Parts};
-use crate::bench::buses::Candidate;
+use crate::bench::candidate::Candidate;
 
 /// A verdict that fits, and what it was made of.
 pub(super) struct Settled<'a> {

@@ -9,7 +9,7 @@ use vaka_usb::DeviceInfo;
 
 use super::errors::{no_address, unreadable};
 use super::{Job, NO_SHEET};
-use crate::bench::buses::Candidate;
+use crate::bench::candidate::Candidate;
 use crate::entry::{self, Wanted, Way};
 use crate::protocol::identity::Identity;
 

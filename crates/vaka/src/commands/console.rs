@@ -7,8 +7,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use vaka_base::{duration, text};
-use vaka_boot::bench::buses::{Bench, bus_failure, held};
+use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::bench::open_error::{bus_failure, held};
 use vaka_boot::bench::tracking::Followed;
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Pace;

@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use vaka_boot::bench::buses::{Bench, Candidate};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::Candidate;
 use vaka_boot::bench::discovery::{self, Hunt};
 use vaka_boot::context::Pace;
 use vaka_boot::read_session::{self, Visit, Wish};

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use serde_json::json;
 use vaka_base::text;
-use vaka_boot::bench::buses::Selector;
+use vaka_boot::bench::selector::Selector;
 use vaka_core::event::{Code, Failure};
 
 use super::{convert, say};

@@ -6,8 +6,10 @@ use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
-use vaka_boot::bench::buses::Selector;
-use vaka_boot::bench::buses::{Bench, Candidate, bus_failure};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::Candidate;
+use vaka_boot::bench::open_error::bus_failure;
+use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Pace;
 use vaka_boot::operator::Nobody;
 use vaka_boot::release_install::Staged;
@@ -302,7 +304,7 @@ impl<'a> Job<'a> {
 
     fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
         let Found { path, release, .. } = found;
-        let guard: Option<Arc<dyn vaka_boot::bench::buses::Guard>> = Some(Arc::new(Locks));
+        let guard: Option<Arc<dyn vaka_boot::bench::lock::Guard>> = Some(Arc::new(Locks));
         let staged = Staged { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(Recording::default());
         let hand_out = self.args.release.hand_out.as_deref();

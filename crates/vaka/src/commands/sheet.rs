@@ -6,7 +6,9 @@ use std::sync::Arc;
 
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_boot::bench::buses::{Bench, bus_failure, dfu_mode, open_failure};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::dfu_mode;
+use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_core::event::{Code, Failure};
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::{Sheet, Variant};

@@ -6,8 +6,10 @@ use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_boot::bench::buses::{Bench, Candidate, bus_failure, dfu_mode, open_failure};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::{Candidate, dfu_mode};
 use vaka_boot::bench::companion_devices;
+use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Pace;
 use vaka_core::event::{Code, Event, Present, Seen};

@@ -1,7 +1,9 @@
 //! The bench: each bus, and each unit on it that could be worked with.
 
 use vaka_base::text;
-use vaka_boot::bench::buses::{Bench, bus_failure, dfu_mode, open_failure};
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::dfu_mode;
+use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Pace;
 use vaka_core::event::{Finding, Seen, Severity};

@@ -7,7 +7,7 @@ use std::time::Instant;
 use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
-use vaka_boot::bench::buses::Candidate;
+use vaka_boot::bench::candidate::Candidate;
 use vaka_core::event::{After, Check, Code, Ending, Event, Failure, ReleaseSeen, Report};
 
 use super::Renderer;

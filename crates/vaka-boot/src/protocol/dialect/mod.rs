@@ -1,6 +1,6 @@
 //! Units that are spoken to in a dialect.
 //!
-//! [`meet`] opens the unit and asks it what it is; [`session`] makes it a
+//! [`connect`] opens the unit and asks it what it is; [`session`] makes it a
 //! [`Session`]. [`Talk`] runs the operations, over the carrier that the dialect
 //! names. The loop over addresses is the executor's: a dialect says only how each
 //! chunk looks on the wire.
@@ -24,7 +24,6 @@ use vaka_usb::{DeviceInfo, UsbDevice};
 
 pub use interpreter::{GIVEN, Reopen, Seen, Talk};
 
-use crate::bench::buses::OpenError;
 use crate::context::Pace;
 use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
 
@@ -36,19 +35,15 @@ const TIME_TO_GO: Duration = Duration::from_millis(500);
 ///
 /// # Errors
 /// It does not answer in that dialect.
-pub fn meet(
+pub fn connect(
     device: Box<dyn UsbDevice>,
     dialect: Arc<Dialect>,
     reopen: Reopen,
     pace: &mut Pace<'_>,
-) -> Result<(Talk, Vec<Told>), OpenError> {
-    let name = dialect.name.clone();
-    let met = || {
-        let mut talk = Talk::open(device, dialect, Some(reopen), pace)?;
-        let told = greet(&mut talk, pace)?;
-        Ok((talk, told))
-    };
-    met().map_err(|error| OpenError::Dialect { name, error })
+) -> Result<(Talk, Vec<Told>), SessionError> {
+    let mut talk = Talk::open(device, dialect, Some(reopen), pace)?;
+    let told = greet(&mut talk, pace)?;
+    Ok((talk, told))
 }
 
 /// Syncs and identifies: what the unit tells.

@@ -1,0 +1,51 @@
+//! A device that a product sheet, or its interfaces, show to be a unit.
+
+use vaka_core::dfu;
+use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::unit::{Mode, UsbId};
+use vaka_usb::{DeviceInfo, InterfaceClass, Location};
+
+use crate::protocol::identity;
+
+/// A device that a sheet knows.
+#[derive(Clone, Debug)]
+pub struct Candidate<'a> {
+    /// The device, as listed.
+    pub device: DeviceInfo,
+    /// What it is doing.
+    pub mode: Mode,
+    /// The sheets that know its ids; several where products share a boot id.
+    pub sheets: Vec<&'a Sheet>,
+}
+
+impl<'a> Candidate<'a> {
+    /// Its ids.
+    pub fn id(&self) -> UsbId {
+        identity::from_list(&self.device).id
+    }
+
+    /// Where it is.
+    pub fn location(&self) -> &Location {
+        &self.device.location
+    }
+
+    /// The variants of a sheet that its ids leave open.
+    pub fn variants_of(&self, sheet: &'a Sheet) -> Vec<&'a Variant> {
+        match self.mode {
+            Mode::Update => sheet.variants_with_route(self.id()).collect(),
+            _ => sheet.variants.iter().collect(),
+        }
+    }
+}
+
+/// The mode of a device with a DFU interface, by its classes alone.
+pub fn dfu_mode(device: &DeviceInfo) -> Option<Mode> {
+    let has = |protocol: u8| {
+        let class = InterfaceClass { class: dfu::CLASS, subclass: dfu::SUBCLASS, protocol };
+        device.interfaces.contains(&class)
+    };
+    if has(dfu::PROTOCOL_DFU_MODE) {
+        return Some(Mode::Update);
+    }
+    has(dfu::PROTOCOL_RUN_TIME).then_some(Mode::Application)
+}

@@ -1,0 +1,123 @@
+//! How the user names a unit.
+
+use std::path::PathBuf;
+
+use vaka_base::text;
+use vaka_core::placeholder;
+use vaka_core::unit::UsbId;
+
+use crate::bench::candidate::Candidate;
+
+/// Which unit is meant.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub enum Selector {
+    /// By its ids.
+    Id(UsbId),
+    /// By its serial number.
+    Serial(String),
+    /// By its port, as `survey` prints it.
+    Port(String),
+    /// By the id or name of its product or variant.
+    Name(String),
+    /// By the folder that this system shows its disk as.
+    Folder(PathBuf),
+    /// By any of these.
+    Any(String),
+}
+
+impl std::fmt::Display for Selector {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        match self {
+            Self::Id(id) => write!(f, "id {id}"),
+            Self::Serial(serial) => write!(f, "serial number {}", text::tame(serial)),
+            Self::Port(port) => write!(f, "port {}", text::tame(port)),
+            Self::Name(name) | Self::Any(name) => f.write_str(&text::tame(name)),
+            Self::Folder(folder) => write!(f, "folder {}", text::tame(&folder.to_string_lossy())),
+        }
+    }
+}
+
+impl Selector {
+    /// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
+    ///
+    /// # Errors
+    /// A sentence, for a wrong id or an empty value.
+    pub fn parse(text: &str) -> Result<Self, String> {
+        let (key, value) = match text.split_once('=') {
+            Some((key @ ("id" | "serial" | "port" | "name" | "folder"), value)) => (key, value),
+            _ => ("", text),
+        };
+        if value.is_empty() {
+            return Err(
+                "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone".into()
+            );
+        }
+        let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
+        if let Some(why) = example.filter(|_| key != "folder") {
+            return Err(why);
+        }
+        let value = value.to_owned();
+        Ok(match key {
+            "id" => Self::Id(UsbId::parse(&value)?),
+            "serial" => Self::Serial(value),
+            "port" => Self::Port(value),
+            "name" => Self::Name(value),
+            "folder" => Self::Folder(value.into()),
+            _ => Self::Any(value),
+        })
+    }
+
+    /// Whether a unit must be opened to tell: only then is its serial number read.
+    pub(super) fn wants_serial(&self) -> bool {
+        matches!(self, Self::Serial(_) | Self::Any(_))
+    }
+
+    pub(super) fn fits(&self, candidate: &Candidate<'_>, serial: Option<&str>) -> bool {
+        let port = |wanted: &str| candidate.location().port == wanted || candidate.location().to_string() == wanted;
+        let name = |wanted: &str| {
+            candidate.sheets.iter().any(|sheet| {
+                let variants = candidate.variants_of(sheet);
+                let product = [&sheet.product.id, &sheet.product.name].into_iter().chain(&sheet.product.also);
+                let mut names = product.chain(variants.iter().map(|variant| &variant.name));
+                names.any(|name| name.eq_ignore_ascii_case(wanted))
+            })
+        };
+        match self {
+            Self::Id(id) => candidate.id() == *id,
+            Self::Serial(wanted) => serial == Some(wanted),
+            Self::Port(wanted) => port(wanted),
+            Self::Name(wanted) => name(wanted),
+            // Which that is only its bus can tell.
+            Self::Folder(_) => false,
+            Self::Any(wanted) => {
+                UsbId::parse(wanted).is_ok_and(|id| candidate.id() == id)
+                    || serial == Some(wanted)
+                    || port(wanted)
+                    || name(wanted)
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn selectors_are_read() {
+        let id = UsbId { vendor: 0x1209, product: 2 };
+        for (text, selector) in [
+            ("id=1209:0002", Selector::Id(id)),
+            ("serial=a=b", Selector::Serial("a=b".into())),
+            ("port=1-1.4", Selector::Port("1-1.4".into())),
+            ("name=Tern r1", Selector::Name("Tern r1".into())),
+            ("1209:0002", Selector::Any("1209:0002".into())),
+            ("colour=red", Selector::Any("colour=red".into())),
+        ] {
+            assert_eq!(Selector::parse(text), Ok(selector));
+        }
+        for bad in ["", "id=", "id=12", "port="] {
+            assert!(Selector::parse(bad).is_err(), "{bad}");
+        }
+    }
+}
