@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::expression::Expression;
 use super::field::{Field, Meaning};
 use super::frame::{Context, FieldView, Found, Mismatch, Reading};
-use super::model::{Carrier, Dialect, Exchange};
+use super::model::{Dialect, Exchange};
 use super::steps::Time;
 use super::types::MOST_ROUNDS;
 use super::value::{Name, Value};
@@ -187,7 +187,7 @@ impl Memory {
 
     /// Whether bytes behind a reply are padding.
     fn is_padded(&self) -> bool {
-        matches!(self.dialect.carrier, Carrier::Hid { .. })
+        self.dialect.carrier.kind().pads_replies
     }
 
     /// Reads what came for an exchange, and keeps what it captures. `whole` says

@@ -4,10 +4,11 @@
 
 use std::cell::{Cell, RefCell};
 
+use super::carrier::Carrier;
 use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
 use super::lexer::{Parsed, Problem};
-use super::model::{Callee, Carrier, Exchange, Given};
+use super::model::{Callee, Exchange, Given};
 use super::steps::{Step, Target, Time};
 use super::types::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
 use super::value::{Name, Names};
@@ -291,7 +292,7 @@ impl Walk<'_> {
                 self.expression(done, known, Wants::Truth);
             }
             Step::Expect(condition, _) => self.expression(condition, known, Wants::Truth),
-            Step::Line(_, at) | Step::Signals { at, .. } if !matches!(self.carrier, Carrier::Serial { .. }) => {
+            Step::Line(_, at) | Step::Signals { at, .. } if !self.carrier.kind().has_line => {
                 self.note(Err(Problem::new(*at, "only a serial carrier has such a line")));
             }
             Step::Line(..) | Step::Signals { .. } | Step::Drain | Step::Fail(_) => {}
@@ -447,11 +448,7 @@ impl Walk<'_> {
         let mut len = 0;
         for field in fields {
             len += most(field).unwrap_or(0);
-            let limit = match self.carrier {
-                Carrier::Hid { length, .. } => Some((*length, "a report")),
-                Carrier::Control { .. } => Some((65_535, "a control transfer")),
-                _ => None,
-            };
+            let limit = self.carrier.frame_limit();
             let own = self.largest.map(|largest| (largest, "a frame for this unit")).into_iter().chain(limit).min();
             if let Some((limit, what)) = own.filter(|(limit, _)| len > *limit) {
                 let message = format!("with this field the frame has {len} bytes; {what} holds {limit}");

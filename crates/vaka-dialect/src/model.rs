@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
+use super::carrier::{Carrier, Report};
 use super::check;
 use super::expression::{Expression, Node};
 use super::field::{Field, Meaning, Table};
 use super::framing::Framing;
-use super::steps::{LineSetting, Step, Time};
+use super::steps::{Step, Time};
 use super::value::{Name, Names, Value};
 use super::{DialectError, DialectErrors, EraseBy, Erases, Files, Order, Over};
 
@@ -60,82 +61,6 @@ pub(super) struct Envelope {
     /// What is done after each exchange.
     pub(super) then: Vec<Step>,
     pub(super) body: Option<Name>,
-}
-
-/// What moves frames.
-#[derive(Clone, Debug)]
-pub enum Carrier {
-    /// Control transfers on endpoint 0.
-    Control {
-        /// The interface to claim; none is claimed without it.
-        interface: Option<u8>,
-    },
-    /// HID reports.
-    Hid {
-        /// bInterfaceNumber; the first HID interface without it.
-        interface: Option<u8>,
-        /// How frames go.
-        send: Report,
-        /// How replies come.
-        reply: Report,
-        /// The report id, where reports have one.
-        report: Option<u8>,
-        /// Bytes in a report that is sent, without its id.
-        length: usize,
-        /// Bytes in a report that comes, without its id.
-        reply_length: usize,
-        /// What fills up a report.
-        fill: u8,
-    },
-    /// Bulk or interrupt pipes.
-    Pipes {
-        /// bInterfaceNumber; the first that has both pipes without it.
-        interface: Option<u8>,
-        /// bEndpointAddress of the pipe to the unit; the first without it.
-        pipe_out: Option<u8>,
-        /// bEndpointAddress of the pipe to the host; the first without it.
-        pipe_in: Option<u8>,
-        /// Whether an empty packet follows a frame of whole packets.
-        empty_packet: bool,
-    },
-    /// A serial port by the CDC-ACM class.
-    Serial {
-        /// bInterfaceNumber of its data interface; the first without it.
-        interface: Option<u8>,
-        /// How its line is set; left as it is without it.
-        line: Option<LineSetting>,
-        /// DTR at the start.
-        dtr: bool,
-        /// RTS at the start.
-        rts: bool,
-    },
-    /// DFU requests that carry frames.
-    Dfu {
-        /// bInterfaceNumber; the first DFU interface without it.
-        interface: Option<u8>,
-    },
-}
-
-impl Carrier {
-    /// For people.
-    pub fn words(&self) -> &'static str {
-        match self {
-            Self::Control { .. } => "control transfers",
-            Self::Hid { .. } => "HID reports",
-            Self::Pipes { .. } => "bulk or interrupt pipes",
-            Self::Serial { .. } => "serial port (CDC-ACM)",
-            Self::Dfu { .. } => "DFU requests",
-        }
-    }
-}
-
-/// A kind of HID report.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-#[allow(missing_docs)] // the standard's names
-pub enum Report {
-    Output,
-    Input,
-    Feature,
 }
 
 /// Who answers a control transfer. Source: USB 2.0, table 9-2.

@@ -2,11 +2,12 @@
 //! stood. [`check`](super::check) makes the model of it.
 
 use std::collections::BTreeMap;
+use std::ops::Range;
 
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::{EraseBy, Erases, Order, Over};
+use super::settings::{EraseBy, Erases, Order, Over};
 
 type Map<T> = BTreeMap<Spanned<String>, T>;
 
@@ -57,16 +58,6 @@ pub(super) enum RawExpression {
     Text(String),
 }
 
-#[derive(Clone, Copy, Deserialize)]
-#[serde(rename_all = "kebab-case")]
-pub(super) enum RawCarrierKind {
-    Control,
-    Hid,
-    Pipes,
-    Serial,
-    Dfu,
-}
-
 #[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
 #[serde(rename_all = "kebab-case")]
 pub(super) enum RawReport {
@@ -78,7 +69,8 @@ pub(super) enum RawReport {
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawCarrier {
-    pub(super) kind: Spanned<RawCarrierKind>,
+    /// A name of [`KINDS`](super::carrier::KINDS).
+    pub(super) kind: Spanned<String>,
     pub(super) interface: Option<u8>,
     #[serde(rename = "type")]
     pub(super) request_type: Option<Spanned<RawRequestType>>,
@@ -105,6 +97,35 @@ pub(super) struct RawCarrier {
     pub(super) junk: Option<Spanned<u32>>,
     pub(super) within: Option<Spanned<String>>,
     pub(super) tries: Option<Spanned<u32>>,
+}
+
+impl RawCarrier {
+    /// The keys of single carriers: the key, where it is if it is given, and the carrier's kind.
+    pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 18] {
+        fn span<T>(value: Option<&Spanned<T>>) -> Option<Range<usize>> {
+            value.map(Spanned::span)
+        }
+        [
+            ("type", span(self.request_type.as_ref()), "control"),
+            ("to", span(self.to.as_ref()), "control"),
+            ("out", span(self.request_out.as_ref()), "control"),
+            ("in", span(self.request_in.as_ref()), "control"),
+            ("send", span(self.send.as_ref()), "hid"),
+            ("reply", span(self.reply.as_ref()), "hid"),
+            ("report", span(self.report.as_ref()), "hid"),
+            ("length", span(self.length.as_ref()), "hid"),
+            ("reply_length", span(self.reply_length.as_ref()), "hid"),
+            ("fill", span(self.fill.as_ref()), "hid"),
+            ("pipe_out", span(self.pipe_out.as_ref()), "pipes"),
+            ("pipe_in", span(self.pipe_in.as_ref()), "pipes"),
+            ("empty_packet", span(self.empty_packet.as_ref()), "pipes"),
+            ("baud", span(self.baud.as_ref()), "serial"),
+            ("form", span(self.form.as_ref()), "serial"),
+            ("dtr", span(self.dtr.as_ref()), "serial"),
+            ("rts", span(self.rts.as_ref()), "serial"),
+            ("block", span(self.block.as_ref()), "dfu"),
+        ]
+    }
 }
 
 #[derive(Clone, Copy, Deserialize)]

@@ -446,3 +446,14 @@ proptest! {
         let _ = memory.answer(exchange, &input, false);
     }
 }
+
+/// The template of each carrier is valid, without warnings, and names its carrier.
+#[test]
+fn templates_are_valid() {
+    for kind in vaka_dialect::carrier::KINDS {
+        let no_files = |_: &str| Err("no files here".to_owned());
+        let dialect = Dialect::parse(kind.name, kind.template, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
+        assert!(dialect.warnings.is_empty(), "{}: {:?}", kind.name, dialect.warnings);
+        assert_eq!(dialect.carrier.kind().name, kind.name);
+    }
+}

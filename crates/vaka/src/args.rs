@@ -9,6 +9,7 @@ use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
 use vaka_base::duration;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::placeholder;
+use vaka_dialect::carrier;
 use vaka_image::ReadOptions;
 use vaka_image::address::{Address, Span};
 use vaka_image::facts::Suffix;
@@ -595,8 +596,8 @@ pub enum DialectCommand {
     /// A commented starting point for one kind of carrier
     New {
         /// What moves the frames
-        #[arg(long, value_enum)]
-        carrier: CarrierKind,
+        #[arg(long, value_parser = carrier_names())]
+        carrier: String,
         /// Where it goes; without it to standard output
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
@@ -631,19 +632,11 @@ pub enum DialectCommand {
     },
 }
 
-/// What moves a dialect's frames.
-#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum CarrierKind {
-    /// Control transfers on endpoint 0
-    Control,
-    /// HID reports
-    Hid,
-    /// Bulk or interrupt pipes
-    Pipes,
-    /// A serial port by the CDC-ACM class
-    Serial,
-    /// DFU requests that carry command blocks
-    Dfu,
+/// The names of all kinds of carrier, with what each is.
+fn carrier_names() -> impl clap::builder::TypedValueParser<Value = String> {
+    use clap::builder::{PossibleValue, PossibleValuesParser};
+    let value = |kind: &&carrier::CarrierKind| PossibleValue::new(kind.name).help(kind.description);
+    PossibleValuesParser::new(carrier::KINDS.iter().map(value))
 }
 
 #[derive(Debug, Subcommand)]

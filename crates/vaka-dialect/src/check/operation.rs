@@ -5,10 +5,11 @@ use std::ops::Range;
 use toml::Spanned;
 
 use super::{Checker, Made};
+use crate::carrier::kind_of;
 use crate::field::{Field, Way};
 use crate::lexer::hex_bytes;
 use crate::model::{Ask, Callee, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
-use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawCarrierKind, RawDialect, RawErases, RawOperation, RawReport};
+use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
 use crate::steps::{Step, Target};
 use crate::{EraseBy, Erases, Files};
 
@@ -101,7 +102,7 @@ impl Checker<'_> {
         let within = self.optional_time(raw.within.as_ref().or(carrier.within.as_ref()));
         let via = self.via(raw.via.as_ref(), carrier);
         let take = self.via(raw.take.as_ref(), carrier);
-        if let (Some(report), false) = (&raw.report, matches!(carrier.kind.get_ref(), RawCarrierKind::Hid)) {
+        if let (Some(report), false) = (&raw.report, carrier.kind.get_ref() == "hid") {
             self.wrong(&report.span(), "`report` is a key of HID reports");
         }
         let flag = |flag: &Option<Spanned<bool>>| flag.as_ref().is_some_and(|flag| *flag.get_ref());
@@ -131,7 +132,7 @@ impl Checker<'_> {
 
     /// The requests that carry an exchange: its own, else the carrier's.
     fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> Requester {
-        let is_control = matches!(carrier.kind.get_ref(), RawCarrierKind::Control);
+        let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
         for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
             if let (Some(form), false) = (form, is_control) {
                 self.wrong(&form.span(), format!("`{key}` is a key of control transfers"));
@@ -332,11 +333,7 @@ fn is_stall(text: &Spanned<String>) -> bool {
 /// How a unit that is busy is asked again. A reply that was asked for by a request is
 /// asked for once more.
 fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> Ask {
-    let asks_by_request = match carrier.kind.get_ref() {
-        RawCarrierKind::Control | RawCarrierKind::Dfu => true,
-        RawCarrierKind::Hid => carrier.reply.as_ref().is_some_and(|reply| *reply.get_ref() == RawReport::Feature),
-        RawCarrierKind::Pipes | RawCarrierKind::Serial => false,
-    };
+    let asks_by_request = kind_of(carrier).is_some_and(|kind| (kind.fetches_replies)(carrier));
     match raw.ask.as_ref().map(Spanned::get_ref) {
         Some(RawAsk::Read) => Ask::Read,
         Some(RawAsk::Send) => Ask::Send,

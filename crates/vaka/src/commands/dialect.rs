@@ -7,26 +7,22 @@ use std::sync::Arc;
 use vaka_base::text;
 use vaka_boot::protocol::dialect::Seen;
 use vaka_core::event::{Code, Failure};
+use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
 use super::say;
 use crate::Outcome;
-use crate::args::{CarrierKind, DialectCommand};
+use crate::args::DialectCommand;
 use crate::problem::Problem;
 use crate::rehearsal::{self, Played};
 use crate::render::table;
 use crate::setting::{self, Setting};
 
 /// Where a dialect of each kind of carrier begins.
-const CONTROL: &str = include_str!("../dialects/control.dialect.toml");
-const HID: &str = include_str!("../dialects/hid.dialect.toml");
-const PIPES: &str = include_str!("../dialects/pipes.dialect.toml");
-const SERIAL: &str = include_str!("../dialects/serial.dialect.toml");
-const DFU: &str = include_str!("../dialects/dfu.dialect.toml");
 
 pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     match command {
-        DialectCommand::New { carrier, out } => new(*carrier, out.as_deref()),
+        DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
         DialectCommand::Show { file } => show(&setting::dialect(file)?, setting),
         DialectCommand::Trace { file, trace, operation } => {
@@ -36,14 +32,9 @@ pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     }
 }
 
-fn new(carrier: CarrierKind, out: Option<&Path>) -> Outcome {
-    let text = match carrier {
-        CarrierKind::Control => CONTROL,
-        CarrierKind::Hid => HID,
-        CarrierKind::Pipes => PIPES,
-        CarrierKind::Serial => SERIAL,
-        CarrierKind::Dfu => DFU,
-    };
+fn new(carrier: &str, out: Option<&Path>) -> Outcome {
+    let kind = carrier::KINDS.iter().find(|kind| kind.name == carrier);
+    let text = kind.map_or("", |kind| kind.template);
     let Some(path) = out else {
         text.lines().for_each(say);
         return Ok(Code::Done);
@@ -87,7 +78,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
 fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
     let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
     say(&format!("{}{about}", dialect.name));
-    say(&format!("  carrier  {}", dialect.carrier.words()));
+    say(&format!("  carrier  {}", dialect.carrier.kind().description));
     for row in dialect.envelope_rows() {
         say(&format!("  around each frame {}  {}", row.step, row.fields));
     }
@@ -193,19 +184,4 @@ fn rehearse(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
         table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(say);
     }
     Ok(Code::Differs)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    /// Each starting point is sound as it stands.
-    #[test]
-    fn starting_points_are_sound() {
-        for (kind, text) in [("control", CONTROL), ("hid", HID), ("pipes", PIPES), ("serial", SERIAL), ("dfu", DFU)] {
-            let nothing = |_: &str| Err("no files here".to_owned());
-            let dialect = Dialect::parse(kind, text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
-            assert!(dialect.warnings.is_empty(), "{kind}: {:?}", dialect.warnings);
-        }
-    }
 }

@@ -145,10 +145,6 @@ impl Link {
         }
     }
 
-    pub(crate) fn count(&self) -> TransferCount {
-        self.count.clone()
-    }
-
     /// The six bytes of DFU_GETSTATUS, as they come.
     pub(crate) fn raw_status(&mut self, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
         pace.wait_until(self.earliest_status, "the unit's status");

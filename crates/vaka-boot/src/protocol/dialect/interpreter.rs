@@ -5,11 +5,12 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{
-    Answer, Ask, Callee, Carrier, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName,
-    Step, Time, Trouble, Value,
+    Answer, Ask, Callee, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName, Step,
+    Time, Trouble, Value,
 };
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
 
+use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
 use super::transport::Wire;
 use crate::context::Pace;
@@ -487,7 +488,7 @@ impl Talk {
             self.show(exchange, bounds, true, fields, None);
         }
         let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
-        match self.wire.send(exchange, &self.memory, wrapped, timeout, pace) {
+        match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, pace) {
             Ok(()) => Ok(false),
             Err(error) if is_stall(&error) && exchange.busy_on_stall => {
                 self.pause(exchange, until, pace)?;
@@ -501,9 +502,10 @@ impl Talk {
         let SessionError::Refused { reason, status } = &error else { return error.into() };
         self.wire.unhalt();
         // Over DFU the unit gave a status, which the dialect may explain further.
-        let words = match (&self.dialect().carrier, self.dialect().dfu_status(status.number())) {
-            (Carrier::Dfu { .. }, Some(own)) => format!("{reason}: {own}"),
-            _ => reason.clone(),
+        let own = self.dialect().dfu_status(status.number());
+        let words = match own.filter(|_| self.dialect().carrier.kind().explains_dfu_status) {
+            Some(own) => format!("{reason}: {own}"),
+            None => reason.clone(),
         };
         Failed::Final(SessionError::Answered {
             exchange: exchange.name.clone(),
@@ -551,7 +553,7 @@ impl Talk {
     ) -> Result<(), Failed> {
         if !self.dialect().framing.is_stream() {
             let timeout = until.saturating_sub(pace.now());
-            let came = self.wire.receive(exchange, &self.memory, sent.len(), timeout, pace)?;
+            let came = self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, sent.len(), pace)?;
             return if came.starts_with(sent) {
                 Ok(())
             } else {
@@ -586,7 +588,7 @@ impl Talk {
             self.buffer.clear();
             return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
         }
-        match self.wire.receive(exchange, &self.memory, wanted.max(SOME), timeout, pace) {
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), pace) {
             Ok(bytes) => {
                 self.buffer.extend(bytes);
                 Ok(())
@@ -675,7 +677,7 @@ impl Talk {
         pace: &mut Pace<'_>,
     ) -> Result<Answer, Failed> {
         let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
-        match self.wire.receive(exchange, &self.memory, SOME, timeout, pace) {
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, pace) {
             Ok(frame) => Ok(self.answer(exchange, &frame, true, bounds)),
             Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
             Err(SessionError::Silent(_)) => Err(self.silent(exchange)),

@@ -5,6 +5,7 @@
 //! names. The loop over addresses is the executor's: a dialect says only how each
 //! chunk looks on the wire.
 
+mod carrier;
 mod frame_error;
 mod interpreter;
 mod transport;

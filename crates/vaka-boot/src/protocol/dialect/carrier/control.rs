@@ -1,0 +1,79 @@
+//! Control transfers on endpoint 0.
+
+use vaka_dialect::carrier::Control;
+use vaka_dialect::{Expression, Memory, Recipient, RequestForm};
+use vaka_usb::counting::Counting;
+use vaka_usb::{Setup, UsbDevice};
+
+use super::{Carrier, Transfer};
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// wLength of a request to the host whose reply does not say how long it is.
+/// Chosen by us: more than any reply that is met; a unit may send less.
+const LONG_REPLY: u16 = 1024;
+
+pub(super) struct ControlCarrier {
+    device: Counting,
+    interface: u8,
+}
+
+pub(super) fn open(mut device: Counting, settings: &Control) -> Result<ControlCarrier, SessionError> {
+    if let Some(interface) = settings.interface {
+        device.claim(interface, 0)?;
+    }
+    Ok(ControlCarrier { device, interface: settings.interface.unwrap_or(0) })
+}
+
+impl Carrier for ControlCarrier {
+    fn device(&mut self) -> &mut dyn UsbDevice {
+        &mut self.device
+    }
+
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+        let Some(form) = &transfer.exchange.control.out else { return Ok(()) };
+        let (setup, _) = setup_packet(form, transfer.memory, self.interface, false)?;
+        Ok(self.device.control_out(setup, frame, transfer.timeout)?)
+    }
+
+    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let Some(form) = &transfer.exchange.control.back else { return Ok(Vec::new()) };
+        let (setup, length) = setup_packet(form, transfer.memory, self.interface, true)?;
+        let known = transfer.memory.reply_length(transfer.exchange).filter(|len| *len > 0);
+        let known = known.map(|len| u16::try_from(len).unwrap_or(u16::MAX));
+        Ok(self.device.control_in(setup, length.or(known).unwrap_or(LONG_REPLY), transfer.timeout)?)
+    }
+}
+
+/// The setup packet of a request, and its length if the dialect says one.
+fn setup_packet(
+    form: &RequestForm,
+    memory: &Memory,
+    interface: u8,
+    is_in: bool,
+) -> Result<(Setup, Option<u16>), SessionError> {
+    let number = |of: &Expression, most: i128| {
+        let number = memory.int(of).map_err(SessionError::Misbehaved)?;
+        match number {
+            number if (0..=most).contains(&number) => Ok(u16::try_from(number).unwrap_or(0)),
+            number => {
+                Err(SessionError::Misbehaved(format!("{number} does not fit a request's field of at most {most}")))
+            }
+        }
+    };
+    let word = |of: &Option<Expression>| of.as_ref().map(|of| number(of, 0xFFFF)).transpose();
+    let recipient = match form.to {
+        Recipient::Device => 0,
+        Recipient::Interface => 1,
+        Recipient::Endpoint => 2,
+        Recipient::Other => 3,
+    };
+    let own = if form.to == Recipient::Interface { u16::from(interface) } else { 0 };
+    let setup = Setup {
+        kind: u8::from(is_in) << 7 | form.class << 5 | recipient,
+        request: u8::try_from(number(&form.request, 0xFF)?).unwrap_or(0),
+        value: word(&form.value)?.unwrap_or(0),
+        index: word(&form.index)?.unwrap_or(own),
+    };
+    Ok((setup, word(&form.length)?))
+}

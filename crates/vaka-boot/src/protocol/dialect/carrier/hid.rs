@@ -1,0 +1,126 @@
+//! HID reports, over pipes where the interface has them and by class requests elsewhere.
+
+use vaka_dialect::carrier::Hid;
+use vaka_dialect::{Exchange, FieldView, Report, Trouble, Via};
+use vaka_usb::counting::Counting;
+use vaka_usb::descriptor::Configuration;
+use vaka_usb::{Pipe, Setup, UsbDevice};
+
+use super::{Carrier, Transfer, find_interface, missing};
+use crate::context::Pace;
+use crate::protocol::serial::class_out;
+use crate::protocol::session::SessionError;
+
+/// HID class requests. Source: HID 1.11, section 7.2.
+const GET_REPORT: u8 = 0x01;
+const SET_REPORT: u8 = 0x09;
+
+/// Interface class. Source: the list of class codes that usb.org keeps.
+const CLASS_HID: u8 = 0x03;
+
+pub(super) struct HidCarrier {
+    device: Counting,
+    settings: Hid,
+    interface: u8,
+    pipe_in: Option<Pipe>,
+    pipe_out: Option<Pipe>,
+}
+
+pub(super) fn open(
+    mut device: Counting,
+    configuration: &Configuration,
+    settings: &Hid,
+) -> Result<HidCarrier, SessionError> {
+    let found = find_interface(configuration, settings.interface, |i| i.class == CLASS_HID)
+        .ok_or_else(|| missing("HID interface"))?;
+    device.claim(found.number, 0)?;
+    let pipe = |is_in| found.pipes.iter().find(|pipe| pipe.is_in() == is_in).copied();
+    let (pipe_in, pipe_out) = (pipe(true), pipe(false));
+    Ok(HidCarrier { device, settings: settings.clone(), interface: found.number, pipe_in, pipe_out })
+}
+
+impl Carrier for HidCarrier {
+    fn device(&mut self) -> &mut dyn UsbDevice {
+        &mut self.device
+    }
+
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+        let Transfer { exchange, timeout, .. } = *transfer;
+        let Hid { send, report, length, fill, .. } = self.settings;
+        if frame.len() > length {
+            let words = format!("the frame has {} bytes, and a report holds {length}", frame.len());
+            return Err(SessionError::Dialect { exchange: exchange.name.clone(), words });
+        }
+        let id = exchange.report.or(report);
+        let mut bytes = Vec::with_capacity(length + 1);
+        bytes.extend(id);
+        bytes.extend_from_slice(frame);
+        bytes.resize(length + usize::from(id.is_some()), fill);
+        let kind = match exchange.via {
+            Some(Via::Report(kind)) => kind,
+            _ => send,
+        };
+        match self.pipe_out {
+            Some(pipe) if kind == Report::Output => Ok(self.device.pipe_out(pipe, &bytes, timeout)?),
+            _ => {
+                let value = report_type(kind) << 8 | u16::from(id.unwrap_or(0));
+                Ok(self.device.control_out(class_out(SET_REPORT, value, self.interface), &bytes, timeout)?)
+            }
+        }
+    }
+
+    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let Transfer { exchange, timeout, .. } = *transfer;
+        let Hid { reply, report, reply_length, .. } = self.settings;
+        let id = exchange.report.or(report);
+        let length = reply_length + usize::from(id.is_some());
+        let kind = match exchange.take {
+            Some(Via::Report(kind)) => kind,
+            _ => reply,
+        };
+        let mut bytes = match self.pipe_in {
+            Some(pipe) if kind == Report::Input => {
+                self.device.pipe_in(pipe, length.next_multiple_of(usize::from(pipe.packet)), timeout)?
+            }
+            _ => {
+                let value = report_type(kind) << 8 | u16::from(id.unwrap_or(0));
+                let index = u16::from(self.interface);
+                let setup = Setup { kind: Setup::CLASS_INTERFACE_IN, request: GET_REPORT, value, index };
+                self.device.control_in(setup, u16::try_from(length).unwrap_or(u16::MAX), timeout)?
+            }
+        };
+        if let Some(id) = id {
+            if bytes.first() != Some(&id) {
+                return Err(other_report(exchange, id, bytes));
+            }
+            bytes.remove(0);
+        }
+        Ok(bytes)
+    }
+
+    fn unsolicited(&self) -> Option<Pipe> {
+        self.pipe_in
+    }
+
+    fn pipes(&self) -> Vec<Pipe> {
+        [self.pipe_in, self.pipe_out].into_iter().flatten().collect()
+    }
+}
+
+/// Report type in wValue. Source: HID 1.11, section 7.2.1.
+fn report_type(report: Report) -> u16 {
+    match report {
+        Report::Input => 1,
+        Report::Output => 2,
+        Report::Feature => 3,
+    }
+}
+
+/// A report of another id than the one that was expected.
+fn other_report(exchange: &Exchange, id: u8, bytes: Vec<u8>) -> SessionError {
+    let found = bytes.first().map_or("nothing".to_owned(), |found| format!("report {found}"));
+    let words = format!("at byte 0, the report's id: expected {id}; received {found}");
+    let says = format!("expected report {id}; this is {found}");
+    let fields = vec![FieldView { field: "(report id)".into(), bytes, says, is_wrong: true }];
+    SessionError::Frame(Box::new(Trouble { exchange: exchange.name.clone(), words, fields }))
+}

@@ -1,0 +1,98 @@
+//! What moves a dialect's frames: one file per carrier.
+//!
+//! A new carrier is a new file here, its `mod` line and its line in [`open`].
+
+mod control;
+mod dfu;
+mod hid;
+mod pipes;
+mod serial;
+
+use std::time::Duration;
+
+use vaka_dialect::{self as dialect, Exchange, LineSetting, Memory};
+use vaka_usb::counting::Counting;
+use vaka_usb::descriptor::{Configuration, Interface};
+use vaka_usb::{Pipe, UsbDevice};
+
+use crate::context::Pace;
+use crate::protocol::session::SessionError;
+
+/// An exchange whose frame is moved, and what bounds it.
+pub(super) struct Transfer<'a> {
+    pub(super) exchange: &'a Exchange,
+    pub(super) memory: &'a Memory,
+    /// The time for one transfer.
+    pub(super) timeout: Duration,
+}
+
+/// An open unit, and the transfers that carry frames to and from it.
+pub(super) trait Carrier {
+    /// The device.
+    fn device(&mut self) -> &mut dyn UsbDevice;
+
+    /// Sends the frame of an exchange.
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+
+    /// Receives a frame; of a stream at least a byte, and about `wanted` bytes.
+    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, pace: &mut Pace<'_>)
+    -> Result<Vec<u8>, SessionError>;
+
+    /// The pipe on which bytes may come unasked.
+    fn unsolicited(&self) -> Option<Pipe> {
+        None
+    }
+
+    /// The pipes whose halt is cleared after a stall.
+    fn pipes(&self) -> Vec<Pipe> {
+        Vec::new()
+    }
+
+    /// Sets the speed and the form of a serial line; other carriers have none.
+    fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
+        let _ = line;
+        Ok(())
+    }
+
+    /// Sets the named control lines of a serial line; other carriers have none.
+    fn signal(&mut self, dtr: Option<bool>, rts: Option<bool>) -> Result<(), SessionError> {
+        let _ = (dtr, rts);
+        Ok(())
+    }
+
+    /// Leaves the unit ready for another program.
+    fn quiesce(&mut self, pace: &mut Pace<'_>) {
+        let _ = pace;
+    }
+}
+
+/// Claims what the carrier of a dialect needs, and sets its line.
+///
+/// # Errors
+/// The unit lacks the interface, or another program holds it.
+pub(super) fn open(
+    device: Counting,
+    configuration: &Configuration,
+    carrier: &dialect::Carrier,
+    pace: &mut Pace<'_>,
+) -> Result<Box<dyn Carrier>, SessionError> {
+    Ok(match carrier {
+        dialect::Carrier::Control(settings) => Box::new(control::open(device, settings)?),
+        dialect::Carrier::Hid(settings) => Box::new(hid::open(device, configuration, settings)?),
+        dialect::Carrier::Pipes(settings) => Box::new(pipes::open(device, configuration, settings)?),
+        dialect::Carrier::Serial(settings) => Box::new(serial::open(device, configuration, settings)?),
+        dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, pace)?),
+    })
+}
+
+fn missing(what: &str) -> SessionError {
+    SessionError::Misbehaved(format!("it has no {what}, which its dialect needs"))
+}
+
+fn find_interface(
+    configuration: &Configuration,
+    number: Option<u8>,
+    fits: impl Fn(&Interface) -> bool,
+) -> Option<&Interface> {
+    configuration.interfaces.iter().find(|i| number.is_none_or(|number| i.number == number) && fits(i))
+}

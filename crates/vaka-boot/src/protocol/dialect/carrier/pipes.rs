@@ -1,0 +1,103 @@
+//! A pair of bulk or interrupt pipes.
+
+use std::time::Duration;
+
+use vaka_dialect::carrier::Pipes;
+use vaka_usb::counting::Counting;
+use vaka_usb::descriptor::{Configuration, Interface};
+use vaka_usb::{Pipe, UsbDevice};
+
+use super::{Carrier, Transfer, find_interface, missing};
+use crate::context::Pace;
+use crate::protocol::serial::in_packets;
+use crate::protocol::session::SessionError;
+
+pub(super) struct PipesCarrier {
+    device: Counting,
+    pipe_in: Pipe,
+    pipe_out: Pipe,
+    /// Whether an empty packet ends a frame of whole packets.
+    empty_packet: bool,
+}
+
+pub(super) fn open(
+    mut device: Counting,
+    configuration: &Configuration,
+    settings: &Pipes,
+) -> Result<PipesCarrier, SessionError> {
+    let (out, back) = find_pipes(configuration, settings).ok_or_else(|| missing("such pair of pipes"))?;
+    device.claim(out.0.number, out.0.alternate)?;
+    if out.0.number != back.0.number {
+        device.claim(back.0.number, back.0.alternate)?;
+    }
+    Ok(PipesCarrier { device, pipe_in: back.1, pipe_out: out.1, empty_packet: settings.empty_packet })
+}
+
+type Endpoint<'a> = (&'a Interface, Pipe);
+
+/// The pipe to the unit and the pipe to the host, each with its interface. Pipes that are
+/// named may belong to two interfaces.
+fn find_pipes<'a>(configuration: &'a Configuration, settings: &Pipes) -> Option<(Endpoint<'a>, Endpoint<'a>)> {
+    let pipe_of = |i: &Interface, wanted: Option<u8>, is_in: bool| {
+        i.pipes.iter().copied().find(|pipe| match wanted {
+            Some(address) => pipe.address == address,
+            None => pipe.is_in() == is_in,
+        })
+    };
+    let both = |i: &Interface| pipe_of(i, settings.pipe_out, false).zip(pipe_of(i, settings.pipe_in, true));
+    if let Some(one) = find_interface(configuration, settings.interface, |i| both(i).is_some()) {
+        let (out, back) = both(one)?;
+        return Some(((one, out), (one, back)));
+    }
+    let of = |wanted: Option<u8>, is_in| {
+        let found = |i: &'a Interface| Some((i, pipe_of(i, wanted, is_in)?));
+        wanted.and_then(|_| configuration.interfaces.iter().find_map(found))
+    };
+    let apart = of(settings.pipe_out, false).zip(of(settings.pipe_in, true));
+    apart.filter(|_| settings.interface.is_none())
+}
+
+impl Carrier for PipesCarrier {
+    fn device(&mut self) -> &mut dyn UsbDevice {
+        &mut self.device
+    }
+
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+        match self.empty_packet {
+            true => pipe_out_ended(&mut self.device, self.pipe_out, frame, transfer.timeout),
+            false => pipe_out_all(&mut self.device, self.pipe_out, frame, transfer.timeout),
+        }
+    }
+
+    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        let pipe = self.pipe_in;
+        let is_stream = transfer.memory.dialect().framing.is_stream();
+        let whole = if is_stream { wanted } else { usize::from(pipe.packet) };
+        Ok(self.device.pipe_in(pipe, in_packets(pipe, whole), transfer.timeout)?)
+    }
+
+    fn unsolicited(&self) -> Option<Pipe> {
+        Some(self.pipe_in)
+    }
+
+    fn pipes(&self) -> Vec<Pipe> {
+        vec![self.pipe_in, self.pipe_out]
+    }
+}
+
+fn pipe_out_all(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {
+    for piece in frame.chunks(vaka_usb::MAX_PIPE_TRANSFER) {
+        device.pipe_out(pipe, piece, timeout)?;
+    }
+    Ok(())
+}
+
+/// A frame of whole packets, for a unit that waits for its end. Source: USB 2.0,
+/// section 5.8.3.
+fn pipe_out_ended(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {
+    pipe_out_all(device, pipe, frame, timeout)?;
+    if !frame.is_empty() && frame.len().is_multiple_of(usize::from(pipe.packet)) {
+        device.pipe_out(pipe, &[], timeout)?;
+    }
+    Ok(())
+}

@@ -1,0 +1,56 @@
+//! A serial port by the CDC-ACM class.
+
+use vaka_dialect::LineSetting;
+use vaka_dialect::carrier::Serial;
+use vaka_usb::counting::Counting;
+use vaka_usb::descriptor::Configuration;
+use vaka_usb::{Pipe, UsbDevice};
+
+use super::{Carrier, Transfer, missing};
+use crate::context::Pace;
+use crate::protocol::serial::SerialPort;
+use crate::protocol::session::SessionError;
+
+pub(super) fn open(
+    device: Counting,
+    configuration: &Configuration,
+    settings: &Serial,
+) -> Result<SerialPort, SessionError> {
+    let port = SerialPort::open(device, configuration, settings.interface)?;
+    let mut port = port.ok_or_else(|| missing("serial port (CDC-ACM)"))?;
+    if let Some(line) = settings.line {
+        port.set_line(line)?;
+    }
+    port.signal(Some(settings.dtr), Some(settings.rts))?;
+    Ok(port)
+}
+
+impl Carrier for SerialPort {
+    fn device(&mut self) -> &mut dyn UsbDevice {
+        &mut self.device
+    }
+
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+        Self::send(self, frame, transfer.timeout)
+    }
+
+    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+        Self::receive(self, wanted, transfer.timeout)
+    }
+
+    fn unsolicited(&self) -> Option<Pipe> {
+        Some(self.pipe_in)
+    }
+
+    fn pipes(&self) -> Vec<Pipe> {
+        vec![self.pipe_in, self.pipe_out]
+    }
+
+    fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
+        Self::set_line(self, line)
+    }
+
+    fn signal(&mut self, dtr: Option<bool>, rts: Option<bool>) -> Result<(), SessionError> {
+        Self::signal(self, dtr, rts)
+    }
+}

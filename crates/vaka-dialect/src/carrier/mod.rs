@@ -1,0 +1,80 @@
+//! What moves a dialect's frames: one file per carrier.
+//!
+//! A new carrier is a new file here with its settings and its [`CarrierKind`], its line in
+//! `carriers!`, and its keys in `raw.rs`.
+
+mod control;
+mod dfu;
+mod hid;
+mod kind;
+mod pipes;
+mod serial;
+
+pub use control::Control;
+pub use dfu::Dfu;
+pub use hid::{Hid, Report};
+pub use kind::CarrierKind;
+pub use pipes::Pipes;
+pub use serial::Serial;
+
+use toml::Spanned;
+
+use crate::lexer::Problem;
+use crate::raw::RawCarrier;
+
+/// Makes the enum of all carriers, their table and the dispatch to their files.
+macro_rules! carriers {
+    ($($(#[$doc:meta])* $carrier:ident in $module:ident,)*) => {
+        /// What moves frames, with its settings.
+        #[derive(Clone, Debug)]
+        pub enum Carrier {
+            $($(#[$doc])* $carrier($carrier),)*
+        }
+
+        /// Every kind of carrier, in the order of the documentation.
+        pub static KINDS: &[&CarrierKind] = &[$(&$module::KIND),*];
+
+        impl Carrier {
+            /// Its kind.
+            pub fn kind(&self) -> &'static CarrierKind {
+                match self {
+                    $(Self::$carrier(_) => &$module::KIND,)*
+                }
+            }
+
+            /// The most bytes that a frame can have, and what holds them.
+            pub(crate) fn frame_limit(&self) -> Option<(usize, &'static str)> {
+                match self {
+                    $(Self::$carrier(settings) => settings.frame_limit(),)*
+                }
+            }
+
+            /// Reads and checks the settings; problems are added to `problems`.
+            pub(crate) fn check(raw: &Spanned<RawCarrier>, problems: &mut Vec<Problem>) -> Option<Self> {
+                let kind = kind_of(raw.get_ref())?.name;
+                $(if kind == $module::KIND.name {
+                    return $module::check(raw, problems).map(Self::$carrier);
+                })*
+                None
+            }
+        }
+    };
+}
+
+carriers! {
+    /// Control transfers on endpoint 0.
+    Control in control,
+    /// HID reports.
+    Hid in hid,
+    /// Bulk or interrupt pipes.
+    Pipes in pipes,
+    /// A serial port by the CDC-ACM class.
+    Serial in serial,
+    /// DFU requests that carry frames.
+    Dfu in dfu,
+}
+
+/// The kind that a dialect names, if there is one of that name.
+pub(crate) fn kind_of(raw: &RawCarrier) -> Option<&'static CarrierKind> {
+    KINDS.iter().copied().find(|kind| kind.name == raw.kind.get_ref())
+}
