@@ -1,7 +1,8 @@
 //! A dialect as a person reads it: operation by operation, frame by frame.
 
-use super::model::{Callee, Dialect, Exchange, OperationName, RequestForm};
+use super::model::{Dialect, Exchange, OperationName, RequestForm};
 use super::steps::Step;
+use crate::steps::Callee;
 
 /// One line of the table.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -119,7 +120,7 @@ impl Dialect {
             |fields: &[super::field::Field]| fields.iter().map(ToString::to_string).collect::<Vec<_>>().join(" | ");
         let request = |form: &RequestForm, way: &str| {
             let class = ["standard", "class", "vendor"][usize::from(form.class)];
-            let part = |name: &str, of: &Option<super::Expression>| {
+            let part = |name: &str, of: &Option<crate::expression::Expression>| {
                 of.as_ref().map(|of| format!(", {name} {}", self.written(of.at))).unwrap_or_default()
             };
             let (value, index) = (part("value", &form.value), part("index", &form.index));

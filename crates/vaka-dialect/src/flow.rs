@@ -8,10 +8,11 @@ use super::carrier::Carrier;
 use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
 use super::lexer::{Parsed, Problem};
-use super::model::{Callee, Exchange, Given};
+use super::model::{Exchange, Given};
 use super::steps::{Step, Target, Time};
 use super::types::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
 use super::value::{Name, Names};
+use crate::steps::Callee;
 
 /// What is known of each name at one place.
 #[derive(Clone, Debug)]

@@ -27,16 +27,16 @@ mod types;
 mod value;
 
 pub use bindings::{Answer, Memory, Trouble};
-pub use carrier::{Carrier, Report};
+pub use carrier::{Carrier, LineSetting, Report};
 pub use display::{Row, Rows};
 pub use error::{DialectError, DialectErrors, Files, MOST_BYTES};
 pub use expression::Expression;
 pub use frame::FieldView;
 pub use framing::{Cut, Framing};
 pub use model::{
-    Ask, Callee, Checksum, Dialect, Exchange, Geometry, Given, Helper, Operation, OperationName, Recipient,
-    RequestForm, Requester, Tell, Via,
+    Ask, Checksum, Dialect, Exchange, Geometry, Given, Helper, Operation, OperationName, Recipient, RequestForm,
+    Requester, Tell, Via,
 };
 pub use settings::{EraseBy, Erases, Order, Over};
-pub use steps::{LineSetting, Step, Target, Time};
+pub use steps::{Callee, Step, Target, Time};
 pub use value::{Name, Value};

@@ -3,14 +3,16 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::carrier::{Carrier, Report};
-use super::check;
+use super::carrier::Carrier;
 use super::expression::{Expression, Node};
 use super::field::{Field, Meaning, Table};
 use super::framing::Framing;
+use super::settings::Over;
 use super::steps::{Step, Time};
 use super::value::{Name, Names, Value};
-use super::{DialectError, DialectErrors, EraseBy, Erases, Files, Order, Over};
+use crate::carrier::Report;
+use crate::error::DialectError;
+use crate::settings::{EraseBy, Erases, Order};
 
 /// A dialect that passed every check.
 #[derive(Clone, Debug)]
@@ -168,15 +170,6 @@ impl Exchange {
     pub fn has_reply(&self) -> bool {
         self.reply.is_some()
     }
-}
-
-/// What a step calls.
-#[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Callee {
-    /// An exchange, by its number.
-    Exchange(usize),
-    /// Named steps, by their number.
-    Steps(usize),
 }
 
 /// The operations that there are.
@@ -359,15 +352,6 @@ impl Given {
 }
 
 impl Dialect {
-    /// Reads and checks a dialect. `file` is its name, for errors; `files` gives
-    /// what it names beside itself.
-    ///
-    /// # Errors
-    /// All that is wrong, with line and column: the dialect's author is to blame.
-    pub fn parse(file: &str, text: &str, files: Files<'_>) -> Result<Self, DialectErrors> {
-        check::dialect(file, text, files)
-    }
-
     /// An operation, if the dialect has it.
     pub fn operation(&self, name: OperationName) -> Option<&Operation> {
         self.operations.get(&name)

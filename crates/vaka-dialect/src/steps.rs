@@ -1,9 +1,9 @@
 //! Steps: what an operation does, one after the other. There is no loop that the
 //! data, a number or a time does not bound, and no step can call itself.
 
+use super::carrier::LineSetting;
 use super::expression::{Expression, Reader, is_reserved};
 use super::lexer::{Parsed, Problem, Token};
-use super::model::Callee;
 use super::value::Name;
 
 /// A time: an expression in units of so many microseconds.
@@ -32,38 +32,13 @@ impl Step {
     }
 }
 
-/// How a serial line is set.
+/// What a step calls.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct LineSetting {
-    /// Bits per second.
-    pub baud: u32,
-    /// Data bits: 5 to 8.
-    pub data_bits: u8,
-    /// As bParityType: 0 none, 1 odd, 2 even. Source: PSTN subclass of CDC 1.2, table 17.
-    pub parity: u8,
-    /// As bCharFormat: 0 one stop bit, 2 two. Source: as above.
-    pub stop: u8,
-}
-
-impl LineSetting {
-    /// Reads `8N1`, `7E2` and the like.
-    pub(super) fn parse(baud: i128, form: &str) -> Option<Self> {
-        let [data, parity, stop] = form.as_bytes() else { return None };
-        let data_bits = (b'5'..=b'8').contains(data).then(|| data - b'0')?;
-        let parity = match parity {
-            b'N' => 0,
-            b'O' => 1,
-            b'E' => 2,
-            _ => return None,
-        };
-        let stop = match stop {
-            b'1' => 0,
-            b'2' => 2,
-            _ => return None,
-        };
-        let baud = u32::try_from(baud).ok().filter(|baud| *baud > 0)?;
-        Some(Self { baud, data_bits, parity, stop })
-    }
+pub enum Callee {
+    /// An exchange, by its number.
+    Exchange(usize),
+    /// Named steps, by their number.
+    Steps(usize),
 }
 
 /// What a step calls: an exchange or named steps; found by name once all is read.

@@ -52,7 +52,7 @@ pub(crate) use planning::undo_of;
 pub(crate) use resolve::open_question;
 
 use errors::{internal, not_opened};
-use planning::{Parts, content, of_sheet, plan, plan_again, restart_by};
+use planning::{content, of_sheet, plan, plan_again, restart_by};
 use resolve::{Settled, early_look, misfit};
 
 /// Updates one unit. Everything that happens is told through `pace`; the last

@@ -12,8 +12,9 @@ use vaka_image::{Image, ReadError, ReadOptions, SetName};
 
 use super::errors::{internal, no_address, refused, undecided, unreadable};
 use super::request::{Offered, Request};
-use super::{Job, NO_SHEET, Parts};
+use super::{Job, NO_SHEET};
 use crate::bench::candidate::Candidate;
+use crate::update::planning::Parts;
 
 /// A verdict that fits, and what it was made of.
 pub(super) struct Settled<'a> {

@@ -10,8 +10,9 @@
 
 use serde::Serialize;
 
-use super::{Geometry, PlanError};
 use crate::memory::SectorMap;
+use crate::plan::error::PlanError;
+use crate::plan::geometry::Geometry;
 use vaka_image::address::Span;
 
 /// Flash words are at most this many bytes on the chips that have a boot mode

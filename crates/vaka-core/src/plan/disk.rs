@@ -1,6 +1,11 @@
 //! The steps for a unit that is updated through its disk.
 
-use super::{Content, FinishBy, Geometry, Job, PlanError, RestartBy, Run, Step, sectors_of, unit_decides};
+use crate::plan::blocks::Run;
+use crate::plan::error::PlanError;
+use crate::plan::geometry::Geometry;
+use crate::plan::model::{Content, Job};
+use crate::plan::sectors::{sectors_of, unit_decides};
+use crate::plan::step::{FinishBy, RestartBy, Step};
 use crate::sheet::{DropFile, Leave, VolumeRoute};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;

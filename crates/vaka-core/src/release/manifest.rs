@@ -7,7 +7,8 @@ use thiserror::Error;
 
 use super::archive;
 use crate::placeholder;
-use crate::sheet::{Fact, Ids};
+use crate::sheet::Fact;
+use crate::sheet::Ids;
 use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::address::Address;

@@ -4,9 +4,11 @@ use std::fmt;
 
 use thiserror::Error;
 
-use super::Release;
 use super::manifest::{Entry, Stage};
-use crate::matching::{Claim, piece, variants_for};
+use crate::matching::Claim;
+use crate::matching::piece;
+use crate::matching::variants_for;
+use crate::release::release_file::Release;
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;

@@ -27,8 +27,26 @@ use vaka_image::wrapper::Wrapper;
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;
 
+impl Sheet {
+    /// Reads and checks a sheet. `file` is its name, for errors.
+    ///
+    /// # Errors
+    /// [`SheetError`] with file, line and key: the sheet's author is to blame.
+    pub fn parse(file: &str, text: &str) -> Result<Self, SheetError> {
+        sheet(file, text, &Dialects::new())
+    }
+
+    /// The same for a sheet whose routes may name dialects.
+    ///
+    /// # Errors
+    /// As for [`parse`](Self::parse); a dialect that is not there is one.
+    pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
+        sheet(file, text, dialects)
+    }
+}
+
 /// Reads and checks a sheet.
-pub(super) fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetError> {
+fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetError> {
     let checker = Checker { file, text, dialects };
     let raw: RawSheet = toml::from_str(text).map_err(|error| checker.toml_error(&error))?;
     checker.sheet(raw)

@@ -11,7 +11,9 @@ use vaka_image::completeness::{IntForm, OwnBytes};
 use vaka_image::vectors::VectorKind;
 use vaka_image::wrapper::ChecksumKind;
 
-use super::{BusSign, Ids, Leave, Moment, WriteOrder};
+use crate::sheet::hand::{BusSign, Moment};
+use crate::sheet::ids::Ids;
+use crate::sheet::route::{Leave, WriteOrder};
 
 /// A value, and where it stood in the file.
 #[derive(Deserialize)]
@@ -608,7 +610,8 @@ pub(crate) mod schema {
 
     use schemars::{JsonSchema, Schema, SchemaGenerator, json_schema};
 
-    use super::{Ids, RawSheet, Spanned};
+    use super::{RawSheet, Spanned};
+    use crate::sheet::ids::Ids;
 
     /// See [`PRODUCT_SHEET`](crate::schema::PRODUCT_SHEET). The prefix of the file's own types is removed.
     pub(crate) fn product_sheet() -> String {

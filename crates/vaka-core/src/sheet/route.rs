@@ -7,7 +7,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use super::{HandStep, Ids, Region, Signs};
+use crate::sheet::hand::HandStep;
+use crate::sheet::ids::Ids;
+use crate::sheet::region::Region;
+use crate::sheet::signs::Signs;
 use crate::unit::{MemoryChoice, Told, UnitFacts};
 use vaka_dialect::Dialect;
 use vaka_image::address::Address;

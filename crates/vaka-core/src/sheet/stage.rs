@@ -1,45 +1,7 @@
 //! What is done to a unit apart from an ordinary update, such as giving it a new
 //! bootloader.
 
-use std::collections::BTreeMap;
-
-use super::{Application, ImageRules, Route, Sheet, VariantId};
-use crate::unit::UnitFacts;
-use vaka_base::version::Version;
-
-/// One stage, with ways and images of its own.
-#[derive(Clone, Debug)]
-pub struct Stage {
-    /// Its short name, for releases.
-    pub id: String,
-    /// Its full name.
-    pub name: String,
-    /// Whether it may write the bootloader.
-    pub replaces_bootloader: bool,
-    /// What the unit shows once it is done.
-    pub shows: Application,
-    /// An application of this version or newer runs only on units that are past it.
-    pub implied_by: Option<Version>,
-    /// The ways of each variant.
-    pub routes: BTreeMap<VariantId, Vec<Route>>,
-    /// What the images of each variant look like; at least one, each in a region of
-    /// its own.
-    pub images: BTreeMap<VariantId, Vec<ImageRules>>,
-}
-
-impl Stage {
-    /// Whether a unit is past this stage: it shows what comes after, and what it tells
-    /// is not older than what the stage would write; or its application runs only on
-    /// such units. `application` is where that tells its version.
-    pub fn is_past(&self, unit: &UnitFacts, writes: Option<&Version>, application: &Application) -> bool {
-        if self.shows.is(unit.id) {
-            let told = self.shows.version.of(unit);
-            return writes.is_none_or(|writes| told.is_some_and(|told| told >= *writes));
-        }
-        let runs = application.version.of(unit).filter(|_| application.is(unit.id));
-        self.implied_by.as_ref().zip(runs).is_some_and(|(implied, runs)| runs >= *implied)
-    }
-}
+use crate::sheet::model::{Sheet, Stage};
 
 impl Sheet {
     /// The stage with this name.

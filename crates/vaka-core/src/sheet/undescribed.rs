@@ -2,10 +2,11 @@
 
 use thiserror::Error;
 
-use super::{
-    Application, ImageRules, Product, Region, Route, RouteKind, Sheet, Shows, Signs, Variant, VariantId, VersionSource,
-};
 use crate::memory::{SectorMap, Zone};
+use crate::sheet::model::{Application, ImageRules, Product, Sheet, Shows, Variant, VariantId, VersionSource};
+use crate::sheet::region::Region;
+use crate::sheet::route::{Route, RouteKind};
+use crate::sheet::signs::Signs;
 use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};

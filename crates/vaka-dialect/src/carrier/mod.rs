@@ -15,7 +15,7 @@ pub use dfu::Dfu;
 pub use hid::{Hid, Report};
 pub use kind::CarrierKind;
 pub use pipes::Pipes;
-pub use serial::Serial;
+pub use serial::{LineSetting, Serial};
 
 use toml::Spanned;
 

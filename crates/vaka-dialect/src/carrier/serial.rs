@@ -6,7 +6,40 @@ use super::kind::CarrierKind;
 use crate::framing::Framing;
 use crate::lexer::Problem;
 use crate::raw::RawCarrier;
-use crate::steps::LineSetting;
+
+/// How a serial line is set.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub struct LineSetting {
+    /// Bits per second.
+    pub baud: u32,
+    /// Data bits: 5 to 8.
+    pub data_bits: u8,
+    /// As bParityType: 0 none, 1 odd, 2 even. Source: PSTN subclass of CDC 1.2, table 17.
+    pub parity: u8,
+    /// As bCharFormat: 0 one stop bit, 2 two. Source: as above.
+    pub stop: u8,
+}
+
+impl LineSetting {
+    /// Reads `8N1`, `7E2` and the like.
+    pub(crate) fn parse(baud: i128, form: &str) -> Option<Self> {
+        let [data, parity, stop] = form.as_bytes() else { return None };
+        let data_bits = (b'5'..=b'8').contains(data).then(|| data - b'0')?;
+        let parity = match parity {
+            b'N' => 0,
+            b'O' => 1,
+            b'E' => 2,
+            _ => return None,
+        };
+        let stop = match stop {
+            b'1' => 0,
+            b'2' => 2,
+            _ => return None,
+        };
+        let baud = u32::try_from(baud).ok().filter(|baud| *baud > 0)?;
+        Some(Self { baud, data_bits, parity, stop })
+    }
+}
 
 /// A serial port by the CDC-ACM class.
 #[derive(Clone, Debug)]

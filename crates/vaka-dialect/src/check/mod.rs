@@ -14,13 +14,25 @@ use toml::Spanned;
 use super::expression::{Expression, NTH, Reader, is_reserved};
 use super::field::{Field, Meaning, Table, Way, code};
 use super::lexer::{Parsed, Problem, Source, Token, Words};
-use super::model::{Callee, Dialect, Envelope, Exchange, Geometry, Given, Operation, OperationName};
+use super::model::{Dialect, Envelope, Exchange, Geometry, Given, Operation, OperationName};
 use super::raw::{RawDialect, RawExpression, RawOperation};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
 use super::value::{Names, Value};
-use super::{DialectError, DialectErrors, Files, MOST_BYTES};
+use crate::error::{DialectError, DialectErrors, Files, MOST_BYTES};
+use crate::steps::Callee;
 use vaka_base::checksum::{CrcParameters, CrcSum};
 use vaka_base::text as tame_text;
+
+impl Dialect {
+    /// Reads and checks a dialect. `file` is its name, for errors; `files` gives
+    /// what it names beside itself.
+    ///
+    /// # Errors
+    /// All that is wrong, with line and column: the dialect's author is to blame.
+    pub fn parse(file: &str, text: &str, files: Files<'_>) -> Result<Self, DialectErrors> {
+        dialect(file, text, files)
+    }
+}
 
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;
@@ -28,7 +40,7 @@ const FORMAT: u32 = 1;
 /// Most bytes of a chunk or a report. Chosen by us.
 const MOST_CHUNK: i128 = 1 << 20;
 
-pub(super) fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
+fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
     let place = |at: usize| position(text, at);
     let error = |problem: &Problem| {
         let (line, column) = place(problem.at);
@@ -327,8 +339,8 @@ impl Checker<'_> {
     }
 
     /// Names with constant values, and those that steps may change.
-    fn values(&mut self, raw: &RawDialect) -> Vec<(super::Name, Value, bool)> {
-        let mut values: Vec<(super::Name, Value, bool)> = Vec::new();
+    fn values(&mut self, raw: &RawDialect) -> Vec<(crate::value::Name, Value, bool)> {
+        let mut values: Vec<(crate::value::Name, Value, bool)> = Vec::new();
         let all = raw.names.iter().map(|one| (one, true)).chain(raw.start.iter().map(|one| (one, false)));
         // In the order of the file, so that one may use those above it.
         let mut all: Vec<_> = all.collect();

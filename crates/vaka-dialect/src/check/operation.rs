@@ -8,8 +8,9 @@ use super::{Checker, Made};
 use crate::carrier::kind_of;
 use crate::field::{Field, Way};
 use crate::lexer::hex_bytes;
-use crate::model::{Ask, Callee, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
+use crate::model::{Ask, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
 use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
+use crate::steps::Callee;
 use crate::steps::{Step, Target};
 use crate::{EraseBy, Erases, Files};
 

@@ -9,8 +9,7 @@ use std::net::{TcpStream, ToSocketAddrs};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
-use super::DEFAULT_PORT;
-use super::wire::{self, DeviceRecord, Message, OpHeader, status};
+use super::wire::{self, DEFAULT_PORT, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
 use crate::strings;

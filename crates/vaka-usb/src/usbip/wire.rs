@@ -6,6 +6,9 @@
 //! starts with an operation (list or import); after a good import it carries
 //! only 48-byte headers with their payload.
 
+/// The TCP port of USB/IP. Source: the IANA registry.
+pub const DEFAULT_PORT: u16 = 3240;
+
 /// Protocol version 1.1.1.
 pub const VERSION: u16 = 0x0111;
 /// Request of the device list.

@@ -1,0 +1,74 @@
+//! The steps of a plan over DFU, with addresses or as one stream.
+
+use crate::plan::blocks::Run;
+
+use crate::dfu::Attributes;
+use vaka_image::address::Span;
+
+use crate::plan::error::PlanError;
+use crate::plan::model::{Content, Job};
+use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept, unit_decides};
+use crate::plan::step::{FinishBy, RestartBy, Step};
+
+/// The steps for a unit that is erased and written by address; returns the
+/// sectors that are erased.
+pub(super) fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Result<Vec<Span>, PlanError> {
+    let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
+    let of_image = sectors_of(&spans, job)?;
+    let mut sectors = if job.clear_all { all_sectors(job) } else { of_image.clone() };
+    sectors.retain(|sector| !job.content.is_equal(*sector));
+    *kept = to_be_kept(job, &sectors)?;
+    steps.extend(keep(job, kept));
+    if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
+        steps.push(Step::Compare { sectors: of_image });
+    }
+    if !sectors.is_empty() {
+        let erased = Span::joined(sectors.iter().copied());
+        let changed: Vec<Span> = erased.iter().flat_map(|e| spans.iter().filter_map(|span| span.common(*e))).collect();
+        let runs = crate::plan::blocks::runs(&changed, &erased, &job.geometry)?;
+        let written = runs.iter().map(Run::span).collect();
+        let at_once = job.clear_all && bootloader(job.variant).is_none() && job.keeps().next().is_none();
+        steps.push(match at_once {
+            true => Step::EraseAll { sectors: sectors.clone() },
+            false => Step::Erase { sectors: sectors.clone() },
+        });
+        steps.push(Step::Write { runs });
+        if job.geometry.can_read {
+            steps.push(Step::ReadBack { spans: written, vouched: true });
+        }
+    }
+    let at = job.route.restart_at.unwrap_or(job.image.start());
+    steps.push(Step::Restart { by: RestartBy::Address(at) });
+    Ok(sectors)
+}
+
+/// The steps for a unit that takes the whole image as one stream of bytes.
+pub(super) fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+    unit_decides(job)?;
+    if job.geometry.block_size == Some(0) {
+        return Err(PlanError::NoBlockSize);
+    }
+    let span = job.image.span();
+    let sectors = sectors_of(&[span], job)?;
+    // Only what is known to come back as it went in can be compared.
+    if job.content == Content::Unseen && job.geometry.can_read && uploads_image {
+        steps.push(Step::Compare { sectors: sectors.clone() });
+    }
+    if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
+        steps.push(Step::Restart { by: RestartBy::BusReset });
+        return Ok(Vec::new());
+    }
+    steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
+    steps.push(Step::Finish { by: FinishBy::Request });
+    let stays = job.geometry.attributes.is_none_or(Attributes::manifestation_tolerant);
+    if job.geometry.can_read && stays {
+        steps.push(Step::ReadBack { spans: vec![span], vouched: uploads_image });
+    }
+    let by = match job.geometry.attributes {
+        None => RestartBy::NotKnownYet,
+        Some(attributes) if attributes.manifestation_tolerant() || !attributes.will_detach() => RestartBy::BusReset,
+        Some(_) => RestartBy::Itself,
+    };
+    steps.push(Step::Restart { by });
+    Ok(sectors)
+}

@@ -1,0 +1,20 @@
+//! A named range of a variant's memory.
+
+use vaka_image::address::Span;
+
+use crate::carry::Carried;
+
+/// A named range of flash.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct Region {
+    /// Its name: `bootloader`, `application`, `settings`, …
+    pub name: String,
+    /// Its addresses.
+    pub span: Span,
+    /// What is known of its content, where it may be carried from unit to unit.
+    pub carried: Option<Carried>,
+    /// Whether it may be read into a file.
+    pub may_read: bool,
+    /// Whether any route may write it.
+    pub may_write: bool,
+}
