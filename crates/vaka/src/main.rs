@@ -4,9 +4,11 @@
 #![allow(unreachable_pub)]
 
 mod args;
+mod attempt;
 mod commands;
 mod config;
 mod diagnose;
+mod files;
 mod interrupt;
 mod journal;
 mod keyring;
@@ -16,6 +18,7 @@ mod person;
 mod problem;
 mod recording;
 mod rehearsal;
+mod release_recorder;
 mod releases;
 mod render;
 mod report;
@@ -72,7 +75,3 @@ fn main() -> ExitCode {
     }
     ExitCode::from(u8::from(code))
 }
-
-/// A command ends with an exit status, or with what stopped it before it
-/// could tell so itself.
-type Outcome = Result<Code, problem::Problem>;

@@ -50,3 +50,7 @@ impl From<SheetError> for Problem {
         Self(Failure::new(Code::File, format!("{error}.")).cure("docs/formats/product-sheet.md describes every key."))
     }
 }
+
+/// A command ends with an exit status, or with what stopped it before it
+/// could tell so itself.
+pub type Outcome = Result<vaka_core::event::Code, Problem>;

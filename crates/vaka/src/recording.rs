@@ -3,7 +3,7 @@
 
 use vaka_core::event::{Code, Event, Report};
 
-use crate::commands::update::Watched;
+use crate::attempt::Watched;
 use crate::journal::{Attempt, Begun};
 use crate::trace;
 

@@ -7,7 +7,7 @@ use vaka_boot::update::Shelf;
 use vaka_core::event::Failure;
 use vaka_image::{Image, ReadOptions, hex};
 
-use crate::commands::convert;
+use crate::files;
 use crate::problem::Problem;
 use crate::state;
 
@@ -24,7 +24,7 @@ impl Shelf for StateFolder {
         let path = path(unit).ok_or_else(|| Problem::internal("this system has no state folder").0)?;
         let folder = path.parent().unwrap_or(&path);
         std::fs::create_dir_all(folder).map_err(|error| Problem::file(folder, &error).0)?;
-        convert::store(&path, true, &[&hex::write(image)]).map_err(|problem| problem.0)?;
+        files::store(&path, true, &[&hex::write(image)]).map_err(|problem| problem.0)?;
         Ok(path.display().to_string())
     }
 

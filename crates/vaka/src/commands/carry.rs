@@ -18,11 +18,13 @@ use vaka_image::address::Span;
 use vaka_image::{Image, hex};
 use vaka_usb::SystemClock;
 
-use super::{convert, say, update};
-use crate::Outcome;
+use super::say;
 use crate::args::{CarryCommand, Common};
+use crate::attempt;
+use crate::files;
 use crate::lock::Locks;
 use crate::person;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::recording::Recording;
 use crate::render;
@@ -95,7 +97,7 @@ fn wish(common: &Common) -> Wish {
 }
 
 fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Setting) -> Outcome {
-    convert::may_store(out, replace)?;
+    files::may_store(out, replace)?;
     let sheets = sheets_for(region, common)?;
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
@@ -128,7 +130,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
         content: text::hex(&content),
     };
     let text = serde_json::to_string_pretty(&file).map_err(|error| Problem::internal(error.to_string()))?;
-    convert::store(out, replace, &[text.as_bytes(), b"\n"])?;
+    files::store(out, replace, &[text.as_bytes(), b"\n"])?;
     say(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
     for field in &carried.fields {
         if let Some(value) = field.value(&content) {
@@ -165,8 +167,8 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         ..job::Request::new(&text)
     };
     let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
-    update::warn_unless_writable(false, &mut |event| renderer.event(event));
-    let mut recording = Recording::of(update::begun(path, request.options, common, &bytes, &text));
+    attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
+    let mut recording = Recording::of(attempt::begun(path, request.options, common, &bytes, &text));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event: Event| recording.pass(event, &mut show);
     let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());

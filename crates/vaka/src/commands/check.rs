@@ -1,19 +1,13 @@
 //! `vaka check FILE…`: what files are, and where they fit.
 
 use std::path::Path;
-use std::sync::Arc;
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_boot::bench::buses::Bench;
-use vaka_boot::bench::discovery::{self, Hunt};
-use vaka_boot::bench::open_error::open_failure;
-use vaka_boot::context::Pace;
-use vaka_boot::update::{Offered, by_label, told_version};
-use vaka_core::event::{Code, Event, Failure};
-use vaka_core::matching::{Case, Choice, Claim, Outcome as Fit, Verdict, image_version, judge, of_board, variants_for};
+use vaka_core::event::{Code, Failure};
+use vaka_core::matching::{Choice, image_version, variants_for};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::address::Span;
@@ -21,16 +15,15 @@ use vaka_image::occupancy::Fill;
 use vaka_image::stamp::{self, Found, Seal};
 use vaka_image::vectors::{StartVectors, VectorKind};
 use vaka_image::{FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
-use vaka_usb::SystemClock;
 
+use super::check_unit::{Looked, with_unit};
 use super::{check_release, say};
-use crate::Outcome;
 use crate::args::{Check, Common, Format};
-use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::render::{self, json, map, table};
+use crate::seen;
 use crate::setting::{self, Setting};
-use crate::{interrupt, person, seen};
 
 pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
     let sheets = setting::sheets(common)?;
@@ -510,75 +503,4 @@ fn overlap(a: &Image, b: &Image) -> Option<(Span, bool)> {
     let common: Vec<Span> = pairs.flatten().collect();
     let equal = common.iter().all(|range| a.bytes(*range) == b.bytes(*range));
     common.first().map(|range| (*range, equal))
-}
-
-/// What is looked at beside a unit.
-pub enum Looked<'a> {
-    /// The image of a file.
-    File(&'a Image),
-    /// The images of a release, one for each variant.
-    Offered(&'a [Offered]),
-}
-
-impl Looked<'_> {
-    /// The image for the variants that are open, and what a release says of it.
-    fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
-        match self {
-            Self::File(image) => Some((image, None)),
-            Self::Offered(all) => {
-                let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
-                open.iter().find_map(of).map(|offered| (&offered.image, Some(&offered.claim)))
-            }
-        }
-    }
-}
-
-/// The verdict for a unit. Reads descriptors only; changes nothing.
-pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
-    let bench = Bench::new(setting::buses(common)?, sheets).guarded(Arc::new(Locks));
-    let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let found = discovery::find(
-        &bench,
-        &Hunt::any(&bench, common.unit.as_ref(), false),
-        common.wait,
-        &mut *person::at(common),
-        &mut pace,
-    )?;
-    let place = bench.place(found.location());
-    if !bench.may_look(&found) {
-        pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
-    }
-    let opened = bench.look(&found.device, &mut pace).map_err(|error| open_failure(&error, &place))?;
-    let facts = opened.identity.facts.clone();
-    drop(opened);
-    let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
-    let mut worst = Code::Refused;
-    for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
-        let label = label.map(|(_, variant)| variant);
-        let running = told_version(&found, sheet, &facts, label);
-        let open = label.map_or_else(|| of_board(&facts, found.variants_of(sheet)), |variant| vec![variant]);
-        let Some((image, claim)) = looked.image(&open) else { continue };
-        let case = Case {
-            sheet,
-            unit: Some(&facts),
-            image,
-            label,
-            running: running.as_ref(),
-            clear_all: false,
-            keep: &[],
-            agreed: &common.agree,
-            claim,
-        };
-        let verdict: Verdict = judge(&case);
-        if verdict.outcome == Fit::Fits {
-            worst = Code::Done;
-        }
-        match setting.format {
-            Format::Json => json::line(&Event::Verdict { unit: Some(place.clone()), verdict }),
-            Format::Text => render::text::verdict_table(&verdict, setting),
-        }
-    }
-    Ok(worst)
 }

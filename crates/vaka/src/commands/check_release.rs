@@ -11,10 +11,10 @@ use vaka_core::release::manifest::{Entry, Stage};
 use vaka_core::release::{Release, disagreements, sheet_for};
 use vaka_core::sheet::Sheet;
 
-use super::check::{Looked, with_unit};
+use super::check_unit::{Looked, with_unit};
 use super::say;
-use crate::Outcome;
 use crate::args::{Common, Format};
+use crate::problem::Outcome;
 use crate::render::json;
 use crate::setting::Setting;
 use crate::{keyring, releases};

@@ -14,11 +14,12 @@ use vaka_image::address::{Address, Span};
 use vaka_image::compare::{Comparison, FirstDifference, compare};
 use vaka_usb::SystemClock;
 
-use super::{convert, read, say};
-use crate::Outcome;
+use super::{read, say};
 use crate::args::{Common, Compare, Format};
+use crate::files;
 use crate::lock::Locks;
 use crate::person;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::render::{self, json, map};
 use crate::setting::{self, Setting};
@@ -39,8 +40,8 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
     let name = args.file.display().to_string();
     match &args.other {
         Some(other) => {
-            let first = convert::read(&args.file, args.choose.options())?;
-            let second = convert::read(other, args.choose.options())?;
+            let first = files::read(&args.file, args.choose.options())?;
+            let second = files::read(other, args.choose.options())?;
             let first = restricted(first, args.place.range, &name)?;
             let found = compare(&first, &second, &cells_of(&first, None));
             Ok(tell(&name, &other.display().to_string(), &first, &second, &found, setting))
@@ -62,7 +63,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut options = args.choose.options();
     // A raw binary takes its place from the sheet, once the variant is known.
-    let early = convert::read(&args.file, options).ok();
+    let early = files::read(&args.file, options).ok();
     let mut renderer = render::renderer(setting);
     let mut tell_event = |event: Event| renderer.event(event);
     let mut pace = Pace::new(&SystemClock, &mut tell_event, crate::interrupt::flag());
@@ -77,7 +78,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         }
         let image = match early {
             Some(image) => image,
-            None => convert::read(&args.file, options)?,
+            None => files::read(&args.file, options)?,
         };
         let region = args.place.region.as_ref().map(|region| visit.region(region)).transpose()?;
         let image = restricted(image, args.place.range, name)?;

@@ -22,9 +22,10 @@ use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use crate::args::{Common, Console};
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::setting::{self, Setting};
-use crate::{Outcome, interrupt, person, render};
+use crate::{interrupt, person, render};
 
 /// Lines are looked for so long before anything else is.
 const SLICE: Duration = Duration::from_millis(50);

@@ -1,26 +1,18 @@
-//! `vaka convert IN… OUT`, and writing images for other commands.
+//! `vaka convert IN… OUT`
 
-use std::borrow::Cow;
-use std::io::Write;
-use std::path::Path;
-
-use vaka_base::size::{Bytes, Grouped};
-use vaka_base::text;
 use vaka_core::event::{Code, Failure};
-use vaka_image::dfu_file;
-use vaka_image::facts::Suffix;
-use vaka_image::{Image, ReadError, ReadOptions, hex, srec, uf2};
+use vaka_image::Image;
 
 use super::say;
-use crate::Outcome;
-use crate::args::{Convert, Output, Writable};
+use crate::args::Convert;
+use crate::files;
+use crate::problem::Outcome;
 use crate::problem::Problem;
-use crate::setting;
 
 pub fn run(args: &Convert) -> Outcome {
     let mut images = Vec::new();
     for path in &args.files {
-        images.push(read(path, args.choose.options())?);
+        images.push(files::read(path, args.choose.options())?);
     }
     let several = args.files.len() > 1;
     let edited = |what: &str, error: vaka_image::edit::EditError| {
@@ -39,155 +31,8 @@ pub fn run(args: &Convert) -> Outcome {
     if let Some(start) = args.move_to {
         image = image.moved(start).map_err(|error| edited(&names(), error))?;
     }
-    let written = write(&image, &args.out, &args.output)?;
+    let written = files::write(&image, &args.out, &args.output)?;
     let inputs = if several { format!("{} files, ", args.files.len()) } else { String::new() };
     say(&format!("{inputs}{}", written));
     Ok(Code::Done)
-}
-
-/// Reads one image, or says what is in the way.
-pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
-    if let Some(image) = setting::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
-        return Ok(image);
-    }
-    let bytes = setting::firmware(path)?;
-    // Other formats carry addresses, and --at is meant for those that do not.
-    let image = vaka_image::read(&bytes, options).or_else(|error| match error {
-        ReadError::AddressNotWanted(_) => vaka_image::read(&bytes, ReadOptions { at: None, ..options }),
-        other => Err(other),
-    });
-    image.map_err(|error| {
-        let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
-        Problem(match error {
-            ReadError::NoAddress => {
-                let failure = Failure { code: Code::Refused, ..failure };
-                failure.cure("Give --at ADDRESS.")
-            }
-            ReadError::Several(_) | ReadError::NotThere(_) => {
-                let failure = Failure { code: Code::Refused, ..failure };
-                failure.cure("Choose one with --from-family ID or --from-target N.")
-            }
-            _ => failure,
-        })
-    })
-}
-
-/// Whether an image could be written there, before work is done for it.
-pub fn may_write(path: &Path, output: &Output) -> Result<(), Problem> {
-    if output.to.or_else(|| by_ending(path)).is_none() {
-        return Err(no_format(path));
-    }
-    may_store(path, output.replace)
-}
-
-/// Whether a file may be stored there.
-pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
-    if path.exists() && !replace { Err(there_already(path)) } else { Ok(()) }
-}
-
-fn no_format(path: &Path) -> Problem {
-    let message = format!("{}: its ending tells no format.", path.display());
-    Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
-}
-
-fn there_already(path: &Path) -> Problem {
-    let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
-    Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."))
-}
-
-/// Writes an image; returns a sentence of what was written.
-pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Problem> {
-    let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
-    let filled = match output.fill {
-        Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
-        None => Cow::Borrowed(image),
-    };
-    let too_large = || Problem(Failure::new(Code::File, "The image is too large for that format."));
-    let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
-    let mut note = String::new();
-    match format {
-        Writable::Bin => store(path, output.replace, &[single(&filled)?])?,
-        Writable::Hex => store(path, output.replace, &[&hex::write(&filled)])?,
-        Writable::Srec => store(path, output.replace, &[&srec::write(&filled)])?,
-        Writable::Uf2 => {
-            let bytes = uf2::write(&filled, output.family).ok_or_else(too_large)?;
-            let padding = (bytes.len() / uf2::BLOCK * 256) as u64 - filled.len();
-            if padding > 0 {
-                note = format!("; {} bytes of 0xFF fill its blocks up", Grouped(padding));
-            }
-            store(path, output.replace, &[&bytes])?;
-        }
-        Writable::Dfu => {
-            let mut bytes = single(&filled)?.to_vec();
-            dfu_file::append_suffix(&mut bytes, suffix);
-            store(path, output.replace, &[&bytes])?;
-        }
-        Writable::DfuAddressed => {
-            let bytes = dfu_file::write_addressed(&filled, 0, "", suffix).ok_or_else(too_large)?;
-            store(path, output.replace, &[&bytes])?;
-        }
-    }
-    let segments = text::count(filled.segments().len(), "segment");
-    Ok(format!("{}: {} in {segments}, {}{note}", path.display(), Bytes(filled.len()), filled.span()))
-}
-
-/// The bytes of an image without gaps, as formats without addresses need it.
-fn single(image: &Image) -> Result<&[u8], Problem> {
-    match image.segments() {
-        [only] => Ok(only.data()),
-        several => {
-            let gap = image.span().len() - image.len();
-            let message = format!(
-                "The image has {} with {} of gaps, which a binary cannot leave out.",
-                text::count(several.len(), "segment"),
-                Bytes(gap)
-            );
-            Err(Problem(
-                Failure::new(Code::Refused, message)
-                    .cure("Say what fills them, such as --fill 0xFF, or cut with --range."),
-            ))
-        }
-    }
-}
-
-fn by_ending(path: &Path) -> Option<Writable> {
-    Some(match path.extension()?.to_str()?.to_ascii_lowercase().as_str() {
-        "bin" => Writable::Bin,
-        "hex" | "ihx" | "ihex" => Writable::Hex,
-        "srec" | "s19" | "s28" | "s37" | "mot" => Writable::Srec,
-        "uf2" => Writable::Uf2,
-        "dfu" => Writable::Dfu,
-        _ => return None,
-    })
-}
-
-/// Writes a file as a whole or not at all: into a temporary one beside it,
-/// which then takes its name.
-pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
-    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let fault = |error: std::io::Error| Problem::file(path, &error);
-    let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;
-    for part in parts {
-        file.write_all(part).map_err(fault)?;
-    }
-    readable_by_all(file.as_file()).map_err(fault)?;
-    let kept = if replace { file.persist(path) } else { file.persist_noclobber(path) };
-    kept.map(drop).map_err(|error| {
-        if error.error.kind() == std::io::ErrorKind::AlreadyExists {
-            return there_already(path);
-        }
-        fault(error.error)
-    })
-}
-
-/// A temporary file is its owner's alone; what it becomes is an ordinary one.
-#[cfg(unix)]
-fn readable_by_all(file: &std::fs::File) -> std::io::Result<()> {
-    use std::os::unix::fs::PermissionsExt;
-    file.set_permissions(std::fs::Permissions::from_mode(0o644))
-}
-
-#[cfg(not(unix))]
-fn readable_by_all(_: &std::fs::File) -> std::io::Result<()> {
-    Ok(())
 }

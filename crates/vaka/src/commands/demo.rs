@@ -19,8 +19,8 @@ use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
 use super::say;
-use crate::Outcome;
 use crate::args::Demo;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 
 const BOLD: Style = Style::new().bold();

@@ -16,10 +16,11 @@ use vaka_usb::{Bus, Change, PolledWatch, SystemClock};
 use super::say;
 use crate::args::{Common, Diagnose, Format};
 use crate::diagnose::{log, machine, units};
+use crate::interrupt;
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::render::json;
 use crate::setting::{self, Setting};
-use crate::{Outcome, interrupt};
 
 /// How often the wish to stop is looked at.
 const LOOK_UP: Duration = Duration::from_millis(100);

@@ -11,14 +11,12 @@ use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
 use super::say;
-use crate::Outcome;
 use crate::args::DialectCommand;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::rehearsal::{self, Played};
 use crate::render::table;
 use crate::setting::{self, Setting};
-
-/// Where a dialect of each kind of carrier begins.
 
 pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     match command {

@@ -12,9 +12,9 @@ use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
 use super::say;
-use crate::Outcome;
 use crate::args::{Common, Format};
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::setting::{self, Setting};
 use crate::{interrupt, person, render};
 

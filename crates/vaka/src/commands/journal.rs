@@ -7,13 +7,15 @@ use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::event::{Code, Failure};
 
-use super::{convert, say};
+use super::say;
 use crate::args::{Common, Format, Journal};
+use crate::files;
 use crate::journal::{self, Record, units};
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::render::{json as json_out, table};
+use crate::report;
 use crate::setting::Setting;
-use crate::{Outcome, report};
 
 pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     let path = journal::path().ok_or_else(|| Problem::internal("this system has no state folder"))?;
@@ -46,7 +48,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
 }
 
 fn write(path: &Path, text: &str) -> Result<(), Problem> {
-    convert::store(path, true, &[text.as_bytes()])?;
+    files::store(path, true, &[text.as_bytes()])?;
     say(&format!("{}: written.", path.display()));
     Ok(())
 }

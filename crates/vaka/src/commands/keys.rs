@@ -3,9 +3,9 @@
 use vaka_core::event::Code;
 
 use super::say;
-use crate::Outcome;
 use crate::args::KeysCommand;
 use crate::keyring;
+use crate::problem::Outcome;
 
 pub fn run(command: &KeysCommand) -> Outcome {
     match command {

@@ -14,23 +14,25 @@ use vaka_boot::context::Pace;
 use vaka_boot::operator::Nobody;
 use vaka_boot::release_install::Staged;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Ending, Event, Failure, Report};
+use vaka_core::event::{Code, Event, Failure, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_image::ReadOptions;
 use vaka_usb::{Bus, Location, SystemClock};
 
-use super::release::Recorder;
-use super::update::begun;
 use crate::args::{Common, Line, Strength};
+use crate::attempt;
+use crate::interrupt;
 use crate::journal::{self, Begun, Confirmed};
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::recording::Recording;
+use crate::release_recorder::Recorder;
 use crate::releases::{self, Found};
+use crate::render::line::Counts;
 use crate::render::line::{Done, Screen};
 use crate::setting::{self, Setting};
 use crate::shelf::StateFolder;
-use crate::{Outcome, interrupt};
 
 /// How often the buses are looked at.
 const LOOK: Duration = Duration::from_millis(25);
@@ -124,39 +126,6 @@ fn panicked(place: &str) -> Report {
         code: Code::Internal,
         state: Some(UnitState::Unknown),
         ..update::empty_report()
-    }
-}
-
-/// What became of the units.
-#[derive(Default)]
-pub struct Counts {
-    pub updated: usize,
-    pub unchanged: usize,
-    pub failed: usize,
-    pub stopped: usize,
-    pub again: usize,
-}
-
-impl Counts {
-    pub fn all(&self) -> usize {
-        self.updated + self.unchanged + self.failed + self.stopped
-    }
-
-    fn note(&mut self, report: &Report) {
-        match (report.code, report.outcome) {
-            (Code::Stopped, _) => self.stopped += 1,
-            (Code::Done, Ending::Unchanged) => self.unchanged += 1,
-            (Code::Done, _) => self.updated += 1,
-            _ => self.failed += 1,
-        }
-    }
-
-    fn worst(&self) -> Code {
-        match (self.failed, self.stopped) {
-            (0, 0) => Code::Done,
-            (0, _) => Code::Stopped,
-            _ => Code::Transfer,
-        }
     }
 }
 
@@ -264,7 +233,7 @@ impl<'a> Job<'a> {
         let bytes = setting::firmware(path)?;
         let mut options = args.choose.options();
         let payload = setting::unwrapped(path, &bytes, sheets, &mut options)?.payload.to_vec();
-        let begun = Box::new(begun(path, args.choose.options(), common, &bytes, &payload));
+        let begun = Box::new(attempt::begun(path, args.choose.options(), common, &bytes, &payload));
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
         Ok(Source::File { payload, name, options, begun })
     }

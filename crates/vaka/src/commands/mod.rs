@@ -3,6 +3,7 @@
 pub mod carry;
 pub mod check;
 pub mod check_release;
+pub mod check_unit;
 pub mod compare;
 pub mod console;
 pub mod convert;

@@ -11,12 +11,13 @@ use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest,
 use vaka_core::release::{Release, disagreements};
 use vaka_image::address::Address;
 
-use super::convert;
 use super::say;
 use crate::args::Pack;
+use crate::files;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::setting::Setting;
-use crate::{Outcome, keyring, releases, setting};
+use crate::{keyring, releases, setting};
 
 /// What a maintainer writes down.
 #[derive(Deserialize)]
@@ -83,7 +84,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
     let out = args.out.clone().unwrap_or_else(|| {
         PathBuf::from(format!("{}-{}.{}", description.product, description.version, releases::ENDING))
     });
-    convert::may_store(&out, args.replace)?;
+    files::may_store(&out, args.replace)?;
     let key = args.key.as_deref().map(keyring::private).transpose()?;
     let mut packing = Packing { folder: path.parent().unwrap_or(Path::new("")), members: BTreeMap::new() };
     let manifest = packing.manifest(description)?;
@@ -100,7 +101,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
             .cure("Take the images that were built for these variants, or correct the description or the sheet.")
             .into());
     }
-    convert::store(&out, args.replace, &[&bytes])?;
+    files::store(&out, args.replace, &[&bytes])?;
     tell(&out, &release, bytes.len());
     Ok(Code::Done)
 }

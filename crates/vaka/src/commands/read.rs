@@ -14,17 +14,18 @@ use vaka_image::address::Span;
 use vaka_image::compare::{self, patterns};
 use vaka_usb::SystemClock;
 
-use super::{convert, say};
-use crate::Outcome;
+use super::say;
 use crate::args::{Common, Format, Read, Where};
+use crate::files;
 use crate::lock::Locks;
 use crate::person;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::render::{self, map};
 use crate::setting::{self, Setting};
 
 pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
-    convert::may_write(&args.out, &args.output)?;
+    files::may_write(&args.out, &args.output)?;
     let sheets = setting::sheets(common)?;
     let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
@@ -35,7 +36,7 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
     visit.leave(&mut pace);
     let image = read?;
-    let written = convert::write(&image, &args.out, &args.output)?;
+    let written = files::write(&image, &args.out, &args.output)?;
     if setting.format == Format::Text {
         say(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));
         tell_content(&image);

@@ -7,9 +7,10 @@ use clap::CommandFactory;
 use vaka_core::event::{Code, Failure};
 use vaka_core::sheet::{Ids, Sheet};
 
-use super::{convert, say};
-use crate::Outcome;
+use super::say;
 use crate::args::{Args, Common, SetupCommand};
+use crate::files;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::setting;
 
@@ -56,7 +57,7 @@ fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     match out {
         None => text.lines().for_each(say),
         Some(path) => {
-            convert::store(path, replace, &[text.as_bytes()])?;
+            files::store(path, replace, &[text.as_bytes()])?;
             say(&format!("{}: written. {next}", path.display()));
         }
     }

@@ -17,9 +17,9 @@ use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
 use super::{say, sheet_show};
-use crate::Outcome;
 use crate::args::{Common, NewSheet, SheetCommand};
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::{render, setting, setting::Setting};
 

@@ -9,7 +9,7 @@ use vaka_core::sheet::{
 };
 
 use super::say;
-use crate::Outcome;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 use crate::render::table;
 use crate::setting::{self, Setting};

@@ -3,13 +3,14 @@
 use vaka_core::event::{Code, Failure};
 use vaka_image::stamp::{self, Found, Text};
 
-use super::{convert, say};
-use crate::Outcome;
+use super::say;
 use crate::args::Stamp;
+use crate::files;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 
 pub fn run(args: &Stamp) -> Outcome {
-    let image = convert::read(&args.file, args.choose.options())?;
+    let image = files::read(&args.file, args.choose.options())?;
     let text = Text {
         product: args.product.clone(),
         part: args.part.clone(),
@@ -43,7 +44,7 @@ pub fn run(args: &Stamp) -> Outcome {
         }
         _ => (stamp::seal(&image).map_err(failed)?, "sealed"),
     };
-    let written = convert::write(&stamped, &args.out, &args.output)?;
+    let written = files::write(&stamped, &args.out, &args.output)?;
     if let Found::One(found) = stamp::find(&stamped, None) {
         say(&format!("Stamp at {} {done}.", found.at));
     }

@@ -16,9 +16,9 @@ use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
 use super::say;
-use crate::Outcome;
 use crate::args::Standins;
 use crate::interrupt;
+use crate::problem::Outcome;
 use crate::problem::Problem;
 
 const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";

@@ -20,10 +20,10 @@ use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{DeviceInfo, SystemClock};
 
 use super::{say, watch};
-use crate::Outcome;
 use crate::args::{Common, Format, Survey};
 use crate::interrupt;
 use crate::lock::Locks;
+use crate::problem::Outcome;
 use crate::render::{json, table};
 use crate::setting::{self, Setting};
 

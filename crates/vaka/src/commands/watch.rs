@@ -15,8 +15,9 @@ use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
 
 use super::say;
 use crate::args::{Common, Format};
+use crate::interrupt;
+use crate::problem::Outcome;
 use crate::render::json;
-use crate::{Outcome, interrupt};
 
 /// What comes on a port so long after something left it is still the same unit to a
 /// person. Chosen by us: longer than any restart.

@@ -14,7 +14,6 @@ use super::Renderer;
 use super::json::{self, Json};
 use super::text::Text;
 use crate::args::Format;
-use crate::commands::line::Counts;
 use crate::setting::Setting;
 
 /// How a unit is through.
@@ -23,6 +22,39 @@ pub enum Done<'a> {
     Before,
     /// Now, and so.
     Now(&'a Report),
+}
+
+/// What became of the units.
+#[derive(Default)]
+pub struct Counts {
+    pub updated: usize,
+    pub unchanged: usize,
+    pub failed: usize,
+    pub stopped: usize,
+    pub again: usize,
+}
+
+impl Counts {
+    pub fn all(&self) -> usize {
+        self.updated + self.unchanged + self.failed + self.stopped
+    }
+
+    pub fn note(&mut self, report: &Report) {
+        match (report.code, report.outcome) {
+            (Code::Stopped, _) => self.stopped += 1,
+            (Code::Done, Ending::Unchanged) => self.unchanged += 1,
+            (Code::Done, _) => self.updated += 1,
+            _ => self.failed += 1,
+        }
+    }
+
+    pub fn worst(&self) -> Code {
+        match (self.failed, self.stopped) {
+            (0, 0) => Code::Done,
+            (0, _) => Code::Stopped,
+            _ => Code::Transfer,
+        }
+    }
 }
 
 /// The lines of all units under way.

@@ -1,0 +1,131 @@
+//! Commands that read and write files.
+
+use std::path::PathBuf;
+
+use clap::{Args as ClapArgs, ValueEnum};
+use vaka_image::ReadOptions;
+use vaka_image::address::{Address, Span};
+use vaka_image::facts::Suffix;
+
+use super::values::{address, byte, fact, number, range, suffix};
+
+#[derive(Debug, ClapArgs)]
+pub struct Check {
+    /// Firmware files
+    #[arg(required = true, value_name = "FILE")]
+    pub files: Vec<PathBuf>,
+    #[command(flatten)]
+    pub choose: Choose,
+}
+
+/// Which image of a file is meant, where it holds several or has no address.
+#[derive(Clone, Copy, Debug, ClapArgs)]
+pub struct Choose {
+    /// Where a raw binary starts
+    #[arg(long, value_name = "ADDRESS", value_parser = address)]
+    pub at: Option<Address>,
+    /// Which UF2 family to read
+    #[arg(long, value_name = "ID", value_parser = number)]
+    pub from_family: Option<u32>,
+    /// Which target of a DFU file to read, by its alternate setting
+    #[arg(long, value_name = "N")]
+    pub from_target: Option<u8>,
+}
+
+impl Choose {
+    pub fn options(self) -> ReadOptions {
+        ReadOptions { at: self.at, family: self.from_family, target: self.from_target }
+    }
+}
+
+/// How an image is written.
+#[derive(Debug, ClapArgs)]
+pub struct Output {
+    /// The format; else the ending of OUT decides
+    #[arg(long, value_enum, value_name = "FORMAT")]
+    pub to: Option<Writable>,
+    /// The byte that fills gaps, such as 0xFF
+    #[arg(long, value_name = "BYTE", value_parser = byte)]
+    pub fill: Option<u8>,
+    /// The UF2 family to write
+    #[arg(long, value_name = "ID", value_parser = number)]
+    pub family: Option<u32>,
+    /// Ids for the DFU suffix, VID:PID or VID:PID:RELEASE, each in hex
+    #[arg(long, value_name = "IDS", value_parser = suffix)]
+    pub dfu_ids: Option<Suffix>,
+    /// Overwrite OUT
+    #[arg(long)]
+    pub replace: bool,
+}
+
+/// A format that can be written.
+#[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
+pub enum Writable {
+    /// Raw binary (.bin)
+    Bin,
+    /// Intel HEX (.hex, .ihx, .ihex)
+    Hex,
+    /// S-record (.srec, .s19, .s28, .s37, .mot)
+    Srec,
+    /// UF2 (.uf2)
+    Uf2,
+    /// Raw binary with a DFU suffix (.dfu)
+    Dfu,
+    /// DFU file of the address extension
+    DfuAddressed,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Convert {
+    /// Input files; several are joined
+    #[arg(required = true, value_name = "IN")]
+    pub files: Vec<PathBuf>,
+    /// Output file
+    #[arg(required = true, value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub choose: Choose,
+    /// Only what lies in this range, the end not included: 0x0A002400..0x0A003000
+    #[arg(long, value_name = "A..B", value_parser = range)]
+    pub range: Option<Span>,
+    /// Move it, so that it starts here
+    #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
+    pub move_to: Option<Address>,
+    #[command(flatten)]
+    pub output: Output,
+}
+
+#[derive(Debug, ClapArgs)]
+pub struct Stamp {
+    /// Input file
+    #[arg(value_name = "IN")]
+    pub file: PathBuf,
+    /// Output file
+    #[arg(value_name = "OUT")]
+    pub out: PathBuf,
+    #[command(flatten)]
+    pub choose: Choose,
+    /// Product id
+    #[arg(long, value_name = "ID")]
+    pub product: Option<String>,
+    /// Part id
+    #[arg(long, value_name = "ID")]
+    pub part: Option<String>,
+    /// A variant that it is for; repeat it for several
+    #[arg(long = "for", value_name = "ID")]
+    pub variants: Vec<String>,
+    /// Version
+    #[arg(long, value_name = "V")]
+    pub version: Option<String>,
+    /// Name of the build
+    #[arg(long, value_name = "NAME")]
+    pub build: Option<String>,
+    /// When it was built
+    #[arg(long, value_name = "TIME")]
+    pub built: Option<String>,
+    /// A fact that must agree, such as crystal=8000000; repeat it for several
+    #[arg(long, value_name = "NAME=VALUE", value_parser = fact)]
+    pub fact: Vec<(String, String)>,
+    #[command(flatten)]
+    pub output: Output,
+}

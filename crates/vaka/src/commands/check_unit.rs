@@ -1,0 +1,92 @@
+//! `vaka check FILE --unit …`: the verdict for one unit.
+
+use std::sync::Arc;
+
+use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::bench::open_error::open_failure;
+use vaka_boot::context::Pace;
+use vaka_boot::update::{Offered, by_label, told_version};
+use vaka_core::event::{Code, Event};
+use vaka_core::matching::{Case, Claim, Outcome as Fit, Verdict, judge, of_board};
+use vaka_core::sheet::{Sheet, Variant};
+use vaka_image::Image;
+use vaka_usb::SystemClock;
+
+use crate::args::{Common, Format};
+use crate::lock::Locks;
+use crate::problem::Outcome;
+use crate::render::{self, json};
+use crate::setting::{self, Setting};
+use crate::{interrupt, person};
+
+/// What is looked at beside a unit.
+pub enum Looked<'a> {
+    /// The image of a file.
+    File(&'a Image),
+    /// The images of a release, one for each variant.
+    Offered(&'a [Offered]),
+}
+
+impl Looked<'_> {
+    /// The image for the variants that are open, and what a release says of it.
+    fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
+        match self {
+            Self::File(image) => Some((image, None)),
+            Self::Offered(all) => {
+                let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
+                open.iter().find_map(of).map(|offered| (&offered.image, Some(&offered.claim)))
+            }
+        }
+    }
+}
+
+/// The verdict for a unit. Reads descriptors only; changes nothing.
+pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+    let bench = Bench::new(setting::buses(common)?, sheets).guarded(Arc::new(Locks));
+    let mut renderer = render::renderer(setting);
+    let mut tell = |event: Event| renderer.event(event);
+    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+    let found = discovery::find(
+        &bench,
+        &Hunt::any(&bench, common.unit.as_ref(), false),
+        common.wait,
+        &mut *person::at(common),
+        &mut pace,
+    )?;
+    let place = bench.place(found.location());
+    if !bench.may_look(&found) {
+        pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
+    }
+    let opened = bench.look(&found.device, &mut pace).map_err(|error| open_failure(&error, &place))?;
+    let facts = opened.identity.facts.clone();
+    drop(opened);
+    let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
+    let mut worst = Code::Refused;
+    for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
+        let label = label.map(|(_, variant)| variant);
+        let running = told_version(&found, sheet, &facts, label);
+        let open = label.map_or_else(|| of_board(&facts, found.variants_of(sheet)), |variant| vec![variant]);
+        let Some((image, claim)) = looked.image(&open) else { continue };
+        let case = Case {
+            sheet,
+            unit: Some(&facts),
+            image,
+            label,
+            running: running.as_ref(),
+            clear_all: false,
+            keep: &[],
+            agreed: &common.agree,
+            claim,
+        };
+        let verdict: Verdict = judge(&case);
+        if verdict.outcome == Fit::Fits {
+            worst = Code::Done;
+        }
+        match setting.format {
+            Format::Json => json::line(&Event::Verdict { unit: Some(place.clone()), verdict }),
+            Format::Text => render::text::verdict_table(&verdict, setting),
+        }
+    }
+    Ok(worst)
+}

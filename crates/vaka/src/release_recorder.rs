@@ -1,0 +1,70 @@
+//! The journal of a release's stages, and the files that other tools take.
+
+use std::path::Path;
+
+use vaka_base::text;
+use vaka_boot::release_install::Around;
+use vaka_core::event::Failure;
+use vaka_core::release::Release;
+
+use crate::args::Common;
+use crate::files;
+use crate::journal::{Begun, FileRecord, ReleaseRecord};
+use crate::recording::Recording;
+
+/// Keeps the journal of a release's stages, and hands files out.
+pub struct Recorder<'a> {
+    pub plan_only: bool,
+    pub hand_out: Option<&'a Path>,
+    pub common: &'a Common,
+    pub path: &'a Path,
+    pub release: &'a Release,
+    pub build: &'a str,
+    pub state: &'a std::cell::RefCell<Recording<'static>>,
+}
+
+impl Recorder<'_> {
+    fn begun(&self, number: usize) -> Begun {
+        use sha2::{Digest, Sha256};
+        let manifest = &self.release.manifest;
+        let bytes = std::fs::read(self.path).unwrap_or_default();
+        Begun {
+            time: jiff::Timestamp::now(),
+            vaka: env!("CARGO_PKG_VERSION").to_owned(),
+            file: FileRecord {
+                name: self.path.display().to_string(),
+                size: bytes.len() as u64,
+                sha256: text::hex(&Sha256::digest(&bytes)),
+                content_sha256: None,
+            },
+            release: Some(ReleaseRecord {
+                product: manifest.product.clone(),
+                version: manifest.version.clone(),
+                channel: manifest.channel.clone(),
+                build: self.build.to_owned(),
+                stage: number + 1,
+                stages: manifest.stages.len(),
+            }),
+            label: self.common.variant.clone(),
+            agreed: self.common.agree.clone(),
+        }
+    }
+}
+
+impl Around for Recorder<'_> {
+    fn begins(&mut self, number: usize) {
+        let recording = if self.plan_only { Recording::default() } else { Recording::of(self.begun(number)) };
+        *self.state.borrow_mut() = recording;
+    }
+
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
+        let folder = self.hand_out.unwrap_or(Path::new("."));
+        let path = folder.join(name);
+        // The same file of an earlier run will do.
+        if std::fs::read(&path).is_ok_and(|there| there == bytes) {
+            return Ok(path.display().to_string());
+        }
+        files::store(&path, false, &[bytes]).map_err(|problem| problem.0)?;
+        Ok(path.display().to_string())
+    }
+}
