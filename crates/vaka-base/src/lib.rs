@@ -4,6 +4,7 @@
 
 pub mod checksum;
 pub mod duration;
+pub mod pattern;
 #[cfg(feature = "schema")]
 pub mod schema;
 pub mod size;

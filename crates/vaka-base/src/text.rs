@@ -32,6 +32,19 @@ pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
+/// Decodes pairs of hex digits, in either case; white space between pairs is ignored.
+/// `None` for an odd number of digits or any other character.
+pub fn parse_hex(text: impl AsRef<[u8]>) -> Option<Vec<u8>> {
+    let digits = text.as_ref().iter().filter(|byte| !byte.is_ascii_whitespace());
+    let digits: Option<Vec<u8>> = digits.map(|byte| hex_digit(*byte)).collect();
+    let (pairs, []) = digits.as_deref()?.as_chunks::<2>() else { return None };
+    Some(pairs.iter().map(|[high, low]| high << 4 | low).collect())
+}
+
+fn hex_digit(byte: u8) -> Option<u8> {
+    char::from(byte).to_digit(16).and_then(|digit| u8::try_from(digit).ok())
+}
+
 /// Bytes as a person reads them: `0A 1B`.
 pub fn hex_pairs(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
@@ -45,6 +58,16 @@ pub fn count(number: usize, noun: &str) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn hex_is_decoded_or_refused() {
+        for (text, bytes) in [("", Some(vec![])), ("0a1B", Some(vec![10, 27])), (" 54 52\n", Some(vec![0x54, 0x52]))] {
+            assert_eq!(parse_hex(text), bytes, "{text:?}");
+        }
+        for wrong in ["0", "0a1", "0x0a", "zz", "é1", "+1"] {
+            assert_eq!(parse_hex(wrong), None, "{wrong:?}");
+        }
+    }
 
     #[test]
     fn nothing_from_outside_can_steer_a_terminal() {

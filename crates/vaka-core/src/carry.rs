@@ -178,9 +178,7 @@ impl Field {
                 bytes[..self.length.min(8)].to_vec()
             }
             FieldKind::Bytes => {
-                let pair = |pair: &str| (pair.len() == 2).then(|| u8::from_str_radix(pair, 16).ok()).flatten();
-                let bytes: Option<Vec<u8>> = value.split_whitespace().map(pair).collect();
-                let bytes = bytes.ok_or_else(|| wrong("write bytes as hex pairs, like 54 52"))?;
+                let bytes = text::parse_hex(value).ok_or_else(|| wrong("write bytes as hex pairs, like 54 52"))?;
                 if bytes.len() != self.length {
                     return Err(wrong("it has another length"));
                 }

@@ -327,7 +327,7 @@ fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
         }
         Form::Hex { .. } => digits(bytes, 16).ok().map(Value::Int),
         Form::Dec { .. } => digits(bytes, 10).ok().map(Value::Int),
-        Form::HexBytes { .. } => super::lexer::hex_bytes(bytes).map(Value::from),
+        Form::HexBytes { .. } => vaka_base::text::parse_hex(bytes).map(Value::from),
         Form::Bytes(_) => Some(bytes.to_vec().into()),
         _ => None,
     }
@@ -585,7 +585,7 @@ impl Context<'_> {
                 Value::Int(number)
             }
             Form::Bytes(_) => Value::Bytes(bytes.into()),
-            Form::HexBytes { .. } => match super::lexer::hex_bytes(bytes) {
+            Form::HexBytes { .. } => match vaka_base::text::parse_hex(bytes) {
                 Some(found) => found.into(),
                 None => return Err(Some("pairs of hex digits".to_owned())),
             },

@@ -131,7 +131,7 @@ impl Words {
                 at += len;
             } else if c == 'x' && matches!(rest.as_bytes().get(1), Some(b'"' | b'\'')) {
                 let (digits, len) = literal(&rest[1..], place)?;
-                let bytes = hex_bytes(&digits).ok_or_else(|| {
+                let bytes = vaka_base::text::parse_hex(&digits).ok_or_else(|| {
                     Problem::new(place, "between the quotes stand pairs of hex digits, as in x'0A FF'")
                 })?;
                 tokens.push((Token::Bytes(bytes), place));
@@ -275,17 +275,4 @@ fn literal(rest: &str, place: usize) -> Parsed<(Vec<u8>, usize)> {
         bytes.push(escaped.ok_or_else(|| Problem::new(place, message))?);
     }
     Err(Problem::new(place, "a text begins here and has no end"))
-}
-
-/// Pairs of hex digits with blanks between.
-pub(super) fn hex_bytes(digits: &[u8]) -> Option<Vec<u8>> {
-    let digits: Vec<u8> = digits.iter().copied().filter(|byte| !byte.is_ascii_whitespace()).collect();
-    let pair = |pair: &[u8]| match pair {
-        [high, low] => {
-            let digit = |byte: u8| char::from(byte).to_digit(16);
-            u8::try_from(digit(*high)? * 16 + digit(*low)?).ok()
-        }
-        _ => None,
-    };
-    digits.chunks(2).map(pair).collect()
 }

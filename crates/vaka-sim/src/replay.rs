@@ -9,16 +9,13 @@
 use std::collections::VecDeque;
 use std::time::Duration;
 
-use serde::Deserialize;
 use thiserror::Error;
+use vaka_usb::trace_format::{FORMAT, HexBytes, ListedDevice, TraceLine};
 
 use crate::flash::Flash;
 use crate::unit::{Condition, Hand, Unit};
 use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
 use crate::world::World;
-
-/// The version of the format that this reads.
-const FORMAT: u32 = 1;
 
 /// Nothing recorded is waited for longer: who replays wants to see it.
 const LONGEST_PAUSE: Duration = Duration::from_millis(500);
@@ -40,36 +37,6 @@ pub enum TraceError {
     /// It shows no unit.
     #[error("the trace shows no unit that was opened")]
     Nothing,
-}
-
-#[derive(Deserialize)]
-struct Head {
-    trace: u32,
-}
-
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Line {
-    t: f64,
-    list: Option<Vec<Listed>>,
-    open: Option<u32>,
-    port: Option<String>,
-    device: Option<u32>,
-    setup: Option<String>,
-    pipe: Option<String>,
-    reply: Option<String>,
-    data: Option<String>,
-    act: Option<String>,
-    error: Option<String>,
-}
-
-#[derive(Clone, Debug, Deserialize, PartialEq)]
-struct Listed {
-    port: String,
-    address: u32,
-    id: String,
-    release: String,
-    interfaces: Vec<String>,
 }
 
 /// A trace that was read: a script for each unit in it.
@@ -115,9 +82,10 @@ impl Trace {
     /// [`TraceError`].
     pub fn parse(text: &str) -> Result<Self, TraceError> {
         let lines: Vec<&str> = text.lines().collect();
-        let head: Head = lines.first().and_then(|line| serde_json::from_str(line).ok()).ok_or(TraceError::Head)?;
-        if head.trace != FORMAT {
-            return Err(TraceError::Format(head.trace));
+        let head: Option<TraceLine> = lines.first().and_then(|line| serde_json::from_str(line).ok());
+        let format = head.and_then(|head| head.trace).ok_or(TraceError::Head)?;
+        if format != FORMAT {
+            return Err(TraceError::Format(format));
         }
         let mut reader = Reader::default();
         let mut is_cut = false;
@@ -158,13 +126,14 @@ struct Reader {
 struct Script {
     port: String,
     steps: VecDeque<Step>,
-    shown: Option<Listed>,
+    shown: Option<ListedDevice>,
 }
 
 impl Reader {
-    fn take(&mut self, line: Line) -> Option<()> {
+    fn take(&mut self, line: TraceLine) -> Option<()> {
+        let t = line.t.unwrap_or_default();
         if let Some(list) = &line.list {
-            return self.list(line.t, list);
+            return self.list(t, list);
         }
         if let (Some(device), Some(port)) = (line.open, &line.port) {
             if line.error.is_none() {
@@ -178,26 +147,24 @@ impl Reader {
         match line.act.as_deref() {
             Some("close") => self.open.retain(|(number, _)| *number != device),
             Some("left") => {
-                self.scripts[at].steps.push_back(Step::Absent(line.t));
+                self.scripts[at].steps.push_back(Step::Absent(t));
                 self.scripts[at].shown = None;
             }
             Some(_) => {}
             None => {
                 let asked = match (&line.setup, &line.pipe) {
-                    (Some(setup), _) => Asked::Control(bytes(setup)?.try_into().ok()?),
-                    (None, Some(pipe)) => Asked::Pipe(*bytes(pipe)?.first()?),
+                    (Some(setup), _) => Asked::Control(setup.0.clone().try_into().ok()?),
+                    (None, Some(pipe)) => Asked::Pipe(*pipe.0.first()?),
                     (None, None) => return None,
                 };
-                let data = bytes(line.data.as_deref().unwrap_or_default())?;
                 let answer = match line.error.as_deref() {
-                    None if line.reply.is_some() => Answer::Data(bytes(line.reply.as_deref()?)?),
-                    None => Answer::Done,
+                    None => line.reply.map_or(Answer::Done, |reply| Answer::Data(reply.0)),
                     Some("stall") => Answer::Stall,
                     Some(_) => Answer::Silent,
                 };
-                self.scripts[at].steps.push_back(Step::Transfer(line.t, asked, data, answer));
+                self.scripts[at].steps.push_back(Step::Transfer(t, asked, line.data.unwrap_or_default().0, answer));
                 if line.error.as_deref() == Some("gone") {
-                    self.scripts[at].steps.push_back(Step::Absent(line.t));
+                    self.scripts[at].steps.push_back(Step::Absent(t));
                     self.scripts[at].shown = None;
                 }
             }
@@ -206,7 +173,7 @@ impl Reader {
     }
 
     /// Over USB/IP a device that is open is not listed: that is no leaving.
-    fn list(&mut self, t: f64, list: &[Listed]) -> Option<()> {
+    fn list(&mut self, t: f64, list: &[ListedDevice]) -> Option<()> {
         for listed in list {
             let at = self.script(&listed.port);
             let script = &mut self.scripts[at];
@@ -234,16 +201,11 @@ impl Reader {
     }
 }
 
-fn bytes(hex: &str) -> Option<Vec<u8>> {
-    let pair = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
-    hex.len().is_multiple_of(2).then(|| hex.as_bytes().chunks(2).map(pair).collect()).flatten()
-}
-
-fn face(listed: &Listed) -> Option<Face> {
+fn face(listed: &ListedDevice) -> Option<Face> {
     let (vendor, product) = listed.id.split_once(':')?;
     let half = |text: &str| u16::from_str_radix(text, 16).ok();
-    let interface = |class: &String| {
-        let class = bytes(class)?.try_into().ok()?;
+    let interface = |class: &HexBytes| {
+        let class = class.0.clone().try_into().ok()?;
         Some(FaceInterface { class, names: Vec::new(), extra: Vec::new(), bulk: Vec::new(), interrupt: Vec::new() })
     };
     let interfaces = listed.interfaces.iter().map(interface).collect::<Option<Vec<_>>>()?;

@@ -24,6 +24,7 @@ pub mod system;
 #[cfg(target_os = "linux")]
 pub mod system_port;
 pub mod trace;
+pub mod trace_format;
 pub mod usbip;
 
 pub use bus::{Bus, BusError, Change, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};

@@ -6,23 +6,20 @@
 
 use std::cell::Cell;
 use std::cell::RefCell;
-use std::collections::{HashMap, VecDeque};
+use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::rc::Rc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
-use serde::Deserialize;
 use vaka_base::text;
 use vaka_boot::context::Pace;
 use vaka_boot::protocol::dialect::{GIVEN, Reopen, Seen, Talk};
 use vaka_dialect::{Dialect, OperationName, Value};
+use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
 };
-
-/// The version of traces that this reads.
-const FORMAT: u32 = 1;
 
 /// What came of one operation.
 pub struct Played {
@@ -32,22 +29,6 @@ pub struct Played {
     pub frames: Vec<Seen>,
     /// What went wrong, if something did.
     pub fault: Option<String>,
-}
-
-#[derive(Default, Deserialize)]
-#[serde(default)]
-struct Line {
-    trace: Option<u32>,
-    open: Option<u32>,
-    device: Option<u32>,
-    setup: Option<String>,
-    pipe: Option<String>,
-    reply: Option<String>,
-    data: Option<String>,
-    error: Option<String>,
-    dialect: Option<String>,
-    operation: Option<String>,
-    given: HashMap<String, String>,
 }
 
 /// One recorded transfer.
@@ -65,7 +46,7 @@ enum Asked {
 }
 
 /// An operation, what it was given, and what went over for it.
-type Asking = (String, HashMap<String, String>, VecDeque<Transfer>);
+type Asking = (String, BTreeMap<String, String>, VecDeque<Transfer>);
 
 /// One device as it was opened once.
 #[derive(Default)]
@@ -77,16 +58,11 @@ struct Recorded {
     dialect: Option<String>,
 }
 
-fn bytes(hex: &str) -> Vec<u8> {
-    let pair = |pair: &[u8]| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok();
-    hex.as_bytes().chunks(2).filter_map(pair).collect()
-}
-
 /// Reads the devices of a trace; a sentence if it is none.
 fn read(trace: &str) -> Result<Vec<Recorded>, String> {
     let mut devices: Vec<(u32, Recorded)> = Vec::new();
     for (index, line) in trace.lines().enumerate() {
-        let parsed: Line = match serde_json::from_str(line) {
+        let parsed: TraceLine = match serde_json::from_str(line) {
             Ok(parsed) => parsed,
             // A run that was killed tears its last line.
             Err(_) if index > 0 && trace.lines().count() == index + 1 => break,
@@ -112,35 +88,28 @@ fn read(trace: &str) -> Result<Vec<Recorded>, String> {
 }
 
 impl Recorded {
-    fn take(&mut self, line: Line) {
+    fn take(&mut self, line: TraceLine) {
         if let Some(name) = line.operation {
             self.dialect = line.dialect;
             self.operations.push((name, line.given, VecDeque::new()));
             return;
         }
         let asked = match (&line.setup, &line.pipe) {
-            (Some(setup), _) => match <[u8; 8]>::try_from(bytes(setup)) {
+            (Some(setup), _) => match <[u8; 8]>::try_from(setup.0.clone()) {
                 Ok(setup) => Asked::Control(setup),
                 Err(_) => return,
             },
-            (None, Some(pipe)) => Asked::Pipe(bytes(pipe).first().copied().unwrap_or(0)),
+            (None, Some(pipe)) => Asked::Pipe(pipe.0.first().copied().unwrap_or(0)),
             (None, None) => return,
         };
-        let ended = match line.error.as_deref() {
-            None => Ok(bytes(line.reply.as_deref().unwrap_or_default())),
-            Some("stall") => Err(TransferError::Stall),
-            Some("timeout") => Err(TransferError::Timeout),
-            Some("gone") => Err(TransferError::Gone),
-            Some("too-much") => Err(TransferError::TooMuch),
-            Some(other) => Err(TransferError::Failed(text::tame(other))),
-        };
+        let ended = line.outcome();
         if let Asked::Control(setup @ [kind, ..]) = asked
             && kind & 0x60 == 0
         {
             self.standard.insert(setup, ended);
             return;
         }
-        let transfer = Transfer { asked, data: bytes(line.data.as_deref().unwrap_or_default()), ended };
+        let transfer = Transfer { asked, data: line.data.unwrap_or_default().0, ended };
         match self.operations.last_mut() {
             Some((_, _, transfers)) => transfers.push_back(transfer),
             None => self.before.push_back(transfer),
@@ -380,7 +349,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
 fn run(
     talk: &mut Talk,
     name: &str,
-    given: &HashMap<String, String>,
+    given: &BTreeMap<String, String>,
     stage: &Stage,
     pace: &mut Pace<'_>,
 ) -> Option<String> {
@@ -400,7 +369,7 @@ fn run(
     let value = |name| {
         let text = given.get(dialect.name_text(name))?;
         Some(match name == names.data {
-            true => bytes(text).into(),
+            true => text::parse_hex(text)?.into(),
             false => Value::Int(text.parse().ok()?),
         })
     };

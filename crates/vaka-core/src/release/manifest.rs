@@ -342,19 +342,9 @@ fn is_words(words: &str) -> bool {
 
 /// A day of the calendar, as `2026-11-23`.
 fn is_date(text: &str) -> bool {
-    let number = |range: std::ops::Range<usize>| -> Option<u32> {
-        text.get(range).filter(|digits| digits.bytes().all(|byte| byte.is_ascii_digit()))?.parse().ok()
-    };
-    let (Some(year), Some(month), Some(day)) = (number(0..4), number(5..7), number(8..10)) else { return false };
-    let leap = year % 4 == 0 && (year % 100 != 0 || year % 400 == 0);
-    let days = match month {
-        4 | 6 | 9 | 11 => 30,
-        2 if leap => 29,
-        2 => 28,
-        _ => 31,
-    };
-    let is_split = text.len() == 10 && &text[4..5] == "-" && &text[7..8] == "-";
-    is_split && (1..=12).contains(&month) && (1..=days).contains(&day)
+    let date: Result<jiff::civil::Date, _> = text.parse();
+    // Other forms of the same day are other texts in the release.
+    date.is_ok_and(|date| date.to_string() == text)
 }
 
 #[cfg(test)]

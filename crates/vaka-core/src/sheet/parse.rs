@@ -653,8 +653,7 @@ impl Checker<'_> {
     }
 }
 
+/// Hex pairs, at least one.
 fn hex_bytes(text: &str) -> Option<Vec<u8>> {
-    let byte = |pair: &str| (pair.len() == 2).then(|| u8::from_str_radix(pair, 16).ok()).flatten();
-    let bytes: Vec<u8> = text.split_whitespace().map(byte).collect::<Option<_>>()?;
-    (!bytes.is_empty()).then_some(bytes)
+    text::parse_hex(text).filter(|bytes| !bytes.is_empty())
 }

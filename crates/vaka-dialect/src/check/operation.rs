@@ -7,7 +7,6 @@ use toml::Spanned;
 use super::{Checker, Made};
 use crate::carrier::kind_of;
 use crate::field::{Field, Way};
-use crate::lexer::hex_bytes;
 use crate::model::{Ask, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
 use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
 use crate::steps::Callee;
@@ -285,7 +284,7 @@ impl Checker<'_> {
         let raw = given.get_ref();
         let address = self.optional(raw.address.as_ref());
         let data = match (&raw.data, &raw.file) {
-            (Some(data), None) => match hex_bytes(data.get_ref().as_bytes()) {
+            (Some(data), None) => match vaka_base::text::parse_hex(data.get_ref().as_bytes()) {
                 Some(bytes) if !bytes.is_empty() => bytes,
                 _ => {
                     self.wrong(&data.span(), "the helper's bytes are pairs of hex digits");

@@ -232,9 +232,7 @@ fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
     if file.carried != FORMAT {
         return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.carried)));
     }
-    let pair = |pair: &[u8]| std::str::from_utf8(pair).ok().and_then(|pair| u8::from_str_radix(pair, 16).ok());
-    let content: Option<Vec<u8>> = file.content.as_bytes().chunks(2).map(pair).collect();
-    let content = content.ok_or_else(|| damaged("its content is no hex digits".into()))?;
+    let content = text::parse_hex(&file.content).ok_or_else(|| damaged("its content is no hex digits".into()))?;
     if text::hex(&Sha256::digest(&content)) != file.sha256 {
         return Err(damaged("its digest is not that of its content: it was changed or cut".into()));
     }

@@ -10,6 +10,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, civil};
 use rustix::fs::{Advice, fadvise, statvfs};
 use vaka_base::text;
 use vaka_core::sheet::DropFile;
@@ -103,10 +105,10 @@ impl FolderDisk {
             if is_text(&name, about.len()) && texts.len() < MOST_TEXTS {
                 texts.push((name.clone(), lines(&self.fresh(&entry.path(), about.len(), &to_its_end)?)));
             }
-            let day = about.modified().ok().and_then(|time| time.duration_since(std::time::UNIX_EPOCH).ok());
-            let date = day.map(|time| super::sector_cache::date(time.as_secs() / 86400));
+            let time = about.modified().ok().and_then(|time| Timestamp::try_from(time).ok());
+            let date = time.map(|time| time.to_zoned(TimeZone::UTC).date());
             // A unit without a clock gives the first day that FAT knows.
-            let date = date.filter(|date| *date > (1980, 1, 1)).map(|(y, m, d)| format!("{y:04}-{m:02}-{d:02}"));
+            let date = date.filter(|date| *date > civil::date(1980, 1, 1)).map(|date| date.to_string());
             files.push(VisibleFile { name, size: about.len(), date });
         }
         files.sort_by(|a, b| a.name.cmp(&b.name));

@@ -3,9 +3,9 @@
 //! before anything changes what will be written where, and it can be sent in the
 //! order that the unit wants.
 
+use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, SeekFrom, Write};
-use std::time::{SystemTime, UNIX_EPOCH};
 
 use fatfs::{Date, DateTime, FileSystem, FsOptions, Time, TimeProvider};
 use vaka_core::volume::fat::{Partition, SECTOR};
@@ -157,40 +157,10 @@ impl TimeProvider for Today {
     }
 
     fn get_current_date_time(&self) -> DateTime {
-        let seconds = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs());
-        let (year, month, day) = date(seconds / 86400);
-        let part = |value: u64| u16::try_from(value).unwrap_or(0);
-        let time =
-            Time { hour: part(seconds / 3600 % 24), min: part(seconds / 60 % 60), sec: part(seconds % 60), millis: 0 };
-        DateTime { date: Date { year: part(year).clamp(1980, 2107), month: part(month), day: part(day) }, time }
-    }
-}
-
-/// Year, month and day of a number of days since 1970-01-01, by the Gregorian
-/// calendar, counted from March on so that a leap day ends its year.
-pub(super) fn date(days: u64) -> (u64, u64, u64) {
-    let days = days + 719_468; // since 0000-03-01
-    let era = days / 146_097;
-    let of_era = days % 146_097;
-    let year = (of_era - of_era / 1460 + of_era / 36_524 - of_era / 146_096) / 365;
-    let of_year = of_era - (365 * year + year / 4 - year / 100);
-    let month = (5 * of_year + 2) / 153;
-    let day = of_year - (153 * month + 2) / 5 + 1;
-    let (month, next) = if month < 10 { (month + 3, 0) } else { (month - 9, 1) };
-    (era * 400 + year + next, month, day)
-}
-
-#[cfg(test)]
-mod tests {
-    use super::date;
-
-    /// By `date -u -d @SECONDS`.
-    #[test]
-    fn days_are_dates() {
-        assert_eq!(date(0), (1970, 1, 1));
-        assert_eq!(date(951_782_400 / 86400), (2000, 2, 29));
-        assert_eq!(date(1_795_392_000 / 86400), (2026, 11, 23));
-        assert_eq!(date(4_107_542_399 / 86400), (2100, 2, 28));
-        assert_eq!(date(4_107_542_400 / 86400), (2100, 3, 1));
+        let now = jiff::Timestamp::now().to_zoned(TimeZone::UTC).datetime();
+        let part = |value: i8| u16::try_from(value).unwrap_or(0);
+        let year = u16::try_from(now.year()).unwrap_or(0).clamp(1980, 2107);
+        let time = Time { hour: part(now.hour()), min: part(now.minute()), sec: part(now.second()), millis: 0 };
+        DateTime { date: Date { year, month: part(now.month()), day: part(now.day()) }, time }
     }
 }
