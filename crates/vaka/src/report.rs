@@ -1,13 +1,12 @@
 //! The journal as one self-contained page.
 
-use minijinja::{Environment, context};
+use maud::{DOCTYPE, Markup, PreEscaped, html};
 use plotters::prelude::*;
-use serde::Serialize;
 use vaka_base::size::Grouped;
 
 use crate::journal::{Record, UnitHistory, units};
 
-const TEMPLATE: &str = include_str!("report.html");
+const STYLE: &str = include_str!("report.css");
 
 /// Room for so many bars, so that a few are not as broad as the plot.
 const FEWEST: usize = 10;
@@ -15,7 +14,6 @@ const FEWEST: usize = 10;
 /// The size of a plot in units of the page.
 const PLOT: (u32, u32) = (390, 240);
 
-#[derive(Serialize)]
 struct Row {
     attempt: String,
     when: String,
@@ -33,7 +31,6 @@ struct Row {
 }
 
 /// The last state of one unit.
-#[derive(Serialize)]
 struct UnitRow {
     name: String,
     when: String,
@@ -67,41 +64,140 @@ fn moment(record: &Record) -> String {
     record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
-/// The page with a summary, plots and a table.
+/// The page with a summary, plots and a table. All text is escaped.
 ///
 /// # Errors
-/// A plot or the template failed, which is a fault of this program.
+/// A plot failed, which is a fault of this program.
 pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
-    let mut environment = Environment::new();
-    // The name's ending turns escaping on.
-    environment.add_template("report.html", TEMPLATE)?;
-    let good = records.iter().filter(|record| record.is_good()).count();
-    let units = units(records);
-    let states: Vec<UnitRow> = units.iter().map(unit_row).collect();
-    let open = states.iter().filter(|unit| !unit.good).count();
+    let units: Vec<UnitRow> = units(records).iter().map(unit_row).collect();
     let span = match (records.first(), records.last()) {
         (Some(first), Some(last)) if day(first) == day(last) => day(first),
         (Some(first), Some(last)) => format!("{} to {}", day(first), day(last)),
         _ => "no attempt".to_owned(),
     };
-    let rows: Vec<Row> = records.iter().rev().map(|record| row(record)).collect();
-    let page = environment.get_template("report.html")?.render(context! {
-        span,
-        attempts => records.len(),
-        good,
-        bad => records.len() - good,
-        units => units.len(),
-        open,
-        states => minijinja::value::Serde(states),
-        phases => phases(records)?,
-        rate => rate(records)?,
-        outcomes => outcomes(records)?,
-        phase_names => legend(&PHASES),
-        outcome_names => legend(&OUTCOMES),
-        rows => minijinja::value::Serde(rows),
-        version => env!("CARGO_PKG_VERSION"),
-    })?;
-    Ok(page)
+    let plots = plots(records)?;
+    let page = html! {
+        (DOCTYPE)
+        html lang="en" {
+            head {
+                meta charset="utf-8";
+                meta name="viewport" content="width=device-width";
+                title { "Vaka journal, " (span) }
+                style { (PreEscaped(STYLE)) }
+            }
+            body { main {
+                h1 { "Firmware updates, " (span) }
+                (summary(records, &units))
+                (plots)
+                h2 { "Units, as each was left" }
+                (unit_table(&units))
+                h2 { "Attempts" }
+                (attempt_table(records))
+                footer {
+                    "Made by vaka " (env!("CARGO_PKG_VERSION")) " from the journal on this machine. \"Good\" means exit "
+                    "status 0: checked as strongly as was asked and is possible, and confirmed where the sheet says how."
+                }
+            } }
+        }
+    };
+    Ok(page.into_string())
+}
+
+fn summary(records: &[&Record], units: &[UnitRow]) -> Markup {
+    let good = records.iter().filter(|record| record.is_good()).count();
+    let bad = records.len() - good;
+    let open = units.iter().filter(|unit| !unit.good).count();
+    html! {
+        div.summary {
+            div { b { (records.len()) } "attempts" }
+            div { b.good { (good) } "good" }
+            div { b.bad[bad > 0] { (bad) } "not good" }
+            div { b { (units.len()) } "units" }
+            div { b.bad[open > 0] { (open) } "units still open" }
+        }
+    }
+}
+
+fn plots(records: &[&Record]) -> Result<Markup, Box<dyn std::error::Error>> {
+    let (phases, rate, outcomes) = (phases(records)?, rate(records)?, outcomes(records)?);
+    Ok(html! {
+        div.plots {
+            figure { (PreEscaped(phases)) (legend(&PHASES)) }
+            figure { (PreEscaped(rate)) p { span { "attempts that wrote something, in their order" } } }
+            figure { (PreEscaped(outcomes)) (legend(&OUTCOMES)) }
+        }
+    })
+}
+
+/// Names and colours beneath a plot, where they cover nothing.
+fn legend(of: &[(&str, RGBColor)]) -> Markup {
+    html! {
+        p {
+            @for (name, RGBColor(red, green, blue)) in of {
+                span { i style=(format!("background: #{red:02x}{green:02x}{blue:02x}")) {} (name) }
+            }
+        }
+    }
+}
+
+/// The units; those that still need somebody come first.
+fn unit_table(units: &[UnitRow]) -> Markup {
+    let open = units.iter().filter(|unit| !unit.good);
+    html! {
+        table {
+            (heads(&["unit", "last attempt", "attempts", "state", "version", "still to undo"]))
+            @for unit in open.chain(units.iter().filter(|unit| unit.good)) {
+                tr {
+                    td { (unit.name) }
+                    td { (unit.when) }
+                    td.number { (unit.attempts) }
+                    td.good[unit.good].bad[!unit.good] { (unit.state) }
+                    td { (unit.version) }
+                    td { (unit.owed) }
+                }
+            }
+        }
+    }
+}
+
+fn attempt_table(records: &[&Record]) -> Markup {
+    let names = [
+        "begun",
+        "unit",
+        "product",
+        "file",
+        "outcome",
+        "check",
+        "after",
+        "bytes written",
+        "seconds",
+        "interrupted",
+        "what stopped it",
+    ];
+    html! {
+        table {
+            (heads(&names))
+            @for row in records.iter().rev().map(|record| row(record)) {
+                tr {
+                    td title=(row.attempt) { (row.when) }
+                    td { (row.unit) }
+                    td { (row.product) }
+                    td { (row.file) }
+                    td.good[row.good].bad[!row.good] { (row.outcome) }
+                    td { (row.check) }
+                    td { (row.after) }
+                    td.number { (row.bytes) }
+                    td.number { (row.seconds) }
+                    td.number { (row.interrupted) }
+                    td { (row.error) }
+                }
+            }
+        }
+    }
+}
+
+fn heads(names: &[&str]) -> Markup {
+    html! { tr { @for name in names { th { (name) } } } }
 }
 
 fn day(record: &Record) -> String {
@@ -155,14 +251,6 @@ const PHASES: [(&str, RGBColor); 9] = [
 ];
 
 const OUTCOMES: [(&str, RGBColor); 2] = [("good", RGBColor(64, 145, 108)), ("not good", RGBColor(190, 74, 64))];
-
-/// Names and colours beneath a plot, where they cover nothing.
-fn legend(of: &[(&str, RGBColor)]) -> Vec<Vec<String>> {
-    let entry = |(name, RGBColor(red, green, blue)): &(&str, RGBColor)| {
-        vec![(*name).to_owned(), format!("#{red:02x}{green:02x}{blue:02x}")]
-    };
-    of.iter().map(entry).collect()
-}
 
 /// Time by phase: a stacked bar for each of the last attempts.
 #[allow(clippy::cast_precision_loss)] // for the eye

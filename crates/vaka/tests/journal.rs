@@ -94,7 +94,8 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
 fn tables_and_pages_are_made_of_it() {
     let bench = bench();
     update(&bench, "gannet-1.3.0.dfu", &["--unit", "1-2"]);
-    update(&bench, "gannet-1.2.0.dfu", &["--unit", "1-2"]);
+    fs::copy(firmware("gannet-1.2.0.dfu"), bench.folder.path().join("<b>&\"1.2.0.dfu")).unwrap();
+    bench.run(&["update", "<b>&\"1.2.0.dfu", "--unit", "1-2"]).expect(3, &["older than the unit's 1.3.0"]);
     bench.run(&["journal", "--csv", "j.csv", "--report", "j.html"]).expect(0, &["j.csv: written", "j.html: written"]);
     let csv = fs::read_to_string(bench.folder.path().join("j.csv")).unwrap();
     let lines: Vec<&str> = csv.split("\r\n").collect();
@@ -104,7 +105,8 @@ fn tables_and_pages_are_made_of_it() {
     assert!(lines[2].contains(",refused,3,"), "{}", lines[2]);
     let page = fs::read_to_string(bench.folder.path().join("j.html")).unwrap();
     assert_eq!(page.matches("<svg").count(), 3);
-    assert!(page.contains("G-00031") && page.contains("older than the unit&#x27;s 1.3.0"), "texts are escaped");
+    assert!(page.contains("G-00031") && page.contains("older than the unit's 1.3.0"));
+    assert!(page.contains("&lt;b&gt;&amp;&quot;1.2.0.dfu") && !page.contains("<b>&"), "texts are escaped");
     let links = page.matches("http").count() - page.matches("http://www.w3.org/2000/svg").count();
     assert_eq!(links, 0, "nothing is loaded from elsewhere");
 }
