@@ -11,7 +11,7 @@ use std::time::Duration;
 
 use libfuzzer_sys::fuzz_target;
 use vaka_boot::protocol::dialect::Talk;
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
 
@@ -149,9 +149,9 @@ fuzz_target!(|bytes: &[u8]| {
     let dialect = Arc::new(Dialect::parse("f", text, &nothing).unwrap_or_else(|errors| panic!("{errors}")));
     let clock = Fast::default();
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
-    let mut pace = Pace::new(&clock, &mut quiet, &never);
+    let mut cx = Context::new(&clock, &mut quiet, &never);
     let device = Hostile { bytes: bytes.to_vec(), at: Rc::default(), clock: clock.clone(), descriptor: descriptor() };
-    let Ok(mut talk) = Talk::open(Box::new(device), dialect.clone(), None, &mut pace) else { return };
+    let Ok(mut talk) = Talk::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
     let names = dialect.given();
     talk.give(vec![(names.origin, Value::Int(0)), (names.region_start, Value::Int(0)), (names.region_size, Value::Int(4096))]);
     for name in OperationName::ALL {
@@ -164,7 +164,7 @@ fuzz_target!(|bytes: &[u8]| {
             (names.chunks, Value::Int(3)),
             (names.last, Value::Int(0)),
         ];
-        let _ = talk.run(name, given, &mut pace);
+        let _ = talk.run(name, given, &mut cx);
         // The longest deadline of an operation, and what one last exchange may add.
         assert!(clock.now() - began < Duration::from_secs(400), "{name:?} of {} took {:?}", dialect.name, clock.now() - began);
     }

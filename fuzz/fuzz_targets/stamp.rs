@@ -14,7 +14,7 @@ fuzz_target!(|bytes: &[u8]| {
             && let Ok(sealed) = stamp::seal(&image)
         {
             let found = stamp::find(&sealed, None);
-            assert!(matches!(found, stamp::Found::One(stamp) if stamp.seal == stamp::Seal::Good));
+            assert!(matches!(found, stamp::Found::One(stamp) if stamp.seal == stamp::SealState::Good));
         }
     }
 });

@@ -15,8 +15,8 @@ use std::time::{Duration, Instant};
 
 use noting::{First, Noting};
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 use vaka_core::sheet::Sheet;
 use vaka_sim::World;
@@ -47,7 +47,7 @@ fn once(pause: Duration) -> Duration {
             let bench = Bench::new(vec![bus], &sheets);
             let file = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
             let request = Request { label: Some("r1".into()), wait: Duration::from_secs(20), ..Request::new(file) };
-            update::run(&bench, &request, &mut Nobody, &mut Pace::new(&SystemClock, &mut |_| {}, &stop));
+            update::run(&bench, &request, &mut Unattended, &mut Context::new(&SystemClock, &mut |_| {}, &stop));
         });
         std::thread::sleep(pause);
         let plugged = Instant::now();

@@ -15,10 +15,10 @@ use std::sync::{Arc, Mutex};
 use std::time::{Duration, Instant};
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Check, Code};
+use vaka_core::event::{Check, ExitCode};
 use vaka_core::sheet::Sheet;
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
@@ -176,9 +176,9 @@ fn update(subject: &Subject) -> (Duration, Duration, Vec<Call>) {
     let stop = AtomicBool::new(false);
     let mut ignore = |_| {};
     let began = Instant::now();
-    let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&clock, &mut ignore, &stop));
+    let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&clock, &mut ignore, &stop));
     let time = began.elapsed();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack));
     let slept = Duration::from_nanos(clock.0.load(Ordering::Relaxed));
     (time, slept, Arc::try_unwrap(tape).map_or_else(|tape| tape.lock().unwrap().clone(), |t| t.into_inner().unwrap()))
 }

@@ -13,7 +13,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_boot::protocol::dialect::Talk;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_sim::flash::Flash;
@@ -234,8 +234,8 @@ fn by_dialect(case: &Case, bus: &UsbIpBus) -> Duration {
     let nothing = |_: &str| Err("no files here".to_owned());
     let dialect = Arc::new(Dialect::parse(case.name, case.dialect, &nothing).unwrap());
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
-    let mut pace = Pace::new(&SystemClock, &mut quiet, &never);
-    let mut talk = Talk::open(bus.open("1-1").unwrap(), dialect.clone(), None, &mut pace).unwrap();
+    let mut cx = Context::new(&SystemClock, &mut quiet, &never);
+    let mut talk = Talk::open(bus.open("1-1").unwrap(), dialect.clone(), None, &mut cx).unwrap();
     let names = dialect.given();
     talk.give(vec![(names.origin, Value::Int(0))]);
     let began = Instant::now();
@@ -246,7 +246,7 @@ fn by_dialect(case: &Case, bus: &UsbIpBus) -> Duration {
                 (names.length, Value::Int(i128::from(case.chunk))),
             ];
             given.extend(data.map(|byte| (names.data, vec![byte; case.chunk as usize].into())));
-            assert!(talk.run(operation, given, &mut pace).unwrap());
+            assert!(talk.run(operation, given, &mut cx).unwrap());
         }
     }
     began.elapsed()

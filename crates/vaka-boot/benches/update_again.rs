@@ -16,10 +16,10 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Check, Code, Ending, Report};
+use vaka_core::event::{Check, ExitCode, Report, RunOutcome};
 use vaka_core::sheet::Sheet;
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
@@ -80,9 +80,9 @@ fn run(kind: &Kind, server: &Server, image: &[u8]) -> (Duration, Report) {
     let stop = AtomicBool::new(false);
     let mut ignore = |_| {};
     let began = Instant::now();
-    let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&SystemClock, &mut ignore, &stop));
+    let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&SystemClock, &mut ignore, &stop));
     let time = began.elapsed();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack));
     (time, report)
 }
 
@@ -111,13 +111,13 @@ fn measure(kind: &Kind) -> bool {
         let world = world.shared();
         let server = Server::start(world.clone(), ([127, 0, 0, 1], 0).into()).unwrap();
         let (time, report) = run(kind, &server, &first);
-        assert_eq!(report.outcome, Ending::Updated);
+        assert_eq!(report.outcome, RunOutcome::Updated);
         whole.push(time.as_secs_f64());
         boot(kind, &world);
         part.push(run(kind, &server, &second).0.as_secs_f64());
         boot(kind, &world);
         let (time, report) = run(kind, &server, &second);
-        assert_eq!(report.outcome, Ending::Unchanged);
+        assert_eq!(report.outcome, RunOutcome::Unchanged);
         none.push(time.as_secs_f64());
         touched += report.transfers.erase + report.transfers.write;
     }

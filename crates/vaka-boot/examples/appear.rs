@@ -18,8 +18,8 @@ use std::time::{Duration, Instant};
 use noting::{First, Noting};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::selector::Selector;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit::UsbId;
@@ -49,7 +49,7 @@ fn once(sheet: &Sheet, file: &[u8], label: &str, id: UsbId) -> Duration {
             let unit = Some(Selector::Id(id));
             let label = Some(label.to_owned());
             let request = Request { unit, label, wait: Duration::from_secs(60), ..Request::new(file) };
-            update::run(&bench, &request, &mut Nobody, &mut Pace::new(&SystemClock, &mut |_| {}, &stop));
+            update::run(&bench, &request, &mut Unattended, &mut Context::new(&SystemClock, &mut |_| {}, &stop));
         });
         println!("waiting");
         while !is_listed(id) {

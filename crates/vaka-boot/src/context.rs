@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_core::event::{Event, milliseconds};
-use vaka_core::sheet::{HandStep, undo_order};
+use vaka_core::sheet::{ManualStep, undo_order};
 use vaka_usb::Clock;
 
 /// A silence of this length is told. Chosen by us: about when people begin to
@@ -16,15 +16,15 @@ const SIGN_OF_LIFE: Duration = Duration::from_secs(2);
 const LOOK_UP: Duration = Duration::from_millis(250);
 
 /// Waits, tells, and knows whether somebody wants it to end.
-pub struct Pace<'a> {
+pub struct Context<'a> {
     clock: &'a dyn Clock,
     tell: &'a mut dyn FnMut(Event),
     stop: &'a AtomicBool,
     /// Manual steps with an undo that were shown and are not known to be undone.
-    owed: Vec<HandStep>,
+    owed: Vec<ManualStep>,
 }
 
-impl<'a> Pace<'a> {
+impl<'a> Context<'a> {
     /// `tell` gets every event; `stop` is set when a person wants it to end.
     pub fn new(clock: &'a dyn Clock, tell: &'a mut dyn FnMut(Event), stop: &'a AtomicBool) -> Self {
         Self { clock, tell, stop, owed: Vec::new() }
@@ -58,7 +58,7 @@ impl<'a> Pace<'a> {
 
     /// What the user still has to undo, in order.
     pub fn owed(&self) -> Vec<String> {
-        let steps: Vec<&HandStep> = self.owed.iter().collect();
+        let steps: Vec<&ManualStep> = self.owed.iter().collect();
         undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()
     }
 
@@ -135,9 +135,9 @@ mod tests {
                 Event::Waiting { .. } => waits += 1,
                 _ => {}
             };
-            let mut pace = Pace::new(&clock, &mut tell, &stop);
-            let until = pace.now() + Duration::from_secs(length);
-            pace.wait_until(until, "the unit to erase all");
+            let mut cx = Context::new(&clock, &mut tell, &stop);
+            let until = cx.now() + Duration::from_secs(length);
+            cx.wait_until(until, "the unit to erase all");
             assert_eq!((clock.now(), waits), (until, signs), "{length} {wants_stop}");
             assert_eq!(warnings.len(), told, "{warnings:?}");
             let says_why = |text: &String| text.contains("left alone: waiting for the unit to erase all");

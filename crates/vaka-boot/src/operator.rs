@@ -3,7 +3,7 @@
 use vaka_core::matching::Question;
 
 /// Somebody who can be asked.
-pub trait Person {
+pub trait Operator {
     /// What is printed on the hardware? `None` if nobody is there or they
     /// do not want to say.
     fn read_label(&mut self, question: &Question) -> Option<String>;
@@ -47,9 +47,9 @@ pub trait Person {
 
 /// Nobody is there.
 #[derive(Clone, Copy, Debug, Default)]
-pub struct Nobody;
+pub struct Unattended;
 
-impl Person for Nobody {
+impl Operator for Unattended {
     fn read_label(&mut self, _: &Question) -> Option<String> {
         None
     }

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use vaka_base::size::Bytes;
-use vaka_core::event::{After, Code, Event, Failure, StepName, StepState};
+use vaka_core::event::{Event, ExitCode, Failure, RestartState, StepName, StepState};
 use vaka_core::matching::Question;
 use vaka_core::memory::SectorMap;
 use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
@@ -15,23 +15,23 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::{Candidate, dfu_mode};
-use crate::bench::connection::Opened;
-use crate::bench::discovery::{self, Hunt};
+use crate::bench::connection::Connection;
+use crate::bench::discovery::{self, UnitQuery};
 use crate::bench::open_error::{held, open_failure};
 use crate::bench::selector::Selector;
-use crate::bench::tracking::Followed;
+use crate::bench::tracking::TrackedUnit;
 use crate::bench::unit_event;
-use crate::context::Pace;
+use crate::context::Context;
 use crate::entry::{self, Way, stopped};
-use crate::operator::Person;
+use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session, SessionError};
-use crate::update::confirm::{self, Expected};
+use crate::update::confirm::{self, ExpectedApplication};
 use crate::update::{by_label, open_question, undecided};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
-pub struct Wish {
+pub struct ReadRequest {
     /// Which unit; any that the sheets know, if there is only one.
     pub unit: Option<Selector>,
     /// What is printed on it, as a person gave it.
@@ -45,7 +45,7 @@ pub struct Wish {
 }
 
 /// A unit that was opened in update mode.
-pub struct Visit<'a> {
+pub struct ReadSession<'a> {
     bench: &'a Bench<'a>,
     session: Box<dyn Session>,
     unit: DeviceInfo,
@@ -79,32 +79,32 @@ pub type Parts = Vec<(Address, Vec<u8>)>;
 pub fn bring<'a>(
     bench: &'a Bench<'a>,
     found: &Candidate<'a>,
-    wish: &Wish,
-    person: &mut dyn Person,
-    pace: &mut Pace<'_>,
+    wish: &ReadRequest,
+    operator: &mut dyn Operator,
+    cx: &mut Context<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let _guard = bench.hold(found.location())?;
-    pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
+    cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
     if found.mode == Mode::Update {
         return Ok(found.device.clone());
     }
-    let variant = variant_of(found, wish, person)?.and_then(|(_, variant)| variant);
-    enter(bench, found, variant, wish, person, pace)
+    let variant = variant_of(found, wish, operator)?.and_then(|(_, variant)| variant);
+    enter(bench, found, variant, wish, operator, cx)
 }
 
-impl<'a> Visit<'a> {
+impl<'a> ReadSession<'a> {
     /// Finds the unit, brings it into update mode, and opens it.
     ///
     /// # Errors
     /// There is no such unit, or it cannot be opened. Nothing was changed in it.
     pub fn open(
         bench: &'a Bench<'a>,
-        wish: &Wish,
-        person: &mut dyn Person,
-        pace: &mut Pace<'_>,
+        wish: &ReadRequest,
+        operator: &mut dyn Operator,
+        cx: &mut Context<'_>,
     ) -> Result<Self, Failure> {
-        let found = discovery::find(bench, &Hunt::any(bench, wish.unit.as_ref(), true), wish.wait, person, pace)?;
-        Self::of(bench, &found, wish, person, pace)
+        let found = discovery::find(bench, &UnitQuery::any(bench, wish.unit.as_ref(), true), wish.wait, operator, cx)?;
+        Self::of(bench, &found, wish, operator, cx)
     }
 
     /// The same for a unit that was found.
@@ -114,34 +114,34 @@ impl<'a> Visit<'a> {
     pub fn of(
         bench: &'a Bench<'a>,
         found: &Candidate<'a>,
-        wish: &Wish,
-        person: &mut dyn Person,
-        pace: &mut Pace<'_>,
+        wish: &ReadRequest,
+        operator: &mut dyn Operator,
+        cx: &mut Context<'_>,
     ) -> Result<Self, Failure> {
         let guard = bench.hold(found.location())?;
-        pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
+        cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
         let place = bench.place(found.location());
-        let known = variant_of(found, wish, person)?;
+        let known = variant_of(found, wish, operator)?;
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
         let entered = found.mode != Mode::Update;
-        let unit = if entered { enter(bench, found, variant, wish, person, pace)? } else { found.device.clone() };
+        let unit = if entered { enter(bench, found, variant, wish, operator, cx)? } else { found.device.clone() };
         let id = identity::from_list(&unit).id;
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
-        let opened = bench.look(&unit, pace).map_err(|error| open_failure(&error, &place))?;
+        let opened = bench.look(&unit, cx).map_err(|error| open_failure(&error, &place))?;
         let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
         let opening = match route {
             Some(route) => opened.opening(route, variant),
             None => opened.only_opening(&wish.memory),
         };
         let opening = opening.ok_or_else(|| {
-            Failure::new(Code::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
+            Failure::new(ExitCode::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
                 .cure("'vaka sheet new' shows its memories; choose one with --memory.")
         })?;
         let facts = &opened.identity.facts;
         let serial = facts.serial.clone();
         let sectors = opening.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
         let can_read = opened.can_read(&opening);
-        let session = opened.open(opening, pace).map_err(|error| failed(&error, &place, "opening it"))?;
+        let session = opened.open(opening, cx).map_err(|error| failed(&error, &place, "opening it"))?;
         let (whole, _guard) = (Vec::new(), guard);
         Ok(Self {
             bench,
@@ -166,13 +166,13 @@ impl<'a> Visit<'a> {
     /// It cannot be read. It was left as it was.
     pub fn open_to_read(
         bench: &'a Bench<'a>,
-        wish: &Wish,
-        person: &mut dyn Person,
-        pace: &mut Pace<'_>,
+        wish: &ReadRequest,
+        operator: &mut dyn Operator,
+        cx: &mut Context<'_>,
     ) -> Result<Self, Failure> {
-        let mut visit = Self::open(bench, wish, person, pace)?;
-        if let Err(failure) = visit.must_be_readable(pace) {
-            visit.leave(pace);
+        let mut visit = Self::open(bench, wish, operator, cx)?;
+        if let Err(failure) = visit.must_be_readable(cx) {
+            visit.leave(cx);
             return Err(failure);
         }
         Ok(visit)
@@ -212,7 +212,7 @@ impl<'a> Visit<'a> {
         regions.iter().find(|region| region.name == name).ok_or_else(|| {
             let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
             let name = vaka_base::text::tame(name);
-            Failure::new(Code::Usage, format!("There is no region '{name}'."))
+            Failure::new(ExitCode::Usage, format!("There is no region '{name}'."))
                 .cure(format!("There are: {}. Or give --range A..B.", known.join(", ")))
         })
     }
@@ -232,15 +232,15 @@ impl<'a> Visit<'a> {
         }
     }
 
-    fn must_be_readable(&mut self, pace: &mut Pace<'_>) -> Result<(), Failure> {
+    fn must_be_readable(&mut self, cx: &mut Context<'_>) -> Result<(), Failure> {
         let refused = |words: String, cure: &str| {
-            Err(Failure::new(Code::Refused, words).state("Nothing was changed in the unit.").cure(cure))
+            Err(Failure::new(ExitCode::Refused, words).state("Nothing was changed in the unit.").cure(cure))
         };
         if !(self.can_read && self.session.limits().can_read) {
             return refused(format!("The unit at {} says that it cannot be read.", self.place), "There is no way to.");
         }
         let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
-        let extent = self.session.extent(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))?;
+        let extent = self.session.extent(first, cx).map_err(|error| failed(&error, &self.place, "looking at it"))?;
         if let Some(extent) = extent {
             let regions = self.whole();
             self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
@@ -251,7 +251,7 @@ impl<'a> Visit<'a> {
                 );
             }
         }
-        match self.session.protection(first, pace).map_err(|error| failed(&error, &self.place, "looking at it"))? {
+        match self.session.protection(first, cx).map_err(|error| failed(&error, &self.place, "looking at it"))? {
             Protection::Open | Protection::Unknown => Ok(()),
             Protection::Protected(reason) => refused(
                 format!("The unit's memory is read-protected; it says: {reason}."),
@@ -268,19 +268,19 @@ impl<'a> Visit<'a> {
     ///
     /// # Errors
     /// It cannot be read there; a person stopped it. Nothing was changed.
-    pub fn read(&mut self, spans: &[Span], pace: &mut Pace<'_>) -> Result<Parts, Failure> {
+    pub fn read(&mut self, spans: &[Span], cx: &mut Context<'_>) -> Result<Parts, Failure> {
         let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
         let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
         if let Some(region) = wanted_secret.next() {
             let message = format!("The sheet does not allow region '{}', {}, to be read.", region.name, region.span);
-            return Err(Failure::new(Code::Refused, message)
+            return Err(Failure::new(ExitCode::Refused, message)
                 .state("Nothing was changed in the unit.")
                 .cure("Read other addresses; if that is not meant, correct `allows` in the sheet."));
         }
         let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
         let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
-        let parts = read_spans(&mut *self.session, &wanted, &self.place, pace);
-        self.session.rest(pace);
+        let parts = read_spans(&mut *self.session, &wanted, &self.place, cx);
+        self.session.rest(cx);
         parts
     }
 
@@ -293,26 +293,29 @@ impl<'a> Visit<'a> {
         let stretch = start.zip(end).and_then(|(start, end)| Span::between(start, end));
         stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch))).map(|span| vec![span]).ok_or_else(
             || {
-                Failure::new(Code::Refused, "This unit gives only what its route writes, and only from its beginning.")
-                    .state("Nothing was changed in the unit.")
-                    .cure("Leave --range and --region out, or stay inside that region.")
+                Failure::new(
+                    ExitCode::Refused,
+                    "This unit gives only what its route writes, and only from its beginning.",
+                )
+                .state("Nothing was changed in the unit.")
+                .cure("Leave --range and --region out, or stay inside that region.")
             },
         )
     }
 
     /// Lets the unit go as it is: in update mode, ready for what comes next.
-    pub fn stay(mut self, pace: &mut Pace<'_>) {
-        self.session.rest(pace);
+    pub fn stay(mut self, cx: &mut Context<'_>) {
+        self.session.rest(cx);
     }
 
     /// Lets the unit go: back to its application if that ran before, else it
     /// stays in update mode.
-    pub fn leave(mut self, pace: &mut Pace<'_>) {
+    pub fn leave(mut self, cx: &mut Context<'_>) {
         if !self.entered {
-            return self.session.rest(pace);
+            return self.session.rest(cx);
         }
-        if let Err(failure) = self.restart(pace) {
-            pace.warn(format!("{} {}", failure.message, failure.cure.unwrap_or_default()));
+        if let Err(failure) = self.restart(cx) {
+            cx.warn(format!("{} {}", failure.message, failure.cure.unwrap_or_default()));
         }
     }
 
@@ -322,11 +325,11 @@ impl<'a> Visit<'a> {
     ///
     /// # Errors
     /// It did not leave, or its application did not come.
-    pub fn restart(self, pace: &mut Pace<'_>) -> Result<String, Failure> {
+    pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
         let Self { mut session, route, sheet, variant, bench, unit, place, .. } = self;
         let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
         let at = route.and_then(|route| route.restart_at);
-        let gone = session.restart(at, pace);
+        let gone = session.restart(at, cx);
         drop(session);
         match gone {
             Ok(()) => {}
@@ -336,17 +339,17 @@ impl<'a> Visit<'a> {
                     _ => "Press reset on the unit, or unplug it and plug it in again.",
                 };
                 let message = format!("The unit at {place} refused to leave update mode: {error}.");
-                return Err(Failure::new(Code::NotBack, message).state("Nothing was changed in it.").cure(cure));
+                return Err(Failure::new(ExitCode::NotBack, message).state("Nothing was changed in it.").cure(cure));
             }
             // Whether it left shows on the bus.
-            Err(error) => pace.warn(format!("The request to leave update mode ended with: {error}.")),
+            Err(error) => cx.warn(format!("The request to leave update mode ended with: {error}.")),
         }
-        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, pace) };
-        let expected = Expected { leaves, ..Expected::of(sheet, variant, route) };
-        let seen = confirm::confirm(bench, &expected, &unit, pace);
-        if seen.after == After::NotBack {
+        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, cx) };
+        let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
+        let seen = confirm::confirm(bench, &expected, &unit, cx);
+        if seen.after == RestartState::NotBack {
             let message = format!("The application did not come back: {}.", seen.words);
-            return Err(Failure::new(Code::NotBack, message)
+            return Err(Failure::new(ExitCode::NotBack, message)
                 .state("Nothing was changed in the unit.")
                 .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again."));
         }
@@ -355,14 +358,14 @@ impl<'a> Visit<'a> {
 }
 
 /// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
-fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<String, Failure> {
-    let followed = Followed { unit, serial: None };
+fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
+    let followed = TrackedUnit { unit, serial: None };
     let place = bench.place(&unit.location);
-    match entry::come_back(bench, followed, false, UNKNOWN_BACK, pace) {
-        Err(failure) if failure.code != Code::NoUnit => Err(failure),
+    match entry::come_back(bench, followed, false, UNKNOWN_BACK, cx) {
+        Err(failure) if failure.code != ExitCode::NoUnit => Err(failure),
         Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
         Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
-            Err(Failure::new(Code::NotBack, format!("The unit at {place} came back in update mode."))
+            Err(Failure::new(ExitCode::NotBack, format!("The unit at {place} came back in update mode."))
                 .state("Nothing was changed in the unit.")
                 .cure("There may be no application in it, or a button or switch is still set."))
         }
@@ -381,7 +384,7 @@ fn of_its_board<'a>(
     sheet: Option<&'a Sheet>,
     variant: Option<&'a Variant>,
     route: Option<&'a Route>,
-    opened: &Opened,
+    opened: &Connection,
 ) -> Result<(Option<&'a Variant>, Option<&'a Route>), Failure> {
     let facts = &opened.identity.facts;
     let Some(board) = facts.volume.as_ref().and_then(|disk| disk.board()?.board_id) else {
@@ -392,7 +395,7 @@ fn of_its_board<'a>(
     let told = sheet.and_then(|sheet| sheet.variants_with_route(facts.id).find(known));
     match (variant, told) {
         (Some(said), Some(told)) if said.id != told.id => Err(Failure::new(
-            Code::Refused,
+            ExitCode::Refused,
             format!("The unit says that it is {} ({board}), not {}.", told.id, said.id),
         )
         .state("Nothing was changed in the unit.")
@@ -407,7 +410,7 @@ pub(crate) fn read_spans(
     session: &mut dyn Session,
     spans: &[Span],
     place: &str,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<Parts, Failure> {
     let total: u64 = spans.iter().map(|span| span.len()).sum();
     let step = |state, text: String| Event::Step {
@@ -418,30 +421,30 @@ pub(crate) fn read_spans(
         bytes: Some(total),
         transfers: None,
     };
-    pace.tell(step(StepState::Started, format!("read {}", Bytes(total))));
-    let started = pace.now();
+    cx.tell(step(StepState::Started, format!("read {}", Bytes(total))));
+    let started = cx.now();
     let mut done = 0;
     let mut parts = Parts::new();
     for span in spans {
         let mut bytes = Vec::new();
         let mut at = span.start();
         while at < span.end() {
-            if pace.wants_stop() {
+            if cx.wants_stop() {
                 return Err(stopped("Nothing was changed in the unit."));
             }
             let left = span.end().offset_from(at).unwrap_or(0);
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
             let doing = format!("reading at {at}");
-            bytes.extend(session.read(at, len, pace).map_err(|error| failed(&error, place, &doing))?);
+            bytes.extend(session.read(at, len, cx).map_err(|error| failed(&error, place, &doing))?);
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());
             done += u64::from(len);
             let (unit, step) = (place.to_owned(), StepName::Read);
-            pace.tell(Event::Progress { unit, step, region: "memory".to_owned(), done, total });
+            cx.tell(Event::Progress { unit, step, region: "memory".to_owned(), done, total });
         }
         parts.push((span.start(), bytes));
     }
-    let time = vaka_base::duration::measured(pace.now() - started);
-    pace.tell(step(StepState::Done, format!("{} in {time}", Bytes(total))));
+    let time = vaka_base::duration::measured(cx.now() - started);
+    cx.tell(step(StepState::Done, format!("{} in {time}", Bytes(total))));
     Ok(parts)
 }
 
@@ -459,8 +462,8 @@ pub fn image_of(parts: &Parts, spans: &[Span]) -> Option<Image> {
 /// The sheet of a unit, and its variant as far as that is needed and known.
 fn variant_of<'a>(
     found: &Candidate<'a>,
-    wish: &Wish,
-    person: &mut dyn Person,
+    wish: &ReadRequest,
+    operator: &mut dyn Operator,
 ) -> Result<Option<(&'a Sheet, Option<&'a Variant>)>, Failure> {
     if let Some(text) = wish.label.as_ref().filter(|_| !found.sheets.is_empty()) {
         return by_label(found, text).map(|(sheet, variant)| Some((sheet, Some(variant))));
@@ -473,7 +476,7 @@ fn variant_of<'a>(
         ref open if tells_board(found, open) => Ok(Some((sheet, None))),
         _ => {
             let question: Question = open_question(found, sheet);
-            let answer = person.read_label(&question).ok_or_else(|| undecided(&question))?;
+            let answer = operator.read_label(&question).ok_or_else(|| undecided(&question))?;
             by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
         }
     }
@@ -488,27 +491,27 @@ fn enter<'a>(
     bench: &'a Bench<'a>,
     found: &Candidate<'a>,
     variant: Option<&'a Variant>,
-    wish: &Wish,
-    person: &mut dyn Person,
-    pace: &mut Pace<'_>,
+    wish: &ReadRequest,
+    operator: &mut dyn Operator,
+    cx: &mut Context<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
     let (sheet, route) = known.ok_or_else(|| {
-        Failure::new(Code::Refused, "The application of a unit that nobody described runs; it is left alone.")
+        Failure::new(ExitCode::Refused, "The application of a unit that nobody described runs; it is left alone.")
             .state("Nothing was changed in the unit.")
             .cure("Put it into its DFU mode by hand, then run the same command.")
     })?;
     // Opening it only for its number is worth it where that tells units apart.
     let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
     let way = Way::of(sheet, route, &found.device, serial.as_deref());
-    entry::enter(bench, way, &found.device, wish.wait, person, pace)
+    entry::enter(bench, way, &found.device, wish.wait, operator, cx)
 }
 
 fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
     if let SessionError::Held(by) = error {
         return held(place, by);
     }
-    Failure::new(Code::Transfer, format!("The unit at {place} failed {doing}: {error}."))
+    Failure::new(ExitCode::Transfer, format!("The unit at {place} failed {doing}: {error}."))
         .state("Nothing was changed in it.")
         .cure(match error {
             SessionError::Rejected { cure, .. } => cure,

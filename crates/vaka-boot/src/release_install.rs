@@ -6,32 +6,32 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::{duration, text};
-use vaka_core::event::{After, Check, Code, Ending, Event, Failure, Report, StageState, Undone};
+use vaka_core::event::{Check, Event, ExitCode, Failure, Report, RestartState, RunOutcome, StageState, UndoRecord};
 use vaka_core::matching::{Phase, image_version};
 use vaka_core::plan::Plan;
-use vaka_core::release::manifest::{Entry, Foreign, Stage};
+use vaka_core::release::manifest::{Entry, ExternalStep, Stage};
 use vaka_core::release::{Release, sheet_for};
-use vaka_core::sheet::{HandStep, Ids, Sheet, Undo, Variant};
+use vaka_core::sheet::{Ids, ManualStep, Sheet, Undo, Variant};
 use vaka_usb::{Bus, DeviceInfo};
 
 use crate::bench::buses::Bench;
-use crate::bench::lock::Guard;
+use crate::bench::lock::UnitLock;
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
-use crate::context::Pace;
-use crate::operator::Person;
+use crate::context::Context;
+use crate::operator::Operator;
 use crate::protocol::identity;
-use crate::update::{self, Offered, Request};
+use crate::update::{self, ReleaseImage, Request};
 
 /// How often the bus is looked at while another tool works.
 const LOOK: Duration = Duration::from_millis(100);
 
 /// A release on its way into a unit.
-pub struct Staged<'a> {
+pub struct ReleaseInstall<'a> {
     /// Where units are.
     pub buses: &'a [Arc<dyn Bus>],
     /// Keeps other processes from the unit.
-    pub guard: Option<Arc<dyn Guard>>,
+    pub guard: Option<Arc<dyn UnitLock>>,
     /// The product's sheet.
     pub sheet: &'a Sheet,
     /// The release.
@@ -41,7 +41,7 @@ pub struct Staged<'a> {
 }
 
 /// What the caller does around the stages.
-pub trait Around {
+pub trait StageHooks {
     /// A stage begins.
     fn begins(&mut self, number: usize);
 
@@ -65,23 +65,23 @@ struct Known {
 
 /// One run.
 struct Run<'r, 'p> {
-    staged: &'r Staged<'r>,
+    staged: &'r ReleaseInstall<'r>,
     request: &'r Request<'r>,
-    person: &'r mut dyn Person,
-    pace: &'r mut Pace<'p>,
-    around: &'r mut dyn Around,
+    operator: &'r mut dyn Operator,
+    cx: &'r mut Context<'p>,
+    around: &'r mut dyn StageHooks,
     known: Known,
 }
 
-impl Staged<'_> {
+impl ReleaseInstall<'_> {
     /// Does all stages, or only shows them if just the plan is wanted. The last event is
     /// a `result`, which is also returned: that of the stage that ended the run.
     pub fn run(
         &self,
         request: &Request<'_>,
-        person: &mut dyn Person,
-        pace: &mut Pace<'_>,
-        around: &mut dyn Around,
+        operator: &mut dyn Operator,
+        cx: &mut Context<'_>,
+        around: &mut dyn StageHooks,
     ) -> Report {
         let known = Known {
             unit: request.unit.clone(),
@@ -90,16 +90,16 @@ impl Staged<'_> {
             variant: None,
             undo: Vec::new(),
         };
-        Run { staged: self, request, person, pace, around, known }.all()
+        Run { staged: self, request, operator, cx, around, known }.all()
     }
 
     /// Another tool's step whose end the bus does not show needs somebody who says it.
-    fn somebody_is_needed(&self, person: &dyn Person) -> Result<(), Failure> {
+    fn somebody_is_needed(&self, operator: &dyn Operator) -> Result<(), Failure> {
         let mut stages = self.release.manifest.stages.iter();
         let needs = |stage: &&Stage| stage.foreign.as_ref().is_some_and(|foreign| foreign.shows.is_none());
         match stages.find(needs) {
-            Some(stage) if !person.is_there() => Err(Failure::new(
-                Code::Refused,
+            Some(stage) if !operator.is_there() => Err(Failure::new(
+                ExitCode::Refused,
                 format!(
                     "Stage '{}' is done with another tool, and nobody is there to do it and to say how it ended.",
                     stage.name
@@ -122,7 +122,7 @@ impl Staged<'_> {
     fn no_stage(&self, stage: &Stage) -> Failure {
         let name = stage.stage.as_deref().unwrap_or_default();
         Failure::new(
-            Code::File,
+            ExitCode::File,
             format!(
                 "The release has a stage '{}', which the sheet of {} does not describe.",
                 text::tame(name),
@@ -137,31 +137,31 @@ impl Staged<'_> {
     ///
     /// # Errors
     /// An image cannot be read.
-    pub fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<Offered>, Failure> {
+    pub fn offered(&self, stage: &Stage, sheet: &Sheet) -> Result<Vec<ReleaseImage>, Failure> {
         let of = |variant: &Variant| {
             let entry = stage.image(variant.id.as_str(), self.build)?;
-            Some(self.release.image(entry, variant).map(|image| Offered {
+            Some(self.release.image(entry, variant).map(|image| ReleaseImage {
                 variant: variant.id.to_string(),
                 image,
                 claim: self.release.claim(entry),
             }))
         };
         sheet.variants.iter().filter_map(of).collect::<Result<Vec<_>, _>>().map_err(|error| {
-            Failure::new(Code::File, format!("An image of the release cannot be used: {error}."))
+            Failure::new(ExitCode::File, format!("An image of the release cannot be used: {error}."))
                 .state("Nothing was changed in any unit.")
                 .cure("Have the release made again; 'vaka pack' checks what it packs.")
         })
     }
 
     /// Whether a unit that is there is past a stage already.
-    fn is_past(&self, stage: &Stage, known: &Known, offered: &[Offered]) -> Result<bool, Failure> {
+    fn is_past(&self, stage: &Stage, known: &Known, offered: &[ReleaseImage]) -> Result<bool, Failure> {
         let Some(device) = self.the_unit(known)? else { return Ok(false) };
         let facts = identity::from_list(&device);
         // A label that is no variant's id leaves all of them open: the newest counts.
-        let is_labelled = |offered: &&Offered| known.label.as_ref() == Some(&offered.variant);
+        let is_labelled = |offered: &&ReleaseImage| known.label.as_ref() == Some(&offered.variant);
         let has_label = offered.iter().any(|offered| is_labelled(&offered));
         let writes = |sheet: &Sheet| {
-            let of = |offered: &Offered| image_version(sheet.variant(&offered.variant)?, &offered.image);
+            let of = |offered: &ReleaseImage| image_version(sheet.variant(&offered.variant)?, &offered.image);
             offered.iter().filter(|offered| !has_label || is_labelled(offered)).filter_map(of).max()
         };
         let described = stage.stage.as_deref().and_then(|id| self.sheet.stage(id));
@@ -208,14 +208,14 @@ impl Run<'_, '_> {
                 self.tell(index, stage, StageState::Planned);
             }
         }
-        if let Err(failure) = self.staged.somebody_is_needed(self.person) {
-            return ended(failure, self.pace);
+        if let Err(failure) = self.staged.somebody_is_needed(self.operator) {
+            return ended(failure, self.cx);
         }
         let mut last = None;
         for (index, stage) in stages.iter().enumerate() {
             match self.one(index, stage) {
                 Ok(None) => {}
-                Ok(Some(report)) if report.code == Code::Done && index + 1 < stages.len() => {
+                Ok(Some(report)) if report.code == ExitCode::Done && index + 1 < stages.len() => {
                     if self.request.plan_only {
                         self.plan_rest(&stages[index + 1..]);
                         return report;
@@ -223,10 +223,10 @@ impl Run<'_, '_> {
                     last = Some(report);
                 }
                 Ok(Some(report)) => return report,
-                Err(failure) => return ended(failure, self.pace),
+                Err(failure) => return ended(failure, self.cx),
             }
         }
-        last.unwrap_or_else(|| unchanged(self.known.variant.as_deref(), self.staged.sheet, self.pace))
+        last.unwrap_or_else(|| unchanged(self.known.variant.as_deref(), self.staged.sheet, self.cx))
     }
 
     fn has_many(&self) -> bool {
@@ -259,11 +259,11 @@ impl Run<'_, '_> {
                 let undo_later = index + 1 < self.staged.release.manifest.stages.len();
                 let undo_also = &self.known.undo[..];
                 let request = Request { offered: &offered, unit, label, undo_later, undo_also, ..self.request.clone() };
-                update::run(&bench, &request, self.person, self.pace)
+                update::run(&bench, &request, self.operator, self.cx)
             }
         };
         self.learn(&report);
-        if report.code == Code::Done && self.has_many() && !self.request.plan_only {
+        if report.code == ExitCode::Done && self.has_many() && !self.request.plan_only {
             self.tell(index, stage, StageState::Done);
         }
         Ok(Some(report))
@@ -304,7 +304,7 @@ impl Run<'_, '_> {
     fn tell(&mut self, index: usize, stage: &Stage, state: StageState) {
         let (number, of) = (index + 1, self.staged.release.manifest.stages.len());
         let text = self.staged.words(stage);
-        self.pace.tell(Event::Stage { number, of, name: stage.name.clone(), text, state });
+        self.cx.tell(Event::Stage { number, of, name: stage.name.clone(), text, state });
     }
 
     /// The plans of the stages that come after the first that is not done.
@@ -313,11 +313,11 @@ impl Run<'_, '_> {
             match self.plan_of(stage) {
                 Some(plan) => {
                     let unit = self.known.place.clone().unwrap_or_default();
-                    self.pace.tell(Event::Plan { unit, phase: Phase::Provisional, plan });
+                    self.cx.tell(Event::Plan { unit, phase: Phase::Provisional, plan });
                 }
                 None => {
                     let words = format!("Stage '{}' can be planned in detail once the one before is done.", stage.name);
-                    self.pace.warn(words);
+                    self.cx.warn(words);
                 }
             }
         }
@@ -333,23 +333,26 @@ impl Run<'_, '_> {
 
     /// A step that another tool does: the checked file is handed out, the step is
     /// shown, and its sign awaited or its result asked.
-    fn foreign(&mut self, stage: &Stage, foreign: &Foreign) -> Result<Report, Failure> {
+    fn foreign(&mut self, stage: &Stage, foreign: &ExternalStep) -> Result<Report, Failure> {
         let variant = self.variant_for(stage)?;
         let entry = stage.image(&variant, self.staged.build).ok_or_else(|| {
-            Failure::new(Code::Refused, format!("Stage '{}' has no image for {}.", stage.name, text::tame(&variant)))
+            Failure::new(
+                ExitCode::Refused,
+                format!("Stage '{}' has no image for {}.", stage.name, text::tame(&variant)),
+            )
         })?;
         let mut report = update::empty_report();
         report.product = Some(self.staged.sheet.product.name.clone());
         report.variant = self.staged.sheet.variant(&variant).map(|variant| variant.id.clone());
         report.unit.clone_from(&self.known.place);
         if self.request.plan_only {
-            (report.outcome, report.code) = (Ending::Planned, Code::Done);
+            (report.outcome, report.code) = (RunOutcome::Planned, ExitCode::Done);
         } else {
             let before = self.staged.the_unit(&self.known)?;
             self.hand_out(entry, foreign)?;
             let done = match foreign.shows.as_ref().map(|shows| Ids::parse(shows)) {
                 Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
-                _ => self.person.ended_well(&foreign.action).unwrap_or(false),
+                _ => self.operator.ended_well(&foreign.action).unwrap_or(false),
             };
             self.note_foreign(stage, foreign, done, &mut report);
             let is_last = self.staged.release.manifest.stages.last() == Some(stage);
@@ -357,7 +360,7 @@ impl Run<'_, '_> {
                 self.tell_undo(&mut report);
             }
         }
-        self.pace.tell(Event::Result(Box::new(report.clone())));
+        self.cx.tell(Event::Result(Box::new(report.clone())));
         Ok(report)
     }
 
@@ -368,28 +371,28 @@ impl Run<'_, '_> {
         let known = self.known.variant.as_ref().or(self.known.label.as_ref());
         known.or(only).cloned().ok_or_else(|| {
             let message = "Nobody said which variant the unit is, and the next step hands out a file for it.";
-            Failure::new(Code::Refused, message)
+            Failure::new(ExitCode::Refused, message)
                 .state("Nothing was changed in the unit.")
                 .cure("Read the label on the unit and say what it is: --variant ID.")
         })
     }
 
-    fn hand_out(&mut self, entry: &Entry, foreign: &Foreign) -> Result<(), Failure> {
+    fn hand_out(&mut self, entry: &Entry, foreign: &ExternalStep) -> Result<(), Failure> {
         for file in &entry.files {
             let name = file.file.rsplit('/').next().unwrap_or_default();
             let place = self.around.hand_out(name, self.staged.release.member(&file.file))?;
             let sha256 = self.staged.release.manifest.members.get(&file.file).map(|member| member.sha256.clone());
             let sha256 = sha256.unwrap_or_default();
-            self.pace.tell(Event::HandedOut { file: place, sha256, tool: foreign.tool.clone() });
+            self.cx.tell(Event::HandedOut { file: place, sha256, tool: foreign.tool.clone() });
         }
-        let hand = HandStep {
+        let hand = ManualStep {
             action: foreign.action.clone(),
             why: foreign.why.clone(),
             see: foreign.see.clone(),
-            ..HandStep::default()
+            ..ManualStep::default()
         };
         let unit = self.known.place.clone().unwrap_or_default();
-        self.pace.tell(Event::Hand { unit, number: 1, of: 1, hand });
+        self.cx.tell(Event::Hand { unit, number: 1, of: 1, hand });
         Ok(())
     }
 
@@ -397,21 +400,21 @@ impl Run<'_, '_> {
     fn tell_undo(&mut self, report: &mut Report) {
         let of = self.known.undo.len();
         for (number, undo) in (1..).zip(&self.known.undo) {
-            let hand = HandStep { action: undo.action.clone(), ..HandStep::default() };
+            let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
             let unit = self.known.place.clone().unwrap_or_default();
-            self.pace.tell(Event::Hand { unit, number, of, hand });
-            report.undo.push(Undone { action: undo.action.clone(), seen: false });
+            self.cx.tell(Event::Hand { unit, number, of, hand });
+            report.undo.push(UndoRecord { action: undo.action.clone(), seen: false });
         }
     }
 
-    fn note_foreign(&mut self, stage: &Stage, foreign: &Foreign, done: bool, report: &mut Report) {
+    fn note_foreign(&mut self, stage: &Stage, foreign: &ExternalStep, done: bool, report: &mut Report) {
         (report.outcome, report.code) =
-            if done { (Ending::Updated, Code::Done) } else { (Ending::Failed, Code::Transfer) };
+            if done { (RunOutcome::Updated, ExitCode::Done) } else { (RunOutcome::Failed, ExitCode::Transfer) };
         report.check = Check::None;
         report.after = match (done, &foreign.shows) {
-            (true, Some(_)) => After::Confirmed,
-            (true, None) => After::Seen,
-            _ => After::NotBack,
+            (true, Some(_)) => RestartState::Confirmed,
+            (true, None) => RestartState::Seen,
+            _ => RestartState::NotBack,
         };
         if done {
             return;
@@ -421,8 +424,8 @@ impl Run<'_, '_> {
             None => "nobody said that it ended well".to_owned(),
         };
         let message = format!("Stage '{}', done with {}: {words}.", stage.name, foreign.tool);
-        self.pace.tell(Event::Error(
-            Failure::new(Code::Transfer, message)
+        self.cx.tell(Event::Error(
+            Failure::new(ExitCode::Transfer, message)
                 .state("What the other tool did to the unit is not known here.")
                 .cure("See with 'vaka survey' what the unit is now, and run the same command again."),
         ));
@@ -433,44 +436,46 @@ impl Run<'_, '_> {
     fn await_sign(&mut self, shows: &Ids, before: Option<&DeviceInfo>) -> Result<bool, Failure> {
         let sheets = [self.staged.sheet.clone()];
         let bench = self.staged.bench(&sheets);
-        let deadline = self.pace.now() + self.request.wait;
+        let deadline = self.cx.now() + self.request.wait;
         let place = self.known.place.as_ref();
         let is_here = |device: &DeviceInfo| place.is_none_or(|place| bench.place(&device.location) == *place);
         let is_new = |device: &DeviceInfo| {
             before.is_none_or(|before| before.address != device.address || before.location != device.location)
         };
         let is_it = |device: &DeviceInfo| is_here(device) && is_new(device) && shows.is(identity::from_list(device).id);
-        self.pace.waiting(&format!("{shows} to show up"), deadline);
-        while self.pace.now() < deadline && !self.pace.wants_stop() {
+        self.cx.waiting(&format!("{shows} to show up"), deadline);
+        while self.cx.now() < deadline && !self.cx.wants_stop() {
             if bench.devices().map_err(|error| bus_failure(&error))?.iter().any(is_it) {
                 return Ok(true);
             }
-            self.pace.clock().sleep(LOOK);
+            self.cx.clock().sleep(LOOK);
         }
         Ok(false)
     }
 }
 
 /// Nothing was left to do.
-fn unchanged(variant: Option<&str>, sheet: &Sheet, pace: &mut Pace<'_>) -> Report {
+fn unchanged(variant: Option<&str>, sheet: &Sheet, cx: &mut Context<'_>) -> Report {
     let mut report = update::empty_report();
-    (report.outcome, report.code, report.after) = (Ending::Unchanged, Code::Done, After::Restarted);
+    (report.outcome, report.code, report.after) = (RunOutcome::Unchanged, ExitCode::Done, RestartState::Restarted);
     report.product = Some(sheet.product.name.clone());
     report.variant = variant.and_then(|id| sheet.variant(id)).map(|variant| variant.id.clone());
-    pace.tell(Event::Result(Box::new(report.clone())));
+    cx.tell(Event::Result(Box::new(report.clone())));
     report
 }
 
 /// A run that was stopped outside of any stage.
-fn ended(failure: Failure, pace: &mut Pace<'_>) -> Report {
+fn ended(failure: Failure, cx: &mut Context<'_>) -> Report {
     let mut report = update::empty_report();
     report.code = failure.code;
     report.outcome = match failure.code {
-        Code::Stopped => Ending::Stopped,
-        Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
-        _ => Ending::Failed,
+        ExitCode::Stopped => RunOutcome::Stopped,
+        ExitCode::Refused | ExitCode::NoUnit | ExitCode::File | ExitCode::Access | ExitCode::Usage => {
+            RunOutcome::Refused
+        }
+        _ => RunOutcome::Failed,
     };
-    pace.tell(Event::Error(failure));
-    pace.tell(Event::Result(Box::new(report.clone())));
+    cx.tell(Event::Error(failure));
+    cx.tell(Event::Result(Box::new(report.clone())));
     report
 }

@@ -15,10 +15,10 @@ use std::time::Duration;
 use support::products::PRODUCTS;
 use support::{GANNET, Random, Scene, TERN, failure};
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Person;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{After, Code, Event, Report};
+use vaka_core::event::{Event, ExitCode, Report, RestartState};
 use vaka_core::matching::Question;
 use vaka_core::unit_state::UnitState;
 use vaka_sim::SharedWorld;
@@ -99,7 +99,7 @@ fn scene(kind: usize, faults: Vec<Fault>) -> Scene {
 }
 
 /// Somebody at the bench who does what they are shown, and sometimes forgets.
-struct Operator {
+struct OperatorHands {
     world: SharedWorld,
     forgets: bool,
     /// Preparations that are in force: what undoes each.
@@ -107,7 +107,7 @@ struct Operator {
     label: &'static str,
 }
 
-impl Operator {
+impl OperatorHands {
     fn hands(&mut self, words: &[&str]) {
         for words in words {
             lock(&self.world).hand(support::PORT, &Hand::parse(words).unwrap());
@@ -127,7 +127,7 @@ impl Operator {
     }
 }
 
-impl Person for Operator {
+impl Operator for OperatorHands {
     fn read_label(&mut self, _: &Question) -> Option<String> {
         Some(self.label.to_owned())
     }
@@ -226,7 +226,7 @@ fn run(case: &Case, seed: u64) -> Claims {
     };
     let world = scene.world.clone();
     let operator =
-        Mutex::new(Operator { world, forgets, in_force: BTreeSet::new(), label: scene.label.unwrap_or("none") });
+        Mutex::new(OperatorHands { world, forgets, in_force: BTreeSet::new(), label: scene.label.unwrap_or("none") });
     let stop = AtomicBool::new(false);
     let mut events = Vec::new();
     let mut tell = |event: Event| {
@@ -236,16 +236,16 @@ fn run(case: &Case, seed: u64) -> Claims {
         events.push(event);
         stop.fetch_or(stops.is_some_and(|stops| events.len() > stops), Ordering::SeqCst);
     };
-    let mut pace = Pace::new(&*scene.clock, &mut tell, &stop);
-    let report = update::run(&bench, &request, &mut Shared(&operator), &mut pace);
+    let mut cx = Context::new(&*scene.clock, &mut tell, &stop);
+    let report = update::run(&bench, &request, &mut Shared(&operator), &mut cx);
     let in_force = operator.lock().unwrap().in_force.clone();
     Claims { report, events, in_force }
 }
 
 /// The operator, who is also told of events.
-struct Shared<'a>(&'a Mutex<Operator>);
+struct Shared<'a>(&'a Mutex<OperatorHands>);
 
-impl Person for Shared<'_> {
+impl Operator for Shared<'_> {
     fn read_label(&mut self, question: &Question) -> Option<String> {
         self.0.lock().unwrap().read_label(question)
     }
@@ -286,13 +286,13 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
     scene.clock.sleep(Duration::from_secs(2));
     let condition = scene.condition();
 
-    must(report.code != Code::Done || is_whole, "exit status 0, and the content is wrong".into());
+    must(report.code != ExitCode::Done || is_whole, "exit status 0, and the content is wrong".into());
     must(
-        report.code != Code::Done || condition == Condition::Application,
+        report.code != ExitCode::Done || condition == Condition::Application,
         format!("exit status 0, and it is {condition:?}"),
     );
-    must(report.code == Code::Done || said.is_some(), "a failure without an error event".into());
-    must(report.code != Code::Done || said.is_none(), "an error event with exit status 0".into());
+    must(report.code == ExitCode::Done || said.is_some(), "a failure without an error event".into());
+    must(report.code != ExitCode::Done || said.is_none(), "an error event with exit status 0".into());
     must(report.bytes_checked <= equal + filled, format!("{} bytes checked, {equal} are equal", report.bytes_checked));
     must(
         report.bytes_written + report.bytes_skipped <= total,
@@ -321,7 +321,10 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
         Some(UnitState::Restarted | UnitState::Unknown) => {}
     }
     if report.state == Some(UnitState::Running) {
-        must(matches!(report.after, After::Confirmed | After::Seen), "running, and nothing confirmed it".into());
+        must(
+            matches!(report.after, RestartState::Confirmed | RestartState::Seen),
+            "running, and nothing confirmed it".into(),
+        );
     }
     if let Some(said) = said {
         must(said.cure.is_some(), format!("an error without a remedy: {said:?}"));
@@ -357,7 +360,7 @@ fn one(seed: u64, lengths: &BTreeMap<usize, u64>, counts: &Counts) -> Vec<String
     let mut untrue = untruths(&case, &claims);
     case.scene.assert_unharmed(&case.words);
     counts.interrupted.fetch_add(u64::from(claims.report.interrupted > 0), Ordering::Relaxed);
-    if claims.report.code != Code::Done {
+    if claims.report.code != ExitCode::Done {
         counts.failed.fetch_add(1, Ordering::Relaxed);
         untrue.extend(second_run(&case));
     }
@@ -383,8 +386,8 @@ fn second_run(case: &Case) -> Option<String> {
     let held = lock(&scene.world).unit(support::PORT).unwrap().flash().bytes()[at as usize..].to_vec();
     let is_whole = held.starts_with(scene.binary);
     match (report.code, is_whole) {
-        (Code::Done, true) => None,
-        (Code::Done, false) => Some("the second run ends well, and the content is wrong".to_owned()),
+        (ExitCode::Done, true) => None,
+        (ExitCode::Done, false) => Some("the second run ends well, and the content is wrong".to_owned()),
         _ if case.is_worn => None,
         (code, _) => Some(format!("the second run ends with {code:?}: {:?}", failure(&events))),
     }
@@ -398,7 +401,7 @@ fn no_claim_is_untrue_whatever_goes_wrong() {
             let case = Case { kind, scene: scene(kind, Vec::new()), is_worn: false, is_garbled: false, words };
             let claims = run(&case, 3);
             let said = failure(&claims.events);
-            assert_eq!(claims.report.code, Code::Done, "{}: {said:?}", case.words);
+            assert_eq!(claims.report.code, ExitCode::Done, "{}: {said:?}", case.words);
             assert!(untruths(&case, &claims).is_empty(), "{}: {:?}", case.words, untruths(&case, &claims));
             (kind, case.scene.transfers())
         })

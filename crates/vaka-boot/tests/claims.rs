@@ -9,7 +9,7 @@ use std::time::Duration;
 use support::{GANNET, GANNET_DFU, PORT, Scene, TERN_BINARY, TERN_HEX, failure, warnings};
 use vaka_base::version::Version;
 use vaka_boot::update::History;
-use vaka_core::event::{After, Check, Code, Ending, Event};
+use vaka_core::event::{Check, Event, ExitCode, RestartState, RunOutcome};
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
@@ -66,13 +66,13 @@ fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {
                 let what = format!("{kind:?} at {at}, will detach {will_detach}");
                 let scene = staged(will_detach, vec![Fault { at, kind: kind.clone() }], &sheet);
                 let (report, events) = scene.update();
-                assert!(report.code != Code::Done || scene.holds_image(), "{what}: a false success");
-                assert!(report.code == Code::Done || failure(&events).is_some(), "{what}");
+                assert!(report.code != ExitCode::Done || scene.holds_image(), "{what}: a false success");
+                assert!(report.code == ExitCode::Done || failure(&events).is_some(), "{what}");
                 if kind == FaultKind::Silence {
                     // The unit says that it has not taken it, so it is told again.
-                    assert_eq!(report.code, Code::Done, "{what}: {:?}", failure(&events));
+                    assert_eq!(report.code, ExitCode::Done, "{what}: {:?}", failure(&events));
                 }
-                good += u32::from(report.code == Code::Done);
+                good += u32::from(report.code == ExitCode::Done);
             }
         }
     }
@@ -86,9 +86,9 @@ fn a_unit_that_goes_silent_at_the_end_is_not_a_success() {
     let silent = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
     let scene = staged(false, silent, &without_version(GANNET));
     let (report, events) = scene.update();
-    assert!(report.code != Code::Done || scene.holds_image());
+    assert!(report.code != ExitCode::Done || scene.holds_image());
     let first = warnings(&events).join("\n");
-    assert!(report.code == Code::Done || failure(&events).is_some(), "{first}");
+    assert!(report.code == ExitCode::Done || failure(&events).is_some(), "{first}");
 }
 
 /// A unit whose image counts only after a reset gives the old one before: it is reset and
@@ -98,9 +98,9 @@ fn a_unit_that_is_effective_after_a_reset_is_read_again() {
     let manner = Manner { staging: Staging::UntilReset, ..Manner::default() };
     let scene = Scene::gannet(Gannet::with("G-00031", Gannet::TRAITS, manner), Vec::new(), GANNET);
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
-    assert_eq!((report.state, report.after), (Some(UnitState::Running), After::Confirmed));
+    assert_eq!((report.state, report.after), (Some(UnitState::Running), RestartState::Confirmed));
     assert!(warnings(&events).iter().any(|words| words.contains("reset and read again")));
 }
 
@@ -132,7 +132,7 @@ fn a_second_fault_after_a_resume_does_not_hide_the_first() {
     scene.hand_at(Duration::from_millis(600), "hold SET");
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert_eq!((report.code, report.interrupted), (Code::Transfer, 2), "{said:?}");
+    assert_eq!((report.code, report.interrupted), (ExitCode::Transfer, 2), "{said:?}");
     assert!(said.message.starts_with("Failed writing at"), "{said:?}");
     assert!(said.message.contains("After the unit was back:"), "{said:?}");
     assert!(matches!(report.state, Some(UnitState::PartlyErased | UnitState::PartlyWritten)), "{said:?}");
@@ -144,7 +144,7 @@ fn a_unit_that_returns_under_its_old_number_is_back() {
     let scene = Scene::tern_r1(vec![Fault { at: 50, kind: FaultKind::Blink(Duration::from_millis(900)) }]);
     scene.hand_at(Duration::from_millis(100), "hold SET");
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.interrupted), (Code::Done, 1), "{:?}", failure(&events));
+    assert_eq!((report.code, report.interrupted), (ExitCode::Done, 1), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -160,7 +160,7 @@ fn bad_firmware_after_the_restart_is_told_with_what_helps() {
     let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
     let (report, events) = scene.update_with(&unsound, |request| request.options = at);
     let said = failure(&events).unwrap();
-    assert_ne!(report.code, Code::Done, "{said:?}");
+    assert_ne!(report.code, ExitCode::Done, "{said:?}");
     let all = format!("{} {}", said.message, said.cure.as_deref().unwrap());
     assert!(all.contains("errF") && !all.contains("press reset"), "{said:?}");
 }
@@ -170,19 +170,19 @@ fn bad_firmware_after_the_restart_is_told_with_what_helps() {
 #[test]
 fn an_older_file_asks_for_its_agreement_in_update_mode_too() {
     let mut scene = Scene::tern_r1(Vec::new());
-    assert_eq!(scene.update().0.code, Code::Done);
+    assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.back_into_update_mode();
     scene.rewrite = false;
     let old = include_bytes!("../../../demo/firmware/out/tern-r1-1.4.0.hex");
     let before = scene.memory(0x0A00_0000..0x0A02_4000);
     let (report, events) = scene.update_with(old, |_| {});
     let said = failure(&events).unwrap();
-    assert_eq!((report.code, report.outcome), (Code::Refused, Ending::Refused), "{said:?}");
+    assert_eq!((report.code, report.outcome), (ExitCode::Refused, RunOutcome::Refused), "{said:?}");
     assert!(said.message.contains("older than the unit's 1.5.0 (in its flash)"), "{said:?}");
     assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), before);
     let (report, events) = scene.update_with(old, |request| request.agreed = vec!["older-version".into()]);
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
 }
 
@@ -202,7 +202,7 @@ fn the_last_confirmed_version_counts_where_the_flash_cannot_be_read() {
     let scene = staged(false, Vec::new(), GANNET);
     let (report, events) = scene.update_with(GANNET_DFU, |request| request.history = Some(&Remembered));
     let said = failure(&events).unwrap();
-    assert_eq!(report.code, Code::Refused, "{said:?}");
+    assert_eq!(report.code, ExitCode::Refused, "{said:?}");
     assert!(said.message.contains("older than the unit's 9.0.0 (by the journal)"), "{said:?}");
     assert!(!scene.holds_image());
 }
@@ -217,7 +217,7 @@ fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
     let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), "");
     lock(&scene.world).unit(PORT).unwrap().flash_mut().put(place, &beside);
     let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = vec!["no-sheet".into()]);
-    assert!(matches!(report.code, Code::Done | Code::NotBack), "{:?}", failure(&events));
+    assert!(matches!(report.code, ExitCode::Done | ExitCode::NotBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(place..place + 100), beside);
 }
@@ -229,11 +229,11 @@ fn a_unit_that_leaves_only_by_its_last_block_gets_its_blocks_again() {
     let ignores = vaka_sim::bootloader::uf2::Manner { ignores_eject: true, ..Default::default() };
     let manner = petrel::Manner { loader: ignores, ..Default::default() };
     let mut scene = Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new());
-    assert_eq!(scene.update().0.code, Code::Done);
+    assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.rewrite = false;
     scene.back_into_update_mode();
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
     let last = events.iter().rev().find_map(|event| match event {
         Event::Plan { plan, .. } => Some(plan.steps.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")),
         _ => None,
@@ -252,18 +252,18 @@ fn a_lost_last_block_is_not_taken_for_acceptance() {
         Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode()
     };
     let whole = Scene::petrel(unit(), Vec::new());
-    assert_eq!(whole.update().0.code, Code::Done);
+    assert_eq!(whole.update().0.code, ExitCode::Done);
     let count = whole.transfers();
     let mut failed = 0;
     for at in count - 5..=count {
         for kind in [FaultKind::Pull(Some(Duration::from_millis(200))), FaultKind::Silence, FaultKind::LostReply] {
             let scene = Scene::petrel(unit(), vec![Fault { at, kind: kind.clone() }]);
             let (report, events) = scene.update();
-            assert!(report.code != Code::Done || scene.holds_image(), "{kind:?} at {at} of {count}");
+            assert!(report.code != ExitCode::Done || scene.holds_image(), "{kind:?} at {at} of {count}");
             let total = (support::PETREL_BINARY.len() as u64).next_multiple_of(256);
             let is_last_missing = !scene.holds_image() && report.bytes_written == total;
             assert!(!is_last_missing, "{kind:?} at {at}: {:?}", failure(&events));
-            failed += u32::from(report.code != Code::Done);
+            failed += u32::from(report.code != ExitCode::Done);
         }
     }
     assert!(failed > 0);
@@ -277,7 +277,7 @@ fn a_truncated_file_is_refused_before_anything_is_erased() {
         let scene = Scene::tern_r1(Vec::new());
         let at = ReadOptions { at: Some(Address::new(0x0A00_2400)), ..ReadOptions::default() };
         let (report, events) = scene.update_with(&TERN_BINARY[..len], |request| request.options = at);
-        assert!(matches!(report.code, Code::Refused | Code::File), "{len}: {:?}", failure(&events));
+        assert!(matches!(report.code, ExitCode::Refused | ExitCode::File), "{len}: {:?}", failure(&events));
         assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before, "{len}");
     }
 }
@@ -297,8 +297,8 @@ fn a_dfu_file_without_its_suffix_is_refused() {
     };
     let (code, said) = update(&[]);
     let said = said.unwrap();
-    assert!(code == Code::Refused && said.cure.as_deref().unwrap().contains("--agree no-suffix"), "{said:?}");
-    assert_eq!(update(&["no-suffix"]).0, Code::Done);
+    assert!(code == ExitCode::Refused && said.cure.as_deref().unwrap().contains("--agree no-suffix"), "{said:?}");
+    assert_eq!(update(&["no-suffix"]).0, ExitCode::Done);
 }
 
 /// An interrupted unit with an image in two parts: bytes checked never exceed the image.

@@ -8,7 +8,7 @@ mod support;
 use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, failure, warnings};
-use vaka_core::event::{Check, Code, Ending};
+use vaka_core::event::{Check, ExitCode, RunOutcome};
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
 use vaka_sim::fault::{Fault, FaultKind};
@@ -52,7 +52,7 @@ fn what_is_already_there_is_neither_erased_nor_written() {
     let (report, events) = scene.update();
     assert_eq!(
         (report.code, report.outcome, report.check),
-        (Code::Done, Ending::Unchanged, Check::ReadBack),
+        (ExitCode::Done, RunOutcome::Unchanged, Check::ReadBack),
         "{:?}",
         failure(&events)
     );
@@ -74,7 +74,7 @@ fn only_the_sectors_that_differ_are_written() {
     let (report, events) = scene.update();
     assert_eq!(
         (report.code, report.outcome, report.check),
-        (Code::Done, Ending::Updated, Check::ReadBack),
+        (ExitCode::Done, RunOutcome::Updated, Check::ReadBack),
         "{:?}",
         failure(&events)
     );
@@ -90,7 +90,7 @@ fn only_the_sectors_that_differ_are_written() {
 fn rewrite_writes_all_of_it() {
     let scene = up_to_date();
     let (report, _) = scene.update_with(scene.file, |request| request.rewrite = true);
-    assert_eq!((report.code, report.outcome), (Code::Done, Ending::Updated));
+    assert_eq!((report.code, report.outcome), (ExitCode::Done, RunOutcome::Updated));
     assert_eq!((report.transfers.erase, report.transfers.blocks, report.bytes_skipped), (21, 21, 0));
 }
 
@@ -105,7 +105,7 @@ fn the_version_decides_nothing() {
     changed[last..].copy_from_slice(&crc.to_le_bytes());
     let at = ReadOptions { at: Some(Address::new(0x0A00_2400)), ..ReadOptions::default() };
     let (report, events) = scene.update_with(&changed, |request| request.options = at);
-    assert_eq!((report.code, report.outcome), (Code::Done, Ending::Updated), "{:?}", failure(&events));
+    assert_eq!((report.code, report.outcome), (ExitCode::Done, RunOutcome::Updated), "{:?}", failure(&events));
     assert_eq!(scene.memory(0x0A00_2400..0x0A00_2400 + u32::try_from(changed.len()).unwrap()), changed);
     assert_eq!(report.next.unwrap().version.unwrap().to_string(), "1.5.0");
 }
@@ -127,11 +127,11 @@ fn a_plain_dfu_unit_is_left_alone_if_it_holds_the_image() {
     };
     let first = scene();
     let (report, _) = first.update();
-    assert_eq!((report.outcome, report.transfers.blocks), (Ending::Updated, 11));
+    assert_eq!((report.outcome, report.transfers.blocks), (RunOutcome::Updated, 11));
     let (again, events) = first.update();
     assert_eq!(
         (again.code, again.outcome, again.check),
-        (Code::Done, Ending::Unchanged, Check::ReadBack),
+        (ExitCode::Done, RunOutcome::Unchanged, Check::ReadBack),
         "{:?}",
         failure(&events)
     );
@@ -142,7 +142,7 @@ fn a_plain_dfu_unit_is_left_alone_if_it_holds_the_image() {
     let mut unsure = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &unvouched);
     unsure.rewrite = false;
     unsure.update();
-    assert_eq!(unsure.update().0.outcome, Ending::Updated);
+    assert_eq!(unsure.update().0.outcome, RunOutcome::Updated);
 }
 
 /// The cable is pulled at every tenth transfer and put back: the same run ends
@@ -165,7 +165,7 @@ fn a_pulled_cable_that_is_put_back_is_gone_on_with_in_the_same_run() {
         let (report, events) = scene.update();
         let what = format!("pulled at {at} of {count}: {:?}", failure(&events));
         // At the very end the unit already leaves; then it is simply back.
-        assert_eq!(report.code, Code::Done, "{what}");
+        assert_eq!(report.code, ExitCode::Done, "{what}");
         assert!(scene.holds_image(), "{what}");
         assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), after, "{what}");
         assert_eq!(report.bytes_written, TERN_BINARY.len() as u64, "{what}: none of it was there before");
@@ -181,7 +181,7 @@ fn several_breaks_in_one_run_are_borne() {
     let scene = tern([20, 60, 100, 130, 170].map(pull).to_vec());
     lock(&scene.world).unit(PORT).unwrap().flash_mut().erase(0x0A00_2400..0x0A00_7800);
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -196,7 +196,7 @@ fn an_equal_unit_at_another_port_is_not_taken_for_the_lost_one() {
     lock(&scene.world).plug(port, Box::new(other), Vec::new());
     let chosen = vaka_boot::bench::selector::Selector::Port(PORT.into());
     let (report, events) = scene.update_with(scene.file, |request| request.unit = Some(chosen));
-    assert_eq!(report.code, Code::Transfer, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Transfer, "{:?}", failure(&events));
     assert!(failure(&events).unwrap().message.contains("left the bus"));
     let mut world = lock(&scene.world);
     assert_eq!(world.unit(port).unwrap().flash().bytes(), before);
@@ -209,10 +209,10 @@ fn the_next_run_goes_on_where_the_last_one_ended() {
     let scene = tern(vec![Fault { at: 90, kind: FaultKind::Pull(None) }]);
     lock(&scene.world).unit(PORT).unwrap().flash_mut().erase(0x0A00_2400..0x0A00_7800);
     let (first, _) = scene.update();
-    assert_eq!(first.code, Code::Transfer);
+    assert_eq!(first.code, ExitCode::Transfer);
     scene.back_into_update_mode();
     let (second, events) = scene.update();
-    assert_eq!((second.code, second.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((second.code, second.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(second.bytes_skipped >= 3072, "{} were there", second.bytes_skipped);
     assert!(scene.holds_image());
     assert!(vaka_image::read(scene.file, ReadOptions::default()).is_ok());

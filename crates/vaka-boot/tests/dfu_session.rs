@@ -7,7 +7,7 @@ use std::sync::atomic::AtomicBool;
 use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_boot::protocol::dfu::{AddressedSession, Opening, detach};
 use vaka_boot::protocol::session::{Session, SessionError};
 use vaka_core::dfu::Attributes;
@@ -80,7 +80,7 @@ struct Outcome<T> {
 /// Opens a session on a unit with blocks of 16 bytes and works with it.
 fn with_unit<T>(
     script: impl FnMut(u8, u16, &[u8]) -> Answer + Send + 'static,
-    work: impl FnOnce(&mut AddressedSession, &mut Pace<'_>) -> Result<T, SessionError>,
+    work: impl FnOnce(&mut AddressedSession, &mut Context<'_>) -> Result<T, SessionError>,
 ) -> Outcome<T> {
     let clock = VirtualClock::default();
     let log = Arc::new(Mutex::new(Vec::new()));
@@ -88,7 +88,7 @@ fn with_unit<T>(
     let mut events = Vec::new();
     let mut tell = |event| events.push(event);
     let stop = AtomicBool::new(false);
-    let mut pace = Pace::new(&clock, &mut tell, &stop);
+    let mut cx = Context::new(&clock, &mut tell, &stop);
     let opening = Opening {
         interface: 0,
         alternate: 0,
@@ -98,8 +98,8 @@ fn with_unit<T>(
         addressed: true,
         sectors: None,
     };
-    let result = AddressedSession::open(Box::new(unit), opening, &mut pace)
-        .and_then(|mut session| work(&mut session, &mut pace));
+    let result =
+        AddressedSession::open(Box::new(unit), opening, &mut cx).and_then(|mut session| work(&mut session, &mut cx));
     let time = clock.now();
     let log = log.lock().unwrap().clone();
     Outcome { result, log, events, time }
@@ -107,8 +107,8 @@ fn with_unit<T>(
 
 const AT: Address = Address::new(0x0A00_2400);
 
-fn erase(session: &mut AddressedSession, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-    session.erase(Span::new(AT, 16).unwrap(), pace)
+fn erase(session: &mut AddressedSession, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    session.erase(Span::new(AT, 16).unwrap(), cx)
 }
 
 /// A unit that is idle and answers each status from a list, the last for ever.
@@ -167,9 +167,9 @@ fn a_time_in_an_idle_state_delays_only_the_next_status() {
     let busy_then_idle = vec![status(0, 50, 4), status(0, 50, 5)];
     let mut list = Vec::new();
     (0..3).for_each(|_| list.extend(busy_then_idle.clone()));
-    let done = with_unit(statuses(list), |session, pace| {
-        session.write(AT, &[0; 16], pace)?;
-        session.write(Address::new(AT.get() + 16), &[0; 16], pace)
+    let done = with_unit(statuses(list), |session, cx| {
+        session.write(AT, &[0; 16], cx)?;
+        session.write(Address::new(AT.get() + 16), &[0; 16], cx)
     });
     assert_eq!(done.result, Ok(()));
     // Six statuses, a wait before all but the first.
@@ -178,11 +178,11 @@ fn a_time_in_an_idle_state_delays_only_the_next_status() {
 
 #[test]
 fn blocks_are_numbered_and_a_short_one_stands_alone() {
-    let done = with_unit(statuses(vec![status(0, 0, 5)]), |session, pace| {
-        session.write(AT, &[1; 16], pace)?;
-        session.write(Address::new(AT.get() + 16), &[2; 16], pace)?;
-        session.write(Address::new(AT.get() + 32), &[3; 8], pace)?;
-        session.write(Address::new(AT.get() + 40), &[4; 16], pace)
+    let done = with_unit(statuses(vec![status(0, 0, 5)]), |session, cx| {
+        session.write(AT, &[1; 16], cx)?;
+        session.write(Address::new(AT.get() + 16), &[2; 16], cx)?;
+        session.write(Address::new(AT.get() + 32), &[3; 8], cx)?;
+        session.write(Address::new(AT.get() + 40), &[4; 16], cx)
     });
     assert_eq!(done.result, Ok(()));
     let downloads: Vec<_> =
@@ -199,10 +199,10 @@ fn reading_goes_through_idle_and_back() {
         UPLOAD => Ok(vec![7; 16]),
         _ => Ok(Vec::new()),
     };
-    let done = with_unit(script, |session, pace| {
-        session.read(AT, 16, pace)?;
-        session.read(Address::new(AT.get() + 16), 16, pace)?;
-        erase(session, pace)
+    let done = with_unit(script, |session, cx| {
+        session.read(AT, 16, cx)?;
+        session.read(Address::new(AT.get() + 16), 16, cx)?;
+        erase(session, cx)
     });
     assert_eq!(done.result, Ok(()));
     let requests: Vec<u8> = done.log.iter().map(|(request, ..)| *request).collect();
@@ -237,7 +237,7 @@ fn short_answers_and_odd_states_are_told() {
         GET_STATUS => status(0, 0, 5),
         _ => Ok(Vec::new()),
     };
-    let said = with_unit(less, |session, pace| session.read(AT, 16, pace)).result.unwrap_err().to_string();
+    let said = with_unit(less, |session, cx| session.read(AT, 16, cx)).result.unwrap_err().to_string();
     assert!(said.contains("15 of 16 bytes at 0x0A00_2400"), "{said}");
 }
 
@@ -290,7 +290,7 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
                 _ => Ok(Vec::new()),
             }
         };
-        let done = with_unit(script, |session, pace| session.restart(Some(AT), pace));
+        let done = with_unit(script, |session, cx| session.restart(Some(AT), cx));
         assert_eq!(done.result, Ok(()), "{gone_at}");
     }
     // But a refusal is a refusal.
@@ -300,7 +300,7 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
         GET_STATUS => status(0, 0, 5),
         _ => Ok(Vec::new()),
     };
-    assert!(matches!(with_unit(script, |s, pace| s.restart(Some(AT), pace)).result, Err(SessionError::Refused { .. })));
+    assert!(matches!(with_unit(script, |s, cx| s.restart(Some(AT), cx)).result, Err(SessionError::Refused { .. })));
 }
 
 /// An application that answers DFU_DETACH, and at the bus reset leaves or stays while the system
@@ -374,8 +374,8 @@ fn the_status_is_not_asked_for_before_the_named_time_is_over() {
     };
     let stop = AtomicBool::new(false);
     let mut ignore = |_: Event| {};
-    let mut pace = Pace::new(&*clock, &mut ignore, &stop);
-    AddressedSession::open(Box::new(unit), opening, &mut pace).map(drop).unwrap();
+    let mut cx = Context::new(&*clock, &mut ignore, &stop);
+    AddressedSession::open(Box::new(unit), opening, &mut cx).map(drop).unwrap();
     let asked = asked.lock().unwrap().clone();
     assert!(asked.len() >= 2, "{asked:?}");
     assert!(asked.windows(2).all(|pair| pair[1] - pair[0] >= Duration::from_millis(700)), "{asked:?}");

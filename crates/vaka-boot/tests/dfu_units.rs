@@ -8,7 +8,7 @@ mod support;
 use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
-use vaka_core::event::{After, Check, Code};
+use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Address;
 use vaka_image::dfu_file::append_suffix;
@@ -45,7 +45,11 @@ fn every_kind_of_plain_dfu_unit_is_updated() {
         let (report, events) = scene.update();
         let what = format!("{traits:?}, booted {}: {:?}", bit(3), failure(&events));
         let check = if traits.can_upload { Check::ReadBack } else { Check::Accepted };
-        assert_eq!((report.code, report.check, report.after), (Code::Done, check, After::Confirmed), "{what}");
+        assert_eq!(
+            (report.code, report.check, report.after),
+            (ExitCode::Done, check, RestartState::Confirmed),
+            "{what}"
+        );
         assert_eq!(report.bytes_checked, if check == Check::ReadBack { report.bytes_written } else { 0 }, "{what}");
         assert!(scene.holds_image(), "{what}");
         scene.assert_unharmed(&what);
@@ -71,7 +75,7 @@ fn a_detach_is_what_the_functional_descriptor_asks_for() {
     for (index, (traits, manner)) in cases.into_iter().enumerate() {
         let scene = gannet(traits, manner);
         let (report, events) = scene.update();
-        assert_eq!(report.code, Code::Done, "case {index}: {:?}", failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "case {index}: {:?}", failure(&events));
         let world = lock(&scene.world);
         let first = &world.log(PORT)[0].setup;
         // Source: DFU 1.1, section 5.1; interface 1 and 1000 ms are the Gannet's.
@@ -94,7 +98,7 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
     let vanishes = Manner { vanishes: true, ..honest.clone() };
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
     use Check::{Accepted, ReadBack};
-    let cases: Vec<(&str, Scene, Result<Check, Code>, &str)> = vec![
+    let cases: Vec<(&str, Scene, Result<Check, ExitCode>, &str)> = vec![
         ("no time", tern(zero.clone(), false), Ok(ReadBack), ""),
         ("absurd time", tern(absurd.clone(), false), Ok(ReadBack), "left alone for 16777 s"),
         ("block too large", tern(large.clone(), false), Ok(ReadBack), "refuses one; smaller ones are tried"),
@@ -104,8 +108,8 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
         ("vanishes", tern(vanishes.clone(), false), Ok(ReadBack), ""),
         ("plain, no time", gannet(Gannet::TRAITS, zero), Ok(ReadBack), ""),
         ("plain, absurd time", gannet(Gannet::TRAITS, absurd), Ok(ReadBack), "left alone for 16777 s"),
-        ("plain, block too large", gannet(Gannet::TRAITS, large), Err(Code::Transfer), ""),
-        ("plain, block of 0", gannet(Gannet::TRAITS, none), Err(Code::Transfer), "its transfer size is 0"),
+        ("plain, block too large", gannet(Gannet::TRAITS, large), Err(ExitCode::Transfer), ""),
+        ("plain, block of 0", gannet(Gannet::TRAITS, none), Err(ExitCode::Transfer), "its transfer size is 0"),
         ("plain, vanishes", gannet(leaving, vanishes), Ok(ReadBack), ""),
     ];
     for (what, scene, wanted, warning) in cases {
@@ -113,7 +117,7 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
         let said = failure(&events);
         match wanted {
             Ok(check) => {
-                assert_eq!((report.code, report.check), (Code::Done, check), "{what}: {said:?}");
+                assert_eq!((report.code, report.check), (ExitCode::Done, check), "{what}: {said:?}");
                 assert!(scene.holds_image(), "{what}");
             }
             Err(code) => assert_eq!(report.code, code, "{what}: {said:?}"),
@@ -132,7 +136,7 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
 fn an_absurd_time_is_cut_to_what_such_work_can_take() {
     let scene = tern(Manner { poll: Poll::Absurd, ..Manner::default() }, false);
     let (report, _) = scene.update();
-    assert_eq!(report.code, Code::Done);
+    assert_eq!(report.code, ExitCode::Done);
     let spent = |name: &str| report.durations_ms.iter().find(|(step, _)| step.words() == name).unwrap().1 / 1000;
     assert!((7 * 30..7 * 30 + 5).contains(&spent("erase")), "{}", spent("erase"));
     assert!((21 * 5..22 * 5 + 5).contains(&spent("write")), "{}", spent("write"));
@@ -161,7 +165,12 @@ fn every_state_of_plain_dfu_leads_to_a_good_update() {
         let scene = Scene::gannet(unit, Vec::new(), GANNET);
         assert_eq!(scene.leave_in(&requests), state, "{requests:02X?}");
         let (report, events) = scene.update();
-        assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "state {state}: {:?}", failure(&events));
+        assert_eq!(
+            (report.code, report.check),
+            (ExitCode::Done, Check::ReadBack),
+            "state {state}: {:?}",
+            failure(&events)
+        );
         assert!(scene.holds_image());
         scene.assert_unharmed(&format!("state {state}"));
     }
@@ -196,7 +205,7 @@ fn a_download_that_an_earlier_program_left_open_is_taken_over() {
         std::mem::forget(device);
         lock(&scene.world).release(PORT);
         let (report, events) = scene.update();
-        assert_eq!(report.code, Code::Done, "state {state}: {:?}", failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "state {state}: {:?}", failure(&events));
         assert!(scene.holds_image());
         scene.assert_unharmed(&format!("state {state}"));
     }
@@ -215,7 +224,7 @@ fn a_unit_without_firmware_takes_it() {
     scene.clock.sleep(Duration::from_secs(1));
     assert_eq!(scene.condition(), Condition::Boot);
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -226,8 +235,10 @@ fn without_the_sheets_word_only_equality_counts() {
     let unvouched = GANNET.replace("upload = \"image\"\n", "");
     let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &unvouched);
     let (report, _) = scene.update();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack));
-    for (sheet, code, check) in [(&unvouched[..], Code::Done, Check::Accepted), (GANNET, Code::Differs, Check::None)] {
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack));
+    for (sheet, code, check) in
+        [(&unvouched[..], ExitCode::Done, Check::Accepted), (GANNET, ExitCode::Differs, Check::None)]
+    {
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), sheet);
         // A byte behind the CRC'd image's last sector begin: the unit itself does not look there.
         let end = gannet::APPLICATION_REGION.start + u32::try_from(support::GANNET_BINARY.len()).unwrap();
@@ -241,7 +252,7 @@ fn without_the_sheets_word_only_equality_counts() {
         let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
         let (report, events) = scene.update_with(&longer, |request| request.options = at);
         assert_eq!((report.code, report.check), (code, check), "{:?}", failure(&events));
-        if code == Code::Done {
+        if code == ExitCode::Done {
             assert!(warnings(&events).iter().any(|w| w.contains("proved nothing")), "{:#?}", warnings(&events));
         }
     }
@@ -261,24 +272,24 @@ fn read_protection_is_seen_before_anything_is_lost() {
     let protected = tern(Manner::default(), true);
     let (report, events) = protected.update_with(TERN_HEX, |request| request.agreed = vec!["unprotect".into()]);
     let said = failure(&events).unwrap();
-    assert_eq!(report.code, Code::Refused, "{said:?}");
+    assert_eq!(report.code, ExitCode::Refused, "{said:?}");
     assert!(said.message.contains("read-protected") && said.cure.as_ref().unwrap().contains("bootloader"), "{said:?}");
     assert_eq!(protected.memory(0x0A00_0000..0x0A02_4000), protected.before);
     // A unit whose image holds all that the lifting takes.
     let whole = whole_memory();
-    for (agreed, code) in [(vec!["no-sheet"], Code::Refused), (vec!["no-sheet", "unprotect"], Code::Done)] {
+    for (agreed, code) in [(vec!["no-sheet"], ExitCode::Refused), (vec!["no-sheet", "unprotect"], ExitCode::Done)] {
         let mut scene = tern(Manner::default(), true);
         scene.sheets.clear();
         let agreed: Vec<String> = agreed.into_iter().map(String::from).collect();
         let (report, events) = scene.update_with(&whole, |request| request.agreed = agreed);
         assert_eq!(report.code, code, "{:?}", failure(&events));
-        if code == Code::Refused {
+        if code == ExitCode::Refused {
             let said = failure(&events).unwrap();
             assert!(said.cure.as_ref().unwrap().contains("--agree unprotect"), "{said:?}");
             assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
             continue;
         }
-        assert_eq!((report.check, report.after), (Check::ReadBack, After::Restarted));
+        assert_eq!((report.check, report.after), (Check::ReadBack, RestartState::Restarted));
         assert!(scene.holds_image());
         scene.assert_unharmed("lifted, and written anew");
     }
@@ -289,7 +300,7 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
     let scene = tern(Manner::default(), false);
     let (report, events) = scene.update_with(TERN_HEX, |request| request.clear_all = true);
     let said = failure(&events).unwrap();
-    assert_eq!(report.code, Code::Refused);
+    assert_eq!(report.code, ExitCode::Refused);
     assert!(said.message.contains("settings, 3 KiB"), "{said:?}");
     assert_eq!(said.cure.as_deref(), Some("If that is what you want: --agree lose-settings."));
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
@@ -299,7 +310,7 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
         request.clear_all = true;
         request.agreed = vec!["lose-settings".into()];
     });
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(0x0A00_0000..0x0A00_2400), scene.before[..0x2400], "the bootloader stays");
     assert!(scene.memory(0x0A00_7800..0x0A02_4000).iter().all(|byte| *byte == 0xFF), "all else is erased");
@@ -309,7 +320,7 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
     let plain = gannet(Gannet::TRAITS, Manner::default());
     let agree = vec!["lose-settings".into()];
     let (report, events) = plain.update_with(plain.file, |request| (request.clear_all, request.agreed) = (true, agree));
-    assert_eq!(report.code, Code::Refused);
+    assert_eq!(report.code, ExitCode::Refused);
     assert!(failure(&events).unwrap().message.contains("--clear-all has no meaning"), "{:?}", failure(&events));
 }
 
@@ -321,12 +332,17 @@ fn without_a_bootloader_everything_is_erased_at_once() {
     let whole = whole_memory();
     let both = agreed(&["no-sheet", "lose-everything"]);
     let (report, events) = scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, both));
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(report.transfers.erase, 3, "one command, and its status before and after");
     let (report, events) =
         scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, agreed(&["no-sheet"])));
-    assert_eq!(report.code, Code::NoUnit, "the application runs, which has no DFU interface: {:?}", failure(&events));
+    assert_eq!(
+        report.code,
+        ExitCode::NoUnit,
+        "the application runs, which has no DFU interface: {:?}",
+        failure(&events)
+    );
 }
 
 /// Rule: without a sheet only what the unit reports as writable is written, the
@@ -342,13 +358,13 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
     let scene = undescribed();
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert_eq!(report.code, Code::Refused);
+    assert_eq!(report.code, ExitCode::Refused);
     assert!(said.cure.as_ref().unwrap().contains("--agree no-sheet"), "{said:?}");
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
 
     let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = no_sheet());
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
-    assert_eq!(report.after, After::Restarted, "nobody said how its application shows");
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!(report.after, RestartState::Restarted, "nobody said how its application shows");
     assert!(scene.holds_image());
     scene.assert_unharmed("only what the image touches");
 
@@ -358,7 +374,7 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
         let scene = undescribed();
         let (report, events) = scene.update_with(&file, |request| request.agreed = no_sheet());
         let said = failure(&events).unwrap();
-        assert!(report.code == Code::Refused && said.message.contains(words), "{said:?}");
+        assert!(report.code == ExitCode::Refused && said.message.contains(words), "{said:?}");
         assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
     }
 }
@@ -373,10 +389,10 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
     };
     let named = with_suffix(0x1209, 0x0004);
     for (file, code) in [
-        (named.clone(), Code::Done),
-        (with_suffix(0xFFFF, 0xFFFF), Code::Refused),
-        (with_suffix(0x1209, 0x0003), Code::Refused),
-        (support::GANNET_BINARY.to_vec(), Code::Refused),
+        (named.clone(), ExitCode::Done),
+        (with_suffix(0xFFFF, 0xFFFF), ExitCode::Refused),
+        (with_suffix(0x1209, 0x0003), ExitCode::Refused),
+        (support::GANNET_BINARY.to_vec(), ExitCode::Refused),
     ] {
         for booted in [true, false] {
             let unit = Gannet::new("G-00031");
@@ -387,7 +403,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
                 request.memory = MemoryChoice::parse("Gannet firmware");
             });
             assert_eq!(report.code, code, "booted {booted}: {:?}", failure(&events));
-            assert_eq!(scene.holds_image(), code == Code::Done);
+            assert_eq!(scene.holds_image(), code == ExitCode::Done);
             scene.assert_unharmed("undescribed");
         }
     }
@@ -396,7 +412,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
     let (report, events) = scene.update_with(&named, |request| request.agreed = vec!["no-sheet".into()]);
     let said = &failure(&events).unwrap().message;
     assert!(
-        report.code == Code::Refused && said.contains("0.0 \"Gannet firmware\", 0.1 \"Gannet settings\""),
+        report.code == ExitCode::Refused && said.contains("0.0 \"Gannet firmware\", 0.1 \"Gannet settings\""),
         "{said}"
     );
     // Without the consent its application is not even asked to leave.
@@ -404,25 +420,25 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
     let (report, _) = scene.update_with(&named, |request| {
         request.unit = Some(vaka_boot::bench::selector::Selector::Port(PORT.into()));
     });
-    assert_eq!((report.code, scene.transfers()), (Code::Refused, 0));
+    assert_eq!((report.code, scene.transfers()), (ExitCode::Refused, 0));
 }
 
 /// The sheet's memory, by name and by numbers; one that is not there refuses.
 #[test]
 fn the_sheet_says_which_memory_is_meant() {
     for (line, code) in [
-        ("memory = \"Gannet firmware\"", Code::Done),
-        ("interface = 0\nalternate = 0", Code::Done),
+        ("memory = \"Gannet firmware\"", ExitCode::Done),
+        ("interface = 0\nalternate = 0", ExitCode::Done),
         // The settings are a memory too, but the image does not go into them.
-        ("alternate = 1", Code::Transfer),
-        ("alternate = 2", Code::Refused),
-        ("", Code::Refused),
-        ("memory = \"Options\"", Code::Refused),
+        ("alternate = 1", ExitCode::Transfer),
+        ("alternate = 2", ExitCode::Refused),
+        ("", ExitCode::Refused),
+        ("memory = \"Options\"", ExitCode::Refused),
     ] {
         let sheet = GANNET.replace("memory = \"Gannet firmware\"", line);
         let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), Vec::new(), &sheet);
         let (report, events) = scene.update();
         assert_eq!(report.code, code, "{line}: {:?}", failure(&events));
-        assert_eq!(scene.holds_image(), code == Code::Done);
+        assert_eq!(scene.holds_image(), code == ExitCode::Done);
     }
 }

@@ -7,7 +7,7 @@ mod support;
 
 use shapes::{Shape, chorus, ledger, parcel, porter, ribbon, spoken, tagged};
 use support::failure;
-use vaka_core::event::{After, Check, Code, Ending};
+use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_dialect::Dialect;
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
@@ -70,7 +70,7 @@ fn a_gap_in_a_stream_is_filled() {
         [vaka_image::read(scene.file, at(scene.start)), vaka_image::read(&extra, at(place))].map(Result::unwrap);
     let both = Image::join(&parts).unwrap().unwrap();
     let (report, events) = scene.update_with(&hex::write(&both), |_| {});
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(place..place + 200), extra);
     let gap = scene.start + u32::try_from(scene.binary.len()).unwrap()..place;
@@ -82,12 +82,12 @@ fn a_gap_in_a_stream_is_filled() {
 #[test]
 fn an_unchanged_unit_is_ended_where_its_restart_needs_it() {
     let mut scene = ribbon_shape().scene(Vec::new());
-    assert_eq!(scene.update().0.code, Code::Done);
+    assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.rewrite = false;
     scene.back_into_update_mode();
     let (report, events) = scene.update();
     let ends = (report.code, report.outcome, report.after);
-    assert_eq!(ends, (Code::Done, Ending::Unchanged, After::Confirmed), "{:?}", failure(&events));
+    assert_eq!(ends, (ExitCode::Done, RunOutcome::Unchanged, RestartState::Confirmed), "{:?}", failure(&events));
 }
 
 /// The checker asks for `stream` where a write does not send its address; and what a unit
@@ -110,7 +110,7 @@ fn the_checker_and_the_plan_say_what_a_stream_does() {
     let said = failure(&events).unwrap();
     assert_eq!(
         (report.code, said.message.contains("--clear-all has no meaning there")),
-        (Code::Refused, true),
+        (ExitCode::Refused, true),
         "{said:?}"
     );
     assert!(scene.memory(shapes::BASE..shapes::LIMIT) == before);

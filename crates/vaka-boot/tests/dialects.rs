@@ -12,11 +12,11 @@ use std::time::Duration;
 use support::products::PRODUCTS;
 use support::{FAULT_KINDS, Scene, failure, sheet_with};
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
 
-use vaka_core::event::{After, Code, Event, Report};
+use vaka_core::event::{Event, ExitCode, Report, RestartState};
 use vaka_core::sheet::Sheet;
 use vaka_sim::fault::Fault;
 use vaka_sim::flash::StuckBit;
@@ -32,7 +32,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
     for product in &PRODUCTS {
         let whole = product.booted(Vec::new());
         let (report, events) = whole.update();
-        let expected = (Code::Done, product.check, After::Confirmed);
+        let expected = (ExitCode::Done, product.check, RestartState::Confirmed);
         assert_eq!((report.code, report.check, report.after), expected, "{}: {:?}", product.name, failure(&events));
         assert!(whole.holds_image(), "{}", product.name);
         let count = whole.transfers();
@@ -54,7 +54,7 @@ fn an_application_is_asked_in_a_dialect_of_its_own() {
     for product in PRODUCTS.iter().filter(|product| product.dialects.len() > 1) {
         let scene = product.scene((product.unit)("X-00001"), Vec::new());
         let (report, events) = scene.update();
-        assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+        assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
         assert!(scene.holds_image(), "{}", product.name);
         let (report, _) = scene.update_with(scene.file, |request| request.rewrite = false);
         assert_eq!(report.bytes_written, 0, "{}: it is there already", product.name);
@@ -74,7 +74,7 @@ fn flash_that_does_not_hold_what_was_written_is_found() {
         unit.flash_mut().stick(StuckBit { address: start + u32::try_from(at).unwrap(), bit });
         let scene = product.scene(unit, Vec::new());
         let (report, events) = scene.update();
-        assert_eq!(report.code, Code::Differs, "{}: {:?}", product.name, failure(&events));
+        assert_eq!(report.code, ExitCode::Differs, "{}: {:?}", product.name, failure(&events));
         assert_eq!(scene.condition(), Condition::Boot, "{}: it must not be started", product.name);
     }
 }
@@ -111,12 +111,12 @@ fn what_a_bootloader_tells_decides_between_variants() {
     };
     for (first, second, variant) in [("0x41A7", "0x41A8", "h1"), ("0x41A8", "0x41A7", "h2")] {
         let (report, events) = auk_with(twins(first, second)).update();
-        assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
         assert_eq!(report.variant.unwrap().as_str(), variant);
     }
     let scene = auk_with(twins("0x41A8", "0x41A9"));
     let (report, _) = scene.update();
-    assert_eq!(report.code, Code::Refused);
+    assert_eq!(report.code, ExitCode::Refused);
     assert!(!scene.holds_image());
 }
 
@@ -127,7 +127,7 @@ fn a_protected_unit_is_refused_before_anything_is_changed() {
     let scene = auk_with(changed_auk(&[], &[("[restart]", protection)]));
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert!(report.code == Code::Refused && said.message.contains("read-protected"), "{said:?}");
+    assert!(report.code == ExitCode::Refused && said.message.contains("read-protected"), "{said:?}");
     scene.assert_unharmed("a protected unit");
     assert!(!scene.holds_image());
 }
@@ -139,7 +139,7 @@ fn a_unit_that_can_write_less_is_refused() {
     let scene = auk_with(changed_auk(&[], &[("align = 32", geometry)]));
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert!(report.code != Code::Done && said.message.contains("0xD002000..0xD003000"), "{said:?}");
+    assert!(report.code != ExitCode::Done && said.message.contains("0xD002000..0xD003000"), "{said:?}");
     assert!(!scene.holds_image());
 }
 
@@ -150,12 +150,12 @@ fn a_silent_unit_is_recovered() {
     let scene = product.scene(skua("K-00008").damaged(), Vec::new());
     assert_eq!(scene.condition(), Condition::Silent);
     let (report, events) = scene.update();
-    assert_eq!(report.code, Code::NoUnit, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::NoUnit, "{:?}", failure(&events));
     let told = events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("BRIDGE")));
     assert!(told, "nobody said what to do with a silent unit");
     scene.back_into_update_mode();
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -170,7 +170,7 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
         world.hand_later(support::PORT, Duration::from_secs(3), Hand::Plug);
     }
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
     assert!(scene.holds_image());
     let waited = events.iter().any(|event| {
         matches!(event, Event::Waiting { waiting_for, left_ms: Some(_) }
@@ -182,7 +182,7 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
     let (report, events) = late.update();
     let hand =
         events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("Pull the cable")));
-    assert!(hand && report.code == Code::NoUnit, "{:?}", failure(&events));
+    assert!(hand && report.code == ExitCode::NoUnit, "{:?}", failure(&events));
 }
 
 /// From the unit's appearance to the first request that it gets.
@@ -196,7 +196,7 @@ fn a_unit_is_asked_within_200_ms_of_its_appearance() {
     let watched =
         Tampered { bus, asked: asked.clone(), clock: scene.clock.clone(), tamper: None, seen: Arc::default() };
     let (report, events) = run(&scene, watched);
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     // It shows up 250 ms after it got power.
     let appeared = plugged + Duration::from_millis(250);
     let asked = asked.lock().unwrap().unwrap();
@@ -356,7 +356,7 @@ fn run(scene: &Scene, bus: Tampered) -> (Report, Vec<Event>) {
     let request = Request { wait: Duration::from_secs(5), rewrite: true, ..Request::new(scene.file) };
     let (stop, mut events) = (AtomicBool::new(false), Vec::new());
     let mut tell = |event| events.push(event);
-    let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*scene.clock, &mut tell, &stop));
+    let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&*scene.clock, &mut tell, &stop));
     (report, events)
 }
 
@@ -378,7 +378,7 @@ fn tampered(scene: &Scene, tamper: Option<(u64, Bent)>) -> (Report, Vec<Event>, 
 fn an_answer_that_is_something_else_never_passes_for_a_success() {
     for product in &PRODUCTS {
         let (report, events, count) = tampered(&product.booted(Vec::new()), None);
-        assert_eq!(report.code, Code::Done, "{}: {:?}", product.name, failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "{}: {:?}", product.name, failure(&events));
         let (mut failed, mut shown) = (0, 0);
         for at in (1..=count).filter(|at| *at < 20 || at % 9 == 0 || *at > count - 6) {
             for bent in BENT {
@@ -386,7 +386,7 @@ fn an_answer_that_is_something_else_never_passes_for_a_success() {
                 let scene = product.booted(Vec::new());
                 let (report, events, _) = tampered(&scene, Some((at, bent)));
                 scene.assert_unharmed(&what);
-                if report.code == Code::Done {
+                if report.code == ExitCode::Done {
                     assert!(scene.holds_image(), "{what}: a false success");
                     continue;
                 }
@@ -416,7 +416,7 @@ fn a_garbled_answer_is_shown_field_by_field() {
     let garbled = (1..count).find_map(|at| {
         let (report, events, _) = tampered(&product.booted(Vec::new()), Some((at, Bent::Garbage)));
         let message = failure(&events)?.message.clone();
-        (report.code == Code::Transfer && message.contains("'write'")).then_some((message, events))
+        (report.code == ExitCode::Transfer && message.contains("'write'")).then_some((message, events))
     });
     let (message, events) = garbled.unwrap();
     assert!(message.contains("expected") && message.contains("received"), "{message}");
@@ -436,7 +436,7 @@ fn a_unit_that_never_stops_talking_is_not_listened_to_for_ever() {
         let scene = product.booted(Vec::new());
         let (report, ..) = tampered(&scene, Some((at, Bent::Endless)));
         scene.assert_unharmed(product.name);
-        assert_ne!(report.code, Code::Done, "from answer {at} on");
+        assert_ne!(report.code, ExitCode::Done, "from answer {at} on");
     }
     // Where a mark ends a frame, its end never comes.
     let marked = "[framing]\nkind = 'delimiter'\nend = \"'\\n'\"\n[crc.line]";

@@ -10,7 +10,7 @@ use std::time::Duration;
 use support::{
     DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Random, Scene, failure, warnings,
 };
-use vaka_core::event::{After, Check, Code, Ending, Event};
+use vaka_core::event::{Check, Event, ExitCode, RestartState, RunOutcome};
 use vaka_core::sheet::Sheet;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex, uf2};
@@ -58,7 +58,7 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
         let (report, events) = scene.update();
         assert_eq!(
             (report.code, report.check, report.after),
-            (Code::Done, check, After::Confirmed),
+            (ExitCode::Done, check, RestartState::Confirmed),
             "{what}: {:?}",
             failure(&events)
         );
@@ -87,7 +87,7 @@ fn the_version_comes_from_where_the_part_tells_it() {
             scene.clock.sleep(Duration::from_secs(2));
         }
         let (report, events) = scene.update();
-        assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
         let told = events.iter().find_map(|event| match event {
             Event::Evidence { evidence, .. } if evidence.means.contains("newer than") => Some(evidence.means.clone()),
             _ => None,
@@ -107,7 +107,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
     ];
     for (unit, make) in units {
         let whole = make(Vec::new());
-        assert_eq!(whole.update().0.code, Code::Done);
+        assert_eq!(whole.update().0.code, ExitCode::Done);
         let count = whole.transfers();
         assert!(count > 40, "{unit}: {count}");
         let (mut failed, mut pulled) = (0, 0);
@@ -143,7 +143,7 @@ fn departures_from_the_transport_are_got_over() {
             let (report, events) = scene.update();
             let what = format!("{oddity:?} at command {at}: {:?}", failure(&events));
             scene.assert_unharmed(&what);
-            if report.code == Code::Done {
+            if report.code == ExitCode::Done {
                 assert!(scene.holds_image(), "{what}");
                 // A status that is another command's proves nothing: it is sent again.
                 let sent =
@@ -166,7 +166,7 @@ fn a_unit_that_fails_long_writes_gets_short_ones() {
     let scene =
         petrel(Manner { disk: disk::Manner { most_sectors: 16, ..disk::Manner::default() }, ..Manner::default() });
     let (report, events) = scene.update();
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -176,7 +176,7 @@ fn units_that_lack_the_class_requests_are_updated_all_the_same() {
         disk::Manner { no_max_lun: true, no_reset: true, odd: Some((5, Oddity::Phase)), ..disk::Manner::default() };
     let scene = petrel(Manner { disk: manner, ..Manner::default() });
     let (report, events) = scene.update();
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -200,37 +200,43 @@ fn bad_input_is_refused_with_its_own_words() {
     let good = PETREL_UF2;
     let d = disk::Manner::default;
     let plain = Manner::default;
-    let cases: Vec<(&str, Scene, &[u8], Code, &str)> = vec![
-        ("another family", petrel(plain()), &other_family, Code::Refused, "pb1 takes 0x5EABD123"),
-        ("no family", petrel(plain()), &no_family, Code::Refused, "nothing in it names the chip"),
-        ("another board", petrel(plain()), other_board, Code::Refused, "board word \"PBA2\""),
-        ("outside", petrel(plain()), &outside, Code::Refused, "starts at 0x0C10_4000"),
-        ("a HEX file", petrel(plain()), &as_hex, Code::Refused, "the disk takes UF2 blocks"),
-        ("a missing block", petrel(plain()), &missing, Code::File, "number 1 is missing"),
-        ("wrong numbers", petrel(plain()), &numbered, Code::File, "its number is 99, but there are 35 blocks"),
+    let cases: Vec<(&str, Scene, &[u8], ExitCode, &str)> = vec![
+        ("another family", petrel(plain()), &other_family, ExitCode::Refused, "pb1 takes 0x5EABD123"),
+        ("no family", petrel(plain()), &no_family, ExitCode::Refused, "nothing in it names the chip"),
+        ("another board", petrel(plain()), other_board, ExitCode::Refused, "board word \"PBA2\""),
+        ("outside", petrel(plain()), &outside, ExitCode::Refused, "starts at 0x0C10_4000"),
+        ("a HEX file", petrel(plain()), &as_hex, ExitCode::Refused, "the disk takes UF2 blocks"),
+        ("a missing block", petrel(plain()), &missing, ExitCode::File, "number 1 is missing"),
+        ("wrong numbers", petrel(plain()), &numbered, ExitCode::File, "its number is 99, but there are 35 blocks"),
         (
             "write-protected",
             petrel(Manner { disk: disk::Manner { protected: true, ..d() }, ..plain() }),
             good,
-            Code::Refused,
+            ExitCode::Refused,
             "write-protected",
         ),
         (
             "refuses to be written",
             petrel(Manner { disk: disk::Manner { refuses: true, ..d() }, ..plain() }),
             good,
-            Code::Transfer,
+            ExitCode::Transfer,
             "write-protected (sense 7/27/00)",
         ),
-        ("a broken FAT", petrel(Manner { broken_fat: true, ..plain() }), good, Code::Refused, "damaged or unknown"),
+        ("a broken FAT", petrel(Manner { broken_fat: true, ..plain() }), good, ExitCode::Refused, "damaged or unknown"),
         (
             "a full disk",
             display(shag::Manner { full: true, ..shag::Manner::default() }),
             DISPLAY_HEX,
-            Code::Transfer,
+            ExitCode::Transfer,
             "no room",
         ),
-        ("the other part", display(shag::Manner::default()), INTERFACE_BINARY, Code::Refused, "outside d1's region"),
+        (
+            "the other part",
+            display(shag::Manner::default()),
+            INTERFACE_BINARY,
+            ExitCode::Refused,
+            "outside d1's region",
+        ),
     ];
     for (what, scene, file, code, words) in cases {
         let before = { lock(&scene.world).unit(PORT).unwrap().flash().bytes().to_vec() };
@@ -253,14 +259,14 @@ fn a_unit_that_refuses_the_file_is_believed() {
     ] {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
-        assert_eq!((report.code, report.outcome), (Code::Transfer, Ending::Failed), "{said:?}");
+        assert_eq!((report.code, report.outcome), (ExitCode::Transfer, RunOutcome::Failed), "{said:?}");
         assert!(said.message.contains("its RESULT.TXT says: Result: refused"), "{said:?}");
         assert!(!scene.holds_image());
         scene.assert_unharmed("refused by the unit");
     }
     let silent = display(shag::Manner { tells_nothing: true, ..shag::Manner::default() });
     let (report, events) = silent.update();
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(warnings(&events)[0].contains("left no RESULT.TXT"));
 }
 
@@ -271,14 +277,14 @@ fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
         ..Manner::default()
     });
     let (report, events) = vanishes.update();
-    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{:?}", failure(&events));
+    assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
     // It never counts; its disk is ejected, and it starts what it has.
     let counts = petrel(Manner {
         loader: vaka_sim::bootloader::uf2::Manner { never_complete: true, ..Default::default() },
         ..Manner::default()
     });
     let (report, events) = counts.update();
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(warnings(&events)[0].contains("stays in update mode"), "{:?}", warnings(&events));
     assert!(counts.holds_image());
 }
@@ -288,17 +294,17 @@ fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
 #[test]
 fn only_what_changed_is_sent() {
     let scene = petrel(Manner::default());
-    assert_eq!(scene.update().0.code, Code::Done);
+    assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.back_into_update_mode();
     let (report, events) = scene.update_with(PETREL_UF2, |request| request.rewrite = false);
-    assert_eq!((report.code, report.outcome), (Code::Done, Ending::Unchanged), "{:?}", failure(&events));
+    assert_eq!((report.code, report.outcome), (ExitCode::Done, RunOutcome::Unchanged), "{:?}", failure(&events));
     assert_eq!((report.transfers.write, report.bytes_checked), (0, PETREL_BINARY.len() as u64 + 88));
     assert_eq!(scene.condition(), Condition::Application, "ejected");
 
-    for (erases_all, code) in [(false, Code::Done), (true, Code::Differs)] {
+    for (erases_all, code) in [(false, ExitCode::Done), (true, ExitCode::Differs)] {
         let loader = vaka_sim::bootloader::uf2::Manner { erases_all, ..Default::default() };
         let scene = petrel(Manner { loader, ..Manner::default() });
-        assert_eq!(scene.update().0.code, Code::Done);
+        assert_eq!(scene.update().0.code, ExitCode::Done);
         lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0C10_4900, &[0; 4]);
         scene.back_into_update_mode();
         let before = lock(&scene.world).bulk_log(PORT).len();
@@ -327,7 +333,7 @@ fn only_what_changed_is_sent() {
 #[test]
 fn blocks_go_where_no_file_is() {
     let scene = petrel(Manner::default());
-    assert_eq!(scene.update().0.code, Code::Done);
+    assert_eq!(scene.update().0.code, ExitCode::Done);
     let world = lock(&scene.world);
     let written = world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC") && head[15] == 0x2A);
     let first: Vec<u32> = written.map(|(_, head)| u32::from_be_bytes(head[17..21].try_into().unwrap())).collect();
@@ -341,12 +347,12 @@ fn of_several_families_the_units_own_is_sent() {
     let both = [&other[..], PETREL_UF2].concat();
     let scene = petrel(Manner::default());
     let (report, events) = scene.update_with(&both, |_| {});
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
     let strange = [&other[..], &uf2::write(&image_of(PETREL_BINARY, 0x0C10_4000), Some(2)).unwrap()].concat();
     let scene = petrel(Manner::default());
     let (report, events) = scene.update_with(&strange, |_| {});
-    assert_eq!(report.code, Code::Refused, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
 }
 
 /// A file without a family is sent only when that is agreed to.
@@ -355,7 +361,7 @@ fn a_file_that_names_no_chip_needs_an_agreement() {
     let scene = petrel(Manner::default());
     let as_hex = hex::write(&image_of(PETREL_BINARY, 0x0C10_4000));
     let (report, events) = scene.update_with(&as_hex, |request| request.agreed = vec!["no-family".into()]);
-    assert_eq!(report.code, Code::Done, "{:?}", failure(&events));
+    assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -368,7 +374,7 @@ fn what_cannot_be_read_is_called_accepted() {
     let (report, events) = scene.update();
     assert_eq!(
         (report.code, report.check, report.bytes_checked),
-        (Code::Done, Check::Accepted, 0),
+        (ExitCode::Done, Check::Accepted, 0),
         "{:?}",
         failure(&events)
     );
@@ -383,7 +389,7 @@ fn only_who_wants_it_read_hears_that_it_cannot_be() {
         let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
         let scene = petrel(Manner { loader, ..Manner::default() });
         let (report, events) = scene.update_with(PETREL_UF2, |request| request.read_back = read_back);
-        assert_eq!((report.code, report.check), (Code::Done, Check::Accepted), "{:?}", failure(&events));
+        assert_eq!((report.code, report.check), (ExitCode::Done, Check::Accepted), "{:?}", failure(&events));
         let told = warnings(&events).iter().any(|words| words.contains("cannot be read back"));
         assert_eq!(told, warned, "{read_back}: {:?}", warnings(&events));
         assert!(scene.holds_image());
@@ -395,7 +401,7 @@ fn only_who_wants_it_read_hears_that_it_cannot_be() {
 fn an_empty_display_is_filled() {
     let scene = Scene::shag(Shag::new("S-00007").without_display(), Vec::new(), "display");
     let (report, events) = scene.update_with(DISPLAY_HEX, |request| request.rewrite = false);
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -452,7 +458,7 @@ fn whatever_is_on_a_disk_is_survived() {
         scene.sheets = vec![Sheet::parse("sheet.toml", &sheet).unwrap().only_part("display").unwrap()];
         let began = scene.clock.now();
         let (report, events) = scene.update();
-        assert_eq!(report.code == Code::Done, failure(&events).is_none(), "case {number}");
+        assert_eq!(report.code == ExitCode::Done, failure(&events).is_none(), "case {number}");
         assert!(scene.clock.now() - began < Duration::from_secs(300), "case {number}: no end");
         *ends.entry(u8::from(report.code)).or_insert(0) += 1;
     }
@@ -510,8 +516,8 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
         scene.assert_unharmed(&words);
         let memory = || lock(&scene.world).unit(PORT).unwrap().flash().bytes().to_vec();
         match report.outcome {
-            Ending::Refused | Ending::Planned => assert!(memory() == scene.before, "{words}: changed"),
-            Ending::Updated if report.code == Code::Done => {
+            RunOutcome::Refused | RunOutcome::Planned => assert!(memory() == scene.before, "{words}: changed"),
+            RunOutcome::Updated if report.code == ExitCode::Done => {
                 let families = [FAMILY];
                 let image = vaka_image::read_for(&file, ReadOptions::default(), &families).unwrap();
                 for segment in image.segments() {

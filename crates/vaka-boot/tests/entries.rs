@@ -11,10 +11,10 @@ use std::time::Duration;
 
 use support::{PORT, Scene, sheet_with};
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Person;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{After, Code, Event, Report, StepName, StepState};
+use vaka_core::event::{Event, ExitCode, Report, RestartState, StepName, StepState};
 use vaka_core::matching::Question;
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::unit::auk::auk;
@@ -45,7 +45,7 @@ struct AtBench {
     enters: u32,
 }
 
-impl Person for AtBench {
+impl Operator for AtBench {
     fn read_label(&mut self, _: &Question) -> Option<String> {
         None
     }
@@ -67,8 +67,8 @@ fn run(scene: &Scene, is_there: bool, wait: Duration) -> (Report, Vec<Event>) {
     let stop = AtomicBool::new(false);
     let mut events: Vec<Event> = Vec::new();
     let mut tell = |event| events.push(event);
-    let mut person = AtBench { is_there, enters: 0 };
-    let report = update::run(&bench, &request, &mut person, &mut Pace::new(&*scene.clock, &mut tell, &stop));
+    let mut operator = AtBench { is_there, enters: 0 };
+    let report = update::run(&bench, &request, &mut operator, &mut Context::new(&*scene.clock, &mut tell, &stop));
     (report, events)
 }
 
@@ -177,8 +177,8 @@ fn every_kind_of_entry_ends_in_an_update() {
     ];
     for (kind, scene) in cases {
         let (report, events) = run(&scene, false, Duration::from_secs(10));
-        assert_eq!(report.code, Code::Done, "{kind}: {}", story(&events, &report));
-        assert_eq!(report.after, After::Confirmed, "{kind}");
+        assert_eq!(report.code, ExitCode::Done, "{kind}: {}", story(&events, &report));
+        assert_eq!(report.after, RestartState::Confirmed, "{kind}");
         assert!(scene.holds_image(), "{kind}: a false success");
         scene.assert_unharmed(kind);
         let reached =
@@ -205,7 +205,7 @@ fn a_signal_that_is_not_quite_right_leads_nowhere() {
     ] {
         let scene = mast(call);
         let (report, _) = run(&scene, false, Duration::from_secs(3));
-        assert_ne!(report.code, Code::Done, "{kind}");
+        assert_ne!(report.code, ExitCode::Done, "{kind}");
         scene.assert_unharmed(kind);
     }
 }
@@ -227,7 +227,7 @@ fn story(events: &[Event], report: &Report) -> String {
         };
         let _ = writeln!(text, "  {line}");
     }
-    assert!(report.code == Code::Done || report.bytes_written == 0, "{text}");
+    assert!(report.code == ExitCode::Done || report.bytes_written == 0, "{text}");
     text
 }
 

@@ -17,11 +17,11 @@ use std::time::Duration;
 
 use support::release_entry;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
-use vaka_boot::release_install::{Around, Staged};
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
+use vaka_boot::release_install::{ReleaseInstall, StageHooks};
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Event, Failure};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{STANDARD, Stage};
@@ -211,7 +211,7 @@ fn because(verdict: Option<&Verdict>, events: &[Event]) -> (String, String) {
 
 struct NoHands;
 
-impl Around for NoHands {
+impl StageHooks for NoHands {
     fn begins(&mut self, _: usize) {}
     fn hand_out(&mut self, _: &str, _: &[u8]) -> Result<String, Failure> {
         unreachable!("no stage of these is another tool's")
@@ -264,17 +264,17 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
     let stop = AtomicBool::new(false);
     let mut events = Vec::new();
     let mut tell = |event| events.push(event);
-    let mut pace = Pace::new(&*clock, &mut tell, &stop);
+    let mut cx = Context::new(&*clock, &mut tell, &stop);
     let request = Request { label: unit.label.map(Into::into), wait: Duration::from_secs(6), ..Request::new(&[]) };
     let report = match tried {
         Tried::File(file) => {
             let bench = Bench::new(vec![bus], sheets);
-            update::run(&bench, &Request { file, ..request }, &mut Nobody, &mut pace)
+            update::run(&bench, &Request { file, ..request }, &mut Unattended, &mut cx)
         }
         Tried::Release(release) => {
             let sheet = sheets.iter().find(|sheet| sheet.product.id == release.manifest.product).unwrap();
-            let staged = Staged { buses: &[bus], guard: None, sheet, release, build: STANDARD };
-            staged.run(&request, &mut Nobody, &mut pace, &mut NoHands)
+            let staged = ReleaseInstall { buses: &[bus], guard: None, sheet, release, build: STANDARD };
+            staged.run(&request, &mut Unattended, &mut cx, &mut NoHands)
         }
     };
     let verdict = events.iter().rev().find_map(|event| match event {
@@ -286,11 +286,11 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
     assert_ne!(lock(&world).unit(PORT).unwrap().condition(), Condition::Bricked, "{what}");
     // Between two stages hands may be needed, which nobody has here.
     let waits = matches!(tried, Tried::Release(release) if release.manifest.stages.len() > 1)
-        && report.code == Code::NoUnit
+        && report.code == ExitCode::NoUnit
         && word == "fits";
     // An application alone does not start on a board that has no bootloader.
-    let starts_nothing = unit.scene.ends_with("blank") && report.code == Code::NotBack;
-    assert_eq!(word == "fits", report.code == Code::Done || waits || starts_nothing, "{what}: {events:#?}");
+    let starts_nothing = unit.scene.ends_with("blank") && report.code == ExitCode::NotBack;
+    assert_eq!(word == "fits", report.code == ExitCode::Done || waits || starts_nothing, "{what}: {events:#?}");
     if word != "fits" {
         assert!(memory() == before, "{what}: its memory was changed");
     }

@@ -13,10 +13,10 @@ use std::time::Duration;
 
 use support::Random;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Ending};
+use vaka_core::event::{ExitCode, RunOutcome};
 use vaka_core::sheet::Sheet;
 use vaka_image::address::Address;
 use vaka_image::{ReadOptions, hex, srec, uf2};
@@ -153,16 +153,16 @@ fn whatever_comes_together_no_unit_is_harmed() {
         let bench = Bench::new(vec![Arc::new(SimBus::new(world.clone(), clock.clone()))], &sheets);
         let stop = AtomicBool::new(false);
         let mut ignore = |_| {};
-        let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*clock, &mut ignore, &stop));
+        let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&*clock, &mut ignore, &stop));
         clock.sleep(Duration::from_secs(5));
         assert_ne!(lock(&world).unit("1-1").unwrap().condition(), Condition::Bricked, "{words}");
         let after: Vec<Vec<u8>> = kept.iter().cloned().map(&memory).collect();
         assert!(after == before, "{words}: bootloader or settings changed");
         match report.outcome {
-            Ending::Refused | Ending::Planned => {
+            RunOutcome::Refused | RunOutcome::Planned => {
                 assert!(memory(Tern::application_region(revision)) == application, "{words}: changed");
             }
-            Ending::Updated if report.code == Code::Done => {
+            RunOutcome::Updated if report.code == ExitCode::Done => {
                 let image = vaka_image::read(request.file, request.options).unwrap();
                 let start = Tern::application_region(revision).start;
                 assert_eq!(image.start(), Address::new(u64::from(start)), "{words}");

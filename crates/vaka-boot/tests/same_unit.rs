@@ -11,10 +11,10 @@ use std::time::Duration;
 use support::{PORT, Random, Scene, sheet_with};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::selector::Selector;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Event, Report, StepName, StepState};
+use vaka_core::event::{Event, ExitCode, Report, StepName, StepState};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::{Condition, Hand};
@@ -31,7 +31,7 @@ fn run(scene: &Scene, request: &Request<'_>, mut tell: impl FnMut(&Event)) -> (R
         tell(&event);
         events.push(event);
     };
-    let report = update::run(&bench, request, &mut Nobody, &mut Pace::new(&*scene.clock, &mut look, &stop));
+    let report = update::run(&bench, request, &mut Unattended, &mut Context::new(&*scene.clock, &mut look, &stop));
     let said = events.iter().filter(|event| matches!(event, Event::Error(_) | Event::Warning { .. }));
     (report, format!("{:?}", said.collect::<Vec<_>>()))
 }
@@ -67,7 +67,7 @@ fn of_two_equal_units_always_the_right_one_is_updated() {
             };
             let what = format!("seed {seed}, round {round}");
             let (report, said) = run(&scene, &request, |_| {});
-            assert_eq!(report.code, Code::Done, "{what}: {said}");
+            assert_eq!(report.code, ExitCode::Done, "{what}: {said}");
             let start = gannet::APPLICATION_REGION.start;
             let end = start + u32::try_from(bytes.len()).unwrap();
             assert!(scene.memory(start..end) == bytes, "{what}");
@@ -94,11 +94,11 @@ fn petrels(serial_stays: bool) -> Scene {
 #[test]
 fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
     let cases = [
-        (true, OTHER, false, Code::Done, "another port, with the same serial number"),
-        (false, OTHER, false, Code::NoUnit, "That is another port; it is left alone"),
-        (true, PORT, true, Code::NoUnit, "its serial number is P-00113, not P-00112"),
-        (true, PORT, false, Code::Done, ""),
-        (false, PORT, false, Code::Done, ""),
+        (true, OTHER, false, ExitCode::Done, "another port, with the same serial number"),
+        (false, OTHER, false, ExitCode::NoUnit, "That is another port; it is left alone"),
+        (true, PORT, true, ExitCode::NoUnit, "its serial number is P-00113, not P-00112"),
+        (true, PORT, false, ExitCode::Done, ""),
+        (false, PORT, false, ExitCode::Done, ""),
     ];
     for (stays, to, other_comes, code, words) in cases {
         let scene = petrels(stays);
@@ -133,9 +133,9 @@ fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
             let start = scene.start;
             world.unit(port).unwrap().flash().read(start, scene.binary.len()).unwrap() == scene.binary
         };
-        assert_eq!(holds(unit), code == Code::Done, "{what}");
+        assert_eq!(holds(unit), code == ExitCode::Done, "{what}");
         assert!(!holds(other), "{what}: the other one was written");
-        if code == Code::Done {
+        if code == ExitCode::Done {
             assert_eq!(world.unit(unit).unwrap().condition(), Condition::Application, "{what}");
         }
     }
@@ -165,7 +165,7 @@ fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
         }
     });
     assert!(was_swapped, "{said}");
-    assert_eq!(report.code, Code::Transfer, "{said}");
+    assert_eq!(report.code, ExitCode::Transfer, "{said}");
     assert!(said.contains("Another unit came at 1-1: its serial number is G-00032, not G-00031"), "{said}");
     assert!(lock(&scene.world).unit(PORT).unwrap().flash().bytes() == untouched, "the other one was written");
 }
@@ -178,10 +178,15 @@ fn only_the_unit_itself_confirms_its_update() {
     let image: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
     // (whether its sheet says that the serial number stays, how it ends, what is said)
     let cases = [
-        ("another comes", true, Code::NotBack, "another unit came at 1-1: its serial number is G-00032, not G-00031"),
-        ("it is moved", true, Code::Done, ""),
-        ("it is moved", false, Code::NotBack, "nothing showed up on its port within 10 s"),
-        ("it stays", true, Code::Done, ""),
+        (
+            "another comes",
+            true,
+            ExitCode::NotBack,
+            "another unit came at 1-1: its serial number is G-00032, not G-00031",
+        ),
+        ("it is moved", true, ExitCode::Done, ""),
+        ("it is moved", false, ExitCode::NotBack, "nothing showed up on its port within 10 s"),
+        ("it stays", true, ExitCode::Done, ""),
     ];
     for (does, stays, code, words) in cases {
         let text = support::GANNET.replace("serial_stays = true", &format!("serial_stays = {stays}"));
@@ -210,7 +215,7 @@ fn only_the_unit_itself_confirms_its_update() {
         });
         assert_eq!(report.code, code, "{does} {stays}: {said}");
         assert!(said.contains(words), "{does} {stays}: {said}");
-        if does == "it is moved" && code == Code::Done {
+        if does == "it is moved" && code == ExitCode::Done {
             assert_eq!(report.next.unwrap().port, OTHER);
         }
     }

@@ -10,10 +10,10 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Person;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{After, Code, Event, Report};
+use vaka_core::event::{Event, ExitCode, Report, RestartState};
 use vaka_core::matching::Question;
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::fulmar::fulmar;
@@ -24,7 +24,7 @@ use support::{Scene, sheet_with};
 /// Somebody who says what they see, or nobody.
 struct Eyes(Option<bool>, Vec<String>);
 
-impl Person for Eyes {
+impl Operator for Eyes {
     fn read_label(&mut self, _: &Question) -> Option<String> {
         None
     }
@@ -39,13 +39,13 @@ impl Person for Eyes {
     }
 }
 
-fn run(scene: &Scene, file: &[u8], person: &mut Eyes) -> (Report, String) {
+fn run(scene: &Scene, file: &[u8], operator: &mut Eyes) -> (Report, String) {
     let bench = Bench::new(vec![Arc::new(scene.bus())], &scene.sheets);
     let request = Request { wait: Duration::from_secs(5), ..Request::new(file) };
     let stop = AtomicBool::new(false);
     let mut events: Vec<Event> = Vec::new();
     let mut tell = |event| events.push(event);
-    let report = update::run(&bench, &request, person, &mut Pace::new(&*scene.clock, &mut tell, &stop));
+    let report = update::run(&bench, &request, operator, &mut Context::new(&*scene.clock, &mut tell, &stop));
     (report, format!("{events:?}"))
 }
 
@@ -58,12 +58,12 @@ const AUK_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/auk-2.1.0.hex"
 fn a_person_says_whether_the_light_is_as_it_should_be() {
     // (does the sheet know its ids, what is said, exit status, how it ended)
     let cases = [
-        (true, Some(true), Code::Done, After::Confirmed),
-        (true, Some(false), Code::NotBack, After::NotBack),
-        (true, None, Code::Done, After::Confirmed),
-        (false, Some(true), Code::Done, After::Seen),
-        (false, Some(false), Code::NotBack, After::NotBack),
-        (false, None, Code::Done, After::Restarted),
+        (true, Some(true), ExitCode::Done, RestartState::Confirmed),
+        (true, Some(false), ExitCode::NotBack, RestartState::NotBack),
+        (true, None, ExitCode::Done, RestartState::Confirmed),
+        (false, Some(true), ExitCode::Done, RestartState::Seen),
+        (false, Some(false), ExitCode::NotBack, RestartState::NotBack),
+        (false, None, ExitCode::Done, RestartState::Restarted),
     ];
     for (has_id, says, code, after) in cases {
         let mut text = AUK.to_owned();
@@ -94,10 +94,10 @@ const FULMAR_BIN: &[u8] = include_bytes!("../../../demo/firmware/out/fulmar-4.2.
 #[test]
 fn a_version_may_be_told_on_the_serial_port() {
     let cases = [
-        ("{ line = \"version\", send = \"about\" }", Code::Done, "says that it is version 4.2.0"),
-        ("{ line = \"release\", send = \"about\", within = \"1 s\" }", Code::NotBack, "no line with"),
+        ("{ line = \"version\", send = \"about\" }", ExitCode::Done, "says that it is version 4.2.0"),
+        ("{ line = \"release\", send = \"about\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),
         // Nobody asks, so it says nothing.
-        ("{ line = \"version\", within = \"1 s\" }", Code::NotBack, "no line with"),
+        ("{ line = \"version\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),
     ];
     for (version, code, words) in cases {
         let text = FULMAR.replacen("version = \"release-number\"", &format!("version = {version}"), 1);
@@ -115,19 +115,22 @@ fn a_version_may_be_told_on_the_serial_port() {
 #[test]
 fn what_the_application_says_of_itself_must_be_so() {
     let cases = [
-        ("serial = \"G-*\"", Code::Done, "confirmed"),
-        ("serial = \"H-*\"", Code::Refused, "serial number G-00031: the sheet's is H-*"),
-        ("maker = \"Skerrow Instruments\"", Code::Done, "confirmed"),
-        ("maker = \"Somebody\"", Code::Refused, "maker string"),
-        ("release = \"1.0.0..1.9.9\"", Code::Done, "confirmed"),
-        ("release = \"2.0.0\"", Code::Refused, "release number 1.2.0: the sheet's is 2.0.0"),
+        ("serial = \"G-*\"", ExitCode::Done, "confirmed"),
+        ("serial = \"H-*\"", ExitCode::Refused, "serial number G-00031: the sheet's is H-*"),
+        ("maker = \"Skerrow Instruments\"", ExitCode::Done, "confirmed"),
+        ("maker = \"Somebody\"", ExitCode::Refused, "maker string"),
+        ("release = \"1.0.0..1.9.9\"", ExitCode::Done, "confirmed"),
+        ("release = \"2.0.0\"", ExitCode::Refused, "release number 1.2.0: the sheet's is 2.0.0"),
     ];
     for (line, code, words) in cases {
         let text = support::GANNET.replacen("[application]\n", &format!("[application]\n{line}\n"), 1);
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &text);
         let (report, events) = run(&scene, support::GANNET_DFU, &mut Eyes(None, Vec::new()));
         assert_eq!(report.code, code, "{line}: {events}");
-        assert!(events.contains(words) || code == Code::Done && report.after == After::Confirmed, "{line}: {events}");
+        assert!(
+            events.contains(words) || code == ExitCode::Done && report.after == RestartState::Confirmed,
+            "{line}: {events}"
+        );
         scene.assert_unharmed(line);
     }
 }

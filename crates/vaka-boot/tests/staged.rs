@@ -11,14 +11,14 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use support::{PORT, Scene, TERN, release_entry as entry};
-use vaka_boot::context::Pace;
-use vaka_boot::operator::{Nobody, Person};
-use vaka_boot::release_install::{Around, Staged};
+use vaka_boot::context::Context;
+use vaka_boot::operator::{Operator, Unattended};
+use vaka_boot::release_install::{ReleaseInstall, StageHooks};
 use vaka_boot::update::Request;
-use vaka_core::event::{After, Code, Ending, Event, Failure, Report, StageState};
+use vaka_core::event::{Event, ExitCode, Failure, Report, RestartState, RunOutcome, StageState};
 use vaka_core::matching::Question;
 use vaka_core::release::Release;
-use vaka_core::release::manifest::{Foreign, Loss, STANDARD, Stage};
+use vaka_core::release::manifest::{ExternalStep, Loss, STANDARD, Stage};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
@@ -32,7 +32,7 @@ const OTHER_LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-
 const OTHER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
 
 /// The two stages; `foreign` makes the second another tool's.
-fn release(foreign: Option<Foreign>) -> Release {
+fn release(foreign: Option<ExternalStep>) -> Release {
     let stage = |name: &str, stage: Option<&str>, foreign, images| Stage {
         name: name.into(),
         stage: stage.map(Into::into),
@@ -60,7 +60,7 @@ fn release(foreign: Option<Foreign>) -> Release {
 /// Somebody who reads the label, and says that all is well.
 struct Helpful(bool);
 
-impl Person for Helpful {
+impl Operator for Helpful {
     fn read_label(&mut self, _: &Question) -> Option<String> {
         Some("SKI-TERN R1; OYS-144".into())
     }
@@ -81,7 +81,7 @@ impl Person for Helpful {
 /// What is done with a file for another tool.
 struct Hands<'a>(&'a Scene, bool);
 
-impl Around for Hands<'_> {
+impl StageHooks for Hands<'_> {
     fn begins(&mut self, _: usize) {}
 
     /// The other tool: writes into the flash itself, and starts the unit.
@@ -103,19 +103,19 @@ fn blank(faults: Vec<Fault>) -> Scene {
     scene
 }
 
-fn run(scene: &Scene, release: &Release, person: &mut dyn Person, works: bool) -> (Report, Vec<Event>) {
-    run_with(scene, release, person, works, |_| {})
+fn run(scene: &Scene, release: &Release, operator: &mut dyn Operator, works: bool) -> (Report, Vec<Event>) {
+    run_with(scene, release, operator, works, |_| {})
 }
 
 fn run_with(
     scene: &Scene,
     release: &Release,
-    person: &mut dyn Person,
+    operator: &mut dyn Operator,
     works: bool,
     change: impl FnOnce(&mut Request<'_>),
 ) -> (Report, Vec<Event>) {
     let buses: Vec<Arc<dyn Bus>> = vec![Arc::new(scene.bus())];
-    let staged = Staged { buses: &buses, guard: None, sheet: &scene.sheets[0], release, build: STANDARD };
+    let staged = ReleaseInstall { buses: &buses, guard: None, sheet: &scene.sheets[0], release, build: STANDARD };
     let mut request = Request {
         wait: Duration::from_secs(6),
         agreed: vec!["lose-old-loader".into()],
@@ -126,8 +126,8 @@ fn run_with(
     let stop = AtomicBool::new(false);
     let mut events = Vec::new();
     let mut tell = |event| events.push(event);
-    let mut pace = Pace::new(&*scene.clock, &mut tell, &stop);
-    let report = staged.run(&request, person, &mut pace, &mut Hands(scene, works));
+    let mut cx = Context::new(&*scene.clock, &mut tell, &stop);
+    let report = staged.run(&request, operator, &mut cx, &mut Hands(scene, works));
     (report, events)
 }
 
@@ -175,7 +175,7 @@ fn a_blank_board_becomes_a_unit_in_two_stages() {
     let scene = blank(Vec::new());
     lock(&scene.world).hand_later(PORT, Duration::from_secs(2), Hand::Plug);
     let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
-    assert_eq!((report.code, report.after), (Code::Done, After::Confirmed), "{events:#?}");
+    assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{events:#?}");
     assert_eq!(states(&events), BOTH);
     assert_done(&scene, "at once");
     // What was set is put back in the right order, and only at the very end.
@@ -193,7 +193,7 @@ fn what_is_undone_is_seen_where_it_can_be() {
     lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
     lock(&scene.world).hand_later(PORT, Duration::from_secs(7), Hand::Pull);
     let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
-    assert_eq!(report.code, Code::Done, "{events:#?}");
+    assert_eq!(report.code, ExitCode::Done, "{events:#?}");
     let seen: Vec<bool> = report.undo.iter().map(|undone| undone.seen).collect();
     assert_eq!(seen, [true, false, false], "{events:#?}");
 }
@@ -201,7 +201,7 @@ fn what_is_undone_is_seen_where_it_can_be() {
 /// What is lost is agreed to before the first change, and only the plan changes nothing.
 #[test]
 fn nothing_is_changed_before_the_loss_is_agreed_to() {
-    for (agreed, plan_only, code) in [(false, false, Code::Refused), (true, true, Code::Done)] {
+    for (agreed, plan_only, code) in [(false, false, ExitCode::Refused), (true, true, ExitCode::Done)] {
         let scene = Scene::tern_r1(Vec::new());
         let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, |request| {
             request.plan_only = plan_only;
@@ -233,7 +233,7 @@ fn every_point_of_interruption_is_gone_on_from() {
         let scene = blank(vec![Fault { at, kind: FaultKind::Pull(None) }]);
         lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
         let (first, _) = run(&scene, &release, &mut Helpful(true), false);
-        assert!(first.code != Code::Done || at == all, "transfer {at}: a success without a cable");
+        assert!(first.code != ExitCode::Done || at == all, "transfer {at}: a success without a cable");
         scene.hand(Hand::Plug);
         scene.clock.sleep(Duration::from_secs(1));
         assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
@@ -245,7 +245,7 @@ fn every_point_of_interruption_is_gone_on_from() {
             continue;
         }
         let (report, events) = run(&scene, &release, &mut Helpful(true), false);
-        assert_eq!(report.code, Code::Done, "transfer {at}: {events:#?}");
+        assert_eq!(report.code, ExitCode::Done, "transfer {at}: {events:#?}");
         assert_done(&scene, &format!("transfer {at}"));
         // Who set the jumper before is told to set it back, whichever run it was.
         assert_eq!(report.undo.len(), 3, "transfer {at}: {:?}", report.undo);
@@ -265,11 +265,11 @@ fn the_printed_label_does_for_all_stages() {
     lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
     let printed = |request: &mut Request<'_>| request.label = Some("SKI-TERN R1; OYS-144".into());
     let (first, _) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
-    assert_ne!(first.code, Code::Done);
+    assert_ne!(first.code, ExitCode::Done);
     scene.hand(Hand::Plug);
     scene.clock.sleep(Duration::from_secs(1));
     let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
-    assert_eq!(report.code, Code::Done, "{events:#?}");
+    assert_eq!(report.code, ExitCode::Done, "{events:#?}");
     assert!(states(&events).contains(&(1, StageState::Past)), "{:?}", states(&events));
     assert_done(&scene, "by its label");
 }
@@ -283,14 +283,14 @@ fn a_loose_cable_does_not_end_the_run() {
         lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
         let (report, _) = run(&scene, &release, &mut Helpful(true), false);
         assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
-        if report.code == Code::Done {
+        if report.code == ExitCode::Done {
             assert_done(&scene, &format!("transfer {at}"));
         }
     }
 }
 
-fn by_probe(shows: Option<&str>) -> Foreign {
-    Foreign {
+fn by_probe(shows: Option<&str>) -> ExternalStep {
+    ExternalStep {
         tool: "the probe on the debug pins".into(),
         action: "Write the file with the probe, then tap RESET.".into(),
         why: None,
@@ -303,23 +303,23 @@ fn by_probe(shows: Option<&str>) -> Foreign {
 fn the_second_stage_may_be_another_tools() {
     // (what the bus shows then, what a person says, whether the tool works, who is there)
     let cases = [
-        (Some("1209:0001"), true, true, true, Code::Done),
-        (Some("1209:0001"), true, true, false, Code::Done),
-        (Some("1209:0001"), true, false, true, Code::Transfer),
-        (None, true, true, true, Code::Done),
-        (None, false, false, true, Code::Transfer),
-        (None, true, true, false, Code::Refused),
+        (Some("1209:0001"), true, true, true, ExitCode::Done),
+        (Some("1209:0001"), true, true, false, ExitCode::Done),
+        (Some("1209:0001"), true, false, true, ExitCode::Transfer),
+        (None, true, true, true, ExitCode::Done),
+        (None, false, false, true, ExitCode::Transfer),
+        (None, true, true, false, ExitCode::Refused),
     ];
     for (shows, says, works, is_there, code) in cases {
         let scene = blank(Vec::new());
         lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
-        let person: &mut dyn Person = if is_there { &mut Helpful(says) } else { &mut Nobody };
-        let (report, events) = run(&scene, &release(Some(by_probe(shows))), person, works);
+        let operator: &mut dyn Operator = if is_there { &mut Helpful(says) } else { &mut Unattended };
+        let (report, events) = run(&scene, &release(Some(by_probe(shows))), operator, works);
         let what = format!("{shows:?} {says} {works} {is_there}");
         assert_eq!(report.code, code, "{what}: {events:#?}");
-        if code == Code::Refused {
+        if code == ExitCode::Refused {
             // Nobody will be there for the second stage: the first is not begun.
-            assert_eq!((report.outcome, scene.transfers()), (Ending::Refused, 0), "{what}");
+            assert_eq!((report.outcome, scene.transfers()), (RunOutcome::Refused, 0), "{what}");
             continue;
         }
         let handed = events.iter().find_map(|event| match event {
@@ -348,6 +348,6 @@ fn the_other_boards_loader_is_refused() {
     let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, |request| {
         request.label = Some("r2".into());
     });
-    assert_eq!(report.code, Code::Refused, "{events:#?}");
+    assert_eq!(report.code, ExitCode::Refused, "{events:#?}");
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
 }

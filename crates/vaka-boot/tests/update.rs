@@ -8,7 +8,7 @@ mod support;
 use std::time::Duration;
 
 use support::{FAULT_KINDS, GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
-use vaka_core::event::{After, Check, Code};
+use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::Manner;
@@ -38,7 +38,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
         let (report, events) = whole.update();
         assert_eq!(
             (report.code, report.check, report.after),
-            (Code::Done, check, After::Confirmed),
+            (ExitCode::Done, check, RestartState::Confirmed),
             "{:?}",
             failure(&events)
         );
@@ -69,7 +69,7 @@ fn an_image_with_a_gap_is_written_in_two_runs() {
     let both = Image::join(&[image, vaka_image::read(&extra, options).unwrap()]).unwrap().unwrap();
     let scene = Scene::tern_r1(Vec::new());
     let (report, events) = scene.update_with(&hex::write(&both), |_| {});
-    assert_eq!((report.code, report.check), (Code::Done, Check::ReadBack), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(at..at + 2000), extra);
     assert_eq!(scene.memory(0x0A00_7800..0x0A01_0000), vec![0xFF; 0x8800], "as it was found: erased");
@@ -86,7 +86,7 @@ fn a_bit_that_is_lost_in_the_padding_is_found() {
     let end = Tern::application_region(Revision::R1).start + u32::try_from(BINARY.len()).unwrap();
     lock(&scene.world).unit("1-1").unwrap().flash_mut().wear(end + 100);
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.check), (Code::Differs, Check::None), "{:?}", failure(&events));
+    assert_eq!((report.code, report.check), (ExitCode::Differs, Check::None), "{:?}", failure(&events));
     // The last block differs, so none of its bytes counts: 20 blocks of 1 KiB do.
     assert_eq!(report.bytes_checked, 20 * 1024);
     let said = &failure(&events).unwrap().message;
@@ -115,7 +115,7 @@ fn every_state_an_earlier_program_left_leads_to_a_good_update() {
         let scene = Scene::tern_r1(Vec::new());
         assert_eq!(scene.leave_in(requests), *state, "{requests:02X?}");
         let (report, events) = scene.update();
-        assert_eq!(report.code, Code::Done, "{requests:02X?}: {:?}", failure(&events));
+        assert_eq!(report.code, ExitCode::Done, "{requests:02X?}: {:?}", failure(&events));
         assert!(scene.holds_image());
         scene.assert_unharmed(&format!("{requests:02X?}"));
     }
@@ -161,7 +161,10 @@ fn not_back_is_told_apart() {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
         assert!(said.message.contains(words), "{said:?}");
-        assert_eq!((report.code, report.after, report.check), (Code::NotBack, After::NotBack, Check::ReadBack));
+        assert_eq!(
+            (report.code, report.after, report.check),
+            (ExitCode::NotBack, RestartState::NotBack, Check::ReadBack)
+        );
         assert!(scene.holds_image());
     }
 }

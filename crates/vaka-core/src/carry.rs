@@ -9,7 +9,7 @@ use vaka_image::wrapper::ChecksumKind;
 
 /// What is known of the content of a region that may be carried.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Carried {
+pub struct TransferableRegion {
     /// What belongs to the unit and stays with it.
     pub fields: Vec<Field>,
     /// What makes sure of it.
@@ -98,7 +98,7 @@ pub enum CarryError {
     },
 }
 
-impl Carried {
+impl TransferableRegion {
     /// Whether the checksum in a content is right; one without any is.
     ///
     /// # Errors
@@ -197,7 +197,7 @@ impl Field {
 mod tests {
     use super::*;
 
-    fn carried() -> Carried {
+    fn carried() -> TransferableRegion {
         let field = |name: &str, offset, length, kind| Field {
             name: name.to_owned(),
             offset,
@@ -205,7 +205,7 @@ mod tests {
             kind,
             meaning: String::new(),
         };
-        Carried {
+        TransferableRegion {
             fields: vec![
                 field("number", 0, 4, FieldKind::Text),
                 field("zero", 4, 2, FieldKind::Number),

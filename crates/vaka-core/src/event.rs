@@ -10,7 +10,7 @@ use serde::Serialize;
 
 use crate::matching::{Evidence, Phase, Verdict};
 use crate::plan::Plan;
-use crate::sheet::{HandStep, Undo, VariantId};
+use crate::sheet::{ManualStep, Undo, VariantId};
 use crate::unit::{Mode, UsbId};
 use crate::unit_state::UnitState;
 use crate::volume::VisibleFile;
@@ -111,7 +111,7 @@ pub enum Event {
         of: usize,
         /// What.
         #[serde(flatten)]
-        hand: HandStep,
+        hand: ManualStep,
     },
     /// The manual steps of a unit that are still to be undone; repeated when the list changes.
     Owed {
@@ -404,7 +404,7 @@ pub enum StageState {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(into = "u8")]
 #[repr(u8)]
-pub enum Code {
+pub enum ExitCode {
     /// Done, checked and confirmed.
     Done = 0,
     /// An error of the tool itself.
@@ -431,8 +431,8 @@ pub enum Code {
     Stopped = 130,
 }
 
-impl From<Code> for u8 {
-    fn from(code: Code) -> Self {
+impl From<ExitCode> for u8 {
+    fn from(code: ExitCode) -> Self {
         code as Self
     }
 }
@@ -442,7 +442,7 @@ impl From<Code> for u8 {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Failure {
     /// The exit status.
-    pub code: Code,
+    pub code: ExitCode,
     /// What happened, and where.
     pub message: String,
     /// What state the unit is in now, in words.
@@ -458,7 +458,7 @@ pub struct Failure {
 
 impl Failure {
     /// A failure with nothing to say yet about state and cure.
-    pub fn new(code: Code, message: impl Into<String>) -> Self {
+    pub fn new(code: ExitCode, message: impl Into<String>) -> Self {
         Self { code, message: message.into(), state: None, unit_state: None, cure: None }
     }
 
@@ -497,7 +497,7 @@ pub enum Check {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum After {
+pub enum RestartState {
     /// The application came back as expected.
     Confirmed,
     /// A person said that the unit shows what the sheet describes.
@@ -514,7 +514,7 @@ pub enum After {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Ending {
+pub enum RunOutcome {
     /// New content is in the unit.
     Updated,
     /// Everything was already there; nothing was erased or written.
@@ -547,9 +547,9 @@ pub struct Report {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<UnitState>,
     /// How it ended.
-    pub outcome: Ending,
+    pub outcome: RunOutcome,
     /// The exit status.
-    pub code: Code,
+    pub code: ExitCode,
     /// The product's name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
@@ -566,7 +566,7 @@ pub struct Report {
     /// How strongly the content was checked.
     pub check: Check,
     /// What was seen after the restart.
-    pub after: After,
+    pub after: RestartState,
     /// Bytes of the image that were written.
     pub bytes_written: u64,
     /// Bytes of the image that were compared and are equal; never more than the image has.
@@ -581,7 +581,7 @@ pub struct Report {
     pub durations_ms: Vec<(StepName, u64)>,
     /// What a person undoes, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub undo: Vec<Undone>,
+    pub undo: Vec<UndoRecord>,
     /// What is undone only once a later stage is done.
     #[serde(skip)]
     pub undo_later: Vec<Undo>,
@@ -597,7 +597,7 @@ pub struct Report {
     pub interrupted: u32,
     /// What is needed next.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub next: Option<Next>,
+    pub next: Option<ApplicationInfo>,
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref)] // the signature that serde wants
@@ -608,7 +608,7 @@ fn is_zero(count: &u32) -> bool {
 /// Something that a person undoes after the update.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Undone {
+pub struct UndoRecord {
     /// What to do.
     #[serde(rename = "do")]
     pub action: String,
@@ -652,7 +652,7 @@ impl Transfers {
 /// What is needed after an update.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Next {
+pub struct ApplicationInfo {
     /// Where the application is now.
     pub port: String,
     /// Serial ports and raw HID devices that this system made of it.

@@ -112,19 +112,19 @@ pub struct Told {
     /// What it is called.
     pub name: String,
     /// What it is.
-    pub value: ToldValue,
+    pub value: PropertyValue,
 }
 
 /// A number or a text.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum ToldValue {
+pub enum PropertyValue {
     /// A number.
     Number(i128),
     /// A text; bytes that are none, as hex pairs.
     Text(String),
 }
 
-impl fmt::Display for ToldValue {
+impl fmt::Display for PropertyValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Number(number @ 0..10) => write!(f, "{number}"),
@@ -135,7 +135,7 @@ impl fmt::Display for ToldValue {
     }
 }
 
-impl From<&vaka_dialect::Value> for ToldValue {
+impl From<&vaka_dialect::Value> for PropertyValue {
     fn from(value: &vaka_dialect::Value) -> Self {
         match value {
             vaka_dialect::Value::Int(number) => Self::Number(*number),

@@ -6,7 +6,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
-use vaka_core::plan::{Content, Geometry, Job, Plan, PlanError};
+use vaka_core::plan::{Geometry, Job, KnownContent, Plan, PlanError};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
@@ -168,7 +168,7 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
 
 /// A unit in update mode, written whatever it holds.
 fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> Job<'a> {
-    let (needs_entry, clear_all, content) = (false, false, Content::Rewrite);
+    let (needs_entry, clear_all, content) = (false, false, KnownContent::Rewrite);
     Job { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
 }
 

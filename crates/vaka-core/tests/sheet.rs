@@ -5,7 +5,7 @@
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
 use vaka_core::schema;
-use vaka_core::sheet::{Fact, Moment, Sheet, SheetError, VersionSource, undone};
+use vaka_core::sheet::{Fact, Sheet, SheetError, UndoPhase, VersionSource, undone};
 use vaka_core::unit::{UnitFacts, UsbId};
 use vaka_image::address::Address;
 use vaka_image::wrapper::ChecksumKind;
@@ -298,7 +298,7 @@ fn a_full_sheet_is_read_as_it_is_meant() {
     assert!(a.facts.iter().any(|fact| fact.name == "hand-over" && fact.agrees("2048")));
     assert!(!a.regions[2].may_read && !a.regions[2].may_write && a.regions[0].may_read);
     assert!(sheet.undeciding(" km-2 ").is_some());
-    let undone = undone(&a.routes[0].hands(), Moment::End).unwrap();
+    let undone = undone(&a.routes[0].hands(), UndoPhase::End).unwrap();
     let words: Vec<&str> = undone.iter().map(|(_, undo)| undo.action.as_str()).collect();
     assert_eq!(words, ["Pull the cable.", "Put the battery back."]);
     let stage = sheet.for_stage(sheet.stage("loader").unwrap());

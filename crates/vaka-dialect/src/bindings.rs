@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use super::expression::Expression;
 use super::field::{Field, Meaning};
-use super::frame::{Context, FieldView, Found, Mismatch, Reading};
+use super::frame::{EvaluationContext, FieldView, Found, Mismatch, ParseOutcome};
 use super::model::{Dialect, Exchange};
 use super::steps::Time;
 use super::types::MOST_ROUNDS;
@@ -14,7 +14,7 @@ use super::value::{Name, Value};
 
 /// A session's names and values.
 #[derive(Clone, Debug)]
-pub struct Memory {
+pub struct Bindings {
     dialect: Arc<Dialect>,
     values: Vec<Option<Value>>,
 }
@@ -31,12 +31,12 @@ pub enum Answer {
     /// At least so many bytes more are needed to tell.
     More(usize),
     /// Something else.
-    Differs(Box<Trouble>),
+    Differs(Box<FrameMismatch>),
 }
 
 /// A frame that was not what was expected.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Trouble {
+pub struct FrameMismatch {
     /// The exchange.
     pub exchange: String,
     /// The first thing that was wrong, in a sentence without its end.
@@ -48,7 +48,7 @@ pub struct Trouble {
 /// Longest pause or deadline that a dialect can ask for. Chosen by us.
 const LONGEST: Duration = Duration::from_secs(3600);
 
-impl Memory {
+impl Bindings {
     /// A session that has not begun.
     pub fn new(dialect: Arc<Dialect>) -> Self {
         let values = dialect.start.clone();
@@ -60,9 +60,9 @@ impl Memory {
         &self.dialect
     }
 
-    fn context(&self) -> Context<'_> {
+    fn context(&self) -> EvaluationContext<'_> {
         let Dialect { names, tables, given, .. } = &*self.dialect;
-        Context { values: &self.values, names, tables, nth: given.nth, body: None }
+        EvaluationContext { values: &self.values, names, tables, nth: given.nth, body: None }
     }
 
     /// Gives a name a value; gives back what it had.
@@ -155,7 +155,7 @@ impl Memory {
     }
 
     fn enveloped(&self, envelope: &[Field], name: Name, body: Vec<u8>) -> Result<Vec<u8>, String> {
-        Context { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
+        EvaluationContext { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
     }
 
     /// The frame that is sent, field by field.
@@ -165,7 +165,7 @@ impl Memory {
         match (&self.dialect.envelope.send, self.dialect.envelope.body) {
             (Some(envelope), Some(name)) if !exchange.bare => {
                 let body: Value = inner.iter().flat_map(|view| view.bytes.clone()).collect::<Vec<_>>().into();
-                let outer = Context { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
+                let outer = EvaluationContext { body: Some((name, &body)), ..self.context() }.view_sent(envelope);
                 self.unfolded(envelope, name, outer, inner)
             }
             _ => inner,
@@ -198,9 +198,9 @@ impl Memory {
         let envelope = dialect.envelope.reply.as_ref().zip(dialect.envelope.body).filter(|_| !exchange.bare);
         let Some((envelope, name)) = envelope else { return self.inner_answer(exchange, input, whole, padded) };
         let found = match self.context().read(envelope, input, whole, padded) {
-            Reading::Match(found) => found,
-            Reading::More(more) => return Answer::More(more),
-            Reading::Differs(mismatch) => {
+            ParseOutcome::Match(found) => found,
+            ParseOutcome::More(more) => return Answer::More(more),
+            ParseOutcome::Differs(mismatch) => {
                 let fields = self.context().view_received(envelope, input, padded);
                 return Answer::Differs(Box::new(self.trouble(exchange, envelope, &mismatch, fields)));
             }
@@ -239,7 +239,7 @@ impl Memory {
         let replies = exchange.reply.iter().map(|fields| (fields, None)).chain(busy).chain(refused);
         for (fields, means) in replies {
             match self.context().read(fields, input, whole, padded) {
-                Reading::Match(Found { used, values, meaning }) => {
+                ParseOutcome::Match(Found { used, values, meaning }) => {
                     let means = match (means, meaning) {
                         (Some(Meaning::Refused(_)), None) => Some(Meaning::Refused(self.said(fields, &values))),
                         (_, Some(told)) => Some(told),
@@ -248,8 +248,8 @@ impl Memory {
                     self.keep(values);
                     return means.map_or(Answer::Done(used), |means| told(&means, used));
                 }
-                Reading::More(missing) => more = Some(more.map_or(missing, |least: usize| least.min(missing))),
-                Reading::Differs(mismatch) => {
+                ParseOutcome::More(missing) => more = Some(more.map_or(missing, |least: usize| least.min(missing))),
+                ParseOutcome::Differs(mismatch) => {
                     first.get_or_insert((fields, mismatch));
                 }
             }
@@ -262,9 +262,11 @@ impl Memory {
                 let views = self.context().view_received(fields, input, padded);
                 self.trouble(exchange, fields, &mismatch, views)
             }
-            None => {
-                Trouble { exchange: exchange.name.clone(), words: "nothing was expected".into(), fields: Vec::new() }
-            }
+            None => FrameMismatch {
+                exchange: exchange.name.clone(),
+                words: "nothing was expected".into(),
+                fields: Vec::new(),
+            },
         };
         Answer::Differs(Box::new(trouble))
     }
@@ -279,7 +281,13 @@ impl Memory {
         if told.is_empty() { "it gave no reason".to_owned() } else { told.join(", ") }
     }
 
-    fn trouble(&self, exchange: &Exchange, fields: &[Field], mismatch: &Mismatch, views: Vec<FieldView>) -> Trouble {
+    fn trouble(
+        &self,
+        exchange: &Exchange,
+        fields: &[Field],
+        mismatch: &Mismatch,
+        views: Vec<FieldView>,
+    ) -> FrameMismatch {
         let Mismatch { field, at, expected, .. } = mismatch;
         let found = views.iter().find(|view| view.is_wrong).map_or_else(
             || "nothing".to_owned(),
@@ -289,7 +297,7 @@ impl Memory {
             Some(field) => format!("at byte {at}, {field}: expected {expected}; received {found}"),
             None => format!("at byte {at}: expected {expected}: {found}"),
         };
-        Trouble { exchange: exchange.name.clone(), words, fields: views }
+        FrameMismatch { exchange: exchange.name.clone(), words, fields: views }
     }
 
     /// The frame that came, field by field, as the pattern that it fits best.
@@ -298,7 +306,7 @@ impl Memory {
         let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
         let Some((envelope, name)) = envelope else { return self.view_inner(exchange, input, padded) };
         let outer = self.context().view_received(envelope, input, padded);
-        let Reading::Match(found) = self.context().read(envelope, input, true, padded) else { return outer };
+        let ParseOutcome::Match(found) = self.context().read(envelope, input, true, padded) else { return outer };
         let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
         let Some(Value::Bytes(body)) = body else { return outer };
         let mut with = self.clone();
@@ -308,7 +316,8 @@ impl Memory {
 
     fn view_inner(&self, exchange: &Exchange, input: &[u8], padded: bool) -> Vec<FieldView> {
         let all = exchange.reply.iter().chain(&exchange.busy).chain(&exchange.refused);
-        let fits = |fields: &&Vec<Field>| matches!(self.context().read(fields, input, true, padded), Reading::Match(_));
+        let fits =
+            |fields: &&Vec<Field>| matches!(self.context().read(fields, input, true, padded), ParseOutcome::Match(_));
         let fields = all.clone().find(fits).or(exchange.reply.as_ref());
         fields.map_or_else(Vec::new, |fields| self.context().view_received(fields, input, padded))
     }

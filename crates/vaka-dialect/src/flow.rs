@@ -8,7 +8,7 @@ use super::carrier::Carrier;
 use super::expression::{Expression, Part};
 use super::field::{Field, UNKNOWN, captured};
 use super::lexer::{Parsed, Problem};
-use super::model::{Exchange, Given};
+use super::model::{BuiltinNames, Exchange};
 use super::steps::{Step, Target, Time};
 use super::types::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
 use super::value::{Name, Names};
@@ -144,7 +144,7 @@ const MOST_CALLS: usize = 20_000;
 /// Follows operations.
 pub(super) struct Walk<'a> {
     pub(super) names: &'a Names,
-    pub(super) given: Given,
+    pub(super) given: BuiltinNames,
     /// Whether a `read` is followed: that gives `data` itself.
     pub(super) reads: Cell<bool>,
     pub(super) exchanges: &'a [Exchange],
@@ -184,13 +184,13 @@ impl Walk<'_> {
     }
 
     /// Checks an expression that stands in no frame.
-    pub(super) fn expression(&self, of: &Expression, known: &Known, wants: Wants) {
+    pub(super) fn expression(&self, of: &Expression, known: &Known, wants: ExpectedType) {
         let here = self.here(known, None);
         self.note(match wants {
-            Wants::Int => of.int_kind(&here).map(drop),
-            Wants::Bytes => of.bytes_kind(&here).map(drop),
-            Wants::Truth => of.truth(&here),
-            Wants::Any => of.kind(&here).map(drop),
+            ExpectedType::Int => of.int_kind(&here).map(drop),
+            ExpectedType::Bytes => of.bytes_kind(&here).map(drop),
+            ExpectedType::Truth => of.truth(&here),
+            ExpectedType::Any => of.kind(&here).map(drop),
         });
     }
 
@@ -213,7 +213,7 @@ impl Walk<'_> {
     }
 
     fn time(&self, time: &Time, known: &Known) {
-        self.expression(&time.value, known, Wants::Int);
+        self.expression(&time.value, known, ExpectedType::Int);
     }
 
     /// Follows steps; `calling` are the named steps that are under way.
@@ -248,18 +248,18 @@ impl Walk<'_> {
             }
             Step::Wait(time) | Step::Leaves(time) | Step::ComesBack(time) => self.time(time, known),
             Step::If { condition, yes, no } => {
-                self.expression(condition, known, Wants::Truth);
+                self.expression(condition, known, ExpectedType::Truth);
                 let mut other = known.clone();
                 self.steps(yes, known, calling);
                 self.steps(no, &mut other, calling);
                 known.meet(&other);
             }
             Step::Each { size, of, body, at } => {
-                self.expression(size, known, Wants::Int);
+                self.expression(size, known, ExpectedType::Int);
                 if size.int_kind(&self.here(known, None)).is_ok_and(|(_, high)| high < 1) {
                     self.note(Err(Problem::new(*at, "pieces have at least one byte")));
                 }
-                self.expression(of, known, Wants::Bytes);
+                self.expression(of, known, ExpectedType::Bytes);
                 self.looped(
                     body,
                     known,
@@ -272,7 +272,7 @@ impl Walk<'_> {
                 );
             }
             Step::Repeat { count, body } => {
-                self.expression(count, known, Wants::Int);
+                self.expression(count, known, ExpectedType::Int);
                 if let Ok((_, high)) = count.int_kind(&self.here(known, None))
                     && high > MOST_ROUNDS
                 {
@@ -290,9 +290,9 @@ impl Walk<'_> {
                     self.note(Err(Problem::new(*at, "nothing is done here again and again, so it never becomes true")));
                 }
                 self.steps(body, known, calling);
-                self.expression(done, known, Wants::Truth);
+                self.expression(done, known, ExpectedType::Truth);
             }
-            Step::Expect(condition, _) => self.expression(condition, known, Wants::Truth),
+            Step::Expect(condition, _) => self.expression(condition, known, ExpectedType::Truth),
             Step::Line(_, at) | Step::Signals { at, .. } if !self.carrier.kind().has_line => {
                 self.note(Err(Problem::new(*at, "only a serial carrier has such a line")));
             }
@@ -372,7 +372,7 @@ impl Walk<'_> {
                 }
             }
         }
-        exchange.block.iter().for_each(|block| self.expression(block, known, Wants::Int));
+        exchange.block.iter().for_each(|block| self.expression(block, known, ExpectedType::Int));
         exchange.within.iter().chain(&exchange.pause).for_each(|time| self.time(time, known));
         if let Some(fields) = &exchange.send {
             self.sent(fields, known);
@@ -480,7 +480,7 @@ impl Walk<'_> {
 
 /// What an expression must be.
 #[derive(Clone, Copy, Debug)]
-pub(super) enum Wants {
+pub(super) enum ExpectedType {
     Int,
     Bytes,
     Truth,

@@ -7,7 +7,7 @@ use super::value::{Integer, Name, Names, Value, shortened};
 
 /// What frames are made and read with.
 #[derive(Clone, Copy)]
-pub(super) struct Context<'a> {
+pub(super) struct EvaluationContext<'a> {
     pub(super) values: &'a [Option<Value>],
     pub(super) names: &'a Names,
     pub(super) tables: &'a [Table],
@@ -30,14 +30,14 @@ pub struct FieldView {
 }
 
 /// Fields that are made one after the other, as far as they can.
-struct Making<'a> {
+struct FrameBuilder<'a> {
     fields: &'a [Field],
     made: Vec<Option<Vec<u8>>>,
     values: Vec<(Name, Value)>,
     at: usize,
 }
 
-impl Making<'_> {
+impl FrameBuilder<'_> {
     fn index(&self, name: Name) -> Option<usize> {
         self.fields.iter().position(|field| field.name == Some(name))
     }
@@ -51,7 +51,7 @@ impl Making<'_> {
     }
 }
 
-impl Parts for Making<'_> {
+impl Parts for FrameBuilder<'_> {
     fn bytes(&self, part: Part) -> Option<Vec<u8>> {
         let made = self.made.get(self.range(part)?)?;
         let mut bytes = Vec::new();
@@ -73,7 +73,7 @@ impl Parts for Making<'_> {
 }
 
 /// A frame that is made from its beginning on.
-struct SoFar<'a> {
+struct PartialFrame<'a> {
     fields: &'a [Field],
     bytes: Vec<u8>,
     /// Where each field begins that is made or being made.
@@ -81,7 +81,7 @@ struct SoFar<'a> {
     values: Vec<(Name, Value)>,
 }
 
-impl Parts for SoFar<'_> {
+impl Parts for PartialFrame<'_> {
     fn bytes(&self, part: Part) -> Option<Vec<u8>> {
         match part {
             Part::Above => Some(self.bytes.clone()),
@@ -107,7 +107,7 @@ impl Parts for SoFar<'_> {
     }
 }
 
-impl Context<'_> {
+impl EvaluationContext<'_> {
     fn words(&self, fault: Fault) -> String {
         match fault {
             Fault::Unknown(name) => format!("'{}' has no value yet", self.names.text(name)),
@@ -151,7 +151,7 @@ impl Context<'_> {
 
     /// Makes a frame from its beginning to its end; `None` if that is not the way.
     fn emit_straight(&self, fields: &[Field]) -> Option<Vec<u8>> {
-        let mut so_far = SoFar {
+        let mut so_far = PartialFrame {
             fields,
             bytes: Vec::with_capacity(64),
             starts: Vec::with_capacity(fields.len() + 1),
@@ -174,7 +174,7 @@ impl Context<'_> {
 
     /// The same, field by field.
     pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, String> {
-        let mut making = Making { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
+        let mut making = FrameBuilder { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
         loop {
             let mut progress = false;
             let mut open = None;
@@ -335,7 +335,7 @@ fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
 
 /// What came of reading a frame.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Reading {
+pub(super) enum ParseOutcome {
     /// It is this frame.
     Match(Found),
     /// At least so many bytes more are needed to tell.
@@ -368,7 +368,7 @@ pub(super) struct Mismatch {
 }
 
 /// A frame that is being read.
-struct Taking<'a> {
+struct FrameParser<'a> {
     fields: &'a [Field],
     input: &'a [u8],
     /// Where each field begins, and the end of the last one.
@@ -379,7 +379,7 @@ struct Taking<'a> {
     values: Vec<(Name, Value)>,
 }
 
-impl Parts for Taking<'_> {
+impl Parts for FrameParser<'_> {
     fn bytes(&self, part: Part) -> Option<Vec<u8>> {
         let index = |name: Name| self.fields.iter().position(|field| field.name == Some(name));
         let end = |index: usize| self.starts.get(index + 1).copied();
@@ -412,11 +412,11 @@ enum End {
     Wrong(String),
 }
 
-impl Context<'_> {
+impl EvaluationContext<'_> {
     /// Reads a frame from the start of `input`. `whole` says that all of the frame
     /// is there and nothing else; `padded`, that more may stand behind it.
-    pub(super) fn read(&self, fields: &[Field], input: &[u8], whole: bool, padded: bool) -> Reading {
-        let mut taking = Taking {
+    pub(super) fn read(&self, fields: &[Field], input: &[u8], whole: bool, padded: bool) -> ParseOutcome {
+        let mut taking = FrameParser {
             fields,
             input,
             starts: Vec::with_capacity(fields.len() + 1),
@@ -429,8 +429,9 @@ impl Context<'_> {
         for (index, field) in fields.iter().enumerate() {
             taking.at = index;
             let start = taking.starts[index];
-            let differs =
-                |expected: String, len: usize| Reading::Differs(Mismatch { field: index, at: start, expected, len });
+            let differs = |expected: String, len: usize| {
+                ParseOutcome::Differs(Mismatch { field: index, at: start, expected, len })
+            };
             match self.is_there(field, &taking) {
                 Ok(true) => {}
                 Ok(false) => {
@@ -441,7 +442,7 @@ impl Context<'_> {
             }
             let end = match self.end(index, &taking, whole) {
                 End::At(end) => end,
-                End::More(more) if !whole => return Reading::More(more),
+                End::More(more) if !whole => return ParseOutcome::More(more),
                 End::More(more) => {
                     let left = input.len() - start;
                     return differs(format!("{more} bytes more than the {left} that came"), left);
@@ -454,7 +455,7 @@ impl Context<'_> {
                 Ok(None) => {}
                 Ok(Some(meaning)) => {
                     let (used, values) = (end, taking.values);
-                    return Reading::Match(Found { used, values, meaning: Some(meaning) });
+                    return ParseOutcome::Match(Found { used, values, meaning: Some(meaning) });
                 }
                 Err(Some(expected)) => return differs(expected, bytes.len()),
                 Err(None) => late.push(index),
@@ -464,7 +465,7 @@ impl Context<'_> {
         if whole && !padded && used < input.len() {
             let len = input.len() - used;
             let expected = format!("nothing more, and {len} more came");
-            return Reading::Differs(Mismatch { field: fields.len(), at: used, expected, len });
+            return ParseOutcome::Differs(Mismatch { field: fields.len(), at: used, expected, len });
         }
         taking.complete = true;
         for index in late {
@@ -472,19 +473,19 @@ impl Context<'_> {
             let (start, end) = (taking.starts[index], taking.starts[index + 1]);
             if let Err(expected) = self.take(&fields[index], &input[start..end], &mut taking) {
                 let expected = expected.unwrap_or_else(|| "what cannot be computed".to_owned());
-                return Reading::Differs(Mismatch { field: index, at: start, expected, len: end - start });
+                return ParseOutcome::Differs(Mismatch { field: index, at: start, expected, len: end - start });
             }
         }
-        Reading::Match(Found { used, values: taking.values, meaning: None })
+        ParseOutcome::Match(Found { used, values: taking.values, meaning: None })
     }
 
-    fn is_there(&self, field: &Field, taking: &Taking<'_>) -> Result<bool, String> {
+    fn is_there(&self, field: &Field, taking: &FrameParser<'_>) -> Result<bool, String> {
         let Some(condition) = &field.only_if else { return Ok(true) };
         self.evaluation(Some(taking)).truth(condition).map_err(|fault| self.words(fault))
     }
 
     /// Where the field that begins at the end of what was read ends.
-    fn end(&self, index: usize, taking: &Taking<'_>, whole: bool) -> End {
+    fn end(&self, index: usize, taking: &FrameParser<'_>, whole: bool) -> End {
         let (field, input) = (&taking.fields[index], taking.input);
         let start = taking.starts[index];
         let sized = |len: usize| match start.checked_add(len) {
@@ -512,7 +513,7 @@ impl Context<'_> {
     }
 
     /// Digits go as far as there are some.
-    fn digits_end(&self, start: usize, taking: &Taking<'_>, whole: bool, is_digit: impl Fn(&u8) -> bool) -> End {
+    fn digits_end(&self, start: usize, taking: &FrameParser<'_>, whole: bool, is_digit: impl Fn(&u8) -> bool) -> End {
         let rest = &taking.input[start..];
         match rest.iter().position(|byte| !is_digit(byte)) {
             Some(0) => End::Wrong("digits".to_owned()),
@@ -524,7 +525,7 @@ impl Context<'_> {
     }
 
     /// Bytes of no told length: a constant value says it, or what stands behind.
-    fn open_end(&self, index: usize, taking: &Taking<'_>, whole: bool) -> End {
+    fn open_end(&self, index: usize, taking: &FrameParser<'_>, whole: bool) -> End {
         let (field, input) = (&taking.fields[index], taking.input);
         let start = taking.starts[index];
         if let Some(value) = &field.value
@@ -558,7 +559,12 @@ impl Context<'_> {
     }
 
     /// Takes what a field says. `Err(None)`: that can be told only later.
-    fn take(&self, field: &Field, bytes: &[u8], taking: &mut Taking<'_>) -> Result<Option<Meaning>, Option<String>> {
+    fn take(
+        &self,
+        field: &Field,
+        bytes: &[u8],
+        taking: &mut FrameParser<'_>,
+    ) -> Result<Option<Meaning>, Option<String>> {
         if field.constant.as_ref().is_some_and(|constant| constant[..] == *bytes) {
             return Ok(None);
         }
@@ -620,10 +626,10 @@ impl Context<'_> {
     pub(super) fn view_received(&self, fields: &[Field], input: &[u8], padded: bool) -> Vec<FieldView> {
         let reading = self.read(fields, input, true, padded);
         let mismatch = match &reading {
-            Reading::Differs(mismatch) => Some(mismatch),
+            ParseOutcome::Differs(mismatch) => Some(mismatch),
             _ => None,
         };
-        let mut taking = Taking { fields, input, starts: vec![0], complete: false, at: 0, values: Vec::new() };
+        let mut taking = FrameParser { fields, input, starts: vec![0], complete: false, at: 0, values: Vec::new() };
         let mut views = Vec::new();
         for (index, field) in fields.iter().enumerate() {
             taking.at = index;

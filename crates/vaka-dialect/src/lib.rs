@@ -2,7 +2,7 @@
 //!
 //! A dialect says how each operation looks on the wire; the loop over addresses is
 //! the tool's, so no dialect can write outside a plan. [`Dialect::parse`] reads and
-//! checks one; a [`Memory`] is the state of one session: it makes the frames that
+//! checks one; a [`Bindings`] is the state of one session: it makes the frames that
 //! are sent and reads those that come. What moves them is not here.
 //!
 //! The language is specified in `docs/formats/dialect.md`.
@@ -26,7 +26,7 @@ mod steps;
 mod types;
 mod value;
 
-pub use bindings::{Answer, Memory, Trouble};
+pub use bindings::{Answer, Bindings, FrameMismatch};
 pub use carrier::{Carrier, LineSetting, Report};
 pub use display::{Row, Rows};
 pub use error::{DialectError, DialectErrors, Files, MOST_BYTES};
@@ -34,8 +34,8 @@ pub use expression::Expression;
 pub use frame::FieldView;
 pub use framing::{Cut, Framing};
 pub use model::{
-    Ask, Checksum, Dialect, Exchange, Geometry, Given, Helper, Operation, OperationName, Recipient, RequestForm,
-    Requester, Tell, Via,
+    BuiltinNames, Checksum, Dialect, Exchange, FrameRoute, Geometry, Helper, Operation, OperationName, Recipient,
+    ReportedField, RequestForm, RequestPair, RetryBy,
 };
 pub use settings::{EraseBy, Erases, Order, Over};
 pub use steps::{Callee, Step, Target, Time};

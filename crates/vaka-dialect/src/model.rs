@@ -42,7 +42,7 @@ pub struct Dialect {
     /// What names have before anything ran.
     pub(super) start: Vec<Option<Value>>,
     pub(super) constants: Vec<Name>,
-    pub(super) given: Given,
+    pub(super) given: BuiltinNames,
     pub(super) text: Arc<str>,
 }
 
@@ -94,7 +94,7 @@ pub struct RequestForm {
 
 /// What is special about how an exchange's frames go.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Via {
+pub enum FrameRoute {
     /// A kind of HID report, for this exchange.
     Report(Report),
     /// A DFU upload.
@@ -105,7 +105,7 @@ pub enum Via {
 
 /// Who asks again when the unit is busy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Ask {
+pub enum RetryBy {
     /// Another reply is read.
     Read,
     /// The frame is sent again.
@@ -114,7 +114,7 @@ pub enum Ask {
 
 /// How an exchange's control transfers look.
 #[derive(Clone, Debug, Default)]
-pub struct Requester {
+pub struct RequestPair {
     /// The one to the unit.
     pub out: Option<RequestForm>,
     /// The one to the host.
@@ -133,7 +133,7 @@ pub struct Exchange {
     /// Whether a stall means that the unit is busy.
     pub busy_on_stall: bool,
     /// Who asks again then.
-    pub ask: Ask,
+    pub ask: RetryBy,
     /// How long is waited before.
     pub pause: Option<Time>,
     /// Whether the unit sends back first what it got.
@@ -147,11 +147,11 @@ pub struct Exchange {
     /// What is done after it.
     pub then: Vec<Step>,
     /// Its control transfers.
-    pub control: Requester,
+    pub control: RequestPair,
     /// How its frame goes, if not as the carrier's.
-    pub via: Option<Via>,
+    pub via: Option<FrameRoute>,
     /// How its reply comes, if not as the carrier's.
-    pub take: Option<Via>,
+    pub take: Option<FrameRoute>,
     /// Its report id, if not the carrier's.
     pub report: Option<u8>,
     /// The block number of its DFU requests.
@@ -252,7 +252,7 @@ pub struct Operation {
     /// How long is waited between tries of a sync.
     pub every: Option<Time>,
     /// What it tells of the unit.
-    pub tells: Vec<Tell>,
+    pub tells: Vec<ReportedField>,
     /// What is loaded into the unit first.
     pub helper: Option<Helper>,
     /// What an erase takes at once.
@@ -273,7 +273,7 @@ pub struct Operation {
 
 /// One thing that a unit tells of itself.
 #[derive(Clone, Debug)]
-pub struct Tell {
+pub struct ReportedField {
     /// What it is called in sheets.
     pub name: String,
     /// What it is.
@@ -327,7 +327,7 @@ pub struct Geometry {
 /// The names that the tool gives to operations.
 #[derive(Clone, Copy, Debug)]
 #[allow(missing_docs)] // specified in docs/formats/dialect.md
-pub struct Given {
+pub struct BuiltinNames {
     pub address: Name,
     pub length: Name,
     pub data: Name,
@@ -342,7 +342,7 @@ pub struct Given {
     pub nth: Name,
 }
 
-impl Given {
+impl BuiltinNames {
     /// Whether the tool gives a name its values.
     pub(super) fn has(self, name: Name) -> bool {
         let Self { address, length, data, index, chunks, last, origin, region_start, region_size, .. } = self;
@@ -373,7 +373,7 @@ impl Dialect {
     }
 
     /// The names that the tool gives values to.
-    pub fn given(&self) -> Given {
+    pub fn given(&self) -> BuiltinNames {
         self.given
     }
 

@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use vaka_dialect::{Answer, Callee, Dialect, DialectError, Memory, OperationName, Step, Value};
+use vaka_dialect::{Answer, Bindings, Callee, Dialect, DialectError, OperationName, Step, Value};
 
 const SOUND: &str = r#"dialect = 1
 name = "sample"
@@ -232,7 +232,7 @@ fn value(expression: &str) -> Result<Value, String> {
     );
     let dialect = Dialect::parse("e", &text, &nothing).map_err(|errors| errors.to_string())?;
     let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
-    Memory::new(Arc::new(dialect)).value(&tell)
+    Bindings::new(Arc::new(dialect)).value(&tell)
 }
 
 #[test]
@@ -341,7 +341,7 @@ fn frames_are_made_whatever_order_their_fields_need() {
     for (send, wanted) in cases {
         let dialect = Arc::new(one(send, "u8 _"));
         let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter)).clone();
-        let memory = Memory::new(dialect);
+        let memory = Bindings::new(dialect);
         assert_eq!(memory.request(&exchange).as_deref(), Ok(*wanted), "{send}");
         let shown: Vec<u8> = memory.view_request(&exchange).into_iter().flat_map(|view| view.bytes).collect();
         assert_eq!(shown, *wanted, "{send}: what is shown is what is sent");
@@ -373,7 +373,7 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
     for (reply, input, wanted) in cases {
         let dialect = Arc::new(one("1", reply));
         let number = number_of(&dialect, OperationName::Enter);
-        let mut memory = Memory::new(dialect.clone());
+        let mut memory = Bindings::new(dialect.clone());
         let answer = memory.answer(dialect.exchange(number), input, true);
         match (wanted, answer) {
             (Ok(wanted), Answer::Done(used)) => {
@@ -395,7 +395,7 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
 fn tables_say_what_codes_mean() {
     let dialect = Arc::new(one("1", "u8 in code, u8 x"));
     let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
-    let answer = |bytes: &[u8]| Memory::new(dialect.clone()).answer(exchange, bytes, true);
+    let answer = |bytes: &[u8]| Bindings::new(dialect.clone()).answer(exchange, bytes, true);
     assert_eq!(answer(&[0, 9]), Answer::Done(2));
     assert_eq!(answer(&[1]), Answer::Busy(1));
     // What follows a refusal may be missing.
@@ -421,7 +421,7 @@ proptest! {
         };
         let dialect = Arc::new(one(&fields(true), &fields(false)));
         let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
-        let mut memory = Memory::new(dialect.clone());
+        let mut memory = Bindings::new(dialect.clone());
         let frame = memory.request(exchange).unwrap();
         prop_assert_eq!(memory.answer(exchange, &frame, true), Answer::Done(frame.len()));
         let mut behind = frame.clone();
@@ -440,7 +440,7 @@ proptest! {
     fn anything_that_comes_is_shown_in_full(input in proptest::collection::vec(any::<u8>(), 0..50)) {
         let dialect = Arc::new(one("1", "u8 n2, bits16be(a:4, _:12), bytes(n2) t, hex h, ',', bytes rest, u8 = xor(above)"));
         let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
-        let mut memory = Memory::new(dialect.clone());
+        let mut memory = Bindings::new(dialect.clone());
         let shown: Vec<u8> = memory.view_answer(exchange, &input).into_iter().flat_map(|view| view.bytes).collect();
         prop_assert!(shown == input, "{:?}", shown);
         let _ = memory.answer(exchange, &input, false);

@@ -12,7 +12,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::facts::{Format, Suffix};
-use crate::model::{BuildError, Builder, Firmware, Image, Set, SetName, TooHigh};
+use crate::model::{BuildError, Builder, Firmware, GroupId, Image, Set, TooHigh};
 use vaka_base::text;
 
 /// The CRC of a DFU suffix: the zip CRC without its last inversion.
@@ -106,7 +106,7 @@ pub(super) fn read(bytes: &[u8], at: Option<Address>) -> Result<Option<Firmware>
     builder.facts.dfu = Some(suffix);
     builder.push(at, content).map_err(|TooHigh| structure(0, "the data runs past the highest address".into()))?;
     let image = builder.finish(Format::Dfu).map_err(|_| structure(0, "nothing stands before the suffix".into()))?;
-    firmware.sets.push(Set { name: SetName::Whole, image });
+    firmware.sets.push(Set { name: GroupId::Whole, image });
     Ok(Some(firmware))
 }
 
@@ -199,7 +199,7 @@ fn target(reader: &mut Reader<'_>, suffix: Suffix, notes: &mut Vec<String>) -> R
         return Err(structure(start, format!("the target says that it has {size} bytes, its elements have {found}")));
     }
     match builder.finish(Format::Dfu) {
-        Ok(image) => Ok(Some(Set { name: SetName::Target { alternate, name }, image })),
+        Ok(image) => Ok(Some(Set { name: GroupId::Target { alternate, name }, image })),
         Err(BuildError::Empty) => {
             notes.push(format!("target {alternate} is empty"));
             Ok(None)

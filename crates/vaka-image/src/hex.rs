@@ -8,7 +8,7 @@
 use crate::address::Address;
 use crate::facts::Format;
 use crate::model::Image;
-use crate::record::{self, Flow, Line, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
+use crate::record::{self, Line, ReadControl, RecordError, RecordFault, RecordMetadata, Records, Take, emit_byte};
 
 /// Reads Intel HEX: record types 00 to 05, any line ends, either case.
 ///
@@ -34,7 +34,7 @@ enum Base {
 #[derive(Debug, Default)]
 pub(super) struct Hex {
     base: Base,
-    sayings: Sayings,
+    sayings: RecordMetadata,
 }
 
 impl Records for Hex {
@@ -54,7 +54,7 @@ impl Records for Hex {
     }
 
     #[inline]
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault> {
         let (record, sum) = record::decode(&line.text[1..], line.column + 1, 5, line.room)?;
         let &[_, high, low, kind, ref data @ .., found] = record else {
             return Err(RecordFault::Short { wanted: 10, found: line.text.len() - 1 });
@@ -72,7 +72,7 @@ impl Records for Hex {
             0 => take(line, self.address(offset, data.len())?, data),
             1 => {
                 let [] = fixed(kind, data)?;
-                return Ok(Flow::End);
+                return Ok(ReadControl::End);
             }
             2 => self.base = Base::Segment(u64::from(u16::from_be_bytes(fixed(kind, data)?)) << 4),
             4 => self.base = Base::Linear(u64::from(u16::from_be_bytes(fixed(kind, data)?)) << 16),
@@ -88,10 +88,10 @@ impl Records for Hex {
             }
             other => return Err(RecordFault::Type(format!("{other:02X}"))),
         }
-        Ok(Flow::More)
+        Ok(ReadControl::More)
     }
 
-    fn sayings(&mut self) -> &mut Sayings {
+    fn sayings(&mut self) -> &mut RecordMetadata {
         &mut self.sayings
     }
 }

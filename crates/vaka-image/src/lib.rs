@@ -26,6 +26,6 @@ pub mod vectors;
 pub mod wrapper;
 
 pub use facts::{FileFacts, Format};
-pub use model::{ERASED, Firmware, Image, Outline, Segment, Set, SetName};
-pub use read::{PieceReader, ReadError, ReadOptions, read, read_all, read_for};
+pub use model::{ERASED, Firmware, GroupId, Image, ImageLayout, Segment, Set};
+pub use read::{ReadError, ReadOptions, StreamingReader, read, read_all, read_for};
 pub use record::{RecordError, RecordFault};

@@ -171,7 +171,7 @@ pub struct Firmware {
 #[derive(Clone, Debug)]
 pub struct Set {
     /// What keeps it apart from the others.
-    pub name: SetName,
+    pub name: GroupId,
     /// The image.
     pub image: Image,
 }
@@ -179,7 +179,7 @@ pub struct Set {
 /// What keeps the images of a file apart.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum SetName {
+pub enum GroupId {
     /// There is only one.
     Whole,
     /// A UF2 family; `None` for blocks that name none.
@@ -193,7 +193,7 @@ pub enum SetName {
     },
 }
 
-impl std::fmt::Display for SetName {
+impl std::fmt::Display for GroupId {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Whole => f.write_str("all of it"),
@@ -284,7 +284,7 @@ fn join(last: &mut Segment, piece: &Segment) -> Result<u64, Address> {
 
 /// The outline of an image, for output.
 #[derive(Clone, Debug, Serialize)]
-pub struct Outline {
+pub struct ImageLayout {
     /// Where the file's data lies.
     pub segments: Vec<Span>,
     /// Bytes, gaps not counted.
@@ -295,8 +295,12 @@ pub struct Outline {
 
 impl Image {
     /// Its outline.
-    pub fn outline(&self) -> Outline {
-        Outline { segments: self.segments.iter().map(Segment::span).collect(), bytes: self.len(), entry: self.entry }
+    pub fn outline(&self) -> ImageLayout {
+        ImageLayout {
+            segments: self.segments.iter().map(Segment::span).collect(),
+            bytes: self.len(),
+            entry: self.entry,
+        }
     }
 }
 

@@ -8,7 +8,7 @@ use crate::model::Image;
 /// What an image holds of a cell of memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Fill {
+pub enum Occupancy {
     /// Nothing.
     Absent,
     /// Nothing but 0xFF, as erased flash has.
@@ -21,7 +21,7 @@ pub enum Fill {
 
 impl Image {
     /// What the image holds of a cell.
-    pub fn fill(&self, cell: Span) -> Fill {
+    pub fn fill(&self, cell: Span) -> Occupancy {
         let parts: Vec<&[u8]> = self
             .segments()
             .iter()
@@ -30,10 +30,10 @@ impl Image {
             .collect();
         let held: u64 = parts.iter().map(|part| part.len() as u64).sum();
         match held {
-            0 => Fill::Absent,
-            _ if parts.iter().all(|part| part.iter().all(|byte| *byte == 0xFF)) => Fill::Blank,
-            _ if held == cell.len() => Fill::Full,
-            _ => Fill::Part,
+            0 => Occupancy::Absent,
+            _ if parts.iter().all(|part| part.iter().all(|byte| *byte == 0xFF)) => Occupancy::Blank,
+            _ if held == cell.len() => Occupancy::Full,
+            _ => Occupancy::Part,
         }
     }
 
@@ -66,10 +66,10 @@ mod tests {
         bytes[..300].fill(7);
         let image = read(&bytes, ReadOptions { at: Some(Address::new(0x110)), ..ReadOptions::default() }).unwrap();
         let fill = |from: u64, len| image.fill(Span::new(Address::new(from), len).unwrap());
-        assert_eq!(fill(0x100, 0x10), Fill::Absent);
-        assert_eq!(fill(0x100, 0x20), Fill::Part);
-        assert_eq!(fill(0x110, 0x100), Fill::Full);
-        assert_eq!(fill(0x300, 0x100), Fill::Blank);
+        assert_eq!(fill(0x100, 0x10), Occupancy::Absent);
+        assert_eq!(fill(0x100, 0x20), Occupancy::Part);
+        assert_eq!(fill(0x110, 0x100), Occupancy::Full);
+        assert_eq!(fill(0x300, 0x100), Occupancy::Blank);
         let cells = image.cells();
         assert_eq!(cells.first().map(|cell| cell.start()), Some(Address::new(0x100)));
         assert!(cells.last().is_some_and(|cell| cell.end() >= image.span().end()));

@@ -5,7 +5,7 @@ use thiserror::Error;
 use crate::address::Address;
 use crate::detect::{self, NotFirmware};
 use crate::facts::Format;
-use crate::model::{Builder, Firmware, Image, Set, SetName, TooHigh};
+use crate::model::{Builder, Firmware, GroupId, Image, Set, TooHigh};
 use crate::record::{self, RecordError};
 use crate::{dfu_file, elf, hex, srec, uf2};
 
@@ -43,10 +43,10 @@ pub enum ReadError {
     },
     /// Several images, and nobody said which.
     #[error("the file holds several images, and none was chosen: {}", names(.0))]
-    Several(Vec<SetName>),
+    Several(Vec<GroupId>),
     /// The chosen image is not there.
     #[error("the file does not hold what was chosen; it holds: {}", names(.0))]
-    NotThere(Vec<SetName>),
+    NotThere(Vec<GroupId>),
     /// No bytes for flash.
     #[error("the file holds nothing that belongs into flash")]
     Nothing,
@@ -64,7 +64,7 @@ pub enum ReadError {
     Dfu(#[from] dfu_file::DfuFileError),
 }
 
-fn names(sets: &[SetName]) -> String {
+fn names(sets: &[GroupId]) -> String {
     if sets.is_empty() {
         return "nothing".into();
     }
@@ -79,7 +79,7 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
     let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
     let one = |image| Firmware {
         format,
-        sets: vec![Set { name: SetName::Whole, image }],
+        sets: vec![Set { name: GroupId::Whole, image }],
         files: Vec::new(),
         notes: Vec::new(),
     };
@@ -92,7 +92,7 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
         Format::Uf2 => own_addresses(uf2::read(bytes)?),
         Format::Dfu => {
             let firmware = dfu_file::read(bytes, at)?.ok_or(ReadError::NoAddress)?;
-            let plain = firmware.sets.iter().any(|set| set.name == SetName::Whole);
+            let plain = firmware.sets.iter().any(|set| set.name == GroupId::Whole);
             if plain { Ok(firmware) } else { own_addresses(firmware) }
         }
     }
@@ -100,14 +100,14 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
 
 /// Reads Intel HEX or S-record piece by piece, for files that are too large to
 /// be held in memory beside their image.
-pub struct PieceReader(Pumps);
+pub struct StreamingReader(Pumps);
 
 enum Pumps {
-    Hex(Box<record::Pump<hex::Hex>>),
-    SRecord(Box<record::Pump<srec::SRecord>>),
+    Hex(Box<record::RecordStream<hex::Hex>>),
+    SRecord(Box<record::RecordStream<srec::SRecord>>),
 }
 
-impl PieceReader {
+impl StreamingReader {
     /// A reader for the file that begins with `head`, if it is one of the two
     /// formats by its content. A DFU suffix cannot be seen from there.
     pub fn for_head(head: &[u8]) -> Option<Self> {
@@ -154,9 +154,9 @@ pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
     let mut firmware = read_all(bytes, options.at)?;
     let names = || firmware.sets.iter().map(|set| set.name.clone()).collect::<Vec<_>>();
     let chosen = |set: &Set| match set.name {
-        SetName::Whole => options.family.is_none() && options.target.is_none(),
-        SetName::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
-        SetName::Target { alternate, .. } => {
+        GroupId::Whole => options.family.is_none() && options.target.is_none(),
+        GroupId::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
+        GroupId::Target { alternate, .. } => {
             options.family.is_none() && options.target.is_none_or(|target| target == alternate)
         }
     };
@@ -180,8 +180,8 @@ pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
 /// As for [`read`].
 pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
     let Err(ReadError::Several(names)) = read(bytes, options) else { return read(bytes, options) };
-    let of = |name: &SetName| match name {
-        SetName::Family(Some(family)) => Some(*family).filter(|family| families.contains(family)),
+    let of = |name: &GroupId| match name {
+        GroupId::Family(Some(family)) => Some(*family).filter(|family| families.contains(family)),
         _ => None,
     };
     match names.iter().filter_map(of).collect::<Vec<_>>()[..] {

@@ -103,7 +103,7 @@ pub enum RecordFault {
 
 /// Whether more records follow.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Flow {
+pub(super) enum ReadControl {
     More,
     End,
 }
@@ -125,13 +125,13 @@ pub(super) struct Line<'a> {
 
 /// What a file says besides its data.
 #[derive(Debug, Default)]
-pub(super) struct Sayings {
+pub(super) struct RecordMetadata {
     pub(super) entry: Option<Address>,
     pub(super) header: Option<String>,
     pub(super) notes: Vec<String>,
 }
 
-impl Sayings {
+impl RecordMetadata {
     pub(super) fn set_entry(&mut self, line: usize, entry: Address) {
         if self.entry.replace(entry).is_some() {
             self.notes.push(format!("line {line}: a second entry address; the last one counts"));
@@ -155,7 +155,7 @@ pub(super) trait Records: Default {
     fn expected_len(head: &[u8; 8]) -> Option<usize>;
 
     /// Takes one such line.
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault>;
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault>;
 
     /// Whether a line may stand behind the end record.
     fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
@@ -163,12 +163,12 @@ pub(super) trait Records: Default {
         Ok(false)
     }
 
-    fn sayings(&mut self) -> &mut Sayings;
+    fn sayings(&mut self) -> &mut RecordMetadata;
 }
 
 /// Reads a file of records that is given as a whole.
 pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
-    let mut pump = Pump::<R>::default();
+    let mut pump = RecordStream::<R>::default();
     pump.feed(bytes)?;
     match pump.finish()? {
         Finished::Image(image) => Ok(*image),
@@ -178,7 +178,7 @@ pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
 
 /// Reads a file of records piece by piece.
 #[derive(Default)]
-pub(super) struct Pump<R> {
+pub(super) struct RecordStream<R> {
     records: R,
     lines: Lines,
     builder: Builder,
@@ -187,14 +187,14 @@ pub(super) struct Pump<R> {
     partial: Vec<u8>,
 }
 
-/// What came out of a [`Pump`].
+/// What came out of a [`RecordStream`].
 pub(super) enum Finished {
     Image(Box<Image>),
     /// Two records give this address different bytes.
     Overlap(Address),
 }
 
-impl<R: Records> Pump<R> {
+impl<R: Records> RecordStream<R> {
     /// Takes the next piece, which may end anywhere.
     pub(super) fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
         let mut piece = piece;
@@ -298,7 +298,7 @@ impl Lines {
                 {
                     self.number = number;
                     self.any_record = true;
-                    self.end = (flow == Flow::End).then_some(number);
+                    self.end = (flow == ReadControl::End).then_some(number);
                     rest = behind_line_end(&rest[len..]);
                     continue;
                 }
@@ -335,7 +335,7 @@ impl Lines {
             }
         } else if R::is_record(text) {
             self.any_record = true;
-            if records.record(&mut line, take)? == Flow::End {
+            if records.record(&mut line, take)? == ReadControl::End {
                 self.end = Some(self.number);
             }
         } else if !text.is_empty() {

@@ -8,7 +8,7 @@
 use crate::address::Address;
 use crate::facts::Format;
 use crate::model::Image;
-use crate::record::{self, Flow, Line, RecordError, RecordFault, Records, Sayings, Take, emit_byte};
+use crate::record::{self, Line, ReadControl, RecordError, RecordFault, RecordMetadata, Records, Take, emit_byte};
 use vaka_base::text;
 
 /// Reads S-records: types 0 to 3 and 5 to 9, any line ends, either case.
@@ -26,7 +26,7 @@ pub(super) struct SRecord {
     /// The widest address of a data record so far, in bytes.
     width: usize,
     count_behind_end: bool,
-    sayings: Sayings,
+    sayings: RecordMetadata,
 }
 
 /// A record taken apart.
@@ -54,7 +54,7 @@ impl Records for SRecord {
     }
 
     #[inline]
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<Flow, RecordFault> {
+    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault> {
         let number = line.number;
         let parts = parts(line)?;
         let line = number;
@@ -78,10 +78,10 @@ impl Records for SRecord {
                 if parts.address != 0 {
                     self.sayings.set_entry(line, Address::new(u64::from(parts.address)));
                 }
-                return Ok(Flow::End);
+                return Ok(ReadControl::End);
             }
         }
-        Ok(Flow::More)
+        Ok(ReadControl::More)
     }
 
     /// One count record behind the end is met.
@@ -94,7 +94,7 @@ impl Records for SRecord {
         Ok(true)
     }
 
-    fn sayings(&mut self) -> &mut Sayings {
+    fn sayings(&mut self) -> &mut RecordMetadata {
         &mut self.sayings
     }
 }

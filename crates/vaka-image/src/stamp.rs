@@ -66,13 +66,13 @@ pub struct Stamp {
     #[serde(flatten)]
     pub text: Text,
     /// Whether length and digest are filled in, and right.
-    pub seal: Seal,
+    pub seal: SealState,
 }
 
 /// Whether length and digest are filled in, and right.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Seal {
+pub enum SealState {
     /// Both are as the link left them.
     Open,
     /// The digest is the one of the image.
@@ -147,12 +147,12 @@ fn parse(image: &Image, at: Address) -> Result<Stamp, &'static str> {
     let digest = &head[DIGEST_AT..DIGEST_AT + DIGEST_LEN];
     let open = length == 0 && digest.iter().all(|byte| *byte == 0);
     let seal = if open {
-        Seal::Open
+        SealState::Open
     } else {
         let right = covered(image, start, length).filter(|covered| covered.covers(at_span(at, size)));
         match right.map(|covered| digest_of(image, covered, at)) {
-            Some(found) if found[..] == *digest => Seal::Good,
-            _ => Seal::Broken,
+            Some(found) if found[..] == *digest => SealState::Good,
+            _ => SealState::Broken,
         }
     };
     Ok(Stamp { at, start, text, seal })
@@ -374,7 +374,7 @@ mod tests {
         flash[8 + 20..8 + 52].fill(0);
         assert_eq!(bytes[20..52], Sha256::digest(&flash)[..]);
         let Found::One(stamp) = find(&stamped, None) else { panic!() };
-        assert_eq!((stamp.seal, &stamp.text), (Seal::Good, &text()));
+        assert_eq!((stamp.seal, &stamp.text), (SealState::Good, &text()));
         assert_eq!(find(&stamped, Some(8)), Found::One(stamp));
         assert_eq!(find(&stamped, Some(4)), Found::None);
     }
@@ -387,7 +387,7 @@ mod tests {
             let at = all.start().checked_add(offset).unwrap();
             let byte = stamped.bytes(Span::new(at, 1).unwrap()).unwrap()[0];
             let changed = stamped.patched(at, &[byte ^ 0x40]);
-            let good = matches!(find(&changed, None), Found::One(Stamp { seal: Seal::Good, .. }));
+            let good = matches!(find(&changed, None), Found::One(Stamp { seal: SealState::Good, .. }));
             assert!(!good, "offset {offset}");
         }
     }

@@ -14,7 +14,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::facts::{Format, Md5Region, Tags};
-use crate::model::{BuildError, Builder, Firmware, Image, Set, SetName, TooHigh};
+use crate::model::{BuildError, Builder, Firmware, GroupId, Image, Set, TooHigh};
 use vaka_base::text;
 
 /// Length of a block.
@@ -152,7 +152,7 @@ pub fn read(bytes: &[u8]) -> Result<Firmware, Uf2Error> {
             Group::File(name) => firmware.files.push(text::tame(&name)),
             Group::Firmware(family) => {
                 if let Some(image) = image(family, &blocks)? {
-                    firmware.sets.push(Set { name: SetName::Family(family), image });
+                    firmware.sets.push(Set { name: GroupId::Family(family), image });
                 }
             }
         }

@@ -8,8 +8,8 @@ use vaka_image::address::{Address, Span};
 use vaka_image::dfu_file;
 use vaka_image::edit::EditError;
 use vaka_image::facts::Suffix;
-use vaka_image::stamp::{self, Found, Seal};
-use vaka_image::{Image, ReadError, ReadOptions, SetName, hex, srec, uf2};
+use vaka_image::stamp::{self, Found, SealState};
+use vaka_image::{GroupId, Image, ReadError, ReadOptions, hex, srec, uf2};
 
 macro_rules! demo {
     ($ending:literal) => {
@@ -112,7 +112,7 @@ fn uf2_is_read_in_any_order_and_by_family() {
     assert_eq!((firmware.sets.len(), firmware.notes.len()), (2, 1));
     // Without a family.
     let none = block(0, 1, &[(8, 0), (28, 512)]);
-    assert_eq!(vaka_image::read_all(&none, None).unwrap().sets[0].name, SetName::Family(None));
+    assert_eq!(vaka_image::read_all(&none, None).unwrap().sets[0].name, GroupId::Family(None));
 }
 
 #[test]
@@ -248,7 +248,7 @@ fn addressed_but(offset: usize, value: u8) -> Vec<u8> {
 #[test]
 fn targets_of_a_dfu_file_are_read_and_written() {
     let firmware = vaka_image::read_all(&addressed(), None).unwrap();
-    assert_eq!(firmware.sets[0].name, SetName::Target { alternate: 0, name: Some("Main".into()) });
+    assert_eq!(firmware.sets[0].name, GroupId::Target { alternate: 0, name: Some("Main".into()) });
     let image = vaka_image::read(&addressed(), ReadOptions { target: Some(0), ..NO_OPTIONS }).unwrap();
     assert_eq!((image.start(), image.segments()[0].data()), (Address::new(0x0800_4000), &[0xDE, 0xAD, 0xBE, 0xEF][..]));
     let suffix = Suffix { release: 0xFFFF, product: 0x5678, vendor: 0x1234, version: 0 };
@@ -397,7 +397,7 @@ proptest! {
                 bytes[place] = b'7';
             }
             let whole = vaka_image::read(&bytes, NO_OPTIONS);
-            let Some(mut reader) = vaka_image::PieceReader::for_head(&bytes) else { continue };
+            let Some(mut reader) = vaka_image::StreamingReader::for_head(&bytes) else { continue };
             let mut rest = &bytes[..];
             let mut pieces = Ok(());
             for cut in cuts.iter().cycle() {
@@ -423,7 +423,7 @@ proptest! {
         let stamped = stamp::append(&image, &text).unwrap();
         let again = vaka_image::read(&srec::write(&stamped), NO_OPTIONS).unwrap();
         let Found::One(found) = stamp::find(&again, None) else { panic!() };
-        prop_assert_eq!((found.seal, found.text), (Seal::Good, text));
+        prop_assert_eq!((found.seal, found.text), (SealState::Good, text));
     }
 }
 

@@ -7,7 +7,7 @@ use std::process::{Command, Stdio};
 
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
-use vaka_image::stamp::{self, Found, Seal, Stamp};
+use vaka_image::stamp::{self, Found, SealState, Stamp};
 
 const START: u32 = 0x0A00_2400;
 
@@ -17,9 +17,9 @@ fn read(bytes: &[u8]) -> Stamp {
     let options = ReadOptions { at: Some(Address::new(u64::from(START))), ..ReadOptions::default() };
     let image = vaka_image::read(&image, options).unwrap();
     let Found::One(open) = stamp::find(&image, None) else { panic!("{bytes:02X?}") };
-    assert_eq!(open.seal, Seal::Open);
+    assert_eq!(open.seal, SealState::Open);
     let Found::One(sealed) = stamp::find(&stamp::seal(&image).unwrap(), None) else { panic!() };
-    assert_eq!(sealed.seal, Seal::Good);
+    assert_eq!(sealed.seal, SealState::Good);
     sealed
 }
 

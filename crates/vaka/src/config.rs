@@ -8,10 +8,10 @@ use std::path::{Path, PathBuf};
 use etcetera::BaseStrategy;
 use serde::Deserialize;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 
 use crate::args::Common;
-use crate::problem::Problem;
+use crate::cli_error::Problem;
 
 /// The file, as it is written.
 #[derive(Debug, Default, Deserialize)]
@@ -42,7 +42,7 @@ pub fn apply(common: &mut Common) -> Result<(), Problem> {
     };
     let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
     let config = read(&text).map_err(|why| {
-        let failure = Failure::new(Code::File, format!("{}: {why}.", path.display()));
+        let failure = Failure::new(ExitCode::File, format!("{}: {why}.", path.display()));
         Problem(failure.cure("What it may hold: docs/formats/config.md."))
     })?;
     if common.bus.is_empty() {

@@ -6,34 +6,34 @@ use std::path::Path;
 
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_image::facts::Suffix;
 use vaka_image::{Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
 use crate::args::{Output, Writable};
-use crate::problem::Problem;
-use crate::setting;
+use crate::cli_error::Problem;
+use crate::environment;
 
 /// Reads one image, or says what is in the way.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
-    if let Some(image) = setting::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
+    if let Some(image) = environment::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
         return Ok(image);
     }
-    let bytes = setting::firmware(path)?;
+    let bytes = environment::firmware(path)?;
     // Other formats carry addresses, and --at is meant for those that do not.
     let image = vaka_image::read(&bytes, options).or_else(|error| match error {
         ReadError::AddressNotWanted(_) => vaka_image::read(&bytes, ReadOptions { at: None, ..options }),
         other => Err(other),
     });
     image.map_err(|error| {
-        let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+        let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
         Problem(match error {
             ReadError::NoAddress => {
-                let failure = Failure { code: Code::Refused, ..failure };
+                let failure = Failure { code: ExitCode::Refused, ..failure };
                 failure.cure("Give --at ADDRESS.")
             }
             ReadError::Several(_) | ReadError::NotThere(_) => {
-                let failure = Failure { code: Code::Refused, ..failure };
+                let failure = Failure { code: ExitCode::Refused, ..failure };
                 failure.cure("Choose one with --from-family ID or --from-target N.")
             }
             _ => failure,
@@ -56,11 +56,11 @@ pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
 
 fn no_format(path: &Path) -> Problem {
     let message = format!("{}: its ending tells no format.", path.display());
-    Problem(Failure::new(Code::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
+    Problem(Failure::new(ExitCode::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
 }
 
 fn there_already(path: &Path) -> Problem {
-    let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
+    let failure = Failure::new(ExitCode::Refused, format!("{} is there already.", path.display()));
     Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."))
 }
 
@@ -71,7 +71,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Prob
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
         None => Cow::Borrowed(image),
     };
-    let too_large = || Problem(Failure::new(Code::File, "The image is too large for that format."));
+    let too_large = || Problem(Failure::new(ExitCode::File, "The image is too large for that format."));
     let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
     let mut note = String::new();
     match format {
@@ -112,7 +112,7 @@ fn single(image: &Image) -> Result<&[u8], Problem> {
                 Bytes(gap)
             );
             Err(Problem(
-                Failure::new(Code::Refused, message)
+                Failure::new(ExitCode::Refused, message)
                     .cure("Say what fills them, such as --fill 0xFF, or cut with --range."),
             ))
         }

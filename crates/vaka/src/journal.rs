@@ -14,7 +14,7 @@ use std::sync::atomic::{AtomicU32, Ordering};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 
-use crate::state;
+use crate::state_dir;
 
 /// The version of the format.
 const FORMAT: u32 = 1;
@@ -205,7 +205,7 @@ pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
 
 /// Where the journal is; none on a system without a state folder.
 pub fn path() -> Option<PathBuf> {
-    Some(state::folder()?.join("journal.jsonl"))
+    Some(state_dir::folder()?.join("journal.jsonl"))
 }
 
 /// Whether the journal can be written; `Err` says why not. Writes nothing.

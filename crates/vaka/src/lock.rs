@@ -8,10 +8,10 @@ use std::path::PathBuf;
 use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
-use vaka_boot::bench::lock::Guard;
+use vaka_boot::bench::lock::UnitLock;
 use vaka_usb::Location;
 
-use crate::state;
+use crate::state_dir;
 
 /// Locks files in the user's runtime folder, or the system's temporary one.
 pub struct Locks;
@@ -41,7 +41,7 @@ fn folder() -> PathBuf {
     runtime.map_or_else(|| std::env::temp_dir().join("vaka-locks"), |folder| folder.join("vaka"))
 }
 
-impl Guard for Locks {
+impl UnitLock for Locks {
     /// A folder that cannot be written locks nobody out: the lock only helps.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String> {
         let Some(mut file) = Self::file(&location.to_string(), "lock") else { return Ok(Box::new(())) };
@@ -88,7 +88,7 @@ impl Locks {
         std::fs::create_dir_all(&folder).ok()?;
         let mut options = OpenOptions::new();
         options.read(true).write(true).create(true).truncate(false);
-        options.open(folder.join(state::file_name(of, ending))).ok()
+        options.open(folder.join(state_dir::file_name(of, ending))).ok()
     }
 
     /// Who works on a unit, or waits for one on its bus, where that is another process.

@@ -5,42 +5,40 @@
 
 mod args;
 mod attempt;
+mod cli_error;
 mod commands;
 mod config;
 mod diagnose;
+mod environment;
+mod file_history;
 mod files;
-mod interrupt;
 mod journal;
 mod keyring;
 mod lock;
 mod owed;
-mod person;
-mod problem;
+mod preserved_store;
+mod prompt;
 mod recording;
-mod rehearsal;
 mod release_recorder;
-mod releases;
+mod release_store;
 mod render;
 mod report;
-mod seen;
-mod setting;
-mod shelf;
-mod state;
+mod signals;
+mod state_dir;
 mod trace;
-
-use std::process::ExitCode;
+mod trace_replay;
 
 use clap::Parser;
-use vaka_core::event::Code;
+use vaka_core::event::ExitCode;
 
 use args::{Args, Command};
-use setting::Setting;
+use environment::Setting;
 
-fn main() -> ExitCode {
+fn main() -> std::process::ExitCode {
     let mut args = Args::parse();
     let setting = Setting::new(&args.common);
     let configured = config::apply(&mut args.common);
-    let done = configured.and_then(|()| interrupt::install()).and_then(|()| match &args.command {
+    let done = configured.and_then(|()| signals::install()).and_then(|()| match &args.command {
         Command::Demo(demo) => commands::demo::run(demo),
         Command::Survey(survey) => commands::survey::run(survey, &args.common, &setting),
         Command::Check(check) => commands::check::run(check, &args.common, &setting),
@@ -48,7 +46,7 @@ fn main() -> ExitCode {
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
         Command::Update(update) => commands::update::run(update, &args.common, &setting),
-        Command::Line(line) => commands::line::run(line, &args.common, &setting),
+        Command::Line(line) => commands::batch::run(line, &args.common, &setting),
         Command::Enter => commands::enter::enter(&args.common, &setting),
         Command::Restart => commands::enter::restart(&args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),
@@ -69,9 +67,9 @@ fn main() -> ExitCode {
         code
     });
     // A good update has shown what is undone; every other end shows it here.
-    let has_shown = code == Code::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
+    let has_shown = code == ExitCode::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
     if setting.format == args::Format::Text && !has_shown {
         owed::print();
     }
-    ExitCode::from(u8::from(code))
+    std::process::ExitCode::from(u8::from(code))
 }

@@ -1,7 +1,7 @@
 //! Keeps the journal while a command works: an attempt is on record from its first step on,
 //! and its end is written before the result is shown, so that the result can say if that failed.
 
-use vaka_core::event::{Code, Event, Report};
+use vaka_core::event::{Event, ExitCode, Report};
 
 use crate::attempt::Watched;
 use crate::journal::{Attempt, Begun};
@@ -87,7 +87,7 @@ impl<'scope> Recording<'scope> {
 
     /// The exit status: a run that ended well, but could not be recorded to its end, has one of
     /// its own.
-    pub fn code(&self, code: Code) -> Code {
-        if code == Code::Done && self.failure.is_some() { Code::Record } else { code }
+    pub fn code(&self, code: ExitCode) -> ExitCode {
+        if code == ExitCode::Done && self.failure.is_some() { ExitCode::Record } else { code }
     }
 }

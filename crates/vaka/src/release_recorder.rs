@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use vaka_base::text;
-use vaka_boot::release_install::Around;
+use vaka_boot::release_install::StageHooks;
 use vaka_core::event::Failure;
 use vaka_core::release::Release;
 
@@ -51,7 +51,7 @@ impl Recorder<'_> {
     }
 }
 
-impl Around for Recorder<'_> {
+impl StageHooks for Recorder<'_> {
     fn begins(&mut self, number: usize) {
         let recording = if self.plan_only { Recording::default() } else { Recording::of(self.begun(number)) };
         *self.state.borrow_mut() = recording;

@@ -13,19 +13,19 @@ use vaka_dialect::Dialect;
 use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
 
 use crate::bench::candidate::{Candidate, dfu_mode};
-use crate::bench::connection::{Link, Opened};
-use crate::bench::lock::Guard;
+use crate::bench::connection::{Connection, Link};
+use crate::bench::lock::UnitLock;
 use crate::bench::open_error::{OpenError, held};
 use crate::bench::selector::Selector;
-use crate::context::Pace;
-use crate::protocol::dialect::{self, Reopen};
+use crate::context::Context;
+use crate::protocol::dialect::{self, Reconnect};
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::volume;
 
 /// Buses, and the sheets by which their units are known.
 pub struct Bench<'a> {
     buses: Vec<Arc<dyn Bus>>,
-    guard: Option<Arc<dyn Guard>>,
+    guard: Option<Arc<dyn UnitLock>>,
     sheets: &'a [Sheet],
     /// Serial numbers that were asked for, by place and enumeration. Opening a
     /// unit may reset it, so each is opened for this once and not at every look.
@@ -42,7 +42,7 @@ impl<'a> Bench<'a> {
 
     /// The same, with a guard over its units.
     #[must_use]
-    pub fn guarded(mut self, guard: Arc<dyn Guard>) -> Self {
+    pub fn guarded(mut self, guard: Arc<dyn UnitLock>) -> Self {
         self.guard = Some(guard);
         self
     }
@@ -236,7 +236,7 @@ impl<'a> Bench<'a> {
     ///
     /// # Errors
     /// It cannot be opened or read.
-    pub fn look(&self, device: &DeviceInfo, pace: &mut Pace<'_>) -> Result<Opened, OpenError> {
+    pub fn look(&self, device: &DeviceInfo, cx: &mut Context<'_>) -> Result<Connection, OpenError> {
         let location = &device.location;
         self.must_be_free(location)?;
         let id = identity::from_list(device).id;
@@ -260,23 +260,23 @@ impl<'a> Bench<'a> {
         };
         if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotThere(location.clone()))?;
-            let reopen = Reopen { bus: bus.clone(), device: device.clone() };
+            let reopen = Reconnect { bus: bus.clone(), device: device.clone() };
             let name = dialect.name.clone();
             let (talk, told) =
-                dialect::connect(usb, dialect, reopen, pace).map_err(|error| OpenError::Dialect { name, error })?;
+                dialect::connect(usb, dialect, reopen, cx).map_err(|error| OpenError::Dialect { name, error })?;
             identity.facts.told = told;
-            return Ok(Opened { identity, link: Link::Dialect(Box::new(talk)) });
+            return Ok(Connection { identity, link: Link::Dialect(Box::new(talk)) });
         }
         let (disk, volume) = match usb {
-            _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, pace)?,
+            _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, cx)?,
             Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
-                return Ok(Opened { identity, link: Link::Device(usb) });
+                return Ok(Connection { identity, link: Link::Device(usb) });
             }
-            Some(usb) => volume::open(usb, &identity.disks, &fits, pace)?,
+            Some(usb) => volume::open(usb, &identity.disks, &fits, cx)?,
             None => return Err(OpenError::Bus(BusError::NotThere(location.clone()))),
         };
         identity.facts.volume = Some(volume);
-        Ok(Opened { identity, link: Link::Disk(disk) })
+        Ok(Connection { identity, link: Link::Disk(disk) })
     }
 
     /// A unit that another process works on is not opened: that could come in the middle of an

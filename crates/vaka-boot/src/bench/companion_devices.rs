@@ -8,7 +8,7 @@ use crate::protocol::identity;
 
 /// A device that a unit shows beside the one that is updated.
 #[derive(Clone, Debug)]
-pub struct Beside<'a> {
+pub struct CompanionDevice<'a> {
     /// What it is.
     pub name: &'a str,
     /// The product that shows it.
@@ -22,7 +22,7 @@ pub struct Beside<'a> {
 /// Of several units of the product it belongs to the one with its serial number, else to
 /// the only one on the same hub (a board with a hub of its own), else to the only one on
 /// its bus.
-pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) -> Option<Beside<'a>> {
+pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) -> Option<CompanionDevice<'a>> {
     let id = identity::from_list(device).id;
     let named = |sheet: &'a Sheet| {
         let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
@@ -50,5 +50,5 @@ pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) ->
             units.iter().copied().filter(|unit| hub(unit).is_some() && hub(unit) == hub(device)).collect();
         only(&same).or_else(|| only(&near))
     });
-    Some(Beside { name, sheet, of })
+    Some(CompanionDevice { name, sheet, of })
 }

@@ -3,12 +3,12 @@
 
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::SectorMap;
-use vaka_core::plan::Offer;
-use vaka_core::sheet::{Route, RouteKind, Takes, Variant, VolumeRoute};
+use vaka_core::plan::DialectCapabilities;
+use vaka_core::sheet::{Route, RouteKind, UpdateMedium, Variant, VolumeRoute};
 use vaka_core::unit::MemoryChoice;
 use vaka_usb::UsbDevice;
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::dfu;
 use crate::protocol::dialect::{self, Talk};
 use crate::protocol::identity::Identity;
@@ -16,7 +16,7 @@ use crate::protocol::session::{Session, SessionError};
 use crate::protocol::volume::{self, Disk};
 
 /// An open unit.
-pub struct Opened {
+pub struct Connection {
     /// What it says of itself.
     pub identity: Identity,
     /// What is held of it.
@@ -54,7 +54,7 @@ impl Opening {
     }
 
     /// What its dialect offers.
-    pub fn offer(&self) -> Option<Offer> {
+    pub fn offer(&self) -> Option<DialectCapabilities> {
         match self {
             Self::Dialect(opening) => Some(opening.offer),
             _ => None,
@@ -79,7 +79,7 @@ impl Opening {
     }
 }
 
-impl Opened {
+impl Connection {
     /// How a route is taken on this unit; `None` if it lacks what the route needs.
     pub fn opening(&self, route: &Route, variant: Option<&Variant>) -> Option<Opening> {
         match (&route.kind, &self.link) {
@@ -107,8 +107,8 @@ impl Opened {
             Opening::Volume(route) => match (&route.takes, &route.present) {
                 (_, None) => false,
                 // It is there once an application is.
-                (Takes::File(_), Some(_)) => true,
-                (Takes::Uf2 { .. }, Some(name)) => {
+                (UpdateMedium::File(_), Some(_)) => true,
+                (UpdateMedium::Uf2 { .. }, Some(name)) => {
                     self.identity.facts.volume.as_ref().is_some_and(|disk| disk.file(name).is_some())
                 }
             },
@@ -119,11 +119,11 @@ impl Opened {
     ///
     /// # Errors
     /// The unit cannot be worked with that way.
-    pub fn open(self, opening: Opening, pace: &mut Pace<'_>) -> Result<Box<dyn Session>, SessionError> {
+    pub fn open(self, opening: Opening, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
         match (opening, self.link) {
-            (Opening::Dfu(opening), Link::Device(device)) => dfu::open(device, opening, pace),
+            (Opening::Dfu(opening), Link::Device(device)) => dfu::open(device, opening, cx),
             (Opening::Volume(route), Link::Disk(disk)) => Ok(volume::session(disk, &route)),
-            (Opening::Dialect(opening), Link::Dialect(talk)) => dialect::session(*talk, *opening, pace),
+            (Opening::Dialect(opening), Link::Dialect(talk)) => dialect::session(*talk, *opening, cx),
             _ => Err(SessionError::Misbehaved("it has not what the route needs".into())),
         }
     }

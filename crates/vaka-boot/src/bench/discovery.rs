@@ -5,7 +5,7 @@ use std::ops::Deref;
 use std::time::Duration;
 
 use vaka_base::{duration, text};
-use vaka_core::event::{Code, Event, Failure};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::sheet::Sheet;
 use vaka_usb::PolledWatch;
 
@@ -13,23 +13,23 @@ use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
-use crate::context::Pace;
+use crate::context::Context;
 use crate::entry::{REMINDER, stopped};
-use crate::operator::Person;
+use crate::operator::Operator;
 use crate::protocol::identity;
 
 /// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
 /// reading a large file once for each sheet, and most often the unit is there, and alone.
-pub struct Hopes<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
+pub struct LazyCandidates<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
 
-impl<'a> Hopes<'a> {
+impl<'a> LazyCandidates<'a> {
     /// What a function gives.
     pub fn of(work_out: impl FnOnce() -> Vec<&'a Sheet> + 'a) -> Self {
         Self(LazyCell::new(Box::new(work_out)))
     }
 }
 
-impl<'a> Deref for Hopes<'a> {
+impl<'a> Deref for LazyCandidates<'a> {
     type Target = [&'a Sheet];
 
     fn deref(&self) -> &[&'a Sheet] {
@@ -38,13 +38,13 @@ impl<'a> Deref for Hopes<'a> {
 }
 
 /// Which unit is looked for.
-pub struct Hunt<'a> {
+pub struct UnitQuery<'a> {
     /// The one that was named.
     pub selector: Option<&'a Selector>,
     /// Whether one that no sheet knows will do, if no other fits.
     pub undescribed: bool,
     /// Sheets whose units are hoped for: of several units one of theirs is meant.
-    pub hopes: Hopes<'a>,
+    pub hopes: LazyCandidates<'a>,
     /// Why a unit cannot be meant, as far as the file and the bus tell; asked only where
     /// several units are there.
     pub misfit: &'a dyn Fn(&Candidate<'_>) -> Option<String>,
@@ -55,11 +55,11 @@ fn no_misfit(_: &Candidate<'_>) -> Option<String> {
     None
 }
 
-impl<'a> Hunt<'a> {
+impl<'a> UnitQuery<'a> {
     /// For any unit of the bench's sheets that the selector means.
     pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
         let sheets = bench.sheets();
-        Self { selector, undescribed, hopes: Hopes::of(|| sheets.iter().collect()), misfit: &no_misfit }
+        Self { selector, undescribed, hopes: LazyCandidates::of(|| sheets.iter().collect()), misfit: &no_misfit }
     }
 }
 
@@ -73,16 +73,16 @@ const SILENT_AFTER: Duration = Duration::from_secs(4);
 /// None came in time; several fit; a person stopped it; a bus is unusable.
 pub fn find<'a>(
     bench: &Bench<'a>,
-    hunt: &Hunt<'_>,
+    hunt: &UnitQuery<'_>,
     wait: Duration,
-    person: &mut dyn Person,
-    pace: &mut Pace<'_>,
+    operator: &mut dyn Operator,
+    cx: &mut Context<'_>,
 ) -> Result<Candidate<'a>, Failure> {
     let selector = hunt.selector;
     let _wanted = bench.want();
-    let deadline = pace.now() + wait;
-    let mut next_reminder = pace.now();
-    let mut recovery_at = Some(pace.now() + SILENT_AFTER);
+    let deadline = cx.now() + wait;
+    let mut next_reminder = cx.now();
+    let mut recovery_at = Some(cx.now() + SILENT_AFTER);
     loop {
         let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
         if found.iter().any(|candidate| !candidate.sheets.is_empty()) {
@@ -97,28 +97,28 @@ pub fn find<'a>(
         match found.len() {
             0 => {}
             1 => return Ok(found.remove(0)),
-            _ => return one_of(bench, hunt, found, person),
+            _ => return one_of(bench, hunt, found, operator),
         }
-        if pace.wants_stop() {
+        if cx.wants_stop() {
             return Err(stopped("Nothing was changed."));
         }
-        if pace.now() >= deadline {
+        if cx.now() >= deadline {
             return Err(none(bench, hunt, wait));
         }
-        if pace.now() >= next_reminder {
-            pace.waiting(&waited_for(hunt), deadline);
-            next_reminder = pace.now() + REMINDER;
+        if cx.now() >= next_reminder {
+            cx.waiting(&waited_for(hunt), deadline);
+            next_reminder = cx.now() + REMINDER;
         }
-        if recovery_at.is_some_and(|at| pace.now() >= at) {
+        if recovery_at.is_some_and(|at| cx.now() >= at) {
             recovery_at = None;
-            tell_recovery(hunt, pace);
+            tell_recovery(hunt, cx);
         }
-        pace.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(pace.now())));
+        cx.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(cx.now())));
     }
 }
 
 /// What a person is told to plug in.
-fn expected(hunt: &Hunt<'_>) -> String {
+fn expected(hunt: &UnitQuery<'_>) -> String {
     match hunt.selector {
         Some(Selector::Name(name)) => text::tame(name),
         Some(selector) => format!("the unit that --unit names ({selector})"),
@@ -132,7 +132,7 @@ fn expected(hunt: &Hunt<'_>) -> String {
 
 /// The sheets whose units are waited for: those of the name that was given, else
 /// those that are hoped for.
-fn hoped<'a>(hunt: &Hunt<'a>) -> Vec<&'a Sheet> {
+fn hoped<'a>(hunt: &UnitQuery<'a>) -> Vec<&'a Sheet> {
     let named = |sheet: &&Sheet| match hunt.selector {
         Some(Selector::Name(name) | Selector::Any(name)) => {
             [&sheet.product.id, &sheet.product.name].iter().any(|known| known.eq_ignore_ascii_case(name))
@@ -144,7 +144,7 @@ fn hoped<'a>(hunt: &Hunt<'a>) -> Vec<&'a Sheet> {
 
 /// What is waited for. A unit that listens only for a moment after it was plugged in
 /// is missed by whoever plugs it in before the tool waits.
-fn waited_for(hunt: &Hunt<'_>) -> String {
+fn waited_for(hunt: &UnitQuery<'_>) -> String {
     let hoped = hoped(hunt);
     let listens = |sheet: &&&Sheet| {
         let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
@@ -160,14 +160,14 @@ fn waited_for(hunt: &Hunt<'_>) -> String {
 }
 
 /// What helps with a unit that shows nothing, where its sheet says so.
-fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
+fn tell_recovery(hunt: &UnitQuery<'_>, cx: &mut Context<'_>) {
     for sheet in hoped(hunt) {
         let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
         let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
-        pace.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
+        cx.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
         for (number, hand) in (1..).zip(&route.recovery) {
             let (unit, of) = (String::new(), route.recovery.len());
-            pace.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+            cx.tell(Event::Hand { unit, number, of, hand: hand.clone() });
         }
     }
 }
@@ -175,9 +175,9 @@ fn tell_recovery(hunt: &Hunt<'_>, pace: &mut Pace<'_>) {
 /// Returns the only unit that fits, or the unit that the user selects from several.
 fn one_of<'a>(
     bench: &Bench<'a>,
-    hunt: &Hunt<'_>,
+    hunt: &UnitQuery<'_>,
     mut found: Vec<Candidate<'a>>,
-    person: &mut dyn Person,
+    operator: &mut dyn Operator,
 ) -> Result<Candidate<'a>, Failure> {
     let misfits: Vec<Option<String>> = found.iter().map(|candidate| (hunt.misfit)(candidate)).collect();
     if misfits.iter().all(Option::is_some) {
@@ -189,7 +189,7 @@ fn one_of<'a>(
         return Ok(found.remove(0));
     }
     let list: Vec<String> = found.iter().map(|candidate| in_a_line(bench, candidate)).collect();
-    match person.choose(&list).filter(|chosen| *chosen < found.len()) {
+    match operator.choose(&list).filter(|chosen| *chosen < found.len()) {
         Some(chosen) => Ok(found.swap_remove(chosen)),
         None => Err(several(bench, &found, &list)),
     }
@@ -211,21 +211,21 @@ fn none_fits(bench: &Bench<'_>, found: &[Candidate<'_>], misfits: &[Option<Strin
         format!("{} ({name}): {}", bench.place(candidate.location()), why.as_deref().unwrap_or_default())
     });
     let each: Vec<String> = each.take(MAX_LISTED).collect();
-    Failure::new(Code::Refused, format!("None of the {} units fits; nearest: {}.", found.len(), each.join("; ")))
+    Failure::new(ExitCode::Refused, format!("None of the {} units fits; nearest: {}.", found.len(), each.join("; ")))
         .state("Nothing was changed.")
         .cure("Take the file for one of these units, or plug in a unit that the file is for; 'vaka check FILE' shows which that is.")
 }
 
 fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failure {
     let place = bench.place(found[0].location());
-    Failure::new(Code::Refused, format!("{} units fit: {}.", found.len(), list.join("; ")))
+    Failure::new(ExitCode::Refused, format!("{} units fit: {}.", found.len(), list.join("; ")))
         .state("Nothing was changed.")
         .cure(format!(
             "Choose one, for example with --unit port={place}. Where each is: unplug one, and see with 'vaka survey' which is gone."
         ))
 }
 
-fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
+fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, wait: Duration) -> Failure {
     let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
     let there = bench.devices().unwrap_or_default();
     let seen = match there.len() {
@@ -250,7 +250,7 @@ fn none(bench: &Bench<'_>, hunt: &Hunt<'_>, wait: Duration) -> Failure {
         _ => None,
     };
     let steps = steps.map(|steps| format!(" Into update mode: {steps}.")).unwrap_or_default();
-    Failure::new(Code::NoUnit, format!("{} did not appear{time}{ids}.", capitalised(&expected(hunt)))).state(seen).cure(format!(
+    Failure::new(ExitCode::NoUnit, format!("{} did not appear{time}{ids}.", capitalised(&expected(hunt)))).state(seen).cure(format!(
         "Try the cable on a unit that works (some cables only charge) and check the power.{steps} 'vaka survey' lists what is connected; a unit that another program uses is not listed."
     ))
 }

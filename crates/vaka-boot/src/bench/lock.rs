@@ -5,7 +5,7 @@ use std::any::Any;
 use vaka_usb::Location;
 
 /// Keeps two processes from working on one unit.
-pub trait Guard: Send + Sync {
+pub trait UnitLock: Send + Sync {
     /// Holds a unit until the returned value is dropped.
     ///
     /// # Errors

@@ -1,6 +1,6 @@
 //! Why a unit cannot be opened or identified, and the failure that is reported then.
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_usb::{BusError, TransferError};
 
 use crate::protocol::session::SessionError;
@@ -30,17 +30,18 @@ pub enum OpenError {
 /// A bus error as a failure, with its cure.
 pub fn bus_failure(error: &BusError) -> Failure {
     let (code, cure) = match error {
-        BusError::Unreachable { .. } => {
-            (Code::Access, "Is the USB/IP server running there, and is that its port? Then run the same command again.")
-        }
-        BusError::Protocol { .. } => (Code::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
-        BusError::Busy(_) => (Code::Access, "End the program that uses it, then run the same command again."),
+        BusError::Unreachable { .. } => (
+            ExitCode::Access,
+            "Is the USB/IP server running there, and is that its port? Then run the same command again.",
+        ),
+        BusError::Protocol { .. } => (ExitCode::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
+        BusError::Busy(_) => (ExitCode::Access, "End the program that uses it, then run the same command again."),
         BusError::NoRights { vendor, .. } => return no_rights(error, *vendor),
         BusError::NoUsb(_) => {
-            (Code::Access, "May this user see /sys/bus/usb? Or name a server: --bus usbip://HOST[:PORT].")
+            (ExitCode::Access, "May this user see /sys/bus/usb? Or name a server: --bus usbip://HOST[:PORT].")
         }
-        BusError::NotThere(_) => (Code::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
-        _ => (Code::Access, "Unplug the unit and plug it in again."),
+        BusError::NotThere(_) => (ExitCode::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
+        _ => (ExitCode::Access, "Unplug the unit and plug it in again."),
     };
     Failure::new(code, sentence(error)).cure(cure)
 }
@@ -56,7 +57,7 @@ fn sentence(error: &BusError) -> String {
 
 /// The cure is a rule for the system's device manager, ready to be copied.
 fn no_rights(error: &BusError, vendor: u16) -> Failure {
-    Failure::new(Code::Access, sentence(error)).state("Nothing was changed in it.").cure(format!(
+    Failure::new(ExitCode::Access, sentence(error)).state("Nothing was changed in it.").cure(format!(
         "As root, put this line into /etc/udev/rules.d/70-vaka.rules and plug the unit in anew ('vaka setup rules' makes such lines for all units of your sheets):\n  \
          SUBSYSTEM==\"usb\", ATTR{{idVendor}}==\"{vendor:04x}\", MODE=\"0660\", GROUP=\"plugdev\", TAG+=\"uaccess\""
     ))
@@ -70,17 +71,17 @@ pub fn open_failure(error: &OpenError, place: &str) -> Failure {
         | OpenError::Disk(SessionError::Held(by))
         | OpenError::Dialect { error: SessionError::Held(by), .. } => held(place, by),
         OpenError::Dialect { name, error } => {
-            Failure::new(Code::Transfer, format!("The unit at {place} does not answer in its dialect {name}: {error}."))
+            Failure::new(ExitCode::Transfer, format!("The unit at {place} does not answer in its dialect {name}: {error}."))
                 .state("Nothing was changed in it.")
                 .cure("Unplug it, bring it into update mode again and run the same command; --trace FILE and 'vaka dialect trace' show each frame.")
         }
         OpenError::Disk(error) => {
-            Failure::new(Code::Transfer, format!("The disk of the unit at {place} could not be read: {error}."))
+            Failure::new(ExitCode::Transfer, format!("The disk of the unit at {place} could not be read: {error}."))
                 .state("Nothing was changed in it.")
                 .cure("Unplug it, plug it in again, and try another cable if that repeats.")
         }
         OpenError::Transfer(error) => {
-            Failure::new(Code::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
+            Failure::new(ExitCode::Transfer, format!("The unit at {place} could not be asked what it is: {error}."))
                 .state("Nothing was changed in it.")
                 .cure("Unplug it, plug it in again, and try another cable if that repeats.")
         }
@@ -89,7 +90,7 @@ pub fn open_failure(error: &OpenError, place: &str) -> Failure {
 
 /// Another program or a driver holds the interface that is needed.
 pub fn held(place: &str, by: &str) -> Failure {
-    Failure::new(Code::Access, format!("Another program holds the unit at {place}{by}."))
+    Failure::new(ExitCode::Access, format!("Another program holds the unit at {place}{by}."))
         .state("Nothing was changed in it.")
         .cure("End that program, then run the same command again.")
 }

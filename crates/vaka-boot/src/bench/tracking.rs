@@ -9,7 +9,7 @@ use crate::bench::buses::Bench;
 
 /// A unit that is followed while it leaves the bus and comes back.
 #[derive(Clone, Copy, Debug)]
-pub struct Followed<'a> {
+pub struct TrackedUnit<'a> {
     /// The unit, as it was.
     pub unit: &'a DeviceInfo,
     /// Its serial number, where that is known to stay the same.
@@ -45,7 +45,7 @@ impl<'a> Absence<'a> {
 
 /// How a device stands to the unit that is followed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Stands {
+pub enum PortMatch {
     /// It is on the unit's port.
     Here,
     /// It is on another port, shows the unit's serial number, and nothing is on the
@@ -55,17 +55,17 @@ pub enum Stands {
     Elsewhere,
 }
 
-impl Followed<'_> {
+impl TrackedUnit<'_> {
     /// Where a device that came stands; `there` is all that the bus shows now.
     ///
     /// A device elsewhere is opened for its serial number, unless closing it would end its
     /// update mode: ask only of one that could be the unit.
-    pub fn meets(&self, bench: &Bench<'_>, device: &DeviceInfo, there: &[DeviceInfo]) -> Stands {
+    pub fn meets(&self, bench: &Bench<'_>, device: &DeviceInfo, there: &[DeviceInfo]) -> PortMatch {
         let is_here = |other: &DeviceInfo| bench.is_same_port(&self.unit.location, &other.location);
         if is_here(device) {
-            return Stands::Here;
+            return PortMatch::Here;
         }
         let is_it = || self.serial.is_some() && bench.told_serial(device).as_deref() == self.serial;
-        if !there.iter().any(is_here) && is_it() { Stands::Moved } else { Stands::Elsewhere }
+        if !there.iter().any(is_here) && is_it() { PortMatch::Moved } else { PortMatch::Elsewhere }
     }
 }

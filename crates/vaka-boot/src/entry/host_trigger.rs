@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::Signal;
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
@@ -10,7 +10,7 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
 use crate::bench::open_error::{bus_failure, held, open_failure};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 use crate::protocol::{dfu, dialect, identity, volume};
 
@@ -19,30 +19,30 @@ use crate::protocol::{dfu, dialect, identity, volume};
 /// # Errors
 /// The application refused it, or another program holds the unit. Nothing was changed in
 /// it.
-pub(super) fn give(bench: &Bench<'_>, unit: &DeviceInfo, signal: &Signal, pace: &mut Pace<'_>) -> Result<(), Failure> {
+pub(super) fn give(bench: &Bench<'_>, unit: &DeviceInfo, signal: &Signal, cx: &mut Context<'_>) -> Result<(), Failure> {
     match signal {
         Signal::DfuDetach => detach(bench, unit),
-        Signal::Eject => eject(bench, unit, pace),
-        Signal::Dialect { dialect } => ask_in_dialect(bench, unit, dialect, pace),
+        Signal::Eject => eject(bench, unit, cx),
+        Signal::Dialect { dialect } => ask_in_dialect(bench, unit, dialect, cx),
     }
 }
 
 /// What is said where an application does not do what it is asked.
 fn refused(message: String) -> Failure {
-    Failure::new(Code::Transfer, message)
+    Failure::new(ExitCode::Transfer, message)
         .state("Nothing was changed in the unit; its application runs.")
         .cure("Bring the unit into update mode by hand, then run the same command.")
 }
 
 /// Ejects the disk that the application shows.
-fn eject(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<(), Failure> {
+fn eject(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<(), Failure> {
     let place = bench.place(&unit.location);
     let bus = bench.bus(&unit.location).ok_or_else(super::no_bus)?;
     let mounted = bus.mounted(&unit.location.port);
     if let Some(one) = mounted.first() {
         let (folder, node) = (one.folder.display(), one.node.display());
         let message = format!("The system has the disk of the unit at {place} mounted at {folder}.");
-        return Err(Failure::new(Code::Access, message)
+        return Err(Failure::new(ExitCode::Access, message)
             .state("It is not ejected behind your back. Nothing was changed in the unit; its application runs.")
             .cure(format!("Eject it there, or with: udisksctl unmount -b {node}; then run the same command.")));
     }
@@ -52,7 +52,7 @@ fn eject(bench: &Bench<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Result<()
         return Err(refused(format!("The application at {place} shows no disk that could be ejected.")));
     }
     let any = |_: &VolumeFacts| true;
-    let done = volume::open(device, &identity.disks, &any, pace).and_then(|(mut disk, _)| disk.eject(pace));
+    let done = volume::open(device, &identity.disks, &any, cx).and_then(|(mut disk, _)| disk.eject(cx));
     done.map_err(|error| match error {
         SessionError::Held(by) => held(&place, &by),
         error => refused(format!("The disk of the application at {place} cannot be ejected: {error}.")),
@@ -64,11 +64,11 @@ fn ask_in_dialect(
     bench: &Bench<'_>,
     unit: &DeviceInfo,
     dialect: &Arc<Dialect>,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(), Failure> {
     let place = bench.place(&unit.location);
     let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
-    dialect::enter(device, dialect.clone(), pace).map_err(|error| match error {
+    dialect::enter(device, dialect.clone(), cx).map_err(|error| match error {
         SessionError::Held(by) => held(&place, &by),
         error => {
             refused(format!("The application at {place} does not go into update mode ({}): {error}.", dialect.name))
@@ -83,7 +83,7 @@ fn detach(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
     let identity = identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
     let Some(dfu) = identity.facts.run_time_dfu() else {
         return Err(Failure::new(
-            Code::Refused,
+            ExitCode::Refused,
             format!("The application at {place} has no DFU interface that could be asked to detach."),
         )
         .state("Nothing was changed in the unit.")

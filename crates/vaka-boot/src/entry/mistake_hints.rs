@@ -5,13 +5,13 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_core::event::Event;
-use vaka_core::sheet::{HandStep, Slips};
+use vaka_core::sheet::{ManualStep, MistakeHints};
 use vaka_core::unit::Mode;
 use vaka_usb::{Change, DeviceInfo};
 
-use super::{Entering, Until, moved};
+use super::{EntryRunner, Until, moved};
 use crate::bench::candidate::dfu_mode;
-use crate::bench::tracking::{Followed, Stands};
+use crate::bench::tracking::{PortMatch, TrackedUnit};
 use crate::bench::unit_event::seen;
 use crate::protocol::identity;
 
@@ -20,7 +20,7 @@ use crate::protocol::identity;
 const EMPTY: Duration = Duration::from_secs(5);
 
 /// What a change means.
-pub(super) enum Means {
+pub(super) enum ChangeKind {
     /// The unit is in update mode.
     Reached(DeviceInfo),
     /// Its application started again, which it should not have.
@@ -31,29 +31,33 @@ pub(super) enum Means {
 }
 
 /// The sheet's words for a slip, else the tool's.
-fn guess<'g>(hand: Option<&'g HandStep>, of: impl Fn(&'g Slips) -> Option<&'g String>, own: &'g str) -> &'g str {
+fn guess<'g>(
+    hand: Option<&'g ManualStep>,
+    of: impl Fn(&'g MistakeHints) -> Option<&'g String>,
+    own: &'g str,
+) -> &'g str {
     hand.and_then(|hand| of(&hand.slips)).map_or(own, String::as_str)
 }
 
-impl Entering<'_, '_> {
+impl EntryRunner<'_, '_> {
     /// Tells a change, and what it means.
-    pub(super) fn judge(&mut self, change: &Change, until: Until, hand: Option<&HandStep>) -> Means {
+    pub(super) fn judge(&mut self, change: &Change, until: Until, hand: Option<&ManualStep>) -> ChangeKind {
         match change {
             Change::Left(device) => self.left(device),
             Change::Came(device) => {
-                self.pace.tell(Event::Seen(Box::new(seen(self.bench, device))));
+                self.cx.tell(Event::Seen(Box::new(seen(self.bench, device))));
                 let is_here = self.bench.is_same_port(&self.unit.location, &device.location);
                 if self.way.wanted.is(device) {
                     return self.wanted_came(device);
                 }
                 if !is_here {
                     self.appeared.push(device.clone());
-                    return Means::Nothing;
+                    return ChangeKind::Nothing;
                 }
                 self.empty_since = None;
                 // On the way there it may well come back as its application.
                 if until != Until::Mode {
-                    return Means::Moved;
+                    return ChangeKind::Moved;
                 }
                 if identity::from_list(device).id == self.way.application {
                     self.application_came(hand)
@@ -64,47 +68,46 @@ impl Entering<'_, '_> {
         }
     }
 
-    fn left(&mut self, device: &DeviceInfo) -> Means {
-        self.pace.tell(Event::Gone { unit: self.bench.place(&device.location), id: identity::from_list(device).id });
+    fn left(&mut self, device: &DeviceInfo) -> ChangeKind {
+        self.cx.tell(Event::Gone { unit: self.bench.place(&device.location), id: identity::from_list(device).id });
         if !self.bench.is_same_port(&self.unit.location, &device.location) {
-            return Means::Nothing;
+            return ChangeKind::Nothing;
         }
         "the unit left the bus and did not come back".clone_into(&mut self.last);
-        self.empty_since = Some(self.pace.now());
-        Means::Moved
+        self.empty_since = Some(self.cx.now());
+        ChangeKind::Moved
     }
 
-    fn wanted_came(&mut self, device: &DeviceInfo) -> Means {
-        let followed = Followed { unit: self.unit, serial: self.way.serial };
+    fn wanted_came(&mut self, device: &DeviceInfo) -> ChangeKind {
+        let followed = TrackedUnit { unit: self.unit, serial: self.way.serial };
         match followed.meets(self.bench, device, self.watch.there()) {
-            Stands::Here => Means::Reached(device.clone()),
-            Stands::Moved => {
-                self.pace.warn(moved(self.bench, device));
-                Means::Reached(device.clone())
+            PortMatch::Here => ChangeKind::Reached(device.clone()),
+            PortMatch::Moved => {
+                self.cx.warn(moved(self.bench, device));
+                ChangeKind::Reached(device.clone())
             }
-            Stands::Elsewhere => {
+            PortMatch::Elsewhere => {
                 self.appeared.push(device.clone());
                 let place = self.bench.place(&device.location);
-                self.pace
-                    .warn(format!("A unit in update mode came at {place}. That is another port; it is left alone."));
-                Means::Nothing
+                self.cx.warn(format!("A unit in update mode came at {place}. That is another port; it is left alone."));
+                ChangeKind::Nothing
             }
         }
     }
 
-    fn application_came(&mut self, hand: Option<&HandStep>) -> Means {
+    fn application_came(&mut self, hand: Option<&ManualStep>) -> ChangeKind {
         let Some(hand) = hand else {
             "the application started again".clone_into(&mut self.last);
-            return Means::Again;
+            return ChangeKind::Again;
         };
         "the application started again; was a button let go too early".clone_into(&mut self.last);
         let own = "Perhaps a button was let go too early, or the steps were done in another order.";
         let guess = guess(Some(hand), |slips| slips.application.as_ref(), own);
-        self.pace.warn(format!("The application started again. {guess} Do the steps once more."));
-        Means::Again
+        self.cx.warn(format!("The application started again. {guess} Do the steps once more."));
+        ChangeKind::Again
     }
 
-    fn other_came(&mut self, device: &DeviceInfo, hand: Option<&HandStep>) -> Means {
+    fn other_came(&mut self, device: &DeviceInfo, hand: Option<&ManualStep>) -> ChangeKind {
         let (id, wanted) = (identity::from_list(device).id, self.way.wanted);
         let known = self.bench.recognise(device).filter(|found| found.mode == Mode::Update);
         let what = match known.as_ref().and_then(|found| found.sheets.first()) {
@@ -115,13 +118,13 @@ impl Entering<'_, '_> {
         self.last = format!("{id} came on the unit's port{what}, which is not {wanted}");
         let own = "Perhaps another button, switch or pad was used than the step says.";
         let guess = guess(hand, |slips| slips.other.as_ref(), own);
-        self.pace.warn(format!("{id} came{what}; {wanted} was expected. {guess} Do the steps once more."));
-        Means::Moved
+        self.cx.warn(format!("{id} came{what}; {wanted} was expected. {guess} Do the steps once more."));
+        ChangeKind::Moved
     }
 
     /// Tells once that nothing shows up, and what that can be.
-    pub(super) fn tell_emptiness(&mut self, until: Until, hand: Option<&HandStep>) {
-        let is_due = self.empty_since.is_some_and(|since| self.pace.now() >= since + EMPTY);
+    pub(super) fn tell_emptiness(&mut self, until: Until, hand: Option<&ManualStep>) {
+        let is_due = self.empty_since.is_some_and(|since| self.cx.now() >= since + EMPTY);
         if !is_due || until != Until::Mode {
             return;
         }
@@ -130,6 +133,6 @@ impl Entering<'_, '_> {
         let guess = guess(hand, |slips| slips.nothing.as_ref(), own);
         let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
         let time = duration::words(EMPTY);
-        self.pace.warn(format!("Nothing has come on its port for {time}. {guess}{trouble}"));
+        self.cx.warn(format!("Nothing has come on its port for {time}. {guess}{trouble}"));
     }
 }

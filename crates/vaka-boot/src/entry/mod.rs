@@ -8,17 +8,17 @@ use std::fmt;
 use std::time::Duration;
 
 use vaka_base::duration;
-use vaka_core::event::{Code, Event, Failure, StepName, StepState};
-use vaka_core::sheet::{BusSign, EntryStep, HandStep, Ids, Route, Sheet};
+use vaka_core::event::{Event, ExitCode, Failure, StepName, StepState};
+use vaka_core::sheet::{BusEvent, EntryStep, Ids, ManualStep, Route, Sheet};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::dfu_mode;
 use crate::bench::open_error::bus_failure;
-use crate::bench::tracking::{Absence, Followed, Stands};
-use crate::context::Pace;
-use crate::operator::Person;
+use crate::bench::tracking::{Absence, PortMatch, TrackedUnit};
+use crate::context::Context;
+use crate::operator::Operator;
 use crate::protocol::identity;
 
 /// A sign of life comes this often while a unit is waited for.
@@ -33,7 +33,7 @@ const LOOK_UP: Duration = Duration::from_millis(100);
 
 /// Stopped by a person.
 pub(crate) fn stopped(state: &str) -> Failure {
-    let failure = Failure::new(Code::Stopped, "Stopped, as you asked.");
+    let failure = Failure::new(ExitCode::Stopped, "Stopped, as you asked.");
     failure.state(state).cure("Run the same command again to go on.")
 }
 
@@ -108,24 +108,24 @@ pub fn enter(
     way: Way<'_>,
     unit: &DeviceInfo,
     wait: Duration,
-    person: &mut dyn Person,
-    pace: &mut Pace<'_>,
+    operator: &mut dyn Operator,
+    cx: &mut Context<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let place = bench.place(&unit.location);
     let bus = bus_of(bench, unit)?;
-    let watch = PolledWatch::new(bus, pace.clock()).map_err(|error| bus_failure(&error))?;
-    pace.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.wanted)));
+    let watch = PolledWatch::new(bus, cx.clock()).map_err(|error| bus_failure(&error))?;
+    cx.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.wanted)));
     let last = format!("{} went on running its application", way.name);
-    let (deadline, next_reminder) = (pace.now() + wait, pace.now() + REMINDER);
-    let mut entering = Entering {
+    let (deadline, next_reminder) = (cx.now() + wait, cx.now() + REMINDER);
+    let mut entering = EntryRunner {
         bench,
         way,
         unit,
         place,
         watch,
         wait,
-        person,
-        pace,
+        operator,
+        cx,
         deadline,
         next_reminder,
         empty_since: None,
@@ -135,21 +135,21 @@ pub fn enter(
     };
     let reached = entering.all()?;
     // What a person typed meanwhile is no answer to what they are asked next.
-    entering.person.acknowledges();
-    entering.pace.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
+    entering.operator.acknowledges();
+    entering.cx.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
     Ok(reached)
 }
 
 /// A unit on its way.
-struct Entering<'e, 'p> {
+struct EntryRunner<'e, 'p> {
     bench: &'e Bench<'e>,
     way: Way<'e>,
     unit: &'e DeviceInfo,
     place: String,
     watch: PolledWatch<'e>,
     wait: Duration,
-    person: &'e mut dyn Person,
-    pace: &'e mut Pace<'p>,
+    operator: &'e mut dyn Operator,
+    cx: &'e mut Context<'p>,
     deadline: Duration,
     next_reminder: Duration,
     /// Since when nothing is on the unit's port, until that was told.
@@ -168,13 +168,13 @@ enum Until {
     /// The unit is in update mode.
     Mode,
     /// The bus shows what the sheet says.
-    Shows(BusSign),
+    Shows(BusEvent),
     /// A person says so, or goes on.
     Said,
 }
 
 /// How a wait ended.
-enum Waited {
+enum StepOutcome {
     Reached(DeviceInfo),
     /// The step was done.
     Done,
@@ -183,7 +183,7 @@ enum Waited {
     Late,
 }
 
-impl<'e> Entering<'e, '_> {
+impl<'e> EntryRunner<'e, '_> {
     fn all(&mut self) -> Result<DeviceInfo, Failure> {
         let steps = self.way.entry;
         let mut index = 0;
@@ -192,29 +192,29 @@ impl<'e> Entering<'e, '_> {
             index += 1;
             let Some(until) = self.until(hand, index == steps.len()) else { continue };
             match self.wait(until, hand)? {
-                Waited::Reached(device) => return Ok(device),
-                Waited::Done => {}
-                Waited::Again => index = 0,
-                Waited::Late => return Err(self.late(until, hand)),
+                StepOutcome::Reached(device) => return Ok(device),
+                StepOutcome::Done => {}
+                StepOutcome::Again => index = 0,
+                StepOutcome::Late => return Err(self.late(until, hand)),
             }
         }
         // A way that ends before the unit is there has no steps at all.
         match self.wait(Until::Mode, None)? {
-            Waited::Reached(device) => Ok(device),
+            StepOutcome::Reached(device) => Ok(device),
             _ => Err(self.late(Until::Mode, None)),
         }
     }
 
     /// Gives a signal, or shows a hand step.
-    fn begin(&mut self, index: usize) -> Result<Option<&'e HandStep>, Failure> {
+    fn begin(&mut self, index: usize) -> Result<Option<&'e ManualStep>, Failure> {
         match &self.way.entry[index] {
             EntryStep::Signal(signal) => {
-                host_trigger::give(self.bench, self.unit, signal, self.pace)?;
+                host_trigger::give(self.bench, self.unit, signal, self.cx)?;
                 Ok(None)
             }
             EntryStep::Hand(hand) => {
                 let (unit, number, of) = (self.place.clone(), index + 1, self.way.entry.len());
-                self.pace.tell(Event::Hand { unit, number, of, hand: (**hand).clone() });
+                self.cx.tell(Event::Hand { unit, number, of, hand: (**hand).clone() });
                 Ok(Some(hand))
             }
         }
@@ -222,54 +222,54 @@ impl<'e> Entering<'e, '_> {
 
     /// What ends the wait after a step; nothing where the next one follows at once: what
     /// the bus cannot show, and nobody is there to say, is shown with what comes then.
-    fn until(&self, hand: Option<&HandStep>, is_last: bool) -> Option<Until> {
+    fn until(&self, hand: Option<&ManualStep>, is_last: bool) -> Option<Until> {
         match hand {
             _ if is_last => Some(Until::Mode),
             None => None,
-            Some(hand) => hand.shows.map(Until::Shows).or(self.person.is_there().then_some(Until::Said)),
+            Some(hand) => hand.shows.map(Until::Shows).or(self.operator.is_there().then_some(Until::Said)),
         }
     }
 
-    fn wait(&mut self, until: Until, hand: Option<&HandStep>) -> Result<Waited, Failure> {
-        if self.person.is_there() && hand.is_some() {
+    fn wait(&mut self, until: Until, hand: Option<&ManualStep>) -> Result<StepOutcome, Failure> {
+        if self.operator.is_there() && hand.is_some() {
             let time = if until == Until::Said { self.wait.max(PREPARING) } else { self.wait };
-            self.deadline = self.pace.now() + time;
+            self.deadline = self.cx.now() + time;
         }
         if hand.is_some() {
             self.remind(until);
         }
         // What a person typed before they were shown this is no answer to it.
-        self.person.acknowledges();
+        self.operator.acknowledges();
         loop {
-            if self.pace.wants_stop() {
+            if self.cx.wants_stop() {
                 return Err(stopped("Nothing was changed in the unit."));
             }
-            let left = self.deadline.saturating_sub(self.pace.now());
+            let left = self.deadline.saturating_sub(self.cx.now());
             let changes = self.watch.next(LOOK_UP.min(left)).map_err(|error| bus_failure(&error))?;
             self.absence.observe(self.bench, self.watch.there());
             let mut has_moved = false;
             for change in changes {
                 match self.judge(&change, until, hand) {
-                    mistake_hints::Means::Reached(device) => return Ok(Waited::Reached(device)),
-                    mistake_hints::Means::Again if self.has_steps_before() => return Ok(Waited::Again),
-                    mistake_hints::Means::Moved | mistake_hints::Means::Again => has_moved = true,
-                    mistake_hints::Means::Nothing => {}
+                    mistake_hints::ChangeKind::Reached(device) => return Ok(StepOutcome::Reached(device)),
+                    mistake_hints::ChangeKind::Again if self.has_steps_before() => return Ok(StepOutcome::Again),
+                    mistake_hints::ChangeKind::Moved | mistake_hints::ChangeKind::Again => has_moved = true,
+                    mistake_hints::ChangeKind::Nothing => {}
                 }
             }
             let is_done = match until {
                 Until::Mode => false,
-                Until::Shows(BusSign::Gone) => self.there().is_none(),
-                Until::Shows(BusSign::Back) => self.there().is_some_and(|device| self.absence.has_ended_with(device)),
-                Until::Said => has_moved || self.person.acknowledges(),
+                Until::Shows(BusEvent::Gone) => self.there().is_none(),
+                Until::Shows(BusEvent::Back) => self.there().is_some_and(|device| self.absence.has_ended_with(device)),
+                Until::Said => has_moved || self.operator.acknowledges(),
             };
             if is_done {
-                return Ok(Waited::Done);
+                return Ok(StepOutcome::Done);
             }
-            if self.pace.now() >= self.deadline {
-                return Ok(Waited::Late);
+            if self.cx.now() >= self.deadline {
+                return Ok(StepOutcome::Late);
             }
             self.tell_emptiness(until, hand);
-            if self.pace.now() >= self.next_reminder {
+            if self.cx.now() >= self.next_reminder {
                 self.remind(until);
             }
         }
@@ -293,24 +293,24 @@ impl<'e> Entering<'e, '_> {
         let name = self.way.name;
         let what = match until {
             Until::Mode => format!("{name} to show up in update mode"),
-            Until::Shows(BusSign::Gone) => format!("{name} to leave the bus"),
-            Until::Shows(BusSign::Back) => format!("{name} to come back on the bus"),
+            Until::Shows(BusEvent::Gone) => format!("{name} to leave the bus"),
+            Until::Shows(BusEvent::Back) => format!("{name} to come back on the bus"),
             Until::Said => "Enter, or for what comes next on the bus".to_owned(),
         };
-        self.pace.waiting(&what, self.deadline);
-        self.next_reminder = self.pace.now() + REMINDER;
+        self.cx.waiting(&what, self.deadline);
+        self.next_reminder = self.cx.now() + REMINDER;
     }
 
-    fn late(&self, until: Until, hand: Option<&HandStep>) -> Failure {
+    fn late(&self, until: Until, hand: Option<&ManualStep>) -> Failure {
         let time = duration::words(self.wait);
         let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
         let (place, action) = (&self.place, hand.map_or("", |hand| hand.action.trim_end_matches('.')));
         let what = match until {
             Until::Mode => format!("{} did not appear at {place} in update mode within {time}", self.way.name),
-            Until::Shows(BusSign::Gone) => {
+            Until::Shows(BusEvent::Gone) => {
                 format!("{} did not leave the bus at {place} within {time}, as it does after: {action}", self.way.name)
             }
-            Until::Shows(BusSign::Back) => {
+            Until::Shows(BusEvent::Back) => {
                 format!("{} did not come back at {place} within {time}, as it does after: {action}", self.way.name)
             }
             Until::Said => format!("nobody confirmed within {time} that this was done: {action}"),
@@ -329,7 +329,7 @@ impl<'e> Entering<'e, '_> {
                     .to_owned()
             }
         };
-        Failure::new(Code::NoUnit, message).cure(cure)
+        Failure::new(ExitCode::NoUnit, message).cure(cure)
     }
 
     /// Describes the device on the unit's port and the devices that appeared on other ports.
@@ -376,7 +376,7 @@ fn bus_of<'b>(bench: &'b Bench<'_>, unit: &DeviceInfo) -> Result<&'b dyn Bus, Fa
 }
 
 fn no_bus() -> Failure {
-    Failure::new(Code::Internal, "The unit's bus is not on the bench.")
+    Failure::new(ExitCode::Internal, "The unit's bus is not on the bench.")
 }
 
 fn step(place: &str, state: StepState, text: String) -> Event {
@@ -392,27 +392,27 @@ fn step(place: &str, state: StepState, text: String) -> Event {
 /// It did not come in time; a person stopped it; the bus is unusable.
 pub fn come_back(
     bench: &Bench<'_>,
-    followed: Followed<'_>,
+    followed: TrackedUnit<'_>,
     may_stay: bool,
     wait: Duration,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<DeviceInfo, Failure> {
     let unit = followed.unit;
-    let mut watch = PolledWatch::from_nothing(bus_of(bench, unit)?, pace.clock());
+    let mut watch = PolledWatch::from_nothing(bus_of(bench, unit)?, cx.clock());
     let mut absence = Absence::of(unit);
-    let deadline = pace.now() + wait;
-    let mut next_reminder = pace.now() + REMINDER;
+    let deadline = cx.now() + wait;
+    let mut next_reminder = cx.now() + REMINDER;
     let mut last_error = None;
-    while pace.now() < deadline {
-        if pace.wants_stop() {
+    while cx.now() < deadline {
+        if cx.wants_stop() {
             return Err(stopped("Nothing was changed in the unit."));
         }
-        let slice = LOOK_UP.min(deadline.saturating_sub(pace.now()));
+        let slice = LOOK_UP.min(deadline.saturating_sub(cx.now()));
         let changes = match watch.next(slice) {
             Ok(changes) => changes,
             Err(error) => {
                 last_error = Some(error);
-                pace.clock().sleep(slice);
+                cx.clock().sleep(slice);
                 continue;
             }
         };
@@ -421,24 +421,24 @@ pub fn come_back(
         for change in changes {
             let Change::Came(device) = change else { continue };
             match followed.meets(bench, &device, watch.there()) {
-                Stands::Here if may_stay || absence.has_ended_with(&device) => return Ok(device),
-                Stands::Moved => {
-                    pace.warn(moved(bench, &device));
+                PortMatch::Here if may_stay || absence.has_ended_with(&device) => return Ok(device),
+                PortMatch::Moved => {
+                    cx.warn(moved(bench, &device));
                     return Ok(device);
                 }
                 _ => {}
             }
         }
-        if pace.now() >= next_reminder {
-            pace.waiting("the unit to come back", deadline);
-            next_reminder = pace.now() + REMINDER;
+        if cx.now() >= next_reminder {
+            cx.waiting("the unit to come back", deadline);
+            next_reminder = cx.now() + REMINDER;
         }
     }
     if let Some(error) = last_error {
         return Err(bus_failure(&error));
     }
     let (place, time) = (bench.place(&unit.location), duration::words(wait));
-    Err(Failure::new(Code::NoUnit, format!("The unit at {place} did not come back within {time}."))
+    Err(Failure::new(ExitCode::NoUnit, format!("The unit at {place} did not come back within {time}."))
         .cure("Check cable and power, put the unit into update mode again and run the same command."))
 }
 

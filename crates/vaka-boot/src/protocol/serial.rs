@@ -11,7 +11,7 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::system_port::SystemPort;
 use vaka_usb::{MAX_PIPE_TRANSFER, Pipe, Setup, TransferError, UsbDevice, strings};
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// Time for a control request. Chosen by us.
@@ -123,7 +123,7 @@ fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
 }
 
 /// What an application says on its serial port: lines, as they come.
-pub struct Listener {
+pub struct LineReader {
     port: Port,
     pending: Vec<u8>,
 }
@@ -167,7 +167,7 @@ fn from_system(error: &std::io::Error) -> SessionError {
     }
 }
 
-impl Listener {
+impl LineReader {
     /// Opens the port of a unit, as a terminal program does: 115 200 bits per second,
     /// eight bits, no parity, DTR set. `None` if it has no such port.
     ///
@@ -240,13 +240,13 @@ impl Listener {
     pub fn until(
         &mut self,
         within: Duration,
-        pace: &Pace<'_>,
+        cx: &Context<'_>,
         is_it: impl Fn(&str) -> bool,
     ) -> Result<Vec<String>, SessionError> {
-        let deadline = pace.now() + within;
+        let deadline = cx.now() + within;
         let mut all = Vec::new();
-        while pace.now() < deadline && !pace.wants_stop() {
-            let left = deadline.saturating_sub(pace.now());
+        while cx.now() < deadline && !cx.wants_stop() {
+            let left = deadline.saturating_sub(cx.now());
             let new = self.lines(left.min(Duration::from_millis(100)))?;
             let found = new.iter().any(|line| is_it(line));
             all.extend(new);

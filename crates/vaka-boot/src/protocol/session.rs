@@ -4,16 +4,16 @@ use thiserror::Error;
 use vaka_core::dfu::Status;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::Run;
-use vaka_dialect::Trouble;
+use vaka_dialect::FrameMismatch;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, TransferError};
 
-use crate::context::Pace;
+use crate::context::Context;
 
 /// What a unit in update mode can do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Limits {
+pub struct Capabilities {
     /// Most bytes in one block; at least 1.
     pub block_size: u32,
     /// Whether its memory can be read.
@@ -24,7 +24,7 @@ pub struct Limits {
     pub erases_ranges: bool,
 }
 
-impl Limits {
+impl Capabilities {
     /// A unit that is written and read by blocks of one size, and erased sector by
     /// sector.
     pub fn blocks(block_size: u32, can_read: bool) -> Self {
@@ -62,7 +62,7 @@ pub enum Finished {
 /// the sector or block of the call that failed, of which nothing is known.
 pub trait Session {
     /// What it can do.
-    fn limits(&self) -> Limits;
+    fn limits(&self) -> Capabilities;
 
     /// The sectors that it reports, if it does.
     fn sectors(&self) -> Option<&SectorMap> {
@@ -73,15 +73,15 @@ pub trait Session {
     ///
     /// # Errors
     /// The unit could not be asked.
-    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError>;
+    fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError>;
 
     /// Lifts the read protection. **Erases the whole part.** The unit leaves the
     /// bus and comes back in update mode, some only after a power cycle.
     ///
     /// # Errors
     /// It refused; nothing was changed.
-    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let _ = pace;
+    fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = cx;
         Err(no_word())
     }
 
@@ -89,8 +89,8 @@ pub trait Session {
     ///
     /// # Errors
     /// Any of it may be erased.
-    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let _ = pace;
+    fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = cx;
         Err(no_word())
     }
 
@@ -99,8 +99,8 @@ pub trait Session {
     ///
     /// # Errors
     /// It cannot be read.
-    fn extent(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
-        let _ = (start, pace);
+    fn extent(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        let _ = (start, cx);
         Ok(None)
     }
 
@@ -114,8 +114,8 @@ pub trait Session {
     ///
     /// # Errors
     /// There is no room for it.
-    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let _ = (image, runs, pace);
+    fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = (image, runs, cx);
         Ok(())
     }
 
@@ -123,8 +123,8 @@ pub trait Session {
     ///
     /// # Errors
     /// The sector may be half erased.
-    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let _ = (sector, pace);
+    fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let _ = (sector, cx);
         Err(no_word())
     }
 
@@ -132,20 +132,20 @@ pub trait Session {
     ///
     /// # Errors
     /// The block may be half written.
-    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Reads exactly `len` bytes, at most `read_size`.
     ///
     /// # Errors
     /// Nothing was changed.
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError>;
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError>;
 
     /// Whether the unit's own checksum of what it holds there is the one of `data`.
     ///
     /// # Errors
     /// It cannot be asked. Nothing was changed.
-    fn agrees(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<bool, SessionError> {
-        let _ = (at, data, pace);
+    fn agrees(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<bool, SessionError> {
+        let _ = (at, data, cx);
         Err(no_word())
     }
 
@@ -167,7 +167,7 @@ pub trait Session {
     ///
     /// # Errors
     /// It does not accept the image; its application may not run.
-    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError>;
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError>;
 
     /// Leaves update mode, to start at an address where the protocol can say
     /// so. A unit that vanishes while it is told to is not an error: that is
@@ -175,11 +175,11 @@ pub trait Session {
     ///
     /// # Errors
     /// It refused, and is still in update mode.
-    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Leaves the unit ready for another program, still in update mode. Does
     /// what it can; a unit that is gone needs nothing.
-    fn rest(&mut self, pace: &mut Pace<'_>);
+    fn rest(&mut self, cx: &mut Context<'_>);
 
     /// USB transfers so far.
     fn transfers(&self) -> u64;
@@ -222,7 +222,7 @@ pub enum SessionError {
     },
     /// The unit answered something that its dialect does not expect.
     #[error("in '{}' {}", .0.exchange, .0.words)]
-    Frame(Box<Trouble>),
+    Frame(Box<FrameMismatch>),
     /// The dialect cannot be carried out with the values that there are.
     #[error("the dialect's '{exchange}' cannot be made: {words}")]
     Dialect {
@@ -255,7 +255,7 @@ impl SessionError {
     /// A failure after other attempts. The first one is most often the cause, so it is told too;
     /// the kind is that of the last one, which tells the state of the unit.
     #[must_use]
-    pub fn after(mut self, first: Option<Self>, pace: &mut Pace<'_>) -> Self {
+    pub fn after(mut self, first: Option<Self>, cx: &mut Context<'_>) -> Self {
         let Some(first) = first.map(|first| first.to_string()).filter(|first| *first != self.to_string()) else {
             return self;
         };
@@ -265,7 +265,7 @@ impl SessionError {
             Self::Frame(trouble) => &mut trouble.words,
             Self::Silent(words) | Self::Misbehaved(words) | Self::Link(words) => words,
             Self::WaitsForReset | Self::Held(_) | Self::Gone => {
-                pace.warn(format!("Before that: {first}."));
+                cx.warn(format!("Before that: {first}."));
                 return self;
             }
         };

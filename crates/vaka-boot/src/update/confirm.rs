@@ -5,44 +5,44 @@ use std::time::Duration;
 use vaka_base::duration;
 use vaka_base::version::Version;
 use vaka_core::event::Event;
-use vaka_core::event::{After, Next};
-use vaka_core::sheet::{Ids, Route, Sheet, Signs, Variant, VersionSource};
+use vaka_core::event::{ApplicationInfo, RestartState};
+use vaka_core::sheet::{DescriptorPattern, Ids, Route, Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_usb::{DeviceInfo, PolledWatch};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::dfu_mode;
-use crate::bench::connection::{Link, Opened};
+use crate::bench::connection::{Connection, Link};
 use crate::bench::open_error::OpenError;
-use crate::bench::tracking::{Absence, Followed, Stands};
+use crate::bench::tracking::{Absence, PortMatch, TrackedUnit};
 use crate::bench::unit_event;
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::identity;
-use crate::protocol::serial::Listener;
+use crate::protocol::serial::LineReader;
 
 /// What was seen after the restart.
 pub struct Seen {
     /// The result's word for it.
-    pub after: After,
+    pub after: RestartState,
     /// A sentence.
     pub words: String,
     /// What is needed next, if it is back.
-    pub next: Option<Next>,
+    pub next: Option<ApplicationInfo>,
     /// What stood on its port last.
     pub device: Option<DeviceInfo>,
     /// The unit, opened, if it is back.
-    pub opened: Option<Opened>,
+    pub opened: Option<Connection>,
 }
 
 impl Seen {
     fn not_back(words: String) -> Self {
-        Self { after: After::NotBack, words, next: None, device: None, opened: None }
+        Self { after: RestartState::NotBack, words, next: None, device: None, opened: None }
     }
 }
 
 /// What must be seen.
 #[derive(Clone, Debug)]
-pub struct Expected<'a> {
+pub struct ExpectedApplication<'a> {
     /// The product.
     pub sheet: &'a Sheet,
     /// The ids that it must show; none if they are not known or there are none.
@@ -51,7 +51,7 @@ pub struct Expected<'a> {
     /// start at once.
     pub or: Option<&'a Ids>,
     /// What it must say of itself.
-    pub signs: Signs,
+    pub signs: DescriptorPattern,
     /// The way by which it was updated.
     pub route: &'a Route,
     /// Where its version is told.
@@ -66,7 +66,7 @@ pub struct Expected<'a> {
     pub serial: Option<String>,
 }
 
-impl<'a> Expected<'a> {
+impl<'a> ExpectedApplication<'a> {
     /// What the sheet says of the application, once the unit has left.
     pub fn of(sheet: &'a Sheet, variant: Option<&'a Variant>, route: &'a Route) -> Self {
         let after = sheet.after();
@@ -89,23 +89,23 @@ impl<'a> Expected<'a> {
 ///
 /// `unit` is the device as it was in update mode. Cannot fail: not to see
 /// anything is a result.
-pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pace: &mut Pace<'_>) -> Seen {
+pub fn confirm(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Seen {
     let (sheet, route) = (expected.sheet, expected.route);
     // Where the application shows the same ids, only a new enumeration proves anything.
     let not_back = Seen::not_back;
     let Some(bus) = bench.bus(&unit.location) else { return not_back("its bus is gone".into()) };
-    let mut watch = PolledWatch::from_nothing(&**bus, pace.clock());
+    let mut watch = PolledWatch::from_nothing(&**bus, cx.clock());
     let within = sheet.after().back_within;
-    let deadline = pace.now() + within;
+    let deadline = cx.now() + within;
     let mut last: Option<DeviceInfo> = None;
     let mut absence = Absence::of(unit);
     loop {
-        let left = deadline.saturating_sub(pace.now());
+        let left = deadline.saturating_sub(cx.now());
         let changes = match watch.next(left.min(Duration::from_secs(1))) {
             Ok(changes) => changes,
             // A server that is gone may come back in time.
-            Err(_) if !left.is_zero() && !pace.wants_stop() => {
-                pace.clock().sleep(left.min(Duration::from_millis(250)));
+            Err(_) if !left.is_zero() && !cx.wants_stop() => {
+                cx.clock().sleep(left.min(Duration::from_millis(250)));
                 continue;
             }
             Err(error) => return not_back(format!("the bus could not be watched: {error}")),
@@ -115,13 +115,13 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
             !expected.leaves || !route.id.is(identity::from_list(device).id) || absence.has_ended_with(device)
         };
         for change in changes {
-            last = look(bench, expected, unit, change, (last, watch.there()), pace);
+            last = look(bench, expected, unit, change, (last, watch.there()), cx);
         }
         if let Some(device) = &last {
             let id = identity::from_list(device).id;
             let is_it = expected.ids.is_some_and(|ids| ids.is(id));
             if is_it && is_new(device) {
-                return back(bench, expected, device, pace);
+                return back(bench, expected, device, cx);
             }
             if expected.or.is_some_and(|ids| ids.is(id)) && is_new(device) {
                 return at_once(bench, device);
@@ -135,14 +135,14 @@ pub fn confirm(bench: &Bench<'_>, expected: &Expected<'_>, unit: &DeviceInfo, pa
                 return Seen { device: Some(device.clone()), ..not_back(words.into()) };
             }
         }
-        if left.is_zero() || pace.wants_stop() {
+        if left.is_zero() || cx.wants_stop() {
             break;
         }
     }
     let time = duration::words(within);
     if expected.ids.is_none() && last.is_none() {
         let words = "it left the bus, and nothing came on its port; whether its application runs is not known".into();
-        return Seen { after: After::Restarted, ..not_back(words) };
+        return Seen { after: RestartState::Restarted, ..not_back(words) };
     }
     let words = match &last {
         None => format!("nothing showed up on its port within {time}"),
@@ -157,8 +157,9 @@ fn at_once(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
     let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
-    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
-    Seen { after: After::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
+    let next =
+        Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
+    Seen { after: RestartState::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
 /// Something came that nobody described, and it is not in update mode.
@@ -167,21 +168,22 @@ fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
     let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
     let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
-    let next = Some(Next { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
-    Seen { after: After::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
+    let next =
+        Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
+    Seen { after: RestartState::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
 }
 
 /// Tells a change on the unit's port, and what is there now; or what is elsewhere and
 /// shows that it is the same unit.
 fn look(
     bench: &Bench<'_>,
-    expected: &Expected<'_>,
+    expected: &ExpectedApplication<'_>,
     unit: &DeviceInfo,
     change: vaka_usb::Change,
     (before, there): (Option<DeviceInfo>, &[DeviceInfo]),
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Option<DeviceInfo> {
-    let followed = Followed { unit, serial: expected.serial.as_deref() };
+    let followed = TrackedUnit { unit, serial: expected.serial.as_deref() };
     let could_be = |device: &DeviceInfo| {
         let id = identity::from_list(device).id;
         [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
@@ -189,15 +191,15 @@ fn look(
     match change {
         vaka_usb::Change::Came(device)
             if bench.is_same_port(&unit.location, &device.location)
-                || (could_be(&device) && followed.meets(bench, &device, there) == Stands::Moved) =>
+                || (could_be(&device) && followed.meets(bench, &device, there) == PortMatch::Moved) =>
         {
             if device.address != unit.address {
-                pace.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
+                cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
             }
             Some(device)
         }
         vaka_usb::Change::Left(device) if before.as_ref() == Some(&device) => {
-            pace.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
+            cx.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
             None
         }
         _ => before,
@@ -205,10 +207,10 @@ fn look(
 }
 
 /// The application's id is there; checks the rest of what the sheet says.
-fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &mut Pace<'_>) -> Seen {
+fn back(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, device: &DeviceInfo, cx: &mut Context<'_>) -> Seen {
     let place = bench.place(&device.location);
     let id = identity::from_list(device).id;
-    let (facts, opened) = match bench.look(device, pace) {
+    let (facts, opened) = match bench.look(device, cx) {
         Ok(opened) => (opened.identity.facts.clone(), Some(opened)),
         // Another program may have taken it at once; the list tells enough.
         Err(OpenError::Bus(_)) => (identity::from_list(device), None),
@@ -217,16 +219,16 @@ fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &
             return Seen { device: Some(device.clone()), ..Seen::not_back(words) };
         }
     };
-    let (facts, opened) = listen(expected.source, facts, opened, pace);
+    let (facts, opened) = listen(expected.source, facts, opened, cx);
     let tells = expected.source.of(&facts);
-    let next = Some(Next {
+    let next = Some(ApplicationInfo {
         port: place.clone(),
         nodes: Vec::new(),
         id: facts.id,
         serial: facts.serial.clone(),
         version: tells.clone(),
     });
-    let (after, words) = judge(expected, &facts, tells.as_ref(), &place, pace);
+    let (after, words) = judge(expected, &facts, tells.as_ref(), &place, cx);
     Seen { after, words, next, device: Some(device.clone()), opened }
 }
 
@@ -235,53 +237,56 @@ fn back(bench: &Bench<'_>, expected: &Expected<'_>, device: &DeviceInfo, pace: &
 fn listen(
     source: &VersionSource,
     mut facts: UnitFacts,
-    opened: Option<Opened>,
-    pace: &mut Pace<'_>,
-) -> (UnitFacts, Option<Opened>) {
+    opened: Option<Connection>,
+    cx: &mut Context<'_>,
+) -> (UnitFacts, Option<Connection>) {
     let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
     let Some(Link::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
-    let heard = Listener::open(device).and_then(|port| {
+    let heard = LineReader::open(device).and_then(|port| {
         let Some(mut port) = port else { return Ok(Vec::new()) };
         if let Some(line) = send {
             port.send(line)?;
         }
-        port.until(*within, pace, |line| line.contains(after.as_str()))
+        port.until(*within, cx, |line| line.contains(after.as_str()))
     });
     match heard {
         Ok(lines) => facts.lines = lines,
-        Err(error) => pace.warn(format!("The application's serial port cannot be listened to: {error}.")),
+        Err(error) => cx.warn(format!("The application's serial port cannot be listened to: {error}.")),
     }
     (facts, None)
 }
 
 /// What the application says of itself, against what the sheet and the image say.
 fn judge(
-    expected: &Expected<'_>,
+    expected: &ExpectedApplication<'_>,
     facts: &UnitFacts,
     tells: Option<&Version>,
     place: &str,
-    pace: &mut Pace<'_>,
-) -> (After, String) {
+    cx: &mut Context<'_>,
+) -> (RestartState, String) {
     let id = facts.id;
     if let (Some(wanted), Some(found)) = (&expected.serial, &facts.serial)
         && wanted != found
     {
-        return (After::NotBack, format!("another unit came at {place}: its serial number is {found}, not {wanted}"));
+        return (
+            RestartState::NotBack,
+            format!("another unit came at {place}: its serial number is {found}, not {wanted}"),
+        );
     }
     let signs = expected.signs.of(facts);
     if let Some(sign) = signs.iter().find(|sign| sign.is_so == Some(false)) {
         let found = sign.found.as_deref().unwrap_or("none");
-        return (After::NotBack, format!("it came back at {place} as {found}, not as {}", sign.wanted));
+        return (RestartState::NotBack, format!("it came back at {place} as {found}, not as {}", sign.wanted));
     }
     match (&expected.version, tells) {
         (Some(wanted), Some(found)) if wanted != found => {
-            (After::NotBack, format!("it came back at {place} with version {found}; the image has {wanted}"))
+            (RestartState::NotBack, format!("it came back at {place} with version {found}; the image has {wanted}"))
         }
         (_, Some(found)) => {
             if let (None, Some(named)) = (&expected.version, expected.named.as_ref().filter(|named| *named != found)) {
-                pace.warn(format!("The unit says that it is version {found}; the file's name says {named}."));
+                cx.warn(format!("The unit says that it is version {found}; the file's name says {named}."));
             }
-            (After::Confirmed, format!("{id} came back at {place} and says that it is version {found}"))
+            (RestartState::Confirmed, format!("{id} came back at {place} and says that it is version {found}"))
         }
         (wanted, None) => {
             let (file, none) = match expected.source {
@@ -293,7 +298,10 @@ fn judge(
                 VersionSource::Sign { after, .. } => (format!("; \"{after}\" is not in its text"), wanted.is_some()),
                 _ => ("; it tells no version".to_owned(), false),
             };
-            (if none { After::NotBack } else { After::Confirmed }, format!("{id} came back at {place}{file}"))
+            (
+                if none { RestartState::NotBack } else { RestartState::Confirmed },
+                format!("{id} came back at {place}{file}"),
+            )
         }
     }
 }

@@ -1,7 +1,7 @@
 //! Why an update is refused, in words with a cure.
 
-use vaka_core::event::{Code, Failure};
-use vaka_core::matching::{About, Evidence, Question, Source, Verdict, Weight};
+use vaka_core::event::{ExitCode, Failure};
+use vaka_core::matching::{Evidence, Question, Source, Subject, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
 use vaka_image::ReadError;
 
@@ -12,7 +12,7 @@ pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
     let conflict = verdict.conflicts().next();
     let reason = conflict.map_or("it cannot be decided".to_owned(), |evidence| evidence.sentence());
     let reason = label_alone(verdict).or_else(|| near_miss(verdict)).unwrap_or(reason);
-    let failure = Failure::new(Code::Refused, format!("Refused: {reason}."));
+    let failure = Failure::new(ExitCode::Refused, format!("Refused: {reason}."));
     failure.cure(remedy(verdict, sheet))
 }
 
@@ -48,7 +48,7 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> String {
         return start;
     }
     let is_told = identifies_itself(verdict, variant);
-    match (&verdict.would_fit[..], verdict.conflicts().any(|evidence| evidence.about == About::File)) {
+    match (&verdict.would_fit[..], verdict.conflicts().any(|evidence| evidence.about == Subject::File)) {
         ([_, ..], _) if is_told => {
             format!("The file is for {}; take the file for {}.", names(&verdict.would_fit), variant.id)
         }
@@ -88,7 +88,7 @@ fn label_alone(verdict: &Verdict) -> Option<String> {
 fn identifies_itself(verdict: &Verdict, variant: &Variant) -> bool {
     let decides = |evidence: &&Evidence| {
         let is_its = evidence.variant.as_ref().is_none_or(|id| *id == variant.id);
-        evidence.about == About::Unit && evidence.weight == Weight::Decides && is_its
+        evidence.about == Subject::Unit && evidence.weight == Weight::Decides && is_its
     };
     verdict.evidence.iter().any(|evidence| decides(&evidence))
 }
@@ -127,7 +127,7 @@ fn made_for(verdict: &Verdict) -> Option<&VariantId> {
         evidence.filter(|evidence| evidence.is_conflict()).count()
     };
     let mut variants = verdict.evidence.iter().filter_map(|evidence| evidence.variant.as_ref());
-    variants.find(|id| verdict.variant.is_none() && of(id, About::File) == 0 && of(id, About::Unit) > 0)
+    variants.find(|id| verdict.variant.is_none() && of(id, Subject::File) == 0 && of(id, Subject::Unit) > 0)
 }
 
 /// Why a file for another variant than the unit's does not fit: what it is for, and what
@@ -135,7 +135,7 @@ fn made_for(verdict: &Verdict) -> Option<&VariantId> {
 fn near_miss(verdict: &Verdict) -> Option<String> {
     let variant = made_for(verdict)?;
     let against = |evidence: &&Evidence| {
-        evidence.is_conflict() && evidence.about == About::Unit && evidence.variant.as_ref() == Some(variant)
+        evidence.is_conflict() && evidence.about == Subject::Unit && evidence.variant.as_ref() == Some(variant)
     };
     let against = verdict.evidence.iter().find(against)?;
     Some(format!("the file is made for {variant}; this unit's {}", against.sentence()))
@@ -151,7 +151,7 @@ fn other_part<'a>(verdict: &Verdict, sheet: &'a Sheet) -> Option<&'a str> {
 pub(crate) fn undecided(question: &Question) -> Failure {
     let options: Vec<String> = question.choices.iter().map(|choice| format!("--variant {}", choice.variant)).collect();
     Failure::new(
-        Code::Refused,
+        ExitCode::Refused,
         "The unit's ids do not tell which variant it is, and nobody said what is printed on it.",
     )
     .state("Nothing was changed in the unit.")
@@ -162,16 +162,16 @@ pub(super) fn no_address(sheets: &[&Sheet]) -> Failure {
     let start = |variant: &Variant| format!("{} starts at {}", variant.id, variant.image.region.span.start());
     let starts: Vec<String> = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
     let known = if starts.is_empty() { String::new() } else { format!(" By the sheet, {}.", starts.join(", ")) };
-    Failure::new(Code::Refused, "The file is a raw binary, which carries no address, and none was given.")
+    Failure::new(ExitCode::Refused, "The file is a raw binary, which carries no address, and none was given.")
         .state("Nothing was changed in any unit.")
         .cure(format!("Give --at with the address it was linked for, or use the HEX file of the same build.{known}"))
 }
 
 pub(super) fn unreadable(error: &ReadError) -> Failure {
     let code = match error {
-        ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => Code::Usage,
-        ReadError::Several(_) => Code::Refused,
-        _ => Code::File,
+        ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => ExitCode::Usage,
+        ReadError::Several(_) => ExitCode::Refused,
+        _ => ExitCode::File,
     };
     Failure::new(code, format!("The file cannot be used: {error}."))
         .state("Nothing was changed in any unit.")
@@ -182,7 +182,7 @@ pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {
     if let SessionError::Held(by) = error {
         return held(place, by);
     }
-    Failure::new(Code::Transfer, format!("The unit's update mode cannot be used: {error}."))
+    Failure::new(ExitCode::Transfer, format!("The unit's update mode cannot be used: {error}."))
         .state("Nothing was changed in the unit.")
         .cure(match error {
             SessionError::Rejected { cure, .. } => cure,
@@ -191,7 +191,7 @@ pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {
 }
 
 pub(super) fn internal(what: &str) -> Failure {
-    Failure::new(Code::Internal, format!("A fault of this program: {what}."))
+    Failure::new(ExitCode::Internal, format!("A fault of this program: {what}."))
         .state("Nothing was changed in the unit.")
         .cure("Please report this with the command that you ran.")
 }

@@ -8,14 +8,14 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
-use vaka_core::event::{Code, Difference, Event, Failure, StepName, StepState, Transfers, milliseconds};
+use vaka_core::event::{Difference, Event, ExitCode, Failure, StepName, StepState, Transfers, milliseconds};
 use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Run, Step};
 use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_image::span_set::SpanSet;
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::entry::stopped;
 use crate::protocol::session::{Finished, Session, SessionError};
 
@@ -26,7 +26,7 @@ const WORTH_A_JUMP: u64 = 6;
 
 /// What was really done, in numbers.
 #[derive(Clone, Debug, Default)]
-pub struct Tally {
+pub struct Statistics {
     /// Padding that was written.
     pub padded: u64,
     /// Whether the unit was lost on the way: it may come back, and the work
@@ -43,7 +43,7 @@ pub struct Tally {
 }
 
 /// One run of the executor.
-pub struct Execution<'a, 'b> {
+pub struct Executor<'a, 'b> {
     /// What is done.
     pub plan: &'a ApprovedPlan,
     /// The bytes.
@@ -58,14 +58,14 @@ pub struct Execution<'a, 'b> {
     /// The record of all erases, writes and comparisons of this run.
     pub ledger: &'a mut Ledger,
     /// What was done in numbers.
-    pub tally: &'a mut Tally,
+    pub tally: &'a mut Statistics,
     /// The unit.
     pub session: &'a mut dyn Session,
     /// Time and events.
-    pub pace: &'a mut Pace<'b>,
+    pub cx: &'a mut Context<'b>,
 }
 
-impl Execution<'_, '_> {
+impl Executor<'_, '_> {
     /// Erases, writes and reads back, as the plan says.
     ///
     /// # Errors
@@ -74,7 +74,7 @@ impl Execution<'_, '_> {
     pub fn run(&mut self) -> Result<(), Failure> {
         let done = self.steps();
         if done.is_err() {
-            self.session.rest(self.pace);
+            self.session.rest(self.cx);
         }
         done
     }
@@ -140,7 +140,7 @@ impl Execution<'_, '_> {
             Ok(())
         });
         if looked.is_err() {
-            self.session.rest(self.pace);
+            self.session.rest(self.cx);
         }
         looked.map(|()| equal)
     }
@@ -154,7 +154,7 @@ impl Execution<'_, '_> {
         let step = Step::ReadOnceMore { spans: spans.to_vec() };
         let bytes = spans.iter().map(|span| span.len()).sum();
         let read = self.step(StepName::ReadBack, &step, bytes, |this| this.read_back(spans, bytes, true));
-        self.session.rest(self.pace);
+        self.session.rest(self.cx);
         read
     }
 
@@ -206,13 +206,13 @@ impl Execution<'_, '_> {
             let len = self.block_len(at, span.end());
             if !self.holds(at, len)? {
                 self.ledger.record_difference(span);
-                self.session.rest(self.pace);
+                self.session.rest(self.cx);
                 return Ok(Vec::new());
             }
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());
             self.progress(StepName::Compare, at.offset_from(span.start()).unwrap_or(0), span.len());
         }
-        self.session.rest(self.pace);
+        self.session.rest(self.cx);
         self.record_equal(span);
         Ok(sectors.to_vec())
     }
@@ -235,7 +235,7 @@ impl Execution<'_, '_> {
         let len = to.offset_from(from).unwrap_or(0);
         let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
         self.image.copy_to(from, &mut data);
-        match self.session.agrees(from, &data, self.pace) {
+        match self.session.agrees(from, &data, self.cx) {
             Ok(equal) => Ok(equal),
             Err(error) => Err(self.failed("asking for the unit's checksum", from, &error)),
         }
@@ -259,17 +259,17 @@ impl Execution<'_, '_> {
 
     fn disagrees(span: Span) -> Failure {
         let message = format!("The unit's own checksum of {span} is not the image's: what it holds there differs.");
-        Failure::new(Code::Differs, message)
+        Failure::new(ExitCode::Differs, message)
             .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged there.")
     }
 
     /// Whether the unit holds the image's bytes there. One that refuses to be
     /// read counts as different: it is then written.
     fn holds(&mut self, at: Address, len: u32) -> Result<bool, Failure> {
-        let found = match self.session.read(at, len, self.pace) {
+        let found = match self.session.read(at, len, self.cx) {
             Ok(found) => found,
             Err(SessionError::Refused { .. } | SessionError::Answered { .. } | SessionError::Misbehaved(_)) => {
-                self.session.rest(self.pace);
+                self.session.rest(self.cx);
                 return Ok(false);
             }
             Err(error) => return Err(self.failed("looking at what is there,", at, &error)),
@@ -287,7 +287,7 @@ impl Execution<'_, '_> {
         bytes: u64,
         work: impl FnOnce(&mut Self) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
-        let (started, before) = (self.pace.now(), self.session.transfers());
+        let (started, before) = (self.cx.now(), self.session.transfers());
         self.tell(name, StepState::Started, step.to_string(), bytes, None);
         let done = work(self);
         let transfers = self.session.transfers() - before;
@@ -299,7 +299,7 @@ impl Execution<'_, '_> {
             StepName::DeviceCheck => self.tally.transfers.read_back += transfers,
             _ => self.tally.transfers.read_back = transfers,
         }
-        let time = self.pace.now() - started;
+        let time = self.cx.now() - started;
         self.tally.durations.push((name, milliseconds(time)));
         if done.is_ok() {
             let words = match bytes {
@@ -313,12 +313,12 @@ impl Execution<'_, '_> {
 
     fn tell(&mut self, step: StepName, state: StepState, text: String, bytes: u64, transfers: Option<u64>) {
         let unit = self.unit.to_owned();
-        self.pace.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
+        self.cx.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
     }
 
     fn progress(&mut self, step: StepName, done: u64, total: u64) {
         let (unit, region) = (self.unit.to_owned(), self.region.to_owned());
-        self.pace.tell(Event::Progress { unit, step, region, done, total });
+        self.cx.tell(Event::Progress { unit, step, region, done, total });
     }
 
     fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
@@ -330,7 +330,7 @@ impl Execution<'_, '_> {
         for range in &at_once {
             self.may_go_on()?;
             self.ledger.start_erase(*range);
-            self.session.erase(*range, self.pace).map_err(|error| self.failed("erasing", range.start(), &error))?;
+            self.session.erase(*range, self.cx).map_err(|error| self.failed("erasing", range.start(), &error))?;
             self.ledger.finish_erase(*range);
             done += range.len();
             self.progress(StepName::Erase, done, total);
@@ -342,7 +342,7 @@ impl Execution<'_, '_> {
         self.may_go_on()?;
         sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
-        self.session.erase_all(self.pace).map_err(|error| self.failed("erasing everything, from", first, &error))?;
+        self.session.erase_all(self.cx).map_err(|error| self.failed("erasing everything, from", first, &error))?;
         sectors.iter().for_each(|sector| self.ledger.finish_erase(*sector));
         self.progress(StepName::Erase, total, total);
         Ok(())
@@ -353,7 +353,7 @@ impl Execution<'_, '_> {
         self.session.prepare_end(self.image);
         let held_back = self.plan.plan().held_back();
         held_back.into_iter().for_each(|last| self.ledger.start_write(last));
-        let finished = match self.session.finish(self.pace) {
+        let finished = match self.session.finish(self.cx) {
             Ok(finished) => finished,
             Err(error) => {
                 self.note_refusal(&error, held_back);
@@ -376,7 +376,7 @@ impl Execution<'_, '_> {
             let sectors = self.plan.plan().sectors();
             sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         }
-        let begun = self.session.begin(self.image, runs, self.pace);
+        let begun = self.session.begin(self.image, runs, self.cx);
         begun.map_err(|error| self.failed("beginning to write", self.image.start(), &error))?;
         let held_back = self.plan.plan().held_back();
         let addressed = !self.plan.plan().is_streamed() && held_back.is_none();
@@ -393,7 +393,7 @@ impl Execution<'_, '_> {
                     false => Vec::new(),
                 };
                 self.ledger.start_write(block.span);
-                match self.session.write(block.span.start(), &data, self.pace) {
+                match self.session.write(block.span.start(), &data, self.cx) {
                     Ok(()) => {
                         new.into_iter().for_each(|sector| self.ledger.finish_erase(sector));
                         self.ledger.finish_write(block.span);
@@ -438,7 +438,7 @@ impl Execution<'_, '_> {
         match self.compare_all(spans, total) {
             Ok(None) => Ok(()),
             Ok(Some(difference)) if vouched => Err(Self::differs(difference)),
-            Err(failure) if vouched || matches!(failure.code, Code::Stopped) => Err(failure),
+            Err(failure) if vouched || matches!(failure.code, ExitCode::Stopped) => Err(failure),
             other => {
                 spans.iter().for_each(|span| self.ledger.discard_equal(*span));
                 let why = match other {
@@ -446,10 +446,10 @@ impl Execution<'_, '_> {
                     Err(failure) => failure.message.trim_end_matches('.').to_owned(),
                     Ok(None) => String::new(),
                 };
-                self.pace.warn(format!(
+                self.cx.warn(format!(
                     "Reading back proved nothing: {why}. Plain DFU lets a unit give other bytes than it took."
                 ));
-                self.session.rest(self.pace);
+                self.session.rest(self.cx);
                 Ok(())
             }
         }
@@ -465,7 +465,7 @@ impl Execution<'_, '_> {
                 self.may_go_on()?;
                 let len = self.block_len(at, span.end());
                 let found =
-                    self.session.read(at, len, self.pace).map_err(|error| self.failed("reading back", at, &error))?;
+                    self.session.read(at, len, self.cx).map_err(|error| self.failed("reading back", at, &error))?;
                 self.compare(at, &found, &mut difference);
                 at = at.checked_add(u64::from(len)).unwrap_or(span.end());
                 done += u64::from(len);
@@ -508,13 +508,13 @@ impl Execution<'_, '_> {
             "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
             Grouped(bytes)
         );
-        Failure::new(Code::Differs, message).cure(
+        Failure::new(ExitCode::Differs, message).cure(
             "Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.",
         )
     }
 
     fn may_go_on(&self) -> Result<(), Failure> {
-        if self.pace.wants_stop() { Err(stopped("")) } else { Ok(()) }
+        if self.cx.wants_stop() { Err(stopped("")) } else { Ok(()) }
     }
 
     /// A refusal with a reason is an answer: the write was not done.
@@ -545,7 +545,7 @@ impl Execution<'_, '_> {
                 "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
             }
         };
-        let code = if matches!(error, SessionError::Held(_)) { Code::Access } else { Code::Transfer };
+        let code = if matches!(error, SessionError::Held(_)) { ExitCode::Access } else { ExitCode::Transfer };
         Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure)
     }
 }

@@ -2,9 +2,9 @@
 
 use std::time::Duration;
 
-use vaka_core::event::{After, Event, Undone};
+use vaka_core::event::{Event, RestartState, UndoRecord};
 use vaka_core::plan::{Plan, Step};
-use vaka_core::sheet::{BusSign, HandStep, Moment, Undo};
+use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
 use super::Job;
@@ -18,7 +18,7 @@ impl Job<'_, '_> {
     /// Tells what is undone at one moment, and waits for it where somebody is there.
     /// At the end nothing depends on it any more; then only what the bus shows is
     /// waited for.
-    pub(super) fn undo(&mut self, plan: &Plan, when: Moment, unit: Option<&DeviceInfo>) {
+    pub(super) fn undo(&mut self, plan: &Plan, when: UndoPhase, unit: Option<&DeviceInfo>) {
         let steps = plan.steps.iter().find_map(|step| match step {
             Step::Undo { when: at, steps } if *at == when => Some(steps.clone()),
             _ => None,
@@ -26,13 +26,13 @@ impl Job<'_, '_> {
         let steps = steps.unwrap_or_default();
         let of = steps.len();
         for (number, undo) in (1..).zip(&steps) {
-            let hand = HandStep { action: undo.action.clone(), ..HandStep::default() };
+            let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
             let unit_name = self.report.unit.clone().unwrap_or_default();
-            self.pace.tell(Event::Hand { unit: unit_name, number, of, hand });
+            self.cx.tell(Event::Hand { unit: unit_name, number, of, hand });
             let seen = match (undo.shows, unit) {
-                (Some(sign), Some(unit)) if self.person.is_there() => self.see(sign, unit),
-                _ if when == Moment::End => None,
-                _ => self.person.has_done(&undo.action).then_some(true),
+                (Some(sign), Some(unit)) if self.operator.is_there() => self.see(sign, unit),
+                _ if when == UndoPhase::End => None,
+                _ => self.operator.has_done(&undo.action).then_some(true),
             };
             self.note_undone(undo, seen);
         }
@@ -41,53 +41,53 @@ impl Job<'_, '_> {
     fn note_undone(&mut self, undo: &Undo, seen: Option<bool>) {
         if seen == Some(true) {
             let unit = self.report.unit.clone().unwrap_or_default();
-            self.pace.mark_undone(&unit, &undo.action);
+            self.cx.mark_undone(&unit, &undo.action);
         }
         if seen == Some(false) {
-            self.pace.warn(format!("Nothing on the bus shows yet that this was done: {}", undo.action));
+            self.cx.warn(format!("Nothing on the bus shows yet that this was done: {}", undo.action));
         }
-        self.report.undo.push(Undone { action: undo.action.clone(), seen: seen == Some(true) });
+        self.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
     }
 
     /// Waits until the bus shows what a person does.
-    fn see(&mut self, sign: BusSign, unit: &DeviceInfo) -> Option<bool> {
+    fn see(&mut self, sign: BusEvent, unit: &DeviceInfo) -> Option<bool> {
         let bus = self.bench.bus(&unit.location)?.clone();
-        let deadline = self.pace.now() + self.request.wait;
+        let deadline = self.cx.now() + self.request.wait;
         let mut absence = Absence::of(unit);
-        while self.pace.now() < deadline && !self.pace.wants_stop() {
+        while self.cx.now() < deadline && !self.cx.wants_stop() {
             let there = bus.list().ok()?;
             absence.observe(self.bench, &there);
             let now = there.iter().find(|device| self.bench.is_same_port(&unit.location, &device.location));
             let is_seen = match sign {
-                BusSign::Gone => now.is_none(),
-                BusSign::Back => now.is_some_and(|device| absence.has_ended_with(device)),
+                BusEvent::Gone => now.is_none(),
+                BusEvent::Back => now.is_some_and(|device| absence.has_ended_with(device)),
             };
             if is_seen {
                 return Some(true);
             }
-            self.pace.clock().sleep(LOOK);
+            self.cx.clock().sleep(LOOK);
         }
         Some(false)
     }
 
     /// Asks a person what the unit shows, where the sheet says what that should be.
     pub(super) fn ask_what_is_seen(&mut self, what: &[String], seen: &mut Seen) {
-        if what.is_empty() || seen.after == After::NotBack {
+        if what.is_empty() || seen.after == RestartState::NotBack {
             return;
         }
         let list = what.join("; ");
-        match self.person.sees(what) {
+        match self.operator.sees(what) {
             Some(true) => {
                 seen.words = format!("{}; a person sees: {list}", seen.words);
-                if seen.after == After::Restarted {
-                    seen.after = After::Seen;
+                if seen.after == RestartState::Restarted {
+                    seen.after = RestartState::Seen;
                 }
             }
             Some(false) => {
-                seen.after = After::NotBack;
+                seen.after = RestartState::NotBack;
                 seen.words = format!("{}, but a person does not see: {list}", seen.words);
             }
-            None => self.pace.warn(format!("Nobody was asked what the unit shows; it should be: {list}.")),
+            None => self.cx.warn(format!("Nobody was asked what the unit shows; it should be: {list}.")),
         }
         self.report.after = seen.after;
     }

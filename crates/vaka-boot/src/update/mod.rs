@@ -19,11 +19,11 @@ mod undescribed;
 use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_core::event::{
-    After, Check, Code, Ending, Event, Failure, Report, StepName, StepState, Transfers, milliseconds,
+    Check, Event, ExitCode, Failure, Report, RestartState, RunOutcome, StepName, StepState, Transfers, milliseconds,
 };
 use vaka_core::matching::{Approval, Phase, Verdict};
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Ledger, Offer, Plan, Step, rest_of_sectors};
-use vaka_core::sheet::{BOOTLOADER, Moment, RouteKind, Sheet, Variant};
+use vaka_core::plan::{ApprovedPlan, DialectCapabilities, Geometry, KnownContent, Ledger, Plan, Step, rest_of_sectors};
+use vaka_core::sheet::{BOOTLOADER, RouteKind, Sheet, UndoPhase, Variant};
 use vaka_core::unit::Mode;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -31,20 +31,20 @@ use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
-use crate::bench::connection::Opened;
-use crate::bench::discovery::{self, Hopes, Hunt};
+use crate::bench::connection::Connection;
+use crate::bench::discovery::{self, LazyCandidates, UnitQuery};
 use crate::bench::open_error::{OpenError, open_failure};
-use crate::bench::tracking::Followed;
+use crate::bench::tracking::TrackedUnit;
 use crate::bench::unit_event;
-use crate::context::Pace;
+use crate::context::Context;
 use crate::entry::{self, Way};
-use crate::operator::Person;
+use crate::operator::Operator;
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::session::{Finished, Protection, Session, SessionError};
-use crate::update::executor::{Execution, Tally};
+use crate::update::executor::{Executor, Statistics};
 
 pub use planning::draft;
-pub use request::{History, Offered, Request, Save, Shelf};
+pub use request::{History, PreservedStore, ReleaseImage, Request, Save};
 pub use resolve::{by_label, hopes, told_version};
 
 pub(crate) use errors::undecided;
@@ -53,16 +53,16 @@ pub(crate) use resolve::open_question;
 
 use errors::{internal, not_opened};
 use planning::{content, of_sheet, plan, plan_again, restart_by};
-use resolve::{Settled, early_look, misfit};
+use resolve::{Resolved, early_look, misfit};
 
-/// Updates one unit. Everything that happens is told through `pace`; the last
+/// Updates one unit. Everything that happens is told through `cx`; the last
 /// event is always `result`, which is also returned.
-pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pace: &mut Pace<'_>) -> Report {
+pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator, cx: &mut Context<'_>) -> Report {
     let mut job = Job {
         bench,
         request,
-        person,
-        pace,
+        operator,
+        cx,
         report: empty_report(),
         began_again: false,
         label: None,
@@ -90,18 +90,20 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, person: &mut dyn Person, pa
     if let Err(failure) = job.work() {
         job.report.code = failure.code;
         job.report.outcome = match failure.code {
-            Code::Stopped => Ending::Stopped,
+            ExitCode::Stopped => RunOutcome::Stopped,
             // A run that has changed the unit did not refuse, whatever ended it.
-            Code::NotBack if job.report.after == After::NotBack => job.report.outcome,
-            _ if job.ledger.has_changed_unit() => Ending::Failed,
-            Code::Refused | Code::NoUnit | Code::File | Code::Access | Code::Usage => Ending::Refused,
-            _ => Ending::Failed,
+            ExitCode::NotBack if job.report.after == RestartState::NotBack => job.report.outcome,
+            _ if job.ledger.has_changed_unit() => RunOutcome::Failed,
+            ExitCode::Refused | ExitCode::NoUnit | ExitCode::File | ExitCode::Access | ExitCode::Usage => {
+                RunOutcome::Refused
+            }
+            _ => RunOutcome::Failed,
         };
         job.tell_failure(failure);
     }
     job.complete_report();
     let report = job.report;
-    pace.tell(Event::Result(Box::new(report.clone())));
+    cx.tell(Event::Result(Box::new(report.clone())));
     report
 }
 
@@ -112,14 +114,14 @@ pub fn empty_report() -> Report {
         serial: None,
         boot_serial: None,
         state: None,
-        outcome: Ending::Failed,
-        code: Code::Internal,
+        outcome: RunOutcome::Failed,
+        code: ExitCode::Internal,
         product: None,
         part: None,
         variant: None,
         version_before: None,
         check: Check::None,
-        after: After::NotRestarted,
+        after: RestartState::NotRestarted,
         bytes_written: 0,
         bytes_checked: 0,
         bytes_skipped: 0,
@@ -138,8 +140,8 @@ pub fn empty_report() -> Report {
 struct Job<'a, 'b> {
     bench: &'a Bench<'a>,
     request: &'a Request<'a>,
-    person: &'a mut dyn Person,
-    pace: &'a mut Pace<'b>,
+    operator: &'a mut dyn Operator,
+    cx: &'a mut Context<'b>,
     report: Report,
     /// Whether the unit was made to come back once already, by a reset or by
     /// lifting its protection.
@@ -204,10 +206,10 @@ impl<'a, 'b> Job<'a, 'b> {
         early_look(self.request, self.bench.sheets())?;
         let Request { unit, wait, .. } = self.request;
         let (request, sheets) = (self.request, self.bench.sheets());
-        let hopes = Hopes::of(|| hopes(request, sheets));
+        let hopes = LazyCandidates::of(|| hopes(request, sheets));
         let misfit = |candidate: &Candidate<'_>| misfit(request, candidate);
-        let hunt = Hunt { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes, misfit: &misfit };
-        let found = discovery::find(self.bench, &hunt, *wait, self.person, self.pace)?;
+        let hunt = UnitQuery { selector: unit.as_ref(), undescribed: self.takes_undescribed(), hopes, misfit: &misfit };
+        let found = discovery::find(self.bench, &hunt, *wait, self.operator, self.cx)?;
         let mut done = self.begin(&found);
         while let Err(failure) = done {
             let unit = self.last.clone().filter(|_| self.lost && self.resumed < MOST_RESUMES);
@@ -225,16 +227,16 @@ impl<'a, 'b> Job<'a, 'b> {
         (self.lost, self.last) = (false, None);
         self.resumed += 1;
         let place = self.bench.place(&unit.location);
-        self.pace
+        self.cx
             .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
         let first = self.first_failure.get_or_insert_with(|| failure.clone()).clone();
         let serial = self.own_serial(unit);
-        let followed = Followed { unit, serial: serial.as_deref() };
+        let followed = TrackedUnit { unit, serial: serial.as_deref() };
         // Where only the way to it was lost, the unit never left.
-        let back = match entry::come_back(self.bench, followed, self.link_lost, self.request.wait, self.pace) {
+        let back = match entry::come_back(self.bench, followed, self.link_lost, self.request.wait, self.cx) {
             Ok(back) => back,
-            Err(stopped) if stopped.code == Code::Stopped => {
-                return Err(Failure { message: stopped.message, code: Code::Stopped, ..failure });
+            Err(stopped) if stopped.code == ExitCode::Stopped => {
+                return Err(Failure { message: stopped.message, code: ExitCode::Stopped, ..failure });
             }
             Err(_) if first.message == failure.message => return Err(failure),
             Err(_) => return Err(self.in_view_of(&first, failure)),
@@ -260,9 +262,9 @@ impl<'a, 'b> Job<'a, 'b> {
         let message = format!("{} After the unit was back: {}", first.message, again.message);
         let changed = self.ledger.has_changed_unit();
         let code = match again.code {
-            Code::Stopped | Code::Transfer | Code::Differs | Code::NotBack => again.code,
+            ExitCode::Stopped | ExitCode::Transfer | ExitCode::Differs | ExitCode::NotBack => again.code,
             other if !changed => other,
-            _ => Code::Transfer,
+            _ => ExitCode::Transfer,
         };
         Failure { message, code, cure: again.cure.clone().or_else(|| first.cure.clone()), ..again }
     }
@@ -284,8 +286,8 @@ impl<'a, 'b> Job<'a, 'b> {
             self.report.product = Some(only.product.name.clone());
         }
         self.in_update_mode = found.mode == Mode::Update;
-        self.report.after = After::NotRestarted;
-        self.pace.tell(Event::Seen(Box::new(unit_event::seen(self.bench, &found.device))));
+        self.report.after = RestartState::NotRestarted;
+        self.cx.tell(Event::Seen(Box::new(unit_event::seen(self.bench, &found.device))));
         if found.sheets.is_empty() {
             return self.undescribed(found);
         }
@@ -302,10 +304,10 @@ impl<'a, 'b> Job<'a, 'b> {
     fn begin_again(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<(), Failure> {
         self.began_again = true;
         let serial = self.own_serial(unit);
-        let followed = Followed { unit, serial: serial.as_deref() };
-        let back = entry::come_back(self.bench, followed, may_stay, self.request.wait, self.pace)?;
+        let followed = TrackedUnit { unit, serial: serial.as_deref() };
+        let back = entry::come_back(self.bench, followed, may_stay, self.request.wait, self.cx)?;
         let found = self.candidate(&back).ok_or_else(|| {
-            Failure::new(Code::NoUnit, "The unit came back as something that no sheet knows.")
+            Failure::new(ExitCode::NoUnit, "The unit came back as something that no sheet knows.")
                 .cure("See with 'vaka survey' what it is now.")
         })?;
         self.begin(&found)
@@ -314,7 +316,7 @@ impl<'a, 'b> Job<'a, 'b> {
     /// The unit runs its application: a provisional verdict, update mode, and
     /// the final one.
     fn enter_and_update(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
-        let facts = match self.bench.look(&found.device, self.pace) {
+        let facts = match self.bench.look(&found.device, self.cx) {
             Ok(opened) => opened.identity.facts,
             // Another program holds it; update mode makes it let go.
             Err(OpenError::Bus(vaka_usb::BusError::Busy(_))) => identity::from_list(&found.device),
@@ -331,11 +333,11 @@ impl<'a, 'b> Job<'a, 'b> {
         if self.request.plan_only {
             return self.planned();
         }
-        let started = self.pace.now();
+        let started = self.cx.now();
         let way = Way::of(before.sheet, before.route, &found.device, facts.serial.as_deref());
-        let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)?;
+        let booted = entry::enter(self.bench, way, &found.device, self.request.wait, self.operator, self.cx)?;
         self.in_update_mode = true;
-        self.report.durations_ms.push((StepName::Enter, milliseconds(self.pace.now() - started)));
+        self.report.durations_ms.push((StepName::Enter, milliseconds(self.cx.now() - started)));
         let opened = self.open(&booted)?;
         must_be_the_same(way.serial, &opened.identity, &self.bench.place(&booted.location))?;
         let again = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![before.sheet] };
@@ -345,9 +347,9 @@ impl<'a, 'b> Job<'a, 'b> {
         }
     }
 
-    fn open(&mut self, found: &DeviceInfo) -> Result<Opened, Failure> {
+    fn open(&mut self, found: &DeviceInfo) -> Result<Connection, Failure> {
         let place = self.bench.place(&found.location);
-        let opened = self.bench.look(found, self.pace).map_err(|error| open_failure(&error, &place))?;
+        let opened = self.bench.look(found, self.cx).map_err(|error| open_failure(&error, &place))?;
         self.leaves_when_closed = self.candidate(found).is_some_and(|found| !self.bench.may_look(&found));
         let identity = &opened.identity;
         must_be_the_same(self.boot_serial.as_deref(), identity, &place)?;
@@ -358,18 +360,21 @@ impl<'a, 'b> Job<'a, 'b> {
             self.report.serial.clone_from(&identity.facts.serial);
         }
         for oddity in &identity.oddities {
-            self.pace.warn(format!("The unit at {place}: {oddity}."));
+            self.cx.warn(format!("The unit at {place}: {oddity}."));
         }
         Ok(opened)
     }
 
     /// The verdict fits: plan, and unless only that was wanted, do it.
-    fn update(&mut self, unit: &DeviceInfo, opened: Opened, settled: &Settled<'_>) -> Result<(), Failure> {
+    fn update(&mut self, unit: &DeviceInfo, opened: Connection, settled: &Resolved<'_>) -> Result<(), Failure> {
         self.report.product = Some(settled.sheet.product.name.clone());
         self.report.part.clone_from(&settled.variant.part);
         self.report.variant = Some(settled.variant.id.clone());
         let Some(opening) = opened.opening(settled.route, Some(settled.variant)) else {
-            return Err(Failure::new(Code::Transfer, "The unit has no interface that could be used for this route."));
+            return Err(Failure::new(
+                ExitCode::Transfer,
+                "The unit has no interface that could be used for this route.",
+            ));
         };
         let sectors = opening.sectors().cloned().unwrap_or_else(|| settled.variant.flash.clone());
         // What is kept is read whatever is checked.
@@ -381,7 +386,7 @@ impl<'a, 'b> Job<'a, 'b> {
             attributes: opening.attributes(),
             offer: opening
                 .offer()
-                .map(|offer| Offer { check: offer.check.filter(|_| self.request.read_back), ..offer }),
+                .map(|offer| DialectCapabilities { check: offer.check.filter(|_| self.request.read_back), ..offer }),
         };
         let plan = plan(settled.parts(), geometry, false, self.request, content(self.request))?;
         if self.request.undo_later {
@@ -397,11 +402,11 @@ impl<'a, 'b> Job<'a, 'b> {
         let plan = plan.approve(&approval).map_err(|error| internal(&error.to_string()))?;
         let place = self.bench.place(&unit.location);
         self.last = Some(unit.clone());
-        self.undo(plan.plan(), Moment::Entered, None);
-        let mut session = match opened.open(opening, self.pace) {
+        self.undo(plan.plan(), UndoPhase::Entered, None);
+        let mut session = match opened.open(opening, self.cx) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !self.began_again => {
-                self.pace.warn("The unit waited for a reset of the bus; it got one.");
+                self.cx.warn("The unit waited for a reset of the bus; it got one.");
                 return self.begin_again(unit, true);
             }
             Err(error) => return Err(self.not_opened(&error, &place)),
@@ -409,22 +414,22 @@ impl<'a, 'b> Job<'a, 'b> {
         // A disk has no lock to open: where nothing is to be read from it, it is not asked.
         let asks = wants_read || self.request.save.is_some() || settled.route.kind.volume().is_none();
         let protection = match asks {
-            true => session.protection(settled.image.start(), self.pace),
+            true => session.protection(settled.image.start(), self.cx),
             false => Ok(Protection::Unknown),
         };
         let plan = match protection.map_err(|error| self.not_opened(&error, &place))? {
             Protection::Open | Protection::Unknown => plan,
             Protection::Unreadable(reason) => {
-                self.pace.warn(format!(
+                self.cx.warn(format!(
                     "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."
                 ));
                 let geometry = Geometry { can_read: false, ..geometry };
-                plan_again(settled, geometry, &approval, self.request, Content::Rewrite)?
+                plan_again(settled, geometry, &approval, self.request, KnownContent::Rewrite)?
             }
             Protection::Protected(reason) => {
                 self.may_unprotect(settled, &reason)?;
                 self.ledger.start_erase_everything();
-                session.unprotect(self.pace).map_err(|error| self.not_opened(&error, &place))?;
+                session.unprotect(self.cx).map_err(|error| self.not_opened(&error, &place))?;
                 drop(session);
                 return self.begin_again(unit, false);
             }
@@ -442,7 +447,7 @@ impl<'a, 'b> Job<'a, 'b> {
         let equal = self.already_there(&plan, settled, &mut *session)?;
         let plan = match equal[..] {
             [] => plan,
-            _ => plan_again(settled, geometry, &approval, self.request, Content::Equal(&equal))?,
+            _ => plan_again(settled, geometry, &approval, self.request, KnownContent::Equal(&equal))?,
         };
         let carried_out = self.carry_out(&plan, settled, &mut *session);
         // It may have left and come back on the way.
@@ -451,7 +456,7 @@ impl<'a, 'b> Job<'a, 'b> {
             return self.read_after_reset(failure, &unit, settled, &plan, session);
         }
         self.is_in_again();
-        self.undo(plan.plan(), Moment::Written, None);
+        self.undo(plan.plan(), UndoPhase::Written, None);
         let has_left = self.restart(restart_by(plan.plan()), &mut *session)?;
         let is_uf2 = settled.route.kind.family().is_some();
         let plan = match !has_left && is_uf2 && !self.ledger.has_changed_unit() {
@@ -466,12 +471,12 @@ impl<'a, 'b> Job<'a, 'b> {
     /// it leave, so all blocks are sent again. The plan says so before.
     fn send_again(
         &mut self,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         geometry: Geometry<'_>,
         approval: &Approval,
         session: &mut dyn Session,
     ) -> Result<ApprovedPlan, Failure> {
-        let plan = plan(settled.parts(), geometry, false, self.request, Content::Rewrite)?.sending_again();
+        let plan = plan(settled.parts(), geometry, false, self.request, KnownContent::Rewrite)?.sending_again();
         self.tell_plan(settled.verdict.phase, &plan);
         let plan = plan.approve(approval).map_err(|error| internal(&error.to_string()))?;
         session.reload();
@@ -482,7 +487,7 @@ impl<'a, 'b> Job<'a, 'b> {
 
     /// Without a sheet, and where the unit cannot be read, what shares a sector with the image is
     /// lost: that is asked for by name.
-    fn check_shared_sectors(&self, settled: &Settled<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
+    fn check_shared_sectors(&self, settled: &Resolved<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
         let lost = rest_of_sectors(&settled.image, plan.sectors());
         let is_addressed = matches!(settled.route.kind, RouteKind::Dfu { .. });
         if !is_addressed
@@ -500,11 +505,12 @@ impl<'a, 'b> Job<'a, 'b> {
             "Refused: erasing the image's sectors would also erase {bytes} beside it ({}), and the unit cannot be read to preserve them.",
             places.join(", ")
         );
-        Err(Failure::new(Code::Refused, message).cure(format!("If nothing of that is needed: --agree {LOSE_REST}.")))
+        Err(Failure::new(ExitCode::Refused, message)
+            .cure(format!("If nothing of that is needed: --agree {LOSE_REST}.")))
     }
 
     /// Notes what is written, for the state of the unit and the numbers of the report.
-    fn note_image(&mut self, settled: &Settled<'_>, plan: &Plan) {
+    fn note_image(&mut self, settled: &Resolved<'_>, plan: &Plan) {
         self.image = settled.image.segments().iter().map(|segment| segment.span()).collect();
         self.untouched.clone_from(&plan.untouched);
     }
@@ -516,9 +522,10 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 
     /// Whether lifting the read protection leads anywhere, and is agreed to.
-    fn may_unprotect(&mut self, settled: &Settled<'_>, reason: &str) -> Result<(), Failure> {
-        let refused = Failure::new(Code::Refused, format!("The unit's memory is read-protected; it says: {reason}."))
-            .state("Nothing was changed in the unit.");
+    fn may_unprotect(&mut self, settled: &Resolved<'_>, reason: &str) -> Result<(), Failure> {
+        let refused =
+            Failure::new(ExitCode::Refused, format!("The unit's memory is read-protected; it says: {reason}."))
+                .state("Nothing was changed in the unit.");
         if self.began_again {
             return Err(refused.cure("It still is after it was lifted; unplug the unit, plug it in and try once more."));
         }
@@ -534,7 +541,7 @@ impl<'a, 'b> Job<'a, 'b> {
                 "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --agree unprotect.",
             ));
         }
-        self.pace.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
+        self.cx.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
         Ok(())
     }
 
@@ -542,10 +549,10 @@ impl<'a, 'b> Job<'a, 'b> {
     fn already_there(
         &mut self,
         plan: &ApprovedPlan,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         session: &mut dyn Session,
     ) -> Result<Vec<Span>, Failure> {
-        let mut tally = Tally::default();
+        let mut tally = Statistics::default();
         let found = self.execution(plan, settled, &mut tally, session).equal_sectors();
         (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
         self.report.check = Check::None;
@@ -563,11 +570,11 @@ impl<'a, 'b> Job<'a, 'b> {
     fn execution<'e>(
         &'e mut self,
         plan: &'e ApprovedPlan,
-        settled: &'e Settled<'_>,
-        tally: &'e mut Tally,
+        settled: &'e Resolved<'_>,
+        tally: &'e mut Statistics,
         session: &'e mut dyn Session,
-    ) -> Execution<'e, 'b> {
-        Execution {
+    ) -> Executor<'e, 'b> {
+        Executor {
             plan,
             image: &settled.image,
             unit: self.report.unit.as_deref().unwrap_or_default(),
@@ -576,17 +583,17 @@ impl<'a, 'b> Job<'a, 'b> {
             ledger: &mut self.ledger,
             tally,
             session,
-            pace: self.pace,
+            cx: self.cx,
         }
     }
 
     fn carry_out(
         &mut self,
         plan: &ApprovedPlan,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         session: &mut dyn Session,
     ) -> Result<(), Failure> {
-        let mut tally = Tally::default();
+        let mut tally = Statistics::default();
         let done = self.execution(plan, settled, &mut tally, session).run();
         (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
         self.vanished = tally.finished == Some(Finished::Vanished);
@@ -604,27 +611,27 @@ impl<'a, 'b> Job<'a, 'b> {
     }
 
     fn planned(&mut self) -> Result<(), Failure> {
-        self.report.outcome = Ending::Planned;
-        self.report.code = Code::Done;
+        self.report.outcome = RunOutcome::Planned;
+        self.report.code = ExitCode::Done;
         Ok(())
     }
 
     fn tell_verdict(&mut self, verdict: &Verdict) {
         let unit = self.report.unit.clone();
         for evidence in &verdict.evidence {
-            self.pace.tell(Event::Evidence { unit: unit.clone(), evidence: evidence.clone() });
+            self.cx.tell(Event::Evidence { unit: unit.clone(), evidence: evidence.clone() });
         }
-        self.pace.tell(Event::Verdict { unit, verdict: verdict.clone() });
+        self.cx.tell(Event::Verdict { unit, verdict: verdict.clone() });
     }
 
     fn tell_plan(&mut self, phase: Phase, plan: &Plan) {
         let unit = self.report.unit.clone().unwrap_or_default();
-        self.pace.tell(Event::Plan { unit, phase, plan: plan.clone() });
+        self.cx.tell(Event::Plan { unit, phase, plan: plan.clone() });
     }
 
     fn tell_step(&mut self, step: StepName, state: StepState, text: String) {
         let unit = self.report.unit.clone().unwrap_or_default();
-        self.pace.tell(Event::Step { unit, step, state, text, bytes: None, transfers: None });
+        self.cx.tell(Event::Step { unit, step, state, text, bytes: None, transfers: None });
     }
 }
 
@@ -633,7 +640,7 @@ impl<'a, 'b> Job<'a, 'b> {
 fn must_be_the_same(serial: Option<&str>, found: &Identity, place: &str) -> Result<(), Failure> {
     match (serial, &found.facts.serial) {
         (Some(serial), Some(found)) if serial != found => Err(Failure::new(
-            Code::NoUnit,
+            ExitCode::NoUnit,
             format!("Another unit came at {place}: its serial number is {found}, not {serial}."),
         )
         .state("It is left alone; nothing was changed in it.")

@@ -1,19 +1,19 @@
 //! Whether an update puts an older version on a unit that could not report its version.
 
 use vaka_base::version::Version;
-use vaka_core::event::{Code, Event, Failure};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
 use super::Job;
-use super::resolve::Settled;
+use super::resolve::Resolved;
 use crate::protocol::session::Session;
 
 impl Job<'_, '_> {
     /// Asks for the agreement `older-version` where the unit could not report its version before:
     /// its flash may hold it, or else an earlier update is on record.
-    pub(super) fn check_downgrade(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+    pub(super) fn check_downgrade(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {
         let is_first = !std::mem::replace(&mut self.is_version_checked, true);
         if !is_first || self.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
             return Ok(());
@@ -32,15 +32,15 @@ impl Job<'_, '_> {
         self.report.version_before = Some(before);
         let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
         let message = format!("Refused: {} ({from}).", against.sentence());
-        self.pace.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
-        Err(Failure::new(Code::Refused, message).cure("If that is what you want: --agree older-version."))
+        self.cx.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
+        Err(Failure::new(ExitCode::Refused, message).cure("If that is what you want: --agree older-version."))
     }
 
     /// The version in the unit's flash, where the sheet says where it stands and the unit can be
     /// read there.
     pub(super) fn version_in_flash(
         &mut self,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         session: &mut dyn Session,
     ) -> Result<Option<Version>, Failure> {
         let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
@@ -56,7 +56,7 @@ impl Job<'_, '_> {
         while at < end {
             let left = end.offset_from(at).unwrap_or(0);
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
-            match session.read(at, len, self.pace) {
+            match session.read(at, len, self.cx) {
                 Ok(read) => bytes.extend(read),
                 Err(error) if error.is_loss().0 => {
                     let place = self.report.unit.clone().unwrap_or_default();
@@ -64,7 +64,7 @@ impl Job<'_, '_> {
                 }
                 // It shows nothing there.
                 Err(_) => {
-                    session.rest(self.pace);
+                    session.rest(self.cx);
                     return Ok(None);
                 }
             }
@@ -72,7 +72,7 @@ impl Job<'_, '_> {
         }
         // A stream is read from its beginning on next time; other units need nothing.
         if matches!(&settled.route.kind, RouteKind::PlainDfu { .. }) {
-            session.rest(self.pace);
+            session.rest(self.cx);
         }
         let part = |offset: u64, len: u64| {
             let from = usize::try_from(offset).ok()?;

@@ -2,15 +2,15 @@
 //! of the unit.
 
 use vaka_base::text;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::Approval;
-use vaka_core::plan::{ApprovedPlan, Content, Geometry, Job, Plan, PlanError, RestartBy, Step};
-use vaka_core::sheet::{Moment, Route, Sheet, Undo, Variant, undone};
+use vaka_core::plan::{ApprovedPlan, Geometry, Job, KnownContent, Plan, PlanError, RestartMethod, Step};
+use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
 use super::errors::internal;
 use super::request::Request;
-use super::resolve::Settled;
+use super::resolve::Resolved;
 
 /// What a plan is made of.
 #[derive(Clone, Copy)]
@@ -26,7 +26,7 @@ pub(super) fn plan(
     geometry: Geometry<'_>,
     needs_entry: bool,
     request: &Request<'_>,
-    content: Content<'_>,
+    content: KnownContent<'_>,
 ) -> Result<Plan, Failure> {
     let (clear_all, keep) = (request.clear_all, &request.keep[..]);
     let Parts { sheet, variant, route, image } = parts;
@@ -38,7 +38,7 @@ pub(super) fn plan(
         let regions = variant.regions.iter().map(|region| region.name.as_str());
         let known: Vec<&str> = regions.filter(|name| *name != variant.image.region.name).collect();
         let message = format!("There is no region '{}' beside the one that is written.", text::tame(name));
-        return Err(Failure::new(Code::Usage, message)
+        return Err(Failure::new(ExitCode::Usage, message)
             .state("Nothing was changed in the unit.")
             .cure(format!("What can be kept: {}.", known.join(", "))));
     }
@@ -52,7 +52,7 @@ pub(super) fn plan(
         plan
     };
     Plan::draft(&job).map(at_the_end).map_err(|error| {
-        let refused = Failure::new(Code::Refused, format!("No plan can be made: {error}."));
+        let refused = Failure::new(ExitCode::Refused, format!("No plan can be made: {error}."));
         let refused = refused.state("Nothing was changed in the unit.");
         match &error {
             PlanError::Spills { regions, .. } if !regions.is_empty() => {
@@ -71,7 +71,7 @@ pub(super) fn plan(
 /// No plan can be made; the variant has no route.
 pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
     let route = variant.routes.first().ok_or_else(|| {
-        let failure = Failure::new(Code::Refused, format!("{} cannot be updated over USB.", variant.name));
+        let failure = Failure::new(ExitCode::Refused, format!("{} cannot be updated over USB.", variant.name));
         failure.cure(variant.instead.clone().unwrap_or_default())
     })?;
     let geometry = of_sheet(variant, route, request);
@@ -90,31 +90,31 @@ pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Reques
 
 /// What a person undoes at the end of a route.
 pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
-    let steps = undone(&route.hands(), Moment::End).unwrap_or_default();
+    let steps = undone(&route.hands(), UndoPhase::End).unwrap_or_default();
     steps.into_iter().map(|(_, undo)| undo.clone()).collect()
 }
 
 /// What is known of the unit's content before it is asked.
-pub(super) fn content(request: &Request<'_>) -> Content<'static> {
-    if request.rewrite { Content::Rewrite } else { Content::Unseen }
+pub(super) fn content(request: &Request<'_>) -> KnownContent<'static> {
+    if request.rewrite { KnownContent::Rewrite } else { KnownContent::Unseen }
 }
 
 /// How the plan makes the unit leave update mode.
-pub(super) fn restart_by(plan: &Plan) -> RestartBy {
+pub(super) fn restart_by(plan: &Plan) -> RestartMethod {
     let by = plan.steps.iter().find_map(|step| match step {
         Step::Restart { by } => Some(*by),
         _ => None,
     });
-    by.unwrap_or(RestartBy::NotKnownYet)
+    by.unwrap_or(RestartMethod::NotKnownYet)
 }
 
 /// The plan once more, after something was learned of the unit.
 pub(super) fn plan_again(
-    settled: &Settled<'_>,
+    settled: &Resolved<'_>,
     geometry: Geometry<'_>,
     approval: &Approval,
     request: &Request<'_>,
-    content: Content<'_>,
+    content: KnownContent<'_>,
 ) -> Result<ApprovedPlan, Failure> {
     let plan = plan(settled.parts(), geometry, false, request, content)?;
     plan.approve(approval).map_err(|error| internal(&error.to_string()))

@@ -3,40 +3,40 @@
 
 use vaka_base::size::Grouped;
 use vaka_base::text;
-use vaka_core::event::{After, Check, Code, Ending, Failure, StepName, StepState};
-use vaka_core::plan::{ApprovedPlan, Plan, RestartBy, Step};
-use vaka_core::sheet::{DropFile, ResultFile, RouteKind, Takes, VolumeRoute};
+use vaka_core::event::{Check, ExitCode, Failure, RestartState, RunOutcome, StepName, StepState};
+use vaka_core::plan::{ApprovedPlan, Plan, RestartMethod, Step};
+use vaka_core::sheet::{FileTarget, ResultFile, RouteKind, UpdateMedium, VolumeRoute};
 use vaka_image::address::Span;
 use vaka_image::compare;
 use vaka_usb::DeviceInfo;
 
 use super::Job;
-use super::resolve::Settled;
-use crate::bench::connection::{Link, Opened};
+use super::resolve::Resolved;
+use crate::bench::connection::{Connection, Link};
 use crate::entry::{self, Way};
 use crate::protocol::session::{Session, SessionError};
 use crate::protocol::volume;
-use crate::update::confirm::{self, Expected, Seen};
-use crate::update::executor::Tally;
+use crate::update::confirm::{self, ExpectedApplication, Seen};
+use crate::update::executor::Statistics;
 
 impl Job<'_, '_> {
     /// Looks at the disk of a unit that is back: the result that it tells, and the
     /// application that it shows.
-    pub(super) fn look_again(&mut self, settled: &Settled<'_>, plan: &Plan, seen: &mut Seen) -> Result<(), Failure> {
+    pub(super) fn look_again(&mut self, settled: &Resolved<'_>, plan: &Plan, seen: &mut Seen) -> Result<(), Failure> {
         let Some(route) = settled.route.kind.volume() else { return Ok(()) };
-        let Takes::File(file) = &route.takes else { return Ok(()) };
+        let UpdateMedium::File(file) = &route.takes else { return Ok(()) };
         if plan.runs().is_empty() {
             return Ok(());
         }
         let back = match (seen.opened.take(), &seen.device) {
             (Some(opened), _) => Some(opened),
             // It came back, but not as it should: what it says counts all the more.
-            (None, Some(device)) => self.bench.look(device, self.pace).ok(),
+            (None, Some(device)) => self.bench.look(device, self.cx).ok(),
             (None, None) => None,
         };
         let looks = plan.steps.iter().any(|step| matches!(step, Step::LookAgain { .. }));
         let Some(opened) = back else {
-            let was_there = looks && seen.after != After::NotBack;
+            let was_there = looks && seen.after != RestartState::NotBack;
             return if was_there { Err(self.left_while_looked_at()) } else { Ok(()) };
         };
         self.must_not_be_refused(file, &opened)?;
@@ -48,9 +48,9 @@ impl Job<'_, '_> {
     /// stays as weakly checked as it was.
     pub(super) fn read_once_more(
         &mut self,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         plan: &ApprovedPlan,
-        expected: &Expected<'_>,
+        expected: &ExpectedApplication<'_>,
         running: &DeviceInfo,
     ) -> Result<(), Failure> {
         if !plan.plan().steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. })) {
@@ -58,11 +58,11 @@ impl Job<'_, '_> {
         }
         let serial = self.report.serial.clone();
         let way = Way::of(settled.sheet, settled.route, running, serial.as_deref());
-        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.person, self.pace) {
+        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.operator, self.cx) {
             Ok(booted) => booted,
-            Err(failure) if failure.code == Code::Stopped => return Err(failure),
+            Err(failure) if failure.code == ExitCode::Stopped => return Err(failure),
             Err(failure) => {
-                self.pace.warn(format!("{} What it holds was not read.", failure.message));
+                self.cx.warn(format!("{} What it holds was not read.", failure.message));
                 return self.must_run_again(expected, running);
             }
         };
@@ -74,19 +74,19 @@ impl Job<'_, '_> {
     fn read_in_update_mode(
         &mut self,
         booted: &DeviceInfo,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         plan: &ApprovedPlan,
     ) -> Result<(), Failure> {
         self.in_update_mode = true;
-        self.report.after = After::NotRestarted;
+        self.report.after = RestartState::NotRestarted;
         self.last = Some(booted.clone());
         let opened = self.open(booted)?;
         let opening = opened.opening(settled.route, Some(settled.variant)).ok_or_else(|| {
-            Failure::new(Code::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
+            Failure::new(ExitCode::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
         })?;
         let place = self.bench.place(&booted.location);
-        let mut session = opened.open(opening, self.pace).map_err(|error| self.not_opened(&error, &place))?;
-        let mut tally = Tally::default();
+        let mut session = opened.open(opening, self.cx).map_err(|error| self.not_opened(&error, &place))?;
+        let mut tally = Statistics::default();
         let read = self.execution(plan, settled, &mut tally, &mut *session).read_once_more(&[settled.image.span()]);
         self.report.durations_ms.append(&mut tally.durations);
         self.report.transfers.add(&tally.transfers);
@@ -97,7 +97,7 @@ impl Job<'_, '_> {
             self.report.check = Check::ReadBack;
         }
         // Nothing was written this time, so it does not leave by itself.
-        self.restart(RestartBy::BusReset, &mut *session).map(drop)
+        self.restart(RestartMethod::BusReset, &mut *session).map(drop)
     }
 
     /// A plain DFU unit gave other bytes than it took. Some units make the image effective
@@ -107,23 +107,23 @@ impl Job<'_, '_> {
         &mut self,
         failure: Failure,
         unit: &DeviceInfo,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         plan: &ApprovedPlan,
         mut session: Box<dyn Session>,
     ) -> Result<(), Failure> {
         let is_plain = matches!(settled.route.kind, RouteKind::PlainDfu { .. });
-        if failure.code != Code::Differs || !is_plain || self.is_read_after_reset {
+        if failure.code != ExitCode::Differs || !is_plain || self.is_read_after_reset {
             return Err(failure);
         }
         self.is_read_after_reset = true;
-        self.pace.warn("What the unit gives differs before a reset. It is reset and read again before it is judged.");
-        self.restart(RestartBy::BusReset, &mut *session)?;
+        self.cx.warn("What the unit gives differs before a reset. It is reset and read again before it is judged.");
+        self.restart(RestartMethod::BusReset, &mut *session)?;
         drop(session);
-        let expected = Expected::of(settled.sheet, Some(settled.variant), settled.route);
-        let mut seen = confirm::confirm(self.bench, &expected, unit, self.pace);
+        let expected = ExpectedApplication::of(settled.sheet, Some(settled.variant), settled.route);
+        let mut seen = confirm::confirm(self.bench, &expected, unit, self.cx);
         self.note_seen(&mut seen, settled.route);
         // Whichever image that is shows only once it is read.
-        self.report.after = After::Restarted;
+        self.report.after = RestartState::Restarted;
         self.ledger.lose_track();
         drop(seen.opened);
         let booted = match seen.device {
@@ -131,7 +131,7 @@ impl Job<'_, '_> {
             Some(device) if settled.route.enters_by_itself() => {
                 let serial = self.report.serial.clone();
                 let way = Way::of(settled.sheet, settled.route, &device, serial.as_deref());
-                entry::enter(self.bench, way, &device, self.request.wait, self.person, self.pace)?
+                entry::enter(self.bench, way, &device, self.request.wait, self.operator, self.cx)?
             }
             _ => return Err(failure),
         };
@@ -141,12 +141,12 @@ impl Job<'_, '_> {
     }
 
     /// Waits for the application after the unit was only read.
-    fn must_run_again(&mut self, expected: &Expected<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
-        let mut seen = confirm::confirm(self.bench, expected, unit, self.pace);
+    fn must_run_again(&mut self, expected: &ExpectedApplication<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
+        let mut seen = confirm::confirm(self.bench, expected, unit, self.cx);
         self.note_seen(&mut seen, expected.route);
-        if seen.after == After::NotBack {
+        if seen.after == RestartState::NotBack {
             return Err(Failure::new(
-                Code::NotBack,
+                ExitCode::NotBack,
                 format!("The application did not come back once more: {}.", seen.words),
             )
             .cure("Press reset on the unit, or unplug it and plug it in again."));
@@ -158,25 +158,28 @@ impl Job<'_, '_> {
     /// It was back and is gone again: it may come once more.
     fn left_while_looked_at(&mut self) -> Failure {
         self.lost = true;
-        Failure::new(Code::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
+        Failure::new(ExitCode::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
             "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
         )
     }
 
     /// What the unit's result file says of the file that it was given.
-    fn must_not_be_refused(&mut self, file: &DropFile, opened: &Opened) -> Result<(), Failure> {
+    fn must_not_be_refused(&mut self, file: &FileTarget, opened: &Connection) -> Result<(), Failure> {
         let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(()) };
         let disk = opened.identity.facts.volume.as_ref();
         let Some(lines) = disk.and_then(|disk| disk.text(name)) else {
-            self.pace.warn(format!("The unit left no {name} that would say whether it took the file."));
+            self.cx.warn(format!("The unit left no {name} that would say whether it took the file."));
             return Ok(());
         };
         let found = |words: &str| lines.iter().find(|line| line.contains(words));
         if let Some(line) = found(failure) {
             self.ledger.lose_track();
-            self.report.outcome = Ending::Failed;
-            return Err(Failure::new(Code::Transfer, format!("The unit refused the file; its {name} says: {line}."))
-                .cure("Check that this file is for this very unit, and take one that was released for it."));
+            self.report.outcome = RunOutcome::Failed;
+            return Err(Failure::new(
+                ExitCode::Transfer,
+                format!("The unit refused the file; its {name} says: {line}."),
+            )
+            .cure("Check that this file is for this very unit, and take one that was released for it."));
         }
         match found(success) {
             Some(line) => {
@@ -185,7 +188,7 @@ impl Job<'_, '_> {
             }
             None => {
                 let line = lines.first().map_or("nothing", String::as_str);
-                self.pace
+                self.cx
                     .warn(format!("The unit's {name} says neither that it took the file nor that it refused: {line}."));
             }
         }
@@ -195,25 +198,25 @@ impl Job<'_, '_> {
     /// Compares the application that the unit shows with the image.
     fn compare_again(
         &mut self,
-        settled: &Settled<'_>,
+        settled: &Resolved<'_>,
         route: &VolumeRoute,
-        file: &DropFile,
-        opened: Opened,
+        file: &FileTarget,
+        opened: Connection,
     ) -> Result<(), Failure> {
         let name = route.present.as_deref().unwrap_or(&file.name);
         let Link::Disk(mut disk) = opened.link else { return Ok(()) };
         self.tell_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
-        let shown = match disk.read_file(name, &volume::to_its_end, self.pace) {
+        let shown = match disk.read_file(name, &volume::to_its_end, self.cx) {
             Ok(shown) => shown.unwrap_or_default(),
             Err(SessionError::Gone | SessionError::Link(_)) => return Err(self.left_while_looked_at()),
             Err(error) => {
-                self.pace.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
+                self.cx.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
                 return Ok(());
             }
         };
         let image = &settled.image;
         let Some(found) = volume::decode(route, image.start(), &shown) else {
-            self.pace.warn(format!("The unit shows no application in {name}. What it holds is not checked."));
+            self.cx.warn(format!("The unit shows no application in {name}. What it holds is not checked."));
             return Ok(());
         };
         let length: u64 = image.segments().iter().map(|segment| segment.span()).map(Span::len).sum();
@@ -229,15 +232,15 @@ impl Job<'_, '_> {
         if self.vanished {
             // It is there again, so the work can go on.
             self.lost = true;
-            return Err(Failure::new(Code::Transfer, "The unit left the bus before it had taken the file.")
+            return Err(Failure::new(ExitCode::Transfer, "The unit left the bus before it had taken the file.")
                 .cure("Check cable and power, and run the same command again."));
         }
-        self.report.outcome = Ending::Failed;
+        self.report.outcome = RunOutcome::Failed;
         self.image.iter().for_each(|span| self.ledger.record_difference(*span));
         let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");
         let from = result.first_difference.map_or("where it ends".to_owned(), |first| format!("from {} on", first.at));
         Err(Failure::new(
-            Code::Differs,
+            ExitCode::Differs,
             format!("The unit took the file, and what it shows in {name} differs in {count}, {from}."),
         )
         .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged."))

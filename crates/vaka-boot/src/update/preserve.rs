@@ -1,7 +1,7 @@
 //! What of the present content is saved or kept, before anything is erased.
 
 use vaka_base::size::Bytes;
-use vaka_core::event::{Code, Failure, StepName, StepState};
+use vaka_core::event::{ExitCode, Failure, StepName, StepState};
 use vaka_core::plan::ApprovedPlan;
 use vaka_image::ERASED;
 use vaka_image::Image;
@@ -10,16 +10,16 @@ use vaka_image::address::{Address, Span};
 use super::Job;
 use super::errors::internal;
 use super::request::Save;
-use super::resolve::Settled;
+use super::resolve::Resolved;
 use crate::protocol::session::Session;
 use crate::read_session;
 
 impl Job<'_, '_> {
     /// Keeps what the unit holds in the regions that the route writes, once.
-    pub(super) fn save(&mut self, settled: &Settled<'_>, session: &mut dyn Session) -> Result<(), Failure> {
+    pub(super) fn save(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {
         let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };
         let refused = |words: &str| {
-            Failure::new(Code::Refused, words.to_owned())
+            Failure::new(ExitCode::Refused, words.to_owned())
                 .state("Nothing was changed in the unit.")
                 .cure("Leave out --save if the present content is not needed.")
         };
@@ -28,7 +28,7 @@ impl Job<'_, '_> {
         }
         let regions = settled.route.writes.iter().map(|region| region.span);
         let extent = session
-            .extent(settled.image.start(), self.pace)
+            .extent(settled.image.start(), self.cx)
             .map_err(|_| refused("The unit's present content could not be read, so it cannot be saved."))?;
         // A unit may show no more than its application.
         let spans: Vec<Span> = match extent {
@@ -38,16 +38,16 @@ impl Job<'_, '_> {
                 .collect(),
         };
         if spans.is_empty() {
-            self.pace.warn("The unit shows no application, and nothing was saved.");
+            self.cx.warn("The unit shows no application, and nothing was saved.");
             self.saved = Some(String::new());
             return Ok(());
         }
         let place = self.report.unit.clone().unwrap_or_default();
-        let parts = read_session::read_spans(session, &spans, &place, self.pace);
-        session.rest(self.pace);
+        let parts = read_session::read_spans(session, &spans, &place, self.cx);
+        session.rest(self.cx);
         let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
         let Some(image) = image else {
-            self.pace.warn("The unit holds nothing there: it is blank, and nothing was saved.");
+            self.cx.warn("The unit holds nothing there: it is blank, and nothing was saved.");
             self.saved = Some(String::new());
             return Ok(());
         };
@@ -61,10 +61,10 @@ impl Job<'_, '_> {
     /// of what is written.
     pub(super) fn keep<'s>(
         &mut self,
-        settled: &Settled<'s>,
+        settled: &Resolved<'s>,
         plan: &ApprovedPlan,
         session: &mut dyn Session,
-    ) -> Result<Option<Settled<'s>>, Failure> {
+    ) -> Result<Option<Resolved<'s>>, Failure> {
         let spans = plan.plan().kept();
         if spans.is_empty() {
             return Ok(None);
@@ -73,13 +73,13 @@ impl Job<'_, '_> {
         let left = || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|left| holds_all(left, spans));
         let kept = match self.kept.take().or_else(left) {
             Some(kept) => {
-                self.pace.warn("What is kept was read before a break; those bytes are written, not what is there now.");
+                self.cx.warn("What is kept was read before a break; those bytes are written, not what is there now.");
                 kept
             }
             None => {
                 let place = self.report.unit.clone().unwrap_or_default();
-                let parts = read_session::read_spans(session, spans, &place, self.pace);
-                session.rest(self.pace);
+                let parts = read_session::read_spans(session, spans, &place, self.cx);
+                session.rest(self.cx);
                 let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
                 if let Some(shelf) = self.request.shelf {
                     let name = shelf.put(&unit, &image)?;
@@ -100,8 +100,8 @@ impl Job<'_, '_> {
         let image = Image::of_memory(&whole.chain(beside).collect::<Vec<_>>());
         let image = image.ok_or_else(|| internal("the image and what is kept overlap"))?;
         self.kept = Some(kept);
-        let Settled { sheet, variant, route, verdict, .. } = settled;
-        Ok(Some(Settled { sheet, variant, route, image, verdict: verdict.clone() }))
+        let Resolved { sheet, variant, route, verdict, .. } = settled;
+        Ok(Some(Resolved { sheet, variant, route, image, verdict: verdict.clone() }))
     }
 
     /// What was kept is in the unit again.

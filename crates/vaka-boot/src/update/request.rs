@@ -46,13 +46,13 @@ pub struct Request<'a> {
     pub keep: Vec<String>,
     /// The images of a release, one for each variant that it is for; they take the
     /// place of `file`.
-    pub offered: &'a [Offered],
+    pub offered: &'a [ReleaseImage],
     /// Whether what a person undoes at the end is left for a later stage.
     pub undo_later: bool,
     /// What a person undoes at the end besides: of earlier stages.
     pub undo_also: &'a [Undo],
     /// Where what is kept is safe while it is not in the unit.
-    pub shelf: Option<&'a dyn Shelf>,
+    pub shelf: Option<&'a dyn PreservedStore>,
     /// The versions that earlier updates confirmed.
     pub history: Option<&'a dyn History>,
 }
@@ -66,7 +66,7 @@ pub trait History: std::fmt::Debug {
 
 /// An image of a release, for one variant.
 #[derive(Clone, Debug)]
-pub struct Offered {
+pub struct ReleaseImage {
     /// The variant's id.
     pub variant: String,
     /// The image.
@@ -77,7 +77,7 @@ pub struct Offered {
 
 /// Holds what is kept of a unit while its sectors are erased, beyond the end of
 /// this process if need be.
-pub trait Shelf: std::fmt::Debug {
+pub trait PreservedStore: std::fmt::Debug {
     /// Puts it there; gives back what that is called.
     ///
     /// # Errors

@@ -2,22 +2,22 @@
 
 use vaka_base::text;
 use vaka_base::version::Version;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::{
     Case, Choice, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves, variants_for,
 };
 use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_image::{Image, ReadError, ReadOptions, SetName};
+use vaka_image::{GroupId, Image, ReadError, ReadOptions};
 
 use super::errors::{internal, no_address, refused, undecided, unreadable};
-use super::request::{Offered, Request};
+use super::request::{ReleaseImage, Request};
 use super::{Job, NO_SHEET};
 use crate::bench::candidate::Candidate;
 use crate::update::planning::Parts;
 
 /// A verdict that fits, and what it was made of.
-pub(super) struct Settled<'a> {
+pub(super) struct Resolved<'a> {
     pub(super) sheet: &'a Sheet,
     pub(super) variant: &'a Variant,
     pub(super) route: &'a Route,
@@ -25,7 +25,7 @@ pub(super) struct Settled<'a> {
     pub(super) verdict: Verdict,
 }
 
-impl Settled<'_> {
+impl Resolved<'_> {
     /// What a plan is made of.
     pub(super) fn parts(&self) -> Parts<'_> {
         let Self { sheet, variant, route, image, .. } = self;
@@ -34,13 +34,13 @@ impl Settled<'_> {
 }
 
 /// An image, and what the release says of it if it comes from one.
-struct Chosen<'a> {
+struct SelectedImage<'a> {
     image: Image,
     claim: Option<&'a Claim>,
 }
 
 /// Why there is no image yet.
-enum NoImage {
+enum ImageUnavailable {
     /// The sheet places a raw binary once the variant is settled.
     Unplaced,
     Failed(Failure),
@@ -54,7 +54,7 @@ impl<'a> Job<'a, '_> {
         sheet: &'s Sheet,
         image: Image,
         unit: &UnitFacts,
-    ) -> Result<Settled<'s>, Failure> {
+    ) -> Result<Resolved<'s>, Failure> {
         let Request { clear_all, agreed, keep, .. } = self.request;
         let (clear_all, unit) = (*clear_all, Some(unit));
         let case =
@@ -73,7 +73,7 @@ impl<'a> Job<'a, '_> {
         found: &Candidate<'a>,
         unit: &UnitFacts,
         version: Option<&Version>,
-    ) -> Result<Settled<'a>, Failure> {
+    ) -> Result<Resolved<'a>, Failure> {
         if let (None, Some(text)) = (self.label, &self.request.label) {
             self.label = Some(by_label(found, text)?);
         }
@@ -84,13 +84,13 @@ impl<'a> Job<'a, '_> {
                 None => only_sheet(found)?,
             };
             let variant = label.map(|(_, variant)| variant);
-            let Chosen { image, claim } = match self.image(found, sheet, unit, variant) {
+            let SelectedImage { image, claim } = match self.image(found, sheet, unit, variant) {
                 Ok(chosen) => chosen,
-                Err(NoImage::Unplaced) => {
+                Err(ImageUnavailable::Unplaced) => {
                     self.ask(found, &open_question(found, sheet))?;
                     continue;
                 }
-                Err(NoImage::Failed(failure)) => return Err(failure),
+                Err(ImageUnavailable::Failed(failure)) => return Err(failure),
             };
             let told = told_version(found, sheet, unit, variant);
             let case = Case {
@@ -123,7 +123,7 @@ impl<'a> Job<'a, '_> {
 
     /// Asks what is printed on the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
-        let answer = self.person.read_label(question).ok_or_else(|| undecided(question))?;
+        let answer = self.operator.read_label(question).ok_or_else(|| undecided(question))?;
         self.label = Some(by_label(found, &answer)?);
         Ok(())
     }
@@ -136,7 +136,7 @@ impl<'a> Job<'a, '_> {
         sheet: &'a Sheet,
         unit: &UnitFacts,
         label: Option<&'a Variant>,
-    ) -> Result<Chosen<'a>, NoImage> {
+    ) -> Result<SelectedImage<'a>, ImageUnavailable> {
         let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
         if !self.request.offered.is_empty() {
             return offered(self.request.offered, &open, found.mode);
@@ -148,43 +148,43 @@ impl<'a> Job<'a, '_> {
                 let will_tell = found.mode != Mode::Update && tell_themselves(&open);
                 let only = open.first().copied().filter(|_| open.len() == 1 || will_tell);
                 if only.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
-                    return Err(NoImage::Unplaced);
+                    return Err(ImageUnavailable::Unplaced);
                 }
                 let at = only.and_then(|variant| variant.image.binary_at);
-                let at = at.ok_or_else(|| NoImage::Failed(no_address(&[sheet])))?;
+                let at = at.ok_or_else(|| ImageUnavailable::Failed(no_address(&[sheet])))?;
                 read(ReadOptions { at: Some(at), ..self.request.options })
             }
             other => other,
         };
-        let image = read.map_err(|error| NoImage::Failed(unreadable(&error)))?;
+        let image = read.map_err(|error| ImageUnavailable::Failed(unreadable(&error)))?;
         let image = match &self.request.file_name {
             Some(name) => image.named(name),
             None => image,
         };
-        Ok(Chosen { image, claim: None })
+        Ok(SelectedImage { image, claim: None })
     }
 }
 
 /// The image of a release for the variants that a unit can be. Where these want
 /// different ones, somebody has to say which variant it is, unless the unit will.
-fn offered<'a>(all: &'a [Offered], open: &[&Variant], mode: Mode) -> Result<Chosen<'a>, NoImage> {
+fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result<SelectedImage<'a>, ImageUnavailable> {
     let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
-    let own: Vec<&Offered> = open.iter().filter_map(of).collect();
+    let own: Vec<&ReleaseImage> = open.iter().filter_map(of).collect();
     let Some(first) = own.first() else {
         let names = |ids: &[&str]| ids.join(", ");
         let wanted: Vec<&str> = open.iter().map(|variant| variant.id.as_str()).collect();
         let there: Vec<&str> = all.iter().map(|offered| offered.variant.as_str()).collect();
         let message = format!("The release has no image for {}.", names(&wanted));
-        let failure = Failure::new(Code::Refused, message)
+        let failure = Failure::new(ExitCode::Refused, message)
             .state("Nothing was changed in the unit.")
             .cure(format!("It has images for: {}.", names(&there)));
-        return Err(NoImage::Failed(failure));
+        return Err(ImageUnavailable::Failed(failure));
     };
     let is_one = own.len() == open.len() && own.iter().all(|other| other.image.segments() == first.image.segments());
     let will_tell = mode != Mode::Update && tell_themselves(open);
     match is_one || will_tell {
-        true => Ok(Chosen { image: first.image.clone(), claim: Some(&first.claim) }),
-        false => Err(NoImage::Unplaced),
+        true => Ok(SelectedImage { image: first.image.clone(), claim: Some(&first.claim) }),
+        false => Err(ImageUnavailable::Unplaced),
     }
 }
 
@@ -276,8 +276,8 @@ pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
     if fitting.is_empty() { sheets.iter().collect() } else { fitting }
 }
 
-fn is_among(name: &SetName, families: &[u32]) -> bool {
-    matches!(name, SetName::Family(Some(family)) if families.contains(family))
+fn is_among(name: &GroupId, families: &[u32]) -> bool {
+    matches!(name, GroupId::Family(Some(family)) if families.contains(family))
 }
 
 fn settled<'a>(
@@ -285,7 +285,7 @@ fn settled<'a>(
     sheet: &'a Sheet,
     image: Image,
     verdict: Verdict,
-) -> Result<Settled<'a>, Failure> {
+) -> Result<Resolved<'a>, Failure> {
     let variant = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
     let variant = variant.ok_or_else(|| internal("the verdict fits, but names no variant"))?;
     let route = match found.mode {
@@ -293,7 +293,7 @@ fn settled<'a>(
         _ => variant.routes.first(),
     };
     let route = route.ok_or_else(|| internal("the verdict fits, but the variant has no route"))?;
-    Ok(Settled { sheet, variant, route, image, verdict })
+    Ok(Resolved { sheet, variant, route, image, verdict })
 }
 
 /// The question which of all variants it is, before anything speaks for one.
@@ -328,7 +328,7 @@ pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
         Some(((_, other), text)) => {
             let (one, other) = (format!("'{}' is {}", text::tame(texts[0]), first.1.name), other.name.clone());
             let message = format!("What is printed does not agree: {one}, '{}' is {other}.", text::tame(text));
-            Err(Failure::new(Code::Refused, message)
+            Err(Failure::new(ExitCode::Refused, message)
                 .state("Nothing was changed in the unit.")
                 .cure("Read both places again. If they really differ, this is no unit that the sheet describes."))
         }
@@ -342,7 +342,7 @@ fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
         let mut places: Vec<&str> = places.map(|look| look.place.as_str()).collect();
         places.sort_unstable();
         places.dedup();
-        return Err(Failure::new(Code::Refused, message)
+        return Err(Failure::new(ExitCode::Refused, message)
             .state("Nothing was changed in the unit.")
             .cure(format!("Look at: {}.", places.join("; "))));
     }
@@ -357,11 +357,14 @@ fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
         (None, _) => {
             let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
             let text = text::tame(text);
-            Err(Failure::new(Code::Refused, format!("No variant is called '{text}', and none has that printed on it."))
-                .state("Nothing was changed in the unit.")
-                .cure(format!("The variants are: {}.", known.join(", "))))
+            Err(Failure::new(
+                ExitCode::Refused,
+                format!("No variant is called '{text}', and none has that printed on it."),
+            )
+            .state("Nothing was changed in the unit.")
+            .cure(format!("The variants are: {}.", known.join(", "))))
         }
-        _ => Err(Failure::new(Code::Refused, format!("Several products have a variant '{text}'."))
+        _ => Err(Failure::new(ExitCode::Refused, format!("Several products have a variant '{text}'."))
             .cure("Name it with its product: --variant PRODUCT/VARIANT.")),
     }
 }
@@ -371,7 +374,7 @@ fn only_sheet<'a>(found: &Candidate<'a>) -> Result<&'a Sheet, Failure> {
         [only] => Ok(only),
         _ => {
             let names: Vec<&str> = found.sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
-            Err(Failure::new(Code::Refused, format!("{} share the ids {}.", names.join(" and "), found.id()))
+            Err(Failure::new(ExitCode::Refused, format!("{} share the ids {}.", names.join(" and "), found.id()))
                 .state("Nothing was changed in the unit.")
                 .cure("Say which it is: --variant PRODUCT/VARIANT."))
         }

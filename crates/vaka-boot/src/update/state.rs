@@ -1,7 +1,7 @@
 //! The state of the unit at the end of a run, and how it is told.
 
 use vaka_base::size::Grouped;
-use vaka_core::event::{After, Event, Failure};
+use vaka_core::event::{Event, Failure, RestartState};
 use vaka_core::unit::Mode;
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::Span;
@@ -17,8 +17,8 @@ impl Job<'_, '_> {
         let is_in_doubt = matches!(content, UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Unknown);
         Some(match self.report.after {
             _ if is_in_doubt => content,
-            After::Confirmed | After::Seen => UnitState::Running,
-            After::Restarted if !self.in_update_mode => UnitState::Restarted,
+            RestartState::Confirmed | RestartState::Seen => UnitState::Running,
+            RestartState::Restarted if !self.in_update_mode => UnitState::Restarted,
             _ => content,
         })
     }
@@ -36,7 +36,7 @@ impl Job<'_, '_> {
         let place = if self.in_update_mode { ", in update mode" } else { "" };
         // What a unit does that left update mode by itself is not known.
         let started = match self.report.after {
-            After::NotRestarted if self.in_update_mode => " The application was not started.",
+            RestartState::NotRestarted if self.in_update_mode => " The application was not started.",
             _ => "",
         };
         let untouched = match &self.untouched[..] {
@@ -79,7 +79,7 @@ impl Job<'_, '_> {
             failure.state = Some(self.state_sentence(state));
             failure.unit_state = Some(state);
         }
-        self.pace.tell(Event::Error(failure));
+        self.cx.tell(Event::Error(failure));
     }
 
     /// The session has ended: some units then leave update mode, and nobody sees it.
@@ -104,7 +104,7 @@ impl Job<'_, '_> {
         report.bytes_skipped = self.ledger.bytes_skipped(&self.image);
         report.interrupted = self.resumed;
         report.boot_serial.clone_from(&self.boot_serial);
-        report.owed = self.pace.owed();
+        report.owed = self.cx.owed();
         report.state = state;
     }
 }

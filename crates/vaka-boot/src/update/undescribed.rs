@@ -1,6 +1,6 @@
 //! Units that no product sheet describes: an update of a bare DFU interface.
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::{EntryStep, Sheet, Signal};
 use vaka_core::unit::Mode;
 use vaka_image::address::Address;
@@ -30,7 +30,7 @@ impl<'a> Job<'a, '_> {
         let image = self.image_of_undescribed(&opened.identity)?;
         let facts = opened.identity.facts.clone();
         let sheet = Sheet::of_unit(&facts, &image, &self.request.memory).map_err(|error| {
-            Failure::new(Code::Refused, format!("Nobody described this unit, and {error}."))
+            Failure::new(ExitCode::Refused, format!("Nobody described this unit, and {error}."))
                 .state("Nothing was changed in the unit.")
                 .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
         })?;
@@ -44,19 +44,19 @@ impl<'a> Job<'a, '_> {
     pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
         if !self.has_agreed(NO_SHEET) {
             let name = found.id();
-            return Err(Failure::new(Code::Refused, format!("No sheet knows {name}, whose application runs."))
+            return Err(Failure::new(ExitCode::Refused, format!("No sheet knows {name}, whose application runs."))
                 .state("Nothing was changed in the unit.")
                 .cure("If it is to be put into DFU mode and updated on its own word alone: --agree no-sheet."));
         }
         if self.request.plan_only {
-            return Err(Failure::new(Code::Refused, "What this unit can do shows only in its DFU mode.")
+            return Err(Failure::new(ExitCode::Refused, "What this unit can do shows only in its DFU mode.")
                 .state("Nothing was changed in the unit.")
                 .cure("Put it into DFU mode and run the same command, or leave out --plan."));
         }
         let signal = [EntryStep::Signal(Signal::DfuDetach)];
         let (wanted, application) = (Wanted::DfuMode, found.id());
         let way = Way { name: "the unit", entry: &signal, wanted, application, serial: None };
-        entry::enter(self.bench, way, &found.device, self.request.wait, self.person, self.pace)
+        entry::enter(self.bench, way, &found.device, self.request.wait, self.operator, self.cx)
     }
 
     /// The image for a unit that nobody described. Plain DFU knows no

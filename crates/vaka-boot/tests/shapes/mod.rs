@@ -13,7 +13,7 @@ pub mod tagged;
 
 use std::sync::Arc;
 
-use vaka_core::event::{After, Check, Code};
+use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_sim::fault::Fault;
@@ -108,7 +108,7 @@ impl Shape {
         let (report, events) = whole.update();
         assert_eq!(
             (report.code, report.check, report.after),
-            (Code::Done, self.check, After::Confirmed),
+            (ExitCode::Done, self.check, RestartState::Confirmed),
             "{}: {:?}",
             self.name,
             failure(&events)

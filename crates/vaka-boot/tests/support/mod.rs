@@ -11,10 +11,10 @@ use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Event, Failure, Report};
+use vaka_core::event::{Event, ExitCode, Failure, Report};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
@@ -180,7 +180,7 @@ impl Scene {
         let stop = AtomicBool::new(false);
         let mut events = Vec::new();
         let mut tell = |event| events.push(event);
-        let report = update::run(&bench, &request, &mut Nobody, &mut Pace::new(&*self.clock, &mut tell, &stop));
+        let report = update::run(&bench, &request, &mut Unattended, &mut Context::new(&*self.clock, &mut tell, &stop));
         (report, events)
     }
 
@@ -242,7 +242,7 @@ impl Scene {
     pub fn is_survived(&self, what: &str) -> bool {
         let (report, events) = self.update();
         self.assert_unharmed(what);
-        let succeeded = report.code == Code::Done;
+        let succeeded = report.code == ExitCode::Done;
         assert_eq!(succeeded, failure(&events).is_none(), "{what}: {report:?}");
         if succeeded {
             assert!(self.holds_image(), "{what}: a false success");
@@ -252,10 +252,10 @@ impl Scene {
         }
         let said = failure(&events).unwrap();
         assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
-        assert!(matches!(report.code, Code::Transfer | Code::NotBack | Code::NoUnit), "{what}: {said:?}");
+        assert!(matches!(report.code, ExitCode::Transfer | ExitCode::NotBack | ExitCode::NoUnit), "{what}: {said:?}");
         self.back_into_update_mode();
         let (again, events) = self.update();
-        assert_eq!(again.code, Code::Done, "{what}, second run: {:?}", failure(&events));
+        assert_eq!(again.code, ExitCode::Done, "{what}, second run: {:?}", failure(&events));
         assert!(self.holds_image(), "{what}, second run");
         self.assert_unharmed(what);
         true

@@ -7,7 +7,7 @@ use crate::sheet::{ImageRules, Variant};
 use vaka_image::Format;
 use vaka_image::Image;
 use vaka_image::completeness::Proof;
-use vaka_image::stamp::{self, Found, Seal};
+use vaka_image::stamp::{self, Found, SealState};
 
 /// What the file proves of its own completeness: one row, which agrees if anything proves it and
 /// conflicts if any proof fails. A file that proves nothing is not refused; the row says so.
@@ -21,7 +21,7 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
         let Some(piece) = piece(variant, rules, image) else { continue };
         of_rules(rules, &piece, &mut proofs, &mut failures);
         if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset)
-            && stamp.seal == Seal::Good
+            && stamp.seal == SealState::Good
         {
             proofs.push("the stamp's digest");
         }

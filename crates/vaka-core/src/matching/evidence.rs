@@ -8,7 +8,7 @@ use crate::sheet::VariantId;
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum About {
+pub enum Subject {
     /// The unit on the bus.
     Unit,
     /// The hardware, as a person reads it.
@@ -109,7 +109,7 @@ pub enum Weight {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Evidence {
     /// What it is about.
-    pub about: About,
+    pub about: Subject,
     /// Where it was seen.
     pub source: Source,
     /// What was seen.

@@ -1,7 +1,7 @@
 //! The rules about versions, facts, losses, and what a release says.
 
 use super::claim::Claim;
-use super::evidence::{About, Evidence, Source, Weight};
+use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::{of_file, of_unit, piece};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
 use vaka_base::size::Bytes;
@@ -159,7 +159,7 @@ pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence
 /// What the release takes away, as its maker says. Each is agreed to by itself.
 pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
     let loss = |(id, what): &(String, String)| Evidence {
-        about: About::File,
+        about: Subject::File,
         source: Source::Loss,
         says: what.clone(),
         means: "lost by this, as the release says".to_owned(),

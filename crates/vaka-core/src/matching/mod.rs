@@ -15,9 +15,9 @@ mod unit_rules;
 mod verdict;
 
 pub use claim::Claim;
-pub use evidence::{About, Evidence, Source, Weight};
+pub use evidence::{Evidence, Source, Subject, Weight};
 pub use verdict::{
-    Agreement, Approval, Case, Choice, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
+    Approval, Case, Choice, Consent, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
     variants_for,
 };
 

@@ -3,7 +3,7 @@
 
 use std::borrow::Cow;
 
-use super::evidence::{About, Evidence, Source, Weight};
+use super::evidence::{Evidence, Source, Subject, Weight};
 use crate::sheet::{Ids, ImageRules, Route, Sheet, Variant};
 use crate::unit::{UnitFacts, UsbId};
 use vaka_base::size::Bytes;
@@ -12,12 +12,12 @@ use vaka_base::version::ReleaseNumber;
 use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_image::facts::Suffix;
-use vaka_image::stamp::{self, Found, Seal};
+use vaka_image::stamp::{self, Found, SealState};
 use vaka_image::vectors::{StartVectors, VectorKind};
 
 /// Evidence of `variant`, still without a weight.
 pub(super) struct Seen<'a> {
-    pub(super) about: About,
+    pub(super) about: Subject,
     pub(super) source: Source,
     pub(super) variant: &'a Variant,
     pub(super) says: String,
@@ -39,11 +39,11 @@ impl Seen<'_> {
 }
 
 pub(super) fn of_file(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
-    Seen { about: About::File, source, variant, says: says.into() }
+    Seen { about: Subject::File, source, variant, says: says.into() }
 }
 
 pub(super) fn of_unit(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
-    Seen { about: About::Unit, source, variant, says: says.into() }
+    Seen { about: Subject::Unit, source, variant, says: says.into() }
 }
 
 /// All that the file says for or against a variant, by one of its routes if it has any.
@@ -142,9 +142,9 @@ fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) ->
         seen.conflicts(format!("it says that the image starts at {}", stamp.start))
     } else {
         match stamp.seal {
-            Seal::Broken => seen.conflicts("its digest is not the image's: changed or cut after it was sealed"),
-            Seal::Good => seen.agrees("its digest is right"),
-            Seal::Open => seen.agrees("it was not sealed: nothing tells whether the image is whole"),
+            SealState::Broken => seen.conflicts("its digest is not the image's: changed or cut after it was sealed"),
+            SealState::Good => seen.agrees("its digest is right"),
+            SealState::Open => seen.agrees("it was not sealed: nothing tells whether the image is whole"),
         }
     })
 }

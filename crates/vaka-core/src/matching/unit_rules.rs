@@ -1,10 +1,12 @@
 //! The rules about units in update mode, and about what units say of themselves.
 
-use super::evidence::{About, Evidence, Source, Weight};
+use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::of_unit;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
-use crate::sheet::{DialectRoute, Route, RouteKind, Sign, SignKind, Signs, Takes, Variant, VolumeRoute};
+use crate::sheet::{
+    DescriptorPattern, DialectRoute, Route, RouteKind, Sign, SignKind, UpdateMedium, Variant, VolumeRoute,
+};
 use crate::unit::{DfuMemory, MemoryChoice, Told, UnitFacts};
 use crate::volume::{BOARD_FILE, VolumeFacts};
 
@@ -27,7 +29,12 @@ pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts,
 
 /// What a unit says of itself, beside what the sheet counts on. What it does not tell is
 /// weighed as `silent`: a running application may be held by another program.
-pub(super) fn signs(variant: Option<&Variant>, signs: &Signs, unit: &UnitFacts, silent: Weight) -> Vec<Evidence> {
+pub(super) fn signs(
+    variant: Option<&Variant>,
+    signs: &DescriptorPattern,
+    unit: &UnitFacts,
+    silent: Weight,
+) -> Vec<Evidence> {
     let source = |kind| match kind {
         SignKind::Product => Source::ProductString,
         SignKind::Maker => Source::MakerString,
@@ -43,7 +50,7 @@ pub(super) fn signs(variant: Option<&Variant>, signs: &Signs, unit: &UnitFacts, 
         };
         let says = sign.found.unwrap_or_else(|| "none".to_owned());
         let variant = variant.map(|variant| variant.id.clone());
-        Evidence { about: About::Unit, source: source(sign.kind), says, means, weight, variant }
+        Evidence { about: Subject::Unit, source: source(sign.kind), says, means, weight, variant }
     };
     signs.of(unit).into_iter().map(rule).collect()
 }
@@ -88,7 +95,7 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
     if !route.labels.is_empty() {
         evidence.push(disk_label(variant, route, disk));
     }
-    if let Takes::Uf2 { family, board_id } = &route.takes {
+    if let UpdateMedium::Uf2 { family, board_id } = &route.takes {
         evidence.push(board(variant, board_id.as_deref(), disk));
         evidence.extend(present_family(variant, *family, disk));
     }
@@ -115,7 +122,7 @@ fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evi
         (None, Some(folder)) if route.knows_label(folder.rsplit('/').next()) => {
             of(&format!("not readable, mounted at {folder}")).agrees(ours)
         }
-        (None, Some(_)) if matches!(route.takes, Takes::Uf2 { .. }) => {
+        (None, Some(_)) if matches!(route.takes, UpdateMedium::Uf2 { .. }) => {
             of("not readable").weighs(Weight::Neutral, "this user may not read it; the board information tells more")
         }
         (None, _) => of("none").conflicts(wanted()),

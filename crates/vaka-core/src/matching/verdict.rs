@@ -3,9 +3,9 @@
 use serde::Serialize;
 
 use super::claim::Claim;
-use super::evidence::{About, Evidence, Source, Weight};
+use super::evidence::{Evidence, Source, Subject, Weight};
 use super::{completeness_rules, fact_rules, rules, unit_rules};
-use crate::sheet::{LookAt, Route, Sheet, Variant, VariantId};
+use crate::sheet::{LabelLocation, Route, Sheet, Variant, VariantId};
 use crate::unit::{Mode, UnitFacts};
 use vaka_base::version::Version;
 use vaka_image::Image;
@@ -75,7 +75,7 @@ pub struct Choice {
     /// Its name.
     pub name: String,
     /// What is printed on it.
-    pub look_at: Vec<LookAt>,
+    pub look_at: Vec<LabelLocation>,
     /// Why it cannot be this one, if something says so.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub against: Option<String>,
@@ -92,7 +92,7 @@ impl Choice {
 }
 
 /// Everything that is printed on a variant, in one line.
-pub fn labels(look_at: &[LookAt]) -> String {
+pub fn labels(look_at: &[LabelLocation]) -> String {
     let labels: Vec<String> = look_at.iter().map(|look| format!("\"{}\" ({})", look.reads, look.place)).collect();
     labels.join(" and ")
 }
@@ -100,7 +100,7 @@ pub fn labels(look_at: &[LookAt]) -> String {
 /// A consent that is missing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Agreement {
+pub struct Consent {
     /// What `--agree` takes.
     pub id: String,
     /// What one agrees to.
@@ -130,10 +130,10 @@ pub struct Verdict {
     pub tells_itself: bool,
     /// Agreements that would turn `conflicts` into `fits`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub missing: Vec<Agreement>,
+    pub missing: Vec<Consent>,
     /// Agreements that were given and needed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub agreed: Vec<Agreement>,
+    pub agreed: Vec<Consent>,
     /// Other variants that the image would fit.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub would_fit: Vec<VariantId>,
@@ -171,7 +171,7 @@ impl Verdict {
 /// Judges a case. See the module's head for how.
 pub fn judge(case: &Case<'_>) -> Verdict {
     let mut evidence = Vec::new();
-    let standing = Standing::of(case, &mut evidence);
+    let standing = ModeState::of(case, &mut evidence);
     let chosen = decide(case, &standing, &mut evidence);
     match chosen {
         Some(variant) => decided(case, &standing, variant, evidence),
@@ -180,12 +180,12 @@ pub fn judge(case: &Case<'_>) -> Verdict {
 }
 
 /// Where the unit stands: its mode, and the variants it could be.
-struct Standing<'a> {
+struct ModeState<'a> {
     mode: Mode,
     candidates: Vec<&'a Variant>,
 }
 
-impl<'a> Standing<'a> {
+impl<'a> ModeState<'a> {
     fn of(case: &Case<'a>, evidence: &mut Vec<Evidence>) -> Self {
         let Some(unit) = case.unit else {
             return Self { mode: Mode::Unknown, candidates: case.sheet.variants.iter().collect() };
@@ -245,11 +245,11 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
         _ => (Weight::Neutral, format!("{} share it: decides nothing", names.join(" and "))),
     };
     let variant = None;
-    Evidence { about: About::Unit, source, says: unit.id.to_string(), means, weight, variant }
+    Evidence { about: Subject::Unit, source, says: unit.id.to_string(), means, weight, variant }
 }
 
 /// The variant, if the label or the ids settle it.
-fn decide<'a>(case: &Case<'a>, standing: &Standing<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
+fn decide<'a>(case: &Case<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
     let Some(label) = case.label else {
         // A file alone decides nothing, even where a product has one variant only.
         return match standing.candidates[..] {
@@ -263,12 +263,12 @@ fn decide<'a>(case: &Case<'a>, standing: &Standing<'a>, evidence: &mut Vec<Evide
         false => (Weight::Conflicts, "no unit of this variant shows those ids".to_owned()),
     };
     let says = label.id.to_string();
-    evidence.push(Evidence { about: About::Label, source: Source::Label, says, means, weight, variant: None });
+    evidence.push(Evidence { about: Subject::Label, source: Source::Label, says, means, weight, variant: None });
     Some(label)
 }
 
 /// Everything that speaks for or against one variant.
-fn against(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant) -> Vec<Evidence> {
+fn against(case: &Case<'_>, standing: &ModeState<'_>, variant: &Variant) -> Vec<Evidence> {
     let route = route_of(case, standing, variant);
     let mut evidence = match (case.unit, route) {
         (Some(unit), Some(route)) if standing.mode == Mode::Update => {
@@ -296,12 +296,12 @@ fn tells_apart(sheet: &Sheet, variant: &Variant, route: &Route, unit: &UnitFacts
 }
 
 /// The route that the unit stands in, or else the variant's first.
-fn route_of<'a>(case: &Case<'_>, standing: &Standing<'_>, variant: &'a Variant) -> Option<&'a Route> {
+fn route_of<'a>(case: &Case<'_>, standing: &ModeState<'_>, variant: &'a Variant) -> Option<&'a Route> {
     let under_id = case.unit.filter(|_| standing.mode == Mode::Update).and_then(|unit| variant.route(unit.id));
     under_id.or(variant.routes.first())
 }
 
-fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
+fn decided(case: &Case<'_>, standing: &ModeState<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
     evidence.extend(against(case, standing, variant));
     evidence.extend(fact_rules::version(variant, case.image, case.running));
     evidence.extend(fact_rules::undescribed(case.sheet, variant));
@@ -315,7 +315,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
     let fits_other = |other: &&Variant| {
         other.id != variant.id && of_file(case.sheet, other, case.image).iter().all(|e| !e.is_conflict())
     };
-    let file_is_wrong = evidence.iter().any(|evidence| evidence.about == About::File && evidence.is_conflict());
+    let file_is_wrong = evidence.iter().any(|evidence| evidence.about == Subject::File && evidence.is_conflict());
     let would_fit = match file_is_wrong {
         true => case.sheet.variants.iter().filter(fits_other).map(|other| other.id.clone()).collect(),
         false => Vec::new(),
@@ -336,7 +336,7 @@ fn decided(case: &Case<'_>, standing: &Standing<'_>, variant: &Variant, mut evid
 }
 
 /// The only variant that nothing of what the unit reports speaks against.
-fn identified(case: &Case<'_>, standing: &Standing<'_>) -> Option<VariantId> {
+fn identified(case: &Case<'_>, standing: &ModeState<'_>) -> Option<VariantId> {
     let unit = case.unit?;
     let compatible = |variant: &&&Variant| match variant.route(unit.id) {
         Some(route) if standing.mode == Mode::Update => {
@@ -350,9 +350,9 @@ fn identified(case: &Case<'_>, standing: &Standing<'_>) -> Option<VariantId> {
 }
 
 /// Splits what needs an agreement into what has one and what has none.
-fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Agreement>, Vec<Agreement>) {
+fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec<Consent>) {
     let needed = evidence.iter().filter_map(|evidence| match &evidence.weight {
-        Weight::ConflictsUnlessAgreed(id) => Some(Agreement { id: id.clone(), to: evidence.sentence() }),
+        Weight::ConflictsUnlessAgreed(id) => Some(Consent { id: id.clone(), to: evidence.sentence() }),
         _ => None,
     });
     needed.partition(|agreement| given.contains(&agreement.id))
@@ -403,7 +403,7 @@ pub fn tell_themselves(variants: &[&Variant]) -> bool {
 }
 
 /// No variant is settled: refuse if the image fits none, else ask.
-fn open(case: &Case<'_>, standing: &Standing<'_>, mut evidence: Vec<Evidence>) -> Verdict {
+fn open(case: &Case<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evidence>) -> Verdict {
     let mut choices = Vec::new();
     let mut would_fit = Vec::new();
     for variant in &standing.candidates {

@@ -6,9 +6,9 @@ use crate::dfu::Attributes;
 use vaka_image::address::Span;
 
 use crate::plan::error::PlanError;
-use crate::plan::model::{Content, Job};
+use crate::plan::model::{Job, KnownContent};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept, unit_decides};
-use crate::plan::step::{FinishBy, RestartBy, Step};
+use crate::plan::step::{FinishMethod, RestartMethod, Step};
 
 /// The steps for a unit that is erased and written by address; returns the
 /// sectors that are erased.
@@ -19,7 +19,7 @@ pub(super) fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Spa
     sectors.retain(|sector| !job.content.is_equal(*sector));
     *kept = to_be_kept(job, &sectors)?;
     steps.extend(keep(job, kept));
-    if job.content == Content::Unseen && job.geometry.can_read && !job.clear_all {
+    if job.content == KnownContent::Unseen && job.geometry.can_read && !job.clear_all {
         steps.push(Step::Compare { sectors: of_image });
     }
     if !sectors.is_empty() {
@@ -38,7 +38,7 @@ pub(super) fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Spa
         }
     }
     let at = job.route.restart_at.unwrap_or(job.image.start());
-    steps.push(Step::Restart { by: RestartBy::Address(at) });
+    steps.push(Step::Restart { by: RestartMethod::Address(at) });
     Ok(sectors)
 }
 
@@ -51,23 +51,23 @@ pub(super) fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>
     let span = job.image.span();
     let sectors = sectors_of(&[span], job)?;
     // Only what is known to come back as it went in can be compared.
-    if job.content == Content::Unseen && job.geometry.can_read && uploads_image {
+    if job.content == KnownContent::Unseen && job.geometry.can_read && uploads_image {
         steps.push(Step::Compare { sectors: sectors.clone() });
     }
     if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
-        steps.push(Step::Restart { by: RestartBy::BusReset });
+        steps.push(Step::Restart { by: RestartMethod::BusReset });
         return Ok(Vec::new());
     }
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
-    steps.push(Step::Finish { by: FinishBy::Request });
+    steps.push(Step::Finish { by: FinishMethod::Request });
     let stays = job.geometry.attributes.is_none_or(Attributes::manifestation_tolerant);
     if job.geometry.can_read && stays {
         steps.push(Step::ReadBack { spans: vec![span], vouched: uploads_image });
     }
     let by = match job.geometry.attributes {
-        None => RestartBy::NotKnownYet,
-        Some(attributes) if attributes.manifestation_tolerant() || !attributes.will_detach() => RestartBy::BusReset,
-        Some(_) => RestartBy::Itself,
+        None => RestartMethod::NotKnownYet,
+        Some(attributes) if attributes.manifestation_tolerant() || !attributes.will_detach() => RestartMethod::BusReset,
+        Some(_) => RestartMethod::Itself,
     };
     steps.push(Step::Restart { by });
     Ok(sectors)

@@ -6,10 +6,10 @@
 
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
-use crate::plan::geometry::Offer;
-use crate::plan::model::{Content, Job};
+use crate::plan::geometry::DialectCapabilities;
+use crate::plan::model::{Job, KnownContent};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept};
-use crate::plan::step::{FinishBy, RestartBy, Step};
+use crate::plan::step::{FinishMethod, RestartMethod, Step};
 use crate::sheet::DialectRoute;
 use vaka_dialect::{EraseBy, Erases, Order, Over};
 use vaka_image::address::{Address, Span};
@@ -20,7 +20,7 @@ pub(super) fn steps(
     steps: &mut Vec<Step>,
     kept: &mut Vec<Span>,
 ) -> Result<Vec<Span>, PlanError> {
-    let offer = job.geometry.offer.unwrap_or_else(|| Offer::of(&route.dialect));
+    let offer = job.geometry.offer.unwrap_or_else(|| DialectCapabilities::of(&route.dialect));
     let spans: Vec<Span> = match offer.stream {
         true => vec![job.image.span()],
         false => job.image.segments().iter().map(|segment| segment.span()).collect(),
@@ -46,7 +46,7 @@ pub(super) fn steps(
     *kept = to_be_kept(job, &sectors)?;
     steps.extend(keep(job, kept));
     let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
-    if job.content == Content::Unseen && can_look && !job.clear_all {
+    if job.content == KnownContent::Unseen && can_look && !job.clear_all {
         steps.push(Step::Compare { sectors: of_image });
     }
     if !sectors.is_empty() {
@@ -65,20 +65,20 @@ pub(super) fn steps(
         let written: Vec<Span> = Span::joined(runs.iter().map(Run::span));
         steps.push(Step::Write { runs });
         if offer.ends {
-            steps.push(Step::Finish { by: FinishBy::Request });
+            steps.push(Step::Finish { by: FinishMethod::Request });
         }
         steps.extend(check(job, &offer, written, &sectors));
     } else if offer.ends && offer.needs_end {
-        steps.push(Step::Finish { by: FinishBy::Request });
+        steps.push(Step::Finish { by: FinishMethod::Request });
     }
-    let by = if offer.restarts { RestartBy::Request } else { RestartBy::PowerCycle };
+    let by = if offer.restarts { RestartMethod::Request } else { RestartMethod::PowerCycle };
     steps.push(Step::Restart { by });
     Ok(sectors)
 }
 
 /// Everything can be erased first only where a request does it, or where the unit by itself
 /// erases just that: what it leaves alone would stay.
-fn may_clear_all(job: &Job<'_>, offer: &Offer) -> Result<(), PlanError> {
+fn may_clear_all(job: &Job<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
     let erases_that = match (offer.erase, offer.erases_itself) {
         (Some(EraseBy::Page | EraseBy::Range), _) => true,
         (Some(EraseBy::All), _) | (None, Some(Erases::Everything)) => {
@@ -93,7 +93,7 @@ fn may_clear_all(job: &Job<'_>, offer: &Offer) -> Result<(), PlanError> {
 }
 
 /// How what was written is checked: read, or else by the unit's own checksum.
-fn check(job: &Job<'_>, offer: &Offer, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
+fn check(job: &Job<'_>, offer: &DialectCapabilities, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
     if job.geometry.can_read {
         return Some(Step::ReadBack { spans: written, vouched: true });
     }
@@ -128,7 +128,7 @@ fn written_sectors(job: &Job<'_>) -> Vec<Span> {
 }
 
 /// The chunks, in the order in which they are written.
-fn runs(job: &Job<'_>, offer: &Offer, spans: &[Span], erased: &[Span]) -> Result<Vec<Run>, PlanError> {
+fn runs(job: &Job<'_>, offer: &DialectCapabilities, spans: &[Span], erased: &[Span]) -> Result<Vec<Run>, PlanError> {
     let changed = || erased.iter().flat_map(|range| spans.iter().filter_map(|span| span.common(*range)));
     let Some(size) = job.geometry.block_size else {
         return Ok(changed().map(|span| Run::stream(span, None)).collect());

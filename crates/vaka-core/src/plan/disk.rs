@@ -3,16 +3,16 @@
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
 use crate::plan::geometry::Geometry;
-use crate::plan::model::{Content, Job};
+use crate::plan::model::{Job, KnownContent};
 use crate::plan::sectors::{sectors_of, unit_decides};
-use crate::plan::step::{FinishBy, RestartBy, Step};
-use crate::sheet::{DropFile, Leave, VolumeRoute};
+use crate::plan::step::{FinishMethod, RestartMethod, Step};
+use crate::sheet::{FileTarget, Leave, VolumeRoute};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
 const PAGE: u64 = uf2::PAYLOAD as u64;
 
-impl From<Leave> for RestartBy {
+impl From<Leave> for RestartMethod {
     fn from(leave: Leave) -> Self {
         match leave {
             Leave::Eject => Self::Eject,
@@ -31,7 +31,7 @@ pub(super) fn blocks(job: &Job<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) 
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
     let Geometry { can_read, block_size, .. } = job.geometry;
-    if job.content == Content::Unseen && can_read {
+    if job.content == KnownContent::Unseen && can_read {
         steps.push(Step::Compare { sectors: of_image.clone() });
     }
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
@@ -62,8 +62,8 @@ pub(super) fn blocks(job: &Job<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) 
             steps.push(Step::ReadBack { spans, vouched: true });
         }
     }
-    steps.push(Step::Finish { by: FinishBy::LastBlock(held_back) });
-    steps.push(Step::Restart { by: RestartBy::Itself });
+    steps.push(Step::Finish { by: FinishMethod::LastBlock(held_back) });
+    steps.push(Step::Restart { by: RestartMethod::Itself });
     Ok(sectors)
 }
 
@@ -77,13 +77,13 @@ fn whole_pages(span: Span) -> Option<Span> {
 pub(super) fn file(
     job: &Job<'_>,
     route: &VolumeRoute,
-    file: &DropFile,
+    file: &FileTarget,
     steps: &mut Vec<Step>,
 ) -> Result<Vec<Span>, PlanError> {
     unit_decides(job)?;
     let span = job.image.span();
     let sectors = sectors_of(&[span], job)?;
-    if job.content == Content::Unseen && job.geometry.can_read {
+    if job.content == KnownContent::Unseen && job.geometry.can_read {
         steps.push(Step::Compare { sectors: sectors.clone() });
     }
     if sectors.iter().all(|sector| job.content.is_equal(*sector)) {
@@ -91,8 +91,8 @@ pub(super) fn file(
         return Ok(Vec::new());
     }
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
-    steps.push(Step::Finish { by: FinishBy::File(file.name.clone()) });
-    steps.push(Step::Restart { by: RestartBy::Itself });
+    steps.push(Step::Finish { by: FinishMethod::File(file.name.clone()) });
+    steps.push(Step::Restart { by: RestartMethod::Itself });
     if let Some(present) = route.present.as_ref().filter(|_| job.geometry.can_read) {
         steps.push(Step::LookAgain { file: present.clone() });
     }

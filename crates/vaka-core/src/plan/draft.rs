@@ -1,9 +1,9 @@
 //! Making a plan of all that is known.
 
 use crate::matching::image_version;
-use crate::sheet::{Moment, Undo, undone};
 use crate::sheet::{Region, VersionSource};
-use crate::sheet::{RouteKind, Takes};
+use crate::sheet::{RouteKind, UpdateMedium};
+use crate::sheet::{Undo, UndoPhase, undone};
 
 use crate::plan::dfu;
 use crate::plan::error::PlanError;
@@ -29,26 +29,26 @@ impl Plan {
             RouteKind::Dfu { .. } => dfu::addressed(job, &mut steps, &mut kept)?,
             RouteKind::PlainDfu { uploads_image, .. } => dfu::streamed(job, *uploads_image, &mut steps)?,
             RouteKind::Volume(route) => match &route.takes {
-                Takes::Uf2 { .. } => crate::plan::disk::blocks(job, route, &mut steps)?,
-                Takes::File(file) => crate::plan::disk::file(job, route, file, &mut steps)?,
+                UpdateMedium::Uf2 { .. } => crate::plan::disk::blocks(job, route, &mut steps)?,
+                UpdateMedium::File(file) => crate::plan::disk::file(job, route, file, &mut steps)?,
             },
             RouteKind::Dialect(route) => crate::plan::dialect::steps(job, route, &mut steps, &mut kept)?,
         };
         let streamed = match &job.route.kind {
             RouteKind::Dfu { .. } | RouteKind::Dialect(_) => false,
             RouteKind::PlainDfu { .. } => true,
-            RouteKind::Volume(route) => matches!(route.takes, Takes::File(_)),
+            RouteKind::Volume(route) => matches!(route.takes, UpdateMedium::File(_)),
         };
         let restart = steps.iter().rposition(|step| matches!(step, Step::Restart { .. })).unwrap_or(steps.len());
         let entered = steps.iter().position(|step| *step == Step::Identify).map_or(0, |at| at + 1);
-        for (at, when) in [(restart, Moment::Written), (entered, Moment::Entered)] {
+        for (at, when) in [(restart, UndoPhase::Written), (entered, UndoPhase::Entered)] {
             if let Some(undo) = undo(job, when) {
                 steps.insert(at, undo);
             }
         }
         steps.push(Step::Confirm { id, version, within_ms: after.back_within, see: after.see.clone() });
         steps.extend(once_more(job, &steps));
-        steps.extend(undo(job, Moment::End));
+        steps.extend(undo(job, UndoPhase::End));
         let is_untouched = |region: &&Region| sectors.iter().all(|sector| sector.common(region.span).is_none());
         let untouched = match &job.route.kind {
             RouteKind::Dfu { .. } | RouteKind::Volume(_) | RouteKind::Dialect(_) => {
@@ -72,7 +72,7 @@ fn once_more(job: &Job<'_>, steps: &[Step]) -> Option<Step> {
 }
 
 /// What a person undoes at one moment, if there is something.
-fn undo(job: &Job<'_>, when: Moment) -> Option<Step> {
+fn undo(job: &Job<'_>, when: UndoPhase) -> Option<Step> {
     let steps = undone(&job.route.hands(), when).unwrap_or_default();
     let steps: Vec<Undo> = steps.into_iter().map(|(_, undo)| undo.clone()).collect();
     (!steps.is_empty()).then_some(Step::Undo { when, steps })

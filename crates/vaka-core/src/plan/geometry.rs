@@ -17,12 +17,12 @@ pub struct Geometry<'a> {
     /// What its functional descriptor says; unknown before it is in update mode.
     pub attributes: Option<Attributes>,
     /// What its dialect offers, once the unit answered in it.
-    pub offer: Option<Offer>,
+    pub offer: Option<DialectCapabilities>,
 }
 
 /// What a dialect offers on one unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Offer {
+pub struct DialectCapabilities {
     /// Chunks begin at multiples of this from the start of the flash; at least 1.
     pub align: u32,
     /// Whether the last chunk is filled up.
@@ -47,7 +47,7 @@ pub struct Offer {
     pub needs_end: bool,
 }
 
-impl Offer {
+impl DialectCapabilities {
     /// What a dialect offers before the unit was asked; nothing is known of chunks.
     pub fn of(dialect: &Dialect) -> Self {
         Self {

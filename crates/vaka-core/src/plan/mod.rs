@@ -18,8 +18,8 @@ mod step;
 
 pub use blocks::{Block, Run};
 pub use error::PlanError;
-pub use geometry::{Geometry, Offer};
+pub use geometry::{DialectCapabilities, Geometry};
 pub use ledger::Ledger;
-pub use model::{ApprovedPlan, Content, Job, Plan};
+pub use model::{ApprovedPlan, Job, KnownContent, Plan};
 pub use sectors::rest_of_sectors;
-pub use step::{FinishBy, RestartBy, Step};
+pub use step::{FinishMethod, RestartMethod, Step};

@@ -3,14 +3,14 @@
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
 use crate::plan::geometry::Geometry;
-use crate::plan::step::{FinishBy, Step};
+use crate::plan::step::{FinishMethod, Step};
 
 use serde::Serialize;
 
 use crate::matching::Approval;
 use crate::sheet::Route;
 use crate::sheet::{BOOTLOADER, Region, Sheet, Variant, VariantId};
-use crate::sheet::{Moment, Undo};
+use crate::sheet::{Undo, UndoPhase};
 use vaka_image::Image;
 use vaka_image::address::Span;
 
@@ -60,7 +60,7 @@ pub struct Job<'a> {
     /// Whether everything that may be is erased first.
     pub clear_all: bool,
     /// What is known of the unit's content.
-    pub content: Content<'a>,
+    pub content: KnownContent<'a>,
     /// Names of regions that stay as they are.
     pub keep: &'a [String],
 }
@@ -73,7 +73,7 @@ impl Job<'_> {
 
 /// What is known of a unit's content before it is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Content<'a> {
+pub enum KnownContent<'a> {
     /// Nothing, and it is written whatever it is.
     Rewrite,
     /// Nothing yet; it is looked at first, where that is possible.
@@ -82,7 +82,7 @@ pub enum Content<'a> {
     Equal(&'a [Span]),
 }
 
-impl Content<'_> {
+impl KnownContent<'_> {
     pub(super) fn is_equal(self, sector: Span) -> bool {
         matches!(self, Self::Equal(sectors) if sectors.contains(&sector))
     }
@@ -91,7 +91,7 @@ impl Content<'_> {
 impl Plan {
     /// Takes out what a person undoes at the end; it is then done later.
     pub fn take_undo(&mut self) -> Vec<Undo> {
-        let is_it = |step: &Step| matches!(step, Step::Undo { when: Moment::End, .. });
+        let is_it = |step: &Step| matches!(step, Step::Undo { when: UndoPhase::End, .. });
         let taken = self.steps.iter().position(is_it).map(|at| self.steps.remove(at));
         if let Some(Step::Undo { steps, .. }) = taken { steps } else { Vec::new() }
     }
@@ -101,7 +101,7 @@ impl Plan {
         let mut steps = self.take_undo();
         steps.extend(more.iter().cloned());
         if !steps.is_empty() {
-            self.steps.push(Step::Undo { when: Moment::End, steps });
+            self.steps.push(Step::Undo { when: UndoPhase::End, steps });
         }
     }
 
@@ -147,7 +147,7 @@ impl Plan {
     /// The block that is sent only once the others were read.
     pub fn held_back(&self) -> Option<Span> {
         self.steps.iter().find_map(|step| match step {
-            Step::Finish { by: FinishBy::LastBlock(span) } => Some(*span),
+            Step::Finish { by: FinishMethod::LastBlock(span) } => Some(*span),
             _ => None,
         })
     }

@@ -8,7 +8,7 @@ use serde::Serialize;
 
 use crate::sheet::EntryStep;
 use crate::sheet::Ids;
-use crate::sheet::{Moment, Undo};
+use crate::sheet::{Undo, UndoPhase};
 use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
@@ -72,7 +72,7 @@ pub enum Step {
     /// The unit is told that this was all; it makes the image effective.
     Finish {
         /// How.
-        by: FinishBy,
+        by: FinishMethod,
     },
     /// What was written is read and compared, padding included.
     ReadBack {
@@ -103,12 +103,12 @@ pub enum Step {
     /// The unit leaves update mode.
     Restart {
         /// How.
-        by: RestartBy,
+        by: RestartMethod,
     },
     /// A person undoes what they did on the way into update mode.
     Undo {
         /// When.
-        when: Moment,
+        when: UndoPhase,
         /// What, in order.
         steps: Vec<Undo>,
     },
@@ -137,7 +137,7 @@ fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Resu
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum FinishBy {
+pub enum FinishMethod {
     /// It is told so.
     Request,
     /// It counts: the last block was held back, and is sent now.
@@ -146,7 +146,7 @@ pub enum FinishBy {
     File(String),
 }
 
-impl fmt::Display for FinishBy {
+impl fmt::Display for FinishMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Request => f.write_str("tell the unit that this was all; it checks the image and makes it effective"),
@@ -160,7 +160,7 @@ impl fmt::Display for FinishBy {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum RestartBy {
+pub enum RestartMethod {
     /// It is told where to start.
     Address(Address),
     /// It is told to start its application.
@@ -179,7 +179,7 @@ pub enum RestartBy {
     NotKnownYet,
 }
 
-impl fmt::Display for RestartBy {
+impl fmt::Display for RestartMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Address(at) => write!(f, "leave update mode and start at {at}"),

@@ -21,7 +21,7 @@ pub enum Wanted {
 
 /// What is wanted of a release.
 #[derive(Clone, Debug)]
-pub struct Choosing<'a> {
+pub struct ReleaseQuery<'a> {
     /// The product, where it is known.
     pub product: Option<&'a str>,
     /// For whom. Without one those on the channel `stable`, if there are any, else all. A
@@ -33,7 +33,7 @@ pub struct Choosing<'a> {
 
 /// The release that is meant.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Pick {
+pub struct Selection {
     /// Its place among those that were given.
     pub index: usize,
     /// The places of the others of that product, the newest first.
@@ -43,7 +43,7 @@ pub struct Pick {
 /// Why none is meant.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum NoneFits {
+pub enum SelectError {
     /// There is none at all.
     #[error("there is no release")]
     Nothing,
@@ -78,16 +78,16 @@ pub enum NoneFits {
 /// version that is wanted.
 ///
 /// # Errors
-/// [`NoneFits`], with what there is.
-pub fn choose(releases: &[Manifest], wanted: &Choosing<'_>) -> Result<Pick, NoneFits> {
+/// [`SelectError`], with what there is.
+pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
     let of_product = |manifest: &&Manifest| wanted.product.is_none_or(|product| manifest.product == product);
     let mut products: Vec<String> = releases.iter().filter(of_product).map(|m| m.product.clone()).collect();
     products.sort();
     products.dedup();
     match products.len() {
-        0 => return Err(NoneFits::Nothing),
+        0 => return Err(SelectError::Nothing),
         1 => {}
-        _ => return Err(NoneFits::Products(products)),
+        _ => return Err(SelectError::Products(products)),
     }
     let mut all: Vec<usize> = (0..releases.len()).filter(|at| releases[*at].product == products[0]).collect();
     all.sort_by(|a, b| order(&releases[*b]).partial_cmp(&order(&releases[*a])).unwrap_or(std::cmp::Ordering::Equal));
@@ -105,18 +105,18 @@ pub fn choose(releases: &[Manifest], wanted: &Choosing<'_>) -> Result<Pick, None
     };
     let Some(index) = fitting.first().copied() else {
         return Err(match (&wanted.version, wanted.channel) {
-            (Wanted::Version(version), _) => NoneFits::Version { wanted: version.clone(), there: there() },
-            (Wanted::KnownGood(_), _) => NoneFits::KnownGood(there()),
+            (Wanted::Version(version), _) => SelectError::Version { wanted: version.clone(), there: there() },
+            (Wanted::KnownGood(_), _) => SelectError::KnownGood(there()),
             (Wanted::Newest, channel) => {
-                NoneFits::Channel { wanted: channel.unwrap_or_default().to_owned(), there: there() }
+                SelectError::Channel { wanted: channel.unwrap_or_default().to_owned(), there: there() }
             }
         });
     };
     let same = fitting.iter().skip(1).find(|at| releases[**at].ordered() == releases[index].ordered());
     if same.is_some_and(|at| releases[*at] != releases[index]) {
-        return Err(NoneFits::Two(releases[index].version.clone()));
+        return Err(SelectError::Two(releases[index].version.clone()));
     }
-    Ok(Pick { index, others: all.into_iter().filter(|at| *at != index).collect() })
+    Ok(Selection { index, others: all.into_iter().filter(|at| *at != index).collect() })
 }
 
 fn order(manifest: &Manifest) -> (Version, &str) {
@@ -156,7 +156,7 @@ mod tests {
             manifest("tern", "1.10.0-rc1", "stable"),
         ];
         let pick = |channel, version| {
-            choose(&all, &Choosing { product: None, channel, version }).map(|pick| all[pick.index].version.clone())
+            choose(&all, &ReleaseQuery { product: None, channel, version }).map(|pick| all[pick.index].version.clone())
         };
         let named = |version: &str| Wanted::Version(version.to_owned());
         assert_eq!(pick(None, Wanted::Newest).unwrap(), "1.10.0");
@@ -165,22 +165,22 @@ mod tests {
         let good = |versions: &[&str]| Wanted::KnownGood(versions.iter().map(|v| (*v).to_owned()).collect());
         assert_eq!(pick(None, good(&["1.9.0", "0.1"])).unwrap(), "1.9.0");
         assert_eq!(pick(None, good(&["1.9.0", "2.0.0"])).unwrap(), "2.0.0");
-        assert!(matches!(pick(None, good(&[])), Err(NoneFits::KnownGood(_))));
-        assert!(matches!(pick(Some("night"), Wanted::Newest), Err(NoneFits::Channel { .. })));
-        assert!(matches!(pick(None, named("3.0")), Err(NoneFits::Version { .. })));
+        assert!(matches!(pick(None, good(&[])), Err(SelectError::KnownGood(_))));
+        assert!(matches!(pick(Some("night"), Wanted::Newest), Err(SelectError::Channel { .. })));
+        assert!(matches!(pick(None, named("3.0")), Err(SelectError::Version { .. })));
     }
 
     #[test]
     fn several_products_and_two_of_one_version_are_no_choice() {
         let all = [manifest("tern", "1.0", "stable"), manifest("shag", "1.0", "stable")];
-        let any = Choosing { product: None, channel: None, version: Wanted::Newest };
-        assert!(matches!(choose(&all, &any), Err(NoneFits::Products(_))));
-        let shag = Choosing { product: Some("shag"), ..any.clone() };
-        assert_eq!(choose(&all, &shag).unwrap(), Pick { index: 1, others: vec![] });
+        let any = ReleaseQuery { product: None, channel: None, version: Wanted::Newest };
+        assert!(matches!(choose(&all, &any), Err(SelectError::Products(_))));
+        let shag = ReleaseQuery { product: Some("shag"), ..any.clone() };
+        assert_eq!(choose(&all, &shag).unwrap(), Selection { index: 1, others: vec![] });
         let mut twins = [manifest("tern", "1.0", "stable"), manifest("tern", "1.0", "stable")];
         assert!(choose(&twins, &any).is_ok());
         twins[1].loses.push(super::super::manifest::Loss { id: "a".into(), what: "b".into() });
-        assert!(matches!(choose(&twins, &any), Err(NoneFits::Two(_))));
-        assert_eq!(choose(&[], &any), Err(NoneFits::Nothing));
+        assert!(matches!(choose(&twins, &any), Err(SelectError::Two(_))));
+        assert_eq!(choose(&[], &any), Err(SelectError::Nothing));
     }
 }

@@ -81,7 +81,7 @@ pub struct Stage {
     pub stage: Option<String>,
     /// What another tool or bus does, in place of Vaka.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub foreign: Option<Foreign>,
+    pub foreign: Option<ExternalStep>,
     /// The images.
     pub images: Vec<Entry>,
 }
@@ -89,7 +89,7 @@ pub struct Stage {
 /// A step that is done with another tool.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Foreign {
+pub struct ExternalStep {
     /// With which tool, or over which bus.
     pub tool: String,
     /// What a person does.

@@ -12,6 +12,6 @@ mod pieces;
 mod release_file;
 pub mod signature;
 
-pub use choose::{Choosing, NoneFits, Pick, STABLE, Wanted, choose};
+pub use choose::{ReleaseQuery, STABLE, SelectError, Selection, Wanted, choose};
 pub use pieces::{Disagreement, ImageError, disagreements, sheet_for};
 pub use release_file::{MANIFEST, MOST_BYTES, Release, ReleaseError, SIGNATURE, SIGNER};

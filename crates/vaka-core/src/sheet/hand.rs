@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 /// What a person does.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct HandStep {
+pub struct ManualStep {
     /// A short name, by which other steps speak of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub id: Option<String>,
@@ -34,10 +34,10 @@ pub struct HandStep {
     pub documented: Option<String>,
     /// What the bus shows once it is done, where that is not yet the update mode.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub shows: Option<BusSign>,
+    pub shows: Option<BusEvent>,
     /// What was probably done wrong where the bus shows something else.
-    #[serde(skip_serializing_if = "Slips::is_empty")]
-    pub slips: Slips,
+    #[serde(skip_serializing_if = "MistakeHints::is_empty")]
+    pub slips: MistakeHints,
     /// How and when it is undone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub undo: Option<Undo>,
@@ -47,7 +47,7 @@ pub struct HandStep {
 /// the words of who knows the product.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Slips {
+pub struct MistakeHints {
     /// The application started again.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub application: Option<String>,
@@ -59,7 +59,7 @@ pub struct Slips {
     pub other: Option<String>,
 }
 
-impl Slips {
+impl MistakeHints {
     fn is_empty(&self) -> bool {
         *self == Self::default()
     }
@@ -73,20 +73,20 @@ pub struct Undo {
     #[serde(rename = "do")]
     pub action: String,
     /// When.
-    pub when: Moment,
+    pub when: UndoPhase,
     /// Names of steps that are undone before.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<String>,
     /// What the bus shows of it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub shows: Option<BusSign>,
+    pub shows: Option<BusEvent>,
 }
 
 /// When a hand step is undone.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Moment {
+pub enum UndoPhase {
     /// As soon as update mode is reached, before anything is changed.
     Entered,
     /// Once all is written, before the restart.
@@ -100,14 +100,14 @@ pub enum Moment {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum BusSign {
+pub enum BusEvent {
     /// The unit left the bus.
     Gone,
     /// The unit came again.
     Back,
 }
 
-impl fmt::Display for Moment {
+impl fmt::Display for UndoPhase {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Entered => "entered",
@@ -119,7 +119,7 @@ impl fmt::Display for Moment {
 
 /// Why an order of undoing cannot be.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Impossible {
+pub enum UndoOrderError {
     /// A step waits for one that no step has as its name, or that is not undone.
     NotUndone(String),
     /// A step waits for one that is undone at a later moment.
@@ -128,7 +128,7 @@ pub enum Impossible {
     Circle(Vec<String>),
 }
 
-impl fmt::Display for Impossible {
+impl fmt::Display for UndoOrderError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::NotUndone(id) => write!(f, "no step '{id}' is undone, so nothing can wait for that"),
@@ -142,18 +142,18 @@ impl fmt::Display for Impossible {
 /// waits for another.
 ///
 /// # Errors
-/// [`Impossible`]; [`Sheet::parse`](super::Sheet::parse) has found that before.
-pub fn undone<'a>(steps: &[&'a HandStep], at: Moment) -> Result<Vec<(&'a HandStep, &'a Undo)>, Impossible> {
+/// [`UndoOrderError`]; [`Sheet::parse`](super::Sheet::parse) has found that before.
+pub fn undone<'a>(steps: &[&'a ManualStep], at: UndoPhase) -> Result<Vec<(&'a ManualStep, &'a Undo)>, UndoOrderError> {
     let with_undo = || steps.iter().filter_map(|step| Some((*step, step.undo.as_ref()?)));
-    let mut open: Vec<(&HandStep, &Undo)> = with_undo().filter(|(_, undo)| undo.when == at).collect();
+    let mut open: Vec<(&ManualStep, &Undo)> = with_undo().filter(|(_, undo)| undo.when == at).collect();
     open.reverse();
-    let mut order: Vec<(&HandStep, &Undo)> = Vec::new();
+    let mut order: Vec<(&ManualStep, &Undo)> = Vec::new();
     let named = |id: &str| with_undo().find(|(step, _)| step.id.as_deref() == Some(id));
     for (_, undo) in &open {
         for id in &undo.after {
             match named(id) {
-                None => return Err(Impossible::NotUndone(id.clone())),
-                Some((_, other)) if other.when > at => return Err(Impossible::Later(id.clone())),
+                None => return Err(UndoOrderError::NotUndone(id.clone())),
+                Some((_, other)) if other.when > at => return Err(UndoOrderError::Later(id.clone())),
                 Some(_) => {}
             }
         }
@@ -162,7 +162,7 @@ pub fn undone<'a>(steps: &[&'a HandStep], at: Moment) -> Result<Vec<(&'a HandSte
         let waits = |undo: &Undo| undo.after.iter().any(|id| open.iter().any(|(step, _)| step.id.as_ref() == Some(id)));
         let Some(next) = open.iter().position(|(_, undo)| !waits(undo)) else {
             let names = open.iter().map(|(step, _)| step.id.clone().unwrap_or_else(|| step.action.clone()));
-            return Err(Impossible::Circle(names.collect()));
+            return Err(UndoOrderError::Circle(names.collect()));
         };
         order.push(open.remove(next));
     }
@@ -173,8 +173,8 @@ pub fn undone<'a>(steps: &[&'a HandStep], at: Moment) -> Result<Vec<(&'a HandSte
 ///
 /// Unlike [`undone`] this cannot fail: a dependency on a step that is not in the list
 /// counts as met, since that step was undone already or was never shown.
-pub fn undo_order<'a>(steps: &[&'a HandStep]) -> Vec<&'a Undo> {
-    let mut open: Vec<(&HandStep, &Undo)> =
+pub fn undo_order<'a>(steps: &[&'a ManualStep]) -> Vec<&'a Undo> {
+    let mut open: Vec<(&ManualStep, &Undo)> =
         steps.iter().filter_map(|step| Some((*step, step.undo.as_ref()?))).collect();
     open.reverse();
     open.sort_by_key(|(_, undo)| undo.when);
@@ -191,37 +191,37 @@ pub fn undo_order<'a>(steps: &[&'a HandStep]) -> Vec<&'a Undo> {
 mod tests {
     use super::*;
 
-    fn step(id: &str, when: Moment, after: &[&str]) -> HandStep {
+    fn step(id: &str, when: UndoPhase, after: &[&str]) -> ManualStep {
         let after = after.iter().map(|id| (*id).to_owned()).collect();
         let undo = Some(Undo { action: format!("undo {id}"), when, after, shows: None });
-        HandStep { id: Some(id.to_owned()), action: id.to_owned(), undo, ..HandStep::default() }
+        ManualStep { id: Some(id.to_owned()), action: id.to_owned(), undo, ..ManualStep::default() }
     }
 
     #[test]
     fn what_was_done_last_is_undone_first_unless_it_waits() {
-        let order = |steps: &[HandStep], at| {
-            let steps: Vec<&HandStep> = steps.iter().collect();
+        let order = |steps: &[ManualStep], at| {
+            let steps: Vec<&ManualStep> = steps.iter().collect();
             undone(&steps, at).map(|steps| steps.iter().map(|(step, _)| step.action.clone()).collect::<Vec<_>>())
         };
         let steps = [
-            step("battery", Moment::End, &["cable", "jumper"]),
-            step("jumper", Moment::End, &["cable"]),
-            step("cable", Moment::End, &[]),
-            step("wire", Moment::Entered, &[]),
+            step("battery", UndoPhase::End, &["cable", "jumper"]),
+            step("jumper", UndoPhase::End, &["cable"]),
+            step("cable", UndoPhase::End, &[]),
+            step("wire", UndoPhase::Entered, &[]),
         ];
-        assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper", "battery"]);
-        assert_eq!(order(&steps, Moment::Entered).unwrap(), ["wire"]);
-        let steps = [step("a", Moment::End, &[]), step("b", Moment::End, &[]), step("c", Moment::End, &["a"])];
-        assert_eq!(order(&steps, Moment::End).unwrap(), ["b", "a", "c"]);
+        assert_eq!(order(&steps, UndoPhase::End).unwrap(), ["cable", "jumper", "battery"]);
+        assert_eq!(order(&steps, UndoPhase::Entered).unwrap(), ["wire"]);
+        let steps = [step("a", UndoPhase::End, &[]), step("b", UndoPhase::End, &[]), step("c", UndoPhase::End, &["a"])];
+        assert_eq!(order(&steps, UndoPhase::End).unwrap(), ["b", "a", "c"]);
         // The last that was done would be first, but it waits.
-        let steps = [step("cable", Moment::End, &[]), step("jumper", Moment::End, &["cable"])];
-        assert_eq!(order(&steps, Moment::End).unwrap(), ["cable", "jumper"]);
-        let circle = [step("a", Moment::End, &["b"]), step("b", Moment::End, &["a"])];
-        assert!(matches!(order(&circle, Moment::End), Err(Impossible::Circle(_))));
-        let later = [step("a", Moment::Entered, &["b"]), step("b", Moment::End, &[])];
-        assert_eq!(order(&later, Moment::Entered), Err(Impossible::Later("b".into())));
-        let unknown = [step("a", Moment::End, &["z"])];
-        assert_eq!(order(&unknown, Moment::End), Err(Impossible::NotUndone("z".into())));
+        let steps = [step("cable", UndoPhase::End, &[]), step("jumper", UndoPhase::End, &["cable"])];
+        assert_eq!(order(&steps, UndoPhase::End).unwrap(), ["cable", "jumper"]);
+        let circle = [step("a", UndoPhase::End, &["b"]), step("b", UndoPhase::End, &["a"])];
+        assert!(matches!(order(&circle, UndoPhase::End), Err(UndoOrderError::Circle(_))));
+        let later = [step("a", UndoPhase::Entered, &["b"]), step("b", UndoPhase::End, &[])];
+        assert_eq!(order(&later, UndoPhase::Entered), Err(UndoOrderError::Later("b".into())));
+        let unknown = [step("a", UndoPhase::End, &["z"])];
+        assert_eq!(order(&unknown, UndoPhase::End), Err(UndoOrderError::NotUndone("z".into())));
     }
 
     /// Steps with an earlier moment come first, then the last one that was done; a step
@@ -229,16 +229,17 @@ mod tests {
     #[test]
     fn steps_that_were_shown_have_an_order_even_where_some_are_undone_already() {
         let steps = [
-            step("mains", Moment::End, &["cable", "jumper"]),
-            step("jumper", Moment::End, &["cable"]),
-            step("cable", Moment::End, &[]),
-            step("wire", Moment::Entered, &[]),
+            step("mains", UndoPhase::End, &["cable", "jumper"]),
+            step("jumper", UndoPhase::End, &["cable"]),
+            step("cable", UndoPhase::End, &[]),
+            step("wire", UndoPhase::Entered, &[]),
         ];
-        let order = |steps: &[&HandStep]| undo_order(steps).iter().map(|undo| undo.action.clone()).collect::<Vec<_>>();
-        let all: Vec<&HandStep> = steps.iter().collect();
+        let order =
+            |steps: &[&ManualStep]| undo_order(steps).iter().map(|undo| undo.action.clone()).collect::<Vec<_>>();
+        let all: Vec<&ManualStep> = steps.iter().collect();
         assert_eq!(order(&all), ["undo wire", "undo cable", "undo jumper", "undo mains"]);
         assert_eq!(order(&[&steps[0], &steps[1]]), ["undo jumper", "undo mains"], "the cable was never connected");
-        let circle = [step("a", Moment::End, &["b"]), step("b", Moment::End, &["a"])];
+        let circle = [step("a", UndoPhase::End, &["b"]), step("b", UndoPhase::End, &["a"])];
         assert_eq!(order(&circle.iter().collect::<Vec<_>>()).len(), 2);
     }
 }

@@ -19,18 +19,18 @@ mod signs;
 mod stage;
 mod undescribed;
 
-pub use hand::{BusSign, HandStep, Impossible, Moment, Slips, Undo, undo_order, undone};
+pub use hand::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use ids::Ids;
 pub use model::{
-    Application, BOOTLOADER, Companion, Fact, HAND_OVER, ImageRules, LookAt, Mark, Part, Product, Sheet, SheetError,
-    Shows, Stage, Undeciding, Variant, VariantId, VersionSource,
+    AmbiguousLabel, Application, BOOTLOADER, Companion, ExpectedDevice, Fact, HAND_OVER, ImageRules, LabelLocation,
+    Mark, Part, Product, Sheet, SheetError, Stage, Variant, VariantId, VersionSource,
 };
 #[cfg(feature = "schema")]
 pub(crate) use raw::schema::product_sheet;
 pub use region::Region;
 pub use route::{
-    DialectRoute, Dialects, DropFile, EntryStep, FileForm, Leave, ResultFile, Route, RouteKind, Signal, Takes,
+    DialectRoute, Dialects, EntryStep, FileForm, FileTarget, Leave, ResultFile, Route, RouteKind, Signal, UpdateMedium,
     VolumeRoute, WriteOrder,
 };
-pub use signs::{SerialForm, Sign, SignKind, Signs};
-pub use undescribed::Undescribable;
+pub use signs::{DescriptorPattern, SerialPattern, Sign, SignKind};
+pub use undescribed::SynthesisError;

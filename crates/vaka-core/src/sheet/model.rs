@@ -2,8 +2,8 @@
 
 use crate::sheet::ids::Ids;
 use crate::sheet::region::Region;
-use crate::sheet::route::{Route, Takes};
-use crate::sheet::signs::{SignKind, Signs};
+use crate::sheet::route::{Route, UpdateMedium};
+use crate::sheet::signs::{DescriptorPattern, SignKind};
 use std::collections::BTreeMap;
 use std::fmt;
 use std::time::Duration;
@@ -55,7 +55,7 @@ pub struct Product {
     /// Other names that it is sold under.
     pub also: Vec<String>,
     /// What is printed on it, and tells no variant from another.
-    pub undeciding: Vec<Undeciding>,
+    pub undeciding: Vec<AmbiguousLabel>,
     /// Other devices that the same unit shows beside the one that is updated.
     pub companions: Vec<Companion>,
     /// Whether a unit's serial number is the same in application and update mode, so
@@ -66,7 +66,7 @@ pub struct Product {
 /// Something that is printed on a product and decides nothing.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Undeciding {
+pub struct AmbiguousLabel {
     /// What is printed.
     pub reads: String,
     /// Where.
@@ -188,7 +188,7 @@ pub struct Application {
     /// Its ids; none if they are not known, or if it shows nothing on USB.
     pub id: Option<Ids>,
     /// What it must say of itself.
-    pub signs: Signs,
+    pub signs: DescriptorPattern,
     /// Where the firmware's version is told; a part may tell its own elsewhere.
     pub version: VersionSource,
     /// How long it may take to show up after the restart.
@@ -207,11 +207,11 @@ impl Application {
 
 /// How one variant's application shows up, where that differs from the others'.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Shows {
+pub struct ExpectedDevice {
     /// Its ids.
     pub id: Option<Ids>,
     /// What it must say of itself.
-    pub signs: Signs,
+    pub signs: DescriptorPattern,
 }
 
 /// One hardware form that needs its own image.
@@ -224,7 +224,7 @@ pub struct Variant {
     /// The part of the product that it is a form of, where there are several.
     pub part: Option<String>,
     /// What is printed where; all of it must agree.
-    pub look_at: Vec<LookAt>,
+    pub look_at: Vec<LabelLocation>,
     /// Its flash.
     pub flash: SectorMap,
     /// Its RAM, where the sheet tells it.
@@ -239,7 +239,7 @@ pub struct Variant {
     /// bootloader hands over.
     pub facts: Vec<Fact>,
     /// How its application shows up, where that tells it from others.
-    pub shows: Shows,
+    pub shows: ExpectedDevice,
     /// Ways to update it; none only if `instead` says what is done.
     pub routes: Vec<Route>,
     /// What is done instead, where it cannot be updated over USB.
@@ -296,7 +296,7 @@ impl Fact {
 /// A place on the hardware, and what can be read there.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct LookAt {
+pub struct LabelLocation {
     /// Where to look.
     pub place: String,
     /// What is printed there on this variant.
@@ -408,7 +408,7 @@ impl Sheet {
     }
 
     /// What a person read, where it stands on the product and tells no variant.
-    pub fn undeciding(&self, answer: &str) -> Option<&Undeciding> {
+    pub fn undeciding(&self, answer: &str) -> Option<&AmbiguousLabel> {
         let answer = plain(answer);
         self.product.undeciding.iter().find(|label| plain(&label.reads) == answer)
     }
@@ -434,7 +434,7 @@ impl Sheet {
     }
 
     /// What a variant's application must say of itself.
-    pub fn application_signs(&self, variant: &Variant) -> Signs {
+    pub fn application_signs(&self, variant: &Variant) -> DescriptorPattern {
         match &self.comes_back {
             Some(after) => after.signs.clone(),
             None => self.application.signs.with(&variant.shows.signs),
@@ -479,8 +479,8 @@ impl Sheet {
         let is_route = |variant: &Variant| {
             let route = variant.route(unit.id).and_then(|route| route.kind.volume());
             route.is_some_and(|route| match &route.takes {
-                Takes::Uf2 { .. } => disk.board().is_some(),
-                Takes::File(_) => route.knows_label(disk.label.as_deref()),
+                UpdateMedium::Uf2 { .. } => disk.board().is_some(),
+                UpdateMedium::File(_) => route.knows_label(disk.label.as_deref()),
             })
         };
         let tells = |variant: &Variant| self.version_source(variant).of_booted(unit).is_some();

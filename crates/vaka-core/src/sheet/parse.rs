@@ -10,10 +10,11 @@ use super::raw::{
     RawProduct, RawRegion, RawSheet, RawShows, RawString, RawVariant, RawVersionSource, RawWrapper, RawZone, Spanned,
 };
 use super::{
-    Application, BOOTLOADER, Companion, Dialects, Fact, HAND_OVER, ImageRules, LookAt, Mark, Part, Product, Region,
-    Route, SerialForm, Sheet, SheetError, Shows, SignKind, Signs, Undeciding, Variant, VariantId, VersionSource,
+    AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
+    ImageRules, LabelLocation, Mark, Part, Product, Region, Route, SerialPattern, Sheet, SheetError, SignKind, Variant,
+    VariantId, VersionSource,
 };
-use crate::carry::{Carried, Field, FieldKind, RegionChecksum};
+use crate::carry::{Field, FieldKind, RegionChecksum, TransferableRegion};
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
 use vaka_base::size::{self, Bytes};
@@ -95,7 +96,7 @@ impl Checker<'_> {
 
     fn product(&self, raw: &RawProduct) -> Checked<Product> {
         let undeciding = raw.undeciding.iter().map(|label| {
-            Ok(Undeciding {
+            Ok(AmbiguousLabel {
                 place: self.words("place", &label.place)?,
                 reads: self.words("reads", &label.reads)?,
                 why: self.words("why", &label.why)?,
@@ -186,11 +187,11 @@ impl Checker<'_> {
     }
 
     /// iProduct, iManufacturer, iSerialNumber and bcdDevice, as far as they are given.
-    pub(super) fn signs(&self, raw: [&Option<Spanned<String>>; 4]) -> Checked<Signs> {
+    pub(super) fn signs(&self, raw: [&Option<Spanned<String>>; 4]) -> Checked<DescriptorPattern> {
         let [product, maker, serial, release] = raw;
         let serial = serial.as_ref().map(|form| {
             let words = self.words("serial", form)?;
-            SerialForm::new(&words).ok_or_else(|| self.error(&form.span(), "serial", "is empty".into()))
+            SerialPattern::new(&words).ok_or_else(|| self.error(&form.span(), "serial", "is empty".into()))
         });
         let release = release.as_ref().map(|text| {
             let (from, to) = text.get_ref().split_once("..").unwrap_or((text.get_ref(), text.get_ref()));
@@ -201,7 +202,7 @@ impl Checker<'_> {
                 _ => Err(self.error(&text.span(), "release", "ends before it begins".into())),
             }
         });
-        Ok(Signs {
+        Ok(DescriptorPattern {
             product: self.optional_words("product", product.as_ref())?,
             maker: self.optional_words("maker", maker.as_ref())?,
             serial: serial.transpose()?,
@@ -209,9 +210,9 @@ impl Checker<'_> {
         })
     }
 
-    fn shows(&self, raw: &RawShows) -> Checked<Shows> {
+    fn shows(&self, raw: &RawShows) -> Checked<ExpectedDevice> {
         let signs = self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?;
-        Ok(Shows { id: raw.id.as_ref().map(|id| id.get_ref().clone()), signs })
+        Ok(ExpectedDevice { id: raw.id.as_ref().map(|id| id.get_ref().clone()), signs })
     }
 
     fn facts(&self, raw: &RawVariant, image: &ImageRules) -> Checked<Vec<Fact>> {
@@ -303,7 +304,7 @@ impl Checker<'_> {
 
     fn variant(&self, raw: &RawVariant, parts: &[Part]) -> Checked<Variant> {
         let look_at = raw.look_at.iter().map(|look| {
-            Ok(LookAt { place: self.words("place", &look.place)?, reads: self.words("reads", &look.reads)? })
+            Ok(LabelLocation { place: self.words("place", &look.place)?, reads: self.words("reads", &look.reads)? })
         });
         let flash = self.flash(&raw.flash)?;
         let regions = self.regions(&raw.region, &flash)?;
@@ -384,7 +385,7 @@ impl Checker<'_> {
         span: Span,
         flash: &SectorMap,
         place: &Spanned<String>,
-    ) -> Checked<Carried> {
+    ) -> Checked<TransferableRegion> {
         let whole = flash.sectors_in(span).unwrap_or_default();
         let aligned = whole.first().is_some_and(|sector| sector.start() == span.start())
             && whole.last().is_some_and(|sector| sector.end() == span.end());
@@ -438,7 +439,7 @@ impl Checker<'_> {
                 Some(RegionChecksum { offset, kind: raw.kind, over: usize::try_from(over).unwrap_or(0) })
             }
         };
-        Ok(Carried { fields, checksum, memory: self.optional_words("memory", raw.memory.as_ref())? })
+        Ok(TransferableRegion { fields, checksum, memory: self.optional_words("memory", raw.memory.as_ref())? })
     }
 
     pub(super) fn image(&self, raw: &RawImage, regions: &[Region]) -> Checked<ImageRules> {

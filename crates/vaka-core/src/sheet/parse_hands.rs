@@ -1,16 +1,16 @@
 //! What persons and hosts do to bring a unit into update mode, and what of it is undone.
 
-use super::hand::{self, HandStep, Impossible, Moment, Undo};
+use super::hand::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
 use super::parse::{Checked, Checker};
 use super::raw::{RawEntryStep, RawSignal, RawSlips, RawUndo, Spanned};
-use super::{EntryStep, Signal, Slips};
+use super::{EntryStep, MistakeHints, Signal};
 use vaka_dialect::OperationName;
 
 impl Checker<'_> {
     /// The way into update mode: each step by itself, then what they are together.
     pub(super) fn entry(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<EntryStep>> {
         let steps = raw.iter().map(|step| self.entry_step(step)).collect::<Checked<Vec<_>>>()?;
-        let hands: Vec<&HandStep> = steps.iter().filter_map(by_hand).collect();
+        let hands: Vec<&ManualStep> = steps.iter().filter_map(by_hand).collect();
         let shows_nothing = !hands.is_empty() && hands.iter().all(|hand| hand.see.is_none());
         if let (true, Some(first)) = (shows_nothing, raw.first()) {
             let message = "say with `see` in one of these steps what is to be seen once update mode is reached; if the unit shows nothing, say that";
@@ -22,7 +22,7 @@ impl Checker<'_> {
                 return Err(self.of_step(raw, id, "id", format!("another step has the id '{id}'")));
             }
         }
-        for moment in [Moment::Entered, Moment::Written, Moment::End] {
+        for moment in [UndoPhase::Entered, UndoPhase::Written, UndoPhase::End] {
             if let Err(why) = hand::undone(&hands, moment) {
                 return Err(self.impossible(raw, moment, &why));
             }
@@ -31,7 +31,7 @@ impl Checker<'_> {
     }
 
     /// What a person does with a unit that shows nothing.
-    pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<HandStep>> {
+    pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<ManualStep>> {
         let steps = raw.iter().map(|step| match self.entry_step(step)? {
             EntryStep::Hand(hand) => Ok(*hand),
             EntryStep::Signal(_) => {
@@ -43,10 +43,10 @@ impl Checker<'_> {
     }
 
     /// An order of undoing that cannot be, at the line where it is asked for.
-    fn impossible(&self, raw: &[Spanned<RawEntryStep>], moment: Moment, why: &Impossible) -> super::SheetError {
+    fn impossible(&self, raw: &[Spanned<RawEntryStep>], moment: UndoPhase, why: &UndoOrderError) -> super::SheetError {
         let named = match why {
-            Impossible::NotUndone(id) | Impossible::Later(id) => Some(id),
-            Impossible::Circle(_) => None,
+            UndoOrderError::NotUndone(id) | UndoOrderError::Later(id) => Some(id),
+            UndoOrderError::Circle(_) => None,
         };
         let undos = raw.iter().filter_map(|step| step.get_ref().undo.as_ref());
         let of_moment = undos.filter(|undo| undo.get_ref().when == moment);
@@ -88,13 +88,13 @@ impl Checker<'_> {
         Ok(EntryStep::Signal(Signal::Dialect { dialect }))
     }
 
-    fn hand(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<HandStep> {
+    fn hand(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<ManualStep> {
         let held = raw.held.as_ref().is_some_and(|held| *held.get_ref());
         if let (true, None, Some(place)) = (held, &raw.undo, &raw.held) {
             let message = "say with `undo` how and when it is let go again".into();
             return Err(self.error(&place.span(), "held", message));
         }
-        Ok(HandStep {
+        Ok(ManualStep {
             id: raw.id.as_ref().map(|id| self.id("id", id)).transpose()?,
             action: self.words("do", action)?,
             why: self.optional_words("why", raw.why.as_ref())?,
@@ -104,13 +104,13 @@ impl Checker<'_> {
             held,
             documented: self.optional_words("documented", raw.documented.as_ref())?,
             shows: raw.shows,
-            slips: raw.slips.as_ref().map_or(Ok(Slips::default()), |slips| self.slips(slips))?,
+            slips: raw.slips.as_ref().map_or(Ok(MistakeHints::default()), |slips| self.slips(slips))?,
             undo: raw.undo.as_ref().map(|undo| self.undo(undo.get_ref())).transpose()?,
         })
     }
 
-    fn slips(&self, raw: &RawSlips) -> Checked<Slips> {
-        Ok(Slips {
+    fn slips(&self, raw: &RawSlips) -> Checked<MistakeHints> {
+        Ok(MistakeHints {
             application: self.optional_words("application", raw.application.as_ref())?,
             nothing: self.optional_words("nothing", raw.nothing.as_ref())?,
             other: self.optional_words("other", raw.other.as_ref())?,
@@ -127,7 +127,7 @@ impl Checker<'_> {
     }
 }
 
-fn by_hand(step: &EntryStep) -> Option<&HandStep> {
+fn by_hand(step: &EntryStep) -> Option<&ManualStep> {
     match step {
         EntryStep::Hand(hand) => Some(hand),
         EntryStep::Signal(_) => None,

@@ -6,10 +6,10 @@ use std::sync::Arc;
 use super::parse::{Checked, Checker};
 use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
 use super::{
-    BOOTLOADER, DialectRoute, DropFile, FileForm, Leave, Region, ResultFile, Route, RouteKind, Stage, Takes, Variant,
-    VolumeRoute,
+    BOOTLOADER, DialectRoute, FileForm, FileTarget, Leave, Region, ResultFile, Route, RouteKind, Stage, UpdateMedium,
+    Variant, VolumeRoute,
 };
-use crate::unit::{MemoryChoice, Told, ToldValue};
+use crate::unit::{MemoryChoice, PropertyValue, Told};
 use vaka_base::text;
 use vaka_dialect::{Dialect, OperationName};
 use vaka_image::address::{Address, Span};
@@ -158,8 +158,8 @@ impl Checker<'_> {
                     return Err(self.error(&raw.span(), "tells", message));
                 }
                 let value = match value {
-                    RawTold::Number(number) => ToldValue::Number(i128::from(*number)),
-                    RawTold::Text(text) => ToldValue::Text(text.clone()),
+                    RawTold::Number(number) => PropertyValue::Number(i128::from(*number)),
+                    RawTold::Text(text) => PropertyValue::Text(text.clone()),
                 };
                 tells.push(Told { name: name.clone(), value });
             }
@@ -218,18 +218,19 @@ impl Checker<'_> {
         }
         let takes = match form {
             None => self.takes_uf2(raw, writes)?,
-            Some(form) => Takes::File(self.drop_file(raw, form)?),
+            Some(form) => UpdateMedium::File(self.drop_file(raw, form)?),
         };
         let present = raw.present.as_ref().map(|name| self.file_name("present", name)).transpose()?;
         let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
-        if let Some(given) = raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, Takes::File(_)))
+        if let Some(given) =
+            raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, UpdateMedium::File(_)))
         {
             return Err(self.error(&given.span(), "leave", "only a unit that takes UF2 blocks has a last one".into()));
         }
         Ok(VolumeRoute { takes, labels, present, leave })
     }
 
-    fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<Takes> {
+    fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<UpdateMedium> {
         self.no_file_keys(raw, "is a key of a disk that takes a file; UF2 blocks need none")?;
         let Some(family) = &raw.family else {
             let message = "give the `family` of the UF2 blocks that the unit takes".into();
@@ -244,10 +245,10 @@ impl Checker<'_> {
             let message = format!("region '{}' begins or ends inside a UF2 block of 256 bytes", region.name);
             return Err(self.error(&raw.writes.span(), "writes", message));
         }
-        Ok(Takes::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
+        Ok(UpdateMedium::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
     }
 
-    fn drop_file(&self, raw: &RawRoute, form: FileForm) -> Checked<DropFile> {
+    fn drop_file(&self, raw: &RawRoute, form: FileForm) -> Checked<FileTarget> {
         const MEANING: &str = "is a key of a disk that takes UF2 blocks";
         self.stray("family", raw.family.as_ref(), MEANING)?;
         self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
@@ -268,7 +269,7 @@ impl Checker<'_> {
                 failure: self.words("failure", &result.failure)?,
             })
         });
-        Ok(DropFile {
+        Ok(FileTarget {
             form,
             name: self.file_name("file", name)?,
             order: raw.order.as_ref().map(|order| *order.get_ref()).unwrap_or_default(),

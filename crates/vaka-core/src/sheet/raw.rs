@@ -11,7 +11,7 @@ use vaka_image::completeness::{IntForm, OwnBytes};
 use vaka_image::vectors::VectorKind;
 use vaka_image::wrapper::ChecksumKind;
 
-use crate::sheet::hand::{BusSign, Moment};
+use crate::sheet::hand::{BusEvent, UndoPhase};
 use crate::sheet::ids::Ids;
 use crate::sheet::route::{Leave, WriteOrder};
 
@@ -65,7 +65,7 @@ pub(super) struct RawProduct {
     pub(super) also: Vec<Spanned<String>>,
     /// What is printed on it, and tells no variant from another.
     #[serde(default)]
-    pub(super) undeciding: Vec<RawUndeciding>,
+    pub(super) undeciding: Vec<RawAmbiguousLabel>,
     /// Other devices that the same unit shows.
     #[serde(default)]
     pub(super) companions: Vec<RawCompanion>,
@@ -76,7 +76,7 @@ pub(super) struct RawProduct {
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
-pub(super) struct RawUndeciding {
+pub(super) struct RawAmbiguousLabel {
     pub(super) place: Spanned<String>,
     pub(super) reads: Spanned<String>,
     pub(super) why: Spanned<String>,
@@ -566,7 +566,7 @@ pub(super) struct RawEntryStep {
     pub(super) advised: Option<bool>,
     pub(super) held: Option<Spanned<bool>>,
     pub(super) documented: Option<Spanned<String>>,
-    pub(super) shows: Option<BusSign>,
+    pub(super) shows: Option<BusEvent>,
     pub(super) slips: Option<RawSlips>,
     pub(super) undo: Option<Spanned<RawUndo>>,
 }
@@ -589,10 +589,10 @@ pub(super) struct RawUndo {
     #[serde(rename = "do")]
     pub(super) action: Spanned<String>,
     #[serde(default)]
-    pub(super) when: Moment,
+    pub(super) when: UndoPhase,
     #[serde(default)]
     pub(super) after: Vec<Spanned<String>>,
-    pub(super) shows: Option<BusSign>,
+    pub(super) shows: Option<BusEvent>,
 }
 
 /// An address or size: `0x0A00_0000`, `3072` or `"3 KiB"`.

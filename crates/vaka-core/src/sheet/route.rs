@@ -7,10 +7,10 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::sheet::hand::HandStep;
+use crate::sheet::hand::ManualStep;
 use crate::sheet::ids::Ids;
 use crate::sheet::region::Region;
-use crate::sheet::signs::Signs;
+use crate::sheet::signs::DescriptorPattern;
 use crate::unit::{MemoryChoice, Told, UnitFacts};
 use vaka_dialect::Dialect;
 use vaka_image::address::Address;
@@ -23,7 +23,7 @@ pub struct Route {
     /// The unit's ids in update mode.
     pub id: Ids,
     /// What it must say of itself there.
-    pub signs: Signs,
+    pub signs: DescriptorPattern,
     /// The regions it may write; each ends where a sector ends.
     pub writes: Vec<Region>,
     /// Where the unit starts when it leaves update mode, on routes that can
@@ -34,7 +34,7 @@ pub struct Route {
     /// How long the unit listens after it was plugged in, where that is short.
     pub listens: Option<Duration>,
     /// What a person does with a unit that shows nothing any more.
-    pub recovery: Vec<HandStep>,
+    pub recovery: Vec<ManualStep>,
     /// Where the way in is documented.
     pub documented: Option<String>,
 }
@@ -59,7 +59,7 @@ impl Route {
     }
 
     /// What a person does on the way in, in order.
-    pub fn hands(&self) -> Vec<&HandStep> {
+    pub fn hands(&self) -> Vec<&ManualStep> {
         let steps = self.entry.iter();
         let hands = steps.filter_map(|step| if let EntryStep::Hand(hand) = step { Some(&**hand) } else { None });
         hands.collect()
@@ -129,7 +129,7 @@ pub type Dialects = BTreeMap<String, Arc<Dialect>>;
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct VolumeRoute {
     /// What it takes.
-    pub takes: Takes,
+    pub takes: UpdateMedium,
     /// The labels that the disk may have; any if there are none.
     pub labels: Vec<String>,
     /// The file in which it shows the present application.
@@ -148,7 +148,7 @@ impl VolumeRoute {
 
 /// What a unit's disk takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Takes {
+pub enum UpdateMedium {
     /// UF2 blocks, in any sectors.
     Uf2 {
         /// The family of its chip.
@@ -157,12 +157,12 @@ pub enum Takes {
         board_id: Option<String>,
     },
     /// A whole file.
-    File(DropFile),
+    File(FileTarget),
 }
 
 /// A file that a unit takes.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct DropFile {
+pub struct FileTarget {
     /// Its format.
     pub form: FileForm,
     /// Its name on the disk.
@@ -280,16 +280,16 @@ impl RouteKind {
     /// The UF2 family that it takes.
     pub fn family(&self) -> Option<u32> {
         match self.volume()?.takes {
-            Takes::Uf2 { family, .. } => Some(family),
-            Takes::File(_) => None,
+            UpdateMedium::Uf2 { family, .. } => Some(family),
+            UpdateMedium::File(_) => None,
         }
     }
 
     /// The Board-ID that a unit must tell.
     pub fn board_id(&self) -> Option<&str> {
         match &self.volume()?.takes {
-            Takes::Uf2 { board_id, .. } => board_id.as_deref(),
-            Takes::File(_) => None,
+            UpdateMedium::Uf2 { board_id, .. } => board_id.as_deref(),
+            UpdateMedium::File(_) => None,
         }
     }
 }
@@ -311,7 +311,7 @@ impl fmt::Display for RouteKind {
 #[serde(untagged)]
 pub enum EntryStep {
     /// A person does it.
-    Hand(Box<HandStep>),
+    Hand(Box<ManualStep>),
     /// The host does it.
     Signal(Signal),
 }

@@ -9,13 +9,13 @@ use vaka_base::{pattern, text};
 /// Texts and numbers in a unit's descriptors that a sheet counts on. All that is given
 /// must be so.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Signs {
+pub struct DescriptorPattern {
     /// iProduct.
     pub product: Option<String>,
     /// iManufacturer.
     pub maker: Option<String>,
     /// iSerialNumber.
-    pub serial: Option<SerialForm>,
+    pub serial: Option<SerialPattern>,
     /// bcdDevice, from and to.
     pub release: Option<(ReleaseNumber, ReleaseNumber)>,
 }
@@ -46,7 +46,7 @@ pub enum SignKind {
     Release,
 }
 
-impl Signs {
+impl DescriptorPattern {
     /// Whether nothing is counted on.
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
@@ -101,9 +101,9 @@ impl Signs {
 
 /// The form of a serial number: `*` stands for anything, `?` for one character.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct SerialForm(String);
+pub struct SerialPattern(String);
 
-impl SerialForm {
+impl SerialPattern {
     /// A form; any text is one that is not empty.
     pub fn new(form: &str) -> Option<Self> {
         (!form.is_empty() && text::tame(form) == form).then(|| Self(form.to_owned()))
@@ -122,7 +122,7 @@ impl SerialForm {
     }
 }
 
-impl fmt::Display for SerialForm {
+impl fmt::Display for SerialPattern {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
     }
@@ -134,7 +134,7 @@ mod tests {
 
     #[test]
     fn forms_that_begin_differently_exclude_each_other() {
-        let excludes = |a: &str, b: &str| SerialForm::new(a).unwrap().excludes(&SerialForm::new(b).unwrap());
+        let excludes = |a: &str, b: &str| SerialPattern::new(a).unwrap().excludes(&SerialPattern::new(b).unwrap());
         assert!(excludes("T1-*", "T2-*"));
         assert!(!excludes("T1-*", "T?-0*") && !excludes("*1", "*2"));
     }

@@ -3,10 +3,10 @@
 use thiserror::Error;
 
 use crate::memory::{SectorMap, Zone};
-use crate::sheet::model::{Application, ImageRules, Product, Sheet, Shows, Variant, VariantId, VersionSource};
+use crate::sheet::model::{Application, ExpectedDevice, ImageRules, Product, Sheet, Variant, VariantId, VersionSource};
 use crate::sheet::region::Region;
 use crate::sheet::route::{Route, RouteKind};
-use crate::sheet::signs::Signs;
+use crate::sheet::signs::DescriptorPattern;
 use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -14,7 +14,7 @@ use vaka_image::address::{Address, Span};
 /// Why a unit's own word is not enough for an update.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum Undescribable {
+pub enum SynthesisError {
     /// It has no DFU interface in DFU mode.
     #[error("it has no interface in DFU mode")]
     NoDfu,
@@ -52,12 +52,12 @@ impl Sheet {
     /// wants an agreement for it.
     ///
     /// # Errors
-    /// [`Undescribable`]: not even that much is known.
-    pub fn of_unit(unit: &UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<Self, Undescribable> {
+    /// [`SynthesisError`]: not even that much is known.
+    pub fn of_unit(unit: &UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<Self, SynthesisError> {
         let memory = memory_for(unit, image, choice)?;
         let variant = match (&memory.alternate.layout, memory.is_addressed()) {
             (Some(layout), _) => addressed(unit, &memory, &layout.map, image)?,
-            (None, true) => return Err(Undescribable::NoLayout),
+            (None, true) => return Err(SynthesisError::NoLayout),
             (None, false) => plain(unit, &memory, image)?,
         };
         let text = |found: &Option<String>| found.clone().unwrap_or_else(|| unit.id.to_string());
@@ -74,7 +74,7 @@ impl Sheet {
             },
             application: Application {
                 id: None,
-                signs: Signs::default(),
+                signs: DescriptorPattern::default(),
                 version: VersionSource::Nowhere,
                 back_within: std::time::Duration::from_secs(10),
                 see: Vec::new(),
@@ -90,7 +90,7 @@ impl Sheet {
 
 /// The memory that is meant: the one that was chosen, else the only one, else
 /// the only one whose layout holds all of the image.
-fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<DfuMemory<'a>, Undescribable> {
+fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<DfuMemory<'a>, SynthesisError> {
     let list = |memories: &[DfuMemory<'_>]| memories.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let all = unit.memories(&MemoryChoice::default());
     let mut found = unit.memories(choice);
@@ -106,9 +106,9 @@ fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> 
     }
     match found[..] {
         [one] => Ok(one),
-        [] if all.is_empty() => Err(Undescribable::NoDfu),
-        [] => Err(Undescribable::NoSuchMemory { choice: choice.clone(), has: list(&all) }),
-        _ => Err(Undescribable::SeveralMemories(list(&found))),
+        [] if all.is_empty() => Err(SynthesisError::NoDfu),
+        [] => Err(SynthesisError::NoSuchMemory { choice: choice.clone(), has: list(&all) }),
+        _ => Err(SynthesisError::SeveralMemories(list(&found))),
     }
 }
 
@@ -121,29 +121,29 @@ fn addressed(
     memory: &DfuMemory<'_>,
     map: &SectorMap,
     image: &Image,
-) -> Result<Variant, Undescribable> {
+) -> Result<Variant, SynthesisError> {
     let writable = |zone: &&Zone| zone.access().takes_firmware();
     let regions: Vec<Region> = Span::joined(map.zones().iter().filter(writable).map(Zone::span))
         .into_iter()
         .map(|span| Region::new(REGION, span))
         .collect();
     let holding = regions.iter().find(|region| region.span.contains(image.start())).or(regions.first());
-    let region = holding.cloned().ok_or(Undescribable::NothingWritable)?;
+    let region = holding.cloned().ok_or(SynthesisError::NothingWritable)?;
     let kind = RouteKind::Dfu { memory: exactly(memory) };
     Ok(variant(unit, map.clone(), region, regions, kind))
 }
 
 /// A plain DFU unit: where the bytes go is its own matter, so the image counts
 /// from 0, and only the suffix tells that it is meant for this unit.
-fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, Undescribable> {
+fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, SynthesisError> {
     let names_it =
         |suffix: &vaka_image::facts::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);
     if !image.facts().dfu.as_ref().is_some_and(names_it) {
-        return Err(Undescribable::NoSuffix);
+        return Err(SynthesisError::NoSuffix);
     }
     let len = u32::try_from(image.span().len()).unwrap_or(u32::MAX);
-    let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(Undescribable::NothingWritable)?;
-    let map = SectorMap::new(vec![zone]).map_err(|_| Undescribable::NothingWritable)?;
+    let zone = Zone::new(image.start(), 1, len, crate::memory::Access::FULL).ok_or(SynthesisError::NothingWritable)?;
+    let map = SectorMap::new(vec![zone]).map_err(|_| SynthesisError::NothingWritable)?;
     let region = Region::new(REGION, zone.span());
     let kind = RouteKind::PlainDfu { memory: exactly(memory), uploads_image: false };
     let mut variant = variant(unit, map, region.clone(), vec![region], kind);
@@ -156,7 +156,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
     let route = Route {
         kind,
         id: unit.id.into(),
-        signs: Signs::default(),
+        signs: DescriptorPattern::default(),
         writes: regions.clone(),
         restart_at: None,
         entry: Vec::new(),
@@ -175,7 +175,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
         image,
         further: Vec::new(),
         facts: Vec::new(),
-        shows: Shows::default(),
+        shows: ExpectedDevice::default(),
         instead: None,
         routes: vec![route],
     }

@@ -7,7 +7,7 @@ use crate::carrier::{Carrier, KINDS, Report, kind_of};
 use crate::expression::Node;
 use crate::field::{Field, Way};
 use crate::framing::Framing;
-use crate::model::{Envelope, Recipient, RequestForm, Via};
+use crate::model::{Envelope, FrameRoute, Recipient, RequestForm};
 use crate::raw::{
     RawCarrier, RawDialect, RawExpression, RawFraming, RawFramingKind, RawRecipient, RawRequest, RawRequestType, RawVia,
 };
@@ -96,14 +96,14 @@ impl Checker<'_> {
         Envelope { send, reply, then, body: Some(body) }
     }
 
-    pub(super) fn via(&mut self, raw: Option<&Spanned<RawVia>>, carrier: &RawCarrier) -> Option<Via> {
+    pub(super) fn via(&mut self, raw: Option<&Spanned<RawVia>>, carrier: &RawCarrier) -> Option<FrameRoute> {
         let raw = raw?;
         let (via, kind) = match raw.get_ref() {
-            RawVia::Output => (Via::Report(Report::Output), "hid"),
-            RawVia::Input => (Via::Report(Report::Input), "hid"),
-            RawVia::Feature => (Via::Report(Report::Feature), "hid"),
-            RawVia::Upload => (Via::Upload, "dfu"),
-            RawVia::Status => (Via::Status, "dfu"),
+            RawVia::Output => (FrameRoute::Report(Report::Output), "hid"),
+            RawVia::Input => (FrameRoute::Report(Report::Input), "hid"),
+            RawVia::Feature => (FrameRoute::Report(Report::Feature), "hid"),
+            RawVia::Upload => (FrameRoute::Upload, "dfu"),
+            RawVia::Status => (FrameRoute::Status, "dfu"),
         };
         if carrier.kind.get_ref() != kind {
             self.wrong(&raw.span(), format!("this is of a carrier of kind \"{kind}\""));

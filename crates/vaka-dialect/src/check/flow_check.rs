@@ -6,7 +6,7 @@ use std::cell::{Cell, RefCell};
 use super::{Checker, MOST_CHUNK};
 use crate::Order;
 use crate::expression::{Expression, Node};
-use crate::flow::{Known, Walk, Wants};
+use crate::flow::{ExpectedType, Known, Walk};
 use crate::model::{Dialect, Geometry, OperationName};
 use crate::types::{ANY_INT, Kind};
 
@@ -143,14 +143,14 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
         walk.reads.set(name == N::Read);
         walk.steps(&operation.steps, known, &[]);
         for time in operation.total.iter().chain(&operation.every) {
-            walk.expression(&time.value, known, Wants::Int);
+            walk.expression(&time.value, known, ExpectedType::Int);
         }
-        operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, Wants::Any));
-        operation.protected.iter().for_each(|of| walk.expression(of, known, Wants::Truth));
-        operation.result.iter().for_each(|of| walk.expression(of, known, Wants::Bytes));
+        operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
+        operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
+        operation.result.iter().for_each(|of| walk.expression(of, known, ExpectedType::Bytes));
         if let Some(checksum) = &operation.checksum {
-            walk.expression(&checksum.unit, known, Wants::Any);
-            walk.expression(&checksum.image, known, Wants::Any);
+            walk.expression(&checksum.unit, known, ExpectedType::Any);
+            walk.expression(&checksum.image, known, ExpectedType::Any);
             walk.alike(&checksum.unit, &checksum.image, known);
             walk.depends(&checksum.unit, &bare);
         }
@@ -165,7 +165,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
         inner.learn(given.data, Kind::Bytes(len));
         inner.learn(given.length, len.map_or(address, |len| Kind::Int(len as i128, len as i128)));
         if let Some(at) = operation.helper.as_ref().and_then(|helper| helper.address.as_ref()) {
-            walk.expression(at, &known, Wants::Int);
+            walk.expression(at, &known, ExpectedType::Int);
             inner.learn(given.address, address);
         }
         run(N::Helper, &mut inner);
@@ -177,7 +177,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
     of_region.into_iter().for_each(|(name, kind)| known.learn(name, kind));
     let Geometry { chunk, read_chunk, align, start, size, .. } = &dialect.geometry;
     for part in [chunk, read_chunk, align, start, size].into_iter().flatten() {
-        walk.expression(part, &known, Wants::Int);
+        walk.expression(part, &known, ExpectedType::Int);
     }
     if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
         && !(1..=MOST_CHUNK).contains(number)

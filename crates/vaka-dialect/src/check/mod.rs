@@ -14,7 +14,7 @@ use toml::Spanned;
 use super::expression::{Expression, NTH, Reader, is_reserved};
 use super::field::{Field, Meaning, Table, Way, code};
 use super::lexer::{Parsed, Problem, Source, Token, Words};
-use super::model::{Dialect, Envelope, Exchange, Geometry, Given, Operation, OperationName};
+use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operation, OperationName};
 use super::raw::{RawDialect, RawExpression, RawOperation};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
 use super::value::{Names, Value};
@@ -226,7 +226,7 @@ impl Checker<'_> {
             let made = self.script(&raw.steps).unwrap_or_default();
             steps.push((name, made));
         }
-        let mut made = Made { exchanges, steps, operations: BTreeMap::new() };
+        let mut made = Compiled { exchanges, steps, operations: BTreeMap::new() };
         for (name, operation) in operations(raw) {
             if let Some(operation) = operation {
                 self.operation(name, operation, raw, &mut made, files);
@@ -270,9 +270,9 @@ impl Checker<'_> {
         Some((dialect, warnings))
     }
 
-    fn given(&mut self) -> Given {
+    fn given(&mut self) -> BuiltinNames {
         let mut name = |text| self.names.number(text);
-        Given {
+        BuiltinNames {
             address: name("address"),
             length: name("length"),
             data: name("data"),
@@ -358,7 +358,8 @@ impl Checker<'_> {
                 known[usize::from(name.0)] = Some(value.clone());
             }
             let nth = self.names.number(NTH);
-            let context = super::frame::Context { values: &known, names: &self.names, tables: &[], nth, body: None };
+            let context =
+                super::frame::EvaluationContext { values: &known, names: &self.names, tables: &[], nth, body: None };
             match context.value(&expression) {
                 Ok(Value::Truth(_)) => self.wrong(&value.span(), "a value is a number or bytes"),
                 Ok(value) => values.push((name, value, is_constant)),
@@ -389,7 +390,7 @@ impl Checker<'_> {
     }
 
     /// Finds what steps call.
-    fn resolve(&mut self, made: &mut Made, envelope: &mut Envelope) {
+    fn resolve(&mut self, made: &mut Compiled, envelope: &mut Envelope) {
         let exchanges: Vec<String> = made.exchanges.iter().map(|exchange| exchange.name.clone()).collect();
         let steps: Vec<String> = made.steps.iter().map(|(name, _)| name.clone()).collect();
         let known: Vec<&str> = exchanges
@@ -421,7 +422,7 @@ impl Checker<'_> {
 }
 
 /// What has been made so far.
-struct Made {
+struct Compiled {
     exchanges: Vec<Exchange>,
     steps: Vec<(String, Vec<Step>)>,
     operations: BTreeMap<OperationName, Operation>,

@@ -4,10 +4,10 @@ use std::ops::Range;
 
 use toml::Spanned;
 
-use super::{Checker, Made};
+use super::{Checker, Compiled};
 use crate::carrier::kind_of;
 use crate::field::{Field, Way};
-use crate::model::{Ask, Checksum, Exchange, Helper, Operation, OperationName, Requester, Tell};
+use crate::model::{Checksum, Exchange, Helper, Operation, OperationName, ReportedField, RequestPair, RetryBy};
 use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
 use crate::steps::Callee;
 use crate::steps::{Step, Target};
@@ -131,7 +131,7 @@ impl Checker<'_> {
     }
 
     /// The requests that carry an exchange: its own, else the carrier's.
-    fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> Requester {
+    fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> RequestPair {
         let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
         for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
             if let (Some(form), false) = (form, is_control) {
@@ -148,7 +148,7 @@ impl Checker<'_> {
         if let (true, Some(reply), None) = (is_control, &raw.reply, &back) {
             self.wrong(&reply.span(), "say with `in` by which request this is asked for");
         }
-        Requester { out, back }
+        RequestPair { out, back }
     }
 
     /// Answers other than a stall, where no reply is expected.
@@ -180,7 +180,7 @@ impl Checker<'_> {
         name: OperationName,
         given: &Spanned<RawOperation>,
         all: &RawDialect,
-        made: &mut Made,
+        made: &mut Compiled,
         files: Files<'_>,
     ) {
         let raw = given.get_ref();
@@ -210,7 +210,7 @@ impl Checker<'_> {
         let tells = tells
             .into_iter()
             .filter_map(|(key, value)| {
-                Some(Tell { name: self.word(key, "what is told"), value: self.expression(value)? })
+                Some(ReportedField { name: self.word(key, "what is told"), value: self.expression(value)? })
             })
             .collect();
         let helper = if name == OperationName::Helper { self.helper(given, files) } else { None };
@@ -332,13 +332,13 @@ fn is_stall(text: &Spanned<String>) -> bool {
 
 /// How a unit that is busy is asked again. A reply that was asked for by a request is
 /// asked for once more.
-fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> Ask {
+fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> RetryBy {
     let asks_by_request = kind_of(carrier).is_some_and(|kind| (kind.fetches_replies)(carrier));
     match raw.ask.as_ref().map(Spanned::get_ref) {
-        Some(RawAsk::Read) => Ask::Read,
-        Some(RawAsk::Send) => Ask::Send,
-        None if replies && (sends || !asks_by_request) => Ask::Read,
-        None => Ask::Send,
+        Some(RawAsk::Read) => RetryBy::Read,
+        Some(RawAsk::Send) => RetryBy::Send,
+        None if replies && (sends || !asks_by_request) => RetryBy::Read,
+        None => RetryBy::Send,
     }
 }
 

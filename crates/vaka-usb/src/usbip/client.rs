@@ -66,13 +66,13 @@ impl UsbIpBus {
         Ok(Self { name: format!("usbip://{server}"), server, last: Arc::default() })
     }
 
-    fn connect(&self) -> Result<Connection, BusError> {
+    fn connect(&self) -> Result<ServerConnection, BusError> {
         let unreachable = |reason: String| BusError::Unreachable { bus: self.name.clone(), reason };
         let addresses = self.server.to_socket_addrs().map_err(|error| unreachable(error.to_string()))?;
         let mut last = "the name has no address".to_owned();
         for address in addresses {
             match TcpStream::connect_timeout(&address, SERVER_TIMEOUT) {
-                Ok(stream) => return Connection::new(stream).map_err(|error| unreachable(error.to_string())),
+                Ok(stream) => return ServerConnection::new(stream).map_err(|error| unreachable(error.to_string())),
                 Err(error) => last = error.to_string(),
             }
         }
@@ -80,7 +80,7 @@ impl UsbIpBus {
     }
 
     /// Sends a request and takes the header of its reply.
-    fn ask(&self, request: &[u8], reply: u16) -> Result<(Connection, OpHeader), BusError> {
+    fn ask(&self, request: &[u8], reply: u16) -> Result<(ServerConnection, OpHeader), BusError> {
         let mut connection = self.connect()?;
         let deadline = Instant::now() + SERVER_TIMEOUT;
         connection.send(request).map_err(|error| self.failed(error))?;
@@ -229,7 +229,7 @@ impl UsbIpBus {
 
 /// The stream with a buffer, so that a time-out in mid-message loses nothing.
 #[derive(Debug)]
-struct Connection {
+struct ServerConnection {
     stream: TcpStream,
     buffer: Vec<u8>,
 }
@@ -243,7 +243,7 @@ enum LinkError {
     Closed,
 }
 
-impl Connection {
+impl ServerConnection {
     fn new(stream: TcpStream) -> io::Result<Self> {
         stream.set_nodelay(true)?;
         stream.set_write_timeout(Some(SERVER_TIMEOUT))?;
@@ -295,7 +295,7 @@ impl Connection {
 /// An imported device.
 #[derive(Debug)]
 struct UsbIpDevice {
-    connection: Connection,
+    connection: ServerConnection,
     /// The server, and the port there, to look whether the device is gone.
     bus: UsbIpBus,
     port: String,

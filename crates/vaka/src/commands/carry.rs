@@ -7,11 +7,11 @@ use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::read_session::{Visit, Wish, image_of};
+use vaka_boot::context::Context;
+use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
-use vaka_core::carry::Carried;
-use vaka_core::event::{Code, Event, Failure};
+use vaka_core::carry::TransferableRegion;
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::sheet::{Region, Sheet};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Span;
@@ -21,14 +21,14 @@ use vaka_usb::SystemClock;
 use super::say;
 use crate::args::{CarryCommand, Common};
 use crate::attempt;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::files;
 use crate::lock::Locks;
-use crate::person;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::prompt;
 use crate::recording::Recording;
 use crate::render;
-use crate::setting::{self, Setting};
 
 /// The version of the file's form. It is specified in `docs/formats/carried.md`.
 const FORMAT: u32 = 1;
@@ -59,35 +59,39 @@ pub fn run(command: &CarryCommand, common: &Common, setting: &Setting) -> Outcom
 
 /// The sheets in which that region takes the application's place.
 fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
-    let sheets = setting::sheets(common)?;
+    let sheets = environment::sheets(common)?;
     if sheets.is_empty() {
-        return Err(setting::no_sheets());
+        return Err(environment::no_sheets());
     }
     let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(region)).collect();
     if carried.is_empty() {
         let region = text::tame(region);
-        let failure = Failure::new(Code::Refused, format!("No sheet says that region '{region}' may be carried."));
+        let failure = Failure::new(ExitCode::Refused, format!("No sheet says that region '{region}' may be carried."));
         return Err(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how.").into());
     }
     Ok(carried)
 }
 
 /// What a unit holds in the region, and what is known of that.
-fn present(visit: &mut Visit<'_>, name: &str, pace: &mut Pace<'_>) -> Result<(Vec<u8>, Span, Carried), Problem> {
+fn present(
+    visit: &mut ReadSession<'_>,
+    name: &str,
+    cx: &mut Context<'_>,
+) -> Result<(Vec<u8>, Span, TransferableRegion), Problem> {
     let region: &Region = visit.region(name)?;
     let carried = region.carried.clone().ok_or_else(|| {
         let failure =
-            Failure::new(Code::Refused, format!("The sheet does not say that region '{name}' may be carried."));
+            Failure::new(ExitCode::Refused, format!("The sheet does not say that region '{name}' may be carried."));
         Problem(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how."))
     })?;
     let span = region.span;
-    let parts = visit.read(&[span], pace)?;
+    let parts = visit.read(&[span], cx)?;
     let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
     Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
 }
 
-fn wish(common: &Common) -> Wish {
-    Wish {
+fn wish(common: &Common) -> ReadRequest {
+    ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: MemoryChoice::default(),
@@ -99,20 +103,20 @@ fn wish(common: &Common) -> Wish {
 fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Setting) -> Outcome {
     files::may_store(out, replace)?;
     let sheets = sheets_for(region, common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *person::at(common), &mut pace)?;
-    let read = present(&mut visit, region, &mut pace);
+    let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
+    let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
+    let read = present(&mut visit, region, &mut cx);
     let serial = visit.serial().map(str::to_owned);
     let known =
         visit.sheet().zip(visit.variant()).map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
-    visit.leave(&mut pace);
+    visit.leave(&mut cx);
     let (content, span, carried) = read?;
     let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
     carried.check(&content).map_err(|error| {
-        let failure = Failure::new(Code::File, format!("What the unit holds in '{region}' is not sound: {error}."));
+        let failure = Failure::new(ExitCode::File, format!("What the unit holds in '{region}' is not sound: {error}."));
         Problem(
             failure
                 .state("Nothing was written.")
@@ -137,26 +141,26 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
             say(&format!("  {} ({}): {value}; it stays with its unit", field.name, field.meaning));
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Setting) -> Outcome {
     let (file, content) = read_file(path)?;
     let sheets = sheets_for(&file.region, common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common), &mut *person::at(common), &mut pace)?;
-    let prepared = prepare(&mut visit, &file, path, &content, set, &mut pace);
+    let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
+    let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
+    let prepared = prepare(&mut visit, &file, path, &content, set, &mut cx);
     let (image, label, carried) = match prepared {
         Ok(prepared) => prepared,
         Err(problem) => {
-            visit.leave(&mut pace);
+            visit.leave(&mut cx);
             return Err(problem);
         }
     };
-    visit.stay(&mut pace);
+    visit.stay(&mut cx);
     // From here on it is an update like any other, of that region alone.
     let text = hex::write(&image);
     let request = job::Request {
@@ -171,10 +175,10 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let mut recording = Recording::of(attempt::begun(path, request.options, common, &bytes, &text));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event: Event| recording.pass(event, &mut show);
-    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let report = job::run(&bench, &request, &mut *person::at(common), &mut pace);
+    let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
+    let report = job::run(&bench, &request, &mut *prompt::at(common), &mut cx);
     let code = recording.code(report.code);
-    if report.code == Code::Done {
+    if report.code == ExitCode::Done {
         say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
         for field in &carried.fields {
@@ -186,22 +190,23 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
 
 /// The content for this very unit, its label, and what is known of the region.
 fn prepare(
-    visit: &mut Visit<'_>,
+    visit: &mut ReadSession<'_>,
     file: &CarriedFile,
     path: &Path,
     content: &[u8],
     set: &[(String, String)],
-    pace: &mut Pace<'_>,
-) -> Result<(Image, String, Carried), Problem> {
+    cx: &mut Context<'_>,
+) -> Result<(Image, String, TransferableRegion), Problem> {
     let name = path.display();
-    let refused = |words: String| Problem(Failure::new(Code::Refused, words).state("Nothing was changed in the unit."));
+    let refused =
+        |words: String| Problem(Failure::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));
     let product = visit.sheet().map_or("no product", |sheet| &sheet.product.id);
     if product != file.product {
         return Err(refused(format!("{name} is of a {}; the unit is a {product}.", text::tame(&file.product))));
     }
-    let (present, span, carried) = present(visit, &file.region, pace)?;
+    let (present, span, carried) = present(visit, &file.region, cx)?;
     carried.check(content).map_err(|error| {
-        let failure = Failure::new(Code::File, format!("{name}: {error}."));
+        let failure = Failure::new(ExitCode::File, format!("{name}: {error}."));
         Problem(failure.state("Nothing was changed in the unit.").cure("Take another file: this one is not sound."))
     })?;
     let given = |field: &vaka_core::carry::Field| set.iter().any(|(name, _)| *name == field.name);
@@ -222,7 +227,8 @@ fn prepare(
 fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
     let damaged = |words: String| {
         Problem(
-            Failure::new(Code::File, format!("{}: {words}.", path.display())).state("Nothing was changed in any unit."),
+            Failure::new(ExitCode::File, format!("{}: {words}.", path.display()))
+                .state("Nothing was changed in any unit."),
         )
     };
     let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;

@@ -6,28 +6,28 @@ use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::{Choice, image_version, variants_for};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::address::Span;
-use vaka_image::occupancy::Fill;
-use vaka_image::stamp::{self, Found, Seal};
+use vaka_image::occupancy::Occupancy;
+use vaka_image::stamp::{self, Found, SealState};
 use vaka_image::vectors::{StartVectors, VectorKind};
-use vaka_image::{FileFacts, Firmware, Image, Outline, ReadError, ReadOptions, SetName, detect};
+use vaka_image::{FileFacts, Firmware, GroupId, Image, ImageLayout, ReadError, ReadOptions, detect};
 
 use super::check_unit::{Looked, with_unit};
 use super::{check_release, say};
 use crate::args::{Check, Common, Format};
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
+use crate::file_history;
 use crate::render::{self, json, map, table};
-use crate::seen;
-use crate::setting::{self, Setting};
 
 pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let mut worst = Code::Done;
+    let sheets = environment::sheets(common)?;
+    let mut worst = ExitCode::Done;
     let mut read = Vec::new();
     for (index, path) in args.files.iter().enumerate() {
         if index > 0 && setting.format == Format::Text {
@@ -76,9 +76,9 @@ struct FileReport {
 /// What one image of a file is.
 #[derive(Serialize)]
 struct ImageReport {
-    name: SetName,
+    name: GroupId,
     #[serde(flatten)]
-    outline: Outline,
+    outline: ImageLayout,
     /// Of the image's bytes in rising order, gaps left out.
     content_sha256: String,
     content_crc32: String,
@@ -88,7 +88,7 @@ struct ImageReport {
     vectors_say: Vec<String>,
     stamp: Option<stamp::Stamp>,
     /// Used and blank, sector by sector.
-    cells: Vec<(Span, Fill)>,
+    cells: Vec<(Span, Occupancy)>,
     fits: Vec<ProductFit>,
     notes: Vec<String>,
 }
@@ -106,12 +106,12 @@ fn one(
     sheets: &[Sheet],
     common: &Common,
     setting: &Setting,
-) -> Result<(Code, Option<Image>), Problem> {
-    let bytes = setting::firmware(path)?;
+) -> Result<(ExitCode, Option<Image>), Problem> {
+    let bytes = environment::firmware(path)?;
     if Release::is_one(&bytes) {
         return Ok((check_release::run(path, sheets, common, setting)?, None));
     }
-    let opened = setting::unwrapped(path, &bytes, sheets, &mut options)?;
+    let opened = environment::unwrapped(path, &bytes, sheets, &mut options)?;
     let firmware =
         read_all(opened.payload, &mut options).map_err(|error| unreadable(path, &error, opened.payload, sheets))?;
     let mut report = report(path, &bytes, &firmware, opened.payload, sheets);
@@ -123,7 +123,7 @@ fn one(
     let chosen = vaka_image::read(opened.payload, options).ok();
     if common.unit.is_some() {
         let image = chosen.ok_or_else(|| {
-            let failure = Failure::new(Code::Refused, format!("{}: it holds several images.", path.display()));
+            let failure = Failure::new(ExitCode::Refused, format!("{}: it holds several images.", path.display()));
             Problem(failure.cure("Choose one with --from-family ID or --from-target N."))
         })?;
         return Ok((with_unit(&Looked::File(&image), sheets, common, setting)?, Some(image)));
@@ -131,7 +131,7 @@ fn one(
     let fits =
         |image: &ImageReport| image.fits.iter().any(|p| p.variants.iter().any(|choice| choice.against.is_none()));
     let nowhere = !sheets.is_empty() && !report.images.iter().any(fits);
-    Ok((if nowhere { Code::Refused } else { Code::Done }, chosen))
+    Ok((if nowhere { ExitCode::Refused } else { ExitCode::Done }, chosen))
 }
 
 /// Reads all of a file. An address that was given is for files without any;
@@ -147,7 +147,7 @@ fn read_all(bytes: &[u8], options: &mut ReadOptions) -> Result<Firmware, ReadErr
 }
 
 fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) -> Problem {
-    let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+    let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
     if *error != ReadError::NoAddress {
         return Problem(failure);
     }
@@ -161,7 +161,7 @@ fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) ->
     };
     let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
     let starts: Vec<String> = starts.collect();
-    let failure = Failure { code: Code::Refused, ..failure };
+    let failure = Failure { code: ExitCode::Refused, ..failure };
     Problem(failure.cure(format!("Give --at ADDRESS. {}", starts.join("; "))))
 }
 
@@ -169,7 +169,7 @@ fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets
     let detected = detect::detect(payload).ok();
     let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let sha256 = text::hex(&Sha256::digest(bytes));
-    let before = seen::look_up(&sha256, &name);
+    let before = file_history::look_up(&sha256, &name);
     let mut notes = firmware.notes.clone();
     notes.extend(wrong_ending(&name, firmware.format));
     // A pipe has a date too, but it is not the content's.
@@ -206,7 +206,7 @@ fn wrong_ending(name: &str, format: vaka_image::Format) -> Option<String> {
     (promised != format).then(|| format!("its name ends in .{ending}, but by its content it is {format}"))
 }
 
-fn image_report(name: &SetName, image: &Image, sheets: &[Sheet]) -> ImageReport {
+fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport {
     let mut crc = CRC.digest();
     let mut sha = Sha256::new();
     for segment in image.segments() {
@@ -331,7 +331,7 @@ fn line(name: &str, value: &str) {
 }
 
 fn print_image(image: &ImageReport, setting: &Setting) {
-    if image.name != SetName::Whole {
+    if image.name != GroupId::Whole {
         say(&format!("  -- {} --", image.name));
     }
     let spans = &image.outline.segments;
@@ -397,9 +397,9 @@ fn facts(image: &ImageReport) {
 fn stamp_lines(stamp: Option<&stamp::Stamp>) {
     let Some(stamp) = stamp else { return };
     let seal = match stamp.seal {
-        Seal::Good => "its digest is right",
-        Seal::Open => "not sealed: nothing tells whether the image is whole",
-        Seal::Broken => "ITS DIGEST IS WRONG: the image was changed or cut after it was sealed",
+        SealState::Good => "its digest is right",
+        SealState::Open => "not sealed: nothing tells whether the image is whole",
+        SealState::Broken => "ITS DIGEST IS WRONG: the image was changed or cut after it was sealed",
     };
     line("stamp", &format!("at {}, image starts at {}; {seal}", stamp.at, stamp.start));
     let said = &stamp.text;
@@ -491,7 +491,7 @@ fn together(read: &[(String, Image)], setting: &Setting) {
     }
     let images: Vec<Image> = read.iter().map(|(_, image)| image.clone()).collect();
     if let Ok(Some(joined)) = Image::join(&images) {
-        let cells: Vec<(Span, Fill)> = joined.cells().into_iter().map(|cell| (cell, joined.fill(cell))).collect();
+        let cells: Vec<(Span, Occupancy)> = joined.cells().into_iter().map(|cell| (cell, joined.fill(cell))).collect();
         map::picture(&cells).iter().take(24).for_each(|signs| line("map", signs));
     }
 }

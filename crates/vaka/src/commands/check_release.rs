@@ -5,8 +5,8 @@ use std::path::Path;
 
 use serde::Serialize;
 use vaka_base::size::Bytes;
-use vaka_boot::release_install::Staged;
-use vaka_core::event::Code;
+use vaka_boot::release_install::ReleaseInstall;
+use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, Stage};
 use vaka_core::release::{Release, disagreements, sheet_for};
 use vaka_core::sheet::Sheet;
@@ -14,10 +14,10 @@ use vaka_core::sheet::Sheet;
 use super::check_unit::{Looked, with_unit};
 use super::say;
 use crate::args::{Common, Format};
-use crate::problem::Outcome;
+use crate::cli_error::Outcome;
+use crate::environment::Setting;
 use crate::render::json;
-use crate::setting::Setting;
-use crate::{keyring, releases};
+use crate::{keyring, release_store};
 
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "release-file")]
@@ -30,8 +30,8 @@ struct Report<'a> {
 }
 
 pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
-    let release = releases::read(path)?;
-    let sheet = releases::sheet(&release, path, sheets.to_vec())?;
+    let release = release_store::read(path)?;
+    let sheet = release_store::sheet(&release, path, sheets.to_vec())?;
     let found: Vec<String> = disagreements(&release, &sheet).iter().map(ToString::to_string).collect();
     let known = release.signer.as_ref().and_then(|key| keyring::all().into_iter().find(|known| known.key == *key));
     match setting.format {
@@ -45,31 +45,31 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) ->
         Format::Text => print(path, &release, known.map(|known| known.name).as_deref(), &found),
     }
     if !found.is_empty() {
-        return Ok(Code::File);
+        return Ok(ExitCode::File);
     }
     match common.unit {
         Some(_) => beside_a_unit(&release, &sheet, common, setting),
-        None => Ok(Code::Done),
+        None => Ok(ExitCode::Done),
     }
 }
 
 /// The verdict for a unit: of the first stage whose units show what it shows.
 fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Setting) -> Outcome {
     let build = vaka_core::release::manifest::STANDARD;
-    let staged = Staged { buses: &[], guard: None, sheet, release, build };
+    let staged = ReleaseInstall { buses: &[], guard: None, sheet, release, build };
     let stages = release.manifest.stages.iter().filter(|stage| stage.foreign.is_none());
     let of_stage = |stage: &Stage| Some((sheet_for(sheet, stage)?, stage.clone()));
     let mut all: Vec<(Sheet, Stage)> = stages.filter_map(of_stage).collect();
     // The last stage is what a unit is updated by again and again.
     all.reverse();
-    let mut worst = Code::Refused;
+    let mut worst = ExitCode::Refused;
     for (sheet, stage) in all {
         let offered = staged.offered(&stage, &sheet)?;
         if release.manifest.stages.len() > 1 {
             say(&format!("\nStage {}:", stage.name));
         }
-        let code = with_unit(&Looked::Offered(&offered), &[sheet], common, setting)?;
-        worst = if code == Code::Done { Code::Done } else { worst };
+        let code = with_unit(&Looked::Release(&offered), &[sheet], common, setting)?;
+        worst = if code == ExitCode::Done { ExitCode::Done } else { worst };
     }
     Ok(worst)
 }

@@ -3,29 +3,29 @@
 use std::sync::Arc;
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::open_failure;
-use vaka_boot::context::Pace;
-use vaka_boot::update::{Offered, by_label, told_version};
-use vaka_core::event::{Code, Event};
+use vaka_boot::context::Context;
+use vaka_boot::update::{ReleaseImage, by_label, told_version};
+use vaka_core::event::{Event, ExitCode};
 use vaka_core::matching::{Case, Claim, Outcome as Fit, Verdict, judge, of_board};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::Image;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Format};
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
 use crate::render::{self, json};
-use crate::setting::{self, Setting};
-use crate::{interrupt, person};
+use crate::{prompt, signals};
 
 /// What is looked at beside a unit.
 pub enum Looked<'a> {
     /// The image of a file.
     File(&'a Image),
     /// The images of a release, one for each variant.
-    Offered(&'a [Offered]),
+    Release(&'a [ReleaseImage]),
 }
 
 impl Looked<'_> {
@@ -33,7 +33,7 @@ impl Looked<'_> {
     fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
         match self {
             Self::File(image) => Some((image, None)),
-            Self::Offered(all) => {
+            Self::Release(all) => {
                 let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
                 open.iter().find_map(of).map(|offered| (&offered.image, Some(&offered.claim)))
             }
@@ -43,26 +43,26 @@ impl Looked<'_> {
 
 /// The verdict for a unit. Reads descriptors only; changes nothing.
 pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
-    let bench = Bench::new(setting::buses(common)?, sheets).guarded(Arc::new(Locks));
+    let bench = Bench::new(environment::buses(common)?, sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
+    let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let found = discovery::find(
         &bench,
-        &Hunt::any(&bench, common.unit.as_ref(), false),
+        &UnitQuery::any(&bench, common.unit.as_ref(), false),
         common.wait,
-        &mut *person::at(common),
-        &mut pace,
+        &mut *prompt::at(common),
+        &mut cx,
     )?;
     let place = bench.place(found.location());
     if !bench.may_look(&found) {
-        pace.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
+        cx.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
     }
-    let opened = bench.look(&found.device, &mut pace).map_err(|error| open_failure(&error, &place))?;
+    let opened = bench.look(&found.device, &mut cx).map_err(|error| open_failure(&error, &place))?;
     let facts = opened.identity.facts.clone();
     drop(opened);
     let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
-    let mut worst = Code::Refused;
+    let mut worst = ExitCode::Refused;
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
         let label = label.map(|(_, variant)| variant);
         let running = told_version(&found, sheet, &facts, label);
@@ -81,7 +81,7 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
         };
         let verdict: Verdict = judge(&case);
         if verdict.outcome == Fit::Fits {
-            worst = Code::Done;
+            worst = ExitCode::Done;
         }
         match setting.format {
             Format::Json => json::line(&Event::Verdict { unit: Some(place.clone()), verdict }),

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use vaka_base::size::Grouped;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::read_session::{Visit, image_of};
-use vaka_core::event::{Code, Event, Failure};
+use vaka_boot::context::Context;
+use vaka_boot::read_session::{ReadSession, image_of};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::memory::SectorMap;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -16,13 +16,13 @@ use vaka_usb::SystemClock;
 
 use super::{read, say};
 use crate::args::{Common, Compare, Format};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::files;
 use crate::lock::Locks;
-use crate::person;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::prompt;
 use crate::render::{self, json, map};
-use crate::setting::{self, Setting};
 
 /// What was compared with what.
 #[derive(Serialize)]
@@ -54,22 +54,24 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
 fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Problem> {
     match range {
         None => Ok(image),
-        Some(range) => image.cut(range).map_err(|error| Problem(Failure::new(Code::File, format!("{name}: {error}.")))),
+        Some(range) => {
+            image.cut(range).map_err(|error| Problem(Failure::new(ExitCode::File, format!("{name}: {error}."))))
+        }
     }
 }
 
 fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut options = args.choose.options();
     // A raw binary takes its place from the sheet, once the variant is known.
     let early = files::read(&args.file, options).ok();
     let mut renderer = render::renderer(setting);
     let mut tell_event = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell_event, crate::interrupt::flag());
+    let mut cx = Context::new(&SystemClock, &mut tell_event, crate::signals::flag());
     let mut wish = read::wish(common, &args.place);
     wish.wants_variant = early.is_none() || args.place.region.is_some();
-    let mut visit = Visit::open_to_read(&bench, &wish, &mut *person::at(common), &mut pace)?;
+    let mut visit = ReadSession::open_to_read(&bench, &wish, &mut *prompt::at(common), &mut cx)?;
     let place = visit.place().to_owned();
     let sectors = visit.sectors().cloned();
     let done = (|| -> Result<(Image, Image), Problem> {
@@ -84,14 +86,14 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         let image = restricted(image, args.place.range, name)?;
         let image = restricted(image, region.map(|region| region.span), name)?;
         let spans = readable(&image, sectors.as_ref());
-        let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut pace)? };
+        let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut cx)? };
         let memory = image_of(&parts, &spans).ok_or_else(|| {
-            let failure = Failure::new(Code::Refused, "None of the file's addresses can be read from this unit.");
+            let failure = Failure::new(ExitCode::Refused, "None of the file's addresses can be read from this unit.");
             Problem(failure.cure("Compare them with what 'vaka survey' shows of its memory."))
         })?;
         Ok((image, memory))
     })();
-    visit.leave(&mut pace);
+    visit.leave(&mut cx);
     let (image, memory) = done?;
     let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
     Ok(tell(name, &format!("the unit at {place}"), &image, &memory, &found, setting))
@@ -126,7 +128,7 @@ fn cells_of(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
     cells
 }
 
-fn tell(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison, setting: &Setting) -> Code {
+fn tell(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison, setting: &Setting) -> ExitCode {
     let equal = found.different == 0 && found.unread == 0;
     match setting.format {
         Format::Json => {
@@ -134,7 +136,7 @@ fn tell(file: &str, with: &str, image: &Image, memory: &Image, found: &Compariso
         }
         Format::Text => print(file, with, image, memory, found),
     }
-    if equal { Code::Done } else { Code::Differs }
+    if equal { ExitCode::Done } else { ExitCode::Differs }
 }
 
 fn print(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison) {

@@ -8,24 +8,24 @@ use std::time::{Duration, Instant};
 
 use vaka_base::{duration, text};
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::bench::discovery::{self, Hunt};
+use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::{bus_failure, held};
-use vaka_boot::bench::tracking::Followed;
+use vaka_boot::bench::tracking::TrackedUnit;
 use vaka_boot::bench::unit_event;
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_boot::entry;
-use vaka_boot::protocol::serial::Listener;
+use vaka_boot::protocol::serial::LineReader;
 use vaka_boot::protocol::session::SessionError;
-use vaka_core::event::{Code, Event, Failure};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use crate::args::{Common, Console};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
-use crate::problem::Problem;
-use crate::setting::{self, Setting};
-use crate::{interrupt, person, render};
+use crate::{prompt, render, signals};
 
 /// Lines are looked for so long before anything else is.
 const SLICE: Duration = Duration::from_millis(50);
@@ -49,18 +49,18 @@ enum End {
 }
 
 pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
-    interrupt::end_quietly();
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    signals::end_quietly();
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let hunt = Hunt::any(&bench, common.unit.as_ref(), common.unit.is_some());
-    let unit = discovery::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?.device;
-    match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut pace) {
+    let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
+    let hunt = UnitQuery::any(&bench, common.unit.as_ref(), common.unit.is_some());
+    let unit = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?.device;
+    match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut cx) {
         // That is how a console ends.
-        Err(failure) if failure.code == Code::Stopped => Ok(Code::Done),
-        ended => Ok(ended.map(|()| Code::Done)?),
+        Err(failure) if failure.code == ExitCode::Stopped => Ok(ExitCode::Done),
+        ended => Ok(ended.map(|()| ExitCode::Done)?),
     }
 }
 
@@ -70,10 +70,10 @@ fn talk(
     bench: &Bench<'_>,
     mut unit: DeviceInfo,
     wait: Duration,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(), Failure> {
     loop {
-        let may_stay = match console.listen(bench, &unit, pace)? {
+        let may_stay = match console.listen(bench, &unit, cx)? {
             End::Found | End::Stopped => return Ok(()),
             End::Late => return Err(console.late()),
             End::Left => {
@@ -82,18 +82,18 @@ fn talk(
             }
             End::Wanted(by) => {
                 console.note(&format!("the port is let go: {by} wants the unit"));
-                while_wanted(&unit, pace);
+                while_wanted(&unit, cx);
                 true
             }
         };
-        unit = entry::come_back(bench, Followed { unit: &unit, serial: None }, may_stay, wait, pace)?;
+        unit = entry::come_back(bench, TrackedUnit { unit: &unit, serial: None }, may_stay, wait, cx)?;
     }
 }
 
 /// Waits until no other process has wanted the unit for a while.
-fn while_wanted(unit: &DeviceInfo, pace: &Pace<'_>) {
+fn while_wanted(unit: &DeviceInfo, cx: &Context<'_>) {
     let mut quiet_since = Instant::now();
-    while quiet_since.elapsed() < QUIET && !pace.wants_stop() {
+    while quiet_since.elapsed() < QUIET && !cx.wants_stop() {
         if Locks::wanted(&unit.location).is_some() {
             quiet_since = Instant::now();
         }
@@ -109,25 +109,25 @@ enum NoPort {
 
 /// The port of a unit, and words for where it was opened if that is not the unit itself:
 /// a user without rights to that may have them to the port that the system made of it.
-fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(Listener, String)>, NoPort> {
+fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, String)>, NoPort> {
     let place = bench.place(&unit.location);
     let unusable = |error: SessionError| match error {
         SessionError::Gone => NoPort::Left,
         SessionError::Held(by) => NoPort::Failed(held(&place, &by)),
         error => NoPort::Failed(
-            Failure::new(Code::Access, format!("The port of the unit at {place} cannot be used: {error}."))
+            Failure::new(ExitCode::Access, format!("The port of the unit at {place} cannot be used: {error}."))
                 .cure("'vaka diagnose' says who has it, and what is missing."),
         ),
     };
     match bench.open(&unit.location) {
-        Ok(device) => Ok(Listener::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
+        Ok(device) => Ok(LineReader::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
         Err(BusError::NotThere(_)) => Err(NoPort::Left),
         Err(error @ BusError::NoRights { .. }) => {
             let nodes = bench.bus(&unit.location).map(|bus| bus.nodes(&unit.location.port)).unwrap_or_default();
             let node = nodes.into_iter().find(|node| node.to_string_lossy().contains("/tty"));
             let node = node.ok_or_else(|| NoPort::Failed(bus_failure(&error)))?;
             let through = format!(" through {}", node.display());
-            Ok(Some((Listener::open_node(&node).map_err(unusable)?, through)))
+            Ok(Some((LineReader::open_node(&node).map_err(unusable)?, through)))
         }
         Err(error) => Err(NoPort::Failed(bus_failure(&error))),
     }
@@ -154,16 +154,19 @@ impl<'a> Talk<'a> {
     }
 
     /// Listens until there is a reason to let go.
-    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, pace: &Pace<'_>) -> Result<End, Failure> {
+    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, Failure> {
         let place = bench.place(&unit.location);
         let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
             // In its update mode it may have none; its application comes back.
-            Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(pace)),
+            Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(cx)),
             Ok(None) => {
-                return Err(Failure::new(Code::Refused, format!("The unit at {place} has no serial port (CDC-ACM)."))
-                    .state("Nothing was changed in it.")
-                    .cure("'vaka survey' shows what it is."));
+                return Err(Failure::new(
+                    ExitCode::Refused,
+                    format!("The unit at {place} has no serial port (CDC-ACM)."),
+                )
+                .state("Nothing was changed in it.")
+                .cure("'vaka survey' shows what it is."));
             }
             Err(NoPort::Left) => return Ok(End::Left),
             Err(NoPort::Failed(failure)) => return Err(failure),
@@ -171,13 +174,13 @@ impl<'a> Talk<'a> {
         self.note(&format!("listening to the unit at {place}{}", port.1));
         let port = &mut port.0;
         loop {
-            if let Some(end) = self.is_over(pace) {
+            if let Some(end) = self.is_over(cx) {
                 return Ok(end);
             }
             if let Some(by) = Locks::wanted(&unit.location) {
                 return Ok(End::Wanted(by));
             }
-            let typed = if self.is_typed { person::lines() } else { Vec::new() };
+            let typed = if self.is_typed { prompt::lines() } else { Vec::new() };
             for line in self.once.drain(..).chain(typed) {
                 if port.send(&line).is_err() {
                     return Ok(End::Left);
@@ -193,23 +196,23 @@ impl<'a> Talk<'a> {
         }
     }
 
-    fn is_over(&self, pace: &Pace<'_>) -> Option<End> {
-        if pace.wants_stop() {
+    fn is_over(&self, cx: &Context<'_>) -> Option<End> {
+        if cx.wants_stop() {
             return Some(End::Stopped);
         }
         self.deadline.filter(|deadline| Instant::now() >= *deadline).map(|_| End::Late)
     }
 
     /// A unit in update mode says nothing here.
-    fn wait(&self, pace: &Pace<'_>) -> End {
+    fn wait(&self, cx: &Context<'_>) -> End {
         std::thread::sleep(SLICE * 4);
-        self.is_over(pace).unwrap_or(End::Left)
+        self.is_over(cx).unwrap_or(End::Left)
     }
 
     fn late(&self) -> Failure {
         let words = text::tame(self.args.until.as_deref().unwrap_or_default());
         let time = duration::words(self.args.within);
-        Failure::new(Code::NoUnit, format!("No line with '{words}' came within {time}."))
+        Failure::new(ExitCode::NoUnit, format!("No line with '{words}' came within {time}."))
             .cure("--within gives more time; what did come stands above.")
     }
 

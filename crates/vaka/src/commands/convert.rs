@@ -1,13 +1,13 @@
 //! `vaka convert IN… OUT`
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_image::Image;
 
 use super::say;
 use crate::args::Convert;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
 use crate::files;
-use crate::problem::Outcome;
-use crate::problem::Problem;
 
 pub fn run(args: &Convert) -> Outcome {
     let mut images = Vec::new();
@@ -16,7 +16,7 @@ pub fn run(args: &Convert) -> Outcome {
     }
     let several = args.files.len() > 1;
     let edited = |what: &str, error: vaka_image::edit::EditError| {
-        Problem(Failure::new(Code::File, format!("{what}: {error}.")).state("Nothing was written."))
+        Problem(Failure::new(ExitCode::File, format!("{what}: {error}.")).state("Nothing was written."))
     };
     let names = || args.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
     let mut image = match images.len() {
@@ -34,5 +34,5 @@ pub fn run(args: &Convert) -> Outcome {
     let written = files::write(&image, &args.out, &args.output)?;
     let inputs = if several { format!("{} files, ", args.files.len()) } else { String::new() };
     say(&format!("{inputs}{}", written));
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }

@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use anstyle::Style;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
@@ -20,8 +20,8 @@ use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::Demo;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
 
 const BOLD: Style = Style::new().bold();
 
@@ -66,7 +66,7 @@ pub fn run(args: &Demo) -> Outcome {
         for (name, purpose) in SCENES {
             say(&format!("{name:<8} {purpose}"));
         }
-        return Ok(Code::Done);
+        return Ok(ExitCode::Done);
     }
     match args.scene.as_str() {
         "tern" => tern(),
@@ -79,7 +79,7 @@ pub fn run(args: &Demo) -> Outcome {
         "skua" => skua_scene(),
         "release" => release_scene(),
         other => {
-            let failure = Failure::new(Code::Usage, format!("There is no example '{other}'."));
+            let failure = Failure::new(ExitCode::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
         }
     }
@@ -103,21 +103,21 @@ fn tern() -> Outcome {
 
     say("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
     say("A stand-in for one of them sits on a stand-in bus, in its update mode. Which one is it?");
-    show.run("survey", Code::Done)?;
+    show.run("survey", ExitCode::Done)?;
 
     say("Both boards show the same boot id. Vaka does not guess:");
-    show.run("update tern-r1-1.5.0.hex --unattended", Code::Refused)?;
+    show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
 
     say("The label on the board reads SKI-TERN R1. With that it can be decided:");
-    show.run("update tern-r1-1.5.0.hex --variant r1", Code::Done)?;
+    show.run("update tern-r1-1.5.0.hex --variant r1", ExitCode::Done)?;
     show.truth("after the update", "the 1.5.0 that the linker made for r1")?;
 
     say("Now the costliest mistake in this work, the other board's file:");
-    show.run("update tern-r2-1.5.0.hex --variant r1", Code::Refused)?;
+    show.run("update tern-r2-1.5.0.hex --variant r1", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.5.0 that the linker made for r1")?;
 
     say("Next: 'vaka standins' serves such units for you to try; README.md goes on from there.");
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const GANNET: &str = r#"
@@ -135,16 +135,16 @@ fn gannet_scene() -> Outcome {
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
 
     say("The Gannet, a hydrophone interface, runs its application, which listens for the request to leave it.");
-    show.run("survey", Code::Done)?;
+    show.run("survey", ExitCode::Done)?;
 
     say("No button, no question. The file carries a DFU suffix, which names the unit it is for:");
-    show.run("update gannet-1.3.0.dfu --unattended", Code::Done)?;
+    show.run("update gannet-1.3.0.dfu --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.3.0 that the linker made")?;
 
     say("Somebody takes another product's file. The unit is not even asked to leave its application:");
-    show.run("update tern-r1-1.5.0.hex --unattended", Code::Refused)?;
+    show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.3.0 that the linker made")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const PETREL: &str = r#"
@@ -170,17 +170,17 @@ fn petrel_scene() -> Outcome {
 
     say("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
     say("the same ids and the same UF2 family; an ordinary stick is plugged in beside it.");
-    show.run("survey", Code::Done)?;
+    show.run("survey", ExitCode::Done)?;
 
     say("The other board's file. Dragged onto the disk it would be programmed without a word:");
-    show.run("update petrel-pb2-2.4.0.uf2 --unattended", Code::Refused)?;
+    show.run("update petrel-pb2-2.4.0.uf2 --unattended", ExitCode::Refused)?;
 
     say(
         "The right one. The unit restarts by itself with the last block, so that one waits until the others were read:",
     );
-    show.run("update petrel-pb1-2.4.0.uf2 --unattended", Code::Done)?;
+    show.run("update petrel-pb1-2.4.0.uf2 --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 2.4.0 that the linker made for PB1")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const SHAG: &str = r#"
@@ -198,15 +198,15 @@ fn shag_scene() -> Outcome {
     show.file("shag-interface-2.2.0.hex", INTERFACE_HEX)?;
 
     say("The Shag, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:");
-    show.run("survey", Code::Done)?;
+    show.run("survey", ExitCode::Done)?;
 
     say("The interface chip's file does not belong onto this disk:");
-    show.run("update shag-interface-2.2.0.hex --unattended", Code::Refused)?;
+    show.run("update shag-interface-2.2.0.hex --unattended", ExitCode::Refused)?;
 
     say("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
-    show.run("update shag-display-3.1.0.hex --unattended", Code::Done)?;
+    show.run("update shag-display-3.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// A demo file, as it was made.
@@ -237,13 +237,13 @@ fn dunlin_scene() -> Outcome {
     show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
 
     say("The Dunlin, a salinity probe, has a loader of its maker's own: seven vendor requests, described in a file.");
-    show.run("dialect show sheets/dunlin.dialect.toml", Code::Done)?;
+    show.run("dialect show sheets/dunlin.dialect.toml", ExitCode::Done)?;
 
     say("It listens for 9 s after it is plugged in, then starts the application: the tool has to wait before.");
     say("Nothing can be read; the unit adds up its own pages:");
-    show.run("update dunlin-1.1.0.hex --unattended", Code::Done)?;
+    show.run("update dunlin-1.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.1.0 that the linker made")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const AUK: &str = r#"
@@ -264,14 +264,14 @@ fn auk_scene() -> Outcome {
 
     say("The Auk, a harbour light, leaves its application when it gets a feature report; its bootloader takes");
     say("HID reports with a tag and a check byte. Nobody programmed that: two dialects describe it.");
-    show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", Code::Done)?;
-    show.run("update auk-2.1.0.hex --unattended --trace run.trace", Code::Done)?;
+    show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", ExitCode::Done)?;
+    show.run("update auk-2.1.0.hex --unattended --trace run.trace", ExitCode::Done)?;
     show.truth("after the update", "the 2.1.0 that the linker made")?;
 
     say("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
-    show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", Code::Done)?;
-    show.run("dialect rehearse sheets/auk.dialect.toml run.trace", Code::Done)?;
-    Ok(Code::Done)
+    show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", ExitCode::Done)?;
+    show.run("dialect rehearse sheets/auk.dialect.toml run.trace", ExitCode::Done)?;
+    Ok(ExitCode::Done)
 }
 
 const FULMAR: &str = r#"
@@ -293,12 +293,12 @@ fn fulmar_scene() -> Outcome {
 
     say("The Fulmar, a met mast, has its application behind a bootloader of 12 KiB. A build that forgot that");
     say("has the right name, the right board word and a good CRC, and would not start:");
-    show.run("update fulmar-4.2.0-at-0.bin --unattended", Code::Refused)?;
+    show.run("update fulmar-4.2.0-at-0.bin --unattended", ExitCode::Refused)?;
 
     say("The right one. The application is asked on its serial port to leave for the bootloader:");
-    show.run("update fulmar-4.2.0.bin --unattended", Code::Done)?;
+    show.run("update fulmar-4.2.0.bin --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 4.2.0 that the linker made")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const SKUA: &str = r#"
@@ -325,12 +325,12 @@ fn skua_scene() -> Outcome {
 
     say("The Skua is a gateway; a bridge chip does its USB. This one's firmware is damaged: it has power, and");
     say("nothing shows on the bus.");
-    show.run("survey", Code::Done)?;
+    show.run("survey", ExitCode::Done)?;
 
     say("The tool waits, and says how the chip's own boot mode is forced. After some seconds somebody does it:");
-    show.run("update skua-bridge-1.7.0.hex --unattended", Code::Done)?;
+    show.run("update skua-bridge-1.7.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.7.0 that the linker made")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 const BLANK: &str = r#"
@@ -356,17 +356,17 @@ fn release_scene() -> Outcome {
     show.file("firmware/out/tern-r2-loader-1.1.0.hex", demo_file!("firmware/out/tern-r2-loader-1.1.0.hex"))?;
 
     say("The maker's side: a key, and one signed file for both boards of the Tern, in two stages.");
-    show.run("keys new skerrow", Code::Done)?;
-    show.run("pack releases/tern-loader-1.1.0.toml --key skerrow --out tern.vaka", Code::Done)?;
+    show.run("keys new skerrow", ExitCode::Done)?;
+    show.run("pack releases/tern-loader-1.1.0.toml --key skerrow --out tern.vaka", ExitCode::Done)?;
 
     say("At the bench. A release that takes something away says so, and nothing is changed before that is agreed to:");
-    show.run("update tern.vaka --variant r1 --unattended", Code::Refused)?;
+    show.run("update tern.vaka --variant r1 --unattended", ExitCode::Refused)?;
 
     say("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
-    show.run("update tern.vaka --variant r1 --unattended --agree lose-old-loader", Code::Done)?;
+    show.run("update tern.vaka --variant r1 --unattended --agree lose-old-loader", ExitCode::Done)?;
     show.is_in(0x0A00_0000, LOADER_BIN, "the loader 1.1.0 that the linker made for r1")?;
     show.is_in(Tern::application_region(Revision::R1).start, R1_BIN, "the 1.5.0 that the linker made for r1")?;
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// A world with a server, and a folder that goes when the demo ends.
@@ -406,7 +406,7 @@ impl Show {
 
     /// Runs a command as a person would, with this very program, and sees
     /// that it ends as it should.
-    fn run(&self, command: &str, wanted: Code) -> Result<(), Problem> {
+    fn run(&self, command: &str, wanted: ExitCode) -> Result<(), Problem> {
         say(&format!("\n{BOLD}$ vaka {command}{BOLD:#}"));
         let program = std::env::current_exe().map_err(broken)?;
         let status = Command::new(program)
@@ -428,7 +428,7 @@ impl Show {
                 "The demo's command ended with {status} instead of exit status {wanted}."
             )));
         }
-        let meaning = if wanted == Code::Refused { "refused" } else { "all went well" };
+        let meaning = if wanted == ExitCode::Refused { "refused" } else { "all went well" };
         say(&format!("(exit status {}: {meaning})\n", u8::from(wanted)));
         Ok(())
     }

@@ -9,26 +9,26 @@ use std::time::{Duration, Instant};
 
 use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
-use vaka_core::event::{Code, Event, Finding, Severity};
+use vaka_core::event::{Event, ExitCode, Finding, Severity};
 use vaka_usb::native::NativeBus;
 use vaka_usb::{Bus, Change, PolledWatch, SystemClock};
 
 use super::say;
 use crate::args::{Common, Diagnose, Format};
-use crate::diagnose::{log, machine, units};
-use crate::interrupt;
+use crate::cli_error::Outcome;
+use crate::diagnose::{host, log, units};
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
 use crate::render::json;
-use crate::setting::{self, Setting};
+use crate::signals;
 
 /// How often the wish to stop is looked at.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
 pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
-    let (sheets, sheets_finding) = match setting::sheets(common) {
+    let (sheets, sheets_finding) = match environment::sheets(common) {
         Ok(sheets) => {
-            let finding = machine::sheets(&sheets);
+            let finding = host::sheets(&sheets);
             (sheets, finding)
         }
         // The rest is worth looking at all the same.
@@ -37,12 +37,12 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
             (Vec::new(), Finding { cure: problem.0.cure, ..finding })
         }
     };
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let has_own = bench.buses().iter().any(|bus| bus.name() == NativeBus::NAME);
-    let mut found = vec![sheets_finding, machine::journal()];
+    let mut found = vec![sheets_finding, host::journal()];
     if has_own {
-        found.push(machine::usb());
-        found.extend(machine::nodes());
+        found.push(host::usb());
+        found.extend(host::nodes());
         found.extend(log::findings());
     }
     for bus in bench.buses() {
@@ -57,7 +57,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
         Format::Json => found.into_iter().for_each(|finding| json::line(&Event::Finding(finding))),
         Format::Text => print(&found, setting),
     }
-    Ok(if worst == Some(Severity::Problem) { Code::Access } else { Code::Done })
+    Ok(if worst == Some(Severity::Problem) { ExitCode::Access } else { ExitCode::Done })
 }
 
 /// Watches all buses for a while, for what comes and goes too often.
@@ -70,7 +70,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
     let drops: Mutex<BTreeMap<String, log::Drops>> = Mutex::default();
     let watch = |bus: &dyn Bus| {
         let mut watch = PolledWatch::from_nothing(bus, &SystemClock);
-        while began.elapsed() < time && !interrupt::flag().load(Ordering::SeqCst) {
+        while began.elapsed() < time && !signals::flag().load(Ordering::SeqCst) {
             let Ok(changes) = watch.next(LOOK_UP) else { return };
             let mut drops = drops.lock().unwrap_or_else(PoisonError::into_inner);
             for change in changes {

@@ -6,27 +6,27 @@ use std::sync::Arc;
 
 use vaka_base::text;
 use vaka_boot::protocol::dialect::Seen;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
 use super::say;
 use crate::args::DialectCommand;
-use crate::problem::Outcome;
-use crate::problem::Problem;
-use crate::rehearsal::{self, Played};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::render::table;
-use crate::setting::{self, Setting};
+use crate::trace_replay::{self, Played};
 
 pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     match command {
         DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
-        DialectCommand::Show { file } => show(&setting::dialect(file)?, setting),
+        DialectCommand::Show { file } => show(&environment::dialect(file)?, setting),
         DialectCommand::Trace { file, trace, operation } => {
-            frames(&setting::dialect(file)?, trace, operation.as_deref(), setting)
+            frames(&environment::dialect(file)?, trace, operation.as_deref(), setting)
         }
-        DialectCommand::Rehearse { file, trace } => rehearse(&setting::dialect(file)?, trace, setting),
+        DialectCommand::Rehearse { file, trace } => rehearse(&environment::dialect(file)?, trace, setting),
     }
 }
 
@@ -35,24 +35,24 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let text = kind.map_or("", |kind| kind.template);
     let Some(path) = out else {
         text.lines().for_each(say);
-        return Ok(Code::Done);
+        return Ok(ExitCode::Done);
     };
     let file = std::fs::File::create_new(path);
     file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            let failure = Failure::new(Code::Refused, format!("{} is there already.", path.display()));
+            let failure = Failure::new(ExitCode::Refused, format!("{} is there already.", path.display()));
             Problem(failure.state("Nothing was written.").cure("Name another file."))
         }
         _ => Problem::file(path, &error),
     })?;
     say(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
-    let mut worst = Code::Done;
+    let mut worst = ExitCode::Done;
     for file in files {
-        match setting::dialect(file) {
+        match environment::dialect(file) {
             Ok(dialect) => {
                 let has: Vec<&str> = OperationName::ALL
                     .into_iter()
@@ -66,7 +66,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
             }
             Err(problem) => {
                 crate::render::problem(&problem, setting);
-                worst = Code::File;
+                worst = ExitCode::File;
             }
         }
     }
@@ -83,13 +83,13 @@ fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
     say("");
     let rows = dialect.rows().into_iter().map(|row| vec![row.operation, row.step, row.fields]).collect();
     table::plain(setting.width, &["operation", "step", "fields"], rows).lines().for_each(say);
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<Played>, Problem> {
     let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, &error))?;
-    rehearsal::play(&Arc::new(dialect.clone()), &text).map_err(|words| {
-        let failure = Failure::new(Code::File, format!("{}: {words}.", trace.display()));
+    trace_replay::play(&Arc::new(dialect.clone()), &text).map_err(|words| {
+        let failure = Failure::new(ExitCode::File, format!("{}: {words}.", trace.display()));
         Problem(failure.cure("Record one with: vaka update FILE --trace RUN.trace"))
     })
 }
@@ -101,7 +101,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting
         let message = format!("There is no operation '{}'; there are: {}.", text::tame(only), known.join(", "));
         return Err(Problem::usage(message));
     }
-    let mut worst = Code::Done;
+    let mut worst = ExitCode::Done;
     let mut rows = Vec::new();
     for played in played(dialect, trace)? {
         if only.is_some_and(|only| only != played.operation) {
@@ -114,7 +114,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting
         if let Some(fault) = played.fault {
             let frame = "(stopped)".to_owned();
             rows.push(vec![std::mem::take(&mut operation), frame, String::new(), String::new(), fault]);
-            worst = Code::Differs;
+            worst = ExitCode::Differs;
         }
     }
     let head = ["operation", "frame", "field", "bytes", "says"];
@@ -168,7 +168,7 @@ fn rehearse(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
     table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(say);
     let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
         say("\nThe dialect sends what was recorded and understands what came.");
-        return Ok(Code::Done);
+        return Ok(ExitCode::Done);
     };
     say(&format!(
         "\nThe first difference is in '{}': {}.",
@@ -181,5 +181,5 @@ fn rehearse(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
         let rows = rows.into_iter().map(|row| row[1..].to_vec()).collect();
         table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(say);
     }
-    Ok(Code::Differs)
+    Ok(ExitCode::Differs)
 }

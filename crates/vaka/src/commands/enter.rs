@@ -4,34 +4,34 @@ use std::sync::Arc;
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
-use vaka_boot::bench::discovery::{self, Hunt};
-use vaka_boot::context::Pace;
-use vaka_boot::read_session::{self, Visit, Wish};
-use vaka_core::event::{Code, Event, Failure};
+use vaka_boot::bench::discovery::{self, UnitQuery};
+use vaka_boot::context::Context;
+use vaka_boot::read_session::{self, ReadRequest, ReadSession};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::{Common, Format};
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
-use crate::setting::{self, Setting};
-use crate::{interrupt, person, render};
+use crate::{prompt, render, signals};
 
 pub fn enter(common: &Common, setting: &Setting) -> Outcome {
-    with_unit(common, setting, |bench, found, wish, pace| {
-        let unit = read_session::bring(bench, found, wish, &mut *person::at(common), pace)?;
+    with_unit(common, setting, |bench, found, wish, cx| {
+        let unit = read_session::bring(bench, found, wish, &mut *prompt::at(common), cx)?;
         Ok(format!("{} is in update mode; nothing was changed in it.", bench.place(&unit.location)))
     })
 }
 
 pub fn restart(common: &Common, setting: &Setting) -> Outcome {
-    with_unit(common, setting, |bench, found, wish, pace| {
+    with_unit(common, setting, |bench, found, wish, cx| {
         if found.mode == Mode::Application {
             return Ok("It runs its application already.".to_owned());
         }
-        let visit = Visit::of(bench, found, wish, &mut *person::at(common), pace)?;
-        Ok(format!("Nothing was written: {}.", visit.restart(pace)?))
+        let visit = ReadSession::of(bench, found, wish, &mut *prompt::at(common), cx)?;
+        Ok(format!("Nothing was written: {}.", visit.restart(cx)?))
     })
 }
 
@@ -39,25 +39,25 @@ pub fn restart(common: &Common, setting: &Setting) -> Outcome {
 fn with_unit(
     common: &Common,
     setting: &Setting,
-    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &Wish, &mut Pace<'_>) -> Result<String, Failure>,
+    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, Failure>,
 ) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let hunt = Hunt::any(&bench, common.unit.as_ref(), true);
-    let found = discovery::find(&bench, &hunt, common.wait, &mut *person::at(common), &mut pace)?;
-    let wish = Wish {
+    let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
+    let hunt = UnitQuery::any(&bench, common.unit.as_ref(), true);
+    let found = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?;
+    let wish = ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: MemoryChoice::default(),
         wait: common.wait,
         wants_variant: false,
     };
-    let words = work(&bench, &found, &wish, &mut pace)?;
+    let words = work(&bench, &found, &wish, &mut cx)?;
     if setting.format == Format::Text {
         say(&words);
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }

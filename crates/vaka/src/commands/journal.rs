@@ -5,17 +5,17 @@ use std::path::Path;
 use serde_json::json;
 use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 
 use super::say;
 use crate::args::{Common, Format, Journal};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::Setting;
 use crate::files;
 use crate::journal::{self, Record, units};
-use crate::problem::Outcome;
-use crate::problem::Problem;
 use crate::render::{json as json_out, table};
 use crate::report;
-use crate::setting::Setting;
 
 pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     let path = journal::path().ok_or_else(|| Problem::internal("this system has no state folder"))?;
@@ -29,7 +29,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
         records.iter().filter(|record| fits(record, args, common.unit.as_ref(), since)).collect();
     if let Some(id) = &args.attempt {
         let record = chosen.iter().find(|record| record.attempt == *id).ok_or_else(|| {
-            let failure = Failure::new(Code::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
+            let failure = Failure::new(ExitCode::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
             Problem(failure.cure("'vaka journal' lists them."))
         })?;
         return one(record, args);
@@ -44,7 +44,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     if args.csv.is_none() && args.report.is_none() {
         list(&chosen, setting);
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn write(path: &Path, text: &str) -> Result<(), Problem> {
@@ -163,11 +163,11 @@ fn one(record: &Record, args: &Journal) -> Outcome {
         let statement = statement(record)?;
         let text = serde_json::to_string_pretty(&statement).map_err(|error| Problem::internal(error.to_string()))?;
         write(out, &format!("{text}\n"))?;
-        return Ok(Code::Done);
+        return Ok(ExitCode::Done);
     }
     let text = serde_json::to_string_pretty(record).map_err(|error| Problem::internal(error.to_string()))?;
     print_block(&text);
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// An in-toto statement. Its subject is what was read back, so an attempt
@@ -176,7 +176,7 @@ fn one(record: &Record, args: &Journal) -> Outcome {
 fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
     let digest = record.begun.file.content_sha256.as_ref().filter(|_| record.result("check") == Some("read-back"));
     let digest = digest.ok_or_else(|| {
-        let failure = Failure::new(Code::Refused, "Not all of the content was read back in this attempt.");
+        let failure = Failure::new(ExitCode::Refused, "Not all of the content was read back in this attempt.");
         Problem(failure.cure("Only what was read from the unit can be attested."))
     })?;
     let name = match (record.result("product"), record.result("serial")) {

@@ -1,11 +1,11 @@
 //! `vaka keys`: who signs, and who is trusted.
 
-use vaka_core::event::Code;
+use vaka_core::event::ExitCode;
 
 use super::say;
 use crate::args::KeysCommand;
+use crate::cli_error::Outcome;
 use crate::keyring;
-use crate::problem::Outcome;
 
 pub fn run(command: &KeysCommand) -> Outcome {
     match command {
@@ -27,7 +27,7 @@ pub fn run(command: &KeysCommand) -> Outcome {
             say(&format!("Releases of key '{name}' are not trusted any more."));
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn list() {

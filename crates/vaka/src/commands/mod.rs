@@ -1,5 +1,6 @@
 //! One file for each command.
 
+pub mod batch;
 pub mod carry;
 pub mod check;
 pub mod check_release;
@@ -13,7 +14,6 @@ pub mod dialect;
 pub mod enter;
 pub mod journal;
 pub mod keys;
-pub mod line;
 pub mod pack;
 pub mod read;
 pub mod release;

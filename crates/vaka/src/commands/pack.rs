@@ -6,18 +6,18 @@ use std::path::{Path, PathBuf};
 use serde::Deserialize;
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{Code, Failure};
-use vaka_core::release::manifest::{Entry, FORMAT, File, Foreign, Loss, Manifest, STANDARD, Stage};
+use vaka_core::event::{ExitCode, Failure};
+use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::release::{Release, disagreements};
 use vaka_image::address::Address;
 
 use super::say;
 use crate::args::Pack;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::Setting;
 use crate::files;
-use crate::problem::Outcome;
-use crate::problem::Problem;
-use crate::setting::Setting;
-use crate::{keyring, releases, setting};
+use crate::{environment, keyring, release_store};
 
 /// What a maintainer writes down.
 #[derive(Deserialize)]
@@ -43,7 +43,7 @@ struct Description {
 struct RawStage {
     name: String,
     stage: Option<String>,
-    foreign: Option<Foreign>,
+    foreign: Option<ExternalStep>,
     #[serde(default)]
     image: Vec<RawImage>,
 }
@@ -82,7 +82,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
         ));
     }
     let out = args.out.clone().unwrap_or_else(|| {
-        PathBuf::from(format!("{}-{}.{}", description.product, description.version, releases::ENDING))
+        PathBuf::from(format!("{}-{}.{}", description.product, description.version, release_store::ENDING))
     });
     files::may_store(&out, args.replace)?;
     let key = args.key.as_deref().map(keyring::private).transpose()?;
@@ -92,18 +92,18 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
     let bytes = Release::write(manifest, &packing.members, key.as_ref()).map_err(refused)?;
     // What was made is read as anybody else would read it.
     let release = Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(refused)?;
-    let sheet = releases::sheet(&release, &out, Vec::new())?;
+    let sheet = release_store::sheet(&release, &out, Vec::new())?;
     let found = disagreements(&release, &sheet);
     if !found.is_empty() {
         let list: Vec<String> = found.iter().map(ToString::to_string).collect();
-        return Err(Failure::new(Code::Refused, format!("The release does not go together: {}.", list.join(". ")))
+        return Err(Failure::new(ExitCode::Refused, format!("The release does not go together: {}.", list.join(". ")))
             .state("Nothing was written.")
             .cure("Take the images that were built for these variants, or correct the description or the sheet.")
             .into());
     }
     files::store(&out, args.replace, &[&bytes])?;
     tell(&out, &release, bytes.len());
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 fn tell(out: &Path, release: &Release, size: usize) {
@@ -181,7 +181,7 @@ impl Packing<'_> {
     /// Takes a file in, under its own name. Two different ones cannot have the same.
     fn add(&mut self, folder: &str, path: &Path) -> Result<String, Problem> {
         let from = self.folder.join(path);
-        let bytes = setting::firmware(&from)?;
+        let bytes = environment::firmware(&from)?;
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
         let name = format!("{folder}{name}");
         match self.members.get(&name) {
@@ -197,7 +197,7 @@ impl Packing<'_> {
 }
 
 fn wrong(path: &Path, what: &str) -> Problem {
-    let failure = Failure::new(Code::File, format!("{}: {what}.", path.display()));
+    let failure = Failure::new(ExitCode::File, format!("{}: {what}.", path.display()));
     failure.state("Nothing was written.").cure("docs/formats/release.md describes every key.").into()
 }
 

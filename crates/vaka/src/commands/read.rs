@@ -5,9 +5,9 @@ use std::sync::Arc;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
-use vaka_boot::read_session::{Visit, Wish, image_of};
-use vaka_core::event::{Code, Event, Failure};
+use vaka_boot::context::Context;
+use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
+use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -16,25 +16,25 @@ use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::{Common, Format, Read, Where};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::files;
 use crate::lock::Locks;
-use crate::person;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::prompt;
 use crate::render::{self, map};
-use crate::setting::{self, Setting};
 
 pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     files::may_write(&args.out, &args.output)?;
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event: Event| renderer.event(event);
-    let mut pace = Pace::new(&SystemClock, &mut tell, crate::interrupt::flag());
-    let mut visit = Visit::open_to_read(&bench, &wish(common, &args.place), &mut *person::at(common), &mut pace)?;
-    let read = several_times(&mut visit, args, &mut pace);
+    let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
+    let mut visit = ReadSession::open_to_read(&bench, &wish(common, &args.place), &mut *prompt::at(common), &mut cx)?;
+    let read = several_times(&mut visit, args, &mut cx);
     let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
-    visit.leave(&mut pace);
+    visit.leave(&mut cx);
     let image = read?;
     let written = files::write(&image, &args.out, &args.output)?;
     if setting.format == Format::Text {
@@ -42,12 +42,12 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
         tell_content(&image);
         say(&written);
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// Which unit, as the command line says it.
-pub fn wish(common: &Common, place: &Where) -> Wish {
-    Wish {
+pub fn wish(common: &Common, place: &Where) -> ReadRequest {
+    ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: place.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
@@ -57,29 +57,29 @@ pub fn wish(common: &Common, place: &Where) -> Wish {
 }
 
 /// The addresses that were asked for.
-pub fn spans(visit: &Visit<'_>, place: &Where) -> Result<Vec<Span>, Failure> {
+pub fn spans(visit: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Failure> {
     let spans = match (&place.region, place.range) {
         (Some(name), _) => vec![visit.region(name)?.span],
         (None, Some(range)) => vec![range],
         (None, None) => visit.whole(),
     };
     if spans.is_empty() {
-        let failure = Failure::new(Code::Usage, "The unit does not tell its memory, and no sheet does.");
+        let failure = Failure::new(ExitCode::Usage, "The unit does not tell its memory, and no sheet does.");
         return Err(failure.cure("Give --range A..B."));
     }
     Ok(spans)
 }
 
 /// Reads once, or as often as was asked; readings that differ are a fault.
-fn several_times(visit: &mut Visit<'_>, args: &Read, pace: &mut Pace<'_>) -> Result<Image, Problem> {
+fn several_times(visit: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>) -> Result<Image, Problem> {
     let spans = spans(visit, &args.place)?;
-    let mut once = |pace: &mut Pace<'_>| -> Result<Image, Problem> {
-        let parts = visit.read(&spans, pace)?;
+    let mut once = |cx: &mut Context<'_>| -> Result<Image, Problem> {
+        let parts = visit.read(&spans, cx)?;
         image_of(&parts, &spans).ok_or_else(|| Problem::internal("what was read is no image"))
     };
-    let first = once(pace)?;
+    let first = once(cx)?;
     for turn in 2..=args.times {
-        let again = once(pace)?;
+        let again = once(cx)?;
         let found = compare::compare(&first, &again, &[]);
         if let Some(difference) = found.first_difference {
             let message = format!(
@@ -87,7 +87,7 @@ fn several_times(visit: &mut Visit<'_>, args: &Read, pace: &mut Pace<'_>) -> Res
                 text::count(usize::try_from(found.different).unwrap_or(usize::MAX), "byte"),
                 difference.at
             );
-            return Err(Failure::new(Code::Differs, message)
+            return Err(Failure::new(ExitCode::Differs, message)
                 .state("Nothing was written to a file, and nothing changed in the unit.")
                 .cure("Try another cable and port; if it repeats, the unit's memory is failing.")
                 .into());

@@ -2,31 +2,31 @@
 
 use std::sync::Arc;
 
-use vaka_boot::context::Pace;
-use vaka_boot::release_install::Staged;
+use vaka_boot::context::Context;
+use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::Request;
 use vaka_core::event::Event;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Strength, Update};
 use crate::attempt;
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::journal::Confirmed;
 use crate::lock::Locks;
-use crate::problem::Outcome;
+use crate::preserved_store::StateFolder;
 use crate::recording::Recording;
 use crate::release_recorder::Recorder;
-use crate::releases::{self, Found};
-use crate::setting::{self, Setting};
-use crate::shelf::StateFolder;
-use crate::{interrupt, person, render};
+use crate::release_store::{self, Found};
+use crate::{prompt, render, signals};
 
 pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> Outcome {
     let Found { path, release, .. } = found;
-    let signer = releases::trusted(release, common)?;
-    let sheet = releases::sheet(release, path, setting::sheets(common)?)?;
-    releases::goes_together(release, &sheet, path)?;
-    let build = releases::build(release, &args.release.build)?;
-    let buses = setting::buses(common)?;
+    let signer = release_store::trusted(release, common)?;
+    let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
+    release_store::goes_together(release, &sheet, path)?;
+    let build = release_store::build(release, &args.release.build)?;
+    let buses = environment::buses(common)?;
     let request = Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -42,20 +42,20 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
         ..Request::new(&[])
     };
     let mut renderer = render::renderer(setting);
-    renderer.event(Event::Release(releases::seen(found, build, signer)));
+    renderer.event(Event::Release(release_store::seen(found, build, signer)));
     for line in release.notes() {
         if !line.is_empty() && !common.quiet {
             renderer.event(Event::Warning { text: line });
         }
     }
-    let staged = Staged { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
+    let staged = ReleaseInstall { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
     let state = std::cell::RefCell::new(Recording::default());
     let hand_out = args.release.hand_out.as_deref();
     let mut around = Recorder { plan_only: args.plan, hand_out, common, path, release, build, state: &state };
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event: Event| state.borrow_mut().pass(event, &mut show);
-    let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-    let report = staged.run(&request, &mut *person::at(common), &mut pace, &mut around);
+    let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
+    let report = staged.run(&request, &mut *prompt::at(common), &mut cx, &mut around);
     Ok(state.borrow().code(report.code))
 }

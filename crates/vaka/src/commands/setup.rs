@@ -4,24 +4,27 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use clap::CommandFactory;
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::{Ids, Sheet};
 
 use super::say;
 use crate::args::{Args, Common, SetupCommand};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment;
 use crate::files;
-use crate::problem::Outcome;
-use crate::problem::Problem;
-use crate::setting;
 
 pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
     match command {
         SetupCommand::Rules { out, replace } => {
-            let sheets = setting::sheets(common)?;
+            let sheets = environment::sheets(common)?;
             if sheets.is_empty() {
-                return Err(Failure::new(Code::Refused, "No product sheet is known, so no rule can name its units.")
-                    .cure("Give --sheets DIR. A rule for all devices would give away more than is needed.")
-                    .into());
+                return Err(Failure::new(
+                    ExitCode::Refused,
+                    "No product sheet is known, so no rule can name its units.",
+                )
+                .cure("Give --sheets DIR. A rule for all devices would give away more than is needed.")
+                .into());
             }
             give(
                 &rules(&sheets),
@@ -42,13 +45,13 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         }
         SetupCommand::Events => {
             say(vaka_core::schema::EVENTS.trim_end());
-            Ok(Code::Done)
+            Ok(ExitCode::Done)
         }
         SetupCommand::Manual { out } => {
             std::fs::create_dir_all(out).map_err(|error| Problem::file(out, &error))?;
             clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, &error))?;
             say(&format!("{}: the manual pages; 'man -l {}/vaka.1' shows the first.", out.display(), out.display()));
-            Ok(Code::Done)
+            Ok(ExitCode::Done)
         }
     }
 }
@@ -61,7 +64,7 @@ fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
             say(&format!("{}: written. {next}", path.display()));
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// udev rules for the units of these sheets, and for no others: whoever sits at the

@@ -9,7 +9,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
@@ -18,10 +18,11 @@ use vaka_usb::DeviceInfo;
 
 use super::{say, sheet_show};
 use crate::args::{Common, NewSheet, SheetCommand};
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
-use crate::problem::Problem;
-use crate::{render, setting, setting::Setting};
+use crate::render;
 
 pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcome {
     match command {
@@ -30,19 +31,19 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcom
         SheetCommand::Show { file } => sheet_show::run(file, setting),
         SheetCommand::Schema => {
             say(vaka_core::schema::PRODUCT_SHEET.trim_end());
-            Ok(Code::Done)
+            Ok(ExitCode::Done)
         }
     }
 }
 
 /// Reads sheets and says what is wrong with each.
-fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
-    let mut worst = Code::Done;
+fn check(files: &[std::path::PathBuf], setting: &Setting) -> ExitCode {
+    let mut worst = ExitCode::Done;
     for file in files {
         let name = file.display().to_string();
         let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error));
         let parsed = read.and_then(|text| {
-            let dialects = setting::dialects_beside(file)?;
+            let dialects = environment::dialects_beside(file)?;
             Ok(Sheet::parse_with(&name, &text, &dialects)?)
         });
         match parsed {
@@ -59,7 +60,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Code {
             }
             Err(problem) => {
                 render::problem(&problem, setting);
-                worst = Code::File;
+                worst = ExitCode::File;
             }
         }
     }
@@ -85,8 +86,8 @@ fn completeness_hint(sheet: &Sheet) {
 const FILL_IN: &str = "FILL IN";
 
 fn make(new: &NewSheet, common: &Common) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let device = the_unit(&bench, common)?;
     let place = bench.place(&device.location);
     let identity = bench.identity(&device.location).map_err(|error| open_failure(&error, &place))?;
@@ -107,7 +108,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
             });
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// A file that is there already may be somebody's work.
@@ -129,9 +130,9 @@ fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, Problem> {
     let mut found: Vec<DeviceInfo> = found.map_err(|error| bus_failure(&error))?;
     match found.len() {
         1 => Ok(found.remove(0)),
-        0 => Err(Failure::new(Code::NoUnit, "No such unit is there.").cure("'vaka survey' lists what is.").into()),
+        0 => Err(Failure::new(ExitCode::NoUnit, "No such unit is there.").cure("'vaka survey' lists what is.").into()),
         count => {
-            let failure = Failure::new(Code::Refused, format!("{count} units could be meant."));
+            let failure = Failure::new(ExitCode::Refused, format!("{count} units could be meant."));
             Err(failure.cure("Choose one with --unit port=…; 'vaka survey' lists them.").into())
         }
     }

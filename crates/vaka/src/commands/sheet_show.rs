@@ -3,20 +3,20 @@
 use std::path::Path;
 
 use vaka_base::size::Bytes;
-use vaka_core::event::Code;
+use vaka_core::event::ExitCode;
 use vaka_core::sheet::{
-    Application, EntryStep, HandStep, Ids, ImageRules, Moment, Route, Sheet, Variant, VersionSource, undone,
+    Application, EntryStep, Ids, ImageRules, ManualStep, Route, Sheet, UndoPhase, Variant, VersionSource, undone,
 };
 
 use super::say;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::environment::{self, Setting};
 use crate::render::table;
-use crate::setting::{self, Setting};
 
 pub fn run(file: &Path, setting: &Setting) -> Outcome {
     let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
-    let sheet = Sheet::parse_with(&file.display().to_string(), &text, &setting::dialects_beside(file)?)?;
+    let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
     head(&sheet);
     for variant in &sheet.variants {
         say("");
@@ -38,7 +38,7 @@ pub fn run(file: &Path, setting: &Setting) -> Outcome {
             before.get_or_insert((variant.to_string(), ways));
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// Names and values, one fact a line.
@@ -141,11 +141,11 @@ fn route(route: &Route) -> Lines {
             EntryStep::Signal(signal) => ("", format!("{number}. {signal}")),
         });
     }
-    for moment in [Moment::Entered, Moment::Written, Moment::End] {
+    for moment in [UndoPhase::Entered, UndoPhase::Written, UndoPhase::End] {
         let when = match moment {
-            Moment::Entered => "once in update mode",
-            Moment::Written => "before the restart",
-            Moment::End => "at the end",
+            UndoPhase::Entered => "once in update mode",
+            UndoPhase::Written => "before the restart",
+            UndoPhase::End => "at the end",
         };
         for (_, undo) in undone(&route.hands(), moment).unwrap_or_default() {
             lines.push(("", format!("{when}: {}", undo.action)));
@@ -155,7 +155,7 @@ fn route(route: &Route) -> Lines {
     lines
 }
 
-fn words(hand: &HandStep) -> String {
+fn words(hand: &ManualStep) -> String {
     let only_if = hand.only_if.as_ref().map(|when| format!("If {when}: ")).unwrap_or_default();
     let advised = if hand.advised { " (advised)" } else { "" };
     format!("{only_if}{}{advised}", hand.action)

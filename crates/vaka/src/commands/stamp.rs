@@ -1,13 +1,13 @@
 //! `vaka stamp IN OUT`
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_image::stamp::{self, Found, Text};
 
 use super::say;
 use crate::args::Stamp;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
 use crate::files;
-use crate::problem::Outcome;
-use crate::problem::Problem;
 
 pub fn run(args: &Stamp) -> Outcome {
     let image = files::read(&args.file, args.choose.options())?;
@@ -22,12 +22,12 @@ pub fn run(args: &Stamp) -> Outcome {
     };
     let name = args.file.display();
     let failed = |error: stamp::StampError| {
-        Problem(Failure::new(Code::File, format!("{name}: {error}.")).state("Nothing was written."))
+        Problem(Failure::new(ExitCode::File, format!("{name}: {error}.")).state("Nothing was written."))
     };
     let (stamped, done) = match stamp::find(&image, None) {
         Found::None if text == Text::default() => {
             let failure = Failure::new(
-                Code::Refused,
+                ExitCode::Refused,
                 format!("{name}: it holds no stamp, and nothing says what one should say."),
             );
             return Err(failure.cure("Give --product, --for, --version and so on to append one.").into());
@@ -35,7 +35,7 @@ pub fn run(args: &Stamp) -> Outcome {
         Found::None => (stamp::append(&image, &text).map_err(failed)?, "appended and sealed"),
         Found::One(found) if text != Text::default() && text != found.text => {
             let failure = Failure::new(
-                Code::Refused,
+                ExitCode::Refused,
                 format!("{name}: it holds a stamp, at {}, that says something else.", found.at),
             );
             return Err(failure
@@ -49,5 +49,5 @@ pub fn run(args: &Stamp) -> Outcome {
         say(&format!("Stamp at {} {done}.", found.at));
     }
     say(&written);
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_sim::replay::Trace;
 use vaka_sim::scene::{self, Scene};
 use vaka_sim::server::Server;
@@ -17,9 +17,9 @@ use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::Standins;
-use crate::interrupt;
-use crate::problem::Outcome;
-use crate::problem::Problem;
+use crate::cli_error::Outcome;
+use crate::cli_error::Problem;
+use crate::signals;
 
 const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
@@ -31,7 +31,7 @@ pub fn run(args: &Standins) -> Outcome {
     }
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
-        .map_err(|error| Failure::new(Code::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
+        .map_err(|error| Failure::new(ExitCode::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
     say(&format!("Stand-ins at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
         say("Everybody who can reach this address can use them.");
@@ -41,12 +41,12 @@ pub fn run(args: &Standins) -> Outcome {
     say(&format!("In another terminal: vaka --bus {} survey", server.bus()));
     say(HELP);
     say("Ctrl-C ends it.");
-    interrupt::end_quietly();
+    signals::end_quietly();
     take_commands(world);
-    while !interrupt::flag().load(Ordering::SeqCst) {
+    while !signals::flag().load(Ordering::SeqCst) {
         std::thread::sleep(Duration::from_millis(50));
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// Plugs in the units of a scene.
@@ -57,7 +57,7 @@ fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
     };
     let scene = Scene::parse(&text).map_err(|error| {
         let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
-        Failure::new(Code::File, format!("{name}: {error}."))
+        Failure::new(ExitCode::File, format!("{name}: {error}."))
     })?;
     scene.build(world);
     Ok(())
@@ -67,7 +67,7 @@ fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
 fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
     let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
     let trace =
-        Trace::parse(&text).map_err(|error| Failure::new(Code::File, format!("{}: {error}.", path.display())))?;
+        Trace::parse(&text).map_err(|error| Failure::new(ExitCode::File, format!("{}: {error}.", path.display())))?;
     if trace.is_cut {
         say("The trace was cut short; it is replayed up to there.");
     }
@@ -83,7 +83,7 @@ fn take_commands(world: SharedWorld) {
         for line in std::io::stdin().lock().lines().map_while(Result::ok) {
             match command(&world, line.trim()) {
                 Ok(false) => {}
-                Ok(true) => interrupt::flag().store(true, Ordering::SeqCst),
+                Ok(true) => signals::flag().store(true, Ordering::SeqCst),
                 Err(error) => say(&format!("{error}\n{HELP}")),
             }
         }

@@ -11,8 +11,8 @@ use vaka_boot::bench::candidate::{Candidate, dfu_mode};
 use vaka_boot::bench::companion_devices;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
-use vaka_boot::context::Pace;
-use vaka_core::event::{Code, Event, Present, Seen};
+use vaka_boot::context::Context;
+use vaka_core::event::{Event, ExitCode, Present, Seen};
 use vaka_core::matching::{labels, of_board, tell_themselves};
 use vaka_core::sheet::Variant;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
@@ -21,15 +21,15 @@ use vaka_usb::{DeviceInfo, SystemClock};
 
 use super::{say, watch};
 use crate::args::{Common, Format, Survey};
-use crate::interrupt;
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::lock::Locks;
-use crate::problem::Outcome;
 use crate::render::{json, table};
-use crate::setting::{self, Setting};
+use crate::signals;
 
 pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
-    let sheets = setting::sheets(common)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
+    let sheets = environment::sheets(common)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
     let there = devices.clone();
     let chosen = match &common.unit {
@@ -47,7 +47,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     if args.watch {
         return watch::run(&bench, &there, common);
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// How many units are looked at at once. Chosen by us: most of it is waiting for answers.
@@ -104,9 +104,9 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         return unit;
     };
     let mut quiet = |_| {};
-    let mut pace = Pace::new(&SystemClock, &mut quiet, interrupt::flag());
+    let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     let mut open: Vec<&Variant> = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet)).collect();
-    match bench.may_look(&candidate).then(|| bench.look(device, &mut pace)).transpose() {
+    match bench.may_look(&candidate).then(|| bench.look(device, &mut cx)).transpose() {
         // It would leave its update mode when it is closed again.
         Ok(None) => {}
         Ok(Some(opened)) => {

@@ -4,7 +4,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use vaka_boot::bench::buses::Bench;
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, Save};
 use vaka_core::event::{Event, Failure};
 use vaka_core::unit::MemoryChoice;
@@ -14,28 +14,28 @@ use vaka_usb::SystemClock;
 use super::release;
 use crate::args::{Common, Output, Strength, Update};
 use crate::attempt;
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::files;
 use crate::journal::Confirmed;
 use crate::lock::Locks;
-use crate::problem::Outcome;
+use crate::preserved_store::StateFolder;
 use crate::recording::Recording;
-use crate::setting::{self, Setting};
-use crate::shelf::StateFolder;
-use crate::{interrupt, person, releases, render};
+use crate::{prompt, release_store, render, signals};
 
 pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
-    if let Some(found) = releases::named(&args.files, &args.release, common)? {
+    if let Some(found) = release_store::named(&args.files, &args.release, common)? {
         return release::run(args, common, &found, setting);
     }
     let path = &args.files[0];
-    let bytes = setting::firmware(path)?;
-    let sheets = setting::sheets(common)?;
+    let bytes = environment::firmware(path)?;
+    let sheets = environment::sheets(common)?;
     if sheets.is_empty() && !common.agree.iter().any(|id| id == "no-sheet") {
-        return Err(setting::no_sheets());
+        return Err(environment::no_sheets());
     }
     let mut options = args.choose.options();
-    let file = setting::unwrapped(path, &bytes, &sheets, &mut options)?;
-    let bench = Bench::new(setting::buses(common)?, &sheets).guarded(Arc::new(Locks));
+    let file = environment::unwrapped(path, &bytes, &sheets, &mut options)?;
+    let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
         files::may_write(path, &output)?;
@@ -80,8 +80,8 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         };
         let mut show = |event: Event| renderer.event(event);
         let mut tell = |event: Event| recording.pass(event, &mut show);
-        let mut pace = Pace::new(&SystemClock, &mut tell, interrupt::flag());
-        let report = update::run(&bench, &request, &mut *person::at(common), &mut pace);
+        let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
+        let report = update::run(&bench, &request, &mut *prompt::at(common), &mut cx);
         recording.code(report.code)
     });
     Ok(code)

@@ -9,15 +9,15 @@ use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::unit_event;
 use vaka_boot::protocol::identity;
-use vaka_core::event::{Code, Event, Seen};
+use vaka_core::event::{Event, ExitCode, Seen};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
 
 use super::say;
 use crate::args::{Common, Format};
-use crate::interrupt;
-use crate::problem::Outcome;
+use crate::cli_error::Outcome;
 use crate::render::json;
+use crate::signals;
 
 /// What comes on a port so long after something left it is still the same unit to a
 /// person. Chosen by us: longer than any restart.
@@ -35,7 +35,7 @@ struct Before {
 
 /// Prints what comes and goes on all buses until Ctrl-C, since these devices were there.
 pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome {
-    interrupt::end_quietly();
+    signals::end_quietly();
     let (sender, changes) = mpsc::channel();
     std::thread::scope(|scope| {
         for bus in bench.buses() {
@@ -52,7 +52,7 @@ pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome 
 fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<Change, BusError>>) {
     let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
     let mut is_told = false;
-    while !interrupt::flag().load(Ordering::SeqCst) {
+    while !signals::flag().load(Ordering::SeqCst) {
         let next = match &mut watch {
             Some(watch) => watch.next(LOOK_UP),
             None => PolledWatch::new(bus, &SystemClock).map(|new| {
@@ -114,7 +114,7 @@ fn tell_all(
             }
         }
     }
-    Ok(Code::Done)
+    Ok(ExitCode::Done)
 }
 
 /// A sentence, with the time of day before it.

@@ -5,7 +5,7 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
-use vaka_boot::context::Pace;
+use vaka_boot::context::Context;
 use vaka_core::event::{Finding, Seen, Severity};
 use vaka_core::unit::Mode;
 use vaka_usb::native::NativeBus;
@@ -13,8 +13,8 @@ use vaka_usb::system::{self, Access, DeviceUse};
 use vaka_usb::{Bus, DeviceInfo, SystemClock};
 
 use super::rules;
-use crate::interrupt;
 use crate::lock::Locks;
+use crate::signals;
 
 /// What a unit may take from a hub without a supply of its own, in mA. Source: USB 2.0,
 /// section 7.2.1.1.
@@ -173,8 +173,8 @@ fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
         return Finding::fine("unit", about, "is listed; it is not opened, since closing it would end its update mode");
     }
     let mut quiet = |_| {};
-    let mut pace = Pace::new(&SystemClock, &mut quiet, interrupt::flag());
-    match bench.look(device, &mut pace) {
+    let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
+    match bench.look(device, &mut cx) {
         Ok(opened) => match &opened.identity.oddities[..] {
             [] => Finding::fine("unit", about, "can be opened, and says what it is"),
             odd => Finding::note("unit", about, odd.join("; ")),

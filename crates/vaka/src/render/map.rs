@@ -3,7 +3,7 @@
 use vaka_base::size::Bytes;
 use vaka_image::address::Span;
 use vaka_image::compare::Cell;
-use vaka_image::occupancy::Fill;
+use vaka_image::occupancy::Occupancy;
 
 /// Signs in a line.
 const LINE: usize = 64;
@@ -30,7 +30,7 @@ pub fn comparison(cells: &[(Span, Cell)]) -> Vec<String> {
 
 /// Lines with the first address of each and a sign for each cell. A jump in
 /// the addresses begins a new line; lines that hold nothing are left out.
-pub fn picture(cells: &[(Span, Fill)]) -> Vec<String> {
+pub fn picture(cells: &[(Span, Occupancy)]) -> Vec<String> {
     let lines = lines(cells.iter().map(|(cell, fill)| (*cell, sign(*fill))));
     let held = lines.into_iter().filter(|line| line.signs.contains(|sign| sign != '-'));
     held.map(Line::text).collect()
@@ -64,11 +64,11 @@ impl Line {
     }
 }
 
-fn sign(fill: Fill) -> char {
+fn sign(fill: Occupancy) -> char {
     match fill {
-        Fill::Absent => '-',
-        Fill::Blank => '.',
-        Fill::Part => '+',
-        Fill::Full => '#',
+        Occupancy::Absent => '-',
+        Occupancy::Blank => '.',
+        Occupancy::Part => '+',
+        Occupancy::Full => '#',
     }
 }

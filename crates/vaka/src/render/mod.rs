@@ -1,7 +1,7 @@
 //! Events as text or as JSON Lines.
 
+pub mod batch;
 pub mod json;
-pub mod line;
 pub mod map;
 pub mod table;
 pub mod text;
@@ -9,9 +9,9 @@ pub mod text;
 use vaka_core::event::{Event, Failure};
 
 use crate::args::Format;
+use crate::cli_error::Problem;
+use crate::environment::Setting;
 use crate::owed;
-use crate::problem::Problem;
-use crate::setting::Setting;
 
 /// Takes events as they happen.
 pub trait Renderer {

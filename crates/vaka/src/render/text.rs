@@ -10,15 +10,16 @@ use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_core::event::{
-    After, Check, Ending, Event, Failure, FrameField, ReleaseSeen, Report, Seen, StageState, StepName, StepState,
+    Check, Event, Failure, FrameField, ReleaseSeen, Report, RestartState, RunOutcome, Seen, StageState, StepName,
+    StepState,
 };
-use vaka_core::matching::{About, Evidence, Outcome, Phase, Source, Verdict, Weight};
+use vaka_core::matching::{Evidence, Outcome, Phase, Source, Subject, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
-use vaka_core::sheet::{EntryStep, HandStep};
+use vaka_core::sheet::{EntryStep, ManualStep};
 use vaka_core::unit::Mode;
 
 use super::{Renderer, lines, table};
-use crate::setting::Setting;
+use crate::environment::Setting;
 
 const BOLD: Style = Style::new().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
@@ -226,9 +227,9 @@ fn seen(unit: &Seen) -> String {
 /// The table that a person can argue with, and what it adds up to.
 pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
     let about = |evidence: &Evidence| match evidence.about {
-        About::Unit => "unit",
-        About::Label => "person",
-        About::File => "file",
+        Subject::Unit => "unit",
+        Subject::Label => "person",
+        Subject::File => "file",
     };
     // Before a variant is settled, each candidate has rows of its own.
     let open = verdict.variant.is_none();
@@ -329,7 +330,7 @@ fn plan_list(plan: &Plan, phase: Phase) {
     out!();
 }
 
-fn hand_step(number: usize, of: usize, hand: &HandStep) {
+fn hand_step(number: usize, of: usize, hand: &ManualStep) {
     let advised = if hand.advised { " (advised)" } else { "" };
     let only_if = hand.only_if.as_ref().map(|when| format!("only if {when}: ")).unwrap_or_default();
     err!("{BOLD}By hand, {number} of {of}{advised}: {only_if}{}{BOLD:#}", hand.action);
@@ -346,11 +347,11 @@ fn hand_step(number: usize, of: usize, hand: &HandStep) {
 
 fn result(report: &Report) {
     match report.outcome {
-        Ending::Planned => {
+        RunOutcome::Planned => {
             out!("Nothing was done: only the plan was wanted.");
         }
-        Ending::Updated | Ending::Unchanged => updated(report),
-        Ending::Refused | Ending::Failed | Ending::Stopped => {}
+        RunOutcome::Updated | RunOutcome::Unchanged => updated(report),
+        RunOutcome::Refused | RunOutcome::Failed | RunOutcome::Stopped => {}
     }
 }
 
@@ -360,25 +361,25 @@ fn updated(report: &Report) {
     let version = report.next.as_ref().and_then(|next| next.version.as_ref()).map(|version| format!(" {version}"));
     let place = report.unit.as_deref().unwrap_or("?");
     match (report.outcome, report.after) {
-        (Ending::Unchanged, After::Confirmed) => {
+        (RunOutcome::Unchanged, RestartState::Confirmed) => {
             out!(
                 "\n{GOOD}Already there.{GOOD:#} {product}{variant} at {place} runs{}; nothing was erased or written.",
                 version.unwrap_or_else(|| " its application".into())
             );
         }
-        (_, After::Restarted) => {
+        (_, RestartState::Restarted) => {
             out!(
                 "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} left update mode; what its application shows is not known."
             );
         }
-        (_, After::Confirmed | After::Seen) => {
+        (_, RestartState::Confirmed | RestartState::Seen) => {
             out!(
                 "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} runs{}.",
                 version.unwrap_or_else(|| " its application".into())
             );
         }
         (outcome, _) => {
-            let there = if outcome == Ending::Unchanged { "Already there" } else { "Written" };
+            let there = if outcome == RunOutcome::Unchanged { "Already there" } else { "Written" };
             out!("\n{BAD}{there}, but not running.{BAD:#} {product}{variant} at {place}.");
         }
     }
@@ -405,11 +406,11 @@ fn updated(report: &Report) {
     };
     out!("  check      {check}");
     let after = match report.after {
-        After::Confirmed => "confirmed: the application came back as the sheet says",
-        After::Seen => "seen: a person says that the unit shows what the sheet describes",
-        After::Restarted => "restarted: it left update mode; there is nothing more to see",
-        After::NotBack => "not back: the application did not come back as the sheet says",
-        After::NotRestarted => "not restarted",
+        RestartState::Confirmed => "confirmed: the application came back as the sheet says",
+        RestartState::Seen => "seen: a person says that the unit shows what the sheet describes",
+        RestartState::Restarted => "restarted: it left update mode; there is nothing more to see",
+        RestartState::NotBack => "not back: the application did not come back as the sheet says",
+        RestartState::NotRestarted => "not restarted",
     };
     out!("  after      {after}");
     let moved = report.transfers;

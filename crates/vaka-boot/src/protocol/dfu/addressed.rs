@@ -12,8 +12,8 @@ use vaka_image::address::{Address, Span};
 use vaka_usb::{TransferError, UsbDevice};
 
 use super::port::{Link, Opening, Refusal, TIME_TO_GO, Work};
-use crate::context::Pace;
-use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+use crate::context::Context;
+use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
 /// The smallest piece that a block is broken into for a unit that takes less
 /// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
@@ -47,25 +47,25 @@ impl AddressedSession {
     ///
     /// # Errors
     /// It cannot be brought there; nothing was changed.
-    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, pace: &mut Pace<'_>) -> Result<Self, SessionError> {
+    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, cx: &mut Context<'_>) -> Result<Self, SessionError> {
         let piece = opening.block_size;
-        Ok(Self { link: Link::open(device, opening, pace)?, position: Position::Idle, piece })
+        Ok(Self { link: Link::open(device, opening, cx)?, position: Position::Idle, piece })
     }
 
-    fn command(&mut self, command: Command, work: Work, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn command(&mut self, command: Command, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let bytes = command
             .emit()
             .ok_or_else(|| SessionError::Link("DFU addresses have 32 bits; this one is higher".to_owned()))?;
         // Downloads are not taken in the middle of an upload.
         if let Position::Upload(..) = self.position {
-            self.abort(pace)?;
+            self.abort(cx)?;
         }
         self.position = Position::Download(None);
-        self.link.download(0, &bytes, work, pace).map_err(|(_, error)| error)
+        self.link.download(0, &bytes, work, cx).map_err(|(_, error)| error)
     }
 
-    fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        self.link.abort(pace)?;
+    fn abort(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.link.abort(cx)?;
         self.position = Position::Idle;
         Ok(())
     }
@@ -76,17 +76,17 @@ impl AddressedSession {
     }
 
     /// Writes at most a piece, in one request.
-    fn write_piece(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), (Refusal, SessionError)> {
+    fn write_piece(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), (Refusal, SessionError)> {
         let block = match self.position {
             Position::Download(Some((next, block))) if next == at && self.is_full(data.len()) => block,
             _ => {
-                let set = self.command(Command::SetAddress(at), Work::Command, pace);
+                let set = self.command(Command::SetAddress(at), Work::Command, cx);
                 set.map_err(|error| (Refusal::Work, error))?;
                 FIRST_DATA_BLOCK
             }
         };
         self.position = Position::Download(None);
-        self.link.download(block, data, Work::Block, pace)?;
+        self.link.download(block, data, Work::Block, cx)?;
         let next = following(at, data.len(), block).filter(|_| self.is_full(data.len()));
         self.position = Position::Download(next);
         Ok(())
@@ -94,15 +94,15 @@ impl AddressedSession {
 
     /// After a block was stalled: half as much at once, if that can help. The
     /// same bytes at the same place a second time change nothing.
-    fn shrink(&mut self, len: usize, error: SessionError, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn shrink(&mut self, len: usize, error: SessionError, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let half = self.piece / 2;
         if len <= usize::from(half) || half < SMALLEST_PIECE {
             return Err(error);
         }
-        self.link.go_idle(pace)?;
+        self.link.go_idle(cx)?;
         self.position = Position::Idle;
         if self.piece == self.link.opening.block_size {
-            pace.warn(format!(
+            cx.warn(format!(
                 "The unit says that it takes blocks of {} bytes, but refuses one; smaller ones are tried.",
                 self.piece
             ));
@@ -113,15 +113,15 @@ impl AddressedSession {
 
     /// The DFU_GETSTATUS with which the unit begins to leave; sent again if the unit was not
     /// reached and still waits for it. The bus shows whether it left.
-    fn start_leaving(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn start_leaving(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         for _ in 0..LEAVE_TRIES {
-            match self.link.status(pace, "the unit to leave update mode") {
+            match self.link.status(cx, "the unit to leave update mode") {
                 Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
                 Ok(reply) => {
                     self.link.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
                     return Ok(());
                 }
-                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     _ => return Ok(()),
                 },
@@ -131,23 +131,23 @@ impl AddressedSession {
         Ok(())
     }
 
-    fn read_piece(&mut self, at: Address, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read_piece(&mut self, at: Address, length: u16, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let full = self.is_full(usize::from(length));
         let block = match self.position {
             Position::Upload(next, block) if next == at && full => block,
             _ => {
-                self.command(Command::SetAddress(at), Work::Command, pace)?;
-                self.abort(pace)?;
+                self.command(Command::SetAddress(at), Work::Command, cx)?;
+                self.abort(cx)?;
                 FIRST_DATA_BLOCK
             }
         };
-        let bytes = self.link.upload(block, length, pace)?;
+        let bytes = self.link.upload(block, length, cx)?;
         // A reply shorter than a block ends the upload; some units count the
         // asked length as the block, so an abort makes sure.
         self.position = match following(at, bytes.len(), block) {
             Some((next, number)) if self.is_full(bytes.len()) => Position::Upload(next, number),
             _ => {
-                self.abort(pace)?;
+                self.abort(cx)?;
                 Position::Idle
             }
         };
@@ -165,26 +165,26 @@ fn following(at: Address, len: usize, block: u16) -> Option<(Address, u16)> {
 }
 
 impl Session for AddressedSession {
-    fn limits(&self) -> Limits {
+    fn limits(&self) -> Capabilities {
         let opening = &self.link.opening;
-        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+        Capabilities::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
     }
 
     fn sectors(&self) -> Option<&SectorMap> {
         self.link.opening.sectors.as_ref()
     }
 
-    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError> {
         if !self.limits().can_read {
             return Ok(Protection::Unknown);
         }
         let mut last = String::new();
         // A refusal without a reason may have been a stumble: once more.
         for _ in 0..2 {
-            match self.read(at, 4, pace) {
+            match self.read(at, 4, cx) {
                 Ok(_) => return Ok(Protection::Open),
                 Err(SessionError::Refused { reason, status }) => {
-                    self.link.go_idle(pace)?;
+                    self.link.go_idle(cx)?;
                     self.position = Position::Idle;
                     if status == Status::Vendor {
                         return Ok(Protection::Protected(reason));
@@ -198,68 +198,68 @@ impl Session for AddressedSession {
         Ok(Protection::Unreadable(last))
     }
 
-    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        match self.command(Command::Unprotect, Work::EraseAll, pace) {
+    fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        match self.command(Command::Unprotect, Work::EraseAll, cx) {
             // It leaves in the middle of its answers: that is what it was told.
             Ok(()) | Err(SessionError::Gone | SessionError::Silent(_) | SessionError::Link(_)) => Ok(()),
             Err(error) => Err(error),
         }
     }
 
-    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        self.command(Command::Erase(sector.start()), Work::Erase, pace)
+    fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.command(Command::Erase(sector.start()), Work::Erase, cx)
     }
 
-    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        self.command(Command::EraseAll, Work::EraseAll, pace)
+    fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.command(Command::EraseAll, Work::EraseAll, cx)
     }
 
-    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let mut done = 0;
         while done < data.len() {
             let len = usize::from(self.piece).min(data.len() - done);
             let here = at.checked_add(done as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
-            match self.write_piece(here, &data[done..done + len], pace) {
+            match self.write_piece(here, &data[done..done + len], cx) {
                 Ok(()) => done += len,
-                Err((Refusal::Request, error)) => self.shrink(len, error, pace)?,
+                Err((Refusal::Request, error)) => self.shrink(len, error, cx)?,
                 Err((Refusal::Work, error)) => return Err(error),
             }
         }
         Ok(())
     }
 
-    fn finish(&mut self, _: &mut Pace<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, _: &mut Context<'_>) -> Result<Finished, SessionError> {
         Ok(Finished::Stays)
     }
 
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let mut bytes = Vec::new();
         while bytes.len() < len as usize {
             let left = len as usize - bytes.len();
             let length = u16::try_from(left).unwrap_or(u16::MAX).min(self.piece);
             let here = at.checked_add(bytes.len() as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
-            bytes.extend(self.read_piece(here, length, pace)?);
+            bytes.extend(self.read_piece(here, length, cx)?);
         }
         Ok(bytes)
     }
 
-    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         if self.position != Position::Idle {
-            self.abort(pace)?;
+            self.abort(cx)?;
         }
         if let Some(at) = at {
-            self.command(Command::SetAddress(at), Work::Command, pace)?;
+            self.command(Command::SetAddress(at), Work::Command, cx)?;
         }
         for _ in 0..LEAVE_TRIES {
             match self.link.request(Request::Download, 0, &[]) {
                 Ok(()) => {}
                 // It went before it answered.
                 Err(TransferError::Gone) => return Ok(()),
-                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
-                Err(_) => match self.link.state_after_loss(pace) {
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, cx)),
+                Err(_) => match self.link.state_after_loss(cx) {
                     Ok(State::DfuIdle | State::DownloadIdle) => continue,
                     Ok(State::Error) => {
-                        let reply = self.link.status(pace, "the unit's reason")?;
+                        let reply = self.link.status(cx, "the unit's reason")?;
                         return Err(self.link.refusal(reply));
                     }
                     Ok(_) => {}
@@ -267,14 +267,14 @@ impl Session for AddressedSession {
                     Err(_) => return Ok(()),
                 },
             }
-            return self.start_leaving(pace);
+            return self.start_leaving(cx);
         }
         Err(SessionError::Silent(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
     }
 
-    fn rest(&mut self, pace: &mut Pace<'_>) {
+    fn rest(&mut self, cx: &mut Context<'_>) {
         // Best effort: the next program can do the same from where it is.
-        let _ = self.link.go_idle(pace);
+        let _ = self.link.go_idle(cx);
         self.position = Position::Idle;
     }
 

@@ -25,7 +25,7 @@ pub use port::{Opening, read_status};
 
 use vaka_usb::UsbDevice;
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::{Session, SessionError};
 
 /// Opens the session that fits the opening.
@@ -35,10 +35,10 @@ use crate::protocol::session::{Session, SessionError};
 pub fn open(
     device: Box<dyn UsbDevice>,
     opening: Opening,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<Box<dyn Session>, SessionError> {
     Ok(match opening.addressed {
-        true => Box::new(AddressedSession::open(device, opening, pace)?),
-        false => Box::new(PlainSession::open(device, opening, pace)?),
+        true => Box::new(AddressedSession::open(device, opening, cx)?),
+        false => Box::new(PlainSession::open(device, opening, cx)?),
     })
 }

@@ -10,9 +10,9 @@ use vaka_core::dfu::{Request, State};
 use vaka_image::address::Address;
 use vaka_usb::{TransferError, UsbDevice};
 
-use super::port::{Link, Opening, Pauses, TIME_TO_GO, Work};
-use crate::context::Pace;
-use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+use super::port::{Backoff, Link, Opening, TIME_TO_GO, Work};
+use crate::context::Context;
+use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
 /// What the unit is in the middle of. Addresses are the caller's; the unit
 /// knows only the order.
@@ -39,23 +39,23 @@ impl PlainSession {
     ///
     /// # Errors
     /// It cannot be brought there; nothing was changed.
-    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, pace: &mut Pace<'_>) -> Result<Self, SessionError> {
-        Ok(Self { link: Link::open(device, opening, pace)?, position: Position::Idle })
+    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, cx: &mut Context<'_>) -> Result<Self, SessionError> {
+        Ok(Self { link: Link::open(device, opening, cx)?, position: Position::Idle })
     }
 
     /// The status until the manifestation is over, for a unit that answers
     /// after it.
-    fn manifest(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let mut pauses = Pauses::new(Work::Manifest, pace);
+    fn manifest(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let mut pauses = Backoff::new(Work::Manifest, cx);
         loop {
-            let reply = self.link.status(pace, Work::Manifest.words())?;
+            let reply = self.link.status(cx, Work::Manifest.words())?;
             match reply.state {
                 State::DfuIdle => {
                     self.position = Position::Idle;
                     return Ok(());
                 }
                 State::Error => return Err(self.link.refusal(reply)),
-                state if state.is_working() => self.link.be_patient(reply, &mut pauses, Work::Manifest, pace)?,
+                state if state.is_working() => self.link.be_patient(reply, &mut pauses, Work::Manifest, cx)?,
                 State::ManifestWaitReset => {
                     self.position = Position::Leaving;
                     return Ok(());
@@ -72,19 +72,19 @@ impl PlainSession {
     /// Sends the download of no bytes that ends the image. A request that is not answered is
     /// not accepted: the unit is asked for its state, and told again if that is still
     /// dfuDNLOAD-IDLE. Source: DFU 1.1, appendix A.
-    fn send_end(&mut self, number: u16, pace: &mut Pace<'_>) -> Result<End, SessionError> {
+    fn send_end(&mut self, number: u16, cx: &mut Context<'_>) -> Result<End, SessionError> {
         for _ in 0..END_TRIES {
             match self.link.request(Request::Download, number, &[]) {
                 Ok(()) => return Ok(End::Accepted),
-                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, pace)),
+                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, cx)),
                 Err(TransferError::Gone) => return Ok(End::Lost),
                 Err(_) => {}
             }
-            match self.link.state_after_loss(pace) {
+            match self.link.state_after_loss(cx) {
                 Ok(State::DownloadIdle) => {}
                 Ok(State::ManifestSync | State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
                 Ok(State::Error) => {
-                    let reply = self.link.status(pace, "the unit's reason")?;
+                    let reply = self.link.status(cx, "the unit's reason")?;
                     return Err(self.link.refusal(reply));
                 }
                 Ok(state) => {
@@ -98,22 +98,22 @@ impl PlainSession {
 
     /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
     /// it. If it is not answered, the state tells whether the manifestation began.
-    fn start_manifestation(&mut self, pace: &mut Pace<'_>) -> Result<End, SessionError> {
+    fn start_manifestation(&mut self, cx: &mut Context<'_>) -> Result<End, SessionError> {
         self.position = Position::Leaving;
         let what = Work::Manifest.words();
         for _ in 0..END_TRIES {
-            match self.link.status(pace, what) {
+            match self.link.status(cx, what) {
                 Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
                 Ok(reply) if reply.state == State::ManifestSync => {}
                 Ok(reply) if reply.state == State::DownloadIdle => {
                     return Err(SessionError::Misbehaved("it took the end of the download, and waits for more".into()));
                 }
                 Ok(reply) => {
-                    let time = self.link.believable(reply.poll, Work::Manifest, pace);
-                    pace.wait_until(pace.now() + time, what);
+                    let time = self.link.believable(reply.poll, Work::Manifest, cx);
+                    cx.wait_until(cx.now() + time, what);
                     return Ok(End::Accepted);
                 }
-                Err(SessionError::Silent(_)) => match self.link.state_after_loss(pace) {
+                Err(SessionError::Silent(_)) => match self.link.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     Ok(State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
                     _ => return Ok(End::Lost),
@@ -143,38 +143,38 @@ fn after(number: u16) -> u16 {
 }
 
 impl Session for PlainSession {
-    fn limits(&self) -> Limits {
+    fn limits(&self) -> Capabilities {
         let opening = &self.link.opening;
-        Limits::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+        Capabilities::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
     }
 
-    fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, _: Address, _: &mut Context<'_>) -> Result<Protection, SessionError> {
         // Plain DFU has no word for it, and an upload that is refused may be by design.
         Ok(Protection::Unknown)
     }
 
-    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let number = match self.position {
             Position::Download(next, number) if next == Some(at) => number,
             Position::Idle => 0,
             _ => return Err(SessionError::Misbehaved("blocks of plain DFU follow each other".into())),
         };
-        self.link.download(number, data, Work::Block, pace).map_err(|(_, error)| error)?;
+        self.link.download(number, data, Work::Block, cx).map_err(|(_, error)| error)?;
         let next = at.checked_add(data.len() as u64).filter(|_| self.link.is_full(data.len()));
         self.position = Position::Download(next, after(number));
         Ok(())
     }
 
-    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
         let Position::Download(_, number) = self.position else {
             return Err(SessionError::Misbehaved("there was no download to finish".into()));
         };
         let tolerant = self.link.opening.attributes.manifestation_tolerant();
-        let mut end = self.send_end(number, pace)?;
+        let mut end = self.send_end(number, cx)?;
         if end == End::Accepted {
             match tolerant {
-                true => self.manifest(pace)?,
-                false => end = self.start_manifestation(pace)?,
+                true => self.manifest(cx)?,
+                false => end = self.start_manifestation(cx)?,
             }
         }
         if end == End::Lost {
@@ -184,7 +184,7 @@ impl Session for PlainSession {
         Ok(if self.position == Position::Leaving { Finished::Leaves } else { Finished::Stays })
     }
 
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let number = match self.position {
             Position::Upload(next, number) if next == Some(at) => number,
             Position::Idle => 0,
@@ -192,7 +192,7 @@ impl Session for PlainSession {
         };
         // A whole block is asked for, always: a reply that is shorter than
         // what was asked ends the upload.
-        let mut bytes = self.link.upload(number, self.link.opening.block_size, pace)?;
+        let mut bytes = self.link.upload(number, self.link.opening.block_size, cx)?;
         let next = at.checked_add(bytes.len() as u64).filter(|_| self.link.is_full(bytes.len()));
         self.position = if next.is_some() { Position::Upload(next, after(number)) } else { Position::Idle };
         let len = len as usize;
@@ -207,14 +207,14 @@ impl Session for PlainSession {
         Ok(bytes)
     }
 
-    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let by_itself = self.position == Position::Leaving && self.link.opening.attributes.will_detach();
         if by_itself && self.link.device.has_left(TIME_TO_GO) {
             return Ok(());
         }
         if matches!(self.position, Position::Upload(..)) {
             // Left open it would be cut by the reset, which some units hold against the firmware.
-            let _ = self.link.abort(pace);
+            let _ = self.link.abort(cx);
         }
         match self.link.device.reset() {
             Ok(()) | Err(TransferError::Gone) => {}
@@ -226,9 +226,9 @@ impl Session for PlainSession {
         Ok(())
     }
 
-    fn rest(&mut self, pace: &mut Pace<'_>) {
+    fn rest(&mut self, cx: &mut Context<'_>) {
         if self.position != Position::Leaving {
-            let _ = self.link.go_idle(pace);
+            let _ = self.link.go_idle(cx);
             self.position = Position::Idle;
         }
     }

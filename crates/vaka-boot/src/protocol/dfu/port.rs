@@ -9,7 +9,7 @@ use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::strings::Strings;
 use vaka_usb::{Setup, TransferError, UsbDevice};
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// Time for a request on top of what the unit asked for. Chosen by us: busy
@@ -111,13 +111,13 @@ pub(crate) enum Refusal {
 pub fn read_status(
     device: Box<dyn UsbDevice>,
     opening: &Opening,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<StatusReply, SessionError> {
     let (device, count) = Counting::new(device);
     let opening = opening.clone();
     let mut link = Link { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
     link.device.claim(link.opening.interface, link.opening.alternate)?;
-    link.status(pace, "the unit's status")
+    link.status(cx, "the unit's status")
 }
 
 impl Link {
@@ -126,12 +126,12 @@ impl Link {
     pub(crate) fn open(
         device: Box<dyn UsbDevice>,
         opening: Opening,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
         let (device, count) = Counting::new(device);
         let mut link = Self { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
         link.device.claim(link.opening.interface, link.opening.alternate)?;
-        match link.go_idle(pace) {
+        match link.go_idle(cx) {
             Err(SessionError::WaitsForReset) => {
                 // What is left to try; the caller looks what comes of it.
                 let reset = link.device.reset();
@@ -146,8 +146,8 @@ impl Link {
     }
 
     /// The six bytes of DFU_GETSTATUS, as they come.
-    pub(crate) fn raw_status(&mut self, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
-        pace.wait_until(self.earliest_status, "the unit's status");
+    pub(crate) fn raw_status(&mut self, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
+        cx.wait_until(self.earliest_status, "the unit's status");
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
         Ok(self.device.control_in(setup, 6, REQUEST_TIMEOUT)?)
     }
@@ -157,25 +157,25 @@ impl Link {
     }
 
     /// Step by step to dfuIDLE.
-    pub(crate) fn go_idle(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let mut state = self.state(pace)?;
+    pub(crate) fn go_idle(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let mut state = self.state(cx)?;
         for _ in 0..STEPS_TO_IDLE {
             state = match way_to_idle(state) {
                 ToIdle::There => return Ok(()),
                 ToIdle::Abort => match self.request(Request::Abort, 0, &[]) {
-                    Ok(()) => self.state(pace)?,
-                    Err(TransferError::Stall) => self.status(pace, "the unit's status")?.state,
+                    Ok(()) => self.state(cx)?,
+                    Err(TransferError::Stall) => self.status(cx, "the unit's status")?.state,
                     Err(error) => return Err(error.into()),
                 },
                 ToIdle::ClearStatus => {
-                    self.status(pace, "the unit's status")?;
+                    self.status(cx, "the unit's status")?;
                     self.request(Request::ClearStatus, 0, &[])?;
-                    self.status(pace, "the unit's status")?.state
+                    self.status(cx, "the unit's status")?.state
                 }
                 ToIdle::WaitAndAsk => {
-                    let soon = pace.now() + Duration::from_secs(1);
-                    pace.wait_until(soon, "the unit to finish what an earlier program began");
-                    self.status(pace, "the unit's status")?.state
+                    let soon = cx.now() + Duration::from_secs(1);
+                    cx.wait_until(soon, "the unit to finish what an earlier program began");
+                    self.status(cx, "the unit's status")?.state
                 }
                 ToIdle::InApplication => {
                     return Err(SessionError::Misbehaved(format!("it says that {}", state.meaning())));
@@ -192,16 +192,16 @@ impl Link {
     /// The state by DFU_GETSTATE, which changes nothing; by DFU_GETSTATUS
     /// where the unit refuses that. A unit that does not answer is asked once
     /// more; then it is taken to wait for a reset, in which it answers nothing.
-    pub(super) fn state(&mut self, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+    pub(super) fn state(&mut self, cx: &mut Context<'_>) -> Result<State, SessionError> {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
         let mut answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
         if answer == Err(TransferError::Timeout) {
-            pace.wait_until(pace.now() + SECOND_TRY, "the unit to answer");
+            cx.wait_until(cx.now() + SECOND_TRY, "the unit to answer");
             answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
         }
         match answer {
             Err(TransferError::Timeout) => Ok(State::ManifestWaitReset),
-            answer => self.state_of(answer, pace),
+            answer => self.state_of(answer, cx),
         }
     }
 
@@ -210,17 +210,21 @@ impl Link {
     ///
     /// # Errors
     /// The unit does not answer this either; whether it took the request is unknown.
-    pub(super) fn state_after_loss(&mut self, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+    pub(super) fn state_after_loss(&mut self, cx: &mut Context<'_>) -> Result<State, SessionError> {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
         let answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
-        self.state_of(answer, pace)
+        self.state_of(answer, cx)
     }
 
     /// The state in an answer to DFU_GETSTATE; by DFU_GETSTATUS where the answer has none.
-    fn state_of(&mut self, answer: Result<Vec<u8>, TransferError>, pace: &mut Pace<'_>) -> Result<State, SessionError> {
+    fn state_of(
+        &mut self,
+        answer: Result<Vec<u8>, TransferError>,
+        cx: &mut Context<'_>,
+    ) -> Result<State, SessionError> {
         match answer {
             Ok(bytes) if bytes.len() == 1 => Ok(State::from_wire(bytes[0])),
-            Ok(_) | Err(TransferError::Stall) => Ok(self.status(pace, "the unit's status")?.state),
+            Ok(_) | Err(TransferError::Stall) => Ok(self.status(cx, "the unit's status")?.state),
             Err(error) => Err(error.into()),
         }
     }
@@ -228,13 +232,13 @@ impl Link {
     /// DFU_GETSTATUS, not before the moment that the unit asked for. The time in the reply
     /// delays the next one, whatever state the unit is in. Source: DFU 1.1, section 6.1.2
     /// (bwPollTimeout).
-    pub(super) fn status(&mut self, pace: &mut Pace<'_>, what: &str) -> Result<StatusReply, SessionError> {
-        pace.wait_until(self.earliest_status, what);
+    pub(super) fn status(&mut self, cx: &mut Context<'_>, what: &str) -> Result<StatusReply, SessionError> {
+        cx.wait_until(self.earliest_status, what);
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
         let bytes = self.device.control_in(setup, 6, REQUEST_TIMEOUT)?;
         let reply = StatusReply::parse(&bytes)
             .ok_or_else(|| SessionError::Misbehaved(format!("its status has {} bytes instead of 6", bytes.len())))?;
-        self.earliest_status = pace.now() + reply.poll.min(Work::Command.ceiling());
+        self.earliest_status = cx.now() + reply.poll.min(Work::Command.ceiling());
         Ok(reply)
     }
 
@@ -244,27 +248,27 @@ impl Link {
         block: u16,
         data: &[u8],
         work: Work,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), (Refusal, SessionError)> {
         if let Err(error) = self.request(Request::Download, block, data) {
             let refusal = if error == TransferError::Stall { Refusal::Request } else { Refusal::Work };
-            return Err((refusal, self.reason(error, pace)));
+            return Err((refusal, self.reason(error, cx)));
         }
-        self.finished(work, pace).map_err(|error| (Refusal::Work, error))
+        self.finished(work, cx).map_err(|error| (Refusal::Work, error))
     }
 
     /// Asks for the status until the work of a download is done.
-    fn finished(&mut self, work: Work, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let mut pauses = Pauses::new(work, pace);
+    fn finished(&mut self, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let mut pauses = Backoff::new(work, cx);
         loop {
-            let reply = self.status(pace, work.words())?;
+            let reply = self.status(cx, work.words())?;
             match reply.state {
                 State::DownloadIdle => {
-                    self.earliest_status = pace.now() + self.believable(reply.poll, work, pace);
+                    self.earliest_status = cx.now() + self.believable(reply.poll, work, cx);
                     return Ok(());
                 }
                 State::Error => return Err(self.refusal(reply)),
-                state if state.is_working() => self.be_patient(reply, &mut pauses, work, pace)?,
+                state if state.is_working() => self.be_patient(reply, &mut pauses, work, cx)?,
                 state => {
                     return Err(SessionError::Misbehaved(format!(
                         "after a download it is in {state}: {}",
@@ -279,28 +283,28 @@ impl Link {
     pub(super) fn be_patient(
         &mut self,
         reply: StatusReply,
-        pauses: &mut Pauses,
+        pauses: &mut Backoff,
         work: Work,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
-        if pace.now() > pauses.deadline {
+        if cx.now() > pauses.deadline {
             let time = (work.ceiling() * 2).as_secs();
             return Err(SessionError::Silent(format!("the unit is still at work after {time} s")));
         }
-        let named = self.believable(reply.poll, work, pace);
+        let named = self.believable(reply.poll, work, cx);
         let pause = if named.is_zero() { pauses.next() } else { named };
-        self.earliest_status = pace.now() + pause;
+        self.earliest_status = cx.now() + pause;
         Ok(())
     }
 
     /// The time that a unit names, up to what is believed; the rest is told once.
-    pub(super) fn believable(&mut self, named: Duration, work: Work, pace: &mut Pace<'_>) -> Duration {
+    pub(super) fn believable(&mut self, named: Duration, work: Work, cx: &mut Context<'_>) -> Duration {
         if named <= work.ceiling() {
             return named;
         }
         if !self.told_of_absurd_time {
             self.told_of_absurd_time = true;
-            pace.warn(format!(
+            cx.warn(format!(
                 "The unit asks to be left alone for {} s; it is asked again after {} s.",
                 named.as_secs(),
                 work.ceiling().as_secs()
@@ -310,11 +314,11 @@ impl Link {
     }
 
     /// Why a request was refused. Of a stall the unit is asked for the reason.
-    pub(super) fn reason(&mut self, error: TransferError, pace: &mut Pace<'_>) -> SessionError {
+    pub(super) fn reason(&mut self, error: TransferError, cx: &mut Context<'_>) -> SessionError {
         if error != TransferError::Stall {
             return error.into();
         }
-        match self.status(pace, "the unit's reason") {
+        match self.status(cx, "the unit's reason") {
             Ok(reply) => self.refusal(reply),
             Err(SessionError::Gone) => SessionError::Gone,
             Err(_) => error.into(),
@@ -337,13 +341,13 @@ impl Link {
         SessionError::Refused { reason, status: reply.status }
     }
 
-    pub(crate) fn abort(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        self.request(Request::Abort, 0, &[]).map_err(|error| self.reason(error, pace))
+    pub(crate) fn abort(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        self.request(Request::Abort, 0, &[]).map_err(|error| self.reason(error, cx))
     }
 
-    pub(crate) fn upload(&mut self, block: u16, length: u16, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    pub(crate) fn upload(&mut self, block: u16, length: u16, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::Upload, block);
-        self.device.control_in(setup, length, REQUEST_TIMEOUT).map_err(|error| self.reason(error, pace))
+        self.device.control_in(setup, length, REQUEST_TIMEOUT).map_err(|error| self.reason(error, cx))
     }
 
     pub(super) fn request(&mut self, request: Request, value: u16, data: &[u8]) -> Result<(), TransferError> {
@@ -361,14 +365,14 @@ impl Link {
 }
 
 /// How long a unit at work is waited for, and the pauses where it names none.
-pub(super) struct Pauses {
+pub(super) struct Backoff {
     deadline: Duration,
     pause: Duration,
 }
 
-impl Pauses {
-    pub(super) fn new(work: Work, pace: &Pace<'_>) -> Self {
-        Self { deadline: pace.now() + work.ceiling() * 2, pause: FIRST_PAUSE }
+impl Backoff {
+    pub(super) fn new(work: Work, cx: &Context<'_>) -> Self {
+        Self { deadline: cx.now() + work.ceiling() * 2, pause: FIRST_PAUSE }
     }
 
     fn next(&mut self) -> Duration {

@@ -2,7 +2,7 @@
 
 use vaka_base::text;
 use vaka_core::event::{Event, FrameField};
-use vaka_dialect::{Exchange, FieldView, Trouble};
+use vaka_dialect::{Exchange, FieldView, FrameMismatch};
 
 use crate::protocol::session::SessionError;
 
@@ -16,11 +16,11 @@ pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> Sess
         says: "expected what was sent".into(),
         is_wrong: true,
     };
-    SessionError::Frame(Box::new(Trouble { exchange: exchange.name.clone(), words, fields: vec![field] }))
+    SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] }))
 }
 
 /// A frame that was not what was expected, as an event.
-pub(super) fn frame_event(trouble: &Trouble) -> Event {
+pub(super) fn frame_event(trouble: &FrameMismatch) -> Event {
     let field = |view: &FieldView| FrameField {
         field: view.field.clone(),
         bytes: text::hex_pairs(&view.bytes),

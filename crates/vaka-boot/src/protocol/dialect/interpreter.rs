@@ -5,15 +5,15 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{
-    Answer, Ask, Callee, Cut, Dialect, Exchange, Expression, FieldView, Framing, Memory, Name, OperationName, Step,
-    Time, Trouble, Value,
+    Answer, Bindings, Callee, Cut, Dialect, Exchange, Expression, FieldView, FrameMismatch, Framing, Name,
+    OperationName, RetryBy, Step, Time, Value,
 };
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
 
 use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
-use super::transport::Wire;
-use crate::context::Pace;
+use super::transport::CarrierTransport;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// How long a reply may take where the dialect says nothing. Chosen by us.
@@ -55,7 +55,7 @@ pub const GIVEN: &str = "given";
 
 /// How a unit is opened again after it left and came back.
 #[derive(Clone)]
-pub struct Reopen {
+pub struct Reconnect {
     /// Its bus.
     pub bus: Arc<dyn Bus>,
     /// The unit, as it was enumerated last.
@@ -79,9 +79,9 @@ pub struct Seen {
 
 /// A unit that is spoken to in a dialect.
 pub struct Talk {
-    memory: Memory,
-    wire: Wire,
-    reopen: Option<Reopen>,
+    memory: Bindings,
+    wire: CarrierTransport,
+    reopen: Option<Reconnect>,
     buffer: Vec<u8>,
     transfers_before: u64,
     watcher: Option<Box<dyn FnMut(Seen)>>,
@@ -89,7 +89,7 @@ pub struct Talk {
 
 /// What one run of an operation is bound by.
 #[derive(Clone, Copy)]
-struct Bounds {
+struct OperationLimits {
     operation: OperationName,
     until: Duration,
     tries: u32,
@@ -121,11 +121,11 @@ impl Talk {
     pub fn open(
         device: Box<dyn UsbDevice>,
         dialect: Arc<Dialect>,
-        reopen: Option<Reopen>,
-        pace: &mut Pace<'_>,
+        reopen: Option<Reconnect>,
+        cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
-        let wire = Wire::open(device, &dialect, pace)?;
-        let memory = Memory::new(dialect);
+        let wire = CarrierTransport::open(device, &dialect, cx)?;
+        let memory = Bindings::new(dialect);
         Ok(Self { memory, wire, reopen, buffer: Vec::new(), transfers_before: 0, watcher: None })
     }
 
@@ -135,12 +135,12 @@ impl Talk {
     }
 
     /// What names mean by now.
-    pub fn memory(&self) -> &Memory {
+    pub fn memory(&self) -> &Bindings {
         &self.memory
     }
 
     /// The same, to give names a value.
-    pub fn memory_mut(&mut self) -> &mut Memory {
+    pub fn memory_mut(&mut self) -> &mut Bindings {
         &mut self.memory
     }
 
@@ -174,9 +174,9 @@ impl Talk {
     }
 
     /// Leaves the unit ready for another program.
-    pub fn rest(&mut self, pace: &mut Pace<'_>) {
+    pub fn rest(&mut self, cx: &mut Context<'_>) {
         self.buffer.clear();
-        self.wire.rest(pace);
+        self.wire.rest(cx);
     }
 
     /// Runs an operation with what the tool gives it; `false` if the dialect has
@@ -189,7 +189,7 @@ impl Talk {
         &mut self,
         name: OperationName,
         given: Vec<(Name, Value)>,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<bool, SessionError> {
         let dialect = self.dialect().clone();
         let Some(operation) = dialect.operation(name) else { return Ok(false) };
@@ -203,17 +203,17 @@ impl Talk {
             None if takes_long(name) => TOTAL_LONG,
             None => TOTAL,
         };
-        let bounds = Bounds {
+        let bounds = OperationLimits {
             operation: name,
-            until: pace.now() + total,
+            until: cx.now() + total,
             tries: if name.only_asks() && name != OperationName::Sync { TRIES } else { 1 },
             junk: if name == OperationName::Sync { SYNC_JUNK } else { dialect.junk },
         };
         if name != OperationName::Sync {
-            return self.steps(&operation.steps, bounds, pace).map(|()| true);
+            return self.steps(&operation.steps, bounds, cx).map(|()| true);
         }
         let every = operation.every.as_ref().map_or(Ok(SYNC_EVERY), |every| self.time(every))?;
-        self.sync(&operation.steps, every, bounds, pace).map(|()| true)
+        self.sync(&operation.steps, every, bounds, cx).map(|()| true)
     }
 
     /// Again and again, until the unit answers.
@@ -221,19 +221,19 @@ impl Talk {
         &mut self,
         steps: &[Step],
         every: Duration,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         loop {
-            match self.steps(steps, bounds, pace) {
+            match self.steps(steps, bounds, cx) {
                 Ok(()) => return Ok(()),
                 Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Dialect { .. })) => {
                     return Err(error);
                 }
-                Err(error) if pace.now() + every >= bounds.until || pace.wants_stop() => return Err(error),
+                Err(error) if cx.now() + every >= bounds.until || cx.wants_stop() => return Err(error),
                 Err(_) => {
-                    pace.clock().sleep(every);
-                    self.settle(bounds, pace);
+                    cx.clock().sleep(every);
+                    self.settle(bounds, cx);
                 }
             }
         }
@@ -248,12 +248,12 @@ impl Talk {
         SessionError::Dialect { exchange: exchange.to_owned(), words }
     }
 
-    fn steps(&mut self, steps: &[Step], bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        steps.iter().try_for_each(|step| self.step(step, bounds, pace))
+    fn steps(&mut self, steps: &[Step], bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        steps.iter().try_for_each(|step| self.step(step, bounds, cx))
     }
 
-    fn step(&mut self, step: &Step, bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        if pace.now() > bounds.until {
+    fn step(&mut self, step: &Step, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        if cx.now() > bounds.until {
             return Err(SessionError::Silent(format!("'{}' took longer than it may", bounds.operation.word())));
         }
         let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
@@ -267,8 +267,8 @@ impl Talk {
                     values.into_iter().map(|(name, value)| (name, self.memory.set(name, Some(value)))).collect();
                 let dialect = self.dialect().clone();
                 let done = match target.callee() {
-                    Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, pace),
-                    Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, pace),
+                    Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, cx),
+                    Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, cx),
                     None => Err(wrong(format!("nothing is called '{}'", target.name))),
                 };
                 for (name, value) in before {
@@ -282,38 +282,38 @@ impl Talk {
                 Ok(())
             }
             Step::Wait(time) => {
-                let until = (pace.now() + self.time(time)?).min(bounds.until);
-                pace.wait_until(until, "the unit, as its dialect says");
+                let until = (cx.now() + self.time(time)?).min(bounds.until);
+                cx.wait_until(until, "the unit, as its dialect says");
                 Ok(())
             }
             Step::If { condition, yes, no } => {
                 let chosen = if self.memory.truth(condition).map_err(wrong)? { yes } else { no };
-                self.steps(chosen, bounds, pace)
+                self.steps(chosen, bounds, cx)
             }
-            Step::Each { size, of, body, .. } => self.each(size, of, body, bounds, pace),
+            Step::Each { size, of, body, .. } => self.each(size, of, body, bounds, cx),
             Step::Repeat { count, body } => {
                 let nth = self.dialect().given().nth;
                 let before = self.memory.get(nth).cloned();
                 for round in 0..self.memory.rounds(count).map_err(wrong)? {
                     self.memory.set(nth, Some(Value::Int(round)));
-                    self.steps(body, bounds, pace)?;
+                    self.steps(body, bounds, cx)?;
                 }
                 self.memory.set(nth, before);
                 Ok(())
             }
             Step::Until { done, every, within, body, .. } => {
                 let every = every.as_ref().map_or(Ok(BUSY_PAUSE), |every| self.time(every))?;
-                let until = (pace.now() + self.time(within)?).min(bounds.until);
+                let until = (cx.now() + self.time(within)?).min(bounds.until);
                 loop {
-                    self.steps(body, bounds, pace)?;
+                    self.steps(body, bounds, cx)?;
                     if self.memory.truth(done).map_err(wrong)? {
                         return Ok(());
                     }
-                    if pace.now() + every > until {
+                    if cx.now() + every > until {
                         let words = format!("in '{}' the unit did not become ready in time", bounds.operation.word());
                         return Err(SessionError::Silent(words));
                     }
-                    pace.wait_until(pace.now() + every, "the unit to become ready");
+                    cx.wait_until(cx.now() + every, "the unit to become ready");
                 }
             }
             Step::Expect(condition, sentence) => match self.memory.truth(condition).map_err(wrong)? {
@@ -324,19 +324,19 @@ impl Talk {
             Step::Line(line, _) => self.wire.set_line(*line),
             Step::Signals { dtr, rts, .. } => self.wire.signal(*dtr, *rts),
             Step::Drain => {
-                self.settle(bounds, pace);
+                self.settle(bounds, cx);
                 Ok(())
             }
             Step::Leaves(within) => {
-                let within = self.time(within)?.min(bounds.until.saturating_sub(pace.now()));
+                let within = self.time(within)?.min(bounds.until.saturating_sub(cx.now()));
                 match self.wire.has_left(within) {
                     true => Ok(()),
                     false => Err(SessionError::Silent("the unit did not leave the bus in time".into())),
                 }
             }
             Step::ComesBack(within) => {
-                let until = (pace.now() + self.time(within)?).min(bounds.until);
-                self.come_back(until, pace)
+                let until = (cx.now() + self.time(within)?).min(bounds.until);
+                self.come_back(until, cx)
             }
         }
     }
@@ -350,8 +350,8 @@ impl Talk {
         size: &Expression,
         of: &Expression,
         body: &[Step],
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
         let size = self.memory.size(size).map_err(wrong)?;
@@ -366,7 +366,7 @@ impl Talk {
             self.memory.set(given.piece, Some(piece.to_vec().into()));
             self.memory.set(given.place, Some(Value::Int((nth * size) as i128)));
             self.memory.set(given.nth, Some(Value::Int(nth as i128)));
-            self.steps(body, bounds, pace)?;
+            self.steps(body, bounds, cx)?;
         }
         for (name, value) in names.into_iter().zip(before) {
             self.memory.set(name, value);
@@ -375,15 +375,15 @@ impl Talk {
     }
 
     /// The unit leaves, and what comes on its port is opened again.
-    fn come_back(&mut self, until: Duration, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn come_back(&mut self, until: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(reopen) = self.reopen.clone() else {
             return Err(SessionError::Misbehaved("it leaves the bus, and nobody knows how to find it again".into()));
         };
-        self.wire.has_left(until.saturating_sub(pace.now()));
+        self.wire.has_left(until.saturating_sub(cx.now()));
         let link = |error: vaka_usb::BusError| SessionError::Link(error.to_string());
-        let mut watch = PolledWatch::from_nothing(&*reopen.bus, pace.clock());
+        let mut watch = PolledWatch::from_nothing(&*reopen.bus, cx.clock());
         loop {
-            let left = until.saturating_sub(pace.now());
+            let left = until.saturating_sub(cx.now());
             let wanted = &reopen.device;
             let back = watch.next(left.min(Duration::from_millis(200))).map_err(link)?.into_iter().find_map(|change| {
                 match change {
@@ -396,60 +396,65 @@ impl Talk {
             if let Some(device) = back {
                 let usb = reopen.bus.open(&device.location.port).map_err(link)?;
                 self.transfers_before += self.wire.transfers();
-                self.wire = Wire::open(usb, &self.dialect().clone(), pace)?;
+                self.wire = CarrierTransport::open(usb, &self.dialect().clone(), cx)?;
                 self.buffer.clear();
-                self.reopen = Some(Reopen { device, ..reopen });
+                self.reopen = Some(Reconnect { device, ..reopen });
                 return Ok(());
             }
-            if left.is_zero() || pace.wants_stop() {
+            if left.is_zero() || cx.wants_stop() {
                 return Err(SessionError::Gone);
             }
         }
     }
 
     /// Throws away what still comes, until it is quiet.
-    fn settle(&mut self, bounds: Bounds, pace: &mut Pace<'_>) {
+    fn settle(&mut self, bounds: OperationLimits, cx: &mut Context<'_>) {
         self.buffer.clear();
-        let until = (pace.now() + DRAIN_MOST).min(bounds.until);
-        while pace.now() < until && self.wire.drain(QUIET) {}
+        let until = (cx.now() + DRAIN_MOST).min(bounds.until);
+        while cx.now() < until && self.wire.drain(QUIET) {}
     }
 
     /// An exchange, as often as it may be tried.
-    fn exchange(&mut self, exchange: &Exchange, bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn exchange(
+        &mut self,
+        exchange: &Exchange,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
         let tries = if bounds.operation == OperationName::Sync { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
         let mut tried = 1;
         let mut first = None;
         loop {
-            match self.attempt(exchange, bounds, pace) {
+            match self.attempt(exchange, bounds, cx) {
                 Ok(()) => break,
-                Err(Failed::Final(error)) => return Err(error.after(first, pace)),
-                Err(Failed::Again(error)) if tried >= tries || pace.now() >= bounds.until => {
+                Err(Failed::Final(error)) => return Err(error.after(first, cx)),
+                Err(Failed::Again(error)) if tried >= tries || cx.now() >= bounds.until => {
                     if let SessionError::Frame(trouble) = &error
                         && bounds.operation != OperationName::Sync
                     {
-                        pace.tell(frame_event(trouble));
+                        cx.tell(frame_event(trouble));
                     }
-                    return Err(error.after(first, pace));
+                    return Err(error.after(first, cx));
                 }
                 Err(Failed::Again(error)) => {
                     first.get_or_insert(error);
                     tried += 1;
-                    self.settle(bounds, pace);
+                    self.settle(bounds, cx);
                 }
             }
         }
         let dialect = self.dialect().clone();
-        self.steps(&exchange.then, bounds, pace)?;
-        self.steps(dialect.after_each(), bounds, pace)
+        self.steps(&exchange.then, bounds, cx)?;
+        self.steps(dialect.after_each(), bounds, cx)
     }
 
-    fn attempt(&mut self, exchange: &Exchange, bounds: Bounds, pace: &mut Pace<'_>) -> Result<(), Failed> {
+    fn attempt(&mut self, exchange: &Exchange, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), Failed> {
         let within = match &exchange.within {
             Some(within) => self.time(within)?,
             None if takes_long(bounds.operation) => TOTAL,
             None => REPLY_WITHIN,
         };
-        let now = pace.now();
+        let now = cx.now();
         let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
         let frame = self.memory.request(exchange).map_err(|words| Failed::Final(self.fault(&exchange.name, words)))?;
         let wrapped = self.dialect().framing.wrap(frame);
@@ -457,17 +462,17 @@ impl Talk {
         loop {
             if exchange.sends() {
                 self.leftovers(exchange, bounds)?;
-                if self.send(exchange, &wrapped, until, bounds, pace)? {
+                if self.send(exchange, &wrapped, until, bounds, cx)? {
                     continue;
                 }
                 if exchange.echo {
-                    self.echo(exchange, &wrapped, until, bounds.junk, pace)?;
+                    self.echo(exchange, &wrapped, until, bounds.junk, cx)?;
                 }
             }
             if !exchange.has_reply() {
                 return Ok(());
             }
-            match self.reply(exchange, until, bounds, pace)? {
+            match self.reply(exchange, until, bounds, cx)? {
                 Reply::Done => return Ok(()),
                 Reply::SendAgain => {}
             }
@@ -480,18 +485,18 @@ impl Talk {
         exchange: &Exchange,
         wrapped: &[u8],
         until: Duration,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<bool, Failed> {
         if self.watcher.is_some() {
             let fields = self.memory.view_request(exchange);
             self.show(exchange, bounds, true, fields, None);
         }
-        let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
-        match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, pace) {
+        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
+        match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, cx) {
             Ok(()) => Ok(false),
             Err(error) if is_stall(&error) && exchange.busy_on_stall => {
-                self.pause(exchange, until, pace)?;
+                self.pause(exchange, until, cx)?;
                 Ok(true)
             }
             Err(error) => Err(self.stalled(exchange, error)),
@@ -515,7 +520,7 @@ impl Talk {
     }
 
     /// What came behind the reply before this one: too much.
-    fn leftovers(&mut self, exchange: &Exchange, bounds: Bounds) -> Result<(), Failed> {
+    fn leftovers(&mut self, exchange: &Exchange, bounds: OperationLimits) -> Result<(), Failed> {
         let left = std::mem::take(&mut self.buffer);
         if left.len() <= bounds.junk || self.dialect().framing != Framing::None {
             return Ok(());
@@ -527,18 +532,18 @@ impl Talk {
         );
         let field =
             FieldView { field: "(too much)".into(), bytes: left, says: "expected nothing more".into(), is_wrong: true };
-        let trouble = Trouble { exchange: exchange.name.clone(), words, fields: vec![field] };
+        let trouble = FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] };
         Err(Failed::Again(SessionError::Frame(Box::new(trouble))))
     }
 
     /// Waits before a busy unit is asked again.
-    fn pause(&mut self, exchange: &Exchange, until: Duration, pace: &mut Pace<'_>) -> Result<(), Failed> {
+    fn pause(&mut self, exchange: &Exchange, until: Duration, cx: &mut Context<'_>) -> Result<(), Failed> {
         let pause = exchange.pause.as_ref().map_or(Ok(BUSY_PAUSE), |pause| self.time(pause))?;
-        if pace.now() + pause > until {
+        if cx.now() + pause > until {
             let words = format!("in '{}' the unit is still busy", exchange.name);
             return Err(Failed::Final(SessionError::Silent(words)));
         }
-        pace.wait_until(pace.now() + pause, "the unit, which is busy");
+        cx.wait_until(cx.now() + pause, "the unit, which is busy");
         Ok(())
     }
 
@@ -549,11 +554,11 @@ impl Talk {
         sent: &[u8],
         until: Duration,
         junk: usize,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), Failed> {
         if !self.dialect().framing.is_stream() {
-            let timeout = until.saturating_sub(pace.now());
-            let came = self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, sent.len(), pace)?;
+            let timeout = until.saturating_sub(cx.now());
+            let came = self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, sent.len(), cx)?;
             return if came.starts_with(sent) {
                 Ok(())
             } else {
@@ -563,7 +568,7 @@ impl Talk {
         let mut junk = junk;
         loop {
             while self.buffer.len() < sent.len() {
-                self.fill(exchange, sent.len() - self.buffer.len(), until, pace)?;
+                self.fill(exchange, sent.len() - self.buffer.len(), until, cx)?;
             }
             if self.buffer.starts_with(sent) {
                 self.buffer.drain(..sent.len());
@@ -579,8 +584,14 @@ impl Talk {
     }
 
     /// Reads more of a stream.
-    fn fill(&mut self, exchange: &Exchange, wanted: usize, until: Duration, pace: &mut Pace<'_>) -> Result<(), Failed> {
-        let timeout = until.saturating_sub(pace.now());
+    fn fill(
+        &mut self,
+        exchange: &Exchange,
+        wanted: usize,
+        until: Duration,
+        cx: &mut Context<'_>,
+    ) -> Result<(), Failed> {
+        let timeout = until.saturating_sub(cx.now());
         if timeout.is_zero() {
             return Err(self.silent(exchange));
         }
@@ -588,7 +599,7 @@ impl Talk {
             self.buffer.clear();
             return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
         }
-        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), pace) {
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), cx) {
             Ok(bytes) => {
                 self.buffer.extend(bytes);
                 Ok(())
@@ -606,13 +617,13 @@ impl Talk {
         }
         let fields = self.memory.view_answer(exchange, &self.buffer);
         let words = format!("only {} of a reply came in time", text::count(self.buffer.len(), "byte"));
-        Failed::Again(SessionError::Frame(Box::new(Trouble { exchange: name.clone(), words, fields })))
+        Failed::Again(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
     }
 
     fn show(
         &mut self,
         exchange: &Exchange,
-        bounds: Bounds,
+        bounds: OperationLimits,
         sent: bool,
         fields: Vec<FieldView>,
         trouble: Option<String>,
@@ -627,12 +638,12 @@ impl Talk {
         &mut self,
         exchange: &Exchange,
         until: Duration,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<Reply, Failed> {
         let mut junk = bounds.junk;
         loop {
-            let got = match self.next_answer(exchange, until, &mut junk, bounds, pace) {
+            let got = match self.next_answer(exchange, until, &mut junk, bounds, cx) {
                 Err(Failed::Again(SessionError::Silent(_))) if exchange.optional => return Ok(Reply::Done),
                 got => got?,
             };
@@ -640,8 +651,8 @@ impl Talk {
                 Answer::Done(_) => return Ok(Reply::Done),
                 Answer::Refused(words) => return Err(Failed::Final(self.refused(&exchange.name, &words))),
                 Answer::Busy(_) => {
-                    self.pause(exchange, until, pace)?;
-                    if exchange.ask == Ask::Send {
+                    self.pause(exchange, until, cx)?;
+                    if exchange.ask == RetryBy::Send {
                         return Ok(Reply::SendAgain);
                     }
                 }
@@ -657,14 +668,14 @@ impl Talk {
         exchange: &Exchange,
         until: Duration,
         junk: &mut usize,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<Answer, Failed> {
         let dialect = self.dialect().clone();
         match &dialect.framing {
-            framing if !framing.is_stream() => self.transferred(exchange, until, bounds, pace),
-            Framing::None => self.unframed(exchange, until, junk, bounds, pace),
-            framing => self.framed(framing, exchange, until, junk, bounds, pace),
+            framing if !framing.is_stream() => self.transferred(exchange, until, bounds, cx),
+            Framing::None => self.unframed(exchange, until, junk, bounds, cx),
+            framing => self.framed(framing, exchange, until, junk, bounds, cx),
         }
     }
 
@@ -673,11 +684,11 @@ impl Talk {
         &mut self,
         exchange: &Exchange,
         until: Duration,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<Answer, Failed> {
-        let timeout = until.saturating_sub(pace.now()).max(Duration::from_millis(1));
-        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, pace) {
+        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
             Ok(frame) => Ok(self.answer(exchange, &frame, true, bounds)),
             Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
             Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
@@ -691,8 +702,8 @@ impl Talk {
         exchange: &Exchange,
         until: Duration,
         junk: &mut usize,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<Answer, Failed> {
         loop {
             let buffer = std::mem::take(&mut self.buffer);
@@ -702,7 +713,7 @@ impl Talk {
             };
             self.buffer = buffer;
             match answer {
-                Answer::More(more) => self.fill(exchange, more, until, pace)?,
+                Answer::More(more) => self.fill(exchange, more, until, cx)?,
                 Answer::Differs(_) if *junk > 0 => {
                     *junk -= 1;
                     self.buffer.remove(0);
@@ -726,15 +737,15 @@ impl Talk {
         exchange: &Exchange,
         until: Duration,
         junk: &mut usize,
-        bounds: Bounds,
-        pace: &mut Pace<'_>,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
     ) -> Result<Answer, Failed> {
         loop {
             if self.buffer.is_empty() {
-                self.fill(exchange, SOME, until, pace)?;
+                self.fill(exchange, SOME, until, cx)?;
             }
             match framing.cut(&self.buffer) {
-                Cut::More(more) => self.fill(exchange, more, until, pace)?,
+                Cut::More(more) => self.fill(exchange, more, until, cx)?,
                 Cut::Junk(len) => drop(self.buffer.drain(..len)),
                 Cut::Frame { body, used } => {
                     self.buffer.drain(..used);
@@ -748,7 +759,7 @@ impl Talk {
     }
 
     /// What a frame says, shown to whoever watches.
-    fn answer(&mut self, exchange: &Exchange, frame: &[u8], whole: bool, bounds: Bounds) -> Answer {
+    fn answer(&mut self, exchange: &Exchange, frame: &[u8], whole: bool, bounds: OperationLimits) -> Answer {
         let before = self.watcher.is_some().then(|| self.memory.clone());
         let answer = self.memory.answer(exchange, frame, whole);
         if let Some(before) = before {

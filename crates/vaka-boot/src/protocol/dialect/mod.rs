@@ -14,7 +14,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_core::plan::{Offer, Run};
+use vaka_core::plan::{DialectCapabilities, Run};
 use vaka_core::sheet::{Route, Variant};
 use vaka_core::unit::Told;
 use vaka_dialect::{Dialect, EraseBy, Expression, OperationName, Value};
@@ -23,10 +23,10 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-pub use interpreter::{GIVEN, Reopen, Seen, Talk};
+pub use interpreter::{GIVEN, Reconnect, Seen, Talk};
 
-use crate::context::Pace;
-use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+use crate::context::Context;
+use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
 /// After it was told to leave: how long a unit gets before the connection is
 /// closed, which over USB/IP resets its port. Chosen by us.
@@ -39,11 +39,11 @@ const TIME_TO_GO: Duration = Duration::from_millis(500);
 pub fn connect(
     device: Box<dyn UsbDevice>,
     dialect: Arc<Dialect>,
-    reopen: Reopen,
-    pace: &mut Pace<'_>,
+    reopen: Reconnect,
+    cx: &mut Context<'_>,
 ) -> Result<(Talk, Vec<Told>), SessionError> {
-    let mut talk = Talk::open(device, dialect, Some(reopen), pace)?;
-    let told = greet(&mut talk, pace)?;
+    let mut talk = Talk::open(device, dialect, Some(reopen), cx)?;
+    let told = greet(&mut talk, cx)?;
     Ok((talk, told))
 }
 
@@ -51,9 +51,9 @@ pub fn connect(
 ///
 /// # Errors
 /// It does not answer, or answers something else.
-pub fn greet(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<Vec<Told>, SessionError> {
-    talk.run(OperationName::Sync, Vec::new(), pace)?;
-    talk.run(OperationName::Identify, Vec::new(), pace)?;
+pub fn greet(talk: &mut Talk, cx: &mut Context<'_>) -> Result<Vec<Told>, SessionError> {
+    talk.run(OperationName::Sync, Vec::new(), cx)?;
+    talk.run(OperationName::Identify, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
     let tells = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
     let told = tells.iter().map(|tell| {
@@ -78,9 +78,9 @@ fn fault(exchange: &str, words: String) -> SessionError {
 ///
 /// # Errors
 /// It refuses, or does not answer; it runs on.
-pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-    let mut talk = Talk::open(device, dialect, None, pace)?;
-    match talk.run(OperationName::Enter, Vec::new(), pace) {
+pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    let mut talk = Talk::open(device, dialect, None, cx)?;
+    match talk.run(OperationName::Enter, Vec::new(), cx) {
         // It may leave before its answer is through.
         Ok(_) | Err(SessionError::Gone) => {}
         Err(SessionError::Link(_) | SessionError::Silent(_)) if talk.has_left(TIME_TO_GO) => return Ok(()),
@@ -94,7 +94,7 @@ pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, pace: &mut Pace<
 #[derive(Clone, Debug)]
 pub struct Opening {
     /// What the dialect offers on this unit.
-    pub offer: Offer,
+    pub offer: DialectCapabilities,
     /// Bytes in one write; at least 1.
     pub chunk: u32,
     /// Most bytes in one read; at least 1.
@@ -132,7 +132,7 @@ impl Opening {
         let chunk = size(geometry.chunk.as_ref()?)?;
         let read_chunk = geometry.read_chunk.as_ref().map_or(Some(chunk), size)?;
         let align = geometry.align.as_ref().map_or(Some(chunk), size)?;
-        let offer = Offer { align, ..Offer::of(dialect) };
+        let offer = DialectCapabilities { align, ..DialectCapabilities::of(dialect) };
         let (can_read, start) = (dialect.can_read(), route.restart_at.unwrap_or(region.start()));
         let number = |of: &Expression| memory.int(of).ok().and_then(|number| u64::try_from(number).ok());
         let window = geometry.size.as_ref().and_then(number).map(|size| {
@@ -154,21 +154,21 @@ impl Opening {
 ///
 /// # Errors
 /// It refuses. Nothing was changed in its flash.
-pub fn session(mut talk: Talk, opening: Opening, pace: &mut Pace<'_>) -> Result<Box<dyn Session>, SessionError> {
+pub fn session(mut talk: Talk, opening: Opening, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
     if let Some(reason) = &opening.obstacle {
         let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
         return Err(SessionError::Rejected { reason: reason.clone(), cure });
     }
     let names = talk.dialect().given();
-    prepare(&mut talk, pace)?;
+    prepare(&mut talk, cx)?;
     let given = [names.origin, names.region_start, names.region_size].into_iter().zip(opening.given);
     talk.give(given.map(|(name, value)| (name, Value::Int(i128::from(value)))).collect());
     Ok(Box::new(DialectSession { talk, opening, index: 0, chunks: 0, whole: None }))
 }
 
 /// What stands between knowing a unit and working with it.
-fn prepare(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-    talk.run(OperationName::Unlock, Vec::new(), pace)?;
+fn prepare(talk: &mut Talk, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    talk.run(OperationName::Unlock, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
     let Some(helper) = dialect.operation(OperationName::Helper).and_then(|helper| helper.helper.as_ref()) else {
         return Ok(());
@@ -180,7 +180,7 @@ fn prepare(talk: &mut Talk, pace: &mut Pace<'_>) -> Result<(), SessionError> {
         let address = talk.memory().value(address).map_err(|words| fault("helper", words))?;
         given.push((names.address, address));
     }
-    talk.run(OperationName::Helper, given, pace).map(drop)
+    talk.run(OperationName::Helper, given, cx).map(drop)
 }
 
 /// A unit that is updated in a dialect.
@@ -217,8 +217,8 @@ impl DialectSession {
 }
 
 impl Session for DialectSession {
-    fn limits(&self) -> Limits {
-        Limits {
+    fn limits(&self) -> Capabilities {
+        Capabilities {
             block_size: self.opening.chunk,
             can_read: self.opening.can_read,
             read_size: self.opening.read_chunk,
@@ -226,10 +226,10 @@ impl Session for DialectSession {
         }
     }
 
-    fn protection(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, _: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError> {
         let dialect = self.talk.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Protection) else { return Ok(Protection::Unknown) };
-        self.talk.run(OperationName::Protection, Vec::new(), pace)?;
+        self.talk.run(OperationName::Protection, Vec::new(), cx)?;
         let Some(protected) = &operation.protected else { return Ok(Protection::Unknown) };
         match self.talk.memory().truth(protected).map_err(|words| fault("protection", words))? {
             true => Ok(Protection::Protected("its dialect says that it is protected".to_owned())),
@@ -237,15 +237,15 @@ impl Session for DialectSession {
         }
     }
 
-    fn unprotect(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        match self.talk.run(OperationName::Unprotect, Vec::new(), pace) {
+    fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        match self.talk.run(OperationName::Unprotect, Vec::new(), cx) {
             Ok(true) | Err(SessionError::Gone) => Ok(()),
             Ok(false) => Err(SessionError::Misbehaved("its dialect has no word for lifting the protection".into())),
             Err(error) => Err(error),
         }
     }
 
-    fn erase_all(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let names = self.talk.dialect().given();
         let [_, start, size] = self.opening.given;
         let given = vec![
@@ -253,24 +253,24 @@ impl Session for DialectSession {
             (names.length, Self::number(size)),
             (names.index, Self::number(0)),
         ];
-        self.talk.run(OperationName::Erase, given, pace).map(drop)
+        self.talk.run(OperationName::Erase, given, cx).map(drop)
     }
 
     fn begin_erases(&self) -> bool {
         self.talk.dialect().operation(OperationName::Begin).is_some_and(|begin| begin.erases.is_some())
     }
 
-    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.index = 0;
         self.chunks = runs.iter().map(|run| run.blocks().count() as u64).sum();
         let start = runs.iter().map(|run| run.span().start()).min();
         let end = runs.iter().map(|run| run.span().end()).max();
         let Some(span) = start.zip(end).and_then(|(start, end)| Span::between(start, end)) else { return Ok(()) };
         self.whole = Some((span.start(), filled(image, span)));
-        self.talk.run(OperationName::Begin, self.of_whole(), pace).map(drop)
+        self.talk.run(OperationName::Begin, self.of_whole(), cx).map(drop)
     }
 
-    fn erase(&mut self, sector: Span, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let names = self.talk.dialect().given();
         let from = sector.start().get().saturating_sub(self.opening.given[0]);
         let given = vec![
@@ -278,10 +278,10 @@ impl Session for DialectSession {
             (names.length, Self::number(sector.len())),
             (names.index, Self::number(from / sector.len().max(1))),
         ];
-        self.talk.run(OperationName::Erase, given, pace).map(drop)
+        self.talk.run(OperationName::Erase, given, cx).map(drop)
     }
 
-    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let names = self.talk.dialect().given();
         let last = self.index + 1 == self.chunks;
         let given = vec![
@@ -293,15 +293,15 @@ impl Session for DialectSession {
             (names.last, Value::Int(i128::from(last))),
         ];
         self.index += 1;
-        self.talk.run(OperationName::Write, given, pace).map(drop)
+        self.talk.run(OperationName::Write, given, cx).map(drop)
     }
 
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let dialect = self.talk.dialect().clone();
         let names = dialect.given();
         let given = vec![(names.address, Self::address(at)), (names.length, Self::number(u64::from(len)))];
         self.talk.memory_mut().set(names.data, None);
-        self.talk.run(OperationName::Read, given, pace)?;
+        self.talk.run(OperationName::Read, given, cx)?;
         let result = dialect.operation(OperationName::Read).and_then(|read| read.result.as_ref());
         let bytes = match result {
             Some(result) => self.talk.memory().bytes(result).map_err(|words| fault("read", words))?,
@@ -317,7 +317,7 @@ impl Session for DialectSession {
         Ok(bytes.to_vec())
     }
 
-    fn agrees(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<bool, SessionError> {
+    fn agrees(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<bool, SessionError> {
         let dialect = self.talk.dialect().clone();
         let Some(checksum) = dialect.checksum() else {
             return Err(SessionError::Misbehaved("its dialect has no checksum".into()));
@@ -328,7 +328,7 @@ impl Session for DialectSession {
             (names.length, Self::number(data.len() as u64)),
             (names.data, data.to_vec().into()),
         ];
-        self.talk.run(OperationName::Checksum, given, pace)?;
+        self.talk.run(OperationName::Checksum, given, cx)?;
         let value = |of| self.talk.memory().value(of).map_err(|words| fault("checksum", words));
         Ok(value(&checksum.unit)? == value(&checksum.image)?)
     }
@@ -344,19 +344,19 @@ impl Session for DialectSession {
         }
     }
 
-    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
-        self.talk.run(OperationName::End, self.of_whole(), pace)?;
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
+        self.talk.run(OperationName::End, self.of_whole(), cx)?;
         Ok(Finished::Stays)
     }
 
-    fn restart(&mut self, at: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let dialect = self.talk.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Restart) else {
-            pace.warn("Unplug the unit and plug it in again: nothing else makes it leave update mode.");
+            cx.warn("Unplug the unit and plug it in again: nothing else makes it leave update mode.");
             return Ok(());
         };
         let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.opening.start)))];
-        match self.talk.run(OperationName::Restart, given, pace) {
+        match self.talk.run(OperationName::Restart, given, cx) {
             // It went before it answered: that is what it was told.
             Ok(_) | Err(SessionError::Gone) => {}
             Err(SessionError::Link(_) | SessionError::Silent(_)) if self.talk.has_left(TIME_TO_GO) => {}
@@ -368,8 +368,8 @@ impl Session for DialectSession {
         Ok(())
     }
 
-    fn rest(&mut self, pace: &mut Pace<'_>) {
-        self.talk.rest(pace);
+    fn rest(&mut self, cx: &mut Context<'_>) {
+        self.talk.rest(cx);
     }
 
     fn transfers(&self) -> u64 {

@@ -8,25 +8,25 @@ use vaka_usb::counting::{Counting, TransferCount};
 use vaka_usb::{UsbDevice, strings};
 
 use super::carrier::{self, Carrier, Transfer};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// An open unit and the way its frames take.
-pub(super) struct Wire {
+pub(super) struct CarrierTransport {
     carrier: Box<dyn Carrier>,
     count: TransferCount,
 }
 
-impl Wire {
+impl CarrierTransport {
     /// Claims what the carrier needs, and sets the line.
     pub(super) fn open(
         mut device: Box<dyn UsbDevice>,
         dialect: &Dialect,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
         let configuration = strings::configuration(&mut *device)?;
         let (device, count) = Counting::new(device);
-        let carrier = carrier::open(device, &configuration, &dialect.carrier, pace)?;
+        let carrier = carrier::open(device, &configuration, &dialect.carrier, cx)?;
         Ok(Self { carrier, count })
     }
 
@@ -65,9 +65,9 @@ impl Wire {
         &mut self,
         transfer: &Transfer<'_>,
         frame: &[u8],
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
-        self.carrier.send(transfer, frame, pace)
+        self.carrier.send(transfer, frame, cx)
     }
 
     /// Receives what comes for an exchange: a frame, or of a stream at least a byte.
@@ -75,14 +75,14 @@ impl Wire {
         &mut self,
         transfer: &Transfer<'_>,
         wanted: usize,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
-        self.carrier.receive(transfer, wanted, pace)
+        self.carrier.receive(transfer, wanted, cx)
     }
 
     /// Leaves the unit as another program would like to find it.
-    pub(super) fn rest(&mut self, pace: &mut Pace<'_>) {
-        self.carrier.quiesce(pace);
+    pub(super) fn rest(&mut self, cx: &mut Context<'_>) {
+        self.carrier.quiesce(cx);
     }
 
     /// Throws away what comes unasked within a time; whether something came.

@@ -7,14 +7,14 @@ use std::time::Duration;
 
 use vaka_core::dfu::Status;
 use vaka_core::plan::Run;
-use vaka_core::sheet::{DropFile, FileForm, Leave, VolumeRoute};
+use vaka_core::sheet::{FileForm, FileTarget, Leave, VolumeRoute};
 use vaka_image::ERASED;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, hex};
 
 use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
-use crate::context::Pace;
-use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+use crate::context::Context;
+use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
 /// Bytes of the image in one step, so that progress is seen. Chosen by us.
 pub(crate) const CHUNK: u32 = 4096;
@@ -31,9 +31,9 @@ enum Shown {
 }
 
 /// A unit that takes a whole file.
-pub(super) struct Dropped {
+pub(super) struct FileSession {
     disk: Box<dyn Disk>,
-    file: DropFile,
+    file: FileTarget,
     present: Option<String>,
     leave: Leave,
     shown: Shown,
@@ -43,8 +43,8 @@ pub(super) struct Dropped {
     is_finished: bool,
 }
 
-impl Dropped {
-    pub(super) fn new(disk: Box<dyn Disk>, file: &DropFile, route: &VolumeRoute) -> Self {
+impl FileSession {
+    pub(super) fn new(disk: Box<dyn Disk>, file: &FileTarget, route: &VolumeRoute) -> Self {
         let (file, present, leave) = (file.clone(), route.present.clone(), route.leave);
         Self { disk, file, present, leave, shown: Shown::NotSeen, done: 0, total: 0, is_finished: false }
     }
@@ -70,12 +70,12 @@ pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Ima
     }
 }
 
-impl Dropped {
+impl FileSession {
     /// The application that the unit shows. A binary says nothing of addresses: it
     /// begins at `start`, where reading does.
-    fn shown(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<&Image>, SessionError> {
+    fn shown(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<&Image>, SessionError> {
         if let (Shown::NotSeen, Some(name)) = (&self.shown, &self.present) {
-            let file = self.disk.read_file(name, &to_its_end, pace)?;
+            let file = self.disk.read_file(name, &to_its_end, cx)?;
             let image = file.and_then(|bytes| decode(self.file.form, start, &bytes));
             self.shown = image.map_or(Shown::Nothing, |image| Shown::Image(Box::new(image)));
         }
@@ -86,12 +86,12 @@ impl Dropped {
     }
 }
 
-impl Session for Dropped {
-    fn limits(&self) -> Limits {
-        Limits::blocks(CHUNK, self.present.is_some())
+impl Session for FileSession {
+    fn limits(&self) -> Capabilities {
+        Capabilities::blocks(CHUNK, self.present.is_some())
     }
 
-    fn protection(&mut self, _: Address, _: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, _: Address, _: &mut Context<'_>) -> Result<Protection, SessionError> {
         Ok(Protection::Unknown)
     }
 
@@ -100,21 +100,21 @@ impl Session for Dropped {
         self.file.remove_first && self.present.is_some()
     }
 
-    fn begin(&mut self, image: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.total = runs.iter().map(|run| run.span().len()).sum();
         self.done = 0;
         let remove = self.present.as_deref().filter(|_| self.file.remove_first);
-        self.disk.begin_file(&self.file, remove, encode(self.file.form, image), pace)
+        self.disk.begin_file(&self.file, remove, encode(self.file.form, image), cx)
     }
 
-    fn write(&mut self, _: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn write(&mut self, _: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.done += data.len() as u64;
-        self.disk.push_file(self.done, self.total, pace)
+        self.disk.push_file(self.done, self.total, cx)
     }
 
-    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
         self.is_finished = true;
-        match self.disk.end_file(pace) {
+        match self.disk.end_file(cx) {
             Ok(()) => Ok(Finished::Leaves),
             Err(SessionError::Gone) => Ok(Finished::Vanished),
             Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(Finished::Vanished),
@@ -122,42 +122,42 @@ impl Session for Dropped {
         }
     }
 
-    fn extent(&mut self, start: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
-        Ok(self.shown(start, pace)?.map(|image| image.segments().iter().map(|segment| segment.span()).collect()))
+    fn extent(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        Ok(self.shown(start, cx)?.map(|image| image.segments().iter().map(|segment| segment.span()).collect()))
     }
 
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let refused =
             || SessionError::Refused { reason: "it shows no application there".into(), status: Status::Address };
-        let image = self.shown(at, pace)?.ok_or_else(refused)?;
+        let image = self.shown(at, cx)?.ok_or_else(refused)?;
         let wanted = Span::new(at, u64::from(len)).filter(|wanted| image.span().covers(*wanted)).ok_or_else(refused)?;
         let mut bytes = vec![ERASED; len as usize];
         image.copy_to(wanted.start(), &mut bytes);
         Ok(bytes)
     }
 
-    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         if !self.is_finished {
-            return leave(&mut *self.disk, self.leave, pace);
+            return leave(&mut *self.disk, self.leave, cx);
         }
-        let deadline = pace.now() + TIME_TO_TAKE;
-        while !self.file.eject_after && pace.now() < deadline {
-            if self.disk.has_left(Duration::from_secs(2).min(deadline.saturating_sub(pace.now()))) {
+        let deadline = cx.now() + TIME_TO_TAKE;
+        while !self.file.eject_after && cx.now() < deadline {
+            if self.disk.has_left(Duration::from_secs(2).min(deadline.saturating_sub(cx.now()))) {
                 return Ok(());
             }
-            pace.waiting("the unit to take the file and leave the bus", deadline);
+            cx.waiting("the unit to take the file and leave the bus", deadline);
         }
         if !self.file.eject_after {
-            pace.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
+            cx.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
         }
-        self.disk.eject(pace)?;
+        self.disk.eject(cx)?;
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());
         }
         Err(SessionError::Silent("the file is whole on its disk, and the unit does nothing with it".into()))
     }
 
-    fn rest(&mut self, _: &mut Pace<'_>) {
+    fn rest(&mut self, _: &mut Context<'_>) {
         self.shown = Shown::NotSeen;
     }
 

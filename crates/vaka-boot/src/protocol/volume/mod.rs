@@ -18,7 +18,7 @@ use std::io::{self, Read};
 use std::sync::Arc;
 use std::time::Duration;
 
-use vaka_core::sheet::{DropFile, Takes, VolumeRoute};
+use vaka_core::sheet::{FileTarget, UpdateMedium, VolumeRoute};
 use vaka_core::volume::VolumeFacts;
 use vaka_image::Image;
 use vaka_image::address::Address;
@@ -27,7 +27,7 @@ use vaka_usb::{Bus, DeviceInfo, UsbDevice};
 
 pub use bulk_only::DiskInterface;
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::{Session, SessionError};
 
 /// A file is read in pieces of this length, until it is enough.
@@ -64,7 +64,7 @@ pub trait Disk: Send {
     /// # Errors
     /// The unit cannot be worked with. That its content makes no sense is no
     /// error but a fault in what is returned.
-    fn look(&mut self, pace: &mut Pace<'_>) -> Result<VolumeFacts, SessionError>;
+    fn look(&mut self, cx: &mut Context<'_>) -> Result<VolumeFacts, SessionError>;
 
     /// The content of a file in its root folder, as it is in the unit now, up to
     /// where `is_enough` says so; `None` if there is no such file.
@@ -75,20 +75,20 @@ pub trait Disk: Send {
         &mut self,
         name: &str,
         is_enough: &dyn Fn(&[u8]) -> bool,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Option<Vec<u8>>, SessionError>;
 
     /// Prepares for so many UF2 blocks.
     ///
     /// # Errors
     /// There is no room for them. Nothing was written.
-    fn begin_blocks(&mut self, count: usize, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn begin_blocks(&mut self, count: usize, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Sends UF2 blocks; returns once they have left this machine.
     ///
     /// # Errors
     /// Any of them may have arrived.
-    fn push_blocks(&mut self, blocks: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn push_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Whether the unit took all bytes of the last [`push_blocks`](Self::push_blocks), even if
     /// it left before it said so. False where that cannot be known.
@@ -103,10 +103,10 @@ pub trait Disk: Send {
     /// written, unless something had to go.
     fn begin_file(
         &mut self,
-        file: &DropFile,
+        file: &FileTarget,
         remove: Option<&str>,
         bytes: Vec<u8>,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError>;
 
     /// Sends the file as far as `done` of `total`; returns once that has left
@@ -114,19 +114,19 @@ pub trait Disk: Send {
     ///
     /// # Errors
     /// Any of it may have arrived.
-    fn push_file(&mut self, done: u64, total: u64, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn push_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Ends the file: all of it, and that it is there, has left this machine.
     ///
     /// # Errors
     /// As for [`push_file`](Self::push_file).
-    fn end_file(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn end_file(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Ejects it.
     ///
     /// # Errors
     /// It cannot be, or may not be.
-    fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Resets the device, so that an ejected disk comes back. Does what it can.
     fn reload(&mut self) {}
@@ -148,9 +148,9 @@ pub fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
     fits: &dyn Fn(&VolumeFacts) -> bool,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
-    raw_disk::open(device, interfaces, fits, pace)
+    raw_disk::open(device, interfaces, fits, cx)
 }
 
 /// The same of one that the system has mounted, through its folder.
@@ -162,14 +162,14 @@ pub fn open_mounted(
     device: &DeviceInfo,
     mounted: Vec<Mounted>,
     fits: &dyn Fn(&VolumeFacts) -> bool,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
     #[cfg(target_os = "linux")]
-    return mounted::open(bus, device.clone(), mounted, fits, pace);
+    return mounted::open(bus, device.clone(), mounted, fits, cx);
     // No bus tells of mounted disks elsewhere.
     #[cfg(not(target_os = "linux"))]
     {
-        let _ = (bus, device, mounted, fits, pace);
+        let _ = (bus, device, mounted, fits, cx);
         Err(SessionError::Misbehaved("mounted disks are used on Linux only, so far".into()))
     }
 }
@@ -177,24 +177,24 @@ pub fn open_mounted(
 /// A session that updates a unit through its disk.
 pub(crate) fn session(disk: Box<dyn Disk>, route: &VolumeRoute) -> Box<dyn Session> {
     match &route.takes {
-        Takes::Uf2 { family, .. } => Box::new(uf2::Blocks::new(disk, *family, route)),
-        Takes::File(file) => Box::new(file_copy::Dropped::new(disk, file, route)),
+        UpdateMedium::Uf2 { family, .. } => Box::new(uf2::Blocks::new(disk, *family, route)),
+        UpdateMedium::File(file) => Box::new(file_copy::FileSession::new(disk, file, route)),
     }
 }
 
 /// Bytes of an image in one step of such a session.
 pub(crate) fn chunk(route: &VolumeRoute) -> u32 {
     match route.takes {
-        Takes::Uf2 { .. } => uf2::CHUNK,
-        Takes::File(_) => file_copy::CHUNK,
+        UpdateMedium::Uf2 { .. } => uf2::CHUNK,
+        UpdateMedium::File(_) => file_copy::CHUNK,
     }
 }
 
 /// What a file on the disk holds that the unit made of its application.
 pub(crate) fn decode(route: &VolumeRoute, start: Address, bytes: &[u8]) -> Option<Image> {
     match &route.takes {
-        Takes::Uf2 { .. } => None,
-        Takes::File(file) => file_copy::decode(file.form, start, bytes),
+        UpdateMedium::Uf2 { .. } => None,
+        UpdateMedium::File(file) => file_copy::decode(file.form, start, bytes),
     }
 }
 
@@ -213,7 +213,7 @@ fn full(wanted: u64, free: u64) -> SessionError {
 }
 
 /// Leaving update mode with nothing written.
-fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, cx: &mut Context<'_>) -> Result<(), SessionError> {
     use vaka_core::sheet::Leave;
     match how {
         Leave::Nothing => Ok(()),
@@ -226,7 +226,7 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, pace: &mut Pace<'_>)
             cure: "Unplug the unit and plug it in again.",
         }),
         Leave::Eject => {
-            disk.eject(pace)?;
+            disk.eject(cx)?;
             if disk.has_left(TIME_TO_LEAVE) {
                 return Ok(());
             }

@@ -14,15 +14,15 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, civil};
 use rustix::fs::{Advice, fadvise, statvfs};
 use vaka_base::text;
-use vaka_core::sheet::DropFile;
+use vaka_core::sheet::FileTarget;
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
 use vaka_image::uf2::Present;
 use vaka_usb::mounts::Mounted;
 use vaka_usb::{Bus, Clock, DeviceInfo, SystemClock};
 
-use super::raw_disk::Contents;
+use super::raw_disk::DirectoryListing;
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// The name under which UF2 blocks are written; the unit does not look at it.
@@ -38,19 +38,19 @@ pub(super) fn open(
     device: DeviceInfo,
     mounted: Vec<Mounted>,
     fits: &dyn Fn(&VolumeFacts) -> bool,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
     let mut disk =
         FolderDisk { bus, device, mounted: mounted[0].clone(), file: None, bytes: Vec::new(), sent: 0, calls: 0 };
     for one in &mounted {
         disk.mounted = one.clone();
-        let facts = disk.look(pace)?;
+        let facts = disk.look(cx)?;
         if fits(&facts) {
             return Ok((Box::new(disk), facts));
         }
     }
     disk.mounted = mounted[0].clone();
-    let facts = disk.look(pace)?;
+    let facts = disk.look(cx)?;
     Ok((Box::new(disk), facts))
 }
 
@@ -93,7 +93,7 @@ impl FolderDisk {
         Ok(None)
     }
 
-    fn files(&mut self) -> io::Result<Contents> {
+    fn files(&mut self) -> io::Result<DirectoryListing> {
         let (mut files, mut texts) = (Vec::new(), Vec::new());
         for entry in fs::read_dir(&self.mounted.folder)? {
             let entry = entry?;
@@ -174,7 +174,7 @@ impl FolderDisk {
 }
 
 impl Disk for FolderDisk {
-    fn look(&mut self, _: &mut Pace<'_>) -> Result<VolumeFacts, SessionError> {
+    fn look(&mut self, _: &mut Context<'_>) -> Result<VolumeFacts, SessionError> {
         let (files, texts) = match self.files() {
             Ok(found) => found,
             Err(error) => return Err(self.fault(&error)),
@@ -203,29 +203,29 @@ impl Disk for FolderDisk {
         &mut self,
         name: &str,
         is_enough: &dyn Fn(&[u8]) -> bool,
-        _: &mut Pace<'_>,
+        _: &mut Context<'_>,
     ) -> Result<Option<Vec<u8>>, SessionError> {
         let found = self.find(name).map_err(|error| self.fault(&error))?;
         let Some(path) = found else { return Ok(None) };
         self.fresh(&path, MOST_PRESENT, is_enough).map(Some).map_err(|error| self.fault(&error))
     }
 
-    fn begin_blocks(&mut self, _: usize, _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn begin_blocks(&mut self, _: usize, _: &mut Context<'_>) -> Result<(), SessionError> {
         (self.bytes, self.sent) = (Vec::new(), 0);
         self.create(BLOCKS_NAME)
     }
 
-    fn push_blocks(&mut self, blocks: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn push_blocks(&mut self, blocks: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         self.bytes.extend_from_slice(blocks);
         self.write_out(self.bytes.len())
     }
 
     fn begin_file(
         &mut self,
-        file: &DropFile,
+        file: &FileTarget,
         remove: Option<&str>,
         bytes: Vec<u8>,
-        _: &mut Pace<'_>,
+        _: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         // Room first: what must go is deleted only if the new file will fit.
         let goes = |name: &str| {
@@ -247,19 +247,19 @@ impl Disk for FolderDisk {
         self.create(&file.name)
     }
 
-    fn push_file(&mut self, done: u64, total: u64, _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn push_file(&mut self, done: u64, total: u64, _: &mut Context<'_>) -> Result<(), SessionError> {
         let share = self.bytes.len() as u128 * u128::from(done) / u128::from(total.max(1));
         // In whole sectors, so that none is sent twice.
         let until = usize::try_from(share).unwrap_or(self.bytes.len());
         self.write_out(until - until % vaka_core::volume::fat::SECTOR)
     }
 
-    fn end_file(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn end_file(&mut self, _: &mut Context<'_>) -> Result<(), SessionError> {
         self.write_out(self.bytes.len())?;
         self.close()
     }
 
-    fn eject(&mut self, _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn eject(&mut self, _: &mut Context<'_>) -> Result<(), SessionError> {
         if self.is_gone(Duration::ZERO) {
             return Ok(());
         }
@@ -370,11 +370,11 @@ mod tests {
         fs::write(folder.join("VERSION.TXT"), b"Display: 3.0.0\r\n").unwrap();
         let mounted = Mounted { folder: folder.clone(), node: "/nonexistent".into(), read_only: false };
         let (stop, mut ignore) = (AtomicBool::new(false), |_| {});
-        let mut pace = Pace::new(&SystemClock, &mut ignore, &stop);
-        let (mut disk, facts) = open(Arc::new(Here(unit())), unit(), vec![mounted], &|_| true, &mut pace).unwrap();
+        let mut cx = Context::new(&SystemClock, &mut ignore, &stop);
+        let (mut disk, facts) = open(Arc::new(Here(unit())), unit(), vec![mounted], &|_| true, &mut cx).unwrap();
         assert_eq!(facts.text("version.txt").unwrap(), ["Display: 3.0.0"]);
         assert_eq!((facts.label, facts.folder.as_deref()), (None, folder.to_str()));
-        let file = DropFile {
+        let file = FileTarget {
             form: FileForm::Hex,
             name: "DISPLAY.HEX".into(),
             order: WriteOrder::DataFirst,
@@ -383,14 +383,14 @@ mod tests {
             result: None,
         };
         let content: Vec<u8> = (0..1500_u32).map(|n| n.to_le_bytes()[0]).collect();
-        disk.begin_file(&file, None, content.clone(), &mut pace).unwrap();
-        disk.push_file(1, 2, &mut pace).unwrap();
+        disk.begin_file(&file, None, content.clone(), &mut cx).unwrap();
+        disk.push_file(1, 2, &mut cx).unwrap();
         // Half of 1500 bytes is one sector of 512 and a part of the next.
         assert_eq!(fs::read(folder.join("display.hex")).unwrap(), content[..512]);
-        disk.end_file(&mut pace).unwrap();
-        assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::to_its_end, &mut pace).unwrap().unwrap(), content);
-        assert_eq!(disk.read_file("NONE.TXT", &super::super::to_its_end, &mut pace).unwrap(), None);
-        assert!(matches!(disk.eject(&mut pace), Err(SessionError::Rejected { .. })));
+        disk.end_file(&mut cx).unwrap();
+        assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::to_its_end, &mut cx).unwrap().unwrap(), content);
+        assert_eq!(disk.read_file("NONE.TXT", &super::super::to_its_end, &mut cx).unwrap(), None);
+        assert!(matches!(disk.eject(&mut cx), Err(SessionError::Rejected { .. })));
         fs::remove_dir_all(&folder).unwrap();
     }
 }

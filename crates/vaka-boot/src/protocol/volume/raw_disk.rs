@@ -7,7 +7,7 @@ use std::time::Duration;
 
 use fatfs::{Dir, FileSystem};
 use vaka_base::text;
-use vaka_core::sheet::{DropFile, WriteOrder};
+use vaka_core::sheet::{FileTarget, WriteOrder};
 use vaka_core::volume::fat::{self, Layout, Partition, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
 use vaka_image::uf2::{BLOCK, Present};
@@ -17,7 +17,7 @@ use super::bulk_only::{BulkOnly, DiskInterface};
 use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
 use super::sector_cache::{Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// Most sectors of UF2 blocks in one command: what a backend takes in one piece, and
@@ -34,21 +34,21 @@ pub(super) fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
     fits: &dyn Fn(&VolumeFacts) -> bool,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
     let mut device = device;
     let (mut first, mut refusal) = (None, None);
     for (index, interface) in interfaces.iter().enumerate() {
         let mut transport = BulkOnly::new(device, *interface)?;
         for lun in 0..=transport.max_lun()? {
-            match Scsi::open(transport, lun, pace)? {
+            match Scsi::open(transport, lun, cx)? {
                 Err(NoDisk { transport: back, reason }) => {
                     transport = back;
                     refusal = refusal.or(reason);
                 }
                 Ok(scsi) => {
                     let mut disk = NativeDisk::new(scsi);
-                    let facts = disk.look(pace)?;
+                    let facts = disk.look(cx)?;
                     if fits(&facts) {
                         return Ok((Box::new(disk), facts));
                     }
@@ -63,9 +63,9 @@ pub(super) fn open(
         return Err(refusal.unwrap_or(SessionError::Misbehaved("it shows no disk".into())));
     };
     let transport = BulkOnly::new(device, interfaces[index])?;
-    let scsi = Scsi::open(transport, lun, pace)?;
+    let scsi = Scsi::open(transport, lun, cx)?;
     let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::Misbehaved("its disk went away".into()))?);
-    let facts = disk.look(pace)?;
+    let facts = disk.look(cx)?;
     Ok((Box::new(disk), facts))
 }
 
@@ -97,11 +97,11 @@ impl NativeDisk {
     /// Does something with the file system. What it writes is given back.
     fn with<T>(
         &mut self,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
         work: impl FnOnce(&FileSystem<&mut Sectors<'_, '_>>) -> io::Result<T>,
     ) -> Result<(T, BTreeMap<u64, [u8; SECTOR]>), SessionError> {
         let volume = self.volume()?;
-        let mut sectors = Sectors::new(&mut self.scsi, &mut self.cache, volume, pace);
+        let mut sectors = Sectors::new(&mut self.scsi, &mut self.cache, volume, cx);
         let done = mount(&mut sectors).and_then(|fs| {
             let done = work(&fs)?;
             fs.unmount()?;
@@ -115,7 +115,7 @@ impl NativeDisk {
     }
 
     /// Sends pieces until so many sectors have gone in all.
-    fn send(&mut self, until: u64, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, until: u64, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let start = self.volume()?.start;
         let mut before = 0;
         for (sector, bytes) in &self.pieces {
@@ -125,7 +125,7 @@ impl NativeDisk {
             }
             if before >= self.sent {
                 // The unit may take the file while it comes: no piece is sent twice.
-                self.scsi.write(start + sector, bytes, false, pace)?;
+                self.scsi.write(start + sector, bytes, false, cx)?;
                 self.sent = before + len;
             }
             before += len;
@@ -146,12 +146,12 @@ fn damaged(why: &str) -> SessionError {
 }
 
 /// The files of a root folder, and the lines of the texts among them.
-pub(super) type Contents = (Vec<VisibleFile>, Vec<(String, Vec<String>)>);
+pub(super) type DirectoryListing = (Vec<VisibleFile>, Vec<(String, Vec<String>)>);
 
 type Root<'f, 'a, 'b, 'c> = Dir<'f, &'a mut Sectors<'b, 'c>>;
 
 /// The files in the root folder, with the texts among them.
-fn contents(root: &Root<'_, '_, '_, '_>) -> io::Result<Contents> {
+fn contents(root: &Root<'_, '_, '_, '_>) -> io::Result<DirectoryListing> {
     let (mut files, mut texts) = (Vec::new(), Vec::new());
     for entry in root.iter().take(MOST_ENTRIES) {
         let entry = entry?;
@@ -182,12 +182,12 @@ fn families(root: &Root<'_, '_, '_, '_>, files: &[VisibleFile]) -> Vec<u32> {
 }
 
 impl Disk for NativeDisk {
-    fn look(&mut self, pace: &mut Pace<'_>) -> Result<VolumeFacts, SessionError> {
+    fn look(&mut self, cx: &mut Context<'_>) -> Result<VolumeFacts, SessionError> {
         self.cache.clear();
-        let first = self.scsi.read(0, 1, pace)?;
+        let first = self.scsi.read(0, 1, cx)?;
         self.volume = fat::volume(&first, self.scsi.count).map_err(|error| error.to_string());
         let read_only = self.scsi.is_protected;
-        let seen = self.with(pace, |fs| {
+        let seen = self.with(cx, |fs| {
             let root = fs.root_dir();
             let (files, texts) = contents(&root)?;
             let is_uf2 = texts.iter().any(|(name, _)| name.eq_ignore_ascii_case(BOARD_FILE));
@@ -213,10 +213,10 @@ impl Disk for NativeDisk {
         &mut self,
         name: &str,
         is_enough: &dyn Fn(&[u8]) -> bool,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Option<Vec<u8>>, SessionError> {
         self.cache.clear();
-        let (found, _) = self.with(pace, |fs| {
+        let (found, _) = self.with(cx, |fs| {
             for entry in fs.root_dir().iter().take(MOST_ENTRIES) {
                 let entry = entry?;
                 if !(entry.is_file() && entry.file_name().eq_ignore_ascii_case(name)) {
@@ -232,16 +232,16 @@ impl Disk for NativeDisk {
         Ok(found)
     }
 
-    fn begin_blocks(&mut self, count: usize, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn begin_blocks(&mut self, count: usize, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let volume = self.volume()?;
-        let boot = self.scsi.read(volume.start, 1, pace)?;
+        let boot = self.scsi.read(volume.start, 1, cx)?;
         let layout = Layout::parse(&boot, volume.count).map_err(|error| damaged(&error.to_string()))?;
         let mut table = Vec::new();
         let mut at = layout.fat_start;
         let end = layout.fat_start + layout.fat_sectors;
         while at < end {
             let len = u32::try_from((end - at).min(u64::from(MOST_SECTORS))).unwrap_or(1);
-            table.extend(self.scsi.read(volume.start + at, len, pace)?);
+            table.extend(self.scsi.read(volume.start + at, len, cx)?);
             at += u64::from(len);
         }
         self.room = layout.free_run(&table);
@@ -253,7 +253,7 @@ impl Disk for NativeDisk {
         Ok(())
     }
 
-    fn push_blocks(&mut self, blocks: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn push_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let start = self.volume()?.start;
         let mut rest = blocks;
         while !rest.is_empty() {
@@ -262,7 +262,7 @@ impl Disk for NativeDisk {
             }
             let room = usize::try_from(self.room.end - self.next).unwrap_or(self.most).min(self.most);
             let (now, behind) = rest.split_at(rest.len().min(room * SECTOR));
-            match self.scsi.write(start + self.next, now, true, pace) {
+            match self.scsi.write(start + self.next, now, true, cx) {
                 // It may be the length: blocks that come twice do no harm.
                 Err(SessionError::Rejected { .. } | SessionError::Misbehaved(_)) if now.len() > SMALL * SECTOR => {
                     self.most = SMALL;
@@ -282,10 +282,10 @@ impl Disk for NativeDisk {
 
     fn begin_file(
         &mut self,
-        file: &DropFile,
+        file: &FileTarget,
         remove: Option<&str>,
         bytes: Vec<u8>,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         self.cache.clear();
         (self.pieces, self.sent) = (Vec::new(), 0);
@@ -294,7 +294,7 @@ impl Disk for NativeDisk {
             Ok(entries.find(|entry| entry.file_name().eq_ignore_ascii_case(name)).map_or(0, |entry| entry.len()))
         };
         // Room first: what must go is deleted only if the new file will fit.
-        let (room, _) = self.with(pace, |fs| {
+        let (room, _) = self.with(cx, |fs| {
             let stats = fs.stats()?;
             let removed = remove.filter(|name| *name != file.name);
             let goes = has(fs, &file.name)? + removed.map_or(Ok(0), |name| has(fs, name))?;
@@ -304,19 +304,19 @@ impl Disk for NativeDisk {
             return Err(full(bytes.len() as u64, room));
         }
         if let Some(name) = remove {
-            let (_, written) = self.with(pace, |fs| match has(fs, name)? {
+            let (_, written) = self.with(cx, |fs| match has(fs, name)? {
                 0 => Ok(()),
                 _ => fs.root_dir().remove(name),
             })?;
             self.pieces = grouped(written);
             let all = self.all();
-            self.send(all, pace)?;
-            self.scsi.flush(pace)?;
+            self.send(all, cx)?;
+            self.scsi.flush(cx)?;
             (self.pieces, self.sent) = (Vec::new(), 0);
             self.cache.clear();
         }
-        let ((), first) = self.with(pace, |fs| fs.root_dir().create_file(&file.name)?.truncate())?;
-        let (_, written) = self.with(pace, |fs| {
+        let ((), first) = self.with(cx, |fs| fs.root_dir().create_file(&file.name)?.truncate())?;
+        let (_, written) = self.with(cx, |fs| {
             let mut created = fs.root_dir().create_file(&file.name)?;
             created.truncate()?;
             created.seek(io::SeekFrom::Start(0))?;
@@ -324,30 +324,30 @@ impl Disk for NativeDisk {
             created.flush()
         })?;
         let volume = self.volume()?;
-        let boot = self.scsi.read(volume.start, 1, pace)?;
+        let boot = self.scsi.read(volume.start, 1, cx)?;
         let layout = Layout::parse(&boot, volume.count).map_err(|error| damaged(&error.to_string()))?;
         self.pieces = in_order(file.order, &layout, first, written);
         Ok(())
     }
 
-    fn push_file(&mut self, done: u64, total: u64, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn push_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError> {
         // The last piece is left to the end, so that the file is whole only then.
         let all = self.all();
         let last = self.pieces.last().map_or(0, |(_, bytes)| (bytes.len() / SECTOR) as u64);
         let share = u128::from(all) * u128::from(done) / u128::from(total.max(1));
-        self.send(u64::try_from(share).unwrap_or(all).min(all - last), pace)
+        self.send(u64::try_from(share).unwrap_or(all).min(all - last), cx)
     }
 
-    fn end_file(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn end_file(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let all = self.all();
-        self.send(all, pace)?;
-        self.scsi.flush(pace)
+        self.send(all, cx)?;
+        self.scsi.flush(cx)
     }
 
-    fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        match self.scsi.flush(pace) {
+    fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        match self.scsi.flush(cx) {
             Err(SessionError::Gone) => Ok(()),
-            _ => self.scsi.eject(pace),
+            _ => self.scsi.eject(cx),
         }
     }
 

@@ -10,7 +10,7 @@ use vaka_core::volume::fat::SECTOR;
 use vaka_usb::TransferError;
 
 use super::bulk_only::{BulkOnly, Data, Fault};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// Most sectors in one command: some units fail above it. Chosen by us.
@@ -102,10 +102,10 @@ impl Scsi {
     pub(super) fn open(
         transport: BulkOnly,
         lun: u8,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Result<Self, NoDisk>, SessionError> {
         let mut scsi = Self { transport, lun, count: 0, is_protected: false, has_changed: false };
-        match scsi.begin(pace) {
+        match scsi.begin(cx) {
             Ok(true) => Ok(Ok(scsi)),
             Ok(false) => Ok(Err(NoDisk { transport: scsi.transport, reason: None })),
             Err(reason @ SessionError::Rejected { .. }) => {
@@ -116,14 +116,14 @@ impl Scsi {
     }
 
     /// Whether it is a disk, which is then ready.
-    fn begin(&mut self, pace: &mut Pace<'_>) -> Result<bool, SessionError> {
-        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, pace)?;
+    fn begin(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
+        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, cx)?;
         // A peripheral of another type, or none: source: SPC, INQUIRY, byte 0.
         if inquiry.first().is_none_or(|kind| *kind != 0) {
             return Ok(false);
         }
-        self.wait_for_medium(pace)?;
-        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, pace)?;
+        self.wait_for_medium(cx)?;
+        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, cx)?;
         let Some((last, size)) = capacity.first_chunk::<8>().map(|bytes| {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             (word(0), word(4))
@@ -134,20 +134,20 @@ impl Scsi {
             return Err(SessionError::Misbehaved(format!("its disk has sectors of {size} bytes; 512 are needed")));
         }
         self.count = u64::from(last) + 1;
-        self.is_protected = self.asks_protected(pace)?;
+        self.is_protected = self.asks_protected(cx)?;
         self.has_changed = false;
         Ok(true)
     }
 
     /// TEST UNIT READY, until there is a medium: some units put it in only after they
     /// were plugged in.
-    fn wait_for_medium(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let deadline = pace.now() + TIME_FOR_MEDIUM;
+    fn wait_for_medium(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let deadline = cx.now() + TIME_FOR_MEDIUM;
         loop {
-            match self.run(&[0; 6], Data::None, SHORT, true, pace) {
-                Err(SessionError::Rejected { .. }) if pace.now() < deadline => {
-                    let until = pace.now() + ASK_AGAIN;
-                    pace.wait_until(until, "the unit's disk");
+            match self.run(&[0; 6], Data::None, SHORT, true, cx) {
+                Err(SessionError::Rejected { .. }) if cx.now() < deadline => {
+                    let until = cx.now() + ASK_AGAIN;
+                    cx.wait_until(until, "the unit's disk");
                 }
                 other => return other.map(drop),
             }
@@ -156,8 +156,8 @@ impl Scsi {
 
     /// MODE SENSE(6), all pages. A unit that does not know it is taken as
     /// writable. Source: SPC, mode parameter header, device-specific bit 7.
-    fn asks_protected(&mut self, pace: &mut Pace<'_>) -> Result<bool, SessionError> {
-        match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, true, pace) {
+    fn asks_protected(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
+        match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, true, cx) {
             Ok(bytes) => Ok(bytes.get(2).is_some_and(|byte| byte & 0x80 != 0)),
             Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Link(_))) => Err(error),
             Err(_) => Ok(false),
@@ -178,10 +178,10 @@ impl Scsi {
     }
 
     /// READ(10); at most [`MOST_SECTORS`].
-    pub(super) fn read(&mut self, sector: u64, count: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    pub(super) fn read(&mut self, sector: u64, count: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let block = self.ten(0x28, sector, count)?;
         let wanted = count * 512;
-        let bytes = self.run(&block, Data::In(wanted), LONG, true, pace)?;
+        let bytes = self.run(&block, Data::In(wanted), LONG, true, cx)?;
         if bytes.len() == wanted as usize {
             return Ok(bytes);
         }
@@ -195,10 +195,10 @@ impl Scsi {
         sector: u64,
         data: &[u8],
         may_repeat: bool,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         let block = self.ten(0x2A, sector, u32::try_from(data.len() / SECTOR).unwrap_or(u32::MAX))?;
-        self.run(&block, Data::Out(data), LONG, may_repeat, pace).map(drop)
+        self.run(&block, Data::Out(data), LONG, may_repeat, cx).map(drop)
     }
 
     fn ten(&self, opcode: u8, sector: u64, count: u32) -> Result<[u8; 10], SessionError> {
@@ -225,8 +225,8 @@ impl Scsi {
     }
 
     /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
-    pub(super) fn flush(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, pace) {
+    pub(super) fn flush(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, cx) {
             Err(SessionError::Rejected { .. }) => Ok(()),
             other => other.map(drop),
         }
@@ -234,12 +234,12 @@ impl Scsi {
 
     /// Ends a PREVENT that another program left, then START STOP UNIT with the
     /// eject bit. A unit that is gone by then did what it was told.
-    pub(super) fn eject(&mut self, pace: &mut Pace<'_>) -> Result<(), SessionError> {
-        let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, true, pace);
+    pub(super) fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
+        let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, true, cx);
         if allowed == Err(SessionError::Gone) {
             return Ok(());
         }
-        match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, true, pace) {
+        match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, true, cx) {
             Err(SessionError::Gone) => Ok(()),
             other => other.map(drop),
         }
@@ -253,9 +253,9 @@ impl Scsi {
         data: Data<'_>,
         timeout: Duration,
         may_repeat: bool,
-        pace: &mut Pace<'_>,
+        cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
-        let deadline = pace.now() + PATIENCE;
+        let deadline = cx.now() + PATIENCE;
         let (mut attentions, mut repeats) = (0, 0);
         let mut first: Option<SessionError> = None;
         loop {
@@ -267,7 +267,7 @@ impl Scsi {
             let sense = match sense {
                 Ok(Err(bytes)) => return Ok(bytes),
                 Ok(Ok(sense)) => sense,
-                Err(Fault::Over(error)) => return Err(over(error).after(first, pace)),
+                Err(Fault::Over(error)) => return Err(over(error).after(first, cx)),
                 Err(Fault::Failed) => Sense(0, 0, 0),
                 Err(Fault::Broken(why)) => {
                     repeats += 1;
@@ -276,7 +276,7 @@ impl Scsi {
                         first.get_or_insert(error);
                         continue;
                     }
-                    return Err(error.after(first, pace));
+                    return Err(error.after(first, cx));
                 }
             };
             match sense {
@@ -284,12 +284,12 @@ impl Scsi {
                     self.has_changed |= asc == 0x28;
                     attentions += 1;
                 }
-                Sense(2, 0x04, 0 | 1 | 4) if pace.now() < deadline => {
-                    let until = pace.now() + ASK_AGAIN;
-                    pace.wait_until(until, "the unit's disk to become ready");
+                Sense(2, 0x04, 0 | 1 | 4) if cx.now() < deadline => {
+                    let until = cx.now() + ASK_AGAIN;
+                    cx.wait_until(until, "the unit's disk to become ready");
                 }
                 Sense(3, ..) if may_repeat && repeats == 0 => repeats += 1,
-                sense => return Err(rejected(sense).after(first, pace)),
+                sense => return Err(rejected(sense).after(first, cx)),
             }
         }
     }

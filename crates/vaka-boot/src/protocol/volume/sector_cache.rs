@@ -11,7 +11,7 @@ use fatfs::{Date, DateTime, FileSystem, FsOptions, Time, TimeProvider};
 use vaka_core::volume::fat::{Partition, SECTOR};
 
 use super::scsi::{MOST_SECTORS, Scsi};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// Sectors that are read at once at first: most of what is looked at stands
@@ -25,7 +25,7 @@ pub(super) type Cache = BTreeMap<u64, [u8; SECTOR]>;
 pub(super) struct Sectors<'a, 'b> {
     scsi: &'a mut Scsi,
     cache: &'a mut Cache,
-    pace: &'a mut Pace<'b>,
+    cx: &'a mut Context<'b>,
     volume: Partition,
     at: u64,
     /// Behind the last sector that was read, and how many were read at once.
@@ -37,11 +37,11 @@ pub(super) struct Sectors<'a, 'b> {
 }
 
 impl<'a, 'b> Sectors<'a, 'b> {
-    pub(super) fn new(scsi: &'a mut Scsi, cache: &'a mut Cache, volume: Partition, pace: &'a mut Pace<'b>) -> Self {
+    pub(super) fn new(scsi: &'a mut Scsi, cache: &'a mut Cache, volume: Partition, cx: &'a mut Context<'b>) -> Self {
         if std::mem::take(&mut scsi.has_changed) {
             cache.clear();
         }
-        Self { scsi, cache, pace, volume, at: 0, read: (0, AHEAD), written: BTreeMap::new(), fault: None }
+        Self { scsi, cache, cx, volume, at: 0, read: (0, AHEAD), written: BTreeMap::new(), fault: None }
     }
 
     /// What was written so far.
@@ -55,7 +55,7 @@ impl<'a, 'b> Sectors<'a, 'b> {
     }
 
     fn load(&mut self, sector: u64, count: u32) -> io::Result<()> {
-        let bytes = match self.scsi.read(self.volume.start + sector, count, self.pace) {
+        let bytes = match self.scsi.read(self.volume.start + sector, count, self.cx) {
             Ok(bytes) => bytes,
             Err(error) => {
                 self.fault = Some(error);
@@ -144,14 +144,14 @@ impl Seek for Sectors<'_, '_> {
 /// stream stands.
 pub(super) fn mount<'s, 'a, 'b>(sectors: &'s mut Sectors<'a, 'b>) -> io::Result<FileSystem<&'s mut Sectors<'a, 'b>>> {
     sectors.seek(SeekFrom::Start(0))?;
-    FileSystem::new(sectors, FsOptions::new().time_provider(&Today))
+    FileSystem::new(sectors, FsOptions::new().time_provider(&FatClock))
 }
 
 /// The machine's date, in UTC: without it every file would be of 1980.
 #[derive(Debug)]
-struct Today;
+struct FatClock;
 
-impl TimeProvider for Today {
+impl TimeProvider for FatClock {
     fn get_current_date(&self) -> Date {
         self.get_current_date_time().date
     }

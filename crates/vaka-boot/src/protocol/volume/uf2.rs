@@ -15,8 +15,8 @@ use vaka_image::address::{Address, Span};
 use vaka_image::uf2::{self, PAYLOAD, Present};
 
 use super::{Disk, TIME_TO_LEAVE, leave};
-use crate::context::Pace;
-use crate::protocol::session::{Finished, Limits, Protection, Session, SessionError};
+use crate::context::Context;
+use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
 /// Bytes of flash in one write: 128 blocks, which are as many sectors.
 pub(crate) const CHUNK: u32 = 128 * 256;
@@ -69,7 +69,7 @@ impl Blocks {
     }
 
     /// What the unit gives of its memory: all of it, or at least up to an address.
-    fn present(&mut self, until: Option<Address>, pace: &mut Pace<'_>) -> Result<&Present, SessionError> {
+    fn present(&mut self, until: Option<Address>, cx: &mut Context<'_>) -> Result<&Present, SessionError> {
         let is_there = |seen: &Seen| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
         if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
             // Twice as far each time, so that reading on costs no more than reading all.
@@ -80,7 +80,7 @@ impl Blocks {
             let is_enough =
                 |bytes: &[u8]| until.is_some_and(|until| Present::last_address(bytes).is_some_and(|at| at >= until));
             let file = match &self.present {
-                Some(name) => self.disk.read_file(name, &is_enough, pace)?,
+                Some(name) => self.disk.read_file(name, &is_enough, cx)?,
                 None => None,
             };
             let is_missing = file.is_none();
@@ -93,24 +93,24 @@ impl Blocks {
 }
 
 impl Session for Blocks {
-    fn limits(&self) -> Limits {
-        Limits::blocks(CHUNK, self.present.is_some())
+    fn limits(&self) -> Capabilities {
+        Capabilities::blocks(CHUNK, self.present.is_some())
     }
 
-    fn protection(&mut self, at: Address, pace: &mut Pace<'_>) -> Result<Protection, SessionError> {
+    fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError> {
         let Some(name) = self.present.clone() else { return Ok(Protection::Unknown) };
-        if !self.present(Some(at), pace)?.is_empty() {
+        if !self.present(Some(at), cx)?.is_empty() {
             return Ok(Protection::Open);
         }
         if self.seen.as_ref().is_some_and(|seen| seen.is_missing) {
-            pace.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
+            cx.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
             return Ok(Protection::Unknown);
         }
         Ok(Protection::Unreadable(format!("its {name} holds no block")))
     }
 
-    fn extent(&mut self, _: Address, pace: &mut Pace<'_>) -> Result<Option<Vec<Span>>, SessionError> {
-        Ok(Some(self.present(None, pace)?.spans()))
+    fn extent(&mut self, _: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+        Ok(Some(self.present(None, cx)?.spans()))
     }
 
     fn reload(&mut self) {
@@ -118,17 +118,17 @@ impl Session for Blocks {
         self.seen = None;
     }
 
-    fn begin(&mut self, _: &Image, runs: &[Run], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn begin(&mut self, _: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let pages = runs.iter().flat_map(|run| {
             let (from, to) = (run.span().start().get(), run.span().end().get());
             (from..to).step_by(PAYLOAD).filter_map(|at| u32::try_from(at).ok())
         });
         self.pages = pages.collect();
         self.held_back = None;
-        self.disk.begin_blocks(self.pages.len(), pace)
+        self.disk.begin_blocks(self.pages.len(), cx)
     }
 
-    fn write(&mut self, at: Address, data: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let wrong = || SessionError::Misbehaved("a block that was not announced".into());
         let total = u32::try_from(self.pages.len()).map_err(|_| wrong())?;
         let first = at.to_u32().and_then(|at| self.pages.binary_search(&at).ok()).ok_or_else(wrong)?;
@@ -145,26 +145,26 @@ impl Session for Blocks {
             }
         }
         self.seen = None;
-        if blocks.is_empty() { Ok(()) } else { self.disk.push_blocks(&blocks, pace) }
+        if blocks.is_empty() { Ok(()) } else { self.disk.push_blocks(&blocks, cx) }
     }
 
-    fn read(&mut self, at: Address, len: u32, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         self.start.get_or_insert(at);
         let end = at.checked_add(u64::from(len));
-        if let Some(bytes) = self.present(end, pace)?.bytes(at, len) {
+        if let Some(bytes) = self.present(end, cx)?.bytes(at, len) {
             return Ok(bytes);
         }
         // Its blocks need not rise.
-        self.present(None, pace)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
+        self.present(None, cx)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
             reason: format!("it does not show what is at {at}"),
             status: Status::Address,
         })
     }
 
-    fn finish(&mut self, pace: &mut Pace<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
         let last = self.held_back.take().ok_or_else(|| SessionError::Misbehaved("there is no last block".into()))?;
         self.is_finished = true;
-        match self.disk.push_blocks(&last, pace) {
+        match self.disk.push_blocks(&last, cx) {
             Ok(()) => Ok(Finished::Leaves),
             Err(error) => {
                 let is_lost = matches!(error, SessionError::Gone | SessionError::Link(_));
@@ -178,22 +178,22 @@ impl Session for Blocks {
         }
     }
 
-    fn restart(&mut self, _: Option<Address>, pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         if !self.is_finished {
-            return leave(&mut *self.disk, self.leave, pace);
+            return leave(&mut *self.disk, self.leave, cx);
         }
         if self.disk.has_left(TIME_TO_COUNT) {
             return Ok(());
         }
-        pace.warn("The unit has all blocks and stays in update mode; its disk is ejected now, which makes some leave.");
-        self.disk.eject(pace)?;
+        cx.warn("The unit has all blocks and stays in update mode; its disk is ejected now, which makes some leave.");
+        self.disk.eject(cx)?;
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());
         }
         Err(SessionError::Silent("it took all blocks, and does not count them as a whole image".into()))
     }
 
-    fn rest(&mut self, _: &mut Pace<'_>) {
+    fn rest(&mut self, _: &mut Context<'_>) {
         self.seen = None;
     }
 

@@ -1,12 +1,12 @@
 //! Control transfers on endpoint 0.
 
 use vaka_dialect::carrier::Control;
-use vaka_dialect::{Expression, Memory, Recipient, RequestForm};
+use vaka_dialect::{Bindings, Expression, Recipient, RequestForm};
 use vaka_usb::counting::Counting;
 use vaka_usb::{Setup, UsbDevice};
 
 use super::{Carrier, Transfer};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// wLength of a request to the host whose reply does not say how long it is.
@@ -30,13 +30,13 @@ impl Carrier for ControlCarrier {
         &mut self.device
     }
 
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(form) = &transfer.exchange.control.out else { return Ok(()) };
         let (setup, _) = setup_packet(form, transfer.memory, self.interface, false)?;
         Ok(self.device.control_out(setup, frame, transfer.timeout)?)
     }
 
-    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let Some(form) = &transfer.exchange.control.back else { return Ok(Vec::new()) };
         let (setup, length) = setup_packet(form, transfer.memory, self.interface, true)?;
         let known = transfer.memory.reply_length(transfer.exchange).filter(|len| *len > 0);
@@ -48,7 +48,7 @@ impl Carrier for ControlCarrier {
 /// The setup packet of a request, and its length if the dialect says one.
 fn setup_packet(
     form: &RequestForm,
-    memory: &Memory,
+    memory: &Bindings,
     interface: u8,
     is_in: bool,
 ) -> Result<(Setup, Option<u16>), SessionError> {

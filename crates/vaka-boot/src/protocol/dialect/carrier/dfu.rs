@@ -4,12 +4,12 @@ use std::time::Duration;
 
 use vaka_core::unit::MemoryChoice;
 use vaka_dialect::carrier::Dfu;
-use vaka_dialect::{Exchange, Memory, Via};
+use vaka_dialect::{Bindings, Exchange, FrameRoute};
 use vaka_usb::UsbDevice;
 use vaka_usb::counting::Counting;
 
 use super::{Carrier, Transfer, missing};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::dfu::{Link, Work};
 use crate::protocol::identity;
 use crate::protocol::session::SessionError;
@@ -20,11 +20,11 @@ pub(super) struct DfuCarrier {
     uploading: bool,
 }
 
-pub(super) fn open(mut device: Counting, settings: &Dfu, pace: &mut Pace<'_>) -> Result<DfuCarrier, SessionError> {
+pub(super) fn open(mut device: Counting, settings: &Dfu, cx: &mut Context<'_>) -> Result<DfuCarrier, SessionError> {
     let identity = identity::identify(&mut device)?;
     let choice = MemoryChoice { interface: settings.interface, ..MemoryChoice::default() };
     let opening = identity.first_opening(&choice).ok_or_else(|| missing("DFU interface"))?;
-    let link = Link::open(Box::new(device), opening, pace)?;
+    let link = Link::open(Box::new(device), opening, cx)?;
     Ok(DfuCarrier { link, uploading: false })
 }
 
@@ -33,30 +33,30 @@ impl Carrier for DfuCarrier {
         &mut self.link.device
     }
 
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         if std::mem::take(&mut self.uploading) {
-            self.link.abort(pace)?;
+            self.link.abort(cx)?;
         }
         let block = block(transfer.exchange, transfer.memory)?;
-        self.link.download(block, frame, work(transfer.timeout), pace).map_err(|(_, error)| error)
+        self.link.download(block, frame, work(transfer.timeout), cx).map_err(|(_, error)| error)
     }
 
-    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, pace: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
-        if transfer.exchange.take == Some(Via::Status) {
-            return self.link.raw_status(pace);
+    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
+        if transfer.exchange.take == Some(FrameRoute::Status) {
+            return self.link.raw_status(cx);
         }
         if !self.uploading {
-            self.link.abort(pace)?;
+            self.link.abort(cx)?;
         }
         self.uploading = true;
         let most = self.link.opening.block_size;
         let length = transfer.memory.reply_length(transfer.exchange).and_then(|len| u16::try_from(len).ok());
         let length = length.unwrap_or(most).min(most).max(1);
-        self.link.upload(block(transfer.exchange, transfer.memory)?, length, pace)
+        self.link.upload(block(transfer.exchange, transfer.memory)?, length, cx)
     }
 
-    fn quiesce(&mut self, pace: &mut Pace<'_>) {
-        let _ = self.link.go_idle(pace);
+    fn quiesce(&mut self, cx: &mut Context<'_>) {
+        let _ = self.link.go_idle(cx);
         self.uploading = false;
     }
 }
@@ -66,7 +66,7 @@ fn work(timeout: Duration) -> Work {
     if timeout > Duration::from_secs(10) { Work::Erase } else { Work::Block }
 }
 
-fn block(exchange: &Exchange, memory: &Memory) -> Result<u16, SessionError> {
+fn block(exchange: &Exchange, memory: &Bindings) -> Result<u16, SessionError> {
     let number = exchange.block.as_ref().map_or(Ok(0), |block| memory.int(block));
     let number = number.map_err(|words| SessionError::Dialect { exchange: exchange.name.clone(), words })?;
     Ok((number & 0xFFFF).try_into().unwrap_or(0))

@@ -1,13 +1,13 @@
 //! HID reports, over pipes where the interface has them and by class requests elsewhere.
 
 use vaka_dialect::carrier::Hid;
-use vaka_dialect::{Exchange, FieldView, Report, Trouble, Via};
+use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameRoute, Report};
 use vaka_usb::counting::Counting;
 use vaka_usb::descriptor::Configuration;
 use vaka_usb::{Pipe, Setup, UsbDevice};
 
 use super::{Carrier, Transfer, find_interface, missing};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::serial::class_out;
 use crate::protocol::session::SessionError;
 
@@ -44,7 +44,7 @@ impl Carrier for HidCarrier {
         &mut self.device
     }
 
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         let Transfer { exchange, timeout, .. } = *transfer;
         let Hid { send, report, length, fill, .. } = self.settings;
         if frame.len() > length {
@@ -57,7 +57,7 @@ impl Carrier for HidCarrier {
         bytes.extend_from_slice(frame);
         bytes.resize(length + usize::from(id.is_some()), fill);
         let kind = match exchange.via {
-            Some(Via::Report(kind)) => kind,
+            Some(FrameRoute::Report(kind)) => kind,
             _ => send,
         };
         match self.pipe_out {
@@ -69,13 +69,13 @@ impl Carrier for HidCarrier {
         }
     }
 
-    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn receive(&mut self, transfer: &Transfer<'_>, _: usize, _: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let Transfer { exchange, timeout, .. } = *transfer;
         let Hid { reply, report, reply_length, .. } = self.settings;
         let id = exchange.report.or(report);
         let length = reply_length + usize::from(id.is_some());
         let kind = match exchange.take {
-            Some(Via::Report(kind)) => kind,
+            Some(FrameRoute::Report(kind)) => kind,
             _ => reply,
         };
         let mut bytes = match self.pipe_in {
@@ -122,5 +122,5 @@ fn other_report(exchange: &Exchange, id: u8, bytes: Vec<u8>) -> SessionError {
     let words = format!("at byte 0, the report's id: expected {id}; received {found}");
     let says = format!("expected report {id}; this is {found}");
     let fields = vec![FieldView { field: "(report id)".into(), bytes, says, is_wrong: true }];
-    SessionError::Frame(Box::new(Trouble { exchange: exchange.name.clone(), words, fields }))
+    SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields }))
 }

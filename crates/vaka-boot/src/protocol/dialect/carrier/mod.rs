@@ -10,18 +10,18 @@ mod serial;
 
 use std::time::Duration;
 
-use vaka_dialect::{self as dialect, Exchange, LineSetting, Memory};
+use vaka_dialect::{self as dialect, Bindings, Exchange, LineSetting};
 use vaka_usb::counting::Counting;
 use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::{Pipe, UsbDevice};
 
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::session::SessionError;
 
 /// An exchange whose frame is moved, and what bounds it.
 pub(super) struct Transfer<'a> {
     pub(super) exchange: &'a Exchange,
-    pub(super) memory: &'a Memory,
+    pub(super) memory: &'a Bindings,
     /// The time for one transfer.
     pub(super) timeout: Duration,
 }
@@ -32,11 +32,15 @@ pub(super) trait Carrier {
     fn device(&mut self) -> &mut dyn UsbDevice;
 
     /// Sends the frame of an exchange.
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], pace: &mut Pace<'_>) -> Result<(), SessionError>;
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Receives a frame; of a stream at least a byte, and about `wanted` bytes.
-    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, pace: &mut Pace<'_>)
-    -> Result<Vec<u8>, SessionError>;
+    fn receive(
+        &mut self,
+        transfer: &Transfer<'_>,
+        wanted: usize,
+        cx: &mut Context<'_>,
+    ) -> Result<Vec<u8>, SessionError>;
 
     /// The pipe on which bytes may come unasked.
     fn unsolicited(&self) -> Option<Pipe> {
@@ -61,8 +65,8 @@ pub(super) trait Carrier {
     }
 
     /// Leaves the unit ready for another program.
-    fn quiesce(&mut self, pace: &mut Pace<'_>) {
-        let _ = pace;
+    fn quiesce(&mut self, cx: &mut Context<'_>) {
+        let _ = cx;
     }
 }
 
@@ -74,14 +78,14 @@ pub(super) fn open(
     device: Counting,
     configuration: &Configuration,
     carrier: &dialect::Carrier,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Result<Box<dyn Carrier>, SessionError> {
     Ok(match carrier {
         dialect::Carrier::Control(settings) => Box::new(control::open(device, settings)?),
         dialect::Carrier::Hid(settings) => Box::new(hid::open(device, configuration, settings)?),
         dialect::Carrier::Pipes(settings) => Box::new(pipes::open(device, configuration, settings)?),
         dialect::Carrier::Serial(settings) => Box::new(serial::open(device, configuration, settings)?),
-        dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, pace)?),
+        dialect::Carrier::Dfu(settings) => Box::new(dfu::open(device, settings, cx)?),
     })
 }
 

@@ -8,7 +8,7 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::{Pipe, UsbDevice};
 
 use super::{Carrier, Transfer, find_interface, missing};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::serial::in_packets;
 use crate::protocol::session::SessionError;
 
@@ -62,14 +62,19 @@ impl Carrier for PipesCarrier {
         &mut self.device
     }
 
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         match self.empty_packet {
             true => pipe_out_ended(&mut self.device, self.pipe_out, frame, transfer.timeout),
             false => pipe_out_all(&mut self.device, self.pipe_out, frame, transfer.timeout),
         }
     }
 
-    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn receive(
+        &mut self,
+        transfer: &Transfer<'_>,
+        wanted: usize,
+        _: &mut Context<'_>,
+    ) -> Result<Vec<u8>, SessionError> {
         let pipe = self.pipe_in;
         let is_stream = transfer.memory.dialect().framing.is_stream();
         let whole = if is_stream { wanted } else { usize::from(pipe.packet) };

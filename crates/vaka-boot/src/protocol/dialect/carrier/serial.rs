@@ -7,7 +7,7 @@ use vaka_usb::descriptor::Configuration;
 use vaka_usb::{Pipe, UsbDevice};
 
 use super::{Carrier, Transfer, missing};
-use crate::context::Pace;
+use crate::context::Context;
 use crate::protocol::serial::SerialPort;
 use crate::protocol::session::SessionError;
 
@@ -30,11 +30,16 @@ impl Carrier for SerialPort {
         &mut self.device
     }
 
-    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Pace<'_>) -> Result<(), SessionError> {
+    fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         Self::send(self, frame, transfer.timeout)
     }
 
-    fn receive(&mut self, transfer: &Transfer<'_>, wanted: usize, _: &mut Pace<'_>) -> Result<Vec<u8>, SessionError> {
+    fn receive(
+        &mut self,
+        transfer: &Transfer<'_>,
+        wanted: usize,
+        _: &mut Context<'_>,
+    ) -> Result<Vec<u8>, SessionError> {
         Self::receive(self, wanted, transfer.timeout)
     }
 

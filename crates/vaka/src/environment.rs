@@ -4,19 +4,19 @@ use std::io::{IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_image::wrapper::Unwrapped;
-use vaka_image::{Image, PieceReader, ReadOptions};
+use vaka_image::{Image, ReadOptions, StreamingReader};
 use vaka_usb::Bus;
 use vaka_usb::native::NativeBus;
 use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
 
 use crate::args::{Common, Format};
+use crate::cli_error::Problem;
 use crate::config;
-use crate::problem::Problem;
 use crate::trace;
 
 /// How to print.
@@ -89,7 +89,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
             let message = format!("{}: another sheet describes the product '{}'.", file.display(), other.product.id);
-            return Err(Problem(Failure::new(Code::File, message).cure("Keep one of them in the folder.")));
+            return Err(Problem(Failure::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
         }
         sheets.push(sheet);
     }
@@ -98,7 +98,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
     }
     if sheets.is_empty() && common.sheets.is_some() {
         return Err(Problem(Failure::new(
-            Code::File,
+            ExitCode::File,
             format!("{}: no product sheet (*.toml) is there.", path.display()),
         )));
     }
@@ -117,13 +117,13 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
         .collect();
     let known = if known.is_empty() { "none has parts".to_owned() } else { known.join(", ") };
     let message = format!("No product sheet has a part '{}'.", vaka_base::text::tame(part));
-    Err(Problem(Failure::new(Code::Usage, message).cure(format!("There are: {known}."))))
+    Err(Problem(Failure::new(ExitCode::Usage, message).cure(format!("There are: {known}."))))
 }
 
 /// What is said where a sheet is needed and there is none.
 pub fn no_sheets() -> Problem {
     Problem(
-        Failure::new(Code::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
+        Failure::new(ExitCode::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
             "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word.",
         ),
     )
@@ -176,7 +176,7 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
         let dialect = dialect(&file)?;
         if dialects.insert(dialect.name.clone(), Arc::new(dialect.clone())).is_some() {
             let message = format!("{}: another dialect has the name '{}'.", file.display(), dialect.name);
-            return Err(Problem(Failure::new(Code::File, message).cure("Keep one of them in the folder.")));
+            return Err(Problem(Failure::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
         }
     }
     Ok(dialects)
@@ -207,7 +207,7 @@ pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
     file.take(LIMIT + 1).read_to_end(&mut bytes).map_err(fault)?;
     if bytes.len() as u64 > LIMIT {
         let message = format!("{}: more than 1 GiB is too much for a firmware file.", path.display());
-        return Err(Problem(Failure::new(Code::File, message)));
+        return Err(Problem(Failure::new(ExitCode::File, message)));
     }
     Ok(bytes)
 }
@@ -225,7 +225,8 @@ pub fn unwrapped<'a>(
     let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(bytes)).next() else {
         return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });
     };
-    let opened = opened.map_err(|error| Problem(Failure::new(Code::File, format!("{}: {error}.", path.display()))))?;
+    let opened =
+        opened.map_err(|error| Problem(Failure::new(ExitCode::File, format!("{}: {error}.", path.display()))))?;
     options.at = options.at.or(opened.start);
     Ok(opened)
 }
@@ -247,10 +248,10 @@ pub fn in_pieces(path: &Path) -> Option<Image> {
     loop {
         let count = file.read(&mut piece).ok()?;
         if count == 0 {
-            return reader.and_then(|reader: PieceReader| reader.finish().ok()?);
+            return reader.and_then(|reader: StreamingReader| reader.finish().ok()?);
         }
         if reader.is_none() {
-            reader = PieceReader::for_head(&piece[..count]).filter(|_| &tail[8..11] != b"UFD");
+            reader = StreamingReader::for_head(&piece[..count]).filter(|_| &tail[8..11] != b"UFD");
         }
         reader.as_mut()?.feed(&piece[..count]).ok()?;
     }

@@ -3,9 +3,9 @@
 
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use vaka_core::event::Code;
+use vaka_core::event::ExitCode;
 
-use crate::problem::Problem;
+use crate::cli_error::Problem;
 
 static WANTED: AtomicBool = AtomicBool::new(false);
 static AT_ONCE: AtomicBool = AtomicBool::new(false);
@@ -33,7 +33,7 @@ pub fn install() -> Result<(), Problem> {
         let second = WANTED.swap(true, Ordering::SeqCst);
         if AT_ONCE.load(Ordering::SeqCst) {
             anstream::eprintln!("\nStopped. Nothing was changed in any unit.");
-            std::process::exit(i32::from(u8::from(Code::Stopped)));
+            std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }
         if QUIETLY.load(Ordering::SeqCst) {
             return;
@@ -43,7 +43,7 @@ pub fn install() -> Result<(), Problem> {
                 "\nStopped at once. What the unit was doing is not finished; it is still in update mode unless it was restarting."
             );
             crate::owed::print();
-            std::process::exit(i32::from(u8::from(Code::Stopped)));
+            std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }
         anstream::eprintln!("\nStopping at the next safe point. Press Ctrl-C again to stop at once.");
     })

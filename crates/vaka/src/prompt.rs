@@ -4,17 +4,17 @@ use std::io::{BufRead, IsTerminal, Write};
 use std::sync::mpsc::{self, Receiver};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
-use vaka_boot::operator::{Nobody, Person};
+use vaka_boot::operator::{Operator, Unattended};
 use vaka_core::matching::Question;
-use vaka_core::sheet::LookAt;
+use vaka_core::sheet::LabelLocation;
 
 use crate::args::Common;
-use crate::interrupt;
+use crate::signals;
 
 /// Somebody at the terminal, unless the command line says that nobody is.
-pub fn at(common: &Common) -> Box<dyn Person> {
+pub fn at(common: &Common) -> Box<dyn Operator> {
     let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Nobody) }
+    if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Unattended) }
 }
 
 struct AtTerminal;
@@ -43,9 +43,9 @@ fn asked(question: &str) -> Option<String> {
     let mut err = anstream::stderr();
     let _ = write!(err, "{question} ");
     let _ = err.flush();
-    interrupt::end_at_once(true);
+    signals::end_at_once(true);
     let answer = typed().lock().unwrap_or_else(PoisonError::into_inner).recv();
-    interrupt::end_at_once(false);
+    signals::end_at_once(false);
     answer.ok().map(|answer| answer.trim().to_owned())
 }
 
@@ -60,7 +60,7 @@ fn yes_or_no(question: &str) -> Option<bool> {
     }
 }
 
-impl Person for AtTerminal {
+impl Operator for AtTerminal {
     fn is_there(&self) -> bool {
         true
     }
@@ -117,7 +117,7 @@ impl Person for AtTerminal {
             }
         }
         let answer = asked("Type the variant or the printed text; nothing stops here:")?;
-        let reads = |look: &&LookAt| look.reads.eq_ignore_ascii_case(&answer);
+        let reads = |look: &&LabelLocation| look.reads.eq_ignore_ascii_case(&answer);
         let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
         let seen = places.next().map(|look| look.place.clone());
         // Board and chip must agree, so who read one is asked for the others.

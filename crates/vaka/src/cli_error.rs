@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use vaka_core::event::{Code, Failure};
+use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::SheetError;
 use vaka_dialect::DialectErrors;
 
@@ -12,23 +12,23 @@ pub struct Problem(pub Failure);
 
 impl Problem {
     /// The exit status.
-    pub fn code(&self) -> Code {
+    pub fn code(&self) -> ExitCode {
         self.0.code
     }
 
     /// A fault of the program or of the system under it.
     pub fn internal(message: impl Into<String>) -> Self {
-        Self(Failure::new(Code::Internal, message))
+        Self(Failure::new(ExitCode::Internal, message))
     }
 
     /// Wrong use of an option.
     pub fn usage(message: impl Into<String>) -> Self {
-        Self(Failure::new(Code::Usage, message).cure("'vaka help' lists the options."))
+        Self(Failure::new(ExitCode::Usage, message).cure("'vaka help' lists the options."))
     }
 
     /// A file that cannot be read or written.
     pub fn file(path: &Path, error: &std::io::Error) -> Self {
-        let failure = Failure::new(Code::File, format!("{}: {error}.", path.display()));
+        let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
         Self(failure.cure("Is that the right path, and may you read and write there?"))
     }
 }
@@ -41,16 +41,19 @@ impl From<Failure> for Problem {
 
 impl From<DialectErrors> for Problem {
     fn from(errors: DialectErrors) -> Self {
-        Self(Failure::new(Code::File, format!("{errors}.")).cure("docs/formats/dialect.md describes the language."))
+        Self(Failure::new(ExitCode::File, format!("{errors}.")).cure("docs/formats/dialect.md describes the language."))
     }
 }
 
 impl From<SheetError> for Problem {
     fn from(error: SheetError) -> Self {
-        Self(Failure::new(Code::File, format!("{error}.")).cure("docs/formats/product-sheet.md describes every key."))
+        Self(
+            Failure::new(ExitCode::File, format!("{error}."))
+                .cure("docs/formats/product-sheet.md describes every key."),
+        )
     }
 }
 
 /// A command ends with an exit status, or with what stopped it before it
 /// could tell so itself.
-pub type Outcome = Result<vaka_core::event::Code, Problem>;
+pub type Outcome = Result<vaka_core::event::ExitCode, Problem>;

@@ -8,13 +8,13 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
-use vaka_core::event::{After, Check, Code, Ending, Event, Failure, ReleaseSeen, Report};
+use vaka_core::event::{Check, Event, ExitCode, Failure, ReleaseSeen, Report, RestartState, RunOutcome};
 
 use super::Renderer;
 use super::json::{self, Json};
 use super::text::Text;
 use crate::args::Format;
-use crate::setting::Setting;
+use crate::environment::Setting;
 
 /// How a unit is through.
 pub enum Done<'a> {
@@ -41,18 +41,18 @@ impl Counts {
 
     pub fn note(&mut self, report: &Report) {
         match (report.code, report.outcome) {
-            (Code::Stopped, _) => self.stopped += 1,
-            (Code::Done, Ending::Unchanged) => self.unchanged += 1,
-            (Code::Done, _) => self.updated += 1,
+            (ExitCode::Stopped, _) => self.stopped += 1,
+            (ExitCode::Done, RunOutcome::Unchanged) => self.unchanged += 1,
+            (ExitCode::Done, _) => self.updated += 1,
             _ => self.failed += 1,
         }
     }
 
-    pub fn worst(&self) -> Code {
+    pub fn worst(&self) -> ExitCode {
         match (self.failed, self.stopped) {
-            (0, 0) => Code::Done,
-            (0, _) => Code::Stopped,
-            _ => Code::Transfer,
+            (0, 0) => ExitCode::Done,
+            (0, _) => ExitCode::Stopped,
+            _ => ExitCode::Transfer,
         }
     }
 }
@@ -213,15 +213,15 @@ fn words(report: &Report, error: Option<&Failure>) -> String {
         Check::None => "",
     };
     let after = match report.after {
-        After::Confirmed => ", confirmed",
-        After::Seen => ", seen",
-        After::Restarted => ", restarted",
-        After::NotBack => ", NOT BACK",
-        After::NotRestarted => "",
+        RestartState::Confirmed => ", confirmed",
+        RestartState::Seen => ", seen",
+        RestartState::Restarted => ", restarted",
+        RestartState::NotBack => ", NOT BACK",
+        RestartState::NotRestarted => "",
     };
     match (report.code, report.outcome) {
-        (Code::Done, Ending::Unchanged) => format!("already there{after}"),
-        (Code::Done, _) => format!("updated{check}{after}"),
+        (ExitCode::Done, RunOutcome::Unchanged) => format!("already there{after}"),
+        (ExitCode::Done, _) => format!("updated{check}{after}"),
         _ => format!("FAILED: {}", error.map_or("see the journal", |failure| failure.message.as_str())),
     }
 }

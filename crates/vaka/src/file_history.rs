@@ -5,7 +5,7 @@
 use std::io::Write;
 use std::path::PathBuf;
 
-use crate::state;
+use crate::state_dir;
 
 /// A content that was seen before.
 pub struct Before {
@@ -16,7 +16,7 @@ pub struct Before {
 }
 
 fn file() -> Option<PathBuf> {
-    Some(state::folder()?.join("seen"))
+    Some(state_dir::folder()?.join("seen"))
 }
 
 /// When these bytes were first seen, if they were; else notes them down.

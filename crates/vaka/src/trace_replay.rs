@@ -13,8 +13,8 @@ use std::sync::{Arc, Mutex, PoisonError};
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_boot::context::Pace;
-use vaka_boot::protocol::dialect::{GIVEN, Reopen, Seen, Talk};
+use vaka_boot::context::Context;
+use vaka_boot::protocol::dialect::{GIVEN, Reconnect, Seen, Talk};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
@@ -317,11 +317,11 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     let player = Player { stage: stage.clone(), standard: device.standard, clock: clock.clone() };
     let port = Arc::new(Port { stage: stage.clone(), clock: clock.clone() });
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
-    let mut pace = Pace::new(&clock, &mut quiet, &never);
-    let reopen = Reopen { bus: port, device: info(1) };
+    let mut cx = Context::new(&clock, &mut quiet, &never);
+    let reopen = Reconnect { bus: port, device: info(1) };
     let mut played = Vec::new();
     let frames: Rc<RefCell<Vec<Seen>>> = Rc::default();
-    match Talk::open(Box::new(player), dialect.clone(), Some(reopen), &mut pace) {
+    match Talk::open(Box::new(player), dialect.clone(), Some(reopen), &mut cx) {
         Err(error) => {
             let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
             played.push(Played { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
@@ -332,7 +332,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
             let mut operations: VecDeque<_> = device.operations.into();
             while let Some((name, given, transfers)) = operations.pop_front() {
                 *lock(&stage.transfers) = transfers;
-                let fault = run(&mut talk, &name, &given, &stage, &mut pace);
+                let fault = run(&mut talk, &name, &given, &stage, &mut cx);
                 operations.extend(std::mem::take(&mut *lock(&stage.more)));
                 let frames = std::mem::take(&mut *frames.borrow_mut());
                 if name != GIVEN {
@@ -351,7 +351,7 @@ fn run(
     name: &str,
     given: &BTreeMap<String, String>,
     stage: &Stage,
-    pace: &mut Pace<'_>,
+    cx: &mut Context<'_>,
 ) -> Option<String> {
     let dialect = talk.dialect().clone();
     let names = dialect.given();
@@ -379,7 +379,7 @@ fn run(
         return None;
     }
     let operation = OperationName::parse(name)?;
-    let ran = talk.run(operation, given, pace);
+    let ran = talk.run(operation, given, cx);
     let difference = lock(&stage.difference).take();
     let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session::SessionError::Gone)));
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();

@@ -10,11 +10,11 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
 use vaka_boot::bench::open_error::bus_failure;
 use vaka_boot::bench::selector::Selector;
-use vaka_boot::context::Pace;
-use vaka_boot::operator::Nobody;
-use vaka_boot::release_install::Staged;
+use vaka_boot::context::Context;
+use vaka_boot::operator::Unattended;
+use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Code, Event, Failure, Report};
+use vaka_core::event::{Event, ExitCode, Failure, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_image::ReadOptions;
@@ -22,17 +22,17 @@ use vaka_usb::{Bus, Location, SystemClock};
 
 use crate::args::{Common, Line, Strength};
 use crate::attempt;
-use crate::interrupt;
+use crate::cli_error::Outcome;
+use crate::environment::{self, Setting};
 use crate::journal::{self, Begun, Confirmed};
 use crate::lock::Locks;
-use crate::problem::Outcome;
+use crate::preserved_store::StateFolder;
 use crate::recording::Recording;
 use crate::release_recorder::Recorder;
-use crate::releases::{self, Found};
-use crate::render::line::Counts;
-use crate::render::line::{Done, Screen};
-use crate::setting::{self, Setting};
-use crate::shelf::StateFolder;
+use crate::release_store::{self, Found};
+use crate::render::batch::Counts;
+use crate::render::batch::{Done, Screen};
+use crate::signals;
 
 /// How often the buses are looked at.
 const LOOK: Duration = Duration::from_millis(25);
@@ -85,7 +85,7 @@ enum Port {
 pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     // Of many units nobody remembers which is done: without a record there is no line.
     journal::must_be_writable().map_err(|why| {
-        let failure = Failure::new(Code::Access, format!("The journal cannot be written: {why}."));
+        let failure = Failure::new(ExitCode::Access, format!("The journal cannot be written: {why}."));
         failure
             .state("No unit was touched.")
             .cure("Give this user a state folder that can be written (XDG_STATE_HOME).")
@@ -109,7 +109,7 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     })?;
     screen.summary(&counts);
     Ok(match counts.worst() {
-        _ if counts.all() == 0 => Code::NoUnit,
+        _ if counts.all() == 0 => ExitCode::NoUnit,
         code => code,
     })
 }
@@ -123,7 +123,7 @@ fn guarded(place: &str, work: impl FnOnce() -> Option<Report>) -> Option<Report>
 fn panicked(place: &str) -> Report {
     Report {
         unit: Some(place.to_owned()),
-        code: Code::Internal,
+        code: ExitCode::Internal,
         state: Some(UnitState::Unknown),
         ..update::empty_report()
     }
@@ -142,7 +142,7 @@ fn watch(
     let mut begun = 0;
     let deadline = job.args.during.map(|time| Instant::now() + time);
     loop {
-        let wants_more = !interrupt::flag().load(Ordering::SeqCst)
+        let wants_more = !signals::flag().load(Ordering::SeqCst)
             && deadline.is_none_or(|deadline| Instant::now() < deadline)
             && job.args.count.is_none_or(|count| begun < count);
         let working = ports.values().filter(|port| matches!(port, Port::Working)).count();
@@ -205,15 +205,15 @@ fn comers<'b>(
 }
 
 impl<'a> Job<'a> {
-    fn new(args: &'a Line, common: &'a Common, setting: &Setting) -> Result<Self, crate::problem::Problem> {
-        let sheets = setting::sheets(common)?;
-        let (source, sheets) = match releases::named(&args.files, &args.release, common)? {
+    fn new(args: &'a Line, common: &'a Common, setting: &Setting) -> Result<Self, crate::cli_error::Problem> {
+        let sheets = environment::sheets(common)?;
+        let (source, sheets) = match release_store::named(&args.files, &args.release, common)? {
             Some(found) => {
-                let signer = releases::trusted(&found.release, common)?;
-                let sheet = releases::sheet(&found.release, &found.path, sheets)?;
-                releases::goes_together(&found.release, &sheet, &found.path)?;
-                let build = releases::build(&found.release, &args.release.build)?.to_owned();
-                Screen::new(*setting).release(releases::seen(&found, &build, signer));
+                let signer = release_store::trusted(&found.release, common)?;
+                let sheet = release_store::sheet(&found.release, &found.path, sheets)?;
+                release_store::goes_together(&found.release, &sheet, &found.path)?;
+                let build = release_store::build(&found.release, &args.release.build)?.to_owned();
+                Screen::new(*setting).release(release_store::seen(&found, &build, signer));
                 (Source::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
@@ -223,16 +223,16 @@ impl<'a> Job<'a> {
             }
         };
         if sheets.is_empty() {
-            return Err(setting::no_sheets());
+            return Err(environment::no_sheets());
         }
-        let buses = setting::buses(common)?;
+        let buses = environment::buses(common)?;
         Ok(Self { args, common, buses, sheets, source, through: Mutex::default() })
     }
 
-    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::problem::Problem> {
-        let bytes = setting::firmware(path)?;
+    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::cli_error::Problem> {
+        let bytes = environment::firmware(path)?;
         let mut options = args.choose.options();
-        let payload = setting::unwrapped(path, &bytes, sheets, &mut options)?.payload.to_vec();
+        let payload = environment::unwrapped(path, &bytes, sheets, &mut options)?.payload.to_vec();
         let begun = Box::new(attempt::begun(path, args.choose.options(), common, &bytes, &payload));
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
         Ok(Source::File { payload, name, options, begun })
@@ -260,9 +260,9 @@ impl<'a> Job<'a> {
             Source::File { payload, name, options, begun } => {
                 let mut recording = Recording::of(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() });
                 let mut look = |event: Event| recording.pass(event, &mut tell);
-                let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
+                let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
                 let request = Request { file: payload, file_name: name.clone(), options: *options, ..request };
-                let report = update::run(&bench, &request, &mut Nobody, &mut pace);
+                let report = update::run(&bench, &request, &mut Unattended, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }
             Source::Release { found, build } => self.staged(found, build, &request, &mut tell),
@@ -273,15 +273,15 @@ impl<'a> Job<'a> {
 
     fn staged(&self, found: &Found, build: &str, request: &Request<'_>, tell: &mut dyn FnMut(Event)) -> Report {
         let Found { path, release, .. } = found;
-        let guard: Option<Arc<dyn vaka_boot::bench::lock::Guard>> = Some(Arc::new(Locks));
-        let staged = Staged { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
+        let guard: Option<Arc<dyn vaka_boot::bench::lock::UnitLock>> = Some(Arc::new(Locks));
+        let staged = ReleaseInstall { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(Recording::default());
         let hand_out = self.args.release.hand_out.as_deref();
         let mut around =
             Recorder { plan_only: false, hand_out, common: self.common, path, release, build, state: &state };
         let mut look = |event: Event| state.borrow_mut().pass(event, tell);
-        let mut pace = Pace::new(&SystemClock, &mut look, interrupt::flag());
-        let report = staged.run(request, &mut Nobody, &mut pace, &mut around);
+        let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
+        let report = staged.run(request, &mut Unattended, &mut cx, &mut around);
         let code = state.borrow().code(report.code);
         Report { code, ..report }
     }
@@ -299,7 +299,7 @@ impl<'a> Job<'a> {
 
     /// A unit is known by the serial numbers of both its modes.
     fn note(&self, report: &Report) {
-        let (Some(product), Code::Done) = (&report.product, report.code) else { return };
+        let (Some(product), ExitCode::Done) = (&report.product, report.code) else { return };
         let serials = [report.serial.clone(), report.next.as_ref().and_then(|next| next.serial.clone())];
         let mut through = self.through.lock().unwrap_or_else(PoisonError::into_inner);
         through.extend(serials.into_iter().flatten().map(|serial| (product.clone(), serial)));
@@ -314,10 +314,10 @@ mod tests {
     #[test]
     fn a_worker_that_panics_is_a_failed_unit() {
         let report = guarded("1-1", || panic!("a fault on purpose")).unwrap();
-        assert_eq!((report.code, report.state), (Code::Internal, Some(UnitState::Unknown)));
+        assert_eq!((report.code, report.state), (ExitCode::Internal, Some(UnitState::Unknown)));
         let mut counts = Counts::default();
         counts.note(&report);
-        assert_eq!((counts.failed, counts.worst()), (1, Code::Transfer));
+        assert_eq!((counts.failed, counts.worst()), (1, ExitCode::Transfer));
         assert!(guarded("1-1", || None).is_none());
     }
 }

@@ -7,7 +7,7 @@ use vaka_core::event::Finding;
 use vaka_core::sheet::Sheet;
 use vaka_usb::system;
 
-use crate::state;
+use crate::state_dir;
 
 /// Programs that talk to every serial port that shows up, and so to units that did not
 /// ask for it.
@@ -79,7 +79,7 @@ pub fn sheets(sheets: &[Sheet]) -> Finding {
 
 /// Whether what is done can be written down.
 pub fn journal() -> Finding {
-    let Some(folder) = state::folder() else {
+    let Some(folder) = state_dir::folder() else {
         return Finding::problem("journal", "this machine", "there is no folder for the journal")
             .cure("Set HOME or XDG_STATE_HOME.");
     };

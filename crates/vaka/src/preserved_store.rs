@@ -3,23 +3,23 @@
 
 use std::path::PathBuf;
 
-use vaka_boot::update::Shelf;
+use vaka_boot::update::PreservedStore;
 use vaka_core::event::Failure;
 use vaka_image::{Image, ReadOptions, hex};
 
+use crate::cli_error::Problem;
 use crate::files;
-use crate::problem::Problem;
-use crate::state;
+use crate::state_dir;
 
 /// One HEX file for each unit.
 #[derive(Debug)]
 pub struct StateFolder;
 
 fn path(unit: &str) -> Option<PathBuf> {
-    Some(state::folder()?.join("kept").join(state::file_name(unit, "hex")))
+    Some(state_dir::folder()?.join("kept").join(state_dir::file_name(unit, "hex")))
 }
 
-impl Shelf for StateFolder {
+impl PreservedStore for StateFolder {
     fn put(&self, unit: &str, image: &Image) -> Result<String, Failure> {
         let path = path(unit).ok_or_else(|| Problem::internal("this system has no state folder").0)?;
         let folder = path.parent().unwrap_or(&path);
