@@ -6,7 +6,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
 use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
-use vaka_core::plan::{Geometry, Job, KnownContent, Plan, PlanError};
+use vaka_core::plan::{Geometry, KnownContent, Plan, PlanError, PlanInput};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
@@ -167,9 +167,9 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
 }
 
 /// A unit in update mode, written whatever it holds.
-fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> Job<'a> {
+fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> PlanInput<'a> {
     let (needs_entry, clear_all, content) = (false, false, KnownContent::Rewrite);
-    Job { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
+    PlanInput { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
 }
 
 #[test]
@@ -179,7 +179,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let r1 = sheet.variant("r1").unwrap();
     let geometry =
         Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None, offer: None };
-    let job = Job { needs_entry: true, ..job(&sheet, r1, &image, geometry) };
+    let job = PlanInput { needs_entry: true, ..job(&sheet, r1, &image, geometry) };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
     let wanted = [
@@ -209,7 +209,7 @@ fn a_plan_never_erases_beside_its_regions() {
     let job = job(&sheet, r1, &image, geometry);
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
     let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None, offer: None };
-    assert_eq!(Plan::draft(&Job { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
+    assert_eq!(Plan::draft(&PlanInput { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
 }
 
 /// DFU 1.1, appendix B: 0xFFFF stands for any, in each field by itself. The ids

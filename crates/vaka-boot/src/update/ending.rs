@@ -9,9 +9,9 @@ use vaka_core::sheet::{Route, UndoPhase, VersionSource};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
-use super::Job;
 use super::planning::restart_by;
-use super::resolve::Resolved;
+use super::resolved::Resolved;
+use super::run::UpdateRun;
 use crate::bench::candidate::dfu_mode;
 use crate::bench::connection::{Connection, Link, Opening};
 use crate::protocol::dfu;
@@ -19,7 +19,7 @@ use crate::protocol::identity;
 use crate::protocol::session::{Session, SessionError};
 use crate::update::confirm::{self, ExpectedApplication, Seen};
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
     /// it left shows on the bus afterwards. Returns whether the session saw nothing against it.
     pub(super) fn restart(&mut self, by: RestartMethod, session: &mut dyn Session) -> Result<bool, Failure> {

@@ -7,14 +7,14 @@ use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
-use super::Job;
+use super::run::UpdateRun;
 use crate::bench::tracking::Absence;
 use crate::update::confirm::Seen;
 
 /// How often the bus is looked at while a person undoes something.
 const LOOK: Duration = Duration::from_millis(100);
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// Tells what is undone at one moment, and waits for it where somebody is there.
     /// At the end nothing depends on it any more; then only what the bus shows is
     /// waited for.

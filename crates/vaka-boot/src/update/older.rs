@@ -6,11 +6,11 @@ use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
-use super::Job;
-use super::resolve::Resolved;
+use super::resolved::Resolved;
+use super::run::UpdateRun;
 use crate::protocol::session::Session;
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// Asks for the agreement `older-version` where the unit could not report its version before:
     /// its flash may hold it, or else an earlier update is on record.
     pub(super) fn check_downgrade(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {

@@ -4,22 +4,13 @@
 use vaka_base::text;
 use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::Approval;
-use vaka_core::plan::{ApprovedPlan, Geometry, Job, KnownContent, Plan, PlanError, RestartMethod, Step};
+use vaka_core::plan::{ApprovedPlan, Geometry, KnownContent, Plan, PlanError, PlanInput, RestartMethod, Step};
 use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
 use super::errors::internal;
 use super::request::Request;
-use super::resolve::Resolved;
-
-/// What a plan is made of.
-#[derive(Clone, Copy)]
-pub(super) struct Parts<'p> {
-    pub(super) sheet: &'p Sheet,
-    pub(super) variant: &'p Variant,
-    pub(super) route: &'p Route,
-    pub(super) image: &'p Image,
-}
+use super::resolved::{Parts, Resolved};
 
 pub(super) fn plan(
     parts: Parts<'_>,
@@ -42,7 +33,7 @@ pub(super) fn plan(
             .state("Nothing was changed in the unit.")
             .cure(format!("What can be kept: {}.", known.join(", "))));
     }
-    let job = Job { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
+    let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
     let at_the_end = |mut plan: Plan| {
         if request.undo_later {
             plan.take_undo();

@@ -10,8 +10,8 @@ use vaka_image::address::Span;
 use vaka_image::compare;
 use vaka_usb::DeviceInfo;
 
-use super::Job;
-use super::resolve::Resolved;
+use super::resolved::Resolved;
+use super::run::UpdateRun;
 use crate::bench::connection::{Connection, Link};
 use crate::entry::{self, Way};
 use crate::protocol::session::{Session, SessionError};
@@ -19,7 +19,7 @@ use crate::protocol::volume;
 use crate::update::confirm::{self, ExpectedApplication, Seen};
 use crate::update::executor::Statistics;
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// Looks at the disk of a unit that is back: the result that it tells, and the
     /// application that it shows.
     pub(super) fn look_again(&mut self, settled: &Resolved<'_>, plan: &Plan, seen: &mut Seen) -> Result<(), Failure> {

@@ -7,14 +7,14 @@ use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 
-use super::Job;
 use super::errors::internal;
 use super::request::Save;
-use super::resolve::Resolved;
+use super::resolved::Resolved;
+use super::run::UpdateRun;
 use crate::protocol::session::Session;
 use crate::read_session;
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// Keeps what the unit holds in the regions that the route writes, once.
     pub(super) fn save(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {
         let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };

@@ -1,37 +1,18 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
-use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_core::event::{ExitCode, Failure};
-use vaka_core::matching::{
-    Case, Choice, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves, variants_for,
-};
-use vaka_core::sheet::{Route, Sheet, Variant, VersionSource};
+use vaka_core::matching::{Case, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves};
+use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_image::{GroupId, Image, ReadError, ReadOptions};
+use vaka_image::{Image, ReadError, ReadOptions};
 
+use super::candidates::{by_label, open_question, told_version};
 use super::errors::{internal, no_address, refused, undecided, unreadable};
 use super::request::{ReleaseImage, Request};
-use super::{Job, NO_SHEET};
+use super::resolved::Resolved;
+use super::run::UpdateRun;
 use crate::bench::candidate::Candidate;
-use crate::update::planning::Parts;
-
-/// A verdict that fits, and what it was made of.
-pub(super) struct Resolved<'a> {
-    pub(super) sheet: &'a Sheet,
-    pub(super) variant: &'a Variant,
-    pub(super) route: &'a Route,
-    pub(super) image: Image,
-    pub(super) verdict: Verdict,
-}
-
-impl Resolved<'_> {
-    /// What a plan is made of.
-    pub(super) fn parts(&self) -> Parts<'_> {
-        let Self { sheet, variant, route, image, .. } = self;
-        Parts { sheet, variant, route, image }
-    }
-}
 
 /// An image, and what the release says of it if it comes from one.
 struct SelectedImage<'a> {
@@ -46,7 +27,7 @@ enum ImageUnavailable {
     Failed(Failure),
 }
 
-impl<'a> Job<'a, '_> {
+impl<'a> UpdateRun<'a, '_> {
     /// Judges an image that is at hand for a unit whose variant is settled.
     pub(super) fn judged<'s>(
         &mut self,
@@ -188,98 +169,6 @@ fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result
     }
 }
 
-/// The version that the unit tells now, as far as it is clear whose that is.
-pub fn told_version<'a>(
-    found: &Candidate<'a>,
-    sheet: &'a Sheet,
-    unit: &UnitFacts,
-    label: Option<&'a Variant>,
-) -> Option<Version> {
-    let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
-    let first = open.first().copied()?;
-    let mut sources: Vec<&VersionSource> = open.into_iter().map(|variant| sheet.version_source(variant)).collect();
-    sources.dedup();
-    let [source] = sources[..] else { return None };
-    match found.mode {
-        Mode::Application => sheet.version_of(first, unit),
-        _ => source.of_booted(unit),
-    }
-}
-
-/// What can be said of the file before any unit is looked for.
-pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
-    if !request.offered.is_empty() {
-        return Ok(());
-    }
-    let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
-    match vaka_image::read_for(request.file, request.options, &families) {
-        // Several of them are sheets': the unit will tell which is meant.
-        Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
-        Ok(_) => Ok(()),
-        Err(ReadError::NoAddress) => {
-            let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
-            let undescribed = request.agreed.iter().any(|id| id == NO_SHEET);
-            if undescribed || sheets.iter().any(vouched) {
-                Ok(())
-            } else {
-                Err(no_address(&sheets.iter().collect::<Vec<_>>()))
-            }
-        }
-        Err(error) => Err(unreadable(&error)),
-    }
-}
-
-/// Why a unit cannot be the one that the file is for: each variant that it can be has something
-/// in the file against it. A release brings images for several; the final verdict tells then.
-pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option<String> {
-    // What was agreed to may override what speaks against it.
-    if !request.offered.is_empty() || candidate.sheets.is_empty() || !request.agreed.is_empty() {
-        return None;
-    }
-    let mut first = None;
-    for sheet in &candidate.sheets {
-        let Some(image) = placed_image(request, sheet) else { continue };
-        let open = candidate.variants_of(sheet);
-        for choice in variants_for(sheet, &image).into_iter().filter(|c| open.iter().any(|v| v.id == c.variant)) {
-            match choice.against {
-                None => return None,
-                Some(against) => _ = first.get_or_insert_with(|| format!("{}, {against}", choice.variant)),
-            }
-        }
-    }
-    first
-}
-
-/// The image as a product would take it: a raw binary starts where one of its variants says.
-fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
-    let read = |options| vaka_image::read_for(request.file, options, &sheet.families());
-    match read(request.options) {
-        Err(ReadError::NoAddress) => {
-            let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);
-            read(ReadOptions { at, ..request.options }).ok()
-        }
-        other => other.ok(),
-    }
-}
-
-/// The sheets whose units the file could be for, as far as the file alone tells;
-/// all of them if it tells nothing.
-pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
-    if !request.offered.is_empty() {
-        return sheets.iter().collect();
-    }
-    let may_fit = |sheet: &&Sheet| {
-        let Some(image) = placed_image(request, sheet) else { return false };
-        variants_for(sheet, &image).iter().any(|choice| choice.against.is_none())
-    };
-    let fitting: Vec<&Sheet> = sheets.iter().filter(may_fit).collect();
-    if fitting.is_empty() { sheets.iter().collect() } else { fitting }
-}
-
-fn is_among(name: &GroupId, families: &[u32]) -> bool {
-    matches!(name, GroupId::Family(Some(family)) if families.contains(family))
-}
-
 fn settled<'a>(
     found: &Candidate<'_>,
     sheet: &'a Sheet,
@@ -294,79 +183,6 @@ fn settled<'a>(
     };
     let route = route.ok_or_else(|| internal("the verdict fits, but the variant has no route"))?;
     Ok(Resolved { sheet, variant, route, image, verdict })
-}
-
-/// The question which of all variants it is, before anything speaks for one.
-pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
-    let choice = |variant: &Variant| Choice {
-        variant: variant.id.clone(),
-        name: variant.name.clone(),
-        look_at: variant.look_at.clone(),
-        against: None,
-        completeness: None,
-    };
-    let meant =
-        sheet.variants.iter().filter(|variant| found.mode != Mode::Update || variant.route(found.id()).is_some());
-    Question { choices: meant.map(choice).collect() }
-}
-
-/// The variant that a person names: `ID`, `PRODUCT/ID`, or what is printed, in one place or
-/// in several (`SKI-TERN R1; OYS-144`), which must then agree.
-///
-/// # Errors
-/// No variant, or several, of the products that the unit can be have it.
-pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
-    let one = by_one_label(found, text);
-    let texts: Vec<&str> = text.split([';', '+']).map(str::trim).filter(|text| !text.is_empty()).collect();
-    if one.is_ok() || texts.len() < 2 {
-        return one;
-    }
-    let all = texts.iter().map(|text| by_one_label(found, text)).collect::<Result<Vec<_>, _>>()?;
-    let (first, others) = all.split_first().ok_or_else(|| internal("no label"))?;
-    match others.iter().zip(&texts[1..]).find(|((_, other), _)| other.id != first.1.id) {
-        None => Ok(*first),
-        Some(((_, other), text)) => {
-            let (one, other) = (format!("'{}' is {}", text::tame(texts[0]), first.1.name), other.name.clone());
-            let message = format!("What is printed does not agree: {one}, '{}' is {other}.", text::tame(text));
-            Err(Failure::new(ExitCode::Refused, message)
-                .state("Nothing was changed in the unit.")
-                .cure("Read both places again. If they really differ, this is no unit that the sheet describes."))
-        }
-    }
-}
-
-fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
-    if let Some(label) = found.sheets.iter().find_map(|sheet| sheet.undeciding(text)) {
-        let message = format!("'{}' on the {} decides nothing: {}.", label.reads, label.place, label.why);
-        let places = found.sheets.iter().flat_map(|sheet| &sheet.variants).flat_map(|variant| &variant.look_at);
-        let mut places: Vec<&str> = places.map(|look| look.place.as_str()).collect();
-        places.sort_unstable();
-        places.dedup();
-        return Err(Failure::new(ExitCode::Refused, message)
-            .state("Nothing was changed in the unit.")
-            .cure(format!("Look at: {}.", places.join("; "))));
-    }
-
-    let named = |sheet: &'a Sheet| {
-        let own = text.split_once('/').filter(|(product, _)| *product == sheet.product.id).map_or(text, |(_, id)| id);
-        sheet.variant_by_label(own).map(|variant| (sheet, variant))
-    };
-    let mut matches = found.sheets.iter().filter_map(|sheet| named(sheet));
-    match (matches.next(), matches.next()) {
-        (Some(one), None) => Ok(one),
-        (None, _) => {
-            let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
-            let text = text::tame(text);
-            Err(Failure::new(
-                ExitCode::Refused,
-                format!("No variant is called '{text}', and none has that printed on it."),
-            )
-            .state("Nothing was changed in the unit.")
-            .cure(format!("The variants are: {}.", known.join(", "))))
-        }
-        _ => Err(Failure::new(ExitCode::Refused, format!("Several products have a variant '{text}'."))
-            .cure("Name it with its product: --variant PRODUCT/VARIANT.")),
-    }
 }
 
 fn only_sheet<'a>(found: &Candidate<'a>) -> Result<&'a Sheet, Failure> {

@@ -6,9 +6,9 @@ use vaka_core::unit::Mode;
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::Span;
 
-use super::Job;
+use super::run::UpdateRun;
 
-impl Job<'_, '_> {
+impl UpdateRun<'_, '_> {
     /// The state of the unit, from everything that this run did to it and observed of it.
     pub(super) fn unit_state(&self) -> Option<UnitState> {
         self.report.unit.as_ref()?;

@@ -7,13 +7,14 @@ use vaka_image::address::Address;
 use vaka_image::{Image, ReadError, ReadOptions};
 use vaka_usb::DeviceInfo;
 
+use super::consents::NO_SHEET;
 use super::errors::{no_address, unreadable};
-use super::{Job, NO_SHEET};
+use super::run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::entry::{self, Wanted, Way};
 use crate::protocol::identity::Identity;
 
-impl<'a> Job<'a, '_> {
+impl<'a> UpdateRun<'a, '_> {
     /// A unit that nobody described is taken only if nothing else can be
     /// meant: a stray device with a DFU interface is on many machines.
     pub(super) fn takes_undescribed(&self) -> bool {

@@ -6,13 +6,17 @@ use crate::dfu::Attributes;
 use vaka_image::address::Span;
 
 use crate::plan::error::PlanError;
-use crate::plan::model::{Job, KnownContent};
+use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 
 /// The steps for a unit that is erased and written by address; returns the
 /// sectors that are erased.
-pub(super) fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Span>) -> Result<Vec<Span>, PlanError> {
+pub(super) fn addressed(
+    job: &PlanInput<'_>,
+    steps: &mut Vec<Step>,
+    kept: &mut Vec<Span>,
+) -> Result<Vec<Span>, PlanError> {
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
     let mut sectors = if job.clear_all { all_sectors(job) } else { of_image.clone() };
@@ -43,7 +47,11 @@ pub(super) fn addressed(job: &Job<'_>, steps: &mut Vec<Step>, kept: &mut Vec<Spa
 }
 
 /// The steps for a unit that takes the whole image as one stream of bytes.
-pub(super) fn streamed(job: &Job<'_>, uploads_image: bool, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+pub(super) fn streamed(
+    job: &PlanInput<'_>,
+    uploads_image: bool,
+    steps: &mut Vec<Step>,
+) -> Result<Vec<Span>, PlanError> {
     unit_decides(job)?;
     if job.geometry.block_size == Some(0) {
         return Err(PlanError::NoBlockSize);

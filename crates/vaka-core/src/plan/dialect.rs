@@ -7,7 +7,7 @@
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
 use crate::plan::geometry::DialectCapabilities;
-use crate::plan::model::{Job, KnownContent};
+use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 use crate::sheet::DialectRoute;
@@ -15,7 +15,7 @@ use vaka_dialect::{EraseBy, Erases, Order, Over};
 use vaka_image::address::{Address, Span};
 
 pub(super) fn steps(
-    job: &Job<'_>,
+    job: &PlanInput<'_>,
     route: &DialectRoute,
     steps: &mut Vec<Step>,
     kept: &mut Vec<Span>,
@@ -78,7 +78,7 @@ pub(super) fn steps(
 
 /// Everything can be erased first only where a request does it, or where the unit by itself
 /// erases just that: what it leaves alone would stay.
-fn may_clear_all(job: &Job<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
+fn may_clear_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
     let erases_that = match (offer.erase, offer.erases_itself) {
         (Some(EraseBy::Page | EraseBy::Range), _) => true,
         (Some(EraseBy::All), _) | (None, Some(Erases::Everything)) => {
@@ -93,7 +93,7 @@ fn may_clear_all(job: &Job<'_>, offer: &DialectCapabilities) -> Result<(), PlanE
 }
 
 /// How what was written is checked: read, or else by the unit's own checksum.
-fn check(job: &Job<'_>, offer: &DialectCapabilities, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
+fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
     if job.geometry.can_read {
         return Some(Step::ReadBack { spans: written, vouched: true });
     }
@@ -117,7 +117,7 @@ fn check(job: &Job<'_>, offer: &DialectCapabilities, written: Vec<Span>, sectors
 }
 
 /// Every sector of what the route writes.
-fn written_sectors(job: &Job<'_>) -> Vec<Span> {
+fn written_sectors(job: &PlanInput<'_>) -> Vec<Span> {
     let regions = job.route.writes.iter().filter_map(|region| job.geometry.sectors.sectors_in(region.span));
     let mut sectors: Vec<Span> = regions.flatten().collect();
     let keep = bootloader(job.variant).map(|region| region.span);
@@ -128,7 +128,12 @@ fn written_sectors(job: &Job<'_>) -> Vec<Span> {
 }
 
 /// The chunks, in the order in which they are written.
-fn runs(job: &Job<'_>, offer: &DialectCapabilities, spans: &[Span], erased: &[Span]) -> Result<Vec<Run>, PlanError> {
+fn runs(
+    job: &PlanInput<'_>,
+    offer: &DialectCapabilities,
+    spans: &[Span],
+    erased: &[Span],
+) -> Result<Vec<Run>, PlanError> {
     let changed = || erased.iter().flat_map(|range| spans.iter().filter_map(|span| span.common(*range)));
     let Some(size) = job.geometry.block_size else {
         return Ok(changed().map(|span| Run::stream(span, None)).collect());

@@ -3,7 +3,7 @@
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
 use crate::plan::geometry::Geometry;
-use crate::plan::model::{Job, KnownContent};
+use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{sectors_of, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 use crate::sheet::{FileTarget, Leave, VolumeRoute};
@@ -26,7 +26,7 @@ impl From<Leave> for RestartMethod {
 /// UF2 blocks. The unit erases a sector when a block for it comes, and restarts
 /// when it has counted as many blocks as they say there are: so whole sectors are
 /// sent or left out, and the last block waits until the others were read.
-pub(super) fn blocks(job: &Job<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
+pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
     unit_decides(job)?;
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
@@ -75,7 +75,7 @@ fn whole_pages(span: Span) -> Option<Span> {
 
 /// A file that the unit takes as a whole.
 pub(super) fn file(
-    job: &Job<'_>,
+    job: &PlanInput<'_>,
     route: &VolumeRoute,
     file: &FileTarget,
     steps: &mut Vec<Step>,

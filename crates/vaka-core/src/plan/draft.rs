@@ -7,7 +7,7 @@ use crate::sheet::{Undo, UndoPhase, undone};
 
 use crate::plan::dfu;
 use crate::plan::error::PlanError;
-use crate::plan::model::{Job, Plan};
+use crate::plan::model::{Plan, PlanInput};
 use crate::plan::step::Step;
 
 impl Plan {
@@ -16,7 +16,7 @@ impl Plan {
     /// # Errors
     /// [`PlanError`]: image, sheet and unit do not go together. A verdict that
     /// fits rules that out; this does not rely on it.
-    pub fn draft(job: &Job<'_>) -> Result<Self, PlanError> {
+    pub fn draft(job: &PlanInput<'_>) -> Result<Self, PlanError> {
         let (after, id) = (job.sheet.after(), job.sheet.application_ids(job.variant).cloned());
         let tells = *job.sheet.version_source(job.variant) != VersionSource::Nowhere;
         let version = image_version(job.variant, job.image).filter(|_| tells);
@@ -63,7 +63,7 @@ impl Plan {
 
 /// A unit that left before it could be read is brought back for that, where nobody's
 /// hands are needed and what it gives is what it took.
-fn once_more(job: &Job<'_>, steps: &[Step]) -> Option<Step> {
+fn once_more(job: &PlanInput<'_>, steps: &[Step]) -> Option<Step> {
     let RouteKind::PlainDfu { uploads_image: true, .. } = job.route.kind else { return None };
     let finishes = steps.iter().any(|step| matches!(step, Step::Finish { .. }));
     let leaves = job.geometry.attributes.is_some_and(|attributes| !attributes.manifestation_tolerant());
@@ -72,7 +72,7 @@ fn once_more(job: &Job<'_>, steps: &[Step]) -> Option<Step> {
 }
 
 /// What a person undoes at one moment, if there is something.
-fn undo(job: &Job<'_>, when: UndoPhase) -> Option<Step> {
+fn undo(job: &PlanInput<'_>, when: UndoPhase) -> Option<Step> {
     let steps = undone(&job.route.hands(), when).unwrap_or_default();
     let steps: Vec<Undo> = steps.into_iter().map(|(_, undo)| undo.clone()).collect();
     (!steps.is_empty()).then_some(Step::Undo { when, steps })

@@ -20,6 +20,6 @@ pub use blocks::{Block, Run};
 pub use error::PlanError;
 pub use geometry::{DialectCapabilities, Geometry};
 pub use ledger::Ledger;
-pub use model::{ApprovedPlan, Job, KnownContent, Plan};
+pub use model::{ApprovedPlan, KnownContent, Plan, PlanInput};
 pub use sectors::rest_of_sectors;
 pub use step::{FinishMethod, RestartMethod, Step};

@@ -44,7 +44,7 @@ pub struct ApprovedPlan(Plan);
 
 /// What a plan is made for.
 #[derive(Clone, Copy, Debug)]
-pub struct Job<'a> {
+pub struct PlanInput<'a> {
     /// The product.
     pub sheet: &'a Sheet,
     /// The variant that was decided on.
@@ -65,7 +65,7 @@ pub struct Job<'a> {
     pub keep: &'a [String],
 }
 
-impl Job<'_> {
+impl PlanInput<'_> {
     pub(super) fn keeps(&self) -> impl Iterator<Item = &Region> {
         self.variant.regions.iter().filter(|region| region.name != BOOTLOADER && self.keep.contains(&region.name))
     }

@@ -6,11 +6,11 @@ use vaka_image::address::Span;
 use vaka_image::span_set::SpanSet;
 
 use crate::plan::error::PlanError;
-use crate::plan::model::Job;
+use crate::plan::model::PlanInput;
 use crate::plan::step::Step;
 
 /// Refuses what only a route with addresses can do.
-pub(super) fn unit_decides(job: &Job<'_>) -> Result<(), PlanError> {
+pub(super) fn unit_decides(job: &PlanInput<'_>) -> Result<(), PlanError> {
     let option = match (job.clear_all, job.keep) {
         (true, _) => "--clear-all",
         (false, [_, ..]) => "--keep",
@@ -24,7 +24,7 @@ pub(super) fn bootloader(variant: &Variant) -> Option<&Region> {
 }
 
 /// Every sector that can be erased, but for the bootloader's.
-pub(super) fn all_sectors(job: &Job<'_>) -> Vec<Span> {
+pub(super) fn all_sectors(job: &PlanInput<'_>) -> Vec<Span> {
     let keep = bootloader(job.variant).map(|region| region.span);
     let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().takes_firmware());
     let all = zones.flat_map(|zone| job.geometry.sectors.sectors_in(zone.span()).unwrap_or_default());
@@ -35,7 +35,7 @@ pub(super) fn all_sectors(job: &Job<'_>) -> Vec<Span> {
 /// What the erased sectors hold of kept regions, but for what the image has. Without a sheet
 /// nobody knows what lies beside the image in its sectors: all of it is kept, where the unit can
 /// be read.
-pub(super) fn to_be_kept(job: &Job<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
+pub(super) fn to_be_kept(job: &PlanInput<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     if !job.sheet.is_described {
         let rest = rest_of_sectors(job.image, sectors);
         return Ok(if job.clear_all || !job.geometry.can_read { Vec::new() } else { rest });
@@ -55,7 +55,7 @@ pub fn rest_of_sectors(image: &Image, sectors: &[Span]) -> Vec<Span> {
 }
 
 /// The step that reads what is kept, if something is.
-pub(super) fn keep(job: &Job<'_>, kept: &[Span]) -> Option<Step> {
+pub(super) fn keep(job: &PlanInput<'_>, kept: &[Span]) -> Option<Step> {
     if !job.sheet.is_described {
         let regions = vec!["what the unit holds".to_owned()];
         return (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() });
@@ -68,7 +68,7 @@ pub(super) fn keep(job: &Job<'_>, kept: &[Span]) -> Option<Step> {
 /// Every sector that holds a byte of the image, each once. All of each must
 /// lie in regions that the route writes or that are kept: erasing takes whole
 /// sectors.
-pub(super) fn sectors_of(spans: &[Span], job: &Job<'_>) -> Result<Vec<Span>, PlanError> {
+pub(super) fn sectors_of(spans: &[Span], job: &PlanInput<'_>) -> Result<Vec<Span>, PlanError> {
     let mut sectors = Vec::new();
     for span in spans {
         sectors.extend(job.geometry.sectors.sectors_in(*span).ok_or(PlanError::NoSector(*span))?);
