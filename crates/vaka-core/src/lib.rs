@@ -1,10 +1,9 @@
-//! What Vaka knows, without doing anything: images, memory maps, product
-//! sheets, evidence and verdict, plans, the DFU state table, events.
+//! The product model and its rules; performs no I/O.
 //!
-//! Nothing here performs I/O, reads a clock, starts a thread or prints. Bytes
-//! and values come in, values go out. From bottom to top: [`address`] and
-//! [`size`]; [`image`] and [`memory`]; [`sheet`]; [`matching`]; [`plan`];
-//! [`event`]. Beside them stands [`dfu`], tied to none of these.
+//! Bytes and values come in, values go out: no clock, no threads, no output. From bottom to
+//! top: [`memory`], [`dfu`] and [`volume`] (what units report); [`sheet`] (a product);
+//! [`matching`] (which image fits which unit, and why); [`plan`] (what is done); [`release`];
+//! [`event`] (what is reported).
 
 pub mod carry;
 pub mod dfu;

@@ -151,42 +151,51 @@ impl StreamingReader {
 /// # Errors
 /// [`ReadError`]: the file is to blame, or something has to be said of it.
 pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
+    read_for(bytes, options, &[])
+}
+
+/// Reads the one image of a file, or the chosen one. Of several UF2 families the one in
+/// `families` is chosen, unless `options` has another choice.
+///
+/// # Errors
+/// As for [`read`].
+pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
     let mut firmware = read_all(bytes, options.at)?;
+    let index = match select(&firmware, options) {
+        Err(ReadError::Several(names)) if options.family.is_none() => {
+            let mut known = firmware
+                .sets
+                .iter()
+                .enumerate()
+                .filter(|(_, set)| matches!(set.name, GroupId::Family(Some(family)) if families.contains(&family)));
+            match (known.next(), known.next()) {
+                (Some((index, _)), None) => index,
+                _ => return Err(ReadError::Several(names)),
+            }
+        }
+        selected => selected?,
+    };
+    let Set { mut image, .. } = firmware.sets.swap_remove(index);
+    image.notes.splice(0..0, firmware.notes);
+    Ok(image)
+}
+
+/// The index of the one image that the options leave.
+fn select(firmware: &Firmware, options: ReadOptions) -> Result<usize, ReadError> {
     let names = || firmware.sets.iter().map(|set| set.name.clone()).collect::<Vec<_>>();
-    let chosen = |set: &Set| match set.name {
+    let is_chosen = |set: &Set| match set.name {
         GroupId::Whole => options.family.is_none() && options.target.is_none(),
         GroupId::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
         GroupId::Target { alternate, .. } => {
             options.family.is_none() && options.target.is_none_or(|target| target == alternate)
         }
     };
-    let mut found = firmware.sets.iter().enumerate().filter(|(_, set)| chosen(set)).map(|(index, _)| index);
-    match (found.next(), found.next()) {
-        (Some(index), None) => {
-            let Set { mut image, .. } = firmware.sets.swap_remove(index);
-            image.notes.splice(0..0, firmware.notes);
-            Ok(image)
-        }
+    let mut chosen = firmware.sets.iter().enumerate().filter(|(_, set)| is_chosen(set)).map(|(index, _)| index);
+    match (chosen.next(), chosen.next()) {
+        (Some(index), None) => Ok(index),
         (Some(_), Some(_)) => Err(ReadError::Several(names())),
         (None, _) if firmware.sets.is_empty() => Err(ReadError::Nothing),
         (None, _) => Err(ReadError::NotThere(names())),
-    }
-}
-
-/// The same; of several UF2 families the one is meant that is in `families`,
-/// unless another choice was made.
-///
-/// # Errors
-/// As for [`read`].
-pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
-    let Err(ReadError::Several(names)) = read(bytes, options) else { return read(bytes, options) };
-    let of = |name: &GroupId| match name {
-        GroupId::Family(Some(family)) => Some(*family).filter(|family| families.contains(family)),
-        _ => None,
-    };
-    match names.iter().filter_map(of).collect::<Vec<_>>()[..] {
-        [family] if options.family.is_none() => read(bytes, ReadOptions { family: Some(family), ..options }),
-        _ => Err(ReadError::Several(names)),
     }
 }
 

@@ -2,6 +2,8 @@
 
 // Nothing outside uses a program's modules; `pub` here means "for the other rooms".
 #![allow(unreachable_pub)]
+// Comments on options are their help texts, where brackets mean what is optional.
+#![allow(rustdoc::broken_intra_doc_links)]
 
 mod args;
 mod attempt;

@@ -1,7 +1,7 @@
 //! The whole list of what will be done, before any of it is done.
 //!
 //! A [`Plan`] can be drafted at any time, to be shown. Only with the
-//! [`Approval`] of a final verdict does it become an [`ApprovedPlan`], which
+//! [`Approval`](crate::matching::Approval) of a final verdict does it become an [`ApprovedPlan`], which
 //! is what the executor takes.
 
 mod blocks;

@@ -139,7 +139,7 @@ fn common(member: &Member<'_>) -> Vec<u8> {
     bytes
 }
 
-/// Reads an archive, and finds any bit that is not as [`write`] would have it.
+/// Reads an archive, and finds any bit that is not as [`write()`] would have it.
 ///
 /// # Errors
 /// [`ArchiveError`], with the member's name where one is at fault.

@@ -1,6 +1,6 @@
 //! The DFU engines.
 //!
-//! Source: DFU 1.1 and its published address extension. [`Link`] speaks the
+//! Source: DFU 1.1 and its published address extension. `Link` speaks the
 //! class requests and keeps to the unit's times; [`AddressedSession`] and
 //! [`PlainSession`] say what is downloaded and uploaded; [`detach`] asks an
 //! application to leave for its DFU mode. What the link takes care of and why:

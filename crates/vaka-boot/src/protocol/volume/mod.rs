@@ -1,9 +1,8 @@
 //! Units that are updated through a small disk.
 //!
-//! A [`Disk`] is one that is worked with over its own USB ([`native`]) or
-//! through the folder that the system shows ([`folder`]): never both, and a
-//! mounted disk is never unmounted behind anybody's back. [`Blocks`] sends UF2
-//! blocks over it, [`Drop`] a whole file.
+//! A [`Disk`] is used either over its own USB (`raw_disk`) or through the folder where the
+//! system shows it (`mounted`), never both; a mounted disk is never unmounted. `uf2` sends
+//! UF2 blocks over it, `file_copy` a whole file.
 
 mod bulk_only;
 mod file_copy;
