@@ -21,8 +21,8 @@ const DIALECTS: [&str; 8] = [
     include_str!("../../demo/sheets/auk.dialect.toml"),
     include_str!("../../demo/sheets/fulmar.dialect.toml"),
     include_str!("../../demo/sheets/skua.dialect.toml"),
-    include_str!("../../crates/vaka/src/dialects/serial.dialect.toml"),
-    include_str!("../../crates/vaka/src/dialects/pipes.dialect.toml"),
+    include_str!("../../crates/vaka-dialect/src/templates/serial.dialect.toml"),
+    include_str!("../../crates/vaka-dialect/src/templates/pipes.dialect.toml"),
     "dialect = 1\nname = 'c'\n[carrier]\nkind = 'pipes'\n[framing]\nkind = 'cobs'\n[geometry]\nchunk = 'size'\n[identify]\nsend = '1'\nreply = \"u8 size, bytes(size) x, bits16be(a:3, _:12, c:1), hex(4) h, dec d, '\\n', bytes rest\"\ntells = { a = 'fold(s = 0, b in x by 3: s * 31 + le(b) & 0xFFFF)' }\n[write]\nerases = true\ndo = \"each size of data { identify_again }\"\n[exchange.identify_again]\nreply = 'u8 n, bytes(n * n) _'\n[checksum]\nsend = '2'\nreply = 'i24be v'\nunit = 'v'\nimage = 'rounds(min(v, 9), a = 1: a * v)'\n[restart]\nsend = '3'",
     "dialect = 1\nname = 'm'\n[carrier]\nkind = 'serial'\njunk = 9\n[framing]\nkind = 'markers'\nstart = \"x'02'\"\nend = \"x'03'\"\nescape = 16\n[geometry]\nchunk = 8\n[sync]\nsend = '1'\nreply = \"bytes(1) k, hexbytes(2) z if k == 'z', u8 s if k != 'z'\"\n[start]\ns = 1\n[table.t]\n0 = 'ok'\n1 = 'busy'\n[write]\nerases = true\nsend = '2'\nreply = 'u8 in t'\nrefused = [\"'e', dec n\", 'u8 = 9']\nbusy = 'u8 = 7'\n[read]\ndo = \"until s == 0 every s ms within 9 s { more }\"\nresult = 'fill(length, 0)'\n[exchange.more]\nsend = '3'\nreply = 'u8 s'\noptional = true\n[restart]\nsend = '4'",
 ];

@@ -216,7 +216,7 @@ fn error_word(error: &TransferError) -> String {
 mod tests {
     use super::*;
 
-    /// The lines are those of the examples in `docs/formats/trace.md`.
+    /// The keys are those of the table in `docs/formats/trace.md`.
     #[test]
     fn lines_are_written_and_read_alike() {
         let failed = Err(TransferError::Stall);
