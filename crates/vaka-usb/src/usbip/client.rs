@@ -368,7 +368,7 @@ impl UsbIpDevice {
         let deadline = Instant::now() + timeout;
         let seqnum = self.submit(transfer)?;
         match self.result_of(seqnum, transfer, deadline) {
-            Err(LinkError::Late) => Err(self.unlink(seqnum, transfer)),
+            Err(LinkError::Late) => self.unlink(seqnum, transfer),
             Err(LinkError::Closed) => Err(self.closed()),
             Ok(result) => result,
         }
@@ -445,29 +445,40 @@ impl UsbIpDevice {
         Ok(self.payload(room, length)?.is_some())
     }
 
-    /// Cancels a transfer whose time is over. Its result, should one come
-    /// before or after the cancellation's, is swallowed.
-    fn unlink(&mut self, target: u32, transfer: &Transfer<'_>) -> TransferError {
-        self.cancelled.push((target, if transfer.is_in { transfer.length } else { 0 }));
+    /// Cancels a transfer that timed out. If the transfer completed before the server processed
+    /// the cancellation, returns its result: the data is read from the device and would
+    /// otherwise be lost. A result that arrives after the cancellation's reply is discarded.
+    fn unlink(&mut self, target: u32, transfer: &Transfer<'_>) -> Result<Vec<u8>, TransferError> {
+        let room = if transfer.is_in { transfer.length } else { 0 };
         self.seqnum = self.seqnum.wrapping_add(1);
         let seqnum = self.seqnum;
         let message = Message::Unlink { devid: self.devid, target };
         if self.connection.send(&message.emit(seqnum)).is_err() {
-            return self.end(unresponsive());
+            return Err(self.end(unresponsive()));
         }
         let deadline = Instant::now() + UNLINK_TIMEOUT;
         loop {
             match self.message(deadline) {
-                Ok(Some((number, Message::Unlinked { .. }))) if number == seqnum => return TransferError::Timeout,
+                Ok(Some((number, Message::Unlinked { .. }))) if number == seqnum => {
+                    self.cancelled.push((target, room));
+                    return Err(TransferError::Timeout);
+                }
                 Ok(Some((_, Message::Unlinked { .. }))) => {}
+                Ok(Some((number, Message::Submitted { status, length }))) if number == target => {
+                    return match self.payload(room, length) {
+                        Ok(Some(data)) => outcome(status).map(|()| data),
+                        Ok(None) => Err(self.nonsense()),
+                        Err(_) => Err(self.closed()),
+                    };
+                }
                 Ok(Some((number, Message::Submitted { length, .. }))) => match self.swallow(number, length) {
                     Ok(true) => {}
-                    Ok(false) => return self.nonsense(),
-                    Err(_) => return self.closed(),
+                    Ok(false) => return Err(self.nonsense()),
+                    Err(_) => return Err(self.closed()),
                 },
-                Ok(_) => return self.nonsense(),
-                Err(LinkError::Late) => return self.end(unresponsive()),
-                Err(LinkError::Closed) => return self.closed(),
+                Ok(_) => return Err(self.nonsense()),
+                Err(LinkError::Late) => return Err(self.end(unresponsive())),
+                Err(LinkError::Closed) => return Err(self.closed()),
             }
         }
     }
