@@ -27,7 +27,7 @@ use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session, SessionError};
 use crate::update::confirm::{self, ExpectedApplication};
-use crate::update::{by_label, open_question, undecided};
+use crate::update::{StepError, by_label, open_question, undecided};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -281,7 +281,7 @@ impl<'a> ReadSession<'a> {
         let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
         let parts = read_spans(&mut *self.session, &wanted, &self.place, cx);
         self.session.rest(cx);
-        parts
+        parts.map_err(|error| error.failure)
     }
 
     /// The one stretch from where the unit's stream begins to the last byte
@@ -411,7 +411,7 @@ pub(crate) fn read_spans(
     spans: &[Span],
     place: &str,
     cx: &mut Context<'_>,
-) -> Result<Parts, Failure> {
+) -> Result<Parts, StepError> {
     let total: u64 = spans.iter().map(|span| span.len()).sum();
     let step = |state, text: String| Event::Step {
         unit: place.to_owned(),
@@ -430,12 +430,15 @@ pub(crate) fn read_spans(
         let mut at = span.start();
         while at < span.end() {
             if cx.wants_stop() {
-                return Err(stopped("Nothing was changed in the unit."));
+                return Err(stopped("Nothing was changed in the unit.").into());
             }
             let left = span.end().offset_from(at).unwrap_or(0);
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
             let doing = format!("reading at {at}");
-            bytes.extend(session.read(at, len, cx).map_err(|error| failed(&error, place, &doing))?);
+            let read = session.read(at, len, cx);
+            bytes.extend(
+                read.map_err(|error| StepError { failure: failed(&error, place, &doing), loss: error.loss() })?,
+            );
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());
             done += u64::from(len);
             let (unit, step) = (place.to_owned(), StepName::Read);

@@ -468,13 +468,7 @@ fn unchanged(variant: Option<&str>, sheet: &Sheet, cx: &mut Context<'_>) -> Repo
 fn ended(failure: Failure, cx: &mut Context<'_>) -> Report {
     let mut report = update::empty_report();
     report.code = failure.code;
-    report.outcome = match failure.code {
-        ExitCode::Stopped => RunOutcome::Stopped,
-        ExitCode::Refused | ExitCode::NoUnit | ExitCode::File | ExitCode::Access | ExitCode::Usage => {
-            RunOutcome::Refused
-        }
-        _ => RunOutcome::Failed,
-    };
+    report.outcome = failure.code.outcome_unchanged();
     cx.tell(Event::Error(failure));
     cx.tell(Event::Result(Box::new(report.clone())));
     report

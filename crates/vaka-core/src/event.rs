@@ -431,6 +431,17 @@ pub enum ExitCode {
     Stopped = 130,
 }
 
+impl ExitCode {
+    /// The outcome of a failed run that changed nothing in the unit.
+    pub fn outcome_unchanged(self) -> RunOutcome {
+        match self {
+            Self::Stopped => RunOutcome::Stopped,
+            Self::Refused | Self::NoUnit | Self::File | Self::Access | Self::Usage => RunOutcome::Refused,
+            _ => RunOutcome::Failed,
+        }
+    }
+}
+
 impl From<ExitCode> for u8 {
     fn from(code: ExitCode) -> Self {
         code as Self

@@ -56,6 +56,15 @@ pub enum Finished {
     Vanished,
 }
 
+/// What was lost when a unit cannot be reached any more.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Loss {
+    /// The unit left the bus.
+    Unit,
+    /// Only the link to the unit failed: the unit may still be attached, in the same mode.
+    Link,
+}
+
 /// A unit in update mode, whatever it speaks.
 ///
 /// After an error the unit's memory is as the calls before left it, except for
@@ -273,10 +282,13 @@ impl SessionError {
         self
     }
 
-    /// Whether the unit was lost, and whether only the way to it failed: it may then still be
-    /// there.
-    pub fn is_loss(&self) -> (bool, bool) {
-        (matches!(self, Self::Gone | Self::Link(_)), matches!(self, Self::Link(_)))
+    /// What was lost, if that is the cause.
+    pub fn loss(&self) -> Option<Loss> {
+        match self {
+            Self::Gone => Some(Loss::Unit),
+            Self::Link(_) => Some(Loss::Link),
+            _ => None,
+        }
     }
 
     /// Whether the unit itself answered that it will not do what it was asked for. A missing

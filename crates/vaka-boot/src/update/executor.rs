@@ -9,7 +9,7 @@ use std::time::Duration;
 use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_core::event::{Difference, Event, ExitCode, Failure, StepName, StepState, Transfers, milliseconds};
-use vaka_core::plan::{ApprovedPlan, Ledger, Plan, Run, Step};
+use vaka_core::plan::{ApprovedPlan, Ledger, MemoryStep, Run, Step};
 use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -18,6 +18,7 @@ use vaka_image::span_set::SpanSet;
 use crate::context::Context;
 use crate::entry::stopped;
 use crate::protocol::session::{Finished, Session, SessionError};
+use crate::update::stop::StepError;
 
 /// Blocks of a sector that is known to differ are read on if there are no more
 /// of them than this: a jump to the next sector costs an address command, which
@@ -26,43 +27,38 @@ const WORTH_A_JUMP: u64 = 6;
 
 /// What was really done, in numbers.
 #[derive(Clone, Debug, Default)]
-pub struct Statistics {
+pub(super) struct Statistics {
     /// Padding that was written.
-    pub padded: u64,
-    /// Whether the unit was lost on the way: it may come back, and the work
-    /// can go on.
-    pub lost: bool,
-    /// Whether only the way to the unit failed: it may still be there.
-    pub link_lost: bool,
+    pub(super) padded: u64,
     /// What the unit did once it had all of the image.
-    pub finished: Option<Finished>,
+    pub(super) finished: Option<Finished>,
     /// Transfers by phase.
-    pub transfers: Transfers,
+    pub(super) transfers: Transfers,
     /// Milliseconds by step.
-    pub durations: Vec<(StepName, u64)>,
+    pub(super) durations: Vec<(StepName, u64)>,
 }
 
 /// One run of the executor.
-pub struct Executor<'a, 'b> {
+pub(super) struct Executor<'a, 'b> {
     /// What is done.
-    pub plan: &'a ApprovedPlan,
+    pub(super) plan: &'a ApprovedPlan,
     /// The bytes.
-    pub image: &'a Image,
+    pub(super) image: &'a Image,
     /// Where the unit is, for events.
-    pub unit: &'a str,
+    pub(super) unit: &'a str,
     /// The region that is written, for events.
-    pub region: &'a str,
+    pub(super) region: &'a str,
     /// Whether the unit may give its earlier content until it is reset, so that a difference is
     /// no proof yet.
-    pub gives_earlier_content: bool,
+    pub(super) gives_earlier_content: bool,
     /// The record of all erases, writes and comparisons of this run.
-    pub ledger: &'a mut Ledger,
+    pub(super) ledger: &'a mut Ledger,
     /// What was done in numbers.
-    pub tally: &'a mut Statistics,
+    pub(super) tally: &'a mut Statistics,
     /// The unit.
-    pub session: &'a mut dyn Session,
+    pub(super) session: &'a mut dyn Session,
     /// Time and events.
-    pub cx: &'a mut Context<'b>,
+    pub(super) cx: &'a mut Context<'b>,
 }
 
 impl Executor<'_, '_> {
@@ -71,72 +67,64 @@ impl Executor<'_, '_> {
     /// # Errors
     /// What failed, and what state the unit is in. The unit is then left
     /// quiet, in update mode.
-    pub fn run(&mut self) -> Result<(), Failure> {
-        let done = self.steps();
+    pub(super) fn run(&mut self) -> Result<(), StepError> {
+        let plan = self.plan;
+        let done = plan.memory_steps().try_for_each(|(step, operation)| self.run_step(step, operation));
         if done.is_err() {
             self.session.rest(self.cx);
         }
         done
     }
 
-    fn steps(&mut self) -> Result<(), Failure> {
-        for step in &self.plan.plan().steps {
-            match step {
-                Step::Erase { sectors } => {
-                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
-                    self.step(StepName::Erase, step, bytes, |this| this.erase(sectors, bytes))?;
-                }
-                Step::EraseAll { sectors } => {
-                    let bytes = sectors.iter().map(|sector| sector.len()).sum();
-                    self.step(StepName::Erase, step, bytes, |this| this.erase_all(sectors, bytes))?;
-                }
-                Step::Write { runs } => {
-                    let bytes = runs.iter().map(|run| run.span().len()).sum();
-                    self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))?;
-                }
-                Step::Finish { .. } => self.step(StepName::Finish, step, 0, Self::finish)?,
-                // A unit that left cannot be read, whatever it promised.
-                Step::ReadBack { .. } if matches!(self.tally.finished, Some(Finished::Leaves | Finished::Vanished)) => {
-                }
-                Step::ReadBack { spans, vouched } => {
-                    let bytes = spans.iter().map(|span| span.len()).sum();
-                    self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, *vouched))?;
-                }
-                Step::DeviceCheck { spans } => {
-                    let bytes = spans.iter().map(|span| span.len()).sum();
-                    self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))?;
-                }
-                // Done before the plan was settled, or once the unit is back.
-                Step::SendAgain
-                | Step::UnitErases { .. }
-                | Step::Keep { .. }
-                | Step::Compare { .. }
-                | Step::LookAgain { .. }
-                | Step::ReadOnceMore { .. } => {}
-                Step::Enter { .. }
-                | Step::Identify
-                | Step::Restart { .. }
-                | Step::Undo { .. }
-                | Step::Confirm { .. } => {}
+    fn run_step(&mut self, step: &Step, operation: MemoryStep<'_>) -> Result<(), StepError> {
+        let length = |spans: &[Span]| spans.iter().map(|span| span.len()).sum();
+        match operation {
+            MemoryStep::Erase(sectors) => {
+                let bytes = length(sectors);
+                self.step(StepName::Erase, step, bytes, |this| this.erase(sectors, bytes))
+            }
+            MemoryStep::EraseAll(sectors) => {
+                let bytes = length(sectors);
+                self.step(StepName::Erase, step, bytes, |this| this.erase_all(sectors, bytes))
+            }
+            MemoryStep::Write(runs) => {
+                let bytes = runs.iter().map(|run| run.span().len()).sum();
+                self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))
+            }
+            MemoryStep::Finish => self.step(StepName::Finish, step, 0, Self::finish),
+            // A unit that left cannot be read, whatever it promised.
+            MemoryStep::ReadBack { .. } if self.has_left() => Ok(()),
+            MemoryStep::ReadBack { spans, vouched } => {
+                let bytes = length(spans);
+                self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, vouched))
+            }
+            MemoryStep::DeviceCheck(spans) => {
+                let bytes = length(spans);
+                self.step(StepName::DeviceCheck, step, bytes, |this| this.device_check(spans, bytes))
             }
         }
-        Ok(())
     }
 
-    /// Carries out the plan's compare step, if it has one: the sectors that
+    fn has_left(&self) -> bool {
+        matches!(self.tally.finished, Some(Finished::Leaves | Finished::Vanished))
+    }
+
+    /// Executes the plan's comparison, if it has one: the sectors that
     /// hold the image's bytes already. What else is in them does not matter.
     ///
     /// # Errors
     /// The unit cannot be read any more, or a person stopped it. Nothing was
     /// changed.
-    pub fn equal_sectors(&mut self) -> Result<Vec<Span>, Failure> {
-        let compare = self.plan.plan().steps.iter().find(|step| matches!(step, Step::Compare { .. }));
-        let Some(step @ Step::Compare { sectors }) = compare else { return Ok(Vec::new()) };
+    pub(super) fn equal_sectors(&mut self) -> Result<Vec<Span>, StepError> {
+        let plan = self.plan.plan();
+        let Some((step, sectors)) = plan.comparison() else { return Ok(Vec::new()) };
         let bytes = sectors.iter().map(|sector| self.bytes_of_image(*sector)).sum();
         let mut equal = Vec::new();
-        let streamed = self.plan.plan().is_streamed();
         let looked = self.step(StepName::Compare, step, bytes, |this| {
-            equal = if streamed { this.compare_stream(sectors)? } else { this.compare_sectors(sectors, bytes)? };
+            equal = match plan.is_streamed() {
+                true => this.compare_stream(sectors)?,
+                false => this.compare_sectors(sectors, bytes)?,
+            };
             Ok(())
         });
         if looked.is_err() {
@@ -149,7 +137,7 @@ impl Executor<'_, '_> {
     ///
     /// # Errors
     /// What it gives differs, or it cannot be read. Nothing was changed.
-    pub fn read_once_more(&mut self, spans: &[Span]) -> Result<(), Failure> {
+    pub(super) fn reverify(&mut self, spans: &[Span]) -> Result<(), StepError> {
         self.gives_earlier_content = false;
         let step = Step::ReadOnceMore { spans: spans.to_vec() };
         let bytes = spans.iter().map(|span| span.len()).sum();
@@ -159,7 +147,7 @@ impl Executor<'_, '_> {
     }
 
     /// Reads every sector as far as the image goes.
-    fn compare_sectors(&mut self, sectors: &[Span], total: u64) -> Result<Vec<Span>, Failure> {
+    fn compare_sectors(&mut self, sectors: &[Span], total: u64) -> Result<Vec<Span>, StepError> {
         let mut equal = Vec::new();
         let mut done = 0;
         for sector in sectors {
@@ -170,14 +158,14 @@ impl Executor<'_, '_> {
             let mut at = first;
             let mut differs = false;
             if !self.session.limits().can_read {
-                self.may_go_on()?;
-                differs = !self.agrees(first, last)?;
+                self.check_interrupt()?;
+                differs = !self.checksum_matches(first, last)?;
                 at = last;
             }
             while at < last {
-                self.may_go_on()?;
+                self.check_interrupt()?;
                 let len = self.block_len(at, last);
-                differs |= !self.holds(at, len)?;
+                differs |= !self.matches_image(at, len)?;
                 at = at.checked_add(u64::from(len)).unwrap_or(last);
                 let left = last.offset_from(at).unwrap_or(0);
                 if differs && left > u64::from(self.session.limits().read_size) * WORTH_A_JUMP {
@@ -198,13 +186,13 @@ impl Executor<'_, '_> {
 
     /// Reads a unit that gives its whole content in one stream, up to the first
     /// difference: it is either equal or written anew.
-    fn compare_stream(&mut self, sectors: &[Span]) -> Result<Vec<Span>, Failure> {
+    fn compare_stream(&mut self, sectors: &[Span]) -> Result<Vec<Span>, StepError> {
         let span = self.image.span();
         let mut at = span.start();
         while at < span.end() {
-            self.may_go_on()?;
+            self.check_interrupt()?;
             let len = self.block_len(at, span.end());
-            if !self.holds(at, len)? {
+            if !self.matches_image(at, len)? {
                 self.ledger.record_difference(span);
                 self.session.rest(self.cx);
                 return Ok(Vec::new());
@@ -231,7 +219,7 @@ impl Executor<'_, '_> {
 
     /// Whether the unit's own checksum of these addresses is the image's; what the
     /// image does not fill counts as erased.
-    fn agrees(&mut self, from: Address, to: Address) -> Result<bool, Failure> {
+    fn checksum_matches(&mut self, from: Address, to: Address) -> Result<bool, StepError> {
         let len = to.offset_from(from).unwrap_or(0);
         let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
         self.image.copy_to(from, &mut data);
@@ -242,13 +230,13 @@ impl Executor<'_, '_> {
     }
 
     /// Lets the unit compute its checksum of what was written.
-    fn device_check(&mut self, spans: &[Span], total: u64) -> Result<(), Failure> {
+    fn device_check(&mut self, spans: &[Span], total: u64) -> Result<(), StepError> {
         let mut done = 0;
         for span in spans {
-            self.may_go_on()?;
-            if !self.agrees(span.start(), span.end())? {
+            self.check_interrupt()?;
+            if !self.checksum_matches(span.start(), span.end())? {
                 self.ledger.record_difference(*span);
-                return Err(Self::disagrees(*span));
+                return Err(Self::disagrees(*span).into());
             }
             self.record_equal(*span);
             done += span.len();
@@ -265,7 +253,7 @@ impl Executor<'_, '_> {
 
     /// Whether the unit holds the image's bytes there. One that refuses to be
     /// read counts as different: it is then written.
-    fn holds(&mut self, at: Address, len: u32) -> Result<bool, Failure> {
+    fn matches_image(&mut self, at: Address, len: u32) -> Result<bool, StepError> {
         let found = match self.session.read(at, len, self.cx) {
             Ok(found) => found,
             Err(SessionError::Refused { .. } | SessionError::Answered { .. } | SessionError::Misbehaved(_)) => {
@@ -285,8 +273,8 @@ impl Executor<'_, '_> {
         name: StepName,
         step: &Step,
         bytes: u64,
-        work: impl FnOnce(&mut Self) -> Result<(), Failure>,
-    ) -> Result<(), Failure> {
+        work: impl FnOnce(&mut Self) -> Result<(), StepError>,
+    ) -> Result<(), StepError> {
         let (started, before) = (self.cx.now(), self.session.transfers());
         self.tell(name, StepState::Started, step.to_string(), bytes, None);
         let done = work(self);
@@ -321,14 +309,14 @@ impl Executor<'_, '_> {
         self.cx.tell(Event::Progress { unit, step, region, done, total });
     }
 
-    fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
+    fn erase(&mut self, sectors: &[Span], total: u64) -> Result<(), StepError> {
         let mut done = 0;
         let at_once = match self.session.limits().erases_ranges {
             true => Span::joined(sectors.iter().copied()),
             false => sectors.to_vec(),
         };
         for range in &at_once {
-            self.may_go_on()?;
+            self.check_interrupt()?;
             self.ledger.start_erase(*range);
             self.session.erase(*range, self.cx).map_err(|error| self.failed("erasing", range.start(), &error))?;
             self.ledger.finish_erase(*range);
@@ -338,8 +326,8 @@ impl Executor<'_, '_> {
         Ok(())
     }
 
-    fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), Failure> {
-        self.may_go_on()?;
+    fn erase_all(&mut self, sectors: &[Span], total: u64) -> Result<(), StepError> {
+        self.check_interrupt()?;
         sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
         self.session.erase_all(self.cx).map_err(|error| self.failed("erasing everything, from", first, &error))?;
@@ -348,7 +336,7 @@ impl Executor<'_, '_> {
         Ok(())
     }
 
-    fn finish(&mut self) -> Result<(), Failure> {
+    fn finish(&mut self) -> Result<(), StepError> {
         let end = self.image.span().end();
         self.session.prepare_end(self.image);
         let held_back = self.plan.plan().held_back();
@@ -369,9 +357,9 @@ impl Executor<'_, '_> {
         Ok(())
     }
 
-    fn write(&mut self, runs: &[Run], total: u64) -> Result<(), Failure> {
+    fn write(&mut self, runs: &[Run], total: u64) -> Result<(), StepError> {
         let mut done = 0;
-        let erases_itself = !erases_first(self.plan.plan());
+        let erases_itself = !self.plan.plan().erases_by_request();
         if erases_itself && self.session.begin_erases() {
             let sectors = self.plan.plan().sectors();
             sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
@@ -384,7 +372,7 @@ impl Executor<'_, '_> {
         for run in runs {
             self.tally.transfers.runs += u64::from(addressed);
             for block in run.blocks() {
-                self.may_go_on()?;
+                self.check_interrupt()?;
                 let len = block.span.len();
                 let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
                 self.image.copy_to(block.span.start(), &mut data);
@@ -434,16 +422,16 @@ impl Executor<'_, '_> {
 
     /// Reads back and compares. Where nobody vouches for what an upload
     /// gives, what is not equal is told, and counts as not checked.
-    fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), Failure> {
+    fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), StepError> {
         match self.compare_all(spans, total) {
             Ok(None) => Ok(()),
-            Ok(Some(difference)) if vouched => Err(Self::differs(difference)),
-            Err(failure) if vouched || matches!(failure.code, ExitCode::Stopped) => Err(failure),
+            Ok(Some(difference)) if vouched => Err(Self::differs(difference).into()),
+            Err(error) if vouched || error.failure.code == ExitCode::Stopped => Err(error),
             other => {
                 spans.iter().for_each(|span| self.ledger.discard_equal(*span));
                 let why = match other {
                     Ok(Some(difference)) => format!("what it gives differs at {}", difference.first),
-                    Err(failure) => failure.message.trim_end_matches('.').to_owned(),
+                    Err(error) => error.failure.message.trim_end_matches('.').to_owned(),
                     Ok(None) => String::new(),
                 };
                 self.cx.warn(format!(
@@ -456,13 +444,13 @@ impl Executor<'_, '_> {
     }
 
     /// Reads all of `spans`; the first difference, if there is one.
-    fn compare_all(&mut self, spans: &[Span], total: u64) -> Result<Option<Difference>, Failure> {
+    fn compare_all(&mut self, spans: &[Span], total: u64) -> Result<Option<Difference>, StepError> {
         let mut done = 0;
         let mut difference: Option<Difference> = None;
         for span in spans {
             let mut at = span.start();
             while at < span.end() {
-                self.may_go_on()?;
+                self.check_interrupt()?;
                 let len = self.block_len(at, span.end());
                 let found =
                     self.session.read(at, len, self.cx).map_err(|error| self.failed("reading back", at, &error))?;
@@ -513,8 +501,8 @@ impl Executor<'_, '_> {
         )
     }
 
-    fn may_go_on(&self) -> Result<(), Failure> {
-        if self.cx.wants_stop() { Err(stopped("")) } else { Ok(()) }
+    fn check_interrupt(&self) -> Result<(), StepError> {
+        if self.cx.wants_stop() { Err(stopped("").into()) } else { Ok(()) }
     }
 
     /// A refusal with a reason is an answer: the write was not done.
@@ -522,8 +510,7 @@ impl Executor<'_, '_> {
         span.filter(|_| error.is_reasoned_refusal()).into_iter().for_each(|span| self.ledger.refuse_write(span));
     }
 
-    fn failed(&mut self, doing: &str, at: Address, error: &SessionError) -> Failure {
-        (self.tally.lost, self.tally.link_lost) = error.is_loss();
+    fn failed(&self, doing: &str, at: Address, error: &SessionError) -> StepError {
         let cure = match error {
             SessionError::Refused { status, .. } => status.cure(),
             SessionError::Rejected { cure, .. } => cure,
@@ -546,13 +533,9 @@ impl Executor<'_, '_> {
             }
         };
         let code = if matches!(error, SessionError::Held(_)) { ExitCode::Access } else { ExitCode::Transfer };
-        Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure)
+        let failure = Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure);
+        StepError { failure, loss: error.loss() }
     }
-}
-
-/// Whether the plan erases what it writes with requests of its own.
-fn erases_first(plan: &Plan) -> bool {
-    plan.steps.iter().any(|step| matches!(step, Step::Erase { .. } | Step::EraseAll { .. }))
 }
 
 fn rate(bytes: u64, time: Duration) -> String {

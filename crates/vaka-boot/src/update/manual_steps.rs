@@ -3,7 +3,6 @@
 use std::time::Duration;
 
 use vaka_core::event::{Event, RestartState, UndoRecord};
-use vaka_core::plan::{Plan, Step};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
@@ -15,42 +14,37 @@ use crate::update::confirm::Seen;
 const LOOK: Duration = Duration::from_millis(100);
 
 impl UpdateRun<'_, '_> {
-    /// Tells what is undone at one moment, and waits for it where somebody is there.
+    /// Shows what the user undoes at one moment, and waits for it where somebody is there.
     /// At the end nothing depends on it any more; then only what the bus shows is
     /// waited for.
-    pub(super) fn undo(&mut self, plan: &Plan, when: UndoPhase, unit: Option<&DeviceInfo>) {
-        let steps = plan.steps.iter().find_map(|step| match step {
-            Step::Undo { when: at, steps } if *at == when => Some(steps.clone()),
-            _ => None,
-        });
-        let steps = steps.unwrap_or_default();
+    pub(super) fn undo(&mut self, steps: &[Undo], when: UndoPhase, unit: Option<&DeviceInfo>) {
         let of = steps.len();
-        for (number, undo) in (1..).zip(&steps) {
+        for (number, undo) in (1..).zip(steps) {
             let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
-            let unit_name = self.report.unit.clone().unwrap_or_default();
+            let unit_name = self.progress.place().to_owned();
             self.cx.tell(Event::Hand { unit: unit_name, number, of, hand });
             let seen = match (undo.shows, unit) {
-                (Some(sign), Some(unit)) if self.operator.is_there() => self.see(sign, unit),
+                (Some(sign), Some(unit)) if self.operator.is_there() => self.await_bus_event(sign, unit),
                 _ if when == UndoPhase::End => None,
                 _ => self.operator.has_done(&undo.action).then_some(true),
             };
-            self.note_undone(undo, seen);
+            self.record_undo(undo, seen);
         }
     }
 
-    fn note_undone(&mut self, undo: &Undo, seen: Option<bool>) {
+    fn record_undo(&mut self, undo: &Undo, seen: Option<bool>) {
         if seen == Some(true) {
-            let unit = self.report.unit.clone().unwrap_or_default();
+            let unit = self.progress.place().to_owned();
             self.cx.mark_undone(&unit, &undo.action);
         }
         if seen == Some(false) {
             self.cx.warn(format!("Nothing on the bus shows yet that this was done: {}", undo.action));
         }
-        self.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
+        self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
     }
 
     /// Waits until the bus shows what a person does.
-    fn see(&mut self, sign: BusEvent, unit: &DeviceInfo) -> Option<bool> {
+    fn await_bus_event(&mut self, sign: BusEvent, unit: &DeviceInfo) -> Option<bool> {
         let bus = self.bench.bus(&unit.location)?.clone();
         let deadline = self.cx.now() + self.request.wait;
         let mut absence = Absence::of(unit);
@@ -71,7 +65,7 @@ impl UpdateRun<'_, '_> {
     }
 
     /// Asks a person what the unit shows, where the sheet says what that should be.
-    pub(super) fn ask_what_is_seen(&mut self, what: &[String], seen: &mut Seen) {
+    pub(super) fn confirm_visually(&mut self, what: &[String], seen: &mut Seen) {
         if what.is_empty() || seen.after == RestartState::NotBack {
             return;
         }
@@ -89,6 +83,6 @@ impl UpdateRun<'_, '_> {
             }
             None => self.cx.warn(format!("Nobody was asked what the unit shows; it should be: {list}.")),
         }
-        self.report.after = seen.after;
+        self.progress.report.after = seen.after;
     }
 }

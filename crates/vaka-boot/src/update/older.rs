@@ -6,43 +6,45 @@ use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
-use super::resolved::Resolved;
+use super::drafted::UpdateTask;
 use super::run::UpdateRun;
+use super::stop::Stop;
 use crate::protocol::session::Session;
 
 impl UpdateRun<'_, '_> {
     /// Asks for the agreement `older-version` where the unit could not report its version before:
     /// its flash may hold it, or else an earlier update is on record.
-    pub(super) fn check_downgrade(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {
-        let is_first = !std::mem::replace(&mut self.is_version_checked, true);
-        if !is_first || self.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
+    pub(super) fn check_downgrade(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
+        let settled = &task.resolved;
+        let is_first = !std::mem::replace(&mut self.progress.attempts.version_checked, true);
+        if !is_first || self.progress.report.version_before.is_some() || settled.sheet.comes_back.is_some() {
             return Ok(());
         }
-        let found = self.version_in_flash(settled, session)?;
+        let found = self.version_in_flash(task, session)?;
         let from = if found.is_some() { "in its flash" } else { "by the journal" };
         let found = found.or_else(|| {
-            let serials: Vec<&str> =
-                [&self.report.serial, &self.boot_serial].into_iter().flatten().map(String::as_str).collect();
+            let serials: Vec<&str> = [&self.progress.report.serial, &self.progress.unit.bootloader_serial]
+                .into_iter()
+                .flatten()
+                .map(String::as_str)
+                .collect();
             self.request.history.and_then(|history| {
                 history.last_version(&settled.sheet.product.name, settled.variant.part.as_deref(), &serials)
             })
         });
         let Some(before) = found else { return Ok(()) };
         let against = downgrade(settled.variant, &settled.image, &before);
-        self.report.version_before = Some(before);
+        self.progress.report.version_before = Some(before);
         let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
         let message = format!("Refused: {} ({from}).", against.sentence());
-        self.cx.tell(Event::Evidence { unit: self.report.unit.clone(), evidence: against });
-        Err(Failure::new(ExitCode::Refused, message).cure("If that is what you want: --agree older-version."))
+        self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against });
+        Err(Failure::new(ExitCode::Refused, message).cure("If that is what you want: --agree older-version.").into())
     }
 
     /// The version in the unit's flash, where the sheet says where it stands and the unit can be
     /// read there.
-    pub(super) fn version_in_flash(
-        &mut self,
-        settled: &Resolved<'_>,
-        session: &mut dyn Session,
-    ) -> Result<Option<Version>, Failure> {
+    fn version_in_flash(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<Option<Version>, Stop> {
+        let settled = &task.resolved;
         let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
         if matches!(&settled.route.kind, RouteKind::PlainDfu { uploads_image: false, .. }) {
             return Ok(None);
@@ -58,10 +60,7 @@ impl UpdateRun<'_, '_> {
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
             match session.read(at, len, self.cx) {
                 Ok(read) => bytes.extend(read),
-                Err(error) if error.is_loss().0 => {
-                    let place = self.report.unit.clone().unwrap_or_default();
-                    return Err(self.not_opened(&error, &place));
-                }
+                Err(error) if error.loss().is_some() => return Err(self.not_opened(&error, &task.unit)),
                 // It shows nothing there.
                 Err(_) => {
                     session.rest(self.cx);

@@ -3,14 +3,12 @@
 
 use vaka_base::text;
 use vaka_core::event::{ExitCode, Failure};
-use vaka_core::matching::Approval;
-use vaka_core::plan::{ApprovedPlan, Geometry, KnownContent, Plan, PlanError, PlanInput, RestartMethod, Step};
+use vaka_core::plan::{Geometry, KnownContent, Plan, PlanError, PlanInput};
 use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
-use super::errors::internal;
 use super::request::Request;
-use super::resolved::{Parts, Resolved};
+use super::resolved::Parts;
 
 pub(super) fn plan(
     parts: Parts<'_>,
@@ -88,25 +86,4 @@ pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
 /// What is known of the unit's content before it is asked.
 pub(super) fn content(request: &Request<'_>) -> KnownContent<'static> {
     if request.rewrite { KnownContent::Rewrite } else { KnownContent::Unseen }
-}
-
-/// How the plan makes the unit leave update mode.
-pub(super) fn restart_by(plan: &Plan) -> RestartMethod {
-    let by = plan.steps.iter().find_map(|step| match step {
-        Step::Restart { by } => Some(*by),
-        _ => None,
-    });
-    by.unwrap_or(RestartMethod::NotKnownYet)
-}
-
-/// The plan once more, after something was learned of the unit.
-pub(super) fn plan_again(
-    settled: &Resolved<'_>,
-    geometry: Geometry<'_>,
-    approval: &Approval,
-    request: &Request<'_>,
-    content: KnownContent<'_>,
-) -> Result<ApprovedPlan, Failure> {
-    let plan = plan(settled.parts(), geometry, false, request, content)?;
-    plan.approve(approval).map_err(|error| internal(&error.to_string()))
 }

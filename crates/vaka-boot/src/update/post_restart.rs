@@ -4,140 +4,144 @@
 use vaka_base::size::Grouped;
 use vaka_base::text;
 use vaka_core::event::{Check, ExitCode, Failure, RestartState, RunOutcome, StepName, StepState};
-use vaka_core::plan::{ApprovedPlan, Plan, RestartMethod, Step};
-use vaka_core::sheet::{FileTarget, ResultFile, RouteKind, UpdateMedium, VolumeRoute};
-use vaka_image::address::Span;
+use vaka_core::plan::{ApprovedPlan, RestartMethod};
+use vaka_core::sheet::{FileTarget, ResultFile, UpdateMedium, VolumeRoute};
 use vaka_image::compare;
 use vaka_usb::DeviceInfo;
 
+use super::drafted::UpdateTask;
+use super::executor::Statistics;
+use super::progress::Progress;
 use super::resolved::Resolved;
 use super::run::UpdateRun;
+use super::stop::{StepError, Stop};
+use super::written::{Restarted, Written};
 use crate::bench::connection::{Connection, Link};
 use crate::entry::{self, Way};
-use crate::protocol::session::{Session, SessionError};
+use crate::protocol::session::{Loss, SessionError};
 use crate::protocol::volume;
 use crate::update::confirm::{self, ExpectedApplication, Seen};
-use crate::update::executor::Statistics;
 
 impl UpdateRun<'_, '_> {
-    /// Looks at the disk of a unit that is back: the result that it tells, and the
-    /// application that it shows.
-    pub(super) fn look_again(&mut self, settled: &Resolved<'_>, plan: &Plan, seen: &mut Seen) -> Result<(), Failure> {
-        let Some(route) = settled.route.kind.volume() else { return Ok(()) };
-        let UpdateMedium::File(file) = &route.takes else { return Ok(()) };
+    /// Looks at the disk of a unit that is back: the result that it reports, and the application
+    /// that it shows. Returns whether its result file says that it took the file.
+    pub(super) fn check_shown_files(&mut self, restarted: &Restarted<'_>, seen: &mut Seen) -> Result<bool, Stop> {
+        let (resolved, plan) = (&restarted.task.resolved, restarted.plan.plan());
+        let Some(route) = resolved.route.kind.volume() else { return Ok(false) };
+        let UpdateMedium::File(file) = &route.takes else { return Ok(false) };
         if plan.runs().is_empty() {
-            return Ok(());
+            return Ok(false);
         }
         let back = match (seen.opened.take(), &seen.device) {
             (Some(opened), _) => Some(opened),
-            // It came back, but not as it should: what it says counts all the more.
+            // It came back in an unexpected state, so its result file matters even more.
             (None, Some(device)) => self.bench.look(device, self.cx).ok(),
             (None, None) => None,
         };
-        let looks = plan.steps.iter().any(|step| matches!(step, Step::LookAgain { .. }));
         let Some(opened) = back else {
-            let was_there = looks && seen.after != RestartState::NotBack;
-            return if was_there { Err(self.left_while_looked_at()) } else { Ok(()) };
+            let was_there = plan.compares_shown_file() && seen.after != RestartState::NotBack;
+            return if was_there { Err(left_while_read(&restarted.unit)) } else { Ok(false) };
         };
-        self.must_not_be_refused(file, &opened)?;
-        if looks { self.compare_again(settled, route, file, opened) } else { Ok(()) }
+        let is_accepted = self.check_result_file(file, &opened)?;
+        if plan.compares_shown_file() {
+            self.compare_shown_file(restarted, (route, file), opened)?;
+        }
+        Ok(is_accepted)
     }
 
     /// Brings a unit that left before it could be read into update mode once more,
     /// compares, and starts it again. If it cannot be brought there, what it holds
     /// stays as weakly checked as it was.
-    pub(super) fn read_once_more(
+    pub(super) fn reverify(
         &mut self,
-        settled: &Resolved<'_>,
-        plan: &ApprovedPlan,
+        restarted: &Restarted<'_>,
         expected: &ExpectedApplication<'_>,
         running: &DeviceInfo,
-    ) -> Result<(), Failure> {
-        if !plan.plan().steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. })) {
+    ) -> Result<(), Stop> {
+        if !restarted.plan.plan().rereads() {
             return Ok(());
         }
-        let serial = self.report.serial.clone();
-        let way = Way::of(settled.sheet, settled.route, running, serial.as_deref());
-        let booted = match entry::enter(self.bench, way, running, self.request.wait, self.operator, self.cx) {
+        let booted = match self.enter_again(&restarted.task.resolved, running) {
             Ok(booted) => booted,
-            Err(failure) if failure.code == ExitCode::Stopped => return Err(failure),
+            Err(failure) if failure.code == ExitCode::Stopped => return Err(failure.into()),
             Err(failure) => {
                 self.cx.warn(format!("{} What it holds was not read.", failure.message));
-                return self.must_run_again(expected, running);
+                return Ok(self.must_run_again(expected, running)?);
             }
         };
-        self.read_in_update_mode(&booted, settled, plan)?;
-        self.must_run_again(expected, &booted)
+        self.read_in_update_mode(&booted, &restarted.task, &restarted.plan)?;
+        Ok(self.must_run_again(expected, &booted)?)
+    }
+
+    /// Brings a unit whose application runs into update mode once more.
+    fn enter_again(&mut self, resolved: &Resolved<'_>, running: &DeviceInfo) -> Result<DeviceInfo, Failure> {
+        let serial = self.progress.report.serial.clone();
+        let way = Way::of(resolved.sheet, resolved.route, running, serial.as_deref());
+        entry::enter(self.bench, way, running, self.request.wait, self.operator, self.cx)
     }
 
     /// Reads a unit that is in update mode again, compares, and restarts it.
     fn read_in_update_mode(
         &mut self,
         booted: &DeviceInfo,
-        settled: &Resolved<'_>,
+        task: &UpdateTask<'_>,
         plan: &ApprovedPlan,
-    ) -> Result<(), Failure> {
-        self.in_update_mode = true;
-        self.report.after = RestartState::NotRestarted;
-        self.last = Some(booted.clone());
+    ) -> Result<(), Stop> {
+        let resolved = &task.resolved;
+        self.progress.unit.in_update_mode = true;
+        self.progress.report.after = RestartState::NotRestarted;
         let opened = self.open(booted)?;
-        let opening = opened.opening(settled.route, Some(settled.variant)).ok_or_else(|| {
+        let opening = opened.opening(resolved.route, Some(resolved.variant)).ok_or_else(|| {
             Failure::new(ExitCode::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
         })?;
-        let place = self.bench.place(&booted.location);
-        let mut session = opened.open(opening, self.cx).map_err(|error| self.not_opened(&error, &place))?;
-        let mut tally = Statistics::default();
-        let read = self.execution(plan, settled, &mut tally, &mut *session).read_once_more(&[settled.image.span()]);
-        self.report.durations_ms.append(&mut tally.durations);
-        self.report.transfers.add(&tally.transfers);
-        (self.lost, self.link_lost) = (tally.lost, tally.link_lost);
-        read?;
-        self.ledger.regain_track();
-        if self.ledger.bytes_checked(&self.image) == settled.image.len() {
-            self.report.check = Check::ReadBack;
+        let mut session = opened.open(opening, self.cx).map_err(|error| self.not_opened(&error, booted))?;
+        let mut statistics = Statistics::default();
+        let read = self.executor(plan, task, &mut statistics, &mut *session).reverify(&[resolved.image.span()]);
+        let progress = &mut self.progress;
+        progress.report.durations_ms.append(&mut statistics.durations);
+        progress.report.transfers.add(&statistics.transfers);
+        read.map_err(|error| error.of_unit(booted))?;
+        progress.ledger.regain_track();
+        if progress.ledger.bytes_checked(&progress.written.spans) == resolved.image.len() {
+            progress.report.check = Check::ReadBack;
         }
         // Nothing was written this time, so it does not leave by itself.
-        self.restart(RestartMethod::BusReset, &mut *session).map(drop)
+        self.leave_update_mode(RestartMethod::BusReset, &mut *session)?;
+        Ok(())
     }
 
     /// A plain DFU unit gave other bytes than it took. Some units make the image effective
     /// only with a reset: the unit is reset and read again before it is judged, where the
     /// host can bring it into update mode by itself. Any other failure stands.
-    pub(super) fn read_after_reset(
+    pub(super) fn read_after_reset<'s>(
         &mut self,
-        failure: Failure,
-        unit: &DeviceInfo,
-        settled: &Resolved<'_>,
-        plan: &ApprovedPlan,
-        mut session: Box<dyn Session>,
-    ) -> Result<(), Failure> {
-        let is_plain = matches!(settled.route.kind, RouteKind::PlainDfu { .. });
-        if failure.code != ExitCode::Differs || !is_plain || self.is_read_after_reset {
-            return Err(failure);
+        error: StepError,
+        written: Written<'s>,
+    ) -> Result<Restarted<'s>, Stop> {
+        let may_retry = error.failure.code == ExitCode::Differs && written.may_show_earlier_content();
+        let (task, mut session, plan) = written.into_parts();
+        if !may_retry || std::mem::replace(&mut self.progress.attempts.reread_after_reset, true) {
+            return Err(error.of_unit(&task.unit));
         }
-        self.is_read_after_reset = true;
         self.cx.warn("What the unit gives differs before a reset. It is reset and read again before it is judged.");
-        self.restart(RestartMethod::BusReset, &mut *session)?;
+        self.leave_update_mode(RestartMethod::BusReset, &mut *session)?;
         drop(session);
-        let expected = ExpectedApplication::of(settled.sheet, Some(settled.variant), settled.route);
-        let mut seen = confirm::confirm(self.bench, &expected, unit, self.cx);
-        self.note_seen(&mut seen, settled.route);
+        let resolved = &task.resolved;
+        let expected = ExpectedApplication::of(resolved.sheet, Some(resolved.variant), resolved.route);
+        let mut seen = confirm::confirm(self.bench, &expected, &task.unit, self.cx);
+        self.note_seen(&mut seen, resolved.route);
         // Whichever image that is shows only once it is read.
-        self.report.after = RestartState::Restarted;
-        self.ledger.lose_track();
+        self.progress.report.after = RestartState::Restarted;
+        self.progress.ledger.lose_track();
         drop(seen.opened);
-        let booted = match seen.device {
-            Some(device) if self.in_update_mode => device,
-            Some(device) if settled.route.enters_by_itself() => {
-                let serial = self.report.serial.clone();
-                let way = Way::of(settled.sheet, settled.route, &device, serial.as_deref());
-                entry::enter(self.bench, way, &device, self.request.wait, self.operator, self.cx)?
-            }
-            _ => return Err(failure),
+        let unit = match seen.device {
+            Some(device) if self.progress.unit.in_update_mode => device,
+            Some(device) if resolved.route.enters_by_itself() => self.enter_again(resolved, &device)?,
+            _ => return Err(error.of_unit(&task.unit)),
         };
-        self.read_in_update_mode(&booted, settled, plan)?;
-        self.is_in_again();
-        self.confirm(&booted, settled, plan)
+        self.read_in_update_mode(&unit, &task, &plan)?;
+        self.discard_preserved();
+        Ok(Restarted { unit, task, plan, finished: None })
     }
 
     /// Waits for the application after the unit was only read.
@@ -151,98 +155,94 @@ impl UpdateRun<'_, '_> {
             )
             .cure("Press reset on the unit, or unplug it and plug it in again."));
         }
-        self.tell_step(StepName::Confirm, StepState::Done, seen.words);
+        self.emit_step(StepName::Confirm, StepState::Done, seen.words);
         Ok(())
     }
 
-    /// It was back and is gone again: it may come once more.
-    fn left_while_looked_at(&mut self) -> Failure {
-        self.lost = true;
-        Failure::new(ExitCode::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
-            "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
-        )
-    }
-
-    /// What the unit's result file says of the file that it was given.
-    fn must_not_be_refused(&mut self, file: &FileTarget, opened: &Connection) -> Result<(), Failure> {
-        let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(()) };
+    /// What the unit's result file says of the file that it was given; whether it took it.
+    fn check_result_file(&mut self, file: &FileTarget, opened: &Connection) -> Result<bool, Failure> {
+        let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(false) };
         let disk = opened.identity.facts.volume.as_ref();
         let Some(lines) = disk.and_then(|disk| disk.text(name)) else {
             self.cx.warn(format!("The unit left no {name} that would say whether it took the file."));
-            return Ok(());
+            return Ok(false);
         };
         let found = |words: &str| lines.iter().find(|line| line.contains(words));
         if let Some(line) = found(failure) {
-            self.ledger.lose_track();
-            self.report.outcome = RunOutcome::Failed;
+            self.progress.ledger.lose_track();
+            self.progress.report.outcome = RunOutcome::Failed;
             return Err(Failure::new(
                 ExitCode::Transfer,
                 format!("The unit refused the file; its {name} says: {line}."),
             )
             .cure("Check that this file is for this very unit, and take one that was released for it."));
         }
-        match found(success) {
-            Some(line) => {
-                self.is_file_accepted = true;
-                self.tell_step(StepName::Finish, StepState::Done, format!("{name} says: {line}"));
-            }
-            None => {
-                let line = lines.first().map_or("nothing", String::as_str);
-                self.cx
-                    .warn(format!("The unit's {name} says neither that it took the file nor that it refused: {line}."));
-            }
+        if let Some(line) = found(success) {
+            self.emit_step(StepName::Finish, StepState::Done, format!("{name} says: {line}"));
+            return Ok(true);
         }
-        Ok(())
+        let line = lines.first().map_or("nothing", String::as_str);
+        self.cx.warn(format!("The unit's {name} says neither that it took the file nor that it refused: {line}."));
+        Ok(false)
     }
 
     /// Compares the application that the unit shows with the image.
-    fn compare_again(
+    fn compare_shown_file(
         &mut self,
-        settled: &Resolved<'_>,
-        route: &VolumeRoute,
-        file: &FileTarget,
+        restarted: &Restarted<'_>,
+        (route, file): (&VolumeRoute, &FileTarget),
         opened: Connection,
-    ) -> Result<(), Failure> {
+    ) -> Result<(), Stop> {
         let name = route.present.as_deref().unwrap_or(&file.name);
         let Link::Disk(mut disk) = opened.link else { return Ok(()) };
-        self.tell_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
+        self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
         let shown = match disk.read_file(name, &volume::to_its_end, self.cx) {
             Ok(shown) => shown.unwrap_or_default(),
-            Err(SessionError::Gone | SessionError::Link(_)) => return Err(self.left_while_looked_at()),
+            Err(SessionError::Gone | SessionError::Link(_)) => return Err(left_while_read(&restarted.unit)),
             Err(error) => {
                 self.cx.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
                 return Ok(());
             }
         };
-        let image = &settled.image;
+        let image = &restarted.task.resolved.image;
         let Some(found) = volume::decode(route, image.start(), &shown) else {
             self.cx.warn(format!("The unit shows no application in {name}. What it holds is not checked."));
             return Ok(());
         };
-        let length: u64 = image.segments().iter().map(|segment| segment.span()).map(Span::len).sum();
+        let Progress { report, ledger, written, .. } = &mut self.progress;
         let result = compare::compare(image, &found, &[]);
         if result.first_difference.is_none() && result.unread == 0 {
-            self.ledger.regain_track();
-            self.image.iter().for_each(|span| self.ledger.record_equal(*span));
-            self.report.check = Check::ReadBack;
-            let words = format!("{} bytes are equal", Grouped(length));
-            self.tell_step(StepName::ReadBack, StepState::Done, words);
+            ledger.regain_track();
+            written.spans.iter().for_each(|span| ledger.record_equal(*span));
+            report.check = Check::ReadBack;
+            let words = format!("{} bytes are equal", Grouped(image.len()));
+            self.emit_step(StepName::ReadBack, StepState::Done, words);
             return Ok(());
         }
-        if self.vanished {
+        if restarted.was_lost_at_end() {
             // It is there again, so the work can go on.
-            self.lost = true;
-            return Err(Failure::new(ExitCode::Transfer, "The unit left the bus before it had taken the file.")
-                .cure("Check cable and power, and run the same command again."));
+            let failure = Failure::new(ExitCode::Transfer, "The unit left the bus before it had taken the file.")
+                .cure("Check cable and power, and run the same command again.");
+            return Err(Stop::lost(&restarted.unit, Loss::Unit, failure));
         }
-        self.report.outcome = RunOutcome::Failed;
-        self.image.iter().for_each(|span| self.ledger.record_difference(*span));
+        report.outcome = RunOutcome::Failed;
+        written.spans.iter().for_each(|span| ledger.record_difference(*span));
         let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");
         let from = result.first_difference.map_or("where it ends".to_owned(), |first| format!("from {} on", first.at));
         Err(Failure::new(
             ExitCode::Differs,
             format!("The unit took the file, and what it shows in {name} differs in {count}, {from}."),
         )
-        .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged."))
+        .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged.")
+        .into())
     }
+}
+
+/// The unit was back and left the bus again: it may come once more.
+fn left_while_read(unit: &DeviceInfo) -> Stop {
+    let failure =
+        Failure::new(ExitCode::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
+            "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
+        );
+    Stop::lost(unit, Loss::Unit, failure)
 }

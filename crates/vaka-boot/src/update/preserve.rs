@@ -7,17 +7,43 @@ use vaka_image::ERASED;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 
+use super::drafted::UpdateTask;
 use super::errors::internal;
 use super::request::Save;
 use super::resolved::Resolved;
 use super::run::UpdateRun;
+use super::stop::{StepError, Stop};
 use crate::protocol::session::Session;
-use crate::read_session;
+use crate::read_session::{self, Parts};
 
 impl UpdateRun<'_, '_> {
-    /// Keeps what the unit holds in the regions that the route writes, once.
-    pub(super) fn save(&mut self, settled: &Resolved<'_>, session: &mut dyn Session) -> Result<(), Failure> {
-        let Some(Save(keep)) = self.request.save.filter(|_| self.saved.is_none()) else { return Ok(()) };
+    /// Saves what the unit holds in the regions that the route writes, once in a run.
+    pub(super) fn save(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
+        let wanted = self.request.save.filter(|_| self.progress.content.backup_name.is_none());
+        let Some(Save(save)) = wanted else { return Ok(()) };
+        let spans = self.spans_to_save(&task.resolved, session)?;
+        let parts = match spans.is_empty() {
+            true => Vec::new(),
+            false => self.read(&spans, session).map_err(|error| error.of_unit(&task.unit))?,
+        };
+        let image = Image::of_memory(&parts).and_then(|image| image.without_blank_end(16));
+        let Some(image) = image else {
+            self.cx.warn(match spans.is_empty() {
+                true => "The unit shows no application, and nothing was saved.",
+                false => "The unit holds nothing there: it is blank, and nothing was saved.",
+            });
+            self.progress.content.backup_name = Some(String::new());
+            return Ok(());
+        };
+        let name = save(&image)?;
+        self.emit_step(StepName::Read, StepState::Done, format!("saved: {name}"));
+        self.progress.content.backup_name = Some(name);
+        Ok(())
+    }
+
+    /// The readable addresses of the regions that the route writes: a unit may show no more than
+    /// its application.
+    fn spans_to_save(&mut self, resolved: &Resolved<'_>, session: &mut dyn Session) -> Result<Vec<Span>, Failure> {
         let refused = |words: &str| {
             Failure::new(ExitCode::Refused, words.to_owned())
                 .state("Nothing was changed in the unit.")
@@ -26,95 +52,82 @@ impl UpdateRun<'_, '_> {
         if !session.limits().can_read {
             return Err(refused("The unit cannot be read, so its present content cannot be saved."));
         }
-        let regions = settled.route.writes.iter().map(|region| region.span);
-        let extent = session
-            .extent(settled.image.start(), self.cx)
+        let shown = session
+            .extent(resolved.image.start(), self.cx)
             .map_err(|_| refused("The unit's present content could not be read, so it cannot be saved."))?;
-        // A unit may show no more than its application.
-        let spans: Vec<Span> = match extent {
+        let regions = resolved.route.writes.iter().map(|region| region.span);
+        Ok(match shown {
             None => regions.collect(),
-            Some(shown) => regions
-                .flat_map(|region| shown.iter().filter_map(move |part| part.common(region)).collect::<Vec<_>>())
-                .collect(),
-        };
-        if spans.is_empty() {
-            self.cx.warn("The unit shows no application, and nothing was saved.");
-            self.saved = Some(String::new());
-            return Ok(());
-        }
-        let place = self.report.unit.clone().unwrap_or_default();
-        let parts = read_session::read_spans(session, &spans, &place, self.cx);
-        session.rest(self.cx);
-        let image = Image::of_memory(&parts?).and_then(|image| image.without_blank_end(16));
-        let Some(image) = image else {
-            self.cx.warn("The unit holds nothing there: it is blank, and nothing was saved.");
-            self.saved = Some(String::new());
-            return Ok(());
-        };
-        let name = keep(&image)?;
-        self.tell_step(StepName::Read, StepState::Done, format!("saved: {name}"));
-        self.saved = Some(name);
-        Ok(())
+            Some(shown) => regions.flat_map(|region| common(region, &shown)).collect(),
+        })
     }
 
-    /// Reads what is kept of the sectors that will be erased, and makes it a part
-    /// of what is written.
-    pub(super) fn keep<'s>(
+    /// Reads the preserved parts of the sectors that will be erased; returns the image with them.
+    /// `None` if nothing is preserved.
+    pub(super) fn preserve(
         &mut self,
-        settled: &Resolved<'s>,
+        task: &UpdateTask<'_>,
         plan: &ApprovedPlan,
         session: &mut dyn Session,
-    ) -> Result<Option<Resolved<'s>>, Failure> {
+    ) -> Result<Option<Image>, Stop> {
         let spans = plan.plan().kept();
         if spans.is_empty() {
             return Ok(None);
         }
-        let unit = self.unit_name();
-        let left = || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|left| holds_all(left, spans));
-        let kept = match self.kept.take().or_else(left) {
-            Some(kept) => {
+        let unit = self.progress.unit_name();
+        let pending =
+            || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|pending| holds_all(pending, spans));
+        let preserved = match self.progress.content.preserved.take().or_else(pending) {
+            Some(preserved) => {
                 self.cx.warn("What is kept was read before a break; those bytes are written, not what is there now.");
-                kept
+                preserved
             }
             None => {
-                let place = self.report.unit.clone().unwrap_or_default();
-                let parts = read_session::read_spans(session, spans, &place, self.cx);
-                session.rest(self.cx);
-                let image = Image::of_memory(&parts?).ok_or_else(|| internal("what is kept is no image"))?;
-                if let Some(shelf) = self.request.shelf {
-                    let name = shelf.put(&unit, &image)?;
-                    let bytes = Bytes(image.len());
-                    self.tell_step(
-                        StepName::Read,
-                        StepState::Done,
-                        format!("{bytes} to keep, meanwhile also in {name}"),
-                    );
-                }
+                let parts = self.read(spans, session).map_err(|error| error.of_unit(&task.unit))?;
+                let image = Image::of_memory(&parts).ok_or_else(|| internal("what is kept is no image"))?;
+                self.store_preserved(&unit, &image)?;
                 image
             }
         };
-        let whole = settled.image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
-        // An earlier run may have kept more than this one is asked to.
-        // Erased flash needs no writing.
-        let beside = spans.iter().filter_map(|span| without_blank_ends(span.start(), kept.bytes(*span)?));
-        let image = Image::of_memory(&whole.chain(beside).collect::<Vec<_>>());
-        let image = image.ok_or_else(|| internal("the image and what is kept overlap"))?;
-        self.kept = Some(kept);
-        let Resolved { sheet, variant, route, verdict, .. } = settled;
-        Ok(Some(Resolved { sheet, variant, route, image, verdict: verdict.clone() }))
+        let image = merged(&task.resolved.image, spans, &preserved)?;
+        self.progress.content.preserved = Some(preserved);
+        Ok(Some(image))
     }
 
-    /// What was kept is in the unit again.
-    pub(super) fn is_in_again(&mut self) {
-        if let (Some(_), Some(shelf)) = (self.kept.take(), self.request.shelf) {
-            shelf.clear(&self.unit_name());
+    /// Puts the preserved content where it outlives this process.
+    fn store_preserved(&mut self, unit: &str, image: &Image) -> Result<(), Failure> {
+        let Some(shelf) = self.request.shelf else { return Ok(()) };
+        let name = shelf.put(unit, image)?;
+        let bytes = Bytes(image.len());
+        self.emit_step(StepName::Read, StepState::Done, format!("{bytes} to keep, meanwhile also in {name}"));
+        Ok(())
+    }
+
+    fn read(&mut self, spans: &[Span], session: &mut dyn Session) -> Result<Parts, StepError> {
+        let parts = read_session::read_spans(session, spans, self.progress.place(), self.cx);
+        session.rest(self.cx);
+        parts
+    }
+
+    /// The preserved content is in the unit again.
+    pub(super) fn discard_preserved(&mut self) {
+        if let (Some(_), Some(shelf)) = (self.progress.content.preserved.take(), self.request.shelf) {
+            shelf.clear(&self.progress.unit_name());
         }
     }
+}
 
-    /// The unit's serial number in update mode, or else its place.
-    fn unit_name(&self) -> String {
-        self.boot_serial.clone().or_else(|| self.report.unit.clone()).unwrap_or_default()
-    }
+fn common(region: Span, shown: &[Span]) -> Vec<Span> {
+    shown.iter().filter_map(|part| part.common(region)).collect()
+}
+
+/// The image with the preserved content of these addresses. An earlier run may have preserved
+/// more than this one needs; erased flash needs no writing.
+fn merged(image: &Image, spans: &[Span], preserved: &Image) -> Result<Image, Failure> {
+    let own = image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
+    let beside = spans.iter().filter_map(|span| without_blank_ends(span.start(), preserved.bytes(*span)?));
+    let merged = Image::of_memory(&own.chain(beside).collect::<Vec<_>>());
+    merged.ok_or_else(|| internal("the image and what is kept overlap"))
 }
 
 /// Bytes at an address without the 0xFF at both ends; `None` if nothing else is there.

@@ -41,7 +41,7 @@ impl<'a> UpdateRun<'a, '_> {
         let case =
             Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed, claim: None };
         let verdict = judge(&case);
-        self.tell_verdict(&verdict);
+        self.emit_verdict(&verdict);
         match verdict.outcome {
             Outcome::Fits => settled(found, sheet, image, verdict),
             _ => Err(refused(&verdict, sheet)),
@@ -55,11 +55,11 @@ impl<'a> UpdateRun<'a, '_> {
         unit: &UnitFacts,
         version: Option<&Version>,
     ) -> Result<Resolved<'a>, Failure> {
-        if let (None, Some(text)) = (self.label, &self.request.label) {
-            self.label = Some(by_label(found, text)?);
+        if let (None, Some(text)) = (self.progress.unit.label, &self.request.label) {
+            self.progress.unit.label = Some(by_label(found, text)?);
         }
         loop {
-            let label = self.label;
+            let label = self.progress.unit.label;
             let sheet = match label {
                 Some((sheet, _)) => sheet,
                 None => only_sheet(found)?,
@@ -86,7 +86,7 @@ impl<'a> UpdateRun<'a, '_> {
                 claim,
             };
             let verdict = judge(&case);
-            self.tell_verdict(&verdict);
+            self.emit_verdict(&verdict);
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
                 // It changes its mode and nothing else, and is judged again then.
@@ -105,7 +105,7 @@ impl<'a> UpdateRun<'a, '_> {
     /// Asks what is printed on the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
         let answer = self.operator.read_label(question).ok_or_else(|| undecided(question))?;
-        self.label = Some(by_label(found, &answer)?);
+        self.progress.unit.label = Some(by_label(found, &answer)?);
         Ok(())
     }
 

@@ -1,5 +1,7 @@
 //! Units that no product sheet describes: an update of a bare DFU interface.
 
+use std::cell::OnceCell;
+
 use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::{EntryStep, Sheet, Signal};
 use vaka_core::unit::Mode;
@@ -9,35 +11,36 @@ use vaka_usb::DeviceInfo;
 
 use super::consents::NO_SHEET;
 use super::errors::{no_address, unreadable};
+use super::resolved::Resolved;
 use super::run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::entry::{self, Wanted, Way};
 use crate::protocol::identity::Identity;
 
 impl<'a> UpdateRun<'a, '_> {
-    /// A unit that nobody described is taken only if nothing else can be
-    /// meant: a stray device with a DFU interface is on many machines.
-    pub(super) fn takes_undescribed(&self) -> bool {
+    /// An undescribed unit is accepted only if nothing else can be meant: many machines have
+    /// some device with a DFU interface.
+    pub(super) fn accepts_undescribed(&self) -> bool {
         self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_agreed(NO_SHEET)
     }
 
-    /// Nobody described the unit: what it says of itself takes the sheet's place.
-    pub(super) fn undescribed(&mut self, found: &Candidate<'a>) -> Result<(), Failure> {
-        let booted = match found.mode {
-            Mode::Update => found.device.clone(),
-            _ => self.detach_undescribed(found)?,
-        };
-        let opened = self.open(&booted)?;
-        let image = self.image_of_undescribed(&opened.identity)?;
-        let facts = opened.identity.facts.clone();
-        let sheet = Sheet::of_unit(&facts, &image, &self.request.memory).map_err(|error| {
+    /// Judges an undescribed unit by a sheet that is made from what the unit reports.
+    pub(super) fn judge_undescribed<'s>(
+        &mut self,
+        found: &Candidate<'a>,
+        identity: &Identity,
+        generic: &'s OnceCell<Sheet>,
+    ) -> Result<Resolved<'s>, Failure> {
+        let image = self.image_of_undescribed(identity)?;
+        let facts = &identity.facts;
+        let sheet = Sheet::of_unit(facts, &image, &self.request.memory).map_err(|error| {
             Failure::new(ExitCode::Refused, format!("Nobody described this unit, and {error}."))
                 .state("Nothing was changed in the unit.")
                 .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
         })?;
-        let described = Candidate { device: booted.clone(), mode: Mode::Update, sheets: vec![&sheet] };
-        let settled = self.judged(&described, &sheet, image, &facts)?;
-        self.update(&booted, opened, &settled)
+        let sheet = generic.get_or_init(|| sheet);
+        let described = Candidate { device: found.device.clone(), mode: Mode::Update, sheets: vec![sheet] };
+        self.judged(&described, sheet, image, facts)
     }
 
     /// Brings the application of a unit that nobody described to leave for its

@@ -152,14 +152,6 @@ impl Plan {
         })
     }
 
-    /// Whether a span is read back after the writing.
-    pub fn reads_back(&self, part: Span) -> bool {
-        self.steps.iter().any(|step| match step {
-            Step::ReadBack { spans, .. } => spans.iter().any(|span| span.covers(part)),
-            _ => false,
-        })
-    }
-
     /// What of those sectors is kept, and must be made a part of the image.
     pub fn kept(&self) -> &[Span] {
         &self.kept

@@ -1,0 +1,230 @@
+//! From the verdict to an approved plan and an open session.
+
+use vaka_base::size::Bytes;
+use vaka_core::dfu::Attributes;
+use vaka_core::event::{ExitCode, Failure};
+use vaka_core::matching::Approval;
+use vaka_core::memory::SectorMap;
+use vaka_core::plan::{ApprovedPlan, DialectCapabilities, Geometry, KnownContent, Plan, rest_of_sectors};
+use vaka_core::sheet::{BOOTLOADER, RouteKind, UndoPhase};
+use vaka_image::address::Span;
+use vaka_usb::DeviceInfo;
+
+use super::consents::{LOSE_REST, UNPROTECT};
+use super::errors::{internal, not_opened};
+use super::located::Judged;
+use super::planning::{content, plan, undo_of};
+use super::request::Request;
+use super::resolved::Resolved;
+use super::run::UpdateRun;
+use super::stop::Stop;
+use crate::bench::connection::{Connection, Opening};
+use crate::protocol::session::{Protection, Session, SessionError};
+
+/// What is written to which unit, and the approval for it.
+pub(super) struct UpdateTask<'s> {
+    /// The unit, as it is listed now.
+    pub(super) unit: DeviceInfo,
+    /// The final verdict and the image.
+    pub(super) resolved: Resolved<'s>,
+    /// What the unit can take.
+    pub(super) limits: UnitLimits,
+    /// The final verdict's approval.
+    approval: Approval,
+}
+
+/// What the unit can take, as it reports it or else as the sheet says.
+pub(super) struct UnitLimits {
+    sectors: SectorMap,
+    block_size: u32,
+    can_read: bool,
+    attributes: Option<Attributes>,
+    offer: Option<DialectCapabilities>,
+}
+
+/// A unit with an approved plan, before anything is sent to its memory.
+pub(super) struct Drafted<'s> {
+    task: UpdateTask<'s>,
+    connection: Connection,
+    opening: Opening,
+    plan: ApprovedPlan,
+}
+
+/// A unit with an open session.
+pub(super) struct Connected<'s> {
+    pub(super) task: UpdateTask<'s>,
+    pub(super) session: Box<dyn Session>,
+    /// The plan so far: what it preserves and compares is known only once that is read.
+    pub(super) plan: ApprovedPlan,
+    /// What is known of the unit's content.
+    pub(super) content: KnownContent<'static>,
+}
+
+impl UnitLimits {
+    fn of(connection: &Connection, opening: &Opening, resolved: &Resolved<'_>, request: &Request<'_>) -> Self {
+        let check_wanted = |offer: DialectCapabilities| DialectCapabilities {
+            check: offer.check.filter(|_| request.read_back),
+            ..offer
+        };
+        Self {
+            sectors: opening.sectors().cloned().unwrap_or_else(|| resolved.variant.flash.clone()),
+            block_size: opening.block_size(),
+            can_read: connection.can_read(opening) && wants_read(request),
+            attributes: opening.attributes(),
+            offer: opening.offer().map(check_wanted),
+        }
+    }
+
+    fn geometry(&self) -> Geometry<'_> {
+        let Self { sectors, can_read, attributes, offer, .. } = self;
+        let block_size = Some(self.block_size);
+        Geometry { sectors, block_size, can_read: *can_read, attributes: *attributes, offer: *offer }
+    }
+}
+
+/// Preserved regions are read even if the written bytes are not read back.
+fn wants_read(request: &Request<'_>) -> bool {
+    request.read_back || !request.keep.is_empty()
+}
+
+impl UpdateTask<'_> {
+    /// The plan, from what is known of the unit's content.
+    pub(super) fn draft(&self, request: &Request<'_>, content: KnownContent<'_>) -> Result<Plan, Failure> {
+        plan(self.resolved.parts(), self.limits.geometry(), false, request, content)
+    }
+
+    /// Puts the final verdict's approval behind a plan.
+    pub(super) fn approve(&self, plan: Plan) -> Result<ApprovedPlan, Failure> {
+        plan.approve(&self.approval).map_err(|error| internal(&error.to_string()))
+    }
+}
+
+impl<'s> Judged<'s> {
+    /// Drafts the plan and shows it.
+    pub(super) fn draft(self, run: &mut UpdateRun<'_, '_>) -> Result<Drafted<'s>, Stop> {
+        let Self { unit, connection, resolved } = self;
+        run.note_resolved(&resolved);
+        let Some(opening) = connection.opening(resolved.route, Some(resolved.variant)) else {
+            let message = "The unit has no interface that could be used for this route.";
+            return Err(Failure::new(ExitCode::Transfer, message).into());
+        };
+        let limits = UnitLimits::of(&connection, &opening, &resolved, run.request);
+        let draft = plan(resolved.parts(), limits.geometry(), false, run.request, content(run.request))?;
+        if run.request.undo_later {
+            run.progress.report.undo_later = undo_of(resolved.route);
+        }
+        run.progress.set_image(&resolved.image, &draft);
+        run.emit_plan(resolved.verdict.phase, &draft);
+        run.check_shared_sectors(&resolved, &draft, limits.can_read)?;
+        if run.request.plan_only {
+            return Err(Stop::Planned);
+        }
+        let approval =
+            resolved.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
+        let task = UpdateTask { unit, resolved, limits, approval };
+        let plan = task.approve(draft)?;
+        Ok(Drafted { task, connection, opening, plan })
+    }
+}
+
+impl<'s> Drafted<'s> {
+    /// Opens the session, and lifts the read protection if the user agreed to that.
+    pub(super) fn connect(self, run: &mut UpdateRun<'_, '_>) -> Result<Connected<'s>, Stop> {
+        let Self { mut task, connection, opening, plan } = self;
+        run.undo(plan.plan().undo(UndoPhase::Entered), UndoPhase::Entered, None);
+        let mut session = match connection.open(opening, run.cx) {
+            Ok(session) => session,
+            Err(SessionError::WaitsForReset) if !run.progress.attempts.reset => {
+                run.cx.warn("The unit waited for a reset of the bus; it got one.");
+                return Err(Stop::Reset { unit: Box::new(task.unit), may_stay: true });
+            }
+            Err(error) => return Err(run.not_opened(&error, &task.unit)),
+        };
+        // A disk has no lock to open: where nothing is to be read from it, it is not asked.
+        let asks = wants_read(run.request) || run.request.save.is_some() || task.resolved.route.kind.volume().is_none();
+        let protection = match asks {
+            true => session.protection(task.resolved.image.start(), run.cx),
+            false => Ok(Protection::Unknown),
+        };
+        let content = content(run.request);
+        match protection.map_err(|error| run.not_opened(&error, &task.unit))? {
+            Protection::Open | Protection::Unknown => Ok(Connected { task, session, plan, content }),
+            Protection::Unreadable(reason) => {
+                run.cx.warn(format!(
+                    "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."
+                ));
+                task.limits.can_read = false;
+                let content = KnownContent::Rewrite;
+                let plan = task.approve(task.draft(run.request, content)?)?;
+                Ok(Connected { task, session, plan, content })
+            }
+            Protection::Protected(reason) => {
+                run.check_unprotect_allowed(&task.resolved, &reason)?;
+                run.progress.ledger.start_erase_everything();
+                session.unprotect(run.cx).map_err(|error| run.not_opened(&error, &task.unit))?;
+                Err(Stop::Reset { unit: Box::new(task.unit), may_stay: false })
+            }
+        }
+    }
+}
+
+impl UpdateRun<'_, '_> {
+    fn note_resolved(&mut self, resolved: &Resolved<'_>) {
+        let report = &mut self.progress.report;
+        report.product = Some(resolved.sheet.product.name.clone());
+        report.part.clone_from(&resolved.variant.part);
+        report.variant = Some(resolved.variant.id.clone());
+    }
+
+    /// The unit cannot be worked with; a unit that left may come back.
+    pub(super) fn not_opened(&self, error: &SessionError, unit: &DeviceInfo) -> Stop {
+        let failure = not_opened(error, &self.bench.place(&unit.location));
+        match error.loss() {
+            Some(loss) => Stop::lost(unit, loss, failure),
+            None => failure.into(),
+        }
+    }
+
+    /// Without a sheet, and where the unit cannot be read, what shares a sector with the image is
+    /// lost: that needs a consent of its own.
+    fn check_shared_sectors(&self, resolved: &Resolved<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
+        let lost = rest_of_sectors(&resolved.image, plan.sectors());
+        let is_addressed = matches!(resolved.route.kind, RouteKind::Dfu { .. });
+        let is_safe = !is_addressed || resolved.sheet.is_described || can_read || lost.is_empty();
+        if is_safe || self.request.clear_all || self.has_agreed(LOSE_REST) {
+            return Ok(());
+        }
+        let places: Vec<String> = lost.iter().map(ToString::to_string).collect();
+        let bytes = Bytes(lost.iter().map(|span| Span::len(*span)).sum());
+        let message = format!(
+            "Refused: erasing the image's sectors would also erase {bytes} beside it ({}), and the unit cannot be read to preserve them.",
+            places.join(", ")
+        );
+        Err(Failure::new(ExitCode::Refused, message)
+            .cure(format!("If nothing of that is needed: --agree {LOSE_REST}.")))
+    }
+
+    /// Whether lifting the read protection leads anywhere, and is agreed to.
+    fn check_unprotect_allowed(&mut self, resolved: &Resolved<'_>, reason: &str) -> Result<(), Failure> {
+        let refused =
+            Failure::new(ExitCode::Refused, format!("The unit's memory is read-protected; it says: {reason}."))
+                .state("Nothing was changed in the unit.");
+        if self.progress.attempts.reset {
+            return Err(refused.cure("It still is after it was lifted; unplug the unit, plug it in and try once more."));
+        }
+        let bootloader = resolved.variant.regions.iter().find(|region| region.name == BOOTLOADER);
+        if let Some(region) = bootloader {
+            return Err(refused.cure(format!(
+                "Lifting it would erase the whole part, its bootloader at {} too, which this file does not put back: that needs the maker's own tools.",
+                region.span.start()
+            )));
+        }
+        if !self.has_agreed(UNPROTECT) {
+            return Err(refused.cure(
+                "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --agree unprotect.",
+            ));
+        }
+        self.cx.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
+        Ok(())
+    }
+}

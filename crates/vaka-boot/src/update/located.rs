@@ -1,0 +1,240 @@
+//! From a unit on the bench to a unit in update mode, and the verdict about it.
+
+use std::cell::OnceCell;
+
+use vaka_base::version::Version;
+use vaka_core::event::{Event, ExitCode, Failure, RestartState, StepName, milliseconds};
+use vaka_core::matching::Phase;
+use vaka_core::sheet::Sheet;
+use vaka_core::unit::{Mode, UnitFacts};
+use vaka_usb::{BusError, DeviceInfo};
+
+use super::planning::{content, of_sheet, plan};
+use super::resolved::Resolved;
+use super::run::UpdateRun;
+use super::stop::Stop;
+use crate::bench::candidate::Candidate;
+use crate::bench::connection::Connection;
+use crate::bench::open_error::{OpenError, open_failure};
+use crate::bench::unit_event;
+use crate::entry::{self, Way};
+use crate::protocol::identity::{self, Identity};
+use crate::protocol::session::SessionError;
+use crate::update::confirm::{self, ExpectedApplication};
+
+/// A unit on the bench that is locked for this run.
+pub(super) struct Located<'a> {
+    found: Candidate<'a>,
+}
+
+/// A unit that was asked what it is.
+pub(super) enum Identified<'a> {
+    /// Its application runs.
+    Running { found: Candidate<'a>, facts: UnitFacts },
+    /// No sheet describes it and its application runs: nothing is asked without consent.
+    Undescribed(Candidate<'a>),
+    /// It is in update mode.
+    Booted(Box<Booted<'a>>),
+}
+
+/// A unit in update mode that was asked what it is.
+pub(super) struct Booted<'a> {
+    found: Candidate<'a>,
+    connection: Connection,
+    /// What was decided before it entered update mode, if its application ran.
+    provisional: Option<Provisional<'a>>,
+}
+
+/// What was decided while the application ran.
+struct Provisional<'a> {
+    resolved: Resolved<'a>,
+    /// The version that the application reported.
+    running: Option<Version>,
+}
+
+/// A unit in update mode with a final verdict that fits.
+pub(super) struct Judged<'s> {
+    pub(super) unit: DeviceInfo,
+    pub(super) connection: Connection,
+    pub(super) resolved: Resolved<'s>,
+}
+
+impl<'a> Located<'a> {
+    pub(super) fn new(found: Candidate<'a>) -> Self {
+        Self { found }
+    }
+
+    /// Asks the unit what it is. Changes nothing.
+    pub(super) fn identify(self, run: &mut UpdateRun<'a, '_>) -> Result<Identified<'a>, Stop> {
+        let found = self.found;
+        run.start_attempt(&found);
+        match (found.mode, found.sheets.is_empty()) {
+            (Mode::Update, _) => {
+                let connection = run.open(&found.device)?;
+                Ok(Identified::Booted(Box::new(Booted { found, connection, provisional: None })))
+            }
+            (_, true) => Ok(Identified::Undescribed(found)),
+            (_, false) => {
+                let facts = run.ask_application(&found)?;
+                Ok(Identified::Running { found, facts })
+            }
+        }
+    }
+}
+
+impl<'a> Identified<'a> {
+    /// Brings the unit into update mode if its application runs and the provisional verdict
+    /// allows that.
+    pub(super) fn enter_update_mode(self, run: &mut UpdateRun<'a, '_>) -> Result<Booted<'a>, Stop> {
+        let (found, facts) = match self {
+            Self::Booted(booted) => return Ok(*booted),
+            Self::Undescribed(found) => {
+                let device = run.detach_undescribed(&found)?;
+                return Booted::open(run, Candidate { device, mode: Mode::Update, ..found }, None, None);
+            }
+            Self::Running { found, facts } => (found, facts),
+        };
+        let resolved = run.settle(&found, &facts, None)?;
+        let running = resolved.sheet.version_of(resolved.variant, &facts);
+        let report = &mut run.progress.report;
+        report.version_before = report.version_before.take().or_else(|| running.clone());
+        let geometry = of_sheet(resolved.variant, resolved.route, run.request);
+        let draft = plan(resolved.parts(), geometry, true, run.request, content(run.request))?;
+        run.emit_plan(Phase::Provisional, &draft);
+        if run.request.plan_only {
+            return Err(Stop::Planned);
+        }
+        let started = run.cx.now();
+        let way = Way::of(resolved.sheet, resolved.route, &found.device, facts.serial.as_deref());
+        let device = entry::enter(run.bench, way, &found.device, run.request.wait, run.operator, run.cx)?;
+        let time = milliseconds(run.cx.now() - started);
+        run.progress.report.durations_ms.push((StepName::Enter, time));
+        let candidate = Candidate { device, mode: Mode::Update, sheets: vec![resolved.sheet] };
+        let serial = way.serial.map(str::to_owned);
+        Booted::open(run, candidate, serial.as_deref(), Some(Provisional { resolved, running }))
+    }
+}
+
+impl<'a> Booted<'a> {
+    /// A unit that has just entered update mode. It must have the serial number that the
+    /// application reported, where the sheet declares that stable.
+    fn open(
+        run: &mut UpdateRun<'a, '_>,
+        found: Candidate<'a>,
+        serial: Option<&str>,
+        provisional: Option<Provisional<'a>>,
+    ) -> Result<Self, Stop> {
+        run.progress.unit.in_update_mode = true;
+        let connection = run.open(&found.device)?;
+        check_serial(serial, &connection.identity, &run.bench.place(found.location()))?;
+        Ok(Self { found, connection, provisional })
+    }
+
+    /// The final verdict: which image fits this unit, and why. `generic` holds the sheet that
+    /// stands in for one that does not exist.
+    pub(super) fn judge<'s>(self, run: &mut UpdateRun<'a, '_>, generic: &'s OnceCell<Sheet>) -> Result<Judged<'s>, Stop>
+    where
+        'a: 's,
+    {
+        let Self { found, connection, provisional } = self;
+        if found.sheets.is_empty() {
+            let resolved = run.judge_undescribed(&found, &connection.identity, generic)?;
+            return Ok(Judged { unit: found.device, connection, resolved });
+        }
+        let running = provisional.as_ref().and_then(|before| before.running.as_ref());
+        match (run.settle(&found, &connection.identity.facts, running), provisional) {
+            (Ok(resolved), _) => Ok(Judged { unit: found.device, connection, resolved }),
+            (Err(failure), None) => Err(failure.into()),
+            (Err(failure), Some(before)) => {
+                run.return_to_application(&found.device, connection, &before.resolved);
+                Err(failure.into())
+            }
+        }
+    }
+}
+
+impl<'a> UpdateRun<'a, '_> {
+    fn start_attempt(&mut self, found: &Candidate<'a>) {
+        let report = &mut self.progress.report;
+        report.unit = Some(self.bench.place(found.location()));
+        if let ([only], None) = (&found.sheets[..], &report.product) {
+            report.product = Some(only.product.name.clone());
+        }
+        report.after = RestartState::NotRestarted;
+        self.progress.unit.in_update_mode = found.mode == Mode::Update;
+        self.cx.tell(Event::Seen(Box::new(unit_event::seen(self.bench, &found.device))));
+    }
+
+    /// What the running application reports of the unit.
+    fn ask_application(&mut self, found: &Candidate<'a>) -> Result<UnitFacts, Failure> {
+        let facts = match self.bench.look(&found.device, self.cx) {
+            Ok(connection) => connection.identity.facts,
+            // Another program holds it; update mode makes it let go.
+            Err(OpenError::Bus(BusError::Busy(_))) => identity::from_list(&found.device),
+            Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
+        };
+        self.progress.report.serial.clone_from(&facts.serial);
+        self.progress.unit.was_running = true;
+        Ok(facts)
+    }
+
+    /// Opens a unit in update mode. It must be the unit that this run has worked on before.
+    pub(super) fn open(&mut self, device: &DeviceInfo) -> Result<Connection, Failure> {
+        let place = self.bench.place(&device.location);
+        let opened = self.bench.look(device, self.cx).map_err(|error| open_failure(&error, &place))?;
+        let unit = &mut self.progress.unit;
+        let identity = &opened.identity;
+        unit.leaves_when_closed = {
+            let candidate = self.bench.recognise(device).or_else(|| self.bench.undescribed(device));
+            candidate.is_some_and(|found| !self.bench.may_look(&found))
+        };
+        check_serial(unit.bootloader_serial.as_deref(), identity, &place)?;
+        if identity.facts.serial.is_some() {
+            unit.bootloader_serial.clone_from(&identity.facts.serial);
+        }
+        let report = &mut self.progress.report;
+        if report.serial.is_none() {
+            report.serial.clone_from(&identity.facts.serial);
+        }
+        for oddity in &identity.oddities {
+            self.cx.warn(format!("The unit at {place}: {oddity}."));
+        }
+        Ok(opened)
+    }
+
+    /// The final verdict refuses what the provisional one allowed: sends the unit back to its
+    /// application, and observes whether it goes there.
+    fn return_to_application(&mut self, unit: &DeviceInfo, connection: Connection, before: &Resolved<'_>) {
+        let route = before.route;
+        let left = connection
+            .opening(route, None)
+            .ok_or(SessionError::Gone)
+            .and_then(|opening| connection.open(opening, self.cx))
+            .and_then(|mut session| session.restart(route.restart_at, self.cx));
+        if left.is_ok() {
+            self.observe_return(unit, before);
+        }
+    }
+
+    /// Observes whether a unit that was sent back runs its application.
+    pub(super) fn observe_return(&mut self, unit: &DeviceInfo, resolved: &Resolved<'_>) {
+        let expected = ExpectedApplication::of(resolved.sheet, None, resolved.route);
+        let seen = confirm::confirm(self.bench, &expected, unit, self.cx);
+        self.progress.unit.in_update_mode = seen.after == RestartState::NotBack && seen.device.is_some();
+        self.progress.unit.leaves_when_closed = false;
+    }
+}
+
+/// A unit that reports another serial number than the tracked one is another unit, wherever it
+/// is attached.
+fn check_serial(serial: Option<&str>, found: &Identity, place: &str) -> Result<(), Failure> {
+    match (serial, &found.facts.serial) {
+        (Some(serial), Some(found)) if serial != found => Err(Failure::new(
+            ExitCode::NoUnit,
+            format!("Another unit came at {place}: its serial number is {found}, not {serial}."),
+        )
+        .state("It is left alone; nothing was changed in it.")
+        .cure("Plug the unit in again that was begun with, and run the same command.")),
+        _ => Ok(()),
+    }
+}

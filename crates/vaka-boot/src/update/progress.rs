@@ -1,0 +1,240 @@
+//! What a run has done and observed so far. It survives the loss of the unit.
+
+use vaka_base::size::Grouped;
+use vaka_core::event::{Check, ExitCode, Failure, Report, RestartState, RunOutcome, Transfers};
+use vaka_core::plan::{Ledger, Plan};
+use vaka_core::sheet::{Sheet, Variant};
+use vaka_core::unit_state::UnitState;
+use vaka_image::Image;
+use vaka_image::address::Span;
+
+/// What a run has done and observed so far, over all its attempts.
+pub(super) struct Progress<'a> {
+    /// What the result will say, as far as it is known.
+    pub(super) report: Report,
+    /// Every erase, write and comparison of the run.
+    pub(super) ledger: Ledger,
+    /// What is written.
+    pub(super) written: WrittenImage,
+    /// What was observed of the unit.
+    pub(super) unit: ObservedUnit<'a>,
+    /// What was read of the unit's content before anything was erased.
+    pub(super) content: ReadContent,
+    /// What is done once, or a limited number of times.
+    pub(super) attempts: Attempts,
+}
+
+/// What is written, once the verdict fits.
+#[derive(Debug, Default)]
+pub(super) struct WrittenImage {
+    /// The addresses of the image.
+    pub(super) spans: Vec<Span>,
+    /// Names of regions that the plan does not touch.
+    pub(super) untouched: Vec<String>,
+}
+
+/// What was observed of the unit.
+#[derive(Default)]
+pub(super) struct ObservedUnit<'a> {
+    /// The variant that the user read on the unit.
+    pub(super) label: Option<(&'a Sheet, &'a Variant)>,
+    /// The serial number in update mode; on some units another one than the application's.
+    pub(super) bootloader_serial: Option<String>,
+    /// Whether the unit was in update mode when it was last observed.
+    pub(super) in_update_mode: bool,
+    /// Whether the unit leaves update mode when it is closed, because its bus then resets it.
+    pub(super) leaves_when_closed: bool,
+    /// Whether the application was running when the run found the unit.
+    pub(super) was_running: bool,
+}
+
+/// What was read of the unit's content before anything was erased.
+#[derive(Debug, Default)]
+pub(super) struct ReadContent {
+    /// The name of the saved content; empty if there was nothing to save.
+    pub(super) backup_name: Option<String>,
+    /// The content of the preserved regions, until it is in the unit again.
+    pub(super) preserved: Option<Image>,
+}
+
+/// What is done once, or a limited number of times.
+#[derive(Debug, Default)]
+pub(super) struct Attempts {
+    /// The failure that ended the first attempt, if there was a second one.
+    pub(super) first_failure: Option<Failure>,
+    /// How often the run went on after the unit was lost.
+    pub(super) resumes: u32,
+    /// Whether the unit was made to come back once, by a reset or by lifting its protection.
+    pub(super) reset: bool,
+    /// Whether the update was repeated because the unit was lost while it finished.
+    pub(super) end_repeated: bool,
+    /// Whether the unit was reset and read again after a difference.
+    pub(super) reread_after_reset: bool,
+    /// Whether the version that the unit held before was looked for.
+    pub(super) version_checked: bool,
+}
+
+impl Progress<'_> {
+    /// A run that has done nothing.
+    pub(super) fn new() -> Self {
+        Self {
+            report: empty_report(),
+            ledger: Ledger::default(),
+            written: WrittenImage::default(),
+            unit: ObservedUnit::default(),
+            content: ReadContent::default(),
+            attempts: Attempts::default(),
+        }
+    }
+
+    /// Records what is written, for the state of the unit and the numbers of the report.
+    pub(super) fn set_image(&mut self, image: &Image, plan: &Plan) {
+        self.written.spans = image.segments().iter().map(|segment| segment.span()).collect();
+        self.written.untouched.clone_from(&plan.untouched);
+    }
+
+    /// The place of the unit; empty before it is found.
+    pub(super) fn place(&self) -> &str {
+        self.report.unit.as_deref().unwrap_or_default()
+    }
+
+    /// The unit's serial number in update mode, or else its place.
+    pub(super) fn unit_name(&self) -> String {
+        self.unit.bootloader_serial.clone().unwrap_or_else(|| self.place().to_owned())
+    }
+
+    /// A failure of a later attempt names the first failure too, which is most often the
+    /// cause. If the run has changed the unit, it is not a refusal.
+    pub(super) fn merge_failures(&self, again: Failure) -> Failure {
+        let Some(first) = &self.attempts.first_failure else { return again };
+        if again.message.contains(&first.message) {
+            return again;
+        }
+        let message = format!("{} After the unit was back: {}", first.message, again.message);
+        let code = match again.code {
+            ExitCode::Stopped | ExitCode::Transfer | ExitCode::Differs | ExitCode::NotBack => again.code,
+            other if !self.ledger.has_changed_unit() => other,
+            _ => ExitCode::Transfer,
+        };
+        Failure { message, code, cure: again.cure.clone().or_else(|| first.cure.clone()), ..again }
+    }
+
+    /// The outcome of a run that ended with a failure.
+    pub(super) fn fail(&mut self, code: ExitCode) {
+        self.report.code = code;
+        self.report.outcome = match code {
+            ExitCode::Stopped => RunOutcome::Stopped,
+            // A run that has changed the unit did not refuse, whatever ended it.
+            ExitCode::NotBack if self.report.after == RestartState::NotBack => self.report.outcome,
+            _ if self.ledger.has_changed_unit() => RunOutcome::Failed,
+            code => code.outcome_unchanged(),
+        };
+    }
+
+    /// The session has ended: some units then leave update mode, unobserved.
+    pub(super) fn close(&mut self) {
+        self.unit.in_update_mode &= !self.unit.leaves_when_closed;
+    }
+
+    /// The state of the unit, from everything that this run did to it and observed of it.
+    pub(super) fn unit_state(&self) -> Option<UnitState> {
+        self.report.unit.as_ref()?;
+        let content = self.ledger.content(&self.written.spans, self.unit.in_update_mode);
+        // What was seen running counts only where the content is not in doubt.
+        let is_in_doubt = matches!(content, UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Unknown);
+        Some(match self.report.after {
+            _ if is_in_doubt => content,
+            RestartState::Confirmed | RestartState::Seen => UnitState::Running,
+            RestartState::Restarted if !self.unit.in_update_mode => UnitState::Restarted,
+            _ => content,
+        })
+    }
+
+    /// The state in a sentence, with what is known in numbers.
+    pub(super) fn state_sentence(&self, state: UnitState) -> String {
+        let (image, in_update_mode) = (&self.written.spans, self.unit.in_update_mode);
+        let total: u64 = image.iter().map(|span| Span::len(*span)).sum();
+        let (present, checked) = (self.ledger.bytes_present(image), self.ledger.bytes_checked(image));
+        let numbers = format!(
+            "{} of {} bytes of the image were accepted or already there, and {} were compared",
+            Grouped(present),
+            Grouped(total),
+            Grouped(checked)
+        );
+        let place = if in_update_mode { ", in update mode" } else { "" };
+        // What a unit does that left update mode by itself is not known.
+        let started = match self.report.after {
+            RestartState::NotRestarted if in_update_mode => " The application was not started.",
+            _ => "",
+        };
+        let untouched = match &self.written.untouched[..] {
+            [] => String::new(),
+            regions => format!(" Not touched: {}.", regions.join(" and ")),
+        };
+        match state {
+            UnitState::Unchanged => "The unit is unchanged.".to_owned(),
+            UnitState::UnchangedInUpdateMode => "The unit is in update mode, unchanged.".to_owned(),
+            UnitState::PartlyErased | UnitState::PartlyWritten => {
+                format!("The unit is {state}{place}: {numbers}.{started}{untouched}")
+            }
+            UnitState::WrittenNotChecked => format!("The image is {state}{place}: {numbers}.{started}"),
+            UnitState::CheckedNotStarted if in_update_mode => format!("The image is {state}{place}: {numbers}."),
+            UnitState::CheckedNotStarted => {
+                format!("The image is written and checked: {numbers}. The application was not seen running.")
+            }
+            UnitState::Restarted => {
+                "The unit left update mode; whether its application runs was not observed.".to_owned()
+            }
+            UnitState::Running => "The application was seen running after the update.".to_owned(),
+            UnitState::Unknown => format!(
+                "What the unit holds is unknown: it accepted {} of {} bytes of the image, and the effect of the last request was not observed.",
+                Grouped(present),
+                Grouped(total)
+            ),
+        }
+    }
+
+    /// Fills in what the report derives from the whole run.
+    pub(super) fn complete_report(&mut self, owed: Vec<String>) {
+        self.close();
+        let (state, image) = (self.unit_state(), &self.written.spans);
+        let report = &mut self.report;
+        report.bytes_written = self.ledger.bytes_written(image);
+        report.bytes_checked = self.ledger.bytes_checked(image);
+        report.bytes_skipped = self.ledger.bytes_skipped(image);
+        report.interrupted = self.attempts.resumes;
+        report.boot_serial.clone_from(&self.unit.bootloader_serial);
+        report.owed = owed;
+        report.state = state;
+    }
+}
+
+/// A report of which nothing is known yet.
+pub fn empty_report() -> Report {
+    Report {
+        unit: None,
+        serial: None,
+        boot_serial: None,
+        state: None,
+        outcome: RunOutcome::Failed,
+        code: ExitCode::Internal,
+        product: None,
+        part: None,
+        variant: None,
+        version_before: None,
+        check: Check::None,
+        after: RestartState::NotRestarted,
+        bytes_written: 0,
+        bytes_checked: 0,
+        bytes_skipped: 0,
+        bytes_padded: 0,
+        transfers: Transfers::default(),
+        durations_ms: Vec::new(),
+        undo: Vec::new(),
+        undo_later: Vec::new(),
+        owed: Vec::new(),
+        record_failure: None,
+        interrupted: 0,
+        next: None,
+    }
+}

@@ -1,0 +1,180 @@
+//! What shows after the restart: the application, and what it reports of itself.
+
+use vaka_base::text;
+use vaka_core::dfu::Status;
+use vaka_core::event::{Check, ExitCode, Failure, RestartState, RunOutcome, StepName, StepState, milliseconds};
+use vaka_core::matching::image_version;
+use vaka_core::plan::{Plan, RestartMethod};
+use vaka_core::sheet::{Route, UndoPhase, VersionSource};
+use vaka_core::unit::Mode;
+use vaka_usb::DeviceInfo;
+
+use super::resolved::Resolved;
+use super::run::UpdateRun;
+use super::stop::Stop;
+use super::written::Restarted;
+use crate::bench::candidate::dfu_mode;
+use crate::bench::connection::{Link, Opening};
+use crate::protocol::dfu;
+use crate::protocol::identity;
+use crate::protocol::session::{Finished, Loss};
+use crate::update::confirm::{self, ExpectedApplication, Seen};
+
+impl<'s> Restarted<'s> {
+    /// Waits for the application, and checks what it reports of itself.
+    pub(super) fn confirm(self, run: &mut UpdateRun<'_, '_>) -> Result<(), Stop> {
+        let Self { task, plan, unit, .. } = &self;
+        let expected = run.expected_application(&task.resolved, plan.plan());
+        let started = run.cx.now();
+        let wanted = match task.resolved.sheet.application_ids(task.resolved.variant) {
+            Some(id) => format!("wait for {id} on the same port"),
+            None => "wait for what comes on the same port".to_owned(),
+        };
+        run.emit_step(StepName::Confirm, StepState::Started, wanted);
+        let mut seen = confirm::confirm(run.bench, &expected, unit, run.cx);
+        run.progress.report.durations_ms.push((StepName::Confirm, milliseconds(run.cx.now() - started)));
+        run.note_seen(&mut seen, task.resolved.route);
+        run.progress.report.outcome = match run.progress.ledger.has_changed_unit() {
+            true => RunOutcome::Updated,
+            false => RunOutcome::Unchanged,
+        };
+        let is_file_accepted = run.check_shown_files(&self, &mut seen)?;
+        run.confirm_visually(&task.resolved.sheet.after().see, &mut seen);
+        if seen.after == RestartState::NotBack {
+            return Err(run.not_back(&seen, task.resolved.route).into());
+        }
+        if !is_file_accepted {
+            run.check_end(&self, &expected, &seen)?;
+        }
+        run.emit_step(StepName::Confirm, StepState::Done, std::mem::take(&mut seen.words));
+        drop(seen.opened);
+        if let Some(running) = &seen.device {
+            run.reverify(&self, &expected, running)?;
+            run.note_nodes(running);
+        }
+        run.undo(plan.plan().undo(UndoPhase::End), UndoPhase::End, seen.device.as_ref());
+        run.progress.report.code = ExitCode::Done;
+        Ok(())
+    }
+
+    /// Whether the unit was lost while it was told that the image is complete.
+    pub(super) fn was_lost_at_end(&self) -> bool {
+        self.finished == Some(Finished::Vanished)
+    }
+}
+
+impl UpdateRun<'_, '_> {
+    /// What must be seen of the application once the unit has left update mode.
+    fn expected_application<'s>(&self, resolved: &Resolved<'s>, plan: &Plan) -> ExpectedApplication<'s> {
+        let Resolved { sheet, variant, route, image, .. } = resolved;
+        let reports = *sheet.version_source(variant) != VersionSource::Nowhere;
+        ExpectedApplication {
+            version: image_version(variant, image).filter(|_| reports),
+            named: image.facts().named_version.clone(),
+            leaves: plan.restart() != RestartMethod::Nothing,
+            serial: self.progress.report.serial.clone().filter(|_| sheet.product.serial_stays),
+            ..ExpectedApplication::of(sheet, Some(variant), route)
+        }
+    }
+
+    /// The application did not come back.
+    fn not_back(&mut self, seen: &Seen, route: &Route) -> Failure {
+        let failure = Failure::new(ExitCode::NotBack, format!("The application did not come back: {}.", seen.words));
+        let status = self.dfu_status_of(seen, route);
+        let failure = match &status {
+            Some((_, words)) => Failure { message: format!("{} {words}", failure.message), ..failure },
+            None => failure,
+        };
+        let is_bad = status.is_some_and(|(status, _)| status == Status::Firmware);
+        failure.cure(self.recovery_hint(is_bad))
+    }
+
+    /// Notes what was observed after a restart.
+    pub(super) fn note_seen(&mut self, seen: &mut Seen, route: &Route) {
+        self.progress.report.after = seen.after;
+        self.progress.report.next = seen.next.take();
+        let is_booted = |device: &DeviceInfo| {
+            let is_route = route.id.is(identity::from_list(device).id) && seen.after == RestartState::NotBack;
+            is_route || dfu_mode(device) == Some(Mode::Update)
+        };
+        self.progress.unit.in_update_mode = seen.device.as_ref().is_some_and(is_booted);
+        self.progress.unit.leaves_when_closed = false;
+    }
+
+    /// A unit that was lost while it was told that the image is complete may run its old
+    /// firmware. That it came back proves nothing; that it reports the new version, after it
+    /// reported another one before, does. So does its memory, if it is read once more.
+    fn check_end(
+        &mut self,
+        restarted: &Restarted<'_>,
+        expected: &ExpectedApplication<'_>,
+        seen: &Seen,
+    ) -> Result<(), Stop> {
+        let (progress, plan) = (&mut self.progress, restarted.plan.plan());
+        let is_read_back = progress.report.check == Check::ReadBack && plan.held_back().is_none();
+        if !restarted.was_lost_at_end() || plan.rereads() || is_read_back {
+            return Ok(());
+        }
+        let reported = progress.report.next.as_ref().and_then(|next| next.version.as_ref());
+        let is_new = expected.version.is_some()
+            && reported == expected.version.as_ref()
+            && progress.report.version_before.as_ref().is_some_and(|before| Some(before) != reported);
+        if is_new {
+            progress.ledger.regain_track();
+            plan.held_back().into_iter().for_each(|last| progress.ledger.finish_write(last));
+            return Ok(());
+        }
+        progress.report.after = RestartState::Restarted;
+        let failure = Failure::new(
+            ExitCode::Transfer,
+            format!("The unit was lost before it confirmed that the image is complete. Then {}, and nothing shows which firmware that is.", seen.words),
+        )
+        .cure("Run the same command again.");
+        // The host can bring it back by itself, so the update is repeated, once.
+        let is_repeated = restarted.task.resolved.route.enters_by_itself()
+            && !std::mem::replace(&mut progress.attempts.end_repeated, true);
+        Err(match is_repeated {
+            true => Stop::lost(&restarted.unit, Loss::Unit, failure),
+            false => failure.into(),
+        })
+    }
+
+    /// What the system made of the application: its serial port, for the next program.
+    fn note_nodes(&mut self, running: &DeviceInfo) {
+        let bus = self.bench.bus(&running.location);
+        let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
+        if let Some(next) = &mut self.progress.report.next {
+            next.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
+        }
+    }
+
+    /// What can be done about an application that did not come back. If the bootloader reports
+    /// that its firmware is bad, no switch or reset helps.
+    fn recovery_hint(&self, firmware_is_bad: bool) -> String {
+        let next = match firmware_is_bad {
+            true => {
+                "Run the same command again: it writes the image once more. If it repeats, this image does not run on this unit."
+            }
+            false => {
+                "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."
+            }
+        };
+        match self.progress.content.backup_name.as_deref().filter(|name| !name.is_empty()) {
+            None => next.to_owned(),
+            Some(name) => format!("{next} The old firmware goes back with: vaka update {name} --agree older-version"),
+        }
+    }
+
+    /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
+    /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
+    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<(Status, String)> {
+        let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
+        let opened = self.bench.look(device, self.cx).ok()?;
+        let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };
+        let Link::Device(device) = opened.link else { return None };
+        let reply = dfu::read_status(device, &opening, self.cx).ok()?;
+        // A reset or a loss of power is what just happened to it.
+        let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
+        (!says_nothing).then(|| (reply.status, format!("Its bootloader reports {}.", reply.status)))
+    }
+}

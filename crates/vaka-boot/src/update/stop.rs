@@ -1,0 +1,73 @@
+//! Why an attempt ends before the application is confirmed.
+
+use vaka_core::event::Failure;
+use vaka_usb::DeviceInfo;
+
+use crate::protocol::session::Loss;
+
+/// Why an attempt ends before the application is confirmed.
+#[derive(Debug)]
+pub(super) enum Stop {
+    /// Only the plan was requested, and it was shown.
+    Planned,
+    /// The run ends.
+    Failed(Box<Failure>),
+    /// The unit or the link to it was lost; the next attempt can go on where this one ended.
+    Lost(Box<LostUnit>),
+    /// The unit needs or got a reset; the next attempt starts once it is back.
+    Reset {
+        /// The unit, as it was listed before.
+        unit: Box<DeviceInfo>,
+        /// Whether the unit may stay on the bus through the reset.
+        may_stay: bool,
+    },
+}
+
+/// A unit that was lost in the middle of an attempt.
+#[derive(Debug)]
+pub(super) struct LostUnit {
+    /// The unit, as it was listed last.
+    pub(super) unit: DeviceInfo,
+    /// What was lost.
+    pub(super) loss: Loss,
+    /// What failed because of that.
+    pub(super) failure: Failure,
+}
+
+impl Stop {
+    /// The unit was lost, and may come back.
+    pub(super) fn lost(unit: &DeviceInfo, loss: Loss, failure: Failure) -> Self {
+        Self::Lost(Box::new(LostUnit { unit: unit.clone(), loss, failure }))
+    }
+}
+
+impl From<Failure> for Stop {
+    fn from(failure: Failure) -> Self {
+        Self::Failed(Box::new(failure))
+    }
+}
+
+/// A failed step of a session.
+#[derive(Debug)]
+pub(crate) struct StepError {
+    /// What failed, and where.
+    pub(crate) failure: Failure,
+    /// What was lost, if that was the cause.
+    pub(crate) loss: Option<Loss>,
+}
+
+impl StepError {
+    /// The end of an attempt that worked on this unit.
+    pub(super) fn of_unit(self, unit: &DeviceInfo) -> Stop {
+        match self.loss {
+            Some(loss) => Stop::lost(unit, loss, self.failure),
+            None => self.failure.into(),
+        }
+    }
+}
+
+impl From<Failure> for StepError {
+    fn from(failure: Failure) -> Self {
+        Self { failure, loss: None }
+    }
+}

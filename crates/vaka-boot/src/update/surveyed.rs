@@ -1,0 +1,107 @@
+//! What the unit holds: saved, preserved and compared before anything is erased. Then the one
+//! final plan.
+
+use vaka_base::text;
+use vaka_core::event::{Check, ExitCode, Failure, StepName, StepState};
+use vaka_core::plan::{ApprovedPlan, KnownContent};
+use vaka_image::address::Span;
+
+use super::drafted::{Connected, UpdateTask};
+use super::executor::Statistics;
+use super::run::UpdateRun;
+use super::stop::Stop;
+use crate::protocol::session::Session;
+
+/// A unit whose content is known as far as it matters. Nothing was changed in it.
+pub(super) struct Surveyed<'s> {
+    task: UpdateTask<'s>,
+    session: Box<dyn Session>,
+    content: Content,
+}
+
+/// What is known of the content.
+enum Content {
+    /// Not compared.
+    Assumed(KnownContent<'static>),
+    /// Compared: these sectors hold the image's bytes.
+    Compared(Vec<Span>),
+}
+
+/// A unit with its final plan.
+pub(super) struct Approved<'s> {
+    pub(super) task: UpdateTask<'s>,
+    pub(super) session: Box<dyn Session>,
+    pub(super) plan: ApprovedPlan,
+}
+
+impl<'s> Connected<'s> {
+    /// Saves what the user wants saved, reads what is preserved, and compares the rest.
+    pub(super) fn survey(self, run: &mut UpdateRun<'_, '_>) -> Result<Surveyed<'s>, Stop> {
+        let Self { mut task, mut session, mut plan, content } = self;
+        if let Err(stop) = run.check_downgrade(&task, &mut *session) {
+            return Err(run.leave_unchanged(&task, session, stop));
+        }
+        run.save(&task, &mut *session)?;
+        if let Some(image) = run.preserve(&task, &plan, &mut *session)? {
+            task.resolved.image = image;
+            plan = task.approve(task.draft(run.request, content)?)?;
+        }
+        run.progress.set_image(&task.resolved.image, plan.plan());
+        let equal = run.compare(&task, &plan, &mut *session)?;
+        let content = equal.map_or(Content::Assumed(content), Content::Compared);
+        Ok(Surveyed { task, session, content })
+    }
+}
+
+impl<'s> Surveyed<'s> {
+    /// The final plan, from everything that is known of the unit.
+    pub(super) fn plan(self, run: &mut UpdateRun<'_, '_>) -> Result<Approved<'s>, Stop> {
+        let Self { task, session, content } = self;
+        let content = match &content {
+            Content::Assumed(content) => *content,
+            Content::Compared(equal) => KnownContent::Equal(equal),
+        };
+        let plan = task.approve(task.draft(run.request, content)?)?;
+        Ok(Approved { task, session, plan })
+    }
+}
+
+impl UpdateRun<'_, '_> {
+    /// The sectors that hold the image's bytes already; `None` if the plan compares nothing.
+    fn compare(
+        &mut self,
+        task: &UpdateTask<'_>,
+        plan: &ApprovedPlan,
+        session: &mut dyn Session,
+    ) -> Result<Option<Vec<Span>>, Stop> {
+        if plan.plan().comparison().is_none() {
+            return Ok(None);
+        }
+        let mut statistics = Statistics::default();
+        let found = self.executor(plan, task, &mut statistics, session).equal_sectors();
+        let report = &mut self.progress.report;
+        report.check = Check::None;
+        report.transfers.compare += statistics.transfers.compare;
+        report.durations_ms.append(&mut statistics.durations);
+        let equal = found.map_err(|error| error.of_unit(&task.unit))?;
+        let of = text::count(plan.plan().sectors().len(), "sector");
+        self.emit_step(StepName::Compare, StepState::Done, format!("{} of {of} hold what the image has", equal.len()));
+        Ok(Some(equal))
+    }
+
+    /// A refusal after the session was opened: sends the unit back to its application if that
+    /// was running before.
+    fn leave_unchanged(&mut self, task: &UpdateTask<'_>, mut session: Box<dyn Session>, stop: Stop) -> Stop {
+        let is_refusal = |failure: &Failure| failure.code == ExitCode::Refused;
+        if !self.progress.unit.was_running || !matches!(&stop, Stop::Failed(failure) if is_refusal(failure)) {
+            session.rest(self.cx);
+            return stop;
+        }
+        let left = session.restart(task.resolved.route.restart_at, self.cx);
+        drop(session);
+        if left.is_ok() {
+            self.observe_return(&task.unit, &task.resolved);
+        }
+        stop
+    }
+}

@@ -1,0 +1,180 @@
+//! The final plan is executed, and the unit leaves update mode.
+
+use vaka_core::event::{Check, ExitCode, Failure, StepName, StepState, milliseconds};
+use vaka_core::plan::{ApprovedPlan, KnownContent, RestartMethod};
+use vaka_core::sheet::{RouteKind, UndoPhase};
+use vaka_usb::DeviceInfo;
+
+use super::drafted::UpdateTask;
+use super::executor::{Executor, Statistics};
+use super::resolved::Resolved;
+use super::run::UpdateRun;
+use super::stop::{StepError, Stop};
+use super::surveyed::Approved;
+use crate::protocol::session::{Finished, Session};
+
+/// The end of an execution.
+pub(super) enum Executed<'s> {
+    /// The plan was executed, and what it writes was checked as far as it says.
+    Written(Written<'s>),
+    /// What the unit gave differed; after a reset it is equal, and the unit was restarted.
+    EqualAfterReset(Restarted<'s>),
+}
+
+/// A unit that holds the image, still in update mode.
+pub(super) struct Written<'s> {
+    task: UpdateTask<'s>,
+    session: Box<dyn Session>,
+    plan: ApprovedPlan,
+    finished: Option<Finished>,
+}
+
+/// A unit that was told to leave update mode.
+pub(super) struct Restarted<'s> {
+    /// The unit, as it was listed in update mode.
+    pub(super) unit: DeviceInfo,
+    pub(super) task: UpdateTask<'s>,
+    pub(super) plan: ApprovedPlan,
+    /// What the unit did once it had all of the image.
+    pub(super) finished: Option<Finished>,
+}
+
+impl<'s> Approved<'s> {
+    /// Executes the plan's steps on the unit's memory.
+    pub(super) fn execute(self, run: &mut UpdateRun<'_, '_>) -> Result<Executed<'s>, Stop> {
+        let Self { mut task, mut session, plan } = self;
+        let (executed, finished) = run.execute(&task, &plan, &mut *session);
+        // The unit may have left and come back on the way.
+        if let Some(device) = session.device() {
+            task.unit = device.clone();
+        }
+        match executed {
+            Ok(()) => Ok(Executed::Written(Written { task, session, plan, finished })),
+            Err(error) => {
+                let restarted = run.read_after_reset(error, Written { task, session, plan, finished })?;
+                Ok(Executed::EqualAfterReset(restarted))
+            }
+        }
+    }
+}
+
+impl<'s> Executed<'s> {
+    /// Makes the unit leave update mode, unless it has left already.
+    pub(super) fn restart(self, run: &mut UpdateRun<'_, '_>) -> Result<Restarted<'s>, Stop> {
+        match self {
+            Self::Written(written) => written.restart(run),
+            Self::EqualAfterReset(restarted) => Ok(restarted),
+        }
+    }
+}
+
+impl<'s> Written<'s> {
+    fn restart(self, run: &mut UpdateRun<'_, '_>) -> Result<Restarted<'s>, Stop> {
+        let Self { task, mut session, plan, finished } = self;
+        run.discard_preserved();
+        run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
+        let has_left = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
+        let is_uf2 = task.resolved.route.kind.family().is_some();
+        if has_left || !is_uf2 || run.progress.ledger.has_changed_unit() {
+            return Ok(Restarted { unit: task.unit.clone(), task, plan, finished });
+        }
+        run.send_again(task, session)
+    }
+
+    /// The parts, for a unit that is reset and read once more.
+    pub(super) fn into_parts(self) -> (UpdateTask<'s>, Box<dyn Session>, ApprovedPlan) {
+        (self.task, self.session, self.plan)
+    }
+
+    /// Whether a difference may be the unit's earlier content, shown until a reset.
+    pub(super) fn may_show_earlier_content(&self) -> bool {
+        matches!(self.task.resolved.route.kind, RouteKind::PlainDfu { .. })
+    }
+}
+
+impl<'b> UpdateRun<'_, 'b> {
+    pub(super) fn executor<'e>(
+        &'e mut self,
+        plan: &'e ApprovedPlan,
+        task: &'e UpdateTask<'_>,
+        statistics: &'e mut Statistics,
+        session: &'e mut dyn Session,
+    ) -> Executor<'e, 'b> {
+        let Resolved { image, variant, route, .. } = &task.resolved;
+        Executor {
+            plan,
+            image,
+            unit: self.progress.report.unit.as_deref().unwrap_or_default(),
+            region: &variant.image.region.name,
+            gives_earlier_content: matches!(route.kind, RouteKind::PlainDfu { .. }),
+            ledger: &mut self.progress.ledger,
+            tally: statistics,
+            session,
+            cx: self.cx,
+        }
+    }
+
+    fn execute(
+        &mut self,
+        task: &UpdateTask<'_>,
+        plan: &ApprovedPlan,
+        session: &mut dyn Session,
+    ) -> (Result<(), StepError>, Option<Finished>) {
+        let mut statistics = Statistics::default();
+        let executed = self.executor(plan, task, &mut statistics, session).run();
+        let progress = &mut self.progress;
+        let report = &mut progress.report;
+        report.bytes_padded += statistics.padded;
+        report.transfers.add(&statistics.transfers);
+        report.durations_ms.append(&mut statistics.durations);
+        if executed.is_ok() {
+            let is_checked = progress.ledger.bytes_checked(&progress.written.spans) == task.resolved.image.len();
+            report.check = match is_checked {
+                true if plan.plan().checks_by_device() || !session.limits().can_read => Check::DeviceChecked,
+                true => Check::ReadBack,
+                false => Check::Accepted,
+            };
+        }
+        (executed, statistics.finished)
+    }
+
+    /// A UF2 unit that held all of the image, and did not leave update mode: its last block makes
+    /// it leave, so all blocks are sent again. The plan says so before.
+    fn send_again<'s>(&mut self, task: UpdateTask<'s>, mut session: Box<dyn Session>) -> Result<Restarted<'s>, Stop> {
+        let plan = task.draft(self.request, KnownContent::Rewrite)?.sending_again();
+        self.emit_plan(task.resolved.verdict.phase, &plan);
+        let plan = task.approve(plan)?;
+        session.reload();
+        let (executed, finished) = self.execute(&task, &plan, &mut *session);
+        executed.map_err(|error| error.of_unit(&task.unit))?;
+        self.leave_update_mode(plan.plan().restart(), &mut *session)?;
+        Ok(Restarted { unit: task.unit.clone(), task, plan, finished })
+    }
+
+    /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
+    /// it left shows on the bus afterwards. Returns whether the session saw nothing against it.
+    pub(super) fn leave_update_mode(&mut self, by: RestartMethod, session: &mut dyn Session) -> Result<bool, Failure> {
+        let at = match by {
+            RestartMethod::Address(at) => Some(at),
+            _ => None,
+        };
+        let started = self.cx.now();
+        self.emit_step(StepName::Restart, StepState::Started, by.to_string());
+        let has_left = match session.restart(at, self.cx) {
+            Ok(()) => true,
+            Err(error) if error.is_refusal() => {
+                return Err(Failure::new(
+                    ExitCode::NotBack,
+                    format!("The unit refused to leave update mode: {error}."),
+                )
+                .cure("Press reset on the unit, or unplug it and plug it in again."));
+            }
+            Err(error) => {
+                self.cx.warn(format!("The request to leave update mode ended with: {error}."));
+                false
+            }
+        };
+        self.progress.report.durations_ms.push((StepName::Restart, milliseconds(self.cx.now() - started)));
+        Ok(has_left)
+    }
+}
