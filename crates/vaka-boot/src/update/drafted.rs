@@ -16,8 +16,8 @@ use super::located::Judged;
 use super::planning::{content, plan, undo_of};
 use super::request::Request;
 use super::resolved::Resolved;
-use super::run::UpdateRun;
 use super::stop::Stop;
+use super::update_run::UpdateRun;
 use crate::bench::connection::{Connection, Opening};
 use crate::protocol::session::{Protection, Session, SessionError};
 

@@ -11,8 +11,8 @@ use vaka_usb::{BusError, DeviceInfo};
 
 use super::planning::{content, of_sheet, plan};
 use super::resolved::Resolved;
-use super::run::UpdateRun;
 use super::stop::Stop;
+use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::bench::connection::Connection;
 use crate::bench::open_error::{OpenError, open_failure};
@@ -30,7 +30,7 @@ pub(super) struct Located<'a> {
 /// A unit that was asked what it is.
 pub(super) enum Identified<'a> {
     /// Its application runs.
-    Running { found: Candidate<'a>, facts: UnitFacts },
+    Running { found: Candidate<'a>, facts: Box<UnitFacts> },
     /// No sheet describes it and its application runs: nothing is asked without consent.
     Undescribed(Candidate<'a>),
     /// It is in update mode.
@@ -76,7 +76,7 @@ impl<'a> Located<'a> {
             (_, true) => Ok(Identified::Undescribed(found)),
             (_, false) => {
                 let facts = run.ask_application(&found)?;
-                Ok(Identified::Running { found, facts })
+                Ok(Identified::Running { found, facts: Box::new(facts) })
             }
         }
     }

@@ -6,7 +6,7 @@ use vaka_core::event::{Event, RestartState, UndoRecord};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
-use super::run::UpdateRun;
+use super::update_run::UpdateRun;
 use crate::bench::tracking::Absence;
 use crate::update::confirm::Seen;
 

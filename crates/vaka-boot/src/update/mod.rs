@@ -21,6 +21,7 @@ mod run;
 mod stop;
 mod surveyed;
 mod undescribed;
+mod update_run;
 mod written;
 
 pub(crate) use candidates::open_question;

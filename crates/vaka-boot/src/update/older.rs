@@ -7,8 +7,8 @@ use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
 
 use super::drafted::UpdateTask;
-use super::run::UpdateRun;
 use super::stop::Stop;
+use super::update_run::UpdateRun;
 use crate::protocol::session::Session;
 
 impl UpdateRun<'_, '_> {

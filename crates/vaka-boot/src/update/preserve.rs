@@ -11,8 +11,8 @@ use super::drafted::UpdateTask;
 use super::errors::internal;
 use super::request::Save;
 use super::resolved::Resolved;
-use super::run::UpdateRun;
 use super::stop::{StepError, Stop};
+use super::update_run::UpdateRun;
 use crate::protocol::session::Session;
 use crate::read_session::{self, Parts};
 

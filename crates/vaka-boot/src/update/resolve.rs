@@ -11,7 +11,7 @@ use super::candidates::{by_label, open_question, told_version};
 use super::errors::{internal, no_address, refused, undecided, unreadable};
 use super::request::{ReleaseImage, Request};
 use super::resolved::Resolved;
-use super::run::UpdateRun;
+use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 
 /// An image, and what the release says of it if it comes from one.

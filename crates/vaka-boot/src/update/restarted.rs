@@ -10,8 +10,8 @@ use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
 use super::resolved::Resolved;
-use super::run::UpdateRun;
 use super::stop::Stop;
+use super::update_run::UpdateRun;
 use super::written::Restarted;
 use crate::bench::candidate::dfu_mode;
 use crate::bench::connection::{Link, Opening};

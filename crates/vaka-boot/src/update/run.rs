@@ -3,9 +3,7 @@
 use std::any::Any;
 use std::cell::OnceCell;
 
-use vaka_core::event::{Event, ExitCode, Failure, Report, RunOutcome, StepName, StepState};
-use vaka_core::matching::{Phase, Verdict};
-use vaka_core::plan::Plan;
+use vaka_core::event::{Event, ExitCode, Failure, Report, RunOutcome};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
@@ -14,6 +12,7 @@ use super::located::Located;
 use super::progress::Progress;
 use super::request::Request;
 use super::stop::{LostUnit, Stop};
+use super::update_run::UpdateRun;
 use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
 use crate::bench::discovery::{self, LazyCandidates, UnitQuery};
@@ -41,15 +40,6 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator
     let report = run.progress.report;
     cx.tell(Event::Result(Box::new(report.clone())));
     report
-}
-
-/// An update of one unit, over all its attempts.
-pub(super) struct UpdateRun<'a, 'b> {
-    pub(super) bench: &'a Bench<'a>,
-    pub(super) request: &'a Request<'a>,
-    pub(super) operator: &'a mut dyn Operator,
-    pub(super) cx: &'a mut Context<'b>,
-    pub(super) progress: Progress<'a>,
 }
 
 /// One attempt, stage by stage. Each stage consumes the one before, so the order of the work is
@@ -147,32 +137,6 @@ impl<'a> UpdateRun<'a, '_> {
         let known = self.candidate(unit).filter(|found| !found.sheets.is_empty())?;
         let stays = known.sheets.iter().all(|sheet| sheet.product.serial_stays);
         self.progress.unit.bootloader_serial.clone().filter(|_| stays)
-    }
-
-    pub(super) fn candidate(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
-        self.bench.recognise(device).or_else(|| self.bench.undescribed(device))
-    }
-
-    pub(super) fn has_agreed(&self, id: &str) -> bool {
-        self.request.agreed.iter().any(|agreed| agreed == id)
-    }
-
-    pub(super) fn emit_verdict(&mut self, verdict: &Verdict) {
-        let unit = self.progress.report.unit.clone();
-        for evidence in &verdict.evidence {
-            self.cx.tell(Event::Evidence { unit: unit.clone(), evidence: evidence.clone() });
-        }
-        self.cx.tell(Event::Verdict { unit, verdict: verdict.clone() });
-    }
-
-    pub(super) fn emit_plan(&mut self, phase: Phase, plan: &Plan) {
-        let unit = self.progress.place().to_owned();
-        self.cx.tell(Event::Plan { unit, phase, plan: plan.clone() });
-    }
-
-    pub(super) fn emit_step(&mut self, step: StepName, state: StepState, text: String) {
-        let unit = self.progress.place().to_owned();
-        self.cx.tell(Event::Step { unit, step, state, text, bytes: None, transfers: None });
     }
 
     /// Emits a failure with the state of the unit. That state replaces whatever the failing

@@ -8,8 +8,8 @@ use vaka_image::address::Span;
 
 use super::drafted::{Connected, UpdateTask};
 use super::executor::Statistics;
-use super::run::UpdateRun;
 use super::stop::Stop;
+use super::update_run::UpdateRun;
 use crate::protocol::session::Session;
 
 /// A unit whose content is known as far as it matters. Nothing was changed in it.

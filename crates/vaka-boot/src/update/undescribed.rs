@@ -12,7 +12,7 @@ use vaka_usb::DeviceInfo;
 use super::consents::NO_SHEET;
 use super::errors::{no_address, unreadable};
 use super::resolved::Resolved;
-use super::run::UpdateRun;
+use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::entry::{self, Wanted, Way};
 use crate::protocol::identity::Identity;

@@ -8,9 +8,9 @@ use vaka_usb::DeviceInfo;
 use super::drafted::UpdateTask;
 use super::executor::{Executor, Statistics};
 use super::resolved::Resolved;
-use super::run::UpdateRun;
 use super::stop::{StepError, Stop};
 use super::surveyed::Approved;
+use super::update_run::UpdateRun;
 use crate::protocol::session::{Finished, Session};
 
 /// The end of an execution.
