@@ -4,7 +4,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use vaka_base::duration;
-use vaka_core::event::{Event, milliseconds};
+use vaka_core::event::{Event, ExitCode, Failure, milliseconds};
 use vaka_core::sheet::{ManualStep, undo_order};
 use vaka_usb::Clock;
 
@@ -114,6 +114,12 @@ impl<'a> Context<'a> {
         let left_ms = Some(milliseconds(until.saturating_sub(self.now())));
         self.tell(Event::Waiting { waiting_for: what.to_owned(), left_ms });
     }
+}
+
+/// Stopped by a person.
+pub(crate) fn stopped(state: &str) -> Failure {
+    let failure = Failure::new(ExitCode::Stopped, "Stopped, as you asked.");
+    failure.state(state).cure("Run the same command again to go on.")
 }
 
 #[cfg(test)]

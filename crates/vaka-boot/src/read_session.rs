@@ -18,11 +18,13 @@ use crate::bench::candidate::{Candidate, dfu_mode};
 use crate::bench::connection::Connection;
 use crate::bench::discovery::{self, UnitQuery};
 use crate::bench::open_error::{held, open_failure};
+use crate::bench::returning;
 use crate::bench::selector::Selector;
 use crate::bench::tracking::TrackedUnit;
 use crate::bench::unit_event;
 use crate::context::Context;
-use crate::entry::{self, Way, stopped};
+use crate::context::stopped;
+use crate::entry::{self, EntryProcedure};
 use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session, SessionError};
@@ -361,7 +363,7 @@ impl<'a> ReadSession<'a> {
 fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
     let followed = TrackedUnit { unit, serial: None };
     let place = bench.place(&unit.location);
-    match entry::come_back(bench, followed, false, UNKNOWN_BACK, cx) {
+    match returning::come_back(bench, followed, false, UNKNOWN_BACK, cx) {
         Err(failure) if failure.code != ExitCode::NoUnit => Err(failure),
         Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
         Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
@@ -506,8 +508,8 @@ fn enter<'a>(
     })?;
     // Opening it only for its number is worth it where that tells units apart.
     let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
-    let way = Way::of(sheet, route, &found.device, serial.as_deref());
-    entry::enter(bench, way, &found.device, wish.wait, operator, cx)
+    let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wish.wait);
+    entry::enter(bench, procedure, operator, cx)
 }
 
 fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {

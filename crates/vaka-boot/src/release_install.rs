@@ -3,7 +3,6 @@
 //! on with the next one.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use vaka_base::{duration, text};
 use vaka_core::event::{Check, Event, ExitCode, Failure, Report, RestartState, RunOutcome, StageState, UndoRecord};
@@ -18,13 +17,11 @@ use crate::bench::buses::Bench;
 use crate::bench::lock::UnitLock;
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
+use crate::bench::waiting::Wait;
 use crate::context::Context;
 use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::update::{self, ReleaseImage, Request};
-
-/// How often the bus is looked at while another tool works.
-const LOOK: Duration = Duration::from_millis(100);
 
 /// A release on its way into a unit.
 pub struct ReleaseInstall<'a> {
@@ -436,21 +433,22 @@ impl Run<'_, '_> {
     fn await_sign(&mut self, shows: &Ids, before: Option<&DeviceInfo>) -> Result<bool, Failure> {
         let sheets = [self.staged.sheet.clone()];
         let bench = self.staged.bench(&sheets);
-        let deadline = self.cx.now() + self.request.wait;
         let place = self.known.place.as_ref();
         let is_here = |device: &DeviceInfo| place.is_none_or(|place| bench.place(&device.location) == *place);
         let is_new = |device: &DeviceInfo| {
             before.is_none_or(|before| before.address != device.address || before.location != device.location)
         };
         let is_it = |device: &DeviceInfo| is_here(device) && is_new(device) && shows.is(identity::from_list(device).id);
-        self.cx.waiting(&format!("{shows} to show up"), deadline);
-        while self.cx.now() < deadline && !self.cx.wants_stop() {
+        let mut wait = Wait::new(self.request.wait, self.cx.clock()).announced();
+        loop {
             if bench.devices().map_err(|error| bus_failure(&error))?.iter().any(is_it) {
                 return Ok(true);
             }
-            self.cx.clock().sleep(LOOK);
+            if wait.check(|| format!("{shows} to show up"), self.cx).is_some() {
+                return Ok(false);
+            }
+            wait.pause(&bench, self.cx);
         }
-        Ok(false)
     }
 }
 

@@ -7,14 +7,14 @@ use std::time::Duration;
 use vaka_base::{duration, text};
 use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::sheet::Sheet;
-use vaka_usb::PolledWatch;
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
+use crate::bench::waiting::{Wait, WaitEnd};
 use crate::context::Context;
-use crate::entry::{REMINDER, stopped};
+use crate::context::stopped;
 use crate::operator::Operator;
 use crate::protocol::identity;
 
@@ -80,8 +80,7 @@ pub fn find<'a>(
 ) -> Result<Candidate<'a>, Failure> {
     let selector = hunt.selector;
     let _wanted = bench.want();
-    let deadline = cx.now() + wait;
-    let mut next_reminder = cx.now();
+    let mut pending = Wait::new(wait, cx.clock()).announced();
     let mut recovery_at = Some(cx.now() + SILENT_AFTER);
     loop {
         let mut found = bench.select(selector, hunt.undescribed).map_err(|error| bus_failure(&error))?;
@@ -99,21 +98,16 @@ pub fn find<'a>(
             1 => return Ok(found.remove(0)),
             _ => return one_of(bench, hunt, found, operator),
         }
-        if cx.wants_stop() {
-            return Err(stopped("Nothing was changed."));
-        }
-        if cx.now() >= deadline {
-            return Err(none(bench, hunt, wait));
-        }
-        if cx.now() >= next_reminder {
-            cx.waiting(&waited_for(hunt), deadline);
-            next_reminder = cx.now() + REMINDER;
+        match pending.check(|| waited_for(hunt), cx) {
+            None => {}
+            Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed.")),
+            Some(WaitEnd::TimedOut) => return Err(none(bench, hunt, wait)),
         }
         if recovery_at.is_some_and(|at| cx.now() >= at) {
             recovery_at = None;
             tell_recovery(hunt, cx);
         }
-        cx.clock().sleep(PolledWatch::INTERVAL.min(deadline.saturating_sub(cx.now())));
+        pending.pause(bench, cx);
     }
 }
 

@@ -8,6 +8,8 @@ pub mod connection;
 pub mod discovery;
 pub mod lock;
 pub mod open_error;
+pub mod returning;
 pub mod selector;
 pub mod tracking;
 pub mod unit_event;
+pub(crate) mod waiting;

@@ -69,3 +69,11 @@ impl TrackedUnit<'_> {
         if !there.iter().any(is_here) && is_it() { PortMatch::Moved } else { PortMatch::Elsewhere }
     }
 }
+
+/// The unit came on another port than it was on.
+pub(crate) fn moved(bench: &Bench<'_>, device: &DeviceInfo) -> String {
+    format!(
+        "It came at {}, another port, with the same serial number: it is the same unit.",
+        bench.place(&device.location)
+    )
+}

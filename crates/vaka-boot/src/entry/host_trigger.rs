@@ -1,30 +1,55 @@
 //! What the host does to bring an application into its update mode.
 
+use std::borrow::Cow;
 use std::sync::Arc;
 
 use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::Signal;
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
-use vaka_usb::DeviceInfo;
+use vaka_usb::{DeviceInfo, UsbDevice};
 
+use super::procedure::EntryProcedure;
 use crate::bench::buses::Bench;
 use crate::bench::open_error::{bus_failure, held, open_failure};
 use crate::context::Context;
+use crate::protocol::identity::{self, Identity};
 use crate::protocol::session::SessionError;
-use crate::protocol::{dfu, dialect, identity, volume};
+use crate::protocol::{dfu, dialect, volume};
 
 /// Gives a signal to the application of a unit.
 ///
 /// # Errors
 /// The application refused it, or another program holds the unit. Nothing was changed in
 /// it.
-pub(super) fn give(bench: &Bench<'_>, unit: &DeviceInfo, signal: &Signal, cx: &mut Context<'_>) -> Result<(), Failure> {
+pub(super) fn give(
+    bench: &Bench<'_>,
+    procedure: &EntryProcedure<'_>,
+    signal: &Signal,
+    cx: &mut Context<'_>,
+) -> Result<(), Failure> {
     match signal {
-        Signal::DfuDetach => detach(bench, unit),
-        Signal::Eject => eject(bench, unit, cx),
-        Signal::Dialect { dialect } => ask_in_dialect(bench, unit, dialect, cx),
+        Signal::DfuDetach => detach(bench, procedure),
+        Signal::Eject => eject(bench, procedure, cx),
+        Signal::Dialect { dialect } => ask_in_dialect(bench, procedure.unit, dialect, cx),
     }
+}
+
+/// Opens the running application, and returns what it reports of itself: as it was read before,
+/// or else as it is read now.
+fn open<'i>(
+    bench: &Bench<'_>,
+    procedure: &EntryProcedure<'i>,
+) -> Result<(Box<dyn UsbDevice>, Cow<'i, Identity>), Failure> {
+    let location = &procedure.unit.location;
+    let mut device = bench.open(location).map_err(|error| bus_failure(&error))?;
+    let identity = match procedure.identity {
+        Some(identity) => Cow::Borrowed(identity),
+        None => Cow::Owned(
+            identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &bench.place(location)))?,
+        ),
+    };
+    Ok((device, identity))
 }
 
 /// What is said where an application does not do what it is asked.
@@ -35,10 +60,10 @@ fn refused(message: String) -> Failure {
 }
 
 /// Ejects the disk that the application shows.
-fn eject(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<(), Failure> {
-    let place = bench.place(&unit.location);
-    let bus = bench.bus(&unit.location).ok_or_else(super::no_bus)?;
-    let mounted = bus.mounted(&unit.location.port);
+fn eject(bench: &Bench<'_>, procedure: &EntryProcedure<'_>, cx: &mut Context<'_>) -> Result<(), Failure> {
+    let location = &procedure.unit.location;
+    let place = bench.place(location);
+    let mounted = bench.bus(location).map(|bus| bus.mounted(&location.port)).unwrap_or_default();
     if let Some(one) = mounted.first() {
         let (folder, node) = (one.folder.display(), one.node.display());
         let message = format!("The system has the disk of the unit at {place} mounted at {folder}.");
@@ -46,8 +71,7 @@ fn eject(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<(
             .state("It is not ejected behind your back. Nothing was changed in the unit; its application runs.")
             .cure(format!("Eject it there, or with: udisksctl unmount -b {node}; then run the same command.")));
     }
-    let mut device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
-    let identity = identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+    let (device, identity) = open(bench, procedure)?;
     if identity.disks.is_empty() {
         return Err(refused(format!("The application at {place} shows no disk that could be ejected.")));
     }
@@ -77,10 +101,9 @@ fn ask_in_dialect(
 }
 
 /// Asks the application to leave for its DFU mode.
-fn detach(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<(), Failure> {
-    let place = bench.place(&unit.location);
-    let mut device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
-    let identity = identity::identify(&mut *device).map_err(|error| open_failure(&error.into(), &place))?;
+fn detach(bench: &Bench<'_>, procedure: &EntryProcedure<'_>) -> Result<(), Failure> {
+    let place = bench.place(&procedure.unit.location);
+    let (device, identity) = open(bench, procedure)?;
     let Some(dfu) = identity.facts.run_time_dfu() else {
         return Err(Failure::new(
             ExitCode::Refused,

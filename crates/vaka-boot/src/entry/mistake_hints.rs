@@ -9,26 +9,15 @@ use vaka_core::sheet::{ManualStep, MistakeHints};
 use vaka_core::unit::Mode;
 use vaka_usb::{Change, DeviceInfo};
 
-use super::{EntryRunner, Until, moved};
+use super::runner::{ChangeKind, EntryRunner, StepEnd};
 use crate::bench::candidate::dfu_mode;
-use crate::bench::tracking::{PortMatch, TrackedUnit};
+use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
 use crate::bench::unit_event::seen;
 use crate::protocol::identity;
 
 /// A port that is empty for so long is told. Chosen by us: longer than a unit needs to
 /// show up, shorter than a person's patience.
-const EMPTY: Duration = Duration::from_secs(5);
-
-/// What a change means.
-pub(super) enum ChangeKind {
-    /// The unit is in update mode.
-    Reached(DeviceInfo),
-    /// Its application started again, which it should not have.
-    Again,
-    /// Something happened on its port.
-    Moved,
-    Nothing,
-}
+const ABSENT_HINT_AFTER: Duration = Duration::from_secs(5);
 
 /// The sheet's words for a slip, else the tool's.
 fn guess<'g>(
@@ -41,25 +30,25 @@ fn guess<'g>(
 
 impl EntryRunner<'_, '_> {
     /// Tells a change, and what it means.
-    pub(super) fn judge(&mut self, change: &Change, until: Until, hand: Option<&ManualStep>) -> ChangeKind {
+    pub(super) fn judge(&mut self, change: &Change, until: StepEnd, hand: Option<&ManualStep>) -> ChangeKind {
         match change {
             Change::Left(device) => self.left(device),
             Change::Came(device) => {
                 self.cx.tell(Event::Seen(Box::new(seen(self.bench, device))));
-                let is_here = self.bench.is_same_port(&self.unit.location, &device.location);
-                if self.way.wanted.is(device) {
+                let is_here = self.bench.is_same_port(&self.way.unit.location, &device.location);
+                if self.way.target.is(device) {
                     return self.wanted_came(device);
                 }
                 if !is_here {
                     self.appeared.push(device.clone());
                     return ChangeKind::Nothing;
                 }
-                self.empty_since = None;
+                self.absent_since = None;
                 // On the way there it may well come back as its application.
-                if until != Until::Mode {
+                if until != StepEnd::UpdateMode {
                     return ChangeKind::Moved;
                 }
-                if identity::from_list(device).id == self.way.application {
+                if identity::from_list(device).id == identity::from_list(self.way.unit).id {
                     self.application_came(hand)
                 } else {
                     self.other_came(device, hand)
@@ -70,17 +59,17 @@ impl EntryRunner<'_, '_> {
 
     fn left(&mut self, device: &DeviceInfo) -> ChangeKind {
         self.cx.tell(Event::Gone { unit: self.bench.place(&device.location), id: identity::from_list(device).id });
-        if !self.bench.is_same_port(&self.unit.location, &device.location) {
+        if !self.bench.is_same_port(&self.way.unit.location, &device.location) {
             return ChangeKind::Nothing;
         }
-        "the unit left the bus and did not come back".clone_into(&mut self.last);
-        self.empty_since = Some(self.cx.now());
+        "the unit left the bus and did not come back".clone_into(&mut self.last_event);
+        self.absent_since = Some(self.cx.now());
         ChangeKind::Moved
     }
 
     fn wanted_came(&mut self, device: &DeviceInfo) -> ChangeKind {
-        let followed = TrackedUnit { unit: self.unit, serial: self.way.serial };
-        match followed.meets(self.bench, device, self.watch.there()) {
+        let followed = TrackedUnit { unit: self.way.unit, serial: self.way.serial };
+        match followed.meets(self.bench, device, self.watch.devices()) {
             PortMatch::Here => ChangeKind::Reached(device.clone()),
             PortMatch::Moved => {
                 self.cx.warn(moved(self.bench, device));
@@ -97,10 +86,10 @@ impl EntryRunner<'_, '_> {
 
     fn application_came(&mut self, hand: Option<&ManualStep>) -> ChangeKind {
         let Some(hand) = hand else {
-            "the application started again".clone_into(&mut self.last);
+            "the application started again".clone_into(&mut self.last_event);
             return ChangeKind::Again;
         };
-        "the application started again; was a button let go too early".clone_into(&mut self.last);
+        "the application started again; was a button let go too early".clone_into(&mut self.last_event);
         let own = "Perhaps a button was let go too early, or the steps were done in another order.";
         let guess = guess(Some(hand), |slips| slips.application.as_ref(), own);
         self.cx.warn(format!("The application started again. {guess} Do the steps once more."));
@@ -108,14 +97,14 @@ impl EntryRunner<'_, '_> {
     }
 
     fn other_came(&mut self, device: &DeviceInfo, hand: Option<&ManualStep>) -> ChangeKind {
-        let (id, wanted) = (identity::from_list(device).id, self.way.wanted);
+        let (id, wanted) = (identity::from_list(device).id, self.way.target);
         let known = self.bench.recognise(device).filter(|found| found.mode == Mode::Update);
         let what = match known.as_ref().and_then(|found| found.sheets.first()) {
             Some(sheet) => format!(" ({}, another of its update modes)", sheet.product.name),
             None if dfu_mode(device) == Some(Mode::Update) => " (another DFU mode)".to_owned(),
             None => String::new(),
         };
-        self.last = format!("{id} came on the unit's port{what}, which is not {wanted}");
+        self.last_event = format!("{id} came on the unit's port{what}, which is not {wanted}");
         let own = "Perhaps another button, switch or pad was used than the step says.";
         let guess = guess(hand, |slips| slips.other.as_ref(), own);
         self.cx.warn(format!("{id} came{what}; {wanted} was expected. {guess} Do the steps once more."));
@@ -123,16 +112,16 @@ impl EntryRunner<'_, '_> {
     }
 
     /// Tells once that nothing shows up, and what that can be.
-    pub(super) fn tell_emptiness(&mut self, until: Until, hand: Option<&ManualStep>) {
-        let is_due = self.empty_since.is_some_and(|since| self.cx.now() >= since + EMPTY);
-        if !is_due || until != Until::Mode {
+    pub(super) fn tell_emptiness(&mut self, until: StepEnd, hand: Option<&ManualStep>) {
+        let is_due = self.absent_since.is_some_and(|since| self.cx.now() >= since + ABSENT_HINT_AFTER);
+        if !is_due || until != StepEnd::UpdateMode {
             return;
         }
-        self.empty_since = None;
+        self.absent_since = None;
         let own = "If it is plugged in: try the cable on a unit that works (some only charge), and look at its power.";
         let guess = guess(hand, |slips| slips.nothing.as_ref(), own);
         let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
-        let time = duration::words(EMPTY);
+        let time = duration::words(ABSENT_HINT_AFTER);
         self.cx.warn(format!("Nothing has come on its port for {time}. {guess}{trouble}"));
     }
 }

@@ -32,6 +32,11 @@ impl Identity {
         Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), packet_size: 0 }
     }
 
+    /// Whether the device itself was asked; else only the bus's list is known.
+    pub fn was_read(&self) -> bool {
+        self.packet_size != 0
+    }
+
     /// How to open a session on the memory that a route writes; `None` if the
     /// unit has no such memory.
     pub fn opening(&self, route: &Route) -> Option<Opening> {

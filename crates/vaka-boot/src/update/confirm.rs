@@ -8,20 +8,21 @@ use vaka_core::event::Event;
 use vaka_core::event::{ApplicationInfo, RestartState};
 use vaka_core::sheet::{DescriptorPattern, Ids, Route, Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_usb::{DeviceInfo, PolledWatch};
+use vaka_usb::{Change, DeviceInfo};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::dfu_mode;
 use crate::bench::connection::{Connection, Link};
 use crate::bench::open_error::OpenError;
-use crate::bench::tracking::{Absence, PortMatch, TrackedUnit};
+use crate::bench::tracking::{PortMatch, TrackedUnit};
 use crate::bench::unit_event;
+use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
 use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
 
 /// What was seen after the restart.
-pub struct Seen {
+pub struct RestartOutcome {
     /// The result's word for it.
     pub after: RestartState,
     /// A sentence.
@@ -34,7 +35,7 @@ pub struct Seen {
     pub opened: Option<Connection>,
 }
 
-impl Seen {
+impl RestartOutcome {
     fn not_back(words: String) -> Self {
         Self { after: RestartState::NotBack, words, next: None, device: None, opened: None }
     }
@@ -89,125 +90,158 @@ impl<'a> ExpectedApplication<'a> {
 ///
 /// `unit` is the device as it was in update mode. Cannot fail: not to see
 /// anything is a result.
-pub fn confirm(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Seen {
-    let (sheet, route) = (expected.sheet, expected.route);
-    // Where the application shows the same ids, only a new enumeration proves anything.
-    let not_back = Seen::not_back;
-    let Some(bus) = bench.bus(&unit.location) else { return not_back("its bus is gone".into()) };
-    let mut watch = PolledWatch::from_nothing(&**bus, cx.clock());
-    let within = sheet.after().back_within;
-    let deadline = cx.now() + within;
+pub fn confirm(
+    bench: &Bench<'_>,
+    expected: &ExpectedApplication<'_>,
+    unit: &DeviceInfo,
+    cx: &mut Context<'_>,
+) -> RestartOutcome {
+    let within = expected.sheet.after().back_within;
+    let watch = UnitWatch::from_nothing(bench, unit, within, cx.clock());
+    let Ok(mut watch) = watch else { return RestartOutcome::not_back("its bus is gone".into()) };
+    let confirmation = Confirmation { bench, expected, unit };
     let mut last: Option<DeviceInfo> = None;
-    let mut absence = Absence::of(unit);
     loop {
-        let left = deadline.saturating_sub(cx.now());
-        let changes = match watch.next(left.min(Duration::from_secs(1))) {
-            Ok(changes) => changes,
-            // A server that is gone may come back in time.
-            Err(_) if !left.is_zero() && !cx.wants_stop() => {
-                cx.clock().sleep(left.min(Duration::from_millis(250)));
-                continue;
-            }
-            Err(error) => return not_back(format!("the bus could not be watched: {error}")),
-        };
-        absence.observe(bench, watch.there());
-        let is_new = |device: &DeviceInfo| {
-            !expected.leaves || !route.id.is(identity::from_list(device).id) || absence.has_ended_with(device)
-        };
+        // A server that is gone may come back in time.
+        let (changes, error) = watch.next_or_error(cx);
         for change in changes {
-            last = look(bench, expected, unit, change, (last, watch.there()), cx);
+            last = confirmation.observe(change, last, watch.devices(), cx);
         }
-        if let Some(device) = &last {
+        if let Some(outcome) = last.as_ref().and_then(|device| confirmation.recognise(device, &watch, cx)) {
+            return outcome;
+        }
+        match (watch.wait().check(|| "the application to come back".to_owned(), cx), error) {
+            (None, _) => {}
+            (Some(_), Some(error)) => {
+                return RestartOutcome::not_back(format!("the bus could not be watched: {error}"));
+            }
+            (Some(_), None) => break,
+        }
+    }
+    let has_returned = last.as_ref().is_some_and(|device| watch.has_returned_as(device));
+    confirmation.not_seen(last, has_returned, within)
+}
+
+/// What is waited for after a restart.
+struct Confirmation<'c> {
+    bench: &'c Bench<'c>,
+    expected: &'c ExpectedApplication<'c>,
+    /// The unit, as it was in update mode.
+    unit: &'c DeviceInfo,
+}
+
+impl Confirmation<'_> {
+    /// What a device on the unit's port proves; `None` if it proves nothing yet.
+    fn recognise(&self, device: &DeviceInfo, watch: &UnitWatch<'_>, cx: &mut Context<'_>) -> Option<RestartOutcome> {
+        let Self { bench, expected, .. } = *self;
+        let (id, route) = (identity::from_list(device).id, expected.route);
+        // Where the application shows the same ids, only a new enumeration proves anything.
+        let is_new = !expected.leaves || !route.id.is(id) || watch.has_returned_as(device);
+        let is_it = expected.ids.is_some_and(|ids| ids.is(id));
+        if is_it && is_new {
+            return Some(check_application(bench, expected, device, cx));
+        }
+        if expected.or.is_some_and(|ids| ids.is(id)) && is_new {
+            return Some(kept_app_returned(bench, device));
+        }
+        let still = (route.id.is(id) && !is_it) || dfu_mode(device) == Some(Mode::Update);
+        if expected.ids.is_none() && !still {
+            return Some(unknown_device(bench, device));
+        }
+        (still && watch.has_returned_as(device)).then(|| {
+            let words = "it came back in update mode: the image does not start, or a button or switch is still set";
+            RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words.into()) }
+        })
+    }
+
+    /// Nothing was recognised in time.
+    fn not_seen(&self, last: Option<DeviceInfo>, has_returned: bool, within: Duration) -> RestartOutcome {
+        let time = duration::words(within);
+        if self.expected.ids.is_none() && last.is_none() {
+            let words =
+                "it left the bus, and nothing came on its port; whether its application runs is not known".into();
+            return RestartOutcome { after: RestartState::Restarted, ..RestartOutcome::not_back(words) };
+        }
+        let words = match &last {
+            None => format!("nothing showed up on its port within {time}"),
+            Some(_) if !has_returned => format!("it is still in update mode after {time}"),
+            Some(device) => format!("it came back as {}, which is not its application", identity::from_list(device).id),
+        };
+        RestartOutcome { device: last, ..RestartOutcome::not_back(words) }
+    }
+
+    /// Emits a change on the unit's port, and returns what is there now; or what is elsewhere and
+    /// shows that it is the same unit.
+    fn observe(
+        &self,
+        change: Change,
+        before: Option<DeviceInfo>,
+        there: &[DeviceInfo],
+        cx: &mut Context<'_>,
+    ) -> Option<DeviceInfo> {
+        let Self { bench, expected, unit } = *self;
+        let tracked = TrackedUnit { unit, serial: expected.serial.as_deref() };
+        let could_be = |device: &DeviceInfo| {
             let id = identity::from_list(device).id;
-            let is_it = expected.ids.is_some_and(|ids| ids.is(id));
-            if is_it && is_new(device) {
-                return back(bench, expected, device, cx);
+            [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
+        };
+        match change {
+            Change::Came(device)
+                if bench.is_same_port(&unit.location, &device.location)
+                    || (could_be(&device) && tracked.meets(bench, &device, there) == PortMatch::Moved) =>
+            {
+                if device.address != unit.address {
+                    cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
+                }
+                Some(device)
             }
-            if expected.or.is_some_and(|ids| ids.is(id)) && is_new(device) {
-                return at_once(bench, device);
+            Change::Left(device) if before.as_ref() == Some(&device) => {
+                cx.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
+                None
             }
-            let still = (route.id.is(id) && !is_it) || dfu_mode(device) == Some(Mode::Update);
-            if expected.ids.is_none() && !still {
-                return came(bench, device);
-            }
-            if still && absence.has_ended_with(device) {
-                let words = "it came back in update mode: the image does not start, or a button or switch is still set";
-                return Seen { device: Some(device.clone()), ..not_back(words.into()) };
-            }
-        }
-        if left.is_zero() || cx.wants_stop() {
-            break;
+            _ => before,
         }
     }
-    let time = duration::words(within);
-    if expected.ids.is_none() && last.is_none() {
-        let words = "it left the bus, and nothing came on its port; whether its application runs is not known".into();
-        return Seen { after: RestartState::Restarted, ..not_back(words) };
-    }
-    let words = match &last {
-        None => format!("nothing showed up on its port within {time}"),
-        Some(device) if !absence.has_ended_with(device) => format!("it is still in update mode after {time}"),
-        Some(device) => format!("it came back as {}, which is not its application", identity::from_list(device).id),
-    };
-    Seen { device: last, ..not_back(words) }
 }
 
 /// The application came back at once, behind what a stage wrote.
-fn at_once(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
     let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
     let next =
         Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
-    Seen { after: RestartState::Confirmed, next, device: Some(device.clone()), ..Seen::not_back(words) }
+    RestartOutcome {
+        after: RestartState::Confirmed,
+        next,
+        device: Some(device.clone()),
+        ..RestartOutcome::not_back(words)
+    }
 }
 
 /// Something came that nobody described, and it is not in update mode.
-fn came(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+fn unknown_device(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
     let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
     let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
     let next =
         Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
-    Seen { after: RestartState::Restarted, next, device: Some(device.clone()), ..Seen::not_back(words) }
-}
-
-/// Tells a change on the unit's port, and what is there now; or what is elsewhere and
-/// shows that it is the same unit.
-fn look(
-    bench: &Bench<'_>,
-    expected: &ExpectedApplication<'_>,
-    unit: &DeviceInfo,
-    change: vaka_usb::Change,
-    (before, there): (Option<DeviceInfo>, &[DeviceInfo]),
-    cx: &mut Context<'_>,
-) -> Option<DeviceInfo> {
-    let followed = TrackedUnit { unit, serial: expected.serial.as_deref() };
-    let could_be = |device: &DeviceInfo| {
-        let id = identity::from_list(device).id;
-        [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
-    };
-    match change {
-        vaka_usb::Change::Came(device)
-            if bench.is_same_port(&unit.location, &device.location)
-                || (could_be(&device) && followed.meets(bench, &device, there) == PortMatch::Moved) =>
-        {
-            if device.address != unit.address {
-                cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
-            }
-            Some(device)
-        }
-        vaka_usb::Change::Left(device) if before.as_ref() == Some(&device) => {
-            cx.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
-            None
-        }
-        _ => before,
+    RestartOutcome {
+        after: RestartState::Restarted,
+        next,
+        device: Some(device.clone()),
+        ..RestartOutcome::not_back(words)
     }
 }
 
 /// The application's id is there; checks the rest of what the sheet says.
-fn back(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, device: &DeviceInfo, cx: &mut Context<'_>) -> Seen {
+fn check_application(
+    bench: &Bench<'_>,
+    expected: &ExpectedApplication<'_>,
+    device: &DeviceInfo,
+    cx: &mut Context<'_>,
+) -> RestartOutcome {
     let place = bench.place(&device.location);
     let id = identity::from_list(device).id;
     let (facts, opened) = match bench.look(device, cx) {
@@ -216,7 +250,7 @@ fn back(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, device: &DeviceIn
         Err(OpenError::Bus(_)) => (identity::from_list(device), None),
         Err(error) => {
             let words = format!("{id} came back at {place}, but does not answer: {error}");
-            return Seen { device: Some(device.clone()), ..Seen::not_back(words) };
+            return RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words) };
         }
     };
     let (facts, opened) = listen(expected.source, facts, opened, cx);
@@ -229,7 +263,7 @@ fn back(bench: &Bench<'_>, expected: &ExpectedApplication<'_>, device: &DeviceIn
         version: tells.clone(),
     });
     let (after, words) = judge(expected, &facts, tells.as_ref(), &place, cx);
-    Seen { after, words, next, device: Some(device.clone()), opened }
+    RestartOutcome { after, words, next, device: Some(device.clone()), opened }
 }
 
 /// What the application says on its serial port, where its version is told there. A

@@ -16,7 +16,7 @@ use vaka_image::address::{Address, Span};
 use vaka_image::span_set::SpanSet;
 
 use crate::context::Context;
-use crate::entry::stopped;
+use crate::context::stopped;
 use crate::protocol::session::{Finished, Session, SessionError};
 use crate::update::stop::StepError;
 

@@ -6,7 +6,7 @@ use vaka_base::version::Version;
 use vaka_core::event::{Event, ExitCode, Failure, RestartState, StepName, milliseconds};
 use vaka_core::matching::Phase;
 use vaka_core::sheet::Sheet;
-use vaka_core::unit::{Mode, UnitFacts};
+use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo};
 
 use super::planning::{content, of_sheet, plan};
@@ -17,8 +17,8 @@ use crate::bench::candidate::Candidate;
 use crate::bench::connection::Connection;
 use crate::bench::open_error::{OpenError, open_failure};
 use crate::bench::unit_event;
-use crate::entry::{self, Way};
-use crate::protocol::identity::{self, Identity};
+use crate::entry::{self, EntryProcedure};
+use crate::protocol::identity::Identity;
 use crate::protocol::session::SessionError;
 use crate::update::confirm::{self, ExpectedApplication};
 
@@ -30,7 +30,7 @@ pub(super) struct Located<'a> {
 /// A unit that was asked what it is.
 pub(super) enum Identified<'a> {
     /// Its application runs.
-    Running { found: Candidate<'a>, facts: Box<UnitFacts> },
+    Running { found: Candidate<'a>, identity: Box<Identity> },
     /// No sheet describes it and its application runs: nothing is asked without consent.
     Undescribed(Candidate<'a>),
     /// It is in update mode.
@@ -75,8 +75,8 @@ impl<'a> Located<'a> {
             }
             (_, true) => Ok(Identified::Undescribed(found)),
             (_, false) => {
-                let facts = run.ask_application(&found)?;
-                Ok(Identified::Running { found, facts: Box::new(facts) })
+                let identity = Box::new(run.ask_application(&found)?);
+                Ok(Identified::Running { found, identity })
             }
         }
     }
@@ -86,16 +86,17 @@ impl<'a> Identified<'a> {
     /// Brings the unit into update mode if its application runs and the provisional verdict
     /// allows that.
     pub(super) fn enter_update_mode(self, run: &mut UpdateRun<'a, '_>) -> Result<Booted<'a>, Stop> {
-        let (found, facts) = match self {
+        let (found, identity) = match self {
             Self::Booted(booted) => return Ok(*booted),
             Self::Undescribed(found) => {
                 let device = run.detach_undescribed(&found)?;
                 return Booted::open(run, Candidate { device, mode: Mode::Update, ..found }, None, None);
             }
-            Self::Running { found, facts } => (found, facts),
+            Self::Running { found, identity } => (found, identity),
         };
-        let resolved = run.settle(&found, &facts, None)?;
-        let running = resolved.sheet.version_of(resolved.variant, &facts);
+        let facts = &identity.facts;
+        let resolved = run.settle(&found, facts, None)?;
+        let running = resolved.sheet.version_of(resolved.variant, facts);
         let report = &mut run.progress.report;
         report.version_before = report.version_before.take().or_else(|| running.clone());
         let geometry = of_sheet(resolved.variant, resolved.route, run.request);
@@ -105,12 +106,15 @@ impl<'a> Identified<'a> {
             return Err(Stop::Planned);
         }
         let started = run.cx.now();
-        let way = Way::of(resolved.sheet, resolved.route, &found.device, facts.serial.as_deref());
-        let device = entry::enter(run.bench, way, &found.device, run.request.wait, run.operator, run.cx)?;
+        let (sheet, route, timeout) = (resolved.sheet, resolved.route, run.request.wait);
+        let procedure = EntryProcedure::of(sheet, route, &found.device, facts.serial.as_deref(), timeout);
+        let procedure =
+            EntryProcedure { identity: Some(&*identity).filter(|identity| identity.was_read()), ..procedure };
+        let device = entry::enter(run.bench, procedure, run.operator, run.cx)?;
         let time = milliseconds(run.cx.now() - started);
         run.progress.report.durations_ms.push((StepName::Enter, time));
         let candidate = Candidate { device, mode: Mode::Update, sheets: vec![resolved.sheet] };
-        let serial = way.serial.map(str::to_owned);
+        let serial = procedure.serial.map(str::to_owned);
         Booted::open(run, candidate, serial.as_deref(), Some(Provisional { resolved, running }))
     }
 }
@@ -166,16 +170,16 @@ impl<'a> UpdateRun<'a, '_> {
     }
 
     /// What the running application reports of the unit.
-    fn ask_application(&mut self, found: &Candidate<'a>) -> Result<UnitFacts, Failure> {
-        let facts = match self.bench.look(&found.device, self.cx) {
-            Ok(connection) => connection.identity.facts,
+    fn ask_application(&mut self, found: &Candidate<'a>) -> Result<Identity, Failure> {
+        let identity = match self.bench.look(&found.device, self.cx) {
+            Ok(connection) => connection.identity,
             // Another program holds it; update mode makes it let go.
-            Err(OpenError::Bus(BusError::Busy(_))) => identity::from_list(&found.device),
+            Err(OpenError::Bus(BusError::Busy(_))) => Identity::listed(&found.device),
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
-        self.progress.report.serial.clone_from(&facts.serial);
+        self.progress.report.serial.clone_from(&identity.facts.serial);
         self.progress.unit.was_running = true;
-        Ok(facts)
+        Ok(identity)
     }
 
     /// Opens a unit in update mode. It must be the unit that this run has worked on before.

@@ -1,17 +1,12 @@
 //! What a person undoes, and what only a person can see.
 
-use std::time::Duration;
-
 use vaka_core::event::{Event, RestartState, UndoRecord};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
 use super::update_run::UpdateRun;
-use crate::bench::tracking::Absence;
-use crate::update::confirm::Seen;
-
-/// How often the bus is looked at while a person undoes something.
-const LOOK: Duration = Duration::from_millis(100);
+use crate::bench::waiting::UnitWatch;
+use crate::update::confirm::RestartOutcome;
 
 impl UpdateRun<'_, '_> {
     /// Shows what the user undoes at one moment, and waits for it where somebody is there.
@@ -43,29 +38,30 @@ impl UpdateRun<'_, '_> {
         self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
     }
 
-    /// Waits until the bus shows what a person does.
+    /// Waits until the bus shows what a person does; `None` if the bus cannot be watched.
     fn await_bus_event(&mut self, sign: BusEvent, unit: &DeviceInfo) -> Option<bool> {
-        let bus = self.bench.bus(&unit.location)?.clone();
-        let deadline = self.cx.now() + self.request.wait;
-        let mut absence = Absence::of(unit);
-        while self.cx.now() < deadline && !self.cx.wants_stop() {
-            let there = bus.list().ok()?;
-            absence.observe(self.bench, &there);
-            let now = there.iter().find(|device| self.bench.is_same_port(&unit.location, &device.location));
+        let mut watch = UnitWatch::from_nothing(self.bench, unit, self.request.wait, self.cx.clock()).ok()?;
+        loop {
+            watch.next(self.cx).ok()?;
             let is_seen = match sign {
-                BusEvent::Gone => now.is_none(),
-                BusEvent::Back => now.is_some_and(|device| absence.has_ended_with(device)),
+                BusEvent::Gone => watch.on_port().is_none(),
+                BusEvent::Back => watch.on_port().is_some_and(|device| watch.has_returned_as(device)),
             };
             if is_seen {
                 return Some(true);
             }
-            self.cx.clock().sleep(LOOK);
+            let what = || match sign {
+                BusEvent::Gone => "the unit to leave the bus".to_owned(),
+                BusEvent::Back => "the unit to come back on the bus".to_owned(),
+            };
+            if watch.wait().check(what, self.cx).is_some() {
+                return Some(false);
+            }
         }
-        Some(false)
     }
 
     /// Asks a person what the unit shows, where the sheet says what that should be.
-    pub(super) fn confirm_visually(&mut self, what: &[String], seen: &mut Seen) {
+    pub(super) fn confirm_visually(&mut self, what: &[String], seen: &mut RestartOutcome) {
         if what.is_empty() || seen.after == RestartState::NotBack {
             return;
         }

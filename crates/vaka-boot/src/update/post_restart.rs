@@ -17,15 +17,19 @@ use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
 use super::written::{Restarted, Written};
 use crate::bench::connection::{Connection, Link};
-use crate::entry::{self, Way};
+use crate::entry::{self, EntryProcedure};
 use crate::protocol::session::{Loss, SessionError};
 use crate::protocol::volume;
-use crate::update::confirm::{self, ExpectedApplication, Seen};
+use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
 impl UpdateRun<'_, '_> {
     /// Looks at the disk of a unit that is back: the result that it reports, and the application
     /// that it shows. Returns whether its result file says that it took the file.
-    pub(super) fn check_shown_files(&mut self, restarted: &Restarted<'_>, seen: &mut Seen) -> Result<bool, Stop> {
+    pub(super) fn check_shown_files(
+        &mut self,
+        restarted: &Restarted<'_>,
+        seen: &mut RestartOutcome,
+    ) -> Result<bool, Stop> {
         let (resolved, plan) = (&restarted.task.resolved, restarted.plan.plan());
         let Some(route) = resolved.route.kind.volume() else { return Ok(false) };
         let UpdateMedium::File(file) = &route.takes else { return Ok(false) };
@@ -76,8 +80,9 @@ impl UpdateRun<'_, '_> {
     /// Brings a unit whose application runs into update mode once more.
     fn enter_again(&mut self, resolved: &Resolved<'_>, running: &DeviceInfo) -> Result<DeviceInfo, Failure> {
         let serial = self.progress.report.serial.clone();
-        let way = Way::of(resolved.sheet, resolved.route, running, serial.as_deref());
-        entry::enter(self.bench, way, running, self.request.wait, self.operator, self.cx)
+        let (sheet, route, timeout) = (resolved.sheet, resolved.route, self.request.wait);
+        let procedure = EntryProcedure::of(sheet, route, running, serial.as_deref(), timeout);
+        entry::enter(self.bench, procedure, self.operator, self.cx)
     }
 
     /// Reads a unit that is in update mode again, compares, and restarts it.

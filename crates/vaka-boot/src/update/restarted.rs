@@ -18,7 +18,7 @@ use crate::bench::connection::{Link, Opening};
 use crate::protocol::dfu;
 use crate::protocol::identity;
 use crate::protocol::session::{Finished, Loss};
-use crate::update::confirm::{self, ExpectedApplication, Seen};
+use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
 impl<'s> Restarted<'s> {
     /// Waits for the application, and checks what it reports of itself.
@@ -78,7 +78,7 @@ impl UpdateRun<'_, '_> {
     }
 
     /// The application did not come back.
-    fn not_back(&mut self, seen: &Seen, route: &Route) -> Failure {
+    fn not_back(&mut self, seen: &RestartOutcome, route: &Route) -> Failure {
         let failure = Failure::new(ExitCode::NotBack, format!("The application did not come back: {}.", seen.words));
         let status = self.dfu_status_of(seen, route);
         let failure = match &status {
@@ -90,7 +90,7 @@ impl UpdateRun<'_, '_> {
     }
 
     /// Notes what was observed after a restart.
-    pub(super) fn note_seen(&mut self, seen: &mut Seen, route: &Route) {
+    pub(super) fn note_seen(&mut self, seen: &mut RestartOutcome, route: &Route) {
         self.progress.report.after = seen.after;
         self.progress.report.next = seen.next.take();
         let is_booted = |device: &DeviceInfo| {
@@ -108,7 +108,7 @@ impl UpdateRun<'_, '_> {
         &mut self,
         restarted: &Restarted<'_>,
         expected: &ExpectedApplication<'_>,
-        seen: &Seen,
+        seen: &RestartOutcome,
     ) -> Result<(), Stop> {
         let (progress, plan) = (&mut self.progress, restarted.plan.plan());
         let is_read_back = progress.report.check == Check::ReadBack && plan.held_back().is_none();
@@ -167,7 +167,7 @@ impl UpdateRun<'_, '_> {
 
     /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
     /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
-    fn dfu_status_of(&mut self, seen: &Seen, route: &Route) -> Option<(Status, String)> {
+    fn dfu_status_of(&mut self, seen: &RestartOutcome, route: &Route) -> Option<(Status, String)> {
         let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
         let opened = self.bench.look(device, self.cx).ok()?;
         let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };

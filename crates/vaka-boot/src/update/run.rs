@@ -16,9 +16,9 @@ use super::update_run::UpdateRun;
 use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
 use crate::bench::discovery::{self, LazyCandidates, UnitQuery};
+use crate::bench::returning;
 use crate::bench::tracking::TrackedUnit;
 use crate::context::Context;
-use crate::entry;
 use crate::operator::Operator;
 use crate::protocol::session::Loss;
 
@@ -128,7 +128,7 @@ impl<'a> UpdateRun<'a, '_> {
     fn come_back(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<DeviceInfo, Failure> {
         let serial = self.stable_serial(unit);
         let tracked = TrackedUnit { unit, serial: serial.as_deref() };
-        entry::come_back(self.bench, tracked, may_stay, self.request.wait, self.cx)
+        returning::come_back(self.bench, tracked, may_stay, self.request.wait, self.cx)
     }
 
     /// The serial number of a unit in update mode, if its sheet declares it unique and stable:

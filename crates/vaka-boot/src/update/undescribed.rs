@@ -14,7 +14,7 @@ use super::errors::{no_address, unreadable};
 use super::resolved::Resolved;
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
-use crate::entry::{self, Wanted, Way};
+use crate::entry::{self, EntryProcedure, EntryTarget};
 use crate::protocol::identity::Identity;
 
 impl<'a> UpdateRun<'a, '_> {
@@ -58,9 +58,16 @@ impl<'a> UpdateRun<'a, '_> {
                 .cure("Put it into DFU mode and run the same command, or leave out --plan."));
         }
         let signal = [EntryStep::Signal(Signal::DfuDetach)];
-        let (wanted, application) = (Wanted::DfuMode, found.id());
-        let way = Way { name: "the unit", entry: &signal, wanted, application, serial: None };
-        entry::enter(self.bench, way, &found.device, self.request.wait, self.operator, self.cx)
+        let procedure = EntryProcedure {
+            name: "the unit",
+            unit: &found.device,
+            identity: None,
+            entry: &signal,
+            target: EntryTarget::DfuMode,
+            serial: None,
+            timeout: self.request.wait,
+        };
+        entry::enter(self.bench, procedure, self.operator, self.cx)
     }
 
     /// The image for a unit that nobody described. Plain DFU knows no

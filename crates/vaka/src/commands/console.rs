@@ -10,10 +10,10 @@ use vaka_base::{duration, text};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::{bus_failure, held};
+use vaka_boot::bench::returning;
 use vaka_boot::bench::tracking::TrackedUnit;
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
-use vaka_boot::entry;
 use vaka_boot::protocol::serial::LineReader;
 use vaka_boot::protocol::session::SessionError;
 use vaka_core::event::{Event, ExitCode, Failure};
@@ -86,7 +86,7 @@ fn talk(
                 true
             }
         };
-        unit = entry::come_back(bench, TrackedUnit { unit: &unit, serial: None }, may_stay, wait, cx)?;
+        unit = returning::come_back(bench, TrackedUnit { unit: &unit, serial: None }, may_stay, wait, cx)?;
     }
 }
 

@@ -1,0 +1,58 @@
+//! Waiting for a unit that left the bus.
+
+use std::time::Duration;
+
+use vaka_base::duration;
+use vaka_core::event::{ExitCode, Failure};
+use vaka_usb::{Change, DeviceInfo};
+
+use crate::bench::buses::Bench;
+use crate::bench::open_error::bus_failure;
+use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
+use crate::bench::waiting::{UnitWatch, WaitEnd};
+use crate::context::{Context, stopped};
+
+/// Waits until the unit is there again: with another enumeration than before or after its port
+/// was seen empty, unless it may have stayed. That is what comes on its port, or elsewhere with
+/// its serial number where that is known to stay. A server that does not answer is asked again
+/// until the time is over.
+///
+/// # Errors
+/// It did not come in time; a person stopped it; the bus is unusable.
+pub fn come_back(
+    bench: &Bench<'_>,
+    followed: TrackedUnit<'_>,
+    may_stay: bool,
+    wait: Duration,
+    cx: &mut Context<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let unit = followed.unit;
+    let mut watch = UnitWatch::from_nothing(bench, unit, wait, cx.clock()).map_err(|error| bus_failure(&error))?;
+    loop {
+        let (changes, error) = watch.next_or_error(cx);
+        for change in changes {
+            let Change::Came(device) = change else { continue };
+            match followed.meets(bench, &device, watch.devices()) {
+                PortMatch::Here if may_stay || watch.has_returned_as(&device) => return Ok(device),
+                PortMatch::Moved => {
+                    cx.warn(moved(bench, &device));
+                    return Ok(device);
+                }
+                _ => {}
+            }
+        }
+        match watch.wait().check(|| "the unit to come back".to_owned(), cx) {
+            None => {}
+            Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed in the unit.")),
+            Some(WaitEnd::TimedOut) => {
+                return Err(error.map_or_else(|| not_returned(bench, unit, wait), |error| bus_failure(&error)));
+            }
+        }
+    }
+}
+
+fn not_returned(bench: &Bench<'_>, unit: &DeviceInfo, wait: Duration) -> Failure {
+    let (place, time) = (bench.place(&unit.location), duration::words(wait));
+    Failure::new(ExitCode::NoUnit, format!("The unit at {place} did not come back within {time}."))
+        .cure("Check cable and power, put the unit into update mode again and run the same command.")
+}

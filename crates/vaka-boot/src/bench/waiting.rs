@@ -1,0 +1,174 @@
+//! Waiting for something on a bus: with a deadline, a stop request and a sign of life.
+
+use std::time::Duration;
+
+use vaka_usb::{Bus, BusError, Change, Clock, DeviceInfo, PolledWatch};
+
+use crate::bench::buses::Bench;
+use crate::bench::tracking::Absence;
+use crate::context::Context;
+
+/// A sign of life is emitted this often. Chosen by us.
+const SIGN_OF_LIFE: Duration = Duration::from_secs(5);
+
+/// How often a stop request is looked at. Chosen by us: a user does not notice it.
+const STOP_POLL: Duration = Duration::from_millis(100);
+
+/// Why a wait ends before what it waits for is seen.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub(crate) enum WaitEnd {
+    /// The deadline passed.
+    TimedOut,
+    /// The user wants the run to end.
+    Stopped,
+}
+
+/// A wait with a deadline. The caller looks, checks, and pauses until the next look.
+#[derive(Debug)]
+pub(crate) struct Wait {
+    deadline: Duration,
+    next_sign: Duration,
+}
+
+impl Wait {
+    /// From now on, for at most `time`; the first sign of life comes after a while.
+    pub(crate) fn new(time: Duration, clock: &dyn Clock) -> Self {
+        let now = clock.now();
+        Self { deadline: now + time, next_sign: now + SIGN_OF_LIFE }
+    }
+
+    /// The same with the first sign of life at the first check.
+    pub(crate) fn announced(self) -> Self {
+        Self { next_sign: Duration::ZERO, ..self }
+    }
+
+    /// Starts again, for at most `time` from now on.
+    pub(crate) fn restart(&mut self, time: Duration, cx: &Context<'_>) {
+        self.deadline = cx.now() + time;
+    }
+
+    /// Emits what is waited for, and how long that may still take.
+    pub(crate) fn sign(&mut self, what: &str, cx: &mut Context<'_>) {
+        cx.waiting(what, self.deadline);
+        self.next_sign = cx.now() + SIGN_OF_LIFE;
+    }
+
+    /// Whether the wait is over; emits a sign of life if it goes on and one is due.
+    pub(crate) fn check(&mut self, what: impl FnOnce() -> String, cx: &mut Context<'_>) -> Option<WaitEnd> {
+        if cx.wants_stop() {
+            return Some(WaitEnd::Stopped);
+        }
+        if cx.now() >= self.deadline {
+            return Some(WaitEnd::TimedOut);
+        }
+        if cx.now() >= self.next_sign {
+            self.sign(&what(), cx);
+        }
+        None
+    }
+
+    /// How long the next look at a bus may take.
+    fn slice(&self, cx: &Context<'_>) -> Duration {
+        STOP_POLL.min(self.deadline.saturating_sub(cx.now()))
+    }
+
+    /// Pauses before the next look at all buses of the bench.
+    pub(crate) fn pause(&self, bench: &Bench<'_>, cx: &Context<'_>) {
+        let slice = self.slice(cx);
+        match bench.buses() {
+            [only] => only.await_change(cx.clock(), PolledWatch::INTERVAL, slice),
+            _ => cx.clock().sleep(PolledWatch::INTERVAL.min(slice)),
+        }
+    }
+}
+
+/// Watches the bus of one unit, and whether the unit leaves its port.
+pub(crate) struct UnitWatch<'w> {
+    bench: &'w Bench<'w>,
+    unit: &'w DeviceInfo,
+    watch: PolledWatch<'w>,
+    absence: Absence<'w>,
+    wait: Wait,
+}
+
+impl<'w> UnitWatch<'w> {
+    /// Watches from now on; what is attached now is not a change.
+    ///
+    /// # Errors
+    /// The bus cannot be listed.
+    pub(crate) fn new(
+        bench: &'w Bench<'w>,
+        unit: &'w DeviceInfo,
+        time: Duration,
+        clock: &'w dyn Clock,
+    ) -> Result<Self, BusError> {
+        let watch = PolledWatch::new(bus_of(bench, unit)?, clock)?;
+        Ok(Self::with(bench, unit, watch, Wait::new(time, clock)))
+    }
+
+    /// Watches from now on; the first look reports everything that is attached as a change.
+    ///
+    /// # Errors
+    /// The unit's bus is not on the bench.
+    pub(crate) fn from_nothing(
+        bench: &'w Bench<'w>,
+        unit: &'w DeviceInfo,
+        time: Duration,
+        clock: &'w dyn Clock,
+    ) -> Result<Self, BusError> {
+        let watch = PolledWatch::from_nothing(bus_of(bench, unit)?, clock);
+        Ok(Self::with(bench, unit, watch, Wait::new(time, clock)))
+    }
+
+    fn with(bench: &'w Bench<'w>, unit: &'w DeviceInfo, watch: PolledWatch<'w>, wait: Wait) -> Self {
+        Self { bench, unit, watch, absence: Absence::of(unit), wait }
+    }
+
+    /// What changed; returns at the first change or after a short time.
+    ///
+    /// # Errors
+    /// The bus cannot be listed.
+    pub(crate) fn next(&mut self, cx: &Context<'_>) -> Result<Vec<Change>, BusError> {
+        let changes = self.watch.next(self.wait.slice(cx))?;
+        self.absence.observe(self.bench, self.watch.there());
+        Ok(changes)
+    }
+
+    /// The same for a bus whose server may be gone for a while: an error is a look that shows
+    /// nothing. Returns it with no change.
+    pub(crate) fn next_or_error(&mut self, cx: &Context<'_>) -> (Vec<Change>, Option<BusError>) {
+        match self.next(cx) {
+            Ok(changes) => (changes, None),
+            Err(error) => {
+                cx.clock().sleep(self.wait.slice(cx));
+                (Vec::new(), Some(error))
+            }
+        }
+    }
+
+    /// The wait.
+    pub(crate) fn wait(&mut self) -> &mut Wait {
+        &mut self.wait
+    }
+
+    /// All devices of the bus at the last look.
+    pub(crate) fn devices(&self) -> &[DeviceInfo] {
+        self.watch.there()
+    }
+
+    /// The device on the unit's port at the last look.
+    pub(crate) fn on_port(&self) -> Option<&DeviceInfo> {
+        self.devices().iter().find(|device| self.bench.is_same_port(&self.unit.location, &device.location))
+    }
+
+    /// Whether a device is there after the unit left: with another enumeration, or after its port
+    /// was seen empty.
+    pub(crate) fn has_returned_as(&self, device: &DeviceInfo) -> bool {
+        self.absence.has_ended_with(device)
+    }
+}
+
+/// The bus that a unit was found on.
+fn bus_of<'b>(bench: &'b Bench<'_>, unit: &DeviceInfo) -> Result<&'b dyn Bus, BusError> {
+    bench.bus(&unit.location).map(|bus| &**bus).ok_or_else(|| BusError::NotThere(unit.location.clone()))
+}

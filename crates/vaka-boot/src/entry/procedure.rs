@@ -1,0 +1,79 @@
+//! How a unit is brought from its application into update mode.
+
+use std::fmt;
+use std::time::Duration;
+
+use vaka_core::sheet::{EntryStep, Ids, Route, Sheet};
+use vaka_core::unit::Mode;
+use vaka_usb::DeviceInfo;
+
+use crate::bench::candidate::dfu_mode;
+use crate::protocol::identity::{self, Identity};
+
+/// How a unit is brought from its application into update mode.
+#[derive(Clone, Copy, Debug)]
+pub struct EntryProcedure<'a> {
+    /// The name of the unit, for messages.
+    pub name: &'a str,
+    /// The unit, as it is listed while its application runs.
+    pub unit: &'a DeviceInfo,
+    /// What was read from the running application, if it was asked.
+    pub identity: Option<&'a Identity>,
+    /// What is done, in order.
+    pub entry: &'a [EntryStep],
+    /// What must come.
+    pub target: EntryTarget<'a>,
+    /// The unit's serial number, where the sheet says that it stays the same.
+    pub serial: Option<&'a str>,
+    /// How long all of it may take; where a person is there, each step that they are shown has
+    /// that time.
+    pub timeout: Duration,
+}
+
+impl<'a> EntryProcedure<'a> {
+    /// The procedure of a route.
+    pub fn of(
+        sheet: &'a Sheet,
+        route: &'a Route,
+        unit: &'a DeviceInfo,
+        serial: Option<&'a str>,
+        timeout: Duration,
+    ) -> Self {
+        Self {
+            name: &sheet.product.name,
+            unit,
+            identity: None,
+            entry: &route.entry,
+            target: EntryTarget::Id(&route.id),
+            serial: serial.filter(|_| sheet.product.serial_stays),
+            timeout,
+        }
+    }
+}
+
+/// What comes when update mode is reached.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum EntryTarget<'a> {
+    /// A device with these ids.
+    Id(&'a Ids),
+    /// Any device with an interface in DFU mode.
+    DfuMode,
+}
+
+impl EntryTarget<'_> {
+    pub(super) fn is(self, device: &DeviceInfo) -> bool {
+        match self {
+            Self::Id(ids) => ids.is(identity::from_list(device).id),
+            Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
+        }
+    }
+}
+
+impl fmt::Display for EntryTarget<'_> {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Self::Id(id) => id.fmt(f),
+            Self::DfuMode => f.write_str("a DFU mode"),
+        }
+    }
+}

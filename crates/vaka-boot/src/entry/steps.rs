@@ -1,0 +1,234 @@
+//! The steps into update mode, one after the other as the bus shows each of them done.
+
+use std::time::Duration;
+
+use vaka_base::duration;
+use vaka_core::event::{Event, ExitCode, Failure, StepName, StepState};
+use vaka_core::sheet::{BusEvent, EntryStep, ManualStep};
+use vaka_usb::DeviceInfo;
+
+use super::host_trigger;
+use super::procedure::EntryProcedure;
+use super::runner::{ChangeKind, EntryRunner, StepEnd, StepOutcome};
+use crate::bench::buses::Bench;
+use crate::bench::open_error::bus_failure;
+use crate::bench::waiting::{UnitWatch, WaitEnd};
+use crate::context::{Context, stopped};
+use crate::operator::Operator;
+use crate::protocol::identity;
+
+/// What the bus cannot show, such as taking a battery out, gets at least so long where a
+/// person is there to say that it is done. Chosen by us.
+const MIN_MANUAL_TIMEOUT: Duration = Duration::from_secs(15 * 60);
+
+/// Brings a unit from its application into update mode: does what the host can
+/// do, shows what a person has to do, and waits until the bus shows that it is
+/// done.
+///
+/// The unit is the one that comes on the same port, or elsewhere with a serial number
+/// that the sheet calls stable; what else comes is told, and left alone.
+///
+/// # Errors
+/// It did not come in time; the application refused; a person stopped it; the
+/// bus is unusable. Nothing was changed in the unit.
+pub fn enter(
+    bench: &Bench<'_>,
+    way: EntryProcedure<'_>,
+    operator: &mut dyn Operator,
+    cx: &mut Context<'_>,
+) -> Result<DeviceInfo, Failure> {
+    let place = bench.place(&way.unit.location);
+    let watch = UnitWatch::new(bench, way.unit, way.timeout, cx.clock()).map_err(|error| bus_failure(&error))?;
+    cx.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.target)));
+    let last_event = format!("{} went on running its application", way.name);
+    let mut entering =
+        EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
+    let reached = entering.run()?;
+    // What a person typed meanwhile is no answer to what they are asked next.
+    entering.operator.acknowledges();
+    entering.cx.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
+    Ok(reached)
+}
+
+impl<'e> EntryRunner<'e, '_> {
+    fn run(&mut self) -> Result<DeviceInfo, Failure> {
+        let steps = self.way.entry;
+        let mut index = 0;
+        while index < steps.len() {
+            let hand = self.begin(index)?;
+            index += 1;
+            let Some(until) = self.until(hand, index == steps.len()) else { continue };
+            match self.wait(until, hand)? {
+                StepOutcome::Reached(device) => return Ok(device),
+                StepOutcome::Done => {}
+                StepOutcome::Retry => index = 0,
+                StepOutcome::TimedOut => return Err(self.late(until, hand)),
+            }
+        }
+        // A way that ends before the unit is there has no steps at all.
+        match self.wait(StepEnd::UpdateMode, None)? {
+            StepOutcome::Reached(device) => Ok(device),
+            _ => Err(self.late(StepEnd::UpdateMode, None)),
+        }
+    }
+
+    /// Gives a signal, or shows a hand step.
+    fn begin(&mut self, index: usize) -> Result<Option<&'e ManualStep>, Failure> {
+        match &self.way.entry[index] {
+            EntryStep::Signal(signal) => {
+                host_trigger::give(self.bench, &self.way, signal, self.cx)?;
+                Ok(None)
+            }
+            EntryStep::Hand(hand) => {
+                let (unit, number, of) = (self.place.clone(), index + 1, self.way.entry.len());
+                self.cx.tell(Event::Hand { unit, number, of, hand: (**hand).clone() });
+                Ok(Some(hand))
+            }
+        }
+    }
+
+    /// What ends the wait after a step; nothing where the next one follows at once: what
+    /// the bus cannot show, and nobody is there to say, is shown with what comes then.
+    fn until(&self, hand: Option<&ManualStep>, is_last: bool) -> Option<StepEnd> {
+        match hand {
+            _ if is_last => Some(StepEnd::UpdateMode),
+            None => None,
+            Some(hand) => {
+                hand.shows.map(StepEnd::BusEvent).or(self.operator.is_there().then_some(StepEnd::Acknowledged))
+            }
+        }
+    }
+
+    fn wait(&mut self, until: StepEnd, hand: Option<&ManualStep>) -> Result<StepOutcome, Failure> {
+        if self.operator.is_there() && hand.is_some() {
+            let time = if until == StepEnd::Acknowledged {
+                self.way.timeout.max(MIN_MANUAL_TIMEOUT)
+            } else {
+                self.way.timeout
+            };
+            self.watch.wait().restart(time, self.cx);
+        }
+        if hand.is_some() {
+            let what = self.waited_for(until);
+            self.watch.wait().sign(&what, self.cx);
+        }
+        // What a person typed before they were shown this is no answer to it.
+        self.operator.acknowledges();
+        loop {
+            let changes = self.watch.next(self.cx).map_err(|error| bus_failure(&error))?;
+            let mut has_moved = false;
+            for change in changes {
+                match self.judge(&change, until, hand) {
+                    ChangeKind::Reached(device) => return Ok(StepOutcome::Reached(device)),
+                    ChangeKind::Again if self.has_steps_before() => return Ok(StepOutcome::Retry),
+                    ChangeKind::Moved | ChangeKind::Again => has_moved = true,
+                    ChangeKind::Nothing => {}
+                }
+            }
+            if self.is_done(until, has_moved) {
+                return Ok(StepOutcome::Done);
+            }
+            self.tell_emptiness(until, hand);
+            let what = self.waited_for(until);
+            match self.watch.wait().check(|| what, self.cx) {
+                None => {}
+                Some(WaitEnd::TimedOut) => return Ok(StepOutcome::TimedOut),
+                Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed in the unit.")),
+            }
+        }
+    }
+
+    fn is_done(&mut self, until: StepEnd, has_moved: bool) -> bool {
+        match until {
+            StepEnd::UpdateMode => false,
+            StepEnd::BusEvent(BusEvent::Gone) => self.there().is_none(),
+            StepEnd::BusEvent(BusEvent::Back) => self.there().is_some_and(|device| self.watch.has_returned_as(device)),
+            StepEnd::Acknowledged => has_moved || self.operator.acknowledges(),
+        }
+    }
+
+    /// Whether the steps are several things that a person does one after the other.
+    fn has_steps_before(&self) -> bool {
+        self.way.entry.len() > 1 && self.has_hands()
+    }
+
+    fn has_hands(&self) -> bool {
+        self.way.entry.iter().any(|step| matches!(step, EntryStep::Hand(_)))
+    }
+
+    fn waited_for(&self, until: StepEnd) -> String {
+        let name = self.way.name;
+        match until {
+            StepEnd::UpdateMode => format!("{name} to show up in update mode"),
+            StepEnd::BusEvent(BusEvent::Gone) => format!("{name} to leave the bus"),
+            StepEnd::BusEvent(BusEvent::Back) => format!("{name} to come back on the bus"),
+            StepEnd::Acknowledged => "Enter, or for what comes next on the bus".to_owned(),
+        }
+    }
+
+    fn late(&self, until: StepEnd, hand: Option<&ManualStep>) -> Failure {
+        let time = duration::words(self.way.timeout);
+        let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
+        let (place, action) = (&self.place, hand.map_or("", |hand| hand.action.trim_end_matches('.')));
+        let what = match until {
+            StepEnd::UpdateMode => format!("{} did not appear at {place} in update mode within {time}", self.way.name),
+            StepEnd::BusEvent(BusEvent::Gone) => {
+                format!("{} did not leave the bus at {place} within {time}, as it does after: {action}", self.way.name)
+            }
+            StepEnd::BusEvent(BusEvent::Back) => {
+                format!("{} did not come back at {place} within {time}, as it does after: {action}", self.way.name)
+            }
+            StepEnd::Acknowledged => format!("nobody confirmed within {time} that this was done: {action}"),
+        };
+        let message = format!("Looked for {}: {what}. {}{trouble}", self.way.target, self.seen_instead());
+        let steps = self.steps_in_order();
+        let cure = match self.has_hands() {
+            true if self.there().is_none() => {
+                format!(
+                    "Try the cable on a unit that works (some cables only charge) and check the power. Then, in this order: {steps}. --wait gives more time."
+                )
+            }
+            true => format!("Do the steps again, in this order: {steps}. --wait gives more time."),
+            false => {
+                "Check cable and power, unplug the unit, plug it in again and run the same command; --wait gives more time."
+                    .to_owned()
+            }
+        };
+        Failure::new(ExitCode::NoUnit, message).cure(cure)
+    }
+
+    /// Describes the device on the unit's port and the devices that appeared on other ports.
+    fn seen_instead(&self) -> String {
+        let describe = |device: &DeviceInfo| {
+            let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
+            let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
+            format!("{} at {}{serial}", identity::from_list(device).id, self.bench.place(&device.location))
+        };
+        let here = match self.there() {
+            Some(device) => format!("Seen instead: {} ({}).", describe(device), self.last_event),
+            None => format!("Nothing is on that port: {}.", self.last_event),
+        };
+        let others: Vec<String> =
+            self.watch.devices().iter().filter(|device| self.is_stranger(device)).map(describe).collect();
+        if others.is_empty() { here } else { format!("{here} Appeared elsewhere: {}.", others.join("; ")) }
+    }
+
+    /// Whether a device appeared on another port since the entry began.
+    fn is_stranger(&self, device: &DeviceInfo) -> bool {
+        self.appeared.iter().any(|other| other.location == device.location && other.address == device.address)
+    }
+
+    /// The manual steps of the entry, numbered, in one line.
+    fn steps_in_order(&self) -> String {
+        let hands = self.way.entry.iter().filter_map(|step| match step {
+            EntryStep::Hand(hand) => Some(hand.action.trim_end_matches('.')),
+            EntryStep::Signal(_) => None,
+        });
+        let steps: Vec<String> = (1..).zip(hands).map(|(number, action)| format!("{number}. {action}")).collect();
+        steps.join("; ")
+    }
+}
+
+fn step(place: &str, state: StepState, text: String) -> Event {
+    Event::Step { unit: place.to_owned(), step: StepName::Enter, state, text, bytes: None, transfers: None }
+}
