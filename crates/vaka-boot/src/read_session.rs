@@ -14,7 +14,7 @@ use vaka_image::address::{Address, Span};
 use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
-use crate::bench::candidate::{Candidate, dfu_mode};
+use crate::bench::candidate::{Candidate, dfu_mode, id_of};
 use crate::bench::connection::Connection;
 use crate::bench::discovery::{self, UnitQuery};
 use crate::bench::open_error::{held, open_failure};
@@ -127,23 +127,22 @@ impl<'a> ReadSession<'a> {
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
         let entered = found.mode != Mode::Update;
         let unit = if entered { enter(bench, found, variant, wish, operator, cx)? } else { found.device.clone() };
-        let id = identity::from_list(&unit).id;
+        let id = id_of(&unit);
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
         let opened = bench.look(&unit, cx).map_err(|error| open_failure(&error, &place))?;
         let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
-        let opening = match route {
-            Some(route) => opened.opening(route, variant),
-            None => opened.only_opening(&wish.memory),
+        let serial = opened.identity.facts.serial.clone();
+        let connection = match route {
+            Some(route) => opened.by_route(route, variant),
+            None => opened.by_only_memory(&wish.memory),
         };
-        let opening = opening.ok_or_else(|| {
+        let connection = connection.ok_or_else(|| {
             Failure::new(ExitCode::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
                 .cure("'vaka sheet new' shows its memories; choose one with --memory.")
         })?;
-        let facts = &opened.identity.facts;
-        let serial = facts.serial.clone();
-        let sectors = opening.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
-        let can_read = opened.can_read(&opening);
-        let session = opened.open(opening, cx).map_err(|error| failed(&error, &place, "opening it"))?;
+        let sectors = connection.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
+        let can_read = connection.can_read();
+        let session = connection.open(cx).map_err(|error| failed(&error, &place, "opening it"))?;
         let (whole, _guard) = (Vec::new(), guard);
         Ok(Self {
             bench,

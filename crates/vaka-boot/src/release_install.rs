@@ -14,6 +14,7 @@ use vaka_core::sheet::{Ids, ManualStep, Sheet, Undo, Variant};
 use vaka_usb::{Bus, DeviceInfo};
 
 use crate::bench::buses::Bench;
+use crate::bench::candidate::id_of;
 use crate::bench::lock::UnitLock;
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
@@ -271,7 +272,7 @@ impl Run<'_, '_> {
     fn undo_of_past(&mut self, stage: &Stage) {
         let Some(described) = stage.stage.as_deref().and_then(|id| self.staged.sheet.stage(id)) else { return };
         let unit = self.staged.the_unit(&self.known).ok().flatten();
-        let is_between = unit.is_some_and(|unit| described.shows.is(identity::from_list(&unit).id));
+        let is_between = unit.is_some_and(|unit| described.shows.is(id_of(&unit)));
         let mut routes = described.routes.iter();
         let of_variant = routes.find(|(id, _)| self.known.label.as_deref().is_none_or(|label| label == id.as_str()));
         if let Some(route) = of_variant.and_then(|(_, routes)| routes.first()).filter(|_| is_between) {
@@ -438,7 +439,7 @@ impl Run<'_, '_> {
         let is_new = |device: &DeviceInfo| {
             before.is_none_or(|before| before.address != device.address || before.location != device.location)
         };
-        let is_it = |device: &DeviceInfo| is_here(device) && is_new(device) && shows.is(identity::from_list(device).id);
+        let is_it = |device: &DeviceInfo| is_here(device) && is_new(device) && shows.is(id_of(device));
         let mut wait = Wait::new(self.request.wait, self.cx.clock()).announced();
         loop {
             if bench.devices().map_err(|error| bus_failure(&error))?.iter().any(is_it) {

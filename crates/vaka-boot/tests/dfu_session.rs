@@ -8,7 +8,7 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use vaka_boot::context::Context;
-use vaka_boot::protocol::dfu::{AddressedSession, Opening, detach};
+use vaka_boot::protocol::dfu::{AddressedSession, DfuParams, detach};
 use vaka_boot::protocol::session::{Session, SessionError};
 use vaka_core::dfu::Attributes;
 use vaka_core::event::Event;
@@ -89,7 +89,7 @@ fn with_unit<T>(
     let mut tell = |event| events.push(event);
     let stop = AtomicBool::new(false);
     let mut cx = Context::new(&clock, &mut tell, &stop);
-    let opening = Opening {
+    let opening = DfuParams {
         interface: 0,
         alternate: 0,
         block_size: 16,
@@ -363,7 +363,7 @@ fn the_status_is_not_asked_for_before_the_named_time_is_over() {
         _ => Ok(Vec::new()),
     });
     let unit = Unit { script, log: Arc::default() };
-    let opening = Opening {
+    let opening = DfuParams {
         interface: 0,
         alternate: 0,
         block_size: 16,

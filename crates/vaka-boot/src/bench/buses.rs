@@ -12,7 +12,7 @@ use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
 use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
 
-use crate::bench::candidate::{Candidate, dfu_mode};
+use crate::bench::candidate::{Candidate, dfu_mode, id_of};
 use crate::bench::connection::{Connection, Link};
 use crate::bench::lock::UnitLock;
 use crate::bench::open_error::{OpenError, held};
@@ -102,7 +102,7 @@ impl<'a> Bench<'a> {
 
     /// The device as a candidate, if a sheet knows its ids.
     pub fn recognise(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
-        let id = identity::from_list(device).id;
+        let id = id_of(device);
         let with = |fits: &dyn Fn(&Sheet) -> bool| self.sheets.iter().filter(|sheet| fits(sheet)).collect::<Vec<_>>();
         let booted = with(&|sheet| sheet.variants_with_route(id).next().is_some());
         let running = with(&|sheet| sheet.runs(id));
@@ -239,7 +239,7 @@ impl<'a> Bench<'a> {
     pub fn look(&self, device: &DeviceInfo, cx: &mut Context<'_>) -> Result<Connection, OpenError> {
         let location = &device.location;
         self.must_be_free(location)?;
-        let id = identity::from_list(device).id;
+        let id = id_of(device);
         let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
         let bus = self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?;
         let mounted = if sheets.is_empty() { Vec::new() } else { bus.mounted(&location.port) };

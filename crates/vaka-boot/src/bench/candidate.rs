@@ -5,8 +5,6 @@ use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Location};
 
-use crate::protocol::identity;
-
 /// A device that a sheet knows.
 #[derive(Clone, Debug)]
 pub struct Candidate<'a> {
@@ -21,7 +19,7 @@ pub struct Candidate<'a> {
 impl<'a> Candidate<'a> {
     /// Its ids.
     pub fn id(&self) -> UsbId {
-        identity::from_list(&self.device).id
+        id_of(&self.device)
     }
 
     /// Where it is.
@@ -36,6 +34,11 @@ impl<'a> Candidate<'a> {
             _ => sheet.variants.iter().collect(),
         }
     }
+}
+
+/// The ids of a device, as they are listed.
+pub fn id_of(device: &DeviceInfo) -> UsbId {
+    UsbId { vendor: device.vendor, product: device.product }
 }
 
 /// The mode of a device with a DFU interface, by its classes alone.

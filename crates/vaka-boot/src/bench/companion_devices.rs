@@ -4,7 +4,7 @@ use vaka_core::sheet::Sheet;
 use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
-use crate::protocol::identity;
+use crate::bench::candidate::id_of;
 
 /// A device that a unit shows beside the one that is updated.
 #[derive(Clone, Debug)]
@@ -23,7 +23,7 @@ pub struct CompanionDevice<'a> {
 /// the only one on the same hub (a board with a hub of its own), else to the only one on
 /// its bus.
 pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) -> Option<CompanionDevice<'a>> {
-    let id = identity::from_list(device).id;
+    let id = id_of(device);
     let named = |sheet: &'a Sheet| {
         let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
         Some((sheet, companion.name.as_str()))

@@ -1,5 +1,5 @@
-//! A unit that was opened, with what it says of itself, and the way from there to
-//! a session: over its DFU interface or its disk.
+//! A unit that was opened, with what it reports of itself, and the route from there to
+//! a session: over its DFU interface, its disk or a dialect.
 
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::SectorMap;
@@ -9,109 +9,131 @@ use vaka_core::unit::MemoryChoice;
 use vaka_usb::UsbDevice;
 
 use crate::context::Context;
-use crate::protocol::dfu;
-use crate::protocol::dialect::{self, Talk};
+use crate::protocol::dfu::{self, DfuParams};
+use crate::protocol::dialect::{self, DialectParams, Talk};
 use crate::protocol::identity::Identity;
 use crate::protocol::session::{Session, SessionError};
 use crate::protocol::volume::{self, Disk};
 
 /// An open unit.
 pub struct Connection {
-    /// What it says of itself.
+    /// What it reports of itself.
     pub identity: Identity,
-    /// What is held of it.
+    /// How it is connected.
     pub(crate) link: Link,
 }
 
-/// What is held of an open unit.
+/// How an open unit is connected.
 pub(crate) enum Link {
-    /// The device.
+    /// By its USB device alone.
     Device(Box<dyn UsbDevice>),
-    /// Its disk.
+    /// By its disk.
     Disk(Box<dyn Disk>),
-    /// It is spoken to in a dialect.
+    /// By a dialect in which it answered.
     Dialect(Box<Talk>),
 }
 
-/// How a session is opened on a unit, and what is known of it before.
-#[derive(Clone, Debug)]
-pub enum Opening {
-    /// Over its DFU interface.
-    Dfu(dfu::Opening),
-    /// Over its disk.
-    Volume(VolumeRoute),
-    /// In a dialect.
-    Dialect(Box<dialect::Opening>),
+/// A connection with the route by which it is used. Route and connection fit together by
+/// construction: only [`Connection::by_route`] and [`Connection::by_only_memory`] make one.
+pub struct RoutedConnection(Routed);
+
+enum Routed {
+    Dfu { device: Box<dyn UsbDevice>, params: DfuParams },
+    Volume { disk: Box<dyn Disk>, route: VolumeRoute, can_read: bool },
+    Dialect { talk: Box<Talk>, params: Box<DialectParams> },
 }
 
-impl Opening {
+impl Connection {
+    /// The connection, used by a route of this variant; `None` if the unit lacks what the route
+    /// needs.
+    pub fn by_route(self, route: &Route, variant: Option<&Variant>) -> Option<RoutedConnection> {
+        let Self { identity, link } = self;
+        let routed = match (&route.kind, link) {
+            (RouteKind::Dialect(dialect), Link::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
+                let params = DialectParams::of(&talk, route, variant).map(Box::new)?;
+                Routed::Dialect { talk, params }
+            }
+            (RouteKind::Volume(volume), Link::Disk(disk)) => {
+                let can_read = shows_application(&identity, volume);
+                Routed::Volume { disk, route: volume.clone(), can_read }
+            }
+            (RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. }, Link::Device(device)) => {
+                Routed::Dfu { device, params: identity.params(route)? }
+            }
+            _ => return None,
+        };
+        Some(RoutedConnection(routed))
+    }
+
+    /// The connection to the only memory that a choice leaves, for a unit without a sheet; `None`
+    /// if there is none or several.
+    pub fn by_only_memory(self, choice: &MemoryChoice) -> Option<RoutedConnection> {
+        let params = self.identity.only_params(choice)?;
+        let Link::Device(device) = self.link else { return None };
+        Some(RoutedConnection(Routed::Dfu { device, params }))
+    }
+}
+
+/// Whether a disk shows the application that the unit holds.
+fn shows_application(identity: &Identity, route: &VolumeRoute) -> bool {
+    match (&route.takes, &route.present) {
+        (_, None) => false,
+        // The file exists only if an application is installed.
+        (UpdateMedium::File(_), Some(_)) => true,
+        (UpdateMedium::Uf2 { .. }, Some(name)) => {
+            identity.facts.volume.as_ref().is_some_and(|disk| disk.file(name).is_some())
+        }
+    }
+}
+
+impl RoutedConnection {
     /// The sectors that the unit reports.
     pub fn sectors(&self) -> Option<&SectorMap> {
-        match self {
-            Self::Dfu(opening) => opening.sectors.as_ref(),
-            Self::Volume(_) | Self::Dialect(_) => None,
+        match &self.0 {
+            Routed::Dfu { params, .. } => params.sectors.as_ref(),
+            Routed::Volume { .. } | Routed::Dialect { .. } => None,
         }
     }
 
     /// What its dialect offers.
     pub fn offer(&self) -> Option<DialectCapabilities> {
-        match self {
-            Self::Dialect(opening) => Some(opening.offer),
-            _ => None,
+        match &self.0 {
+            Routed::Dialect { params, .. } => Some(params.offer),
+            Routed::Dfu { .. } | Routed::Volume { .. } => None,
         }
     }
 
     /// Most bytes in one block.
     pub fn block_size(&self) -> u32 {
-        match self {
-            Self::Dfu(opening) => u32::from(opening.block_size),
-            Self::Volume(route) => volume::chunk(route),
-            Self::Dialect(opening) => opening.chunk,
+        match &self.0 {
+            Routed::Dfu { params, .. } => u32::from(params.block_size),
+            Routed::Volume { route, .. } => volume::chunk(route),
+            Routed::Dialect { params, .. } => params.chunk,
         }
     }
 
     /// What its functional descriptor says.
     pub fn attributes(&self) -> Option<Attributes> {
-        match self {
-            Self::Dfu(opening) => Some(opening.attributes),
-            Self::Volume(_) | Self::Dialect(_) => None,
-        }
-    }
-}
-
-impl Connection {
-    /// How a route is taken on this unit; `None` if it lacks what the route needs.
-    pub fn opening(&self, route: &Route, variant: Option<&Variant>) -> Option<Opening> {
-        match (&route.kind, &self.link) {
-            (RouteKind::Dialect(dialect), Link::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
-                dialect::Opening::of(talk, route, variant).map(Box::new).map(Opening::Dialect)
-            }
-            (RouteKind::Volume(volume), Link::Disk(_)) => Some(Opening::Volume(volume.clone())),
-            (RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. }, Link::Device(_)) => {
-                self.identity.opening(route).map(Opening::Dfu)
-            }
-            _ => None,
+        match &self.0 {
+            Routed::Dfu { params, .. } => Some(params.attributes),
+            Routed::Volume { .. } | Routed::Dialect { .. } => None,
         }
     }
 
-    /// How to open the only memory that a choice leaves, where no sheet says.
-    pub fn only_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
-        self.identity.only_opening(choice).map(Opening::Dfu)
+    /// Whether the unit can return what it holds.
+    pub fn can_read(&self) -> bool {
+        match &self.0 {
+            Routed::Dfu { params, .. } => params.attributes.can_upload(),
+            Routed::Volume { can_read, .. } => *can_read,
+            Routed::Dialect { params, .. } => params.can_read,
+        }
     }
 
-    /// Whether the unit can give back what it holds, by this route.
-    pub fn can_read(&self, opening: &Opening) -> bool {
-        match opening {
-            Opening::Dfu(dfu) => dfu.attributes.can_upload(),
-            Opening::Dialect(opening) => opening.can_read,
-            Opening::Volume(route) => match (&route.takes, &route.present) {
-                (_, None) => false,
-                // It is there once an application is.
-                (UpdateMedium::File(_), Some(_)) => true,
-                (UpdateMedium::Uf2 { .. }, Some(name)) => {
-                    self.identity.facts.volume.as_ref().is_some_and(|disk| disk.file(name).is_some())
-                }
-            },
+    /// The device and its DFU interface, if that is the route.
+    pub(crate) fn into_dfu(self) -> Option<(Box<dyn UsbDevice>, DfuParams)> {
+        match self.0 {
+            Routed::Dfu { device, params } => Some((device, params)),
+            Routed::Volume { .. } | Routed::Dialect { .. } => None,
         }
     }
 
@@ -119,12 +141,11 @@ impl Connection {
     ///
     /// # Errors
     /// The unit cannot be worked with that way.
-    pub fn open(self, opening: Opening, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
-        match (opening, self.link) {
-            (Opening::Dfu(opening), Link::Device(device)) => dfu::open(device, opening, cx),
-            (Opening::Volume(route), Link::Disk(disk)) => Ok(volume::session(disk, &route)),
-            (Opening::Dialect(opening), Link::Dialect(talk)) => dialect::session(*talk, *opening, cx),
-            _ => Err(SessionError::Misbehaved("it has not what the route needs".into())),
+    pub fn open(self, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
+        match self.0 {
+            Routed::Dfu { device, params } => dfu::open(device, params, cx),
+            Routed::Volume { disk, route, .. } => Ok(volume::session(disk, &route)),
+            Routed::Dialect { talk, params } => dialect::session(*talk, *params, cx),
         }
     }
 }

@@ -9,14 +9,13 @@ use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::sheet::Sheet;
 
 use crate::bench::buses::Bench;
-use crate::bench::candidate::Candidate;
+use crate::bench::candidate::{Candidate, id_of};
 use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
 use crate::bench::waiting::{Wait, WaitEnd};
 use crate::context::Context;
 use crate::context::stopped;
 use crate::operator::Operator;
-use crate::protocol::identity;
 
 /// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
 /// reading a large file once for each sheet, and most often the unit is there, and alone.
@@ -261,7 +260,7 @@ fn capitalised(text: &str) -> String {
 fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
     let serial = bench.recognise(device).and_then(|_| bench.told_serial(device));
     let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
-    format!("{} at {}{serial}", identity::from_list(device).id, bench.place(&device.location))
+    format!("{} at {}{serial}", id_of(device), bench.place(&device.location))
 }
 
 /// The ids that the units of these sheets show, in application and update mode.

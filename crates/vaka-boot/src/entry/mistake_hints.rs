@@ -10,10 +10,9 @@ use vaka_core::unit::Mode;
 use vaka_usb::{Change, DeviceInfo};
 
 use super::runner::{ChangeKind, EntryRunner, StepEnd};
-use crate::bench::candidate::dfu_mode;
+use crate::bench::candidate::{dfu_mode, id_of};
 use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
 use crate::bench::unit_event::seen;
-use crate::protocol::identity;
 
 /// A port that is empty for so long is told. Chosen by us: longer than a unit needs to
 /// show up, shorter than a person's patience.
@@ -48,7 +47,7 @@ impl EntryRunner<'_, '_> {
                 if until != StepEnd::UpdateMode {
                     return ChangeKind::Moved;
                 }
-                if identity::from_list(device).id == identity::from_list(self.way.unit).id {
+                if id_of(device) == id_of(self.way.unit) {
                     self.application_came(hand)
                 } else {
                     self.other_came(device, hand)
@@ -58,7 +57,7 @@ impl EntryRunner<'_, '_> {
     }
 
     fn left(&mut self, device: &DeviceInfo) -> ChangeKind {
-        self.cx.tell(Event::Gone { unit: self.bench.place(&device.location), id: identity::from_list(device).id });
+        self.cx.tell(Event::Gone { unit: self.bench.place(&device.location), id: id_of(device) });
         if !self.bench.is_same_port(&self.way.unit.location, &device.location) {
             return ChangeKind::Nothing;
         }
@@ -97,7 +96,7 @@ impl EntryRunner<'_, '_> {
     }
 
     fn other_came(&mut self, device: &DeviceInfo, hand: Option<&ManualStep>) -> ChangeKind {
-        let (id, wanted) = (identity::from_list(device).id, self.way.target);
+        let (id, wanted) = (id_of(device), self.way.target);
         let known = self.bench.recognise(device).filter(|found| found.mode == Mode::Update);
         let what = match known.as_ref().and_then(|found| found.sheets.first()) {
             Some(sheet) => format!(" ({}, another of its update modes)", sheet.product.name),

@@ -7,8 +7,8 @@ use vaka_core::sheet::{EntryStep, Ids, Route, Sheet};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
-use crate::bench::candidate::dfu_mode;
-use crate::protocol::identity::{self, Identity};
+use crate::bench::candidate::{dfu_mode, id_of};
+use crate::protocol::identity::Identity;
 
 /// How a unit is brought from its application into update mode.
 #[derive(Clone, Copy, Debug)]
@@ -63,7 +63,7 @@ pub enum EntryTarget<'a> {
 impl EntryTarget<'_> {
     pub(super) fn is(self, device: &DeviceInfo) -> bool {
         match self {
-            Self::Id(ids) => ids.is(identity::from_list(device).id),
+            Self::Id(ids) => ids.is(id_of(device)),
             Self::DfuMode => dfu_mode(device) == Some(Mode::Update),
         }
     }

@@ -11,11 +11,11 @@ use super::host_trigger;
 use super::procedure::EntryProcedure;
 use super::runner::{ChangeKind, EntryRunner, StepEnd, StepOutcome};
 use crate::bench::buses::Bench;
+use crate::bench::candidate::id_of;
 use crate::bench::open_error::bus_failure;
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
 use crate::operator::Operator;
-use crate::protocol::identity;
 
 /// What the bus cannot show, such as taking a battery out, gets at least so long where a
 /// person is there to say that it is done. Chosen by us.
@@ -202,7 +202,7 @@ impl<'e> EntryRunner<'e, '_> {
         let describe = |device: &DeviceInfo| {
             let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
             let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
-            format!("{} at {}{serial}", identity::from_list(device).id, self.bench.place(&device.location))
+            format!("{} at {}{serial}", id_of(device), self.bench.place(&device.location))
         };
         let here = match self.there() {
             Some(device) => format!("Seen instead: {} ({}).", describe(device), self.last_event),

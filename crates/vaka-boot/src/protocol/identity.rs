@@ -10,7 +10,8 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
 
-use crate::protocol::dfu::Opening;
+use crate::bench::candidate::id_of;
+use crate::protocol::dfu::DfuParams;
 use crate::protocol::volume::DiskInterface;
 
 /// What was read from an open device.
@@ -39,7 +40,7 @@ impl Identity {
 
     /// How to open a session on the memory that a route writes; `None` if the
     /// unit has no such memory.
-    pub fn opening(&self, route: &Route) -> Option<Opening> {
+    pub fn params(&self, route: &Route) -> Option<DfuParams> {
         let memories = self.facts.memories(&route.kind.memory());
         let holds = |memory: &&DfuMemory<'_>| {
             let layout = memory.alternate.layout.as_ref();
@@ -51,30 +52,30 @@ impl Identity {
             true => memories.iter().find(holds).or(memories.first())?,
             false => memories.first()?,
         };
-        Some(self.opening_of(memory, addressed))
+        Some(self.params_of(memory, addressed))
     }
 
     /// How to open the only memory that a choice leaves, where no sheet says.
-    pub fn only_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+    pub fn only_params(&self, choice: &MemoryChoice) -> Option<DfuParams> {
         let memories = self.facts.memories(choice);
         let told: Vec<_> = memories.iter().filter(|memory| memory.alternate.layout.is_some()).collect();
         match (&memories[..], &told[..]) {
-            ([only], _) => Some(self.opening_of(only, only.is_addressed())),
-            (_, [only]) => Some(self.opening_of(only, true)),
+            ([only], _) => Some(self.params_of(only, only.is_addressed())),
+            (_, [only]) => Some(self.params_of(only, true)),
             _ => None,
         }
     }
 
     /// How to open the first memory that a choice leaves, to send blocks by numbers.
-    pub fn first_opening(&self, choice: &MemoryChoice) -> Option<Opening> {
+    pub fn first_params(&self, choice: &MemoryChoice) -> Option<DfuParams> {
         let memories = self.facts.memories(choice);
-        memories.first().map(|memory| self.opening_of(memory, false))
+        memories.first().map(|memory| self.params_of(memory, false))
     }
 
-    fn opening_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> Opening {
+    fn params_of(&self, memory: &DfuMemory<'_>, addressed: bool) -> DfuParams {
         let functional = memory.interface.functional;
         let size = functional.map_or(0, |found| found.transfer_size);
-        Opening {
+        DfuParams {
             interface: memory.interface.interface,
             alternate: memory.alternate.number,
             block_size: if size == 0 { u16::from(self.packet_size.max(8)) } else { size },
@@ -90,10 +91,10 @@ impl Identity {
 /// it can be downloaded to. Whether it can be read is not tried.
 const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
-/// What the list alone tells, without opening the device.
+/// What the list alone tells, without params the device.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
     UnitFacts {
-        id: UsbId { vendor: device.vendor, product: device.product },
+        id: id_of(device),
         release: ReleaseNumber(device.release),
         maker: None,
         product: None,

@@ -11,7 +11,7 @@ use vaka_core::unit::{Mode, UnitFacts};
 use vaka_usb::{Change, DeviceInfo};
 
 use crate::bench::buses::Bench;
-use crate::bench::candidate::dfu_mode;
+use crate::bench::candidate::{dfu_mode, id_of};
 use crate::bench::connection::{Connection, Link};
 use crate::bench::open_error::OpenError;
 use crate::bench::tracking::{PortMatch, TrackedUnit};
@@ -134,7 +134,7 @@ impl Confirmation<'_> {
     /// What a device on the unit's port proves; `None` if it proves nothing yet.
     fn recognise(&self, device: &DeviceInfo, watch: &UnitWatch<'_>, cx: &mut Context<'_>) -> Option<RestartOutcome> {
         let Self { bench, expected, .. } = *self;
-        let (id, route) = (identity::from_list(device).id, expected.route);
+        let (id, route) = (id_of(device), expected.route);
         // Where the application shows the same ids, only a new enumeration proves anything.
         let is_new = !expected.leaves || !route.id.is(id) || watch.has_returned_as(device);
         let is_it = expected.ids.is_some_and(|ids| ids.is(id));
@@ -165,7 +165,7 @@ impl Confirmation<'_> {
         let words = match &last {
             None => format!("nothing showed up on its port within {time}"),
             Some(_) if !has_returned => format!("it is still in update mode after {time}"),
-            Some(device) => format!("it came back as {}, which is not its application", identity::from_list(device).id),
+            Some(device) => format!("it came back as {}, which is not its application", id_of(device)),
         };
         RestartOutcome { device: last, ..RestartOutcome::not_back(words) }
     }
@@ -182,7 +182,7 @@ impl Confirmation<'_> {
         let Self { bench, expected, unit } = *self;
         let tracked = TrackedUnit { unit, serial: expected.serial.as_deref() };
         let could_be = |device: &DeviceInfo| {
-            let id = identity::from_list(device).id;
+            let id = id_of(device);
             [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
         };
         match change {
@@ -196,7 +196,7 @@ impl Confirmation<'_> {
                 Some(device)
             }
             Change::Left(device) if before.as_ref() == Some(&device) => {
-                cx.tell(Event::Gone { unit: bench.place(&device.location), id: identity::from_list(&device).id });
+                cx.tell(Event::Gone { unit: bench.place(&device.location), id: id_of(&device) });
                 None
             }
             _ => before,
@@ -243,7 +243,7 @@ fn check_application(
     cx: &mut Context<'_>,
 ) -> RestartOutcome {
     let place = bench.place(&device.location);
-    let id = identity::from_list(device).id;
+    let id = id_of(device);
     let (facts, opened) = match bench.look(device, cx) {
         Ok(opened) => (opened.identity.facts.clone(), Some(opened)),
         // Another program may have taken it at once; the list tells enough.

@@ -18,7 +18,7 @@ use super::request::Request;
 use super::resolved::Resolved;
 use super::stop::Stop;
 use super::update_run::UpdateRun;
-use crate::bench::connection::{Connection, Opening};
+use crate::bench::connection::RoutedConnection;
 use crate::protocol::session::{Protection, Session, SessionError};
 
 /// What is written to which unit, and the approval for it.
@@ -45,8 +45,7 @@ pub(super) struct UnitLimits {
 /// A unit with an approved plan, before anything is sent to its memory.
 pub(super) struct Drafted<'s> {
     task: UpdateTask<'s>,
-    connection: Connection,
-    opening: Opening,
+    connection: RoutedConnection,
     plan: ApprovedPlan,
 }
 
@@ -61,17 +60,17 @@ pub(super) struct Connected<'s> {
 }
 
 impl UnitLimits {
-    fn of(connection: &Connection, opening: &Opening, resolved: &Resolved<'_>, request: &Request<'_>) -> Self {
+    fn of(connection: &RoutedConnection, resolved: &Resolved<'_>, request: &Request<'_>) -> Self {
         let check_wanted = |offer: DialectCapabilities| DialectCapabilities {
             check: offer.check.filter(|_| request.read_back),
             ..offer
         };
         Self {
-            sectors: opening.sectors().cloned().unwrap_or_else(|| resolved.variant.flash.clone()),
-            block_size: opening.block_size(),
-            can_read: connection.can_read(opening) && wants_read(request),
-            attributes: opening.attributes(),
-            offer: opening.offer().map(check_wanted),
+            sectors: connection.sectors().cloned().unwrap_or_else(|| resolved.variant.flash.clone()),
+            block_size: connection.block_size(),
+            can_read: connection.can_read() && wants_read(request),
+            attributes: connection.attributes(),
+            offer: connection.offer().map(check_wanted),
         }
     }
 
@@ -104,11 +103,11 @@ impl<'s> Judged<'s> {
     pub(super) fn draft(self, run: &mut UpdateRun<'_, '_>) -> Result<Drafted<'s>, Stop> {
         let Self { unit, connection, resolved } = self;
         run.note_resolved(&resolved);
-        let Some(opening) = connection.opening(resolved.route, Some(resolved.variant)) else {
+        let Some(connection) = connection.by_route(resolved.route, Some(resolved.variant)) else {
             let message = "The unit has no interface that could be used for this route.";
             return Err(Failure::new(ExitCode::Transfer, message).into());
         };
-        let limits = UnitLimits::of(&connection, &opening, &resolved, run.request);
+        let limits = UnitLimits::of(&connection, &resolved, run.request);
         let draft = plan(resolved.parts(), limits.geometry(), false, run.request, content(run.request))?;
         if run.request.undo_later {
             run.progress.report.undo_later = undo_of(resolved.route);
@@ -123,16 +122,16 @@ impl<'s> Judged<'s> {
             resolved.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
         let task = UpdateTask { unit, resolved, limits, approval };
         let plan = task.approve(draft)?;
-        Ok(Drafted { task, connection, opening, plan })
+        Ok(Drafted { task, connection, plan })
     }
 }
 
 impl<'s> Drafted<'s> {
     /// Opens the session, and lifts the read protection if the user agreed to that.
     pub(super) fn connect(self, run: &mut UpdateRun<'_, '_>) -> Result<Connected<'s>, Stop> {
-        let Self { mut task, connection, opening, plan } = self;
+        let Self { mut task, connection, plan } = self;
         run.undo(plan.plan().undo(UndoPhase::Entered), UndoPhase::Entered, None);
-        let mut session = match connection.open(opening, run.cx) {
+        let mut session = match connection.open(run.cx) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !run.progress.attempts.reset => {
                 run.cx.warn("The unit waited for a reset of the bus; it got one.");

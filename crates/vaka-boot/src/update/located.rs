@@ -211,9 +211,9 @@ impl<'a> UpdateRun<'a, '_> {
     fn return_to_application(&mut self, unit: &DeviceInfo, connection: Connection, before: &Resolved<'_>) {
         let route = before.route;
         let left = connection
-            .opening(route, None)
+            .by_route(route, None)
             .ok_or(SessionError::Gone)
-            .and_then(|opening| connection.open(opening, self.cx))
+            .and_then(|connection| connection.open(self.cx))
             .and_then(|mut session| session.restart(route.restart_at, self.cx));
         if left.is_ok() {
             self.observe_return(unit, before);

@@ -96,10 +96,10 @@ impl UpdateRun<'_, '_> {
         self.progress.unit.in_update_mode = true;
         self.progress.report.after = RestartState::NotRestarted;
         let opened = self.open(booted)?;
-        let opening = opened.opening(resolved.route, Some(resolved.variant)).ok_or_else(|| {
+        let connection = opened.by_route(resolved.route, Some(resolved.variant)).ok_or_else(|| {
             Failure::new(ExitCode::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
         })?;
-        let mut session = opened.open(opening, self.cx).map_err(|error| self.not_opened(&error, booted))?;
+        let mut session = connection.open(self.cx).map_err(|error| self.not_opened(&error, booted))?;
         let mut statistics = Statistics::default();
         let read = self.executor(plan, task, &mut statistics, &mut *session).reverify(&[resolved.image.span()]);
         let progress = &mut self.progress;

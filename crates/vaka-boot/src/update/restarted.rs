@@ -13,10 +13,8 @@ use super::resolved::Resolved;
 use super::stop::Stop;
 use super::update_run::UpdateRun;
 use super::written::Restarted;
-use crate::bench::candidate::dfu_mode;
-use crate::bench::connection::{Link, Opening};
+use crate::bench::candidate::{dfu_mode, id_of};
 use crate::protocol::dfu;
-use crate::protocol::identity;
 use crate::protocol::session::{Finished, Loss};
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
@@ -94,7 +92,7 @@ impl UpdateRun<'_, '_> {
         self.progress.report.after = seen.after;
         self.progress.report.next = seen.next.take();
         let is_booted = |device: &DeviceInfo| {
-            let is_route = route.id.is(identity::from_list(device).id) && seen.after == RestartState::NotBack;
+            let is_route = route.id.is(id_of(device)) && seen.after == RestartState::NotBack;
             is_route || dfu_mode(device) == Some(Mode::Update)
         };
         self.progress.unit.in_update_mode = seen.device.as_ref().is_some_and(is_booted);
@@ -170,9 +168,8 @@ impl UpdateRun<'_, '_> {
     fn dfu_status_of(&mut self, seen: &RestartOutcome, route: &Route) -> Option<(Status, String)> {
         let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
         let opened = self.bench.look(device, self.cx).ok()?;
-        let Some(Opening::Dfu(opening)) = opened.opening(route, None) else { return None };
-        let Link::Device(device) = opened.link else { return None };
-        let reply = dfu::read_status(device, &opening, self.cx).ok()?;
+        let (device, params) = opened.by_route(route, None)?.into_dfu()?;
+        let reply = dfu::read_status(device, &params, self.cx).ok()?;
         // A reset or a loss of power is what just happened to it.
         let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
         (!says_nothing).then(|| (reply.status, format!("Its bootloader reports {}.", reply.status)))

@@ -7,8 +7,8 @@ use std::time::{Duration, Instant};
 
 use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
+use vaka_boot::bench::candidate::id_of;
 use vaka_boot::bench::unit_event;
-use vaka_boot::protocol::identity;
 use vaka_core::event::{Event, ExitCode, Seen};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
@@ -93,7 +93,7 @@ fn tell_all(
             Ok(Change::Left(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
-                    json::line(&Event::Gone { unit: place.clone(), id: identity::from_list(&device).id });
+                    json::line(&Event::Gone { unit: place.clone(), id: id_of(&device) });
                 } else {
                     say(&now(&left(&unit_event::seen(bench, &device))));
                 }

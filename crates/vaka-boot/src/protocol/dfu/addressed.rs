@@ -11,7 +11,7 @@ use vaka_core::memory::SectorMap;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{TransferError, UsbDevice};
 
-use super::port::{Link, Opening, Refusal, TIME_TO_GO, Work};
+use super::port::{DfuParams, DfuPort, Refusal, TIME_TO_GO, Work};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
@@ -35,7 +35,7 @@ enum Position {
 
 /// A unit in DFU mode that is written by memory addresses.
 pub struct AddressedSession {
-    link: Link,
+    port: DfuPort,
     position: Position,
     /// Bytes that go in one request: the block size, less once the unit has
     /// shown that it takes less than it says.
@@ -47,9 +47,9 @@ impl AddressedSession {
     ///
     /// # Errors
     /// It cannot be brought there; nothing was changed.
-    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, cx: &mut Context<'_>) -> Result<Self, SessionError> {
-        let piece = opening.block_size;
-        Ok(Self { link: Link::open(device, opening, cx)?, position: Position::Idle, piece })
+    pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
+        let piece = params.block_size;
+        Ok(Self { port: DfuPort::open(device, params, cx)?, position: Position::Idle, piece })
     }
 
     fn command(&mut self, command: Command, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
@@ -61,18 +61,18 @@ impl AddressedSession {
             self.abort(cx)?;
         }
         self.position = Position::Download(None);
-        self.link.download(0, &bytes, work, cx).map_err(|(_, error)| error)
+        self.port.download(0, &bytes, work, cx).map_err(|(_, error)| error)
     }
 
     fn abort(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        self.link.abort(cx)?;
+        self.port.abort(cx)?;
         self.position = Position::Idle;
         Ok(())
     }
 
     /// Whether a request of that length can be one of a numbered sequence.
     fn is_full(&self, len: usize) -> bool {
-        self.link.opening.size_is_known && self.link.is_full(len)
+        self.port.params.size_is_known && self.port.is_full(len)
     }
 
     /// Writes at most a piece, in one request.
@@ -86,7 +86,7 @@ impl AddressedSession {
             }
         };
         self.position = Position::Download(None);
-        self.link.download(block, data, Work::Block, cx)?;
+        self.port.download(block, data, Work::Block, cx)?;
         let next = following(at, data.len(), block).filter(|_| self.is_full(data.len()));
         self.position = Position::Download(next);
         Ok(())
@@ -99,9 +99,9 @@ impl AddressedSession {
         if len <= usize::from(half) || half < SMALLEST_PIECE {
             return Err(error);
         }
-        self.link.go_idle(cx)?;
+        self.port.go_idle(cx)?;
         self.position = Position::Idle;
-        if self.piece == self.link.opening.block_size {
+        if self.piece == self.port.params.block_size {
             cx.warn(format!(
                 "The unit says that it takes blocks of {} bytes, but refuses one; smaller ones are tried.",
                 self.piece
@@ -115,13 +115,13 @@ impl AddressedSession {
     /// reached and still waits for it. The bus shows whether it left.
     fn start_leaving(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         for _ in 0..LEAVE_TRIES {
-            match self.link.status(cx, "the unit to leave update mode") {
-                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+            match self.port.status(cx, "the unit to leave update mode") {
+                Ok(reply) if reply.state == State::Error => return Err(self.port.refusal(reply)),
                 Ok(reply) => {
-                    self.link.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
+                    self.port.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
                     return Ok(());
                 }
-                Err(SessionError::Silent(_)) => match self.link.state_after_loss(cx) {
+                Err(SessionError::Silent(_)) => match self.port.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     _ => return Ok(()),
                 },
@@ -141,7 +141,7 @@ impl AddressedSession {
                 FIRST_DATA_BLOCK
             }
         };
-        let bytes = self.link.upload(block, length, cx)?;
+        let bytes = self.port.upload(block, length, cx)?;
         // A reply shorter than a block ends the upload; some units count the
         // asked length as the block, so an abort makes sure.
         self.position = match following(at, bytes.len(), block) {
@@ -166,12 +166,12 @@ fn following(at: Address, len: usize, block: u16) -> Option<(Address, u16)> {
 
 impl Session for AddressedSession {
     fn limits(&self) -> Capabilities {
-        let opening = &self.link.opening;
-        Capabilities::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+        let params = &self.port.params;
+        Capabilities::blocks(u32::from(params.block_size), params.attributes.can_upload())
     }
 
     fn sectors(&self) -> Option<&SectorMap> {
-        self.link.opening.sectors.as_ref()
+        self.port.params.sectors.as_ref()
     }
 
     fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError> {
@@ -184,7 +184,7 @@ impl Session for AddressedSession {
             match self.read(at, 4, cx) {
                 Ok(_) => return Ok(Protection::Open),
                 Err(SessionError::Refused { reason, status }) => {
-                    self.link.go_idle(cx)?;
+                    self.port.go_idle(cx)?;
                     self.position = Position::Idle;
                     if status == Status::Vendor {
                         return Ok(Protection::Protected(reason));
@@ -251,16 +251,16 @@ impl Session for AddressedSession {
             self.command(Command::SetAddress(at), Work::Command, cx)?;
         }
         for _ in 0..LEAVE_TRIES {
-            match self.link.request(Request::Download, 0, &[]) {
+            match self.port.request(Request::Download, 0, &[]) {
                 Ok(()) => {}
                 // It went before it answered.
                 Err(TransferError::Gone) => return Ok(()),
-                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, cx)),
-                Err(_) => match self.link.state_after_loss(cx) {
+                Err(TransferError::Stall) => return Err(self.port.reason(TransferError::Stall, cx)),
+                Err(_) => match self.port.state_after_loss(cx) {
                     Ok(State::DfuIdle | State::DownloadIdle) => continue,
                     Ok(State::Error) => {
-                        let reply = self.link.status(cx, "the unit's reason")?;
-                        return Err(self.link.refusal(reply));
+                        let reply = self.port.status(cx, "the unit's reason")?;
+                        return Err(self.port.refusal(reply));
                     }
                     Ok(_) => {}
                     // It answers nothing; the bus shows whether it left.
@@ -274,11 +274,11 @@ impl Session for AddressedSession {
 
     fn rest(&mut self, cx: &mut Context<'_>) {
         // Best effort: the next program can do the same from where it is.
-        let _ = self.link.go_idle(cx);
+        let _ = self.port.go_idle(cx);
         self.position = Position::Idle;
     }
 
     fn transfers(&self) -> u64 {
-        self.link.transfers()
+        self.port.transfers()
     }
 }

@@ -1,6 +1,6 @@
 //! The DFU engines.
 //!
-//! Source: DFU 1.1 and its published address extension. `Link` speaks the
+//! Source: DFU 1.1 and its published address extension. `DfuPort` speaks the
 //! class requests and keeps to the unit's times; [`AddressedSession`] and
 //! [`PlainSession`] say what is downloaded and uploaded; [`detach`] asks an
 //! application to leave for its DFU mode. What the link takes care of and why:
@@ -20,25 +20,25 @@ mod port;
 
 pub use addressed::AddressedSession;
 pub use plain::PlainSession;
-pub(crate) use port::{Link, Work};
-pub use port::{Opening, read_status};
+pub use port::{DfuParams, read_status};
+pub(crate) use port::{DfuPort, Work};
 
 use vaka_usb::UsbDevice;
 
 use crate::context::Context;
 use crate::protocol::session::{Session, SessionError};
 
-/// Opens the session that fits the opening.
+/// Opens the session that fits the params.
 ///
 /// # Errors
 /// The unit cannot be brought to dfuIDLE; nothing was changed.
 pub fn open(
     device: Box<dyn UsbDevice>,
-    opening: Opening,
+    params: DfuParams,
     cx: &mut Context<'_>,
 ) -> Result<Box<dyn Session>, SessionError> {
-    Ok(match opening.addressed {
-        true => Box::new(AddressedSession::open(device, opening, cx)?),
-        false => Box::new(PlainSession::open(device, opening, cx)?),
+    Ok(match params.addressed {
+        true => Box::new(AddressedSession::open(device, params, cx)?),
+        false => Box::new(PlainSession::open(device, params, cx)?),
     })
 }

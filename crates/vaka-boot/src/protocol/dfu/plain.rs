@@ -10,7 +10,7 @@ use vaka_core::dfu::{Request, State};
 use vaka_image::address::Address;
 use vaka_usb::{TransferError, UsbDevice};
 
-use super::port::{Backoff, Link, Opening, TIME_TO_GO, Work};
+use super::port::{Backoff, DfuParams, DfuPort, TIME_TO_GO, Work};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
 
@@ -30,7 +30,7 @@ enum Position {
 
 /// A unit in DFU mode that knows by itself where the blocks go.
 pub struct PlainSession {
-    link: Link,
+    port: DfuPort,
     position: Position,
 }
 
@@ -39,8 +39,8 @@ impl PlainSession {
     ///
     /// # Errors
     /// It cannot be brought there; nothing was changed.
-    pub fn open(device: Box<dyn UsbDevice>, opening: Opening, cx: &mut Context<'_>) -> Result<Self, SessionError> {
-        Ok(Self { link: Link::open(device, opening, cx)?, position: Position::Idle })
+    pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
+        Ok(Self { port: DfuPort::open(device, params, cx)?, position: Position::Idle })
     }
 
     /// The status until the manifestation is over, for a unit that answers
@@ -48,14 +48,14 @@ impl PlainSession {
     fn manifest(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let mut pauses = Backoff::new(Work::Manifest, cx);
         loop {
-            let reply = self.link.status(cx, Work::Manifest.words())?;
+            let reply = self.port.status(cx, Work::Manifest.words())?;
             match reply.state {
                 State::DfuIdle => {
                     self.position = Position::Idle;
                     return Ok(());
                 }
-                State::Error => return Err(self.link.refusal(reply)),
-                state if state.is_working() => self.link.be_patient(reply, &mut pauses, Work::Manifest, cx)?,
+                State::Error => return Err(self.port.refusal(reply)),
+                state if state.is_working() => self.port.be_patient(reply, &mut pauses, Work::Manifest, cx)?,
                 State::ManifestWaitReset => {
                     self.position = Position::Leaving;
                     return Ok(());
@@ -74,18 +74,18 @@ impl PlainSession {
     /// dfuDNLOAD-IDLE. Source: DFU 1.1, appendix A.
     fn send_end(&mut self, number: u16, cx: &mut Context<'_>) -> Result<End, SessionError> {
         for _ in 0..END_TRIES {
-            match self.link.request(Request::Download, number, &[]) {
+            match self.port.request(Request::Download, number, &[]) {
                 Ok(()) => return Ok(End::Accepted),
-                Err(TransferError::Stall) => return Err(self.link.reason(TransferError::Stall, cx)),
+                Err(TransferError::Stall) => return Err(self.port.reason(TransferError::Stall, cx)),
                 Err(TransferError::Gone) => return Ok(End::Lost),
                 Err(_) => {}
             }
-            match self.link.state_after_loss(cx) {
+            match self.port.state_after_loss(cx) {
                 Ok(State::DownloadIdle) => {}
                 Ok(State::ManifestSync | State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
                 Ok(State::Error) => {
-                    let reply = self.link.status(cx, "the unit's reason")?;
-                    return Err(self.link.refusal(reply));
+                    let reply = self.port.status(cx, "the unit's reason")?;
+                    return Err(self.port.refusal(reply));
                 }
                 Ok(state) => {
                     return Err(SessionError::Misbehaved(format!("at the end of the download its state is {state}")));
@@ -102,18 +102,18 @@ impl PlainSession {
         self.position = Position::Leaving;
         let what = Work::Manifest.words();
         for _ in 0..END_TRIES {
-            match self.link.status(cx, what) {
-                Ok(reply) if reply.state == State::Error => return Err(self.link.refusal(reply)),
+            match self.port.status(cx, what) {
+                Ok(reply) if reply.state == State::Error => return Err(self.port.refusal(reply)),
                 Ok(reply) if reply.state == State::ManifestSync => {}
                 Ok(reply) if reply.state == State::DownloadIdle => {
                     return Err(SessionError::Misbehaved("it took the end of the download, and waits for more".into()));
                 }
                 Ok(reply) => {
-                    let time = self.link.believable(reply.poll, Work::Manifest, cx);
+                    let time = self.port.believable(reply.poll, Work::Manifest, cx);
                     cx.wait_until(cx.now() + time, what);
                     return Ok(End::Accepted);
                 }
-                Err(SessionError::Silent(_)) => match self.link.state_after_loss(cx) {
+                Err(SessionError::Silent(_)) => match self.port.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     Ok(State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
                     _ => return Ok(End::Lost),
@@ -144,8 +144,8 @@ fn after(number: u16) -> u16 {
 
 impl Session for PlainSession {
     fn limits(&self) -> Capabilities {
-        let opening = &self.link.opening;
-        Capabilities::blocks(u32::from(opening.block_size), opening.attributes.can_upload())
+        let params = &self.port.params;
+        Capabilities::blocks(u32::from(params.block_size), params.attributes.can_upload())
     }
 
     fn protection(&mut self, _: Address, _: &mut Context<'_>) -> Result<Protection, SessionError> {
@@ -159,8 +159,8 @@ impl Session for PlainSession {
             Position::Idle => 0,
             _ => return Err(SessionError::Misbehaved("blocks of plain DFU follow each other".into())),
         };
-        self.link.download(number, data, Work::Block, cx).map_err(|(_, error)| error)?;
-        let next = at.checked_add(data.len() as u64).filter(|_| self.link.is_full(data.len()));
+        self.port.download(number, data, Work::Block, cx).map_err(|(_, error)| error)?;
+        let next = at.checked_add(data.len() as u64).filter(|_| self.port.is_full(data.len()));
         self.position = Position::Download(next, after(number));
         Ok(())
     }
@@ -169,7 +169,7 @@ impl Session for PlainSession {
         let Position::Download(_, number) = self.position else {
             return Err(SessionError::Misbehaved("there was no download to finish".into()));
         };
-        let tolerant = self.link.opening.attributes.manifestation_tolerant();
+        let tolerant = self.port.params.attributes.manifestation_tolerant();
         let mut end = self.send_end(number, cx)?;
         if end == End::Accepted {
             match tolerant {
@@ -192,8 +192,8 @@ impl Session for PlainSession {
         };
         // A whole block is asked for, always: a reply that is shorter than
         // what was asked ends the upload.
-        let mut bytes = self.link.upload(number, self.link.opening.block_size, cx)?;
-        let next = at.checked_add(bytes.len() as u64).filter(|_| self.link.is_full(bytes.len()));
+        let mut bytes = self.port.upload(number, self.port.params.block_size, cx)?;
+        let next = at.checked_add(bytes.len() as u64).filter(|_| self.port.is_full(bytes.len()));
         self.position = if next.is_some() { Position::Upload(next, after(number)) } else { Position::Idle };
         let len = len as usize;
         if bytes.len() < len {
@@ -208,32 +208,32 @@ impl Session for PlainSession {
     }
 
     fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let by_itself = self.position == Position::Leaving && self.link.opening.attributes.will_detach();
-        if by_itself && self.link.device.has_left(TIME_TO_GO) {
+        let by_itself = self.position == Position::Leaving && self.port.params.attributes.will_detach();
+        if by_itself && self.port.device.has_left(TIME_TO_GO) {
             return Ok(());
         }
         if matches!(self.position, Position::Upload(..)) {
             // Left open it would be cut by the reset, which some units hold against the firmware.
-            let _ = self.link.abort(cx);
+            let _ = self.port.abort(cx);
         }
-        match self.link.device.reset() {
+        match self.port.device.reset() {
             Ok(()) | Err(TransferError::Gone) => {}
             // A unit that leaves while it is reset makes the system report other errors.
-            Err(_) if self.link.device.has_left(TIME_TO_GO) => {}
+            Err(_) if self.port.device.has_left(TIME_TO_GO) => {}
             Err(error) => return Err(error.into()),
         }
-        self.link.device.has_left(TIME_TO_GO);
+        self.port.device.has_left(TIME_TO_GO);
         Ok(())
     }
 
     fn rest(&mut self, cx: &mut Context<'_>) {
         if self.position != Position::Leaving {
-            let _ = self.link.go_idle(cx);
+            let _ = self.port.go_idle(cx);
             self.position = Position::Idle;
         }
     }
 
     fn transfers(&self) -> u64 {
-        self.link.transfers()
+        self.port.transfers()
     }
 }

@@ -66,7 +66,7 @@ impl Work {
 
 /// What has to be known of an interface to open a session on it.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Opening {
+pub struct DfuParams {
     /// bInterfaceNumber.
     pub interface: u8,
     /// bAlternateSetting.
@@ -85,10 +85,10 @@ pub struct Opening {
 }
 
 /// An interface in DFU mode.
-pub(crate) struct Link {
+pub(crate) struct DfuPort {
     pub(crate) device: Counting,
     count: TransferCount,
-    pub(crate) opening: Opening,
+    pub(crate) params: DfuParams,
     /// No DFU_GETSTATUS before this moment.
     earliest_status: Duration,
     told_of_absurd_time: bool,
@@ -110,38 +110,38 @@ pub(crate) enum Refusal {
 /// The unit does not answer.
 pub fn read_status(
     device: Box<dyn UsbDevice>,
-    opening: &Opening,
+    params: &DfuParams,
     cx: &mut Context<'_>,
 ) -> Result<StatusReply, SessionError> {
     let (device, count) = Counting::new(device);
-    let opening = opening.clone();
-    let mut link = Link { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
-    link.device.claim(link.opening.interface, link.opening.alternate)?;
-    link.status(cx, "the unit's status")
+    let params = params.clone();
+    let mut port = DfuPort { device, count, params, earliest_status: Duration::ZERO, told_of_absurd_time: false };
+    port.device.claim(port.params.interface, port.params.alternate)?;
+    port.status(cx, "the unit's status")
 }
 
-impl Link {
+impl DfuPort {
     /// Claims the interface and brings the unit to dfuIDLE, from whatever
     /// state an earlier program left it in.
     pub(crate) fn open(
         device: Box<dyn UsbDevice>,
-        opening: Opening,
+        params: DfuParams,
         cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
         let (device, count) = Counting::new(device);
-        let mut link = Self { device, count, opening, earliest_status: Duration::ZERO, told_of_absurd_time: false };
-        link.device.claim(link.opening.interface, link.opening.alternate)?;
-        match link.go_idle(cx) {
+        let mut port = Self { device, count, params, earliest_status: Duration::ZERO, told_of_absurd_time: false };
+        port.device.claim(port.params.interface, port.params.alternate)?;
+        match port.go_idle(cx) {
             Err(SessionError::WaitsForReset) => {
                 // What is left to try; the caller looks what comes of it.
-                let reset = link.device.reset();
+                let reset = port.device.reset();
                 // A unit that leaves while it is reset makes the system report all kinds of errors.
-                if !link.device.has_left(TIME_TO_GO) {
+                if !port.device.has_left(TIME_TO_GO) {
                     reset?;
                 }
                 Err(SessionError::WaitsForReset)
             }
-            done => done.map(|()| link),
+            done => done.map(|()| port),
         }
     }
 
@@ -356,11 +356,11 @@ impl Link {
     }
 
     fn setup(&self, kind: u8, request: Request, value: u16) -> Setup {
-        Setup { kind, request: request as u8, value, index: u16::from(self.opening.interface) }
+        Setup { kind, request: request as u8, value, index: u16::from(self.params.interface) }
     }
 
     pub(super) fn is_full(&self, len: usize) -> bool {
-        len == usize::from(self.opening.block_size)
+        len == usize::from(self.params.block_size)
     }
 }
 

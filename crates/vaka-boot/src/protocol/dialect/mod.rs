@@ -92,7 +92,7 @@ pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context
 
 /// What has to be known to open a session.
 #[derive(Clone, Debug)]
-pub struct Opening {
+pub struct DialectParams {
     /// What the dialect offers on this unit.
     pub offer: DialectCapabilities,
     /// Bytes in one write; at least 1.
@@ -109,7 +109,7 @@ pub struct Opening {
     obstacle: Option<String>,
 }
 
-impl Opening {
+impl DialectParams {
     /// What a unit that has told itself offers for a route; `None` if its numbers
     /// make no sense.
     pub(crate) fn of(talk: &Talk, route: &Route, variant: Option<&Variant>) -> Option<Self> {
@@ -154,16 +154,16 @@ impl Opening {
 ///
 /// # Errors
 /// It refuses. Nothing was changed in its flash.
-pub fn session(mut talk: Talk, opening: Opening, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
-    if let Some(reason) = &opening.obstacle {
+pub fn session(mut talk: Talk, params: DialectParams, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
+    if let Some(reason) = &params.obstacle {
         let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
         return Err(SessionError::Rejected { reason: reason.clone(), cure });
     }
     let names = talk.dialect().given();
     prepare(&mut talk, cx)?;
-    let given = [names.origin, names.region_start, names.region_size].into_iter().zip(opening.given);
+    let given = [names.origin, names.region_start, names.region_size].into_iter().zip(params.given);
     talk.give(given.map(|(name, value)| (name, Value::Int(i128::from(value)))).collect());
-    Ok(Box::new(DialectSession { talk, opening, index: 0, chunks: 0, whole: None }))
+    Ok(Box::new(DialectSession { talk, params, index: 0, chunks: 0, whole: None }))
 }
 
 /// What stands between knowing a unit and working with it.
@@ -186,7 +186,7 @@ fn prepare(talk: &mut Talk, cx: &mut Context<'_>) -> Result<(), SessionError> {
 /// A unit that is updated in a dialect.
 struct DialectSession {
     talk: Talk,
-    opening: Opening,
+    params: DialectParams,
     /// The number of the next chunk.
     index: u64,
     chunks: u64,
@@ -219,10 +219,10 @@ impl DialectSession {
 impl Session for DialectSession {
     fn limits(&self) -> Capabilities {
         Capabilities {
-            block_size: self.opening.chunk,
-            can_read: self.opening.can_read,
-            read_size: self.opening.read_chunk,
-            erases_ranges: self.opening.offer.erase == Some(EraseBy::Range),
+            block_size: self.params.chunk,
+            can_read: self.params.can_read,
+            read_size: self.params.read_chunk,
+            erases_ranges: self.params.offer.erase == Some(EraseBy::Range),
         }
     }
 
@@ -247,7 +247,7 @@ impl Session for DialectSession {
 
     fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let names = self.talk.dialect().given();
-        let [_, start, size] = self.opening.given;
+        let [_, start, size] = self.params.given;
         let given = vec![
             (names.address, Self::number(start)),
             (names.length, Self::number(size)),
@@ -272,7 +272,7 @@ impl Session for DialectSession {
 
     fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let names = self.talk.dialect().given();
-        let from = sector.start().get().saturating_sub(self.opening.given[0]);
+        let from = sector.start().get().saturating_sub(self.params.given[0]);
         let given = vec![
             (names.address, Self::address(sector.start())),
             (names.length, Self::number(sector.len())),
@@ -339,7 +339,7 @@ impl Session for DialectSession {
 
     fn prepare_end(&mut self, image: &Image) {
         if self.whole.is_none() {
-            self.chunks = image.span().len().div_ceil(u64::from(self.opening.chunk.max(1)));
+            self.chunks = image.span().len().div_ceil(u64::from(self.params.chunk.max(1)));
             self.whole = Some((image.start(), filled(image, image.span())));
         }
     }
@@ -355,7 +355,7 @@ impl Session for DialectSession {
             cx.warn("Unplug the unit and plug it in again: nothing else makes it leave update mode.");
             return Ok(());
         };
-        let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.opening.start)))];
+        let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.params.start)))];
         match self.talk.run(OperationName::Restart, given, cx) {
             // It went before it answered: that is what it was told.
             Ok(_) | Err(SessionError::Gone) => {}

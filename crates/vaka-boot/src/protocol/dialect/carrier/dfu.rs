@@ -10,12 +10,12 @@ use vaka_usb::counting::Counting;
 
 use super::{Carrier, Transfer, missing};
 use crate::context::Context;
-use crate::protocol::dfu::{Link, Work};
+use crate::protocol::dfu::{DfuPort, Work};
 use crate::protocol::identity;
 use crate::protocol::session::SessionError;
 
 pub(super) struct DfuCarrier {
-    link: Link,
+    port: DfuPort,
     /// Whether the last request was an upload, which is ended before a download.
     uploading: bool,
 }
@@ -23,40 +23,40 @@ pub(super) struct DfuCarrier {
 pub(super) fn open(mut device: Counting, settings: &Dfu, cx: &mut Context<'_>) -> Result<DfuCarrier, SessionError> {
     let identity = identity::identify(&mut device)?;
     let choice = MemoryChoice { interface: settings.interface, ..MemoryChoice::default() };
-    let opening = identity.first_opening(&choice).ok_or_else(|| missing("DFU interface"))?;
-    let link = Link::open(Box::new(device), opening, cx)?;
-    Ok(DfuCarrier { link, uploading: false })
+    let params = identity.first_params(&choice).ok_or_else(|| missing("DFU interface"))?;
+    let port = DfuPort::open(Box::new(device), params, cx)?;
+    Ok(DfuCarrier { port, uploading: false })
 }
 
 impl Carrier for DfuCarrier {
     fn device(&mut self) -> &mut dyn UsbDevice {
-        &mut self.link.device
+        &mut self.port.device
     }
 
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         if std::mem::take(&mut self.uploading) {
-            self.link.abort(cx)?;
+            self.port.abort(cx)?;
         }
         let block = block(transfer.exchange, transfer.memory)?;
-        self.link.download(block, frame, work(transfer.timeout), cx).map_err(|(_, error)| error)
+        self.port.download(block, frame, work(transfer.timeout), cx).map_err(|(_, error)| error)
     }
 
     fn receive(&mut self, transfer: &Transfer<'_>, _: usize, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         if transfer.exchange.take == Some(FrameRoute::Status) {
-            return self.link.raw_status(cx);
+            return self.port.raw_status(cx);
         }
         if !self.uploading {
-            self.link.abort(cx)?;
+            self.port.abort(cx)?;
         }
         self.uploading = true;
-        let most = self.link.opening.block_size;
+        let most = self.port.params.block_size;
         let length = transfer.memory.reply_length(transfer.exchange).and_then(|len| u16::try_from(len).ok());
         let length = length.unwrap_or(most).min(most).max(1);
-        self.link.upload(block(transfer.exchange, transfer.memory)?, length, cx)
+        self.port.upload(block(transfer.exchange, transfer.memory)?, length, cx)
     }
 
     fn quiesce(&mut self, cx: &mut Context<'_>) {
-        let _ = self.link.go_idle(cx);
+        let _ = self.port.go_idle(cx);
         self.uploading = false;
     }
 }
