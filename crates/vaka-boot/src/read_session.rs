@@ -29,7 +29,7 @@ use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session, SessionError};
 use crate::update::confirm::{self, ExpectedApplication};
-use crate::update::{StepError, by_label, open_question, undecided};
+use crate::update::{StepError, by_label, open_question, request_restart, undecided};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -327,24 +327,12 @@ impl<'a> ReadSession<'a> {
     /// # Errors
     /// It did not leave, or its application did not come.
     pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
-        let Self { mut session, route, sheet, variant, bench, unit, place, .. } = self;
+        let Self { mut session, route, sheet, variant, bench, unit, .. } = self;
         let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
         let at = route.and_then(|route| route.restart_at);
-        let gone = session.restart(at, cx);
+        let refused = |failure: Failure| failure.state("Nothing was changed in it.");
+        request_restart(&mut *session, at, cx).map_err(refused)?;
         drop(session);
-        match gone {
-            Ok(()) => {}
-            Err(error) if error.is_refusal() => {
-                let cure = match &error {
-                    SessionError::Rejected { cure, .. } => cure,
-                    _ => "Press reset on the unit, or unplug it and plug it in again.",
-                };
-                let message = format!("The unit at {place} refused to leave update mode: {error}.");
-                return Err(Failure::new(ExitCode::NotBack, message).state("Nothing was changed in it.").cure(cure));
-            }
-            // Whether it left shows on the bus.
-            Err(error) => cx.warn(format!("The request to leave update mode ended with: {error}.")),
-        }
         let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, cx);

@@ -1,12 +1,13 @@
 //! The final plan is executed, and the unit leaves update mode.
 
-use vaka_core::event::{Check, ExitCode, Failure, StepName, StepState, milliseconds};
+use vaka_core::event::{Check, Failure, StepName, StepState, milliseconds};
 use vaka_core::plan::{ApprovedPlan, KnownContent, RestartMethod};
 use vaka_core::sheet::{RouteKind, UndoPhase};
 use vaka_usb::DeviceInfo;
 
 use super::drafted::UpdateTask;
 use super::executor::{Executor, Statistics};
+use super::leaving::request_restart;
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::surveyed::Approved;
@@ -160,20 +161,7 @@ impl<'b> UpdateRun<'_, 'b> {
         };
         let started = self.cx.now();
         self.emit_step(StepName::Restart, StepState::Started, by.to_string());
-        let has_left = match session.restart(at, self.cx) {
-            Ok(()) => true,
-            Err(error) if error.is_refusal() => {
-                return Err(Failure::new(
-                    ExitCode::NotBack,
-                    format!("The unit refused to leave update mode: {error}."),
-                )
-                .cure("Press reset on the unit, or unplug it and plug it in again."));
-            }
-            Err(error) => {
-                self.cx.warn(format!("The request to leave update mode ended with: {error}."));
-                false
-            }
-        };
+        let has_left = request_restart(session, at, self.cx)?;
         self.progress.report.durations_ms.push((StepName::Restart, milliseconds(self.cx.now() - started)));
         Ok(has_left)
     }
