@@ -519,7 +519,7 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
             RunOutcome::Refused | RunOutcome::Planned => assert!(memory() == scene.before, "{words}: changed"),
             RunOutcome::Updated if report.code == ExitCode::Done => {
                 let families = [FAMILY];
-                let image = vaka_image::read_for(&file, ReadOptions::default(), &families).unwrap();
+                let image = vaka_image::FirmwareFile::parse(&file).image(ReadOptions::default(), &families).unwrap();
                 for segment in image.segments() {
                     let start = segment.start().to_u32().unwrap();
                     let held = scene.memory(start..start + u32::try_from(segment.data().len()).unwrap());

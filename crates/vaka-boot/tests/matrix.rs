@@ -256,6 +256,7 @@ fn assert_golden(path: &Path, text: &str) {
 fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, String) {
     let clock = Arc::new(VirtualClock::default());
     let world = unit.world(&clock).shared();
+    use vaka_image::FirmwareFile;
     use vaka_usb::Clock;
     clock.sleep(Duration::from_millis(500));
     let memory = || lock(&world).unit(PORT).unwrap().flash().bytes().to_vec();
@@ -269,7 +270,7 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
     let report = match tried {
         Tried::File(file) => {
             let bench = Bench::new(vec![bus], sheets);
-            update::run(&bench, &Request { file, ..request }, &mut Unattended, &mut cx)
+            update::run(&bench, &Request { file: FirmwareFile::parse(file), ..request }, &mut Unattended, &mut cx)
         }
         Tried::Release(release) => {
             let sheet = sheets.iter().find(|sheet| sheet.product.id == release.manifest.product).unwrap();

@@ -101,7 +101,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
     let labels =
         [None, Some("r1"), Some("r1"), Some("r2"), Some("r2"), Some("SKI-TERN R1"), Some("OYS-240"), Some("r3")];
     let request = Request {
-        file: Box::leak(file.into_boxed_slice()),
+        file: vaka_image::FirmwareFile::parse(&file),
         options: ReadOptions { at, ..ReadOptions::default() },
         label: random.pick(&labels).map(String::from),
         wait: Duration::from_secs(3),
@@ -163,7 +163,7 @@ fn whatever_comes_together_no_unit_is_harmed() {
                 assert!(memory(Tern::application_region(revision)) == application, "{words}: changed");
             }
             RunOutcome::Updated if report.code == ExitCode::Done => {
-                let image = vaka_image::read(request.file, request.options).unwrap();
+                let image = request.file.image(request.options, &[]).unwrap();
                 let start = Tern::application_region(revision).start;
                 assert_eq!(image.start(), Address::new(u64::from(start)), "{words}");
                 for segment in image.segments() {

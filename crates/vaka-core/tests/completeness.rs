@@ -57,7 +57,8 @@ fn files() -> Vec<(String, Vec<u8>, Sheet)> {
 /// The image as each of a product's variants would take it.
 fn read(bytes: &[u8], name: &str, sheet: &Sheet) -> Vec<Result<Image, ReadError>> {
     let read = |at: Option<Address>| {
-        vaka_image::read_for(bytes, ReadOptions { at, ..ReadOptions::default() }, &sheet.families())
+        vaka_image::FirmwareFile::parse(bytes)
+            .image(ReadOptions { at, ..ReadOptions::default() }, &sheet.families())
             .map(|image| image.named(name))
     };
     match read(None) {

@@ -87,27 +87,33 @@ pub fn append_suffix(bytes: &mut Vec<u8>, suffix: Suffix) {
     bytes.extend_from_slice(&crc.to_le_bytes());
 }
 
-/// Reads a DFU file. A plain one holds a raw binary, which needs `at`; `None`
-/// if that is missing.
+/// What a DFU file holds.
+pub(super) enum DfuContent {
+    /// A raw binary without an address; the image starts at 0.
+    Plain(Box<Image>),
+    /// The targets of the address extension.
+    Targets(Firmware),
+}
+
+/// Reads a DFU file.
 ///
 /// # Errors
 /// [`DfuFileError`]; the file is damaged. [`TooHigh`] inside stands for bytes
 /// past 32 bits.
-pub(super) fn read(bytes: &[u8], at: Option<Address>) -> Result<Option<Firmware>, DfuFileError> {
+pub(super) fn read(bytes: &[u8]) -> Result<DfuContent, DfuFileError> {
     let (suffix, end) = suffix(bytes)?.ok_or(DfuFileError::NoSuffix)?;
     let content = &bytes[..end];
-    let mut firmware = Firmware { format: Format::Dfu, sets: Vec::new(), files: Vec::new(), notes: Vec::new() };
     if content.starts_with(PREFIX) {
+        let mut firmware = Firmware { format: Format::Dfu, sets: Vec::new(), files: Vec::new(), notes: Vec::new() };
         firmware.sets = targets(content, suffix, &mut firmware.notes)?;
-        return Ok(Some(firmware));
+        return Ok(DfuContent::Targets(firmware));
     }
-    let Some(at) = at else { return Ok(None) };
     let mut builder = Builder::default();
     builder.facts.dfu = Some(suffix);
-    builder.push(at, content).map_err(|TooHigh| structure(0, "the data runs past the highest address".into()))?;
+    let start = Address::new(0);
+    builder.push(start, content).map_err(|TooHigh| structure(0, "the data runs past the highest address".into()))?;
     let image = builder.finish(Format::Dfu).map_err(|_| structure(0, "nothing stands before the suffix".into()))?;
-    firmware.sets.push(Set { name: GroupId::Whole, image });
-    Ok(Some(firmware))
+    Ok(DfuContent::Plain(Box::new(image)))
 }
 
 /// The signature with which the address extension's files begin.

@@ -1,5 +1,7 @@
 //! Cutting, moving, filling and joining images. Each gives a new image.
 
+use std::sync::Arc;
+
 use thiserror::Error;
 
 use crate::address::{Address, Span};
@@ -75,7 +77,7 @@ impl Image {
         }
         let mut data = vec![byte; len];
         self.copy_to(self.start(), &mut data);
-        Ok(Self { segments: vec![Segment { start: self.start(), data }], ..self.clone_head() })
+        Ok(Self { segments: vec![Segment::new(self.start(), data)], ..self.clone_head() })
     }
 
     /// All images in one. Entry and facts are the first one's that has some.
@@ -102,7 +104,7 @@ impl Image {
                 let to = crate::model::offset(common.start(), segment.start);
                 let from = crate::model::offset(common.start(), at);
                 let len = crate::model::offset(common.end(), common.start());
-                segment.data[to..to + len].copy_from_slice(&bytes[from..from + len]);
+                Arc::make_mut(&mut segment.data)[to..to + len].copy_from_slice(&bytes[from..from + len]);
             }
         }
         patched

@@ -27,5 +27,5 @@ pub mod wrapper;
 
 pub use facts::{FileFacts, Format};
 pub use model::{ERASED, Firmware, GroupId, Image, ImageLayout, Segment, Set};
-pub use read::{ReadError, ReadOptions, StreamingReader, read, read_all, read_for};
+pub use read::{FirmwareFile, ReadError, ReadOptions, StreamingReader, read, read_all};
 pub use record::{RecordError, RecordFault};

@@ -1,5 +1,7 @@
 //! The image model: addressed bytes in segments, and all that one file holds.
 
+use std::sync::Arc;
+
 use serde::Serialize;
 
 use crate::address::{Address, Span};
@@ -9,14 +11,18 @@ use vaka_base::version::Version;
 /// What flash reads after an erase, and what programs nothing.
 pub const ERASED: u8 = 0xFF;
 
-/// One run of bytes at an address.
+/// One run of bytes at an address. A clone shares the bytes.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Segment {
     pub(crate) start: Address,
-    pub(crate) data: Vec<u8>,
+    pub(crate) data: Arc<Vec<u8>>,
 }
 
 impl Segment {
+    pub(crate) fn new(start: Address, data: Vec<u8>) -> Self {
+        Self { start, data: Arc::new(data) }
+    }
+
     /// Where it starts.
     pub fn start(&self) -> Address {
         self.start
@@ -89,6 +95,21 @@ impl Image {
         self.facts.named_version = Version::in_name(name);
         self.facts.lacks_suffix = self.facts.dfu.is_none() && name.to_ascii_lowercase().ends_with(".dfu");
         self
+    }
+
+    /// The image of a raw binary, moved so that it starts at an address.
+    pub(crate) fn placed_at(&self, at: Address) -> Result<Self, TooHigh> {
+        let mut placed = self.clone();
+        let start = self.start();
+        for segment in &mut placed.segments {
+            let from_start = segment.start.offset_from(start).unwrap_or(0);
+            segment.start = at.checked_add(from_start).ok_or(TooHigh)?;
+            let end = segment.start.checked_add(segment.data.len() as u64).ok_or(TooHigh)?;
+            if end > ADDRESS_LIMIT {
+                return Err(TooHigh);
+            }
+        }
+        Ok(placed)
     }
 
     /// What kind of file it came from.
@@ -222,10 +243,24 @@ pub(crate) enum BuildError {
     Overlap(Address),
 }
 
+/// A run of bytes while it grows.
+#[derive(Debug)]
+pub(crate) struct Piece {
+    pub(crate) start: Address,
+    pub(crate) data: Vec<u8>,
+}
+
+impl Piece {
+    /// The address behind the last byte.
+    fn end(&self) -> u64 {
+        self.start.get() + self.data.len() as u64
+    }
+}
+
 /// Collects pieces in any order and makes an image of them.
 #[derive(Debug, Default)]
 pub(crate) struct Builder {
-    pub(crate) pieces: Vec<Segment>,
+    pub(crate) pieces: Vec<Piece>,
     pub(crate) entry: Option<Address>,
     pub(crate) facts: FileFacts,
     pub(crate) notes: Vec<String>,
@@ -240,8 +275,8 @@ impl Builder {
         }
         match self.pieces.last_mut() {
             _ if data.is_empty() => {}
-            Some(last) if last.start.get() + last.data.len() as u64 == start.get() => last.data.extend_from_slice(data),
-            _ => self.pieces.push(Segment { start, data: data.to_vec() }),
+            Some(last) if last.end() == start.get() => last.data.extend_from_slice(data),
+            _ => self.pieces.push(Piece { start, data: data.to_vec() }),
         }
         Ok(())
     }
@@ -250,10 +285,10 @@ impl Builder {
     pub(crate) fn finish(mut self, format: Format) -> Result<Image, BuildError> {
         self.pieces.sort_by_key(|piece| piece.start);
         let mut repeated = 0;
-        let mut segments: Vec<Segment> = Vec::new();
+        let mut segments: Vec<Piece> = Vec::new();
         for piece in self.pieces {
             match segments.last_mut() {
-                Some(last) if piece.start <= last.span().end() => {
+                Some(last) if piece.start.get() <= last.end() => {
                     repeated += join(last, &piece).map_err(BuildError::Overlap)?;
                 }
                 _ => segments.push(piece),
@@ -265,13 +300,14 @@ impl Builder {
         if segments.is_empty() {
             return Err(BuildError::Empty);
         }
+        let segments = segments.into_iter().map(|piece| Segment::new(piece.start, piece.data)).collect();
         Ok(Image { segments, entry: self.entry, format, facts: self.facts, notes: self.notes })
     }
 }
 
 /// Joins `piece`, which starts inside or right behind `last`, to it. Returns
 /// how many bytes both had; they must be equal.
-fn join(last: &mut Segment, piece: &Segment) -> Result<u64, Address> {
+fn join(last: &mut Piece, piece: &Piece) -> Result<u64, Address> {
     let from = offset(piece.start, last.start);
     let common = piece.data.len().min(last.data.len() - from);
     let differs = last.data[from..from + common].iter().zip(&piece.data).position(|(a, b)| a != b);

@@ -1,5 +1,7 @@
 //! Reading: from the bytes of a file to an image.
 
+use std::sync::Arc;
+
 use thiserror::Error;
 
 use crate::address::Address;
@@ -71,31 +73,113 @@ fn names(sets: &[GroupId]) -> String {
     sets.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
 }
 
+/// A file that was parsed once. A clone shares its bytes; an image of it too.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::{FirmwareFile, ReadError, ReadOptions};
+///
+/// let file = FirmwareFile::parse(&[0x12, 0x34]);
+/// // A raw binary carries no address.
+/// assert_eq!(file.image(ReadOptions::default(), &[]), Err(ReadError::NoAddress));
+/// let at = Some(Address::new(0x0800_0000));
+/// let image = file.image(ReadOptions { at, ..ReadOptions::default() }, &[])?;
+/// assert_eq!(image.start(), Address::new(0x0800_0000));
+/// # Ok::<(), ReadError>(())
+/// ```
+#[derive(Clone, Debug)]
+pub struct FirmwareFile(Arc<Result<Content, ReadError>>);
+
+/// What a file holds.
+#[derive(Debug)]
+enum Content {
+    /// Images that carry their addresses.
+    Addressed(Firmware),
+    /// One image without an address; it starts at 0.
+    Raw(Box<Image>),
+}
+
+impl FirmwareFile {
+    /// Parses the bytes of a file. What is wrong with it is reported when something is asked of
+    /// it.
+    pub fn parse(bytes: &[u8]) -> Self {
+        Self(Arc::new(Content::parse(bytes)))
+    }
+
+    /// Everything that the file holds. `at` is where a raw binary starts.
+    ///
+    /// # Errors
+    /// [`ReadError`]: the file is to blame, or an address is missing or too much.
+    pub fn firmware(&self, at: Option<Address>) -> Result<Firmware, ReadError> {
+        match (&*self.0, at) {
+            (Err(error), _) => Err(error.clone()),
+            (Ok(Content::Raw(_)), None) => Err(ReadError::NoAddress),
+            (Ok(Content::Raw(image)), Some(at)) => {
+                let too_high = |TooHigh| ReadError::TooHigh { start: at, len: image.len() };
+                let image = image.placed_at(at).map_err(too_high)?;
+                let (format, sets) = (image.format(), vec![Set { name: GroupId::Whole, image }]);
+                Ok(Firmware { format, sets, files: Vec::new(), notes: Vec::new() })
+            }
+            (Ok(Content::Addressed(firmware)), None) => Ok(firmware.clone()),
+            (Ok(Content::Addressed(firmware)), Some(_)) => Err(ReadError::AddressNotWanted(firmware.format)),
+        }
+    }
+
+    /// The one image of the file, or the chosen one. Of several UF2 families the one in
+    /// `families` is chosen, unless `options` has another choice.
+    ///
+    /// # Errors
+    /// [`ReadError`]: the file is to blame, or something has to be said of it.
+    pub fn image(&self, options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
+        let mut firmware = self.firmware(options.at)?;
+        let index = match select(&firmware, options) {
+            Err(ReadError::Several(names)) if options.family.is_none() => {
+                let is_known =
+                    |set: &Set| matches!(set.name, GroupId::Family(Some(family)) if families.contains(&family));
+                let mut known = firmware.sets.iter().enumerate().filter(|(_, set)| is_known(set));
+                match (known.next(), known.next()) {
+                    (Some((index, _)), None) => index,
+                    _ => return Err(ReadError::Several(names)),
+                }
+            }
+            selected => selected?,
+        };
+        let Set { mut image, .. } = firmware.sets.swap_remove(index);
+        image.notes.splice(0..0, firmware.notes);
+        Ok(image)
+    }
+}
+
+impl Content {
+    fn parse(bytes: &[u8]) -> Result<Self, ReadError> {
+        let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
+        let one = |image| Firmware {
+            format,
+            sets: vec![Set { name: GroupId::Whole, image }],
+            files: Vec::new(),
+            notes: Vec::new(),
+        };
+        Ok(match format {
+            Format::Binary => Self::Raw(Box::new(binary(bytes)?)),
+            Format::IntelHex => Self::Addressed(one(hex::read(bytes)?)),
+            Format::SRecord => Self::Addressed(one(srec::read(bytes)?)),
+            Format::Elf => Self::Addressed(one(elf::read(bytes)?)),
+            Format::Uf2 => Self::Addressed(uf2::read(bytes)?),
+            Format::Dfu => match dfu_file::read(bytes)? {
+                dfu_file::DfuContent::Plain(image) => Self::Raw(image),
+                dfu_file::DfuContent::Targets(firmware) => Self::Addressed(firmware),
+            },
+        })
+    }
+}
+
 /// Reads everything that a file holds.
 ///
 /// # Errors
-/// [`ReadError`]: the file is to blame, or an address is missing or too much.
+/// As for [`FirmwareFile::firmware`].
 pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError> {
-    let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
-    let one = |image| Firmware {
-        format,
-        sets: vec![Set { name: GroupId::Whole, image }],
-        files: Vec::new(),
-        notes: Vec::new(),
-    };
-    let own_addresses = |image| if at.is_some() { Err(ReadError::AddressNotWanted(format)) } else { Ok(image) };
-    match format {
-        Format::Binary => binary(bytes, at.ok_or(ReadError::NoAddress)?).map(one),
-        Format::IntelHex => own_addresses(one(hex::read(bytes)?)),
-        Format::SRecord => own_addresses(one(srec::read(bytes)?)),
-        Format::Elf => own_addresses(one(elf::read(bytes)?)),
-        Format::Uf2 => own_addresses(uf2::read(bytes)?),
-        Format::Dfu => {
-            let firmware = dfu_file::read(bytes, at)?.ok_or(ReadError::NoAddress)?;
-            let plain = firmware.sets.iter().any(|set| set.name == GroupId::Whole);
-            if plain { Ok(firmware) } else { own_addresses(firmware) }
-        }
-    }
+    FirmwareFile::parse(bytes).firmware(at)
 }
 
 /// Reads Intel HEX or S-record piece by piece, for files that are too large to
@@ -149,35 +233,9 @@ impl StreamingReader {
 /// Reads the one image of a file, or the chosen one.
 ///
 /// # Errors
-/// [`ReadError`]: the file is to blame, or something has to be said of it.
+/// As for [`FirmwareFile::image`].
 pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
-    read_for(bytes, options, &[])
-}
-
-/// Reads the one image of a file, or the chosen one. Of several UF2 families the one in
-/// `families` is chosen, unless `options` has another choice.
-///
-/// # Errors
-/// As for [`read`].
-pub fn read_for(bytes: &[u8], options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
-    let mut firmware = read_all(bytes, options.at)?;
-    let index = match select(&firmware, options) {
-        Err(ReadError::Several(names)) if options.family.is_none() => {
-            let mut known = firmware
-                .sets
-                .iter()
-                .enumerate()
-                .filter(|(_, set)| matches!(set.name, GroupId::Family(Some(family)) if families.contains(&family)));
-            match (known.next(), known.next()) {
-                (Some((index, _)), None) => index,
-                _ => return Err(ReadError::Several(names)),
-            }
-        }
-        selected => selected?,
-    };
-    let Set { mut image, .. } = firmware.sets.swap_remove(index);
-    image.notes.splice(0..0, firmware.notes);
-    Ok(image)
+    FirmwareFile::parse(bytes).image(options, &[])
 }
 
 /// The index of the one image that the options leave.
@@ -199,10 +257,11 @@ fn select(firmware: &Firmware, options: ReadOptions) -> Result<usize, ReadError>
     }
 }
 
-/// A raw binary that starts at `at`.
-fn binary(bytes: &[u8], at: Address) -> Result<Image, ReadError> {
+/// A raw binary; it starts at 0.
+fn binary(bytes: &[u8]) -> Result<Image, ReadError> {
+    let start = Address::new(0);
     let mut builder = Builder::default();
-    builder.push(at, bytes).map_err(|TooHigh| ReadError::TooHigh { start: at, len: bytes.len() as u64 })?;
+    builder.push(start, bytes).map_err(|TooHigh| ReadError::TooHigh { start, len: bytes.len() as u64 })?;
     builder.finish(Format::Binary).map_err(|_| ReadError::NotFirmware(NotFirmware::Empty))
 }
 

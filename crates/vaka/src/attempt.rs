@@ -6,8 +6,8 @@ use sha2::{Digest, Sha256};
 use vaka_base::text;
 use vaka_core::event::{Event, Report};
 use vaka_core::matching::Verdict;
-use vaka_image::ReadOptions;
 use vaka_image::address::Address;
+use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::args::Common;
 use crate::journal::{self, Begun, Ended, FileRecord};
@@ -21,11 +21,8 @@ pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
 }
 
 /// What the journal says at the beginning of any attempt.
-pub fn begun(path: &Path, options: ReadOptions, common: &Common, bytes: &[u8], payload: &[u8]) -> Begun {
-    // Where a binary is put does not change its bytes.
-    let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
-    let image = vaka_image::read(payload, options).or_else(|_| vaka_image::read(payload, somewhere)).ok();
-    let content = image.map(|image| {
+pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> Begun {
+    let content_sha256 = content.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
         text::hex(&digest.finalize())
@@ -37,12 +34,18 @@ pub fn begun(path: &Path, options: ReadOptions, common: &Common, bytes: &[u8], p
             name: path.display().to_string(),
             size: bytes.len() as u64,
             sha256: text::hex(&Sha256::digest(bytes)),
-            content_sha256: content,
+            content_sha256,
         },
         release: None,
         label: common.variant.clone(),
         agreed: common.agree.clone(),
     }
+}
+
+/// The content of a file, for its digest; where a binary is put does not change its bytes.
+pub fn content(file: &FirmwareFile, options: ReadOptions) -> Option<Image> {
+    let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
+    file.image(options, &[]).or_else(|_| file.image(somewhere, &[])).ok()
 }
 
 /// What the journal wants to know of the events.

@@ -8,7 +8,7 @@ use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_core::event::{ExitCode, Failure};
 use vaka_image::facts::Suffix;
-use vaka_image::{Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
+use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
 use crate::args::{Output, Writable};
 use crate::cli_error::Problem;
@@ -19,10 +19,10 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
     if let Some(image) = environment::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
         return Ok(image);
     }
-    let bytes = environment::firmware(path)?;
+    let file = FirmwareFile::parse(&environment::firmware(path)?);
     // Other formats carry addresses, and --at is meant for those that do not.
-    let image = vaka_image::read(&bytes, options).or_else(|error| match error {
-        ReadError::AddressNotWanted(_) => vaka_image::read(&bytes, ReadOptions { at: None, ..options }),
+    let image = file.image(options, &[]).or_else(|error| match error {
+        ReadError::AddressNotWanted(_) => file.image(ReadOptions { at: None, ..options }, &[]),
         other => Err(other),
     });
     image.map_err(|error| {

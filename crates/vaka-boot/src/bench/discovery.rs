@@ -18,7 +18,7 @@ use crate::context::stopped;
 use crate::operator::Operator;
 
 /// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
-/// reading a large file once for each sheet, and most often the unit is there, and alone.
+/// judging a large image by each sheet, and most often the unit is there, and alone.
 pub struct LazyCandidates<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
 
 impl<'a> LazyCandidates<'a> {

@@ -37,7 +37,7 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
         return Ok(());
     }
     let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
-    match vaka_image::read_for(request.file, request.options, &families) {
+    match request.file.image(request.options, &families) {
         // Several of them are sheets': the unit will tell which is meant.
         Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
         Ok(_) => Ok(()),
@@ -77,7 +77,7 @@ pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option
 
 /// The image as a product would take it: a raw binary starts where one of its variants says.
 fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
-    let read = |options| vaka_image::read_for(request.file, options, &sheet.families());
+    let read = |options| request.file.image(options, &sheet.families());
     match read(request.options) {
         Err(ReadError::NoAddress) => {
             let at = sheet.variants.iter().find_map(|variant| variant.image.binary_at);

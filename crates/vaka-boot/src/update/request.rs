@@ -7,15 +7,15 @@ use vaka_core::event::Failure;
 use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
-use vaka_image::{Image, ReadOptions};
+use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::bench::selector::Selector;
 
 /// What is wanted.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
-    /// The bytes of the firmware file.
-    pub file: &'a [u8],
+    /// The firmware file.
+    pub file: FirmwareFile,
     /// Its name, which may tell a version.
     pub file_name: Option<String>,
     /// Where a raw binary starts, and which of several images is meant, as far
@@ -104,9 +104,9 @@ impl std::fmt::Debug for Save<'_> {
 impl<'a> Request<'a> {
     /// A request for one file, with nothing said beyond that: no waiting, the
     /// strongest check.
-    pub fn new(file: &'a [u8]) -> Self {
+    pub fn new(file: &[u8]) -> Self {
         Self {
-            file,
+            file: FirmwareFile::parse(file),
             file_name: None,
             options: ReadOptions::default(),
             unit: None,

@@ -123,7 +123,7 @@ impl<'a> UpdateRun<'a, '_> {
             return offered(self.request.offered, &open, found.mode);
         }
         let families: Vec<u32> = open.iter().flat_map(|variant| variant.families()).collect();
-        let read = |options| vaka_image::read_for(self.request.file, options, &families);
+        let read = |options| self.request.file.image(options, &families);
         let read = match read(self.request.options) {
             Err(ReadError::NoAddress) => {
                 let will_tell = found.mode != Mode::Update && tell_themselves(&open);

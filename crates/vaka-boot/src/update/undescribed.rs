@@ -74,10 +74,10 @@ impl<'a> UpdateRun<'a, '_> {
     /// addresses, so a file without any counts from 0 there.
     pub(super) fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
         let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
-        match vaka_image::read(self.request.file, self.request.options) {
+        match self.request.file.image(self.request.options, &[]) {
             Err(ReadError::NoAddress) if plain => {
                 let options = ReadOptions { at: Some(Address::new(0)), ..self.request.options };
-                vaka_image::read(self.request.file, options).map_err(|error| unreadable(&error))
+                self.request.file.image(options, &[]).map_err(|error| unreadable(&error))
             }
             Err(ReadError::NoAddress) => Err(no_address(&[])),
             other => other.map_err(|error| unreadable(&error)),

@@ -13,7 +13,7 @@ use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::stamp::{self, Found};
-use vaka_image::{Image, ReadError, ReadOptions};
+use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions};
 
 /// Why an image in a release cannot be used.
 #[derive(Clone, Debug, Error, PartialEq)]
@@ -48,10 +48,8 @@ impl Release {
     pub fn image(&self, entry: &Entry, variant: &Variant) -> Result<Image, ImageError> {
         let families: Vec<u32> = variant.families().collect();
         let one = |file: &super::manifest::File| {
-            let read = |at| {
-                let options = ReadOptions { at, ..ReadOptions::default() };
-                vaka_image::read_for(self.member(&file.file), options, &families)
-            };
+            let content = FirmwareFile::parse(self.member(&file.file));
+            let read = |at| content.image(ReadOptions { at, ..ReadOptions::default() }, &families);
             let image = match read(file.at) {
                 Err(ReadError::NoAddress) => match variant.image.binary_at {
                     Some(at) => read(Some(at)),

@@ -17,7 +17,7 @@ use vaka_boot::update::{self, Request};
 use vaka_core::event::{Event, ExitCode, Failure, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
-use vaka_image::ReadOptions;
+use vaka_image::{FirmwareFile, ReadOptions};
 use vaka_usb::{Bus, Location, SystemClock};
 
 use crate::args::{Common, Line, Strength};
@@ -43,7 +43,7 @@ const EMPTY: Duration = Duration::from_millis(1500);
 
 /// What goes into the units.
 enum Source {
-    File { payload: Vec<u8>, name: Option<String>, options: ReadOptions, begun: Box<Begun> },
+    File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<Begun> },
     Release { found: Box<Found>, build: String },
 }
 
@@ -51,8 +51,8 @@ impl Source {
     /// The sheets whose units a file could be for. Others' units on the bench are left
     /// alone.
     fn hopes(&self, sheets: &[Sheet]) -> Vec<Sheet> {
-        let Self::File { payload, options, .. } = self else { return sheets.to_vec() };
-        let request = Request { options: *options, ..Request::new(payload) };
+        let Self::File { file, options, .. } = self else { return sheets.to_vec() };
+        let request = Request { file: file.clone(), options: *options, ..Request::new(&[]) };
         update::hopes(&request, sheets).into_iter().cloned().collect()
     }
 }
@@ -232,10 +232,11 @@ impl<'a> Job<'a> {
     fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::cli_error::Problem> {
         let bytes = environment::firmware(path)?;
         let mut options = args.choose.options();
-        let payload = environment::unwrapped(path, &bytes, sheets, &mut options)?.payload.to_vec();
-        let begun = Box::new(attempt::begun(path, args.choose.options(), common, &bytes, &payload));
+        let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, sheets, &mut options)?.payload);
+        let content = attempt::content(&file, args.choose.options());
+        let begun = Box::new(attempt::begun(path, common, &bytes, content.as_ref()));
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned());
-        Ok(Source::File { payload, name, options, begun })
+        Ok(Source::File { file, name, options, begun })
     }
 
     /// All that is done with one unit; nothing if it is through already.
@@ -257,11 +258,11 @@ impl<'a> Job<'a> {
             ..Request::new(&[])
         };
         let report = match &self.source {
-            Source::File { payload, name, options, begun } => {
+            Source::File { file, name, options, begun } => {
                 let mut recording = Recording::of(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() });
                 let mut look = |event: Event| recording.pass(event, &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
-                let request = Request { file: payload, file_name: name.clone(), options: *options, ..request };
+                let request = Request { file: file.clone(), file_name: name.clone(), options: *options, ..request };
                 let report = update::run(&bench, &request, &mut Unattended, &mut cx);
                 Report { code: recording.code(report.code), ..report }
             }

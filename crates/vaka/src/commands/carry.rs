@@ -162,17 +162,16 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     };
     visit.stay(&mut cx);
     // From here on it is an update like any other, of that region alone.
-    let text = hex::write(&image);
     let request = job::Request {
         unit: common.unit.clone(),
         label: Some(label),
         wait: common.wait,
         agreed: common.agree.clone(),
-        ..job::Request::new(&text)
+        ..job::Request::new(&hex::write(&image))
     };
     let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
     attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
-    let mut recording = Recording::of(attempt::begun(path, request.options, common, &bytes, &text));
+    let mut recording = Recording::of(attempt::begun(path, common, &bytes, Some(&image)));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event: Event| recording.pass(event, &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());

@@ -14,7 +14,7 @@ use vaka_image::address::Span;
 use vaka_image::occupancy::Occupancy;
 use vaka_image::stamp::{self, Found, SealState};
 use vaka_image::vectors::{StartVectors, VectorKind};
-use vaka_image::{FileFacts, Firmware, GroupId, Image, ImageLayout, ReadError, ReadOptions, detect};
+use vaka_image::{FileFacts, Firmware, FirmwareFile, GroupId, Image, ImageLayout, ReadError, ReadOptions, detect};
 
 use super::check_unit::{Looked, with_unit};
 use super::{check_release, say};
@@ -112,15 +112,15 @@ fn one(
         return Ok((check_release::run(path, sheets, common, setting)?, None));
     }
     let opened = environment::unwrapped(path, &bytes, sheets, &mut options)?;
-    let firmware =
-        read_all(opened.payload, &mut options).map_err(|error| unreadable(path, &error, opened.payload, sheets))?;
+    let file = FirmwareFile::parse(opened.payload);
+    let firmware = read_all(&file, &mut options).map_err(|error| unreadable(path, &error, &file, sheets))?;
     let mut report = report(path, &bytes, &firmware, opened.payload, sheets);
     report.wrapper = (!opened.name.is_empty()).then(|| opened.name.to_owned());
     match setting.format {
         Format::Json => json::line(&report),
         Format::Text => print(&report, setting),
     }
-    let chosen = vaka_image::read(opened.payload, options).ok();
+    let chosen = file.image(options, &[]).ok();
     if common.unit.is_some() {
         let image = chosen.ok_or_else(|| {
             let failure = Failure::new(ExitCode::Refused, format!("{}: it holds several images.", path.display()));
@@ -136,17 +136,17 @@ fn one(
 
 /// Reads all of a file. An address that was given is for files without any;
 /// among several files there may be others.
-fn read_all(bytes: &[u8], options: &mut ReadOptions) -> Result<Firmware, ReadError> {
-    match vaka_image::read_all(bytes, options.at) {
+fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, ReadError> {
+    match file.firmware(options.at) {
         Err(ReadError::AddressNotWanted(_)) => {
             options.at = None;
-            vaka_image::read_all(bytes, None)
+            file.firmware(None)
         }
         other => other,
     }
 }
 
-fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) -> Problem {
+fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> Problem {
     let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
     if *error != ReadError::NoAddress {
         return Problem(failure);
@@ -154,7 +154,7 @@ fn unreadable(path: &Path, error: &ReadError, bytes: &[u8], sheets: &[Sheet]) ->
     // Where would it fit? Its start vectors and marks tell, once it lies there.
     let would = |sheet: &Sheet, variant: &Variant| {
         let start = variant.image.region.span.start();
-        let image = vaka_image::read(bytes, ReadOptions { at: Some(start), ..ReadOptions::default() }).ok();
+        let image = file.image(ReadOptions { at: Some(start), ..ReadOptions::default() }, &[]).ok();
         let choices = image.map(|image| variants_for(sheet, &image)).unwrap_or_default();
         let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
         format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })

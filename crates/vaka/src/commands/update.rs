@@ -8,7 +8,7 @@ use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, Save};
 use vaka_core::event::{Event, Failure};
 use vaka_core::unit::MemoryChoice;
-use vaka_image::Image;
+use vaka_image::{FirmwareFile, Image};
 use vaka_usb::SystemClock;
 
 use super::release;
@@ -34,7 +34,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         return Err(environment::no_sheets());
     }
     let mut options = args.choose.options();
-    let file = environment::unwrapped(path, &bytes, &sheets, &mut options)?;
+    let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, &sheets, &mut options)?.payload);
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let output = Output { to: None, fill: None, family: None, dfu_ids: None, replace: false };
     if let Some(path) = &args.save {
@@ -46,7 +46,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         Ok(to.display().to_string())
     };
     let request = Request {
-        file: file.payload,
+        file: file.clone(),
         file_name: path.file_name().map(|name| name.to_string_lossy().into_owned()),
         options,
         unit: common.unit.clone(),
@@ -69,7 +69,10 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     let mut renderer = render::renderer(setting);
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let code = std::thread::scope(|scope| {
-        let what = || attempt::begun(path, args.choose.options(), common, &bytes, file.payload);
+        let what = || {
+            let content = attempt::content(&file, args.choose.options());
+            attempt::begun(path, common, &bytes, content.as_ref())
+        };
         // Digests are made while the unit is looked for.
         let mut recording = match args.plan {
             true => Recording::default(),
