@@ -1,6 +1,7 @@
 //! A unit in update mode that is only looked at: brought there if need be, read,
 //! and sent back to its application with nothing written.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::size::Bytes;
@@ -412,6 +413,7 @@ pub(crate) fn read_spans(
     };
     cx.tell(step(StepState::Started, format!("read {}", Bytes(total))));
     let started = cx.now();
+    let (unit, region): (Arc<str>, Arc<str>) = (place.into(), "memory".into());
     let mut done = 0;
     let mut parts = Parts::new();
     for span in spans {
@@ -430,8 +432,8 @@ pub(crate) fn read_spans(
             );
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());
             done += u64::from(len);
-            let (unit, step) = (place.to_owned(), StepName::Read);
-            cx.tell(Event::Progress { unit, step, region: "memory".to_owned(), done, total });
+            let (unit, step, region) = (unit.clone(), StepName::Read, region.clone());
+            cx.tell(Event::Progress { unit, step, region, done, total });
         }
         parts.push((span.start(), bytes));
     }

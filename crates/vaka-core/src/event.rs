@@ -6,6 +6,8 @@
 
 use std::time::Duration;
 
+use std::sync::Arc;
+
 use serde::Serialize;
 
 use crate::matching::{Evidence, Phase, Verdict};
@@ -130,11 +132,11 @@ pub enum Event {
     /// Bytes were moved.
     Progress {
         /// Where the unit is.
-        unit: String,
+        unit: Arc<str>,
         /// In which step.
         step: StepName,
         /// The region.
-        region: String,
+        region: Arc<str>,
         /// Bytes done.
         done: u64,
         /// Bytes in all.

@@ -10,7 +10,7 @@ use vaka_image::address::Address;
 use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::args::Common;
-use crate::journal::{self, Begun, Ended, FileRecord};
+use crate::journal::{self, Begun, Ended, ErrorRecord, FileRecord};
 
 /// Says before anything is changed that the journal cannot be written.
 pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
@@ -54,7 +54,7 @@ pub struct Watched {
     ids: Vec<String>,
     version_before: Option<String>,
     verdict: Option<Verdict>,
-    error: Option<serde_json::Value>,
+    error: Option<ErrorRecord>,
 }
 
 impl Watched {
@@ -70,7 +70,7 @@ impl Watched {
                 }
             }
             Event::Verdict { verdict, .. } => self.verdict = Some(verdict.clone()),
-            Event::Error(failure) => self.error = serde_json::to_value(failure).ok(),
+            Event::Error(failure) => self.error = journal::recorded(failure),
             _ => {}
         }
     }
@@ -88,7 +88,7 @@ impl Watched {
             verdict: outcome.and_then(|outcome| outcome.as_str().map(str::to_owned)),
             conflicts,
             agreed,
-            result: serde_json::to_value(report).unwrap_or_default(),
+            result: journal::recorded(report).unwrap_or_default(),
             error: self.error,
         }
     }

@@ -9,10 +9,11 @@
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::path::{Path, PathBuf};
+use std::sync::LazyLock;
 use std::sync::atomic::{AtomicU32, Ordering};
 
 use serde::{Deserialize, Serialize};
-use serde_json::Value;
+use serde_json::{Map, Value};
 
 use crate::state_dir;
 
@@ -71,9 +72,81 @@ pub struct Ended {
     /// Agreements that were needed.
     pub agreed: Vec<String>,
     /// The `result` event.
-    pub result: Value,
+    pub result: ResultRecord,
     /// What stopped it.
-    pub error: Option<Value>,
+    pub error: Option<ErrorRecord>,
+}
+
+/// A `result` event, as far as this program looks at it; the rest is kept as it is. Another
+/// version of the program may have written it, so every field may be missing.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(default)]
+pub struct ResultRecord {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub unit: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub boot_serial: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub state: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub outcome: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub code: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub product: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub part: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub variant: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub check: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub after: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes_written: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes_checked: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub bytes_skipped: Option<u64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub interrupted: Option<u64>,
+    /// Milliseconds by step, in their order.
+    pub durations_ms: Vec<(String, u64)>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub owed: Vec<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub next: Option<NextRecord>,
+    #[serde(flatten)]
+    rest: Map<String, Value>,
+}
+
+/// The application after an attempt.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(default)]
+pub struct NextRecord {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub serial: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub version: Option<String>,
+    #[serde(flatten)]
+    rest: Map<String, Value>,
+}
+
+/// An `error` event.
+#[derive(Clone, Debug, Default, Deserialize, Serialize)]
+#[serde(default)]
+pub struct ErrorRecord {
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub message: Option<String>,
+    #[serde(flatten)]
+    rest: Map<String, Value>,
+}
+
+/// An event as it is recorded.
+pub fn recorded<R: for<'de> Deserialize<'de>>(event: &impl Serialize) -> Option<R> {
+    serde_json::to_value(event).and_then(serde_json::from_value).ok()
 }
 
 #[derive(Deserialize, Serialize)]
@@ -105,50 +178,51 @@ pub struct Record {
 }
 
 impl Record {
+    /// The result, as far as it is known; empty for an attempt without an end.
+    pub fn result(&self) -> &ResultRecord {
+        static NONE: LazyLock<ResultRecord> = LazyLock::new(ResultRecord::default);
+        self.ended.as_ref().map_or(&*NONE, |ended| &ended.result)
+    }
+
     /// The serial numbers of the unit: of its application and of its bootloader.
     pub fn serials(&self) -> Vec<&str> {
-        let next = || self.ended.as_ref()?.result.get("next")?.get("serial")?.as_str();
+        let result = self.result();
+        let next = result.next.as_ref().and_then(|next| next.serial.as_deref());
         let mut serials: Vec<&str> =
-            [self.result("serial"), self.result("boot_serial"), next()].into_iter().flatten().collect();
+            [result.serial.as_deref(), result.boot_serial.as_deref(), next].into_iter().flatten().collect();
         serials.sort_unstable();
         serials.dedup();
         serials
     }
 
     /// What is still to be undone on the unit.
-    pub fn owed(&self) -> Vec<String> {
-        let listed = self.ended.as_ref().map(|ended| ended.result.get("owed").and_then(Value::as_array));
-        match listed {
-            Some(list) => list.into_iter().flatten().filter_map(|step| step.as_str().map(str::to_owned)).collect(),
-            None => self.owed.clone(),
-        }
+    pub fn owed(&self) -> &[String] {
+        self.ended.as_ref().map_or(&self.owed, |ended| &ended.result.owed)
     }
 
-    /// A text of the result event.
-    pub fn result(&self, key: &str) -> Option<&str> {
-        self.ended.as_ref()?.result.get(key)?.as_str()
+    /// The version that the application reported afterwards.
+    pub fn version_after(&self) -> Option<&str> {
+        self.result().next.as_ref()?.version.as_deref()
     }
 
-    /// A number of the result event.
-    pub fn number(&self, key: &str) -> Option<u64> {
-        self.ended.as_ref()?.result.get(key)?.as_u64()
+    /// The message of the failure that ended it.
+    pub fn error(&self) -> Option<&str> {
+        self.ended.as_ref()?.error.as_ref()?.message.as_deref()
     }
 
     /// How it ended, in one word.
     pub fn outcome(&self) -> &str {
-        self.result("outcome").unwrap_or("not ended")
+        self.result().outcome.as_deref().unwrap_or("not ended")
     }
 
     /// Whether all was well in the end.
     pub fn is_good(&self) -> bool {
-        self.number("code") == Some(0)
+        self.result().code == Some(0)
     }
 
     /// Milliseconds by step, in their order.
-    pub fn durations(&self) -> Vec<(String, u64)> {
-        let list = self.ended.as_ref().and_then(|ended| ended.result.get("durations_ms")?.as_array());
-        let pair = |pair: &Value| Some((pair.get(0)?.as_str()?.to_owned(), pair.get(1)?.as_u64()?));
-        list.into_iter().flatten().filter_map(pair).collect()
+    pub fn durations(&self) -> &[(String, u64)] {
+        &self.result().durations_ms
     }
 }
 
@@ -179,7 +253,8 @@ impl UnitHistory<'_> {
 pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
     let mut units: Vec<UnitHistory<'r>> = Vec::new();
     for record in records.iter().copied() {
-        let (serials, place, product) = (record.serials(), record.result("unit"), record.result("product"));
+        let (serials, place, product) =
+            (record.serials(), record.result().unit.as_deref(), record.result().product.as_deref());
         let is_it = |unit: &UnitHistory<'_>| {
             let is_same_product = product.is_none() || unit.product.is_none() || unit.product == product;
             let shares = unit.serials.iter().any(|serial| serials.contains(serial));
@@ -224,13 +299,15 @@ impl vaka_boot::update::History for Confirmed {
     fn last_version(&self, product: &str, part: Option<&str>, serials: &[&str]) -> Option<vaka_base::version::Version> {
         let (records, _) = read(&path()?).ok()?;
         let is_it = |record: &&Record| {
-            let is_confirmed = matches!(record.result("after"), Some("confirmed" | "seen"));
+            let is_confirmed = matches!(record.result().after.as_deref(), Some("confirmed" | "seen"));
             let is_same = record.serials().iter().any(|serial| serials.contains(serial));
-            is_confirmed && is_same && record.result("product") == Some(product) && record.result("part") == part
+            is_confirmed
+                && is_same
+                && record.result().product.as_deref() == Some(product)
+                && record.result().part.as_deref() == part
         };
         let last = records.iter().rev().find(is_it)?;
-        let version = last.ended.as_ref()?.result.get("next")?.get("version")?.as_str()?;
-        Some(vaka_base::version::Version::parse(version))
+        Some(vaka_base::version::Version::parse(last.version_after()?))
     }
 }
 

@@ -119,7 +119,7 @@ fn known_good(product: Option<&str>) -> Vec<String> {
     let is_good = |record: &&journal::Record| {
         let of = record.begun.release.as_ref();
         record.is_good()
-            && record.result("after") == Some("confirmed")
+            && record.result().after.as_deref() == Some("confirmed")
             && of.is_some_and(|of| of.stage == of.stages && product.is_none_or(|product| of.product == product))
     };
     let good = records.iter().flatten().filter(is_good);

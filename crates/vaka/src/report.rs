@@ -43,8 +43,8 @@ struct UnitRow {
 
 fn unit_row(unit: &UnitHistory<'_>) -> UnitRow {
     let last = unit.attempts.last();
-    let text = |key: &str| last.and_then(|record| record.result(key)).unwrap_or("-").replace('-', " ");
-    let version = last.and_then(|record| record.ended.as_ref()?.result.get("next")?.get("version")?.as_str());
+    let state = last.and_then(|record| record.result().state.as_deref()).unwrap_or("-");
+    let version = last.and_then(|record| record.version_after());
     let owed = last.map(|record| record.owed().join("; ")).unwrap_or_default();
     UnitRow {
         name: unit.name(),
@@ -53,7 +53,7 @@ fn unit_row(unit: &UnitHistory<'_>) -> UnitRow {
         good: last.is_some_and(|record| record.is_good()) && owed.is_empty(),
         state: match last {
             Some(record) if record.ended.is_none() => "not ended".to_owned(),
-            _ => text("state"),
+            _ => state.replace('-', " "),
         },
         version: version.unwrap_or("-").to_owned(),
         owed,
@@ -205,29 +205,32 @@ fn day(record: &Record) -> String {
 }
 
 fn row(record: &Record) -> Row {
-    let text = |key: &str| record.result(key).unwrap_or("-").to_owned();
-    let error = record.ended.as_ref().and_then(|ended| ended.error.as_ref()?.get("message")?.as_str());
-    let product =
-        [record.result("product"), record.result("variant")].into_iter().flatten().collect::<Vec<_>>().join(" ");
+    let result = record.result();
+    let text = |field: &Option<String>| field.clone().unwrap_or_else(|| "-".to_owned());
+    let product = [record.result().product.as_deref(), record.result().variant.as_deref()]
+        .into_iter()
+        .flatten()
+        .collect::<Vec<_>>()
+        .join(" ");
     let name = std::path::Path::new(&record.begun.file.name).file_name();
     Row {
         attempt: record.attempt.clone(),
         when: moment(record),
-        unit: [text("unit")]
+        unit: [text(&result.unit)]
             .into_iter()
             .chain(record.serials().into_iter().map(str::to_owned))
             .collect::<Vec<_>>()
             .join(", "),
-        interrupted: record.number("interrupted").map_or("-".into(), |count| count.to_string()),
+        interrupted: record.result().interrupted.map_or("-".into(), |count| count.to_string()),
         product,
         file: name.map(|name| name.to_string_lossy().into_owned()).unwrap_or_default(),
         outcome: record.outcome().to_owned(),
         good: record.is_good(),
-        check: text("check"),
-        after: text("after"),
-        bytes: record.number("bytes_written").map_or("-".into(), |bytes| Grouped(bytes).to_string()),
+        check: text(&result.check),
+        after: text(&result.after),
+        bytes: record.result().bytes_written.map_or("-".into(), |bytes| Grouped(bytes).to_string()),
         seconds: format!("{:.2}", seconds(record)),
-        error: error.unwrap_or_default().to_owned(),
+        error: record.error().unwrap_or_default().to_owned(),
     }
 }
 
@@ -282,7 +285,7 @@ fn phases(records: &[&Record]) -> Drawn {
 fn rate(records: &[&Record]) -> Drawn {
     let rate = |record: &&&Record| {
         let ms: u64 = record.durations().iter().filter(|(step, _)| step == "write").map(|(_, ms)| *ms).sum();
-        let bytes = record.number("bytes_written")?;
+        let bytes = record.result().bytes_written?;
         (ms > 0 && bytes > 0).then(|| bytes as f64 / 1.024 / ms as f64)
     };
     let rates: Vec<f64> = records.iter().filter_map(|record| rate(&record)).collect();

@@ -4,6 +4,7 @@
 //! caller's, so that they are right even when a step fails in its middle. A failure says
 //! what happened and where; the caller adds the state of the unit.
 
+use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::duration;
@@ -45,9 +46,9 @@ pub(super) struct Executor<'a, 'b> {
     /// The bytes.
     pub(super) image: &'a Image,
     /// Where the unit is, for events.
-    pub(super) unit: &'a str,
+    pub(super) unit: Arc<str>,
     /// The region that is written, for events.
-    pub(super) region: &'a str,
+    pub(super) region: Arc<str>,
     /// Whether the unit may give its earlier content until it is reset, so that a difference is
     /// no proof yet.
     pub(super) gives_earlier_content: bool,
@@ -300,12 +301,12 @@ impl Executor<'_, '_> {
     }
 
     fn tell(&mut self, step: StepName, state: StepState, text: String, bytes: u64, transfers: Option<u64>) {
-        let unit = self.unit.to_owned();
+        let unit = self.unit.to_string();
         self.cx.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
     }
 
     fn progress(&mut self, step: StepName, done: u64, total: u64) {
-        let (unit, region) = (self.unit.to_owned(), self.region.to_owned());
+        let (unit, region) = (self.unit.clone(), self.region.clone());
         self.cx.tell(Event::Progress { unit, step, region, done, total });
     }
 

@@ -105,8 +105,8 @@ impl<'b> UpdateRun<'_, 'b> {
         Executor {
             plan,
             image,
-            unit: self.progress.report.unit.as_deref().unwrap_or_default(),
-            region: &variant.image.region.name,
+            unit: self.progress.place().into(),
+            region: variant.image.region.name.as_str().into(),
             gives_earlier_content: matches!(route.kind, RouteKind::PlainDfu { .. }),
             ledger: &mut self.progress.ledger,
             tally: statistics,

@@ -82,17 +82,19 @@ fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<
 /// Whether an attempt was one on the unit that a selector means.
 fn is_of(record: &Record, selector: &Selector) -> bool {
     let has_id = |wanted: &str| record.ended.iter().flat_map(|ended| &ended.ids).any(|id| id == wanted);
-    let is = |key: &str, wanted: &str| record.result(key).is_some_and(|text| text.eq_ignore_ascii_case(wanted));
+    let result = record.result();
+    let is =
+        |field: &Option<String>, wanted: &str| field.as_ref().is_some_and(|text| text.eq_ignore_ascii_case(wanted));
     let has_serial = |wanted: &str| record.serials().iter().any(|serial| serial.eq_ignore_ascii_case(wanted));
-    let named = |wanted: &str| is("product", wanted) || is("variant", wanted);
+    let named = |wanted: &str| is(&result.product, wanted) || is(&result.variant, wanted);
     match selector {
         Selector::Id(id) => has_id(&id.to_string()),
         Selector::Serial(wanted) => has_serial(wanted),
-        Selector::Port(wanted) => is("unit", wanted),
+        Selector::Port(wanted) => is(&result.unit, wanted),
         Selector::Name(wanted) => named(wanted),
         // A folder is where a disk is now, and is not on record.
         Selector::Folder(_) => false,
-        Selector::Any(wanted) => has_id(wanted) || has_serial(wanted) || is("unit", wanted) || named(wanted),
+        Selector::Any(wanted) => has_id(wanted) || has_serial(wanted) || is(&result.unit, wanted) || named(wanted),
     }
 }
 
@@ -132,8 +134,9 @@ fn print_block(block: &str) {
 }
 
 fn row(record: &Record) -> Vec<String> {
-    let text = |key: &str| record.result(key).unwrap_or("-").to_owned();
-    let product = match (record.result("product"), record.result("variant")) {
+    let result = record.result();
+    let text = |field: &Option<String>| field.clone().unwrap_or_else(|| "-".to_owned());
+    let product = match (record.result().product.as_deref(), record.result().variant.as_deref()) {
         (Some(product), Some(variant)) => format!("{product} {variant}"),
         (product, _) => product.unwrap_or("-").to_owned(),
     };
@@ -141,13 +144,13 @@ fn row(record: &Record) -> Vec<String> {
     let took = took.and_then(|time| time.try_into().ok()).map(vaka_base::duration::measured);
     vec![
         record.attempt.clone(),
-        text("unit"),
+        text(&result.unit),
         serials(record),
         product,
         Path::new(&record.begun.file.name).file_name().map_or("-".into(), |name| name.to_string_lossy().into_owned()),
         record.outcome().to_owned(),
-        text("check"),
-        text("after"),
+        text(&result.check),
+        text(&result.after),
         took.unwrap_or_else(|| "-".to_owned()),
     ]
 }
@@ -174,12 +177,13 @@ fn one(record: &Record, args: &Journal) -> Outcome {
 /// without a whole read-back has none. Source: in-toto Attestation Framework,
 /// Statement v1.
 fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
-    let digest = record.begun.file.content_sha256.as_ref().filter(|_| record.result("check") == Some("read-back"));
+    let digest =
+        record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
     let digest = digest.ok_or_else(|| {
         let failure = Failure::new(ExitCode::Refused, "Not all of the content was read back in this attempt.");
         Problem(failure.cure("Only what was read from the unit can be attested."))
     })?;
-    let name = match (record.result("product"), record.result("serial")) {
+    let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {
         (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
         (product, _) => product.unwrap_or("unit").to_owned(),
     };
@@ -227,35 +231,35 @@ fn csv(records: &[&Record]) -> String {
     let mut out = head.join(",") + "\r\n";
     for record in records {
         let ended = record.ended.as_ref();
-        let text = |key: &str| record.result(key).unwrap_or_default().to_owned();
-        let number = |key: &str| record.number(key).map(|number| number.to_string()).unwrap_or_default();
-        let error = ended.and_then(|ended| ended.error.as_ref()?.get("message")?.as_str().map(str::to_owned));
+        let result = record.result();
+        let text = |field: &Option<String>| field.clone().unwrap_or_default();
+        let number = |field: Option<u64>| field.map(|number| number.to_string()).unwrap_or_default();
         let fields = [
             record.attempt.clone(),
             record.begun.time.to_string(),
             ended.map(|ended| ended.time.to_string()).unwrap_or_default(),
-            text("unit"),
+            text(&result.unit),
             ended.map(|ended| ended.ids.join(" ")).unwrap_or_default(),
-            text("serial"),
-            text("boot_serial"),
-            text("product"),
-            text("variant"),
+            text(&result.serial),
+            text(&result.boot_serial),
+            text(&result.product),
+            text(&result.variant),
             record.begun.file.name.clone(),
             record.begun.file.sha256.clone(),
             ended.and_then(|ended| ended.version_before.clone()).unwrap_or_default(),
             ended.and_then(|ended| ended.verdict.clone()).unwrap_or_default(),
             ended.map(|ended| ended.agreed.join(" ")).unwrap_or_default(),
             record.outcome().to_owned(),
-            number("code"),
-            text("check"),
-            text("after"),
-            number("bytes_written"),
-            number("bytes_checked"),
-            number("bytes_skipped"),
-            text("state"),
-            number("interrupted"),
+            number(result.code),
+            text(&result.check),
+            text(&result.after),
+            number(result.bytes_written),
+            number(result.bytes_checked),
+            number(result.bytes_skipped),
+            text(&result.state),
+            number(result.interrupted),
             record.owed().join("; "),
-            error.unwrap_or_default(),
+            record.error().unwrap_or_default().to_owned(),
         ];
         out += &fields.map(|field| quoted(&field)).join(",");
         out += "\r\n";
