@@ -10,7 +10,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use libfuzzer_sys::fuzz_target;
-use vaka_boot::protocol::dialect::Talk;
+use vaka_boot::protocol::dialect::Interpreter;
 use vaka_boot::context::Context;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
@@ -151,7 +151,7 @@ fuzz_target!(|bytes: &[u8]| {
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
     let device = Hostile { bytes: bytes.to_vec(), at: Rc::default(), clock: clock.clone(), descriptor: descriptor() };
-    let Ok(mut talk) = Talk::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
+    let Ok(mut talk) = Interpreter::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
     let names = dialect.given();
     talk.give(vec![(names.origin, Value::Int(0)), (names.region_start, Value::Int(0)), (names.region_size, Value::Int(4096))]);
     for name in OperationName::ALL {

@@ -14,7 +14,7 @@ use std::sync::atomic::AtomicBool;
 use std::time::{Duration, Instant};
 
 use vaka_boot::context::Context;
-use vaka_boot::protocol::dialect::Talk;
+use vaka_boot::protocol::dialect::Interpreter;
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_sim::flash::Flash;
 use vaka_sim::server::Server;
@@ -235,7 +235,7 @@ fn by_dialect(case: &Case, bus: &UsbIpBus) -> Duration {
     let dialect = Arc::new(Dialect::parse(case.name, case.dialect, &nothing).unwrap());
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&SystemClock, &mut quiet, &never);
-    let mut talk = Talk::open(bus.open("1-1").unwrap(), dialect.clone(), None, &mut cx).unwrap();
+    let mut talk = Interpreter::open(bus.open("1-1").unwrap(), dialect.clone(), None, &mut cx).unwrap();
     let names = dialect.given();
     talk.give(vec![(names.origin, Value::Int(0))]);
     let began = Instant::now();

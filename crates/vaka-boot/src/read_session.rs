@@ -92,7 +92,7 @@ pub fn bring<'a>(
         return Ok(found.device.clone());
     }
     let variant = variant_of(found, wish, operator)?.and_then(|(_, variant)| variant);
-    enter(bench, found, variant, wish, operator, cx)
+    Entry { bench, found, variant, wait: wish.wait }.run(operator, cx)
 }
 
 impl<'a> ReadSession<'a> {
@@ -127,7 +127,11 @@ impl<'a> ReadSession<'a> {
         let known = variant_of(found, wish, operator)?;
         let (sheet, variant) = (known.map(|(sheet, _)| sheet), known.and_then(|(_, variant)| variant));
         let entered = found.mode != Mode::Update;
-        let unit = if entered { enter(bench, found, variant, wish, operator, cx)? } else { found.device.clone() };
+        let unit = if entered {
+            Entry { bench, found, variant, wait: wish.wait }.run(operator, cx)?
+        } else {
+            found.device.clone()
+        };
         let id = id_of(&unit);
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
         let opened = bench.look(&unit, cx).map_err(|error| open_failure(&error, &place))?;
@@ -481,24 +485,28 @@ fn tells_board(found: &Candidate<'_>, open: &[&Variant]) -> bool {
         && open.iter().all(|variant| variant.route(found.id()).is_some_and(|route| route.kind.board_id().is_some()))
 }
 
-fn enter<'a>(
+/// A unit whose application runs and that is wanted in update mode.
+struct Entry<'a, 'f> {
     bench: &'a Bench<'a>,
-    found: &Candidate<'a>,
+    found: &'f Candidate<'a>,
     variant: Option<&'a Variant>,
-    wish: &ReadRequest,
-    operator: &mut dyn Operator,
-    cx: &mut Context<'_>,
-) -> Result<DeviceInfo, Failure> {
-    let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
-    let (sheet, route) = known.ok_or_else(|| {
-        Failure::new(ExitCode::Refused, "The application of a unit that nobody described runs; it is left alone.")
-            .state("Nothing was changed in the unit.")
-            .cure("Put it into its DFU mode by hand, then run the same command.")
-    })?;
-    // Opening it only for its number is worth it where that tells units apart.
-    let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
-    let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wish.wait);
-    entry::enter(bench, procedure, operator, cx)
+    wait: Duration,
+}
+
+impl Entry<'_, '_> {
+    fn run(self, operator: &mut dyn Operator, cx: &mut Context<'_>) -> Result<DeviceInfo, Failure> {
+        let Self { bench, found, variant, wait } = self;
+        let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
+        let (sheet, route) = known.ok_or_else(|| {
+            Failure::new(ExitCode::Refused, "The application of a unit that nobody described runs; it is left alone.")
+                .state("Nothing was changed in the unit.")
+                .cure("Put it into its DFU mode by hand, then run the same command.")
+        })?;
+        // Opening it only for its number is worth it where that tells units apart.
+        let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
+        let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wait);
+        entry::enter(bench, procedure, operator, cx)
+    }
 }
 
 fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {

@@ -92,6 +92,7 @@ fn petrel() -> Scene {
 
 /// Each kind that `vaka` has a word for, on a unit that does nothing else.
 #[test]
+#[allow(clippy::too_many_lines)] // a table
 fn every_kind_of_entry_ends_in_an_update() {
     let by_hand = |scene: Scene, hands: &[(u64, &str)]| {
         hands.iter().for_each(|(after, words)| scene.hand_at(Duration::from_millis(*after), words));

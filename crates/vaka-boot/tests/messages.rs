@@ -68,6 +68,7 @@ fn staged(faults: Vec<Fault>) -> Scene {
 }
 
 /// Every case: its title, and how it ends.
+#[allow(clippy::too_many_lines)] // a table
 fn cases() -> Vec<(&'static str, Told)> {
     let r2_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
     let old_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.4.0.hex");

@@ -336,6 +336,7 @@ fn what_fits_what_disk() {
 
 /// What a sheet, a stamp and a release say beyond addresses, each in one place changed.
 #[test]
+#[allow(clippy::too_many_lines)] // a table
 fn what_fits_what_by_facts_and_signs() {
     use Outcome::{Conflicts, Fits, Undecided};
     use vaka_core::matching::Claim;

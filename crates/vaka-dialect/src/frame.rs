@@ -579,12 +579,10 @@ impl EvaluationContext<'_> {
                     left -= part.bits;
                     let bits = number >> left & ((1 << part.bits) - 1);
                     taking.values.extend(part.name.map(|name| (name, Value::Int(bits))));
-                    if let Some(wanted) = &part.value {
-                        let wanted =
-                            self.evaluation(Some(taking)).int(wanted).map_err(|fault| Some(self.words(fault)))?;
-                        if wanted != bits {
-                            return Err(Some(format!("{wanted} in a part of {} bits, not {bits}", part.bits)));
-                        }
+                    let wanted = part.value.as_ref().map(|value| self.evaluation(Some(taking)).int(value));
+                    let wanted = wanted.transpose().map_err(|fault| Some(self.words(fault)))?;
+                    if let Some(wanted) = wanted.filter(|wanted| *wanted != bits) {
+                        return Err(Some(format!("{wanted} in a part of {} bits, not {bits}", part.bits)));
                     }
                     meaning = meaning.or(part.table.map(|table| self.tables[table].meaning(bits)));
                 }

@@ -169,6 +169,14 @@ struct Link<'a> {
     in_use: bool,
 }
 
+/// A transfer as the client submits it.
+struct Submission {
+    is_in: bool,
+    endpoint: u32,
+    length: u32,
+    setup: [u8; 8],
+}
+
 /// A bulk transfer that waits until the unit takes it.
 struct Waiting {
     seqnum: u32,
@@ -200,12 +208,22 @@ impl Link<'_> {
                 Some((seqnum, Message::Submit { devid, is_in, endpoint, length, setup, .. }))
                     if devid == self.devid =>
                 {
-                    self.submit(seqnum, is_in, endpoint, length, setup)?;
+                    self.submit(seqnum, Submission { is_in, endpoint, length, setup })?;
                 }
                 Some((seqnum, Message::Unlink { target, .. })) => self.unlink(seqnum, target)?,
                 _ => return Err(ended()),
             }
         }
+    }
+
+    /// Pauses before waiting transfers are tried again: a timeout of the socket would be rounded
+    /// up to some milliseconds.
+    fn pause(&self) {
+        if self.waiting.is_empty() {
+            return;
+        }
+        let is_new = self.waiting.iter().any(|waiting| waiting.since.elapsed() < PATIENCE);
+        std::thread::sleep(if is_new { ASK_INTERVAL } else { ASK_SELDOM });
     }
 
     /// Reads all of `bytes`; ends when the unit leaves or the server stops.
@@ -216,11 +234,7 @@ impl Link<'_> {
                 Ok(0) => return Err(ended()),
                 Ok(count) => filled += count,
                 Err(error) if matches!(error.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut) => {
-                    // A timeout of the socket would be rounded up to some milliseconds.
-                    if !self.waiting.is_empty() {
-                        let is_new = self.waiting.iter().any(|waiting| waiting.since.elapsed() < PATIENCE);
-                        std::thread::sleep(if is_new { ASK_INTERVAL } else { ASK_SELDOM });
-                    }
+                    self.pause();
                     self.look()?;
                     self.ask_again()?;
                 }
@@ -263,7 +277,8 @@ impl Link<'_> {
         self.keep_asking()
     }
 
-    fn submit(&mut self, seqnum: u32, is_in: bool, endpoint: u32, length: u32, setup: [u8; 8]) -> io::Result<()> {
+    fn submit(&mut self, seqnum: u32, submission: Submission) -> io::Result<()> {
+        let Submission { is_in, endpoint, length, setup } = submission;
         let endpoint = u8::try_from(endpoint).ok().filter(|number| *number < 16 && length <= MAX_PAYLOAD);
         let endpoint = endpoint.ok_or_else(ended)?;
         let mut data = vec![0; if is_in { 0 } else { length as usize }];

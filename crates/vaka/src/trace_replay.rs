@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_boot::context::Context;
-use vaka_boot::protocol::dialect::{GIVEN, Reconnect, Seen, Talk};
+use vaka_boot::protocol::dialect::{GIVEN, Interpreter, Reconnect, TracedFrame};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
@@ -26,7 +26,7 @@ pub struct Played {
     /// Its name.
     pub operation: String,
     /// Its frames.
-    pub frames: Vec<Seen>,
+    pub frames: Vec<TracedFrame>,
     /// What went wrong, if something did.
     pub fault: Option<String>,
 }
@@ -320,8 +320,8 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     let mut cx = Context::new(&clock, &mut quiet, &never);
     let reopen = Reconnect { bus: port, device: info(1) };
     let mut played = Vec::new();
-    let frames: Rc<RefCell<Vec<Seen>>> = Rc::default();
-    match Talk::open(Box::new(player), dialect.clone(), Some(reopen), &mut cx) {
+    let frames: Rc<RefCell<Vec<TracedFrame>>> = Rc::default();
+    match Interpreter::open(Box::new(player), dialect.clone(), Some(reopen), &mut cx) {
         Err(error) => {
             let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
             played.push(Played { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
@@ -347,7 +347,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
 
 /// Does one operation again; what went wrong.
 fn run(
-    talk: &mut Talk,
+    talk: &mut Interpreter,
     name: &str,
     given: &BTreeMap<String, String>,
     stage: &Stage,

@@ -256,22 +256,25 @@ fn tap(bus: &str, most: usize) -> String {
         let Ok(server) = TcpStream::connect(&to) else { return };
         for (mut from, mut to) in [(client.try_clone().unwrap(), server.try_clone().unwrap()), (server, client)] {
             let passed = passed.clone();
-            std::thread::spawn(move || {
-                let mut bytes = [0; 4096];
-                while let Ok(count @ 1..) = from.read(&mut bytes) {
-                    if passed.fetch_add(count, Ordering::SeqCst) > most {
-                        // Both ends stay open, and nothing comes any more.
-                        std::mem::forget((from, to));
-                        return;
-                    }
-                    if to.write_all(&bytes[..count]).is_err() {
-                        break;
-                    }
-                }
-                let _ = to.shutdown(std::net::Shutdown::Both);
-            });
+            std::thread::spawn(move || pass_on(&mut from, &mut to, &passed, most));
         }
     })
+}
+
+/// Passes bytes on. Once too many have passed both ends stay open, and nothing comes any more.
+fn pass_on(from: &mut TcpStream, to: &mut TcpStream, passed: &AtomicUsize, most: usize) {
+    let mut bytes = [0; 4096];
+    while let Ok(count @ 1..) = from.read(&mut bytes) {
+        if passed.fetch_add(count, Ordering::SeqCst) > most {
+            loop {
+                std::thread::park();
+            }
+        }
+        if to.write_all(&bytes[..count]).is_err() {
+            break;
+        }
+    }
+    let _ = to.shutdown(std::net::Shutdown::Both);
 }
 
 /// However far it got: it ends by its deadlines, says so, and what it says of the unit is

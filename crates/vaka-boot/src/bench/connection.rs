@@ -10,7 +10,7 @@ use vaka_usb::UsbDevice;
 
 use crate::context::Context;
 use crate::protocol::dfu::{self, DfuParams};
-use crate::protocol::dialect::{self, DialectParams, Talk};
+use crate::protocol::dialect::{self, DialectParams, Interpreter};
 use crate::protocol::identity::Identity;
 use crate::protocol::session::{Session, SessionError};
 use crate::protocol::volume::{self, Disk};
@@ -30,7 +30,7 @@ pub(crate) enum Link {
     /// By its disk.
     Disk(Box<dyn Disk>),
     /// By a dialect in which it answered.
-    Dialect(Box<Talk>),
+    Dialect(Box<Interpreter>),
 }
 
 /// A connection with the route by which it is used. Route and connection fit together by
@@ -40,7 +40,7 @@ pub struct RoutedConnection(Routed);
 enum Routed {
     Dfu { device: Box<dyn UsbDevice>, params: DfuParams },
     Volume { disk: Box<dyn Disk>, route: VolumeRoute, can_read: bool },
-    Dialect { talk: Box<Talk>, params: Box<DialectParams> },
+    Dialect { talk: Box<Interpreter>, params: Box<DialectParams> },
 }
 
 impl Connection {

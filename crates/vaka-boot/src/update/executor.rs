@@ -277,7 +277,7 @@ impl Executor<'_, '_> {
         work: impl FnOnce(&mut Self) -> Result<(), StepError>,
     ) -> Result<(), StepError> {
         let (started, before) = (self.cx.now(), self.session.transfers());
-        self.tell(name, StepState::Started, step.to_string(), bytes, None);
+        self.emit(name, StepState::Started, step.to_string(), (bytes, None));
         let done = work(self);
         let transfers = self.session.transfers() - before;
         match name {
@@ -295,12 +295,13 @@ impl Executor<'_, '_> {
                 0 => format!("done in {}", duration::measured(time)),
                 bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),
             };
-            self.tell(name, StepState::Done, words, bytes, Some(transfers));
+            self.emit(name, StepState::Done, words, (bytes, Some(transfers)));
         }
         done
     }
 
-    fn tell(&mut self, step: StepName, state: StepState, text: String, bytes: u64, transfers: Option<u64>) {
+    /// Emits a step with its bytes, and with its USB transfers once they are known.
+    fn emit(&mut self, step: StepName, state: StepState, text: String, (bytes, transfers): (u64, Option<u64>)) {
         let unit = self.unit.to_string();
         self.cx.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
     }

@@ -142,7 +142,8 @@ fn runs(
         return Err(PlanError::NoBlockSize);
     }
     let origin = job.geometry.sectors.zones().first().map_or(Address::new(0), |zone| zone.span().start());
-    let grown = changed().map(|span| grown(span, origin, u64::from(offer.align.max(1)), size, offer.pad, erased));
+    let shape = ChunkShape { origin, align: u64::from(offer.align.max(1)), size, pad: offer.pad };
+    let grown = changed().map(|span| shape.grow(span, erased));
     let whole = Span::joined(grown);
     let ascending: Vec<Run> = whole.iter().map(|span| Run::stream(*span, Some(size))).collect();
     Ok(ordered(&ascending, offer.order, size))
@@ -163,16 +164,31 @@ fn ordered(ascending: &[Run], order: Order, size: u32) -> Vec<Run> {
     all
 }
 
-/// A span that begins where a chunk does and, where chunks are filled up, ends where
-/// one does; inside what was erased.
-fn grown(span: Span, origin: Address, align: u64, size: u32, pad: bool, erased: &[Span]) -> Span {
-    let Some(range) = erased.iter().find(|range| range.covers(span)) else { return span };
-    let from = span.start().offset_from(origin).unwrap_or(0);
-    let start = origin.checked_add(from - from % align).unwrap_or(span.start()).max(range.start());
-    let len = span.end().offset_from(start).unwrap_or(span.len());
-    let len = if pad { len.next_multiple_of(u64::from(size)) } else { len };
-    let end = start.checked_add(len).unwrap_or(span.end()).min(range.end());
-    Span::between(start, end.max(span.end())).unwrap_or(span)
+/// Where chunks begin and end.
+#[derive(Clone, Copy)]
+struct ChunkShape {
+    /// Chunks begin at multiples of `align` from here.
+    origin: Address,
+    /// At least 1.
+    align: u64,
+    /// Bytes of a whole chunk; at least 1.
+    size: u32,
+    /// Whether the last chunk is filled up.
+    pad: bool,
+}
+
+impl ChunkShape {
+    /// The span that begins where a chunk does and, where chunks are filled up, ends where
+    /// one does; inside what is erased.
+    fn grow(self, span: Span, erased: &[Span]) -> Span {
+        let Some(range) = erased.iter().find(|range| range.covers(span)) else { return span };
+        let from = span.start().offset_from(self.origin).unwrap_or(0);
+        let start = self.origin.checked_add(from - from % self.align).unwrap_or(span.start()).max(range.start());
+        let len = span.end().offset_from(start).unwrap_or(span.len());
+        let len = if self.pad { len.next_multiple_of(u64::from(self.size)) } else { len };
+        let end = start.checked_add(len).unwrap_or(span.end()).min(range.end());
+        Span::between(start, end.max(span.end())).unwrap_or(span)
+    }
 }
 
 #[cfg(test)]
@@ -195,7 +211,7 @@ mod tests {
             (span(0x110, 0x1F1), 8, 64, true, span(0x110, 0x200)),
             (span(0x101, 0x103), 4096, 16, true, span(0x100, 0x110)),
         ] {
-            let grown = grown(image, Address::new(0), align, size, pad, &erased);
+            let grown = ChunkShape { origin: Address::new(0), align, size, pad }.grow(image, &erased);
             assert_eq!(grown, wanted, "{image} aligned to {align}, chunks of {size}");
         }
     }

@@ -239,13 +239,7 @@ impl fmt::Display for Step {
                 }
             }
             Self::Write { runs } => {
-                let bytes = runs.iter().map(|run| run.span().len()).sum();
-                let blocks = runs.iter().map(|run| run.blocks().count()).sum();
-                write!(f, "write {} bytes in {}", Grouped(bytes), text::count(runs.len(), "run"))?;
-                match runs.iter().find_map(Run::block_size) {
-                    Some(size) => write!(f, ", {} of {}", text::count(blocks, "block"), Bytes(u64::from(size))),
-                    None => f.write_str("; the unit says how large the blocks are"),
-                }
+                fmt_write(runs, f)
             }
             Self::Finish { by } => by.fmt(f),
             Self::LookAgain { file } => {
@@ -275,16 +269,30 @@ impl fmt::Display for Step {
                 write!(f, "by hand: {}", steps.join("; then: "))
             }
             Self::Confirm { id, version, within_ms, see } => {
-                let within = duration::words(*within_ms);
-                match id {
-                    None if !see.is_empty() => write!(f, "ask a person what the unit shows: {}", see.join("; "))?,
-                    Some(id) => write!(f, "see the unit come back as {id} within {within}")?,
-                    None => write!(f, "see within {within} that the unit is not in update mode any more")?,
-                }
+                fmt_confirm(id.as_ref(), *within_ms, see, f)?;
                 version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))?;
                 let asked = id.is_some() && !see.is_empty();
                 if asked { write!(f, "; a person is asked for: {}", see.join("; ")) } else { Ok(()) }
             }
         }
+    }
+}
+
+fn fmt_write(runs: &[Run], f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    let bytes = runs.iter().map(|run| run.span().len()).sum();
+    let blocks = runs.iter().map(|run| run.blocks().count()).sum();
+    write!(f, "write {} bytes in {}", Grouped(bytes), text::count(runs.len(), "run"))?;
+    match runs.iter().find_map(Run::block_size) {
+        Some(size) => write!(f, ", {} of {}", text::count(blocks, "block"), Bytes(u64::from(size))),
+        None => f.write_str("; the unit says how large the blocks are"),
+    }
+}
+
+fn fmt_confirm(id: Option<&Ids>, within: Duration, see: &[String], f: &mut fmt::Formatter<'_>) -> fmt::Result {
+    let within = duration::words(within);
+    match id {
+        None if !see.is_empty() => write!(f, "ask a person what the unit shows: {}", see.join("; ")),
+        Some(id) => write!(f, "see the unit come back as {id} within {within}"),
+        None => write!(f, "see within {within} that the unit is not in update mode any more"),
     }
 }

@@ -123,7 +123,10 @@ pub fn disagreements(release: &Release, sheet: &Sheet) -> Vec<Disagreement> {
             for id in &entry.variants {
                 match of_stage.variant(id) {
                     None => wrong(format!("the sheet has no variant '{}' in this stage", text::tame(id))),
-                    Some(variant) => of_entry(release, &of_stage, stage, entry, variant, &mut said, &mut wrong),
+                    Some(variant) => {
+                        let part = Piece { release, sheet: &of_stage, stage, entry, variant };
+                        part.check(&mut said, &mut wrong);
+                    }
                 }
             }
         }
@@ -131,58 +134,103 @@ pub fn disagreements(release: &Release, sheet: &Sheet) -> Vec<Disagreement> {
     found
 }
 
-fn of_entry(
-    release: &Release,
-    sheet: &Sheet,
-    stage: &Stage,
-    entry: &Entry,
-    variant: &Variant,
-    said: &mut Vec<(String, String, Fact)>,
-    wrong: &mut impl FnMut(String),
-) {
-    if entry.part.is_some() && entry.part != variant.part {
-        wrong(format!("variant '{}' is no form of part '{}'", variant.id, entry.part.as_deref().unwrap_or_default()));
-    }
-    let image = match release.image(entry, variant) {
-        Ok(image) => image,
-        // What another tool takes need be no image that is known here.
-        Err(_) if stage.foreign.is_some() => return,
-        Err(error) => return wrong(error.to_string()),
-    };
-    let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
-    // What another tool writes may lie where no route of ours leads.
-    if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.foreign.is_none()) {
-        wrong(format!("does not fit variant '{}': {against}", variant.id));
-    }
-    for rules in [&variant.image].into_iter().chain(&variant.further) {
-        let Some(piece) = piece(variant, rules, &image) else { continue };
-        if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
-            stamp_agrees(release, stage, entry, variant, &stamp.text, wrong);
-        }
-    }
-    for fact in entry.facts() {
-        let known = variant.facts.iter().find(|known| known.name == fact.name && !known.agrees(&fact.value));
-        // A loader's hand-over is compared with what it hands over to.
-        if let Some(known) = known.filter(|_| fact.name != HAND_OVER) {
+/// One image of a release, for one variant.
+#[derive(Clone, Copy)]
+struct Piece<'r> {
+    release: &'r Release,
+    sheet: &'r Sheet,
+    stage: &'r Stage,
+    entry: &'r Entry,
+    variant: &'r Variant,
+}
+
+impl Piece<'_> {
+    /// Whether it agrees with the sheet and with what earlier stages said.
+    fn check(self, said: &mut Vec<(String, String, Fact)>, wrong: &mut impl FnMut(String)) {
+        let Self { release, sheet, stage, entry, variant } = self;
+        if entry.part.is_some() && entry.part != variant.part {
             wrong(format!(
-                "is for {} {}; the sheet says {} for variant '{}'",
-                fact.name, fact.value, known.value, variant.id
+                "variant '{}' is no form of part '{}'",
+                variant.id,
+                entry.part.as_deref().unwrap_or_default()
             ));
         }
-    }
-    let own = facts_of(entry, &image, variant);
-    for (variant_id, earlier, fact) in said.iter().filter(|(id, ..)| id == variant.id.as_str()) {
-        if fact.name == HAND_OVER && !fact.agrees(&image.start().to_string()) {
-            let (at, start) = (&fact.value, image.start());
-            wrong(format!("starts at {start}; stage '{earlier}' hands over at {at} on variant '{variant_id}'"));
+        let image = match release.image(entry, variant) {
+            Ok(image) => image,
+            // What another tool takes need be no image that is known here.
+            Err(_) if stage.foreign.is_some() => return,
+            Err(error) => return wrong(error.to_string()),
+        };
+        let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
+        // What another tool writes may lie where no route of ours leads.
+        if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.foreign.is_none()) {
+            wrong(format!("does not fit variant '{}': {against}", variant.id));
         }
-        let other = own.iter().find(|own| own.name == fact.name && own.name != HAND_OVER);
-        if let Some(other) = other.filter(|other| !other.agrees(&fact.value)) {
-            let name = &fact.name;
-            wrong(format!("is for {name} {}; stage '{earlier}' is for {}", other.value, fact.value));
+        for rules in [&variant.image].into_iter().chain(&variant.further) {
+            let Some(piece) = piece(variant, rules, &image) else { continue };
+            if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
+                self.check_stamp(&stamp.text, wrong);
+            }
+        }
+        for fact in entry.facts() {
+            let known = variant.facts.iter().find(|known| known.name == fact.name && !known.agrees(&fact.value));
+            // A loader's hand-over is compared with what it hands over to.
+            if let Some(known) = known.filter(|_| fact.name != HAND_OVER) {
+                wrong(format!(
+                    "is for {} {}; the sheet says {} for variant '{}'",
+                    fact.name, fact.value, known.value, variant.id
+                ));
+            }
+        }
+        let own = facts_of(entry, &image, variant);
+        for (variant_id, earlier, fact) in said.iter().filter(|(id, ..)| id == variant.id.as_str()) {
+            if fact.name == HAND_OVER && !fact.agrees(&image.start().to_string()) {
+                let (at, start) = (&fact.value, image.start());
+                wrong(format!("starts at {start}; stage '{earlier}' hands over at {at} on variant '{variant_id}'"));
+            }
+            let other = own.iter().find(|own| own.name == fact.name && own.name != HAND_OVER);
+            if let Some(other) = other.filter(|other| !other.agrees(&fact.value)) {
+                let name = &fact.name;
+                wrong(format!("is for {name} {}; stage '{earlier}' is for {}", other.value, fact.value));
+            }
+        }
+        said.extend(own.into_iter().map(|fact| (variant.id.as_str().to_owned(), stage.name.clone(), fact)));
+    }
+
+    /// Whether a stamp agrees with the manifest.
+    fn check_stamp(self, said: &stamp::Text, wrong: &mut impl FnMut(String)) {
+        let Self { release, stage, entry, variant, .. } = self;
+        let manifest = &release.manifest;
+        let mut differ = |what: &str, stamp: &str, manifest: &str| {
+            wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::tame(stamp)));
+        };
+        if let Some(product) = said.product.as_ref().filter(|product| **product != manifest.product) {
+            differ("product", product, &manifest.product);
+        }
+        if !said.variants.is_empty() && !said.variants.iter().any(|id| id == variant.id.as_str()) {
+            differ("variant", &said.variants.join(", "), variant.id.as_str());
+        }
+        // What a stage installs beside the application has a version of its own.
+        let is_application = stage.stage.is_none() && stage.foreign.is_none();
+        if let Some(version) = said.version.as_ref().filter(|_| is_application)
+            && Version::parse(version) != Version::parse(&manifest.version)
+        {
+            differ("version", version, &manifest.version);
+        }
+        if let Some(part) = said.part.as_ref().filter(|part| Some(*part) != variant.part.as_ref()) {
+            differ("part", part, variant.part.as_deref().unwrap_or("none"));
+        }
+        if let Some(build) = said.build.as_ref().filter(|build| **build != entry.build) {
+            differ("build", build, &entry.build);
+        }
+        for (name, value) in &said.facts {
+            let other =
+                entry.facts.get(name).filter(|other| !Fact { name: name.clone(), value: value.clone() }.agrees(other));
+            if let Some(other) = other {
+                differ(name, value, other);
+            }
         }
     }
-    said.extend(own.into_iter().map(|fact| (variant.id.as_str().to_owned(), stage.name.clone(), fact)));
 }
 
 /// The facts of an image: what the manifest says, and its stamp.
@@ -193,44 +241,4 @@ fn facts_of(entry: &Entry, image: &Image, variant: &Variant) -> Vec<Fact> {
         facts.extend(stamped.filter(|fact| !entry.facts.contains_key(&fact.name)).collect::<Vec<_>>());
     }
     facts
-}
-
-fn stamp_agrees(
-    release: &Release,
-    stage: &Stage,
-    entry: &Entry,
-    variant: &Variant,
-    said: &stamp::Text,
-    wrong: &mut impl FnMut(String),
-) {
-    let manifest = &release.manifest;
-    let mut differ = |what: &str, stamp: &str, manifest: &str| {
-        wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::tame(stamp)));
-    };
-    if let Some(product) = said.product.as_ref().filter(|product| **product != manifest.product) {
-        differ("product", product, &manifest.product);
-    }
-    if !said.variants.is_empty() && !said.variants.iter().any(|id| id == variant.id.as_str()) {
-        differ("variant", &said.variants.join(", "), variant.id.as_str());
-    }
-    // What a stage installs beside the application has a version of its own.
-    let is_application = stage.stage.is_none() && stage.foreign.is_none();
-    if let Some(version) = said.version.as_ref().filter(|_| is_application)
-        && Version::parse(version) != Version::parse(&manifest.version)
-    {
-        differ("version", version, &manifest.version);
-    }
-    if let Some(part) = said.part.as_ref().filter(|part| Some(*part) != variant.part.as_ref()) {
-        differ("part", part, variant.part.as_deref().unwrap_or("none"));
-    }
-    if let Some(build) = said.build.as_ref().filter(|build| **build != entry.build) {
-        differ("build", build, &entry.build);
-    }
-    for (name, value) in &said.facts {
-        let other =
-            entry.facts.get(name).filter(|other| !Fact { name: name.clone(), value: value.clone() }.agrees(other));
-        if let Some(other) = other {
-            differ(name, value, other);
-        }
-    }
 }

@@ -368,8 +368,10 @@ impl Checker<'_> {
                     return Err(self.error(&region.start.span(), "start", message));
                 }
             }
-            let carried =
-                region.carried.as_ref().map(|carried| self.carried(carried, &name, span, flash, &region.name));
+            let carried = region
+                .carried
+                .as_ref()
+                .map(|carried| self.carried(carried, (&name, span), flash.sectors_in(span), &region.name));
             let allowed =
                 |what: RawAllowed| region.allows.as_ref().is_none_or(|allows| allows.get_ref().contains(&what));
             let (may_read, may_write) = (allowed(RawAllowed::Read), allowed(RawAllowed::Write));
@@ -381,12 +383,11 @@ impl Checker<'_> {
     fn carried(
         &self,
         raw: &RawCarried,
-        name: &str,
-        span: Span,
-        flash: &SectorMap,
+        (name, span): (&str, Span),
+        sectors: Option<Vec<Span>>,
         place: &Spanned<String>,
     ) -> Checked<TransferableRegion> {
-        let whole = flash.sectors_in(span).unwrap_or_default();
+        let whole = sectors.unwrap_or_default();
         let aligned = whole.first().is_some_and(|sector| sector.start() == span.start())
             && whole.last().is_some_and(|sector| sector.end() == span.end());
         if name == BOOTLOADER || !aligned {

@@ -11,7 +11,7 @@ use super::{
 };
 use crate::unit::{MemoryChoice, PropertyValue, Told};
 use vaka_base::text;
-use vaka_dialect::{Dialect, OperationName};
+use vaka_dialect::{Dialect, OperationName, ReportedField};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
@@ -152,8 +152,7 @@ impl Checker<'_> {
         if let Some(raw) = &raw.tells {
             for (name, value) in raw.get_ref() {
                 if !told.iter().any(|tell| tell.name == *name) {
-                    let known: Vec<&str> = told.iter().map(|tell| tell.name.as_str()).collect();
-                    let known = if known.is_empty() { "nothing".to_owned() } else { known.join(", ") };
+                    let known = reported_names(told);
                     let message = format!("dialect '{}' tells {known}; not '{}'", dialect.name, text::tame(name));
                     return Err(self.error(&raw.span(), "tells", message));
                 }
@@ -363,4 +362,10 @@ impl Checker<'_> {
         );
         Err(self.error(place, "writes", message))
     }
+}
+
+/// The names that a dialect reports of a unit, for a message.
+fn reported_names(reported: &[ReportedField]) -> String {
+    let names: Vec<&str> = reported.iter().map(|field| field.name.as_str()).collect();
+    if names.is_empty() { "nothing".to_owned() } else { names.join(", ") }
 }

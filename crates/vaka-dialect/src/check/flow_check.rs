@@ -7,7 +7,7 @@ use super::{Checker, MOST_CHUNK};
 use crate::Order;
 use crate::expression::{Expression, Node};
 use crate::flow::{ExpectedType, Known, Walk};
-use crate::model::{Dialect, Geometry, OperationName};
+use crate::model::{Dialect, Geometry, Operation, OperationName};
 use crate::types::{ANY_INT, Kind};
 
 use crate::lexer::Problem;
@@ -122,6 +122,39 @@ fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
     starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
 }
 
+fn check_chunk(chunk: Option<&Expression>, walk: &Walk<'_>) {
+    if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
+        && !(1..=MOST_CHUNK).contains(number)
+    {
+        walk.problems.borrow_mut().push(Problem::new(*at, format!("a chunk has 1 to {MOST_CHUNK} bytes")));
+    }
+}
+
+/// Follows what an operation yields. `bare` is what is known without a unit.
+fn results_known(operation: &Operation, walk: &Walk<'_>, known: &Known, bare: &Known) {
+    operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
+    operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
+    operation.result.iter().for_each(|of| walk.expression(of, known, ExpectedType::Bytes));
+    if let Some(checksum) = &operation.checksum {
+        walk.expression(&checksum.unit, known, ExpectedType::Any);
+        walk.expression(&checksum.image, known, ExpectedType::Any);
+        walk.alike(&checksum.unit, &checksum.image, known);
+        walk.depends(&checksum.unit, bare);
+    }
+}
+
+/// The length of every chunk, where the dialect fixes it.
+fn constant_chunk(dialect: &Dialect) -> Option<usize> {
+    match dialect.geometry.chunk.as_ref().filter(|_| dialect.geometry.pad).map(|chunk| &chunk.node)? {
+        Node::Value(Value::Int(number)) => usize::try_from(*number).ok(),
+        Node::Name(name) => match &dialect.start[usize::from(name.0)] {
+            Some(Value::Int(number)) if dialect.constants.contains(name) => usize::try_from(*number).ok(),
+            _ => None,
+        },
+        _ => None,
+    }
+}
+
 /// Follows each operation with what is known when it runs. Returns whether the write
 /// operation uses the address that it is given.
 fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> bool {
@@ -145,15 +178,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
         for time in operation.total.iter().chain(&operation.every) {
             walk.expression(&time.value, known, ExpectedType::Int);
         }
-        operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
-        operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
-        operation.result.iter().for_each(|of| walk.expression(of, known, ExpectedType::Bytes));
-        if let Some(checksum) = &operation.checksum {
-            walk.expression(&checksum.unit, known, ExpectedType::Any);
-            walk.expression(&checksum.image, known, ExpectedType::Any);
-            walk.alike(&checksum.unit, &checksum.image, known);
-            walk.depends(&checksum.unit, &bare);
-        }
+        results_known(operation, walk, known, &bare);
     };
     run(N::Enter, &mut known.clone());
     for name in [N::Sync, N::Identify, N::Unlock] {
@@ -179,19 +204,8 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
     for part in [chunk, read_chunk, align, start, size].into_iter().flatten() {
         walk.expression(part, &known, ExpectedType::Int);
     }
-    if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
-        && !(1..=MOST_CHUNK).contains(number)
-    {
-        walk.problems.borrow_mut().push(Problem::new(*at, format!("a chunk has 1 to {MOST_CHUNK} bytes")));
-    }
-    let chunk_len = match chunk.as_ref().map(|chunk| &chunk.node) {
-        Some(Node::Value(Value::Int(number))) if dialect.geometry.pad => usize::try_from(*number).ok(),
-        Some(Node::Name(name)) if dialect.geometry.pad => match &dialect.start[usize::from(name.0)] {
-            Some(Value::Int(number)) if dialect.constants.contains(name) => usize::try_from(*number).ok(),
-            _ => None,
-        },
-        _ => None,
-    };
+    check_chunk(chunk.as_ref(), walk);
+    let chunk_len = constant_chunk(dialect);
     let with = |known: &Known, names: &[(Name, Kind)]| {
         let mut with = known.clone();
         names.iter().for_each(|(name, kind)| with.learn(*name, *kind));

@@ -93,6 +93,15 @@ struct Checker<'a> {
     problems: Vec<Problem>,
 }
 
+/// An operation as it is written, and what it is read with.
+pub(super) struct OperationSource<'r> {
+    pub(super) name: OperationName,
+    pub(super) raw: &'r Spanned<RawOperation>,
+    pub(super) dialect: &'r RawDialect,
+    /// The files beside the dialect.
+    pub(super) files: Files<'r>,
+}
+
 impl Checker<'_> {
     fn note<T>(&mut self, result: Parsed<T>) -> Option<T> {
         match result {
@@ -229,7 +238,8 @@ impl Checker<'_> {
         let mut made = Compiled { exchanges, steps, operations: BTreeMap::new() };
         for (name, operation) in operations(raw) {
             if let Some(operation) = operation {
-                self.operation(name, operation, raw, &mut made, files);
+                let source = OperationSource { name, raw: operation, dialect: raw, files };
+                self.operation(source, &mut made);
             }
         }
         if made.operations.is_empty() {

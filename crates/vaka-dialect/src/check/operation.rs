@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use toml::Spanned;
 
-use super::{Checker, Compiled};
+use super::{Checker, Compiled, OperationSource};
 use crate::carrier::kind_of;
 use crate::field::{Field, Way};
 use crate::model::{Checksum, Exchange, Helper, Operation, OperationName, ReportedField, RequestPair, RetryBy};
@@ -175,14 +175,8 @@ impl Checker<'_> {
         Some(*tries.get_ref())
     }
 
-    pub(super) fn operation(
-        &mut self,
-        name: OperationName,
-        given: &Spanned<RawOperation>,
-        all: &RawDialect,
-        made: &mut Compiled,
-        files: Files<'_>,
-    ) {
+    pub(super) fn operation(&mut self, source: OperationSource<'_>, made: &mut Compiled) {
+        let OperationSource { name, raw: given, dialect: all, files } = source;
         let raw = given.get_ref();
         let own = self.exchange(name.word(), given, given.span().start, all);
         self.only_own_keys(name, raw);

@@ -66,25 +66,24 @@ impl Volume {
             0 => sector = self.boot(),
             at if at < fat_end => self.table((at - RESERVED) % self.fat_sectors(), files, &mut sector),
             at if at < self.data() => self.folder(at - self.root(), files, &mut sector),
-            at => {
-                let mut first = self.data();
-                for file in files {
-                    let from = (at - first) as usize * SECTOR;
-                    if let Some(rest) = file.content.get(from..) {
-                        let len = rest.len().min(SECTOR);
-                        sector[..len].copy_from_slice(&rest[..len]);
-                        if len > 0 {
-                            break;
-                        }
-                    }
-                    first += clusters(file);
-                    if at < first {
-                        break;
-                    }
-                }
-            }
+            at => self.content(at, files, &mut sector),
         }
         sector
+    }
+
+    /// A sector of the file that lies there.
+    fn content(self, at: u32, files: &[File], sector: &mut [u8; SECTOR]) {
+        let mut first = self.data();
+        for file in files {
+            let from = (at - first) as usize * SECTOR;
+            let rest = file.content.get(from..).unwrap_or_default();
+            let len = rest.len().min(SECTOR);
+            sector[..len].copy_from_slice(&rest[..len]);
+            first += clusters(file);
+            if len > 0 || at < first {
+                return;
+            }
+        }
     }
 
     /// All sectors.
@@ -114,25 +113,13 @@ impl Volume {
         boot
     }
 
-    #[allow(clippy::cast_possible_truncation)] // below 65525 clusters
     fn table(self, at: u32, files: &[File], sector: &mut [u8; SECTOR]) {
         let first = at * (SECTOR_LEN / 2);
         for (number, entry) in (first..).zip(sector.chunks_exact_mut(2)) {
             let value = match number {
                 0 => 0xFFF8,
                 1 => 0xFFFF,
-                _ => {
-                    let mut start = 2;
-                    let mut value = 0;
-                    for file in files {
-                        let end = start + clusters(file);
-                        if (start..end).contains(&number) {
-                            value = if number + 1 == end { 0xFFFF } else { number as u16 + 1 };
-                        }
-                        start = end;
-                    }
-                    value
-                }
+                _ => cluster_after(number, files),
             };
             entry.copy_from_slice(&value.to_le_bytes());
         }
@@ -160,6 +147,20 @@ impl Volume {
         let here = entries.iter().skip(at as usize * 16).take(16);
         sector.chunks_exact_mut(32).zip(here).for_each(|(place, entry)| place.copy_from_slice(entry));
     }
+}
+
+/// The table's entry for a cluster: the next one of its file, or the end.
+#[allow(clippy::cast_possible_truncation)] // below 65525 clusters
+fn cluster_after(number: u32, files: &[File]) -> u16 {
+    let mut start = 2;
+    for file in files {
+        let end = start + clusters(file);
+        if (start..end).contains(&number) {
+            return if number + 1 == end { 0xFFFF } else { number as u16 + 1 };
+        }
+        start = end;
+    }
+    0
 }
 
 #[allow(clippy::cast_possible_truncation)]

@@ -29,11 +29,13 @@ impl Raw {
     }
 
     /// `None` once the unit has left.
+    #[allow(clippy::too_many_arguments)] // the parts of a control request
     pub fn try_send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Option<Answer> {
         let setup = Setup { kind, request, value, index: self.interface, length };
         self.world.control("1-1", self.enumeration, setup, data)
     }
 
+    #[allow(clippy::too_many_arguments)] // the parts of a control request
     pub fn send(&mut self, kind: u8, request: u8, value: u16, length: u16, data: &[u8]) -> Answer {
         self.try_send(kind, request, value, length, data).unwrap()
     }

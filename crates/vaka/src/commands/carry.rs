@@ -152,7 +152,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let mut tell = |event: Event| renderer.event(event);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
-    let prepared = prepare(&mut visit, &file, path, &content, set, &mut cx);
+    let prepared = prepare(&mut visit, &file, &Source { path, content: &content, set }, &mut cx);
     let (image, label, carried) = match prepared {
         Ok(prepared) => prepared,
         Err(problem) => {
@@ -187,15 +187,22 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     Ok(code)
 }
 
+/// What is carried into a unit.
+struct Source<'s> {
+    path: &'s Path,
+    content: &'s [u8],
+    /// Fields that are given on the command line.
+    set: &'s [(String, String)],
+}
+
 /// The content for this very unit, its label, and what is known of the region.
 fn prepare(
     visit: &mut ReadSession<'_>,
     file: &CarriedFile,
-    path: &Path,
-    content: &[u8],
-    set: &[(String, String)],
+    source: &Source<'_>,
     cx: &mut Context<'_>,
 ) -> Result<(Image, String, TransferableRegion), Problem> {
+    let Source { path, content, set } = *source;
     let name = path.display();
     let refused =
         |words: String| Problem(Failure::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));

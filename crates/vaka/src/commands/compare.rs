@@ -44,7 +44,8 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
             let second = files::read(other, args.choose.options())?;
             let first = restricted(first, args.place.range, &name)?;
             let found = compare(&first, &second, &cells_of(&first, None));
-            Ok(tell(&name, &other.display().to_string(), &first, &second, &found, setting))
+            let with = other.display().to_string();
+            Ok(Compared { file: &name, with: &with, image: &first, memory: &second }.tell(&found, setting))
         }
         None => with_unit(args, common, &name, setting),
     }
@@ -96,7 +97,8 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     visit.leave(&mut cx);
     let (image, memory) = done?;
     let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
-    Ok(tell(name, &format!("the unit at {place}"), &image, &memory, &found, setting))
+    let with = format!("the unit at {place}");
+    Ok(Compared { file: name, with: &with, image: &image, memory: &memory }.tell(&found, setting))
 }
 
 /// What of an image's addresses the unit has memory for.
@@ -128,34 +130,51 @@ fn cells_of(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
     cells
 }
 
-fn tell(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison, setting: &Setting) -> ExitCode {
-    let equal = found.different == 0 && found.unread == 0;
-    match setting.format {
-        Format::Json => {
-            json::line(&Report { file: file.to_owned(), with: with.to_owned(), bytes: image.len(), comparison: found })
-        }
-        Format::Text => print(file, with, image, memory, found),
-    }
-    if equal { ExitCode::Done } else { ExitCode::Differs }
+/// Two images, and where they come from.
+struct Compared<'c> {
+    file: &'c str,
+    with: &'c str,
+    image: &'c Image,
+    memory: &'c Image,
 }
 
-fn print(file: &str, with: &str, image: &Image, memory: &Image, found: &Comparison) {
-    let total = Grouped(image.len());
-    match (found.different, found.unread) {
-        (0, 0) => say(&format!("Equal: all {total} bytes of {file} are in {with}.")),
-        (0, unread) => say(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread))),
-        (different, _) => {
-            say(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
+impl Compared<'_> {
+    fn tell(&self, found: &Comparison, setting: &Setting) -> ExitCode {
+        let Self { file, with, image, .. } = self;
+        let equal = found.different == 0 && found.unread == 0;
+        match setting.format {
+            Format::Json => json::line(&Report {
+                file: (*file).to_owned(),
+                with: (*with).to_owned(),
+                bytes: image.len(),
+                comparison: found,
+            }),
+            Format::Text => self.print(found),
         }
+        if equal { ExitCode::Done } else { ExitCode::Differs }
     }
-    map::comparison(&found.cells).iter().for_each(|line| say(&format!("  {line}")));
-    say(&format!("  {}", map::COMPARISON_LEGEND));
-    if let Some(difference) = &found.first_difference {
-        say(&format!("The first difference is at {}:", difference.at));
-        let other = if with.starts_with("the unit") { "unit" } else { "other" };
-        lines(difference, other).iter().for_each(|line| say(line));
+
+    fn print(&self, found: &Comparison) {
+        let Self { file, with, image, memory } = self;
+        let total = Grouped(image.len());
+        match (found.different, found.unread) {
+            (0, 0) => say(&format!("Equal: all {total} bytes of {file} are in {with}.")),
+            (0, unread) => {
+                say(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread)))
+            }
+            (different, _) => {
+                say(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
+            }
+        }
+        map::comparison(&found.cells).iter().for_each(|line| say(&format!("  {line}")));
+        say(&format!("  {}", map::COMPARISON_LEGEND));
+        if let Some(difference) = &found.first_difference {
+            say(&format!("The first difference is at {}:", difference.at));
+            let other = if with.starts_with("the unit") { "unit" } else { "other" };
+            lines(difference, other).iter().for_each(|line| say(line));
+        }
+        read::tell_patterns(memory);
     }
-    read::tell_patterns(memory);
 }
 
 /// Lines of 16 bytes, each of the file above the one of the other.

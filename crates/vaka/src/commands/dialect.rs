@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use vaka_base::text;
-use vaka_boot::protocol::dialect::Seen;
+use vaka_boot::protocol::dialect::TracedFrame;
 use vaka_core::event::{ExitCode, Failure};
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
@@ -122,7 +122,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting
     Ok(worst)
 }
 
-fn frame_rows(operation: &mut String, seen: &Seen, rows: &mut Vec<Vec<String>>) {
+fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<String>>) {
     let mut frame = format!("{} {}", seen.exchange, if seen.sent { "→" } else { "←" });
     for field in &seen.fields {
         let shown = match &field.bytes[..] {

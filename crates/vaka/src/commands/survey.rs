@@ -57,16 +57,15 @@ const AT_ONCE: usize = 8;
 fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<Seen> {
     let next = AtomicUsize::new(0);
     let found: Mutex<BTreeMap<usize, Seen>> = Mutex::default();
+    let look_at_next = || {
+        let index = next.fetch_add(1, Ordering::Relaxed);
+        let seen = look(bench, devices.get(index)?);
+        found.lock().unwrap_or_else(PoisonError::into_inner).insert(index, seen);
+        Some(())
+    };
     std::thread::scope(|scope| {
         for _ in 0..AT_ONCE.min(devices.len()) {
-            scope.spawn(|| {
-                loop {
-                    let index = next.fetch_add(1, Ordering::Relaxed);
-                    let Some(device) = devices.get(index) else { return };
-                    let seen = look(bench, device);
-                    found.lock().unwrap_or_else(PoisonError::into_inner).insert(index, seen);
-                }
-            });
+            scope.spawn(|| while look_at_next().is_some() {});
         }
     });
     found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()

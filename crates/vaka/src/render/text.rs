@@ -383,28 +383,7 @@ fn updated(report: &Report) {
             out!("\n{BAD}{there}, but not running.{BAD:#} {product}{variant} at {place}.");
         }
     }
-    let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
-    let check = match report.check {
-        Check::ReadBack if report.bytes_skipped > 0 => {
-            let skipped = Grouped(report.bytes_skipped);
-            format!(
-                "read-back: all {checked} bytes were read from the unit and are equal; {written} of them were written, {skipped} were already there"
-            )
-        }
-        Check::ReadBack => {
-            format!("read-back: {checked} of {written} bytes written were read from the unit and are equal")
-        }
-        Check::DeviceChecked => {
-            format!(
-                "device-checked: the unit computed a checksum of {checked} of {written} bytes written, and it is the image's"
-            )
-        }
-        Check::Accepted => {
-            format!("accepted: the unit took {written} bytes without an error; {checked} were read back")
-        }
-        Check::None => "none".to_owned(),
-    };
-    out!("  check      {check}");
+    out!("  check      {}", check_text(report));
     let after = match report.after {
         RestartState::Confirmed => "confirmed: the application came back as the sheet says",
         RestartState::Seen => "seen: a person says that the unit shows what the sheet describes",
@@ -413,21 +392,7 @@ fn updated(report: &Report) {
         RestartState::NotRestarted => "not restarted",
     };
     out!("  after      {after}");
-    let moved = report.transfers;
-    let count = |count: u64, noun| text::count(usize::try_from(count).unwrap_or(usize::MAX), noun);
-    let runs = match moved.runs {
-        0 => String::new(),
-        runs => format!(" and {}", count(runs, "address command")),
-    };
-    out!(
-        "  transfers  {}write {} for {}{runs}; erase {}, {} {}",
-        if moved.compare > 0 { format!("compare {}; ", moved.compare) } else { String::new() },
-        moved.write,
-        count(moved.blocks, "block"),
-        moved.erase,
-        if report.check == Check::DeviceChecked { "check" } else { "read back" },
-        moved.read_back
-    );
+    transfers(report);
     let times: Vec<String> = report
         .durations_ms
         .iter()
@@ -448,6 +413,49 @@ fn updated(report: &Report) {
         let nodes = if next.nodes.is_empty() { String::new() } else { format!(" ({})", next.nodes.join(", ")) };
         out!("  now        {} at {}{nodes}{serial}", next.id, next.port);
     }
+}
+
+/// How strongly the content was checked, in numbers.
+fn check_text(report: &Report) -> String {
+    let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
+    match report.check {
+        Check::ReadBack if report.bytes_skipped > 0 => {
+            let skipped = Grouped(report.bytes_skipped);
+            format!(
+                "read-back: all {checked} bytes were read from the unit and are equal; {written} of them were written, {skipped} were already there"
+            )
+        }
+        Check::ReadBack => {
+            format!("read-back: {checked} of {written} bytes written were read from the unit and are equal")
+        }
+        Check::DeviceChecked => {
+            format!(
+                "device-checked: the unit computed a checksum of {checked} of {written} bytes written, and it is the image's"
+            )
+        }
+        Check::Accepted => {
+            format!("accepted: the unit took {written} bytes without an error; {checked} were read back")
+        }
+        Check::None => "none".to_owned(),
+    }
+}
+
+fn transfers(report: &Report) {
+    let moved = report.transfers;
+    let count = |count: u64, noun| text::count(usize::try_from(count).unwrap_or(usize::MAX), noun);
+    let runs = match moved.runs {
+        0 => String::new(),
+        runs => format!(" and {}", count(runs, "address command")),
+    };
+    out!(
+        "  transfers  {}write {} for {}{runs}; erase {}, {} {}",
+        if moved.compare > 0 { format!("compare {}; ", moved.compare) } else { String::new() },
+        moved.write,
+        count(moved.blocks, "block"),
+        moved.erase,
+        if report.check == Check::DeviceChecked { "check" } else { "read back" },
+        moved.read_back
+    );
 }
 
 #[cfg(test)]

@@ -1,27 +1,20 @@
 //! Runs the operations of a dialect on an open unit.
 
+use std::slice::Chunks;
 use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{
-    Answer, Bindings, Callee, Cut, Dialect, Exchange, Expression, FieldView, FrameMismatch, Framing, Name,
-    OperationName, RetryBy, Step, Time, Value,
-};
+use vaka_dialect::{Bindings, Callee, Dialect, Expression, FieldView, Name, OperationName, Step, Target, Time, Value};
 use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
 
-use super::carrier::Transfer;
-use super::frame_error::{frame_event, not_an_echo};
 use super::transport::CarrierTransport;
 use crate::context::Context;
 use crate::protocol::session::SessionError;
 
-/// How long a reply may take where the dialect says nothing. Chosen by us.
-const REPLY_WITHIN: Duration = Duration::from_secs(1);
-
 /// How long all of an operation may take where the dialect says nothing. Chosen by
 /// us: an erase of a large part takes minutes on some.
-const TOTAL: Duration = Duration::from_secs(30);
+pub(super) const TOTAL: Duration = Duration::from_secs(30);
 const TOTAL_LONG: Duration = Duration::from_secs(300);
 
 /// How long a sync is tried, and the pause between, where the dialect says nothing.
@@ -32,7 +25,7 @@ const SYNC_EVERY: Duration = Duration::from_millis(50);
 const TRIES: u32 = 3;
 
 /// Before a unit that said "busy" is asked again, and between looks of an `until`.
-const BUSY_PAUSE: Duration = Duration::from_millis(5);
+pub(super) const BUSY_PAUSE: Duration = Duration::from_millis(5);
 
 /// A stream counts as quiet after this time.
 const QUIET: Duration = Duration::from_millis(20);
@@ -42,13 +35,6 @@ const DRAIN_MOST: Duration = Duration::from_millis(250);
 
 /// What may come before the first reply of a sync: rests of an earlier program.
 const SYNC_JUNK: usize = 4096;
-
-/// A reply of which no end is seen is not waited for beyond so many bytes. Chosen by
-/// us: many times what is met.
-const MOST_PENDING: usize = 64 * 1024;
-
-/// What is read at once where nobody knows how much comes.
-const SOME: usize = 1;
 
 /// What a record calls values that all operations know.
 pub const GIVEN: &str = "given";
@@ -64,7 +50,7 @@ pub struct Reconnect {
 
 /// One frame that went over the wire, for whoever wants to see it.
 #[derive(Clone, Debug)]
-pub struct Seen {
+pub struct TracedFrame {
     /// In which operation.
     pub operation: OperationName,
     /// Of which exchange.
@@ -78,42 +64,42 @@ pub struct Seen {
 }
 
 /// A unit that is spoken to in a dialect.
-pub struct Talk {
-    memory: Bindings,
-    wire: CarrierTransport,
+pub struct Interpreter {
+    pub(super) memory: Bindings,
+    pub(super) wire: CarrierTransport,
     reopen: Option<Reconnect>,
-    buffer: Vec<u8>,
+    pub(super) buffer: Vec<u8>,
     transfers_before: u64,
-    watcher: Option<Box<dyn FnMut(Seen)>>,
+    pub(super) watcher: Option<Box<dyn FnMut(TracedFrame)>>,
 }
 
 /// What one run of an operation is bound by.
 #[derive(Clone, Copy)]
-struct OperationLimits {
-    operation: OperationName,
-    until: Duration,
-    tries: u32,
-    junk: usize,
+pub(super) struct OperationLimits {
+    pub(super) operation: OperationName,
+    pub(super) until: Duration,
+    pub(super) tries: u32,
+    pub(super) junk: usize,
 }
 
 /// Why an attempt at an exchange failed.
-enum Failed {
+pub(super) enum Failed {
     /// It may be tried again.
-    Again(SessionError),
+    Transient(SessionError),
     /// Trying again changes nothing.
-    Final(SessionError),
+    Permanent(SessionError),
 }
 
 impl From<SessionError> for Failed {
     fn from(error: SessionError) -> Self {
         match error {
-            SessionError::Silent(_) | SessionError::Misbehaved(_) | SessionError::Frame(_) => Self::Again(error),
-            error => Self::Final(error),
+            SessionError::Silent(_) | SessionError::Misbehaved(_) | SessionError::Frame(_) => Self::Transient(error),
+            error => Self::Permanent(error),
         }
     }
 }
 
-impl Talk {
+impl Interpreter {
     /// Takes an open unit.
     ///
     /// # Errors
@@ -130,7 +116,7 @@ impl Talk {
     }
 
     /// Shows every frame to somebody.
-    pub fn watch(&mut self, watcher: Box<dyn FnMut(Seen)>) {
+    pub fn watch(&mut self, watcher: Box<dyn FnMut(TracedFrame)>) {
         self.watcher = Some(watcher);
     }
 
@@ -239,16 +225,21 @@ impl Talk {
         }
     }
 
-    fn time(&self, time: &Time) -> Result<Duration, SessionError> {
+    pub(super) fn time(&self, time: &Time) -> Result<Duration, SessionError> {
         self.memory.time(time).map_err(|words| self.fault("a time", words))
     }
 
     /// A fault of the dialect, or of what the unit said.
-    fn fault(&self, exchange: &str, words: String) -> SessionError {
+    pub(super) fn fault(&self, exchange: &str, words: String) -> SessionError {
         SessionError::Dialect { exchange: exchange.to_owned(), words }
     }
 
-    fn steps(&mut self, steps: &[Step], bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    pub(super) fn steps(
+        &mut self,
+        steps: &[Step],
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
         steps.iter().try_for_each(|step| self.step(step, bounds, cx))
     }
 
@@ -258,24 +249,7 @@ impl Talk {
         }
         let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
         match step {
-            Step::Call { target, given } => {
-                let values: Vec<(Name, Value)> = given
-                    .iter()
-                    .map(|(name, value)| Ok((*name, self.memory.value(value).map_err(wrong)?)))
-                    .collect::<Result<_, SessionError>>()?;
-                let before: Vec<(Name, Option<Value>)> =
-                    values.into_iter().map(|(name, value)| (name, self.memory.set(name, Some(value)))).collect();
-                let dialect = self.dialect().clone();
-                let done = match target.callee() {
-                    Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, cx),
-                    Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, cx),
-                    None => Err(wrong(format!("nothing is called '{}'", target.name))),
-                };
-                for (name, value) in before {
-                    self.memory.set(name, value);
-                }
-                done
-            }
+            Step::Call { target, given } => self.call(target, given, bounds, cx),
             Step::Let(name, value) => {
                 let value = self.memory.value(value).map_err(wrong)?;
                 self.memory.set(*name, Some(value));
@@ -290,31 +264,26 @@ impl Talk {
                 let chosen = if self.memory.truth(condition).map_err(wrong)? { yes } else { no };
                 self.steps(chosen, bounds, cx)
             }
-            Step::Each { size, of, body, .. } => self.each(size, of, body, bounds, cx),
-            Step::Repeat { count, body } => {
-                let nth = self.dialect().given().nth;
-                let before = self.memory.get(nth).cloned();
-                for round in 0..self.memory.rounds(count).map_err(wrong)? {
-                    self.memory.set(nth, Some(Value::Int(round)));
-                    self.steps(body, bounds, cx)?;
+            Step::Each { size, of, body, .. } => {
+                let size = self.memory.size(size).map_err(wrong)?;
+                let bytes = self.memory.bytes(of).map_err(wrong)?;
+                if size == 0 {
+                    return Err(wrong("pieces have at least one byte".to_owned()));
                 }
-                self.memory.set(nth, before);
-                Ok(())
+                self.each(bytes.chunks(size), body, bounds, cx)
             }
+            Step::Repeat { count, body } => self.repeat(self.memory.rounds(count).map_err(wrong)?, body, bounds, cx),
             Step::Until { done, every, within, body, .. } => {
                 let every = every.as_ref().map_or(Ok(BUSY_PAUSE), |every| self.time(every))?;
                 let until = (cx.now() + self.time(within)?).min(bounds.until);
-                loop {
-                    self.steps(body, bounds, cx)?;
-                    if self.memory.truth(done).map_err(wrong)? {
-                        return Ok(());
-                    }
+                while self.is_pending(body, done, bounds, cx)? {
                     if cx.now() + every > until {
                         let words = format!("in '{}' the unit did not become ready in time", bounds.operation.word());
                         return Err(SessionError::Silent(words));
                     }
                     cx.wait_until(cx.now() + every, "the unit to become ready");
                 }
+                Ok(())
             }
             Step::Expect(condition, sentence) => match self.memory.truth(condition).map_err(wrong)? {
                 true => Ok(()),
@@ -341,32 +310,84 @@ impl Talk {
         }
     }
 
-    fn refused(&self, exchange: &str, words: &str) -> SessionError {
+    pub(super) fn refused(&self, exchange: &str, words: &str) -> SessionError {
         SessionError::Answered { exchange: exchange.to_owned(), words: text::tame(words), has_no_reason: false }
     }
 
-    fn each(
+    /// Runs what a name stands for, with its own values for some names.
+    fn call(
         &mut self,
-        size: &Expression,
-        of: &Expression,
-        body: &[Step],
+        target: &Target,
+        given: &[(Name, Expression)],
         bounds: OperationLimits,
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
-        let size = self.memory.size(size).map_err(wrong)?;
-        let bytes = self.memory.bytes(of).map_err(wrong)?;
-        if size == 0 {
-            return Err(wrong("pieces have at least one byte".to_owned()));
+        let values: Vec<(Name, Value)> = given
+            .iter()
+            .map(|(name, value)| Ok((*name, self.memory.value(value).map_err(wrong)?)))
+            .collect::<Result<_, SessionError>>()?;
+        let before: Vec<(Name, Option<Value>)> =
+            values.into_iter().map(|(name, value)| (name, self.memory.set(name, Some(value)))).collect();
+        let dialect = self.dialect().clone();
+        let done = match target.callee() {
+            Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, cx),
+            Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, cx),
+            None => Err(wrong(format!("nothing is called '{}'", target.name))),
+        };
+        for (name, value) in before {
+            self.memory.set(name, value);
         }
+        done
+    }
+
+    fn repeat(
+        &mut self,
+        count: i128,
+        body: &[Step],
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
+        let index = self.dialect().given().nth;
+        let before = self.memory.get(index).cloned();
+        for round in 0..count {
+            self.memory.set(index, Some(Value::Int(round)));
+            self.steps(body, bounds, cx)?;
+        }
+        self.memory.set(index, before);
+        Ok(())
+    }
+
+    /// Runs steps once; whether what they wait for is not so yet.
+    fn is_pending(
+        &mut self,
+        body: &[Step],
+        done: &Expression,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<bool, SessionError> {
+        self.steps(body, bounds, cx)?;
+        let is_done = self.memory.truth(done).map_err(|words| self.fault(bounds.operation.word(), words))?;
+        Ok(!is_done)
+    }
+
+    fn each(
+        &mut self,
+        pieces: Chunks<'_, u8>,
+        body: &[Step],
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
         let given = self.dialect().given();
         let names = [given.piece, given.place, given.nth];
         let before = names.map(|name| self.memory.get(name).cloned());
-        for (nth, piece) in bytes.chunks(size).enumerate() {
+        let mut offset = 0;
+        for (index, piece) in pieces.enumerate() {
             self.memory.set(given.piece, Some(piece.to_vec().into()));
-            self.memory.set(given.place, Some(Value::Int((nth * size) as i128)));
-            self.memory.set(given.nth, Some(Value::Int(nth as i128)));
+            self.memory.set(given.place, Some(Value::Int(offset)));
+            self.memory.set(given.nth, Some(Value::Int(index as i128)));
             self.steps(body, bounds, cx)?;
+            offset += piece.len() as i128;
         }
         for (name, value) in names.into_iter().zip(before) {
             self.memory.set(name, value);
@@ -408,390 +429,14 @@ impl Talk {
     }
 
     /// Throws away what still comes, until it is quiet.
-    fn settle(&mut self, bounds: OperationLimits, cx: &mut Context<'_>) {
+    pub(super) fn settle(&mut self, bounds: OperationLimits, cx: &mut Context<'_>) {
         self.buffer.clear();
         let until = (cx.now() + DRAIN_MOST).min(bounds.until);
         while cx.now() < until && self.wire.drain(QUIET) {}
     }
-
-    /// An exchange, as often as it may be tried.
-    fn exchange(
-        &mut self,
-        exchange: &Exchange,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<(), SessionError> {
-        let tries = if bounds.operation == OperationName::Sync { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
-        let mut tried = 1;
-        let mut first = None;
-        loop {
-            match self.attempt(exchange, bounds, cx) {
-                Ok(()) => break,
-                Err(Failed::Final(error)) => return Err(error.after(first, cx)),
-                Err(Failed::Again(error)) if tried >= tries || cx.now() >= bounds.until => {
-                    if let SessionError::Frame(trouble) = &error
-                        && bounds.operation != OperationName::Sync
-                    {
-                        cx.tell(frame_event(trouble));
-                    }
-                    return Err(error.after(first, cx));
-                }
-                Err(Failed::Again(error)) => {
-                    first.get_or_insert(error);
-                    tried += 1;
-                    self.settle(bounds, cx);
-                }
-            }
-        }
-        let dialect = self.dialect().clone();
-        self.steps(&exchange.then, bounds, cx)?;
-        self.steps(dialect.after_each(), bounds, cx)
-    }
-
-    fn attempt(&mut self, exchange: &Exchange, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), Failed> {
-        let within = match &exchange.within {
-            Some(within) => self.time(within)?,
-            None if takes_long(bounds.operation) => TOTAL,
-            None => REPLY_WITHIN,
-        };
-        let now = cx.now();
-        let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
-        let frame = self.memory.request(exchange).map_err(|words| Failed::Final(self.fault(&exchange.name, words)))?;
-        let wrapped = self.dialect().framing.wrap(frame);
-        let wrapped = wrapped.map_err(|words| Failed::Final(self.fault(&exchange.name, words)))?;
-        loop {
-            if exchange.sends() {
-                self.leftovers(exchange, bounds)?;
-                if self.send(exchange, &wrapped, until, bounds, cx)? {
-                    continue;
-                }
-                if exchange.echo {
-                    self.echo(exchange, &wrapped, until, bounds.junk, cx)?;
-                }
-            }
-            if !exchange.has_reply() {
-                return Ok(());
-            }
-            match self.reply(exchange, until, bounds, cx)? {
-                Reply::Done => return Ok(()),
-                Reply::SendAgain => {}
-            }
-        }
-    }
-
-    /// Sends a frame; `true` if the unit was busy, and it is to be sent again.
-    fn send(
-        &mut self,
-        exchange: &Exchange,
-        wrapped: &[u8],
-        until: Duration,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<bool, Failed> {
-        if self.watcher.is_some() {
-            let fields = self.memory.view_request(exchange);
-            self.show(exchange, bounds, true, fields, None);
-        }
-        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
-        match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, cx) {
-            Ok(()) => Ok(false),
-            Err(error) if is_stall(&error) && exchange.busy_on_stall => {
-                self.pause(exchange, until, cx)?;
-                Ok(true)
-            }
-            Err(error) => Err(self.stalled(exchange, error)),
-        }
-    }
-
-    fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
-        let SessionError::Refused { reason, status } = &error else { return error.into() };
-        self.wire.unhalt();
-        // Over DFU the unit gave a status, which the dialect may explain further.
-        let own = self.dialect().dfu_status(status.number());
-        let words = match own.filter(|_| self.dialect().carrier.kind().explains_dfu_status) {
-            Some(own) => format!("{reason}: {own}"),
-            None => reason.clone(),
-        };
-        Failed::Final(SessionError::Answered {
-            exchange: exchange.name.clone(),
-            words: text::tame(&words),
-            has_no_reason: !error.is_reasoned_refusal(),
-        })
-    }
-
-    /// What came behind the reply before this one: too much.
-    fn leftovers(&mut self, exchange: &Exchange, bounds: OperationLimits) -> Result<(), Failed> {
-        let left = std::mem::take(&mut self.buffer);
-        if left.len() <= bounds.junk || self.dialect().framing != Framing::None {
-            return Ok(());
-        }
-        let words = format!(
-            "{} stood behind the reply before this one: {}",
-            text::count(left.len(), "byte"),
-            text::hex_pairs(&left[..left.len().min(16)])
-        );
-        let field =
-            FieldView { field: "(too much)".into(), bytes: left, says: "expected nothing more".into(), is_wrong: true };
-        let trouble = FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] };
-        Err(Failed::Again(SessionError::Frame(Box::new(trouble))))
-    }
-
-    /// Waits before a busy unit is asked again.
-    fn pause(&mut self, exchange: &Exchange, until: Duration, cx: &mut Context<'_>) -> Result<(), Failed> {
-        let pause = exchange.pause.as_ref().map_or(Ok(BUSY_PAUSE), |pause| self.time(pause))?;
-        if cx.now() + pause > until {
-            let words = format!("in '{}' the unit is still busy", exchange.name);
-            return Err(Failed::Final(SessionError::Silent(words)));
-        }
-        cx.wait_until(cx.now() + pause, "the unit, which is busy");
-        Ok(())
-    }
-
-    /// The unit sends back what it got, perhaps behind a prompt.
-    fn echo(
-        &mut self,
-        exchange: &Exchange,
-        sent: &[u8],
-        until: Duration,
-        junk: usize,
-        cx: &mut Context<'_>,
-    ) -> Result<(), Failed> {
-        if !self.dialect().framing.is_stream() {
-            let timeout = until.saturating_sub(cx.now());
-            let came = self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, sent.len(), cx)?;
-            return if came.starts_with(sent) {
-                Ok(())
-            } else {
-                Err(Failed::Again(not_an_echo(exchange, sent, &came)))
-            };
-        }
-        let mut junk = junk;
-        loop {
-            while self.buffer.len() < sent.len() {
-                self.fill(exchange, sent.len() - self.buffer.len(), until, cx)?;
-            }
-            if self.buffer.starts_with(sent) {
-                self.buffer.drain(..sent.len());
-                return Ok(());
-            }
-            if junk == 0 {
-                let came: Vec<u8> = self.buffer.drain(..sent.len()).collect();
-                return Err(Failed::Again(not_an_echo(exchange, sent, &came)));
-            }
-            junk -= 1;
-            self.buffer.remove(0);
-        }
-    }
-
-    /// Reads more of a stream.
-    fn fill(
-        &mut self,
-        exchange: &Exchange,
-        wanted: usize,
-        until: Duration,
-        cx: &mut Context<'_>,
-    ) -> Result<(), Failed> {
-        let timeout = until.saturating_sub(cx.now());
-        if timeout.is_zero() {
-            return Err(self.silent(exchange));
-        }
-        if self.buffer.len() > MOST_PENDING.max(wanted.saturating_mul(2)) {
-            self.buffer.clear();
-            return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
-        }
-        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), cx) {
-            Ok(bytes) => {
-                self.buffer.extend(bytes);
-                Ok(())
-            }
-            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
-            Err(error) => Err(self.stalled(exchange, error)),
-        }
-    }
-
-    /// No reply, or only a part of one.
-    fn silent(&self, exchange: &Exchange) -> Failed {
-        let name = &exchange.name;
-        if self.buffer.is_empty() {
-            return Failed::Again(SessionError::Silent(format!("no reply to '{name}' came in time")));
-        }
-        let fields = self.memory.view_answer(exchange, &self.buffer);
-        let words = format!("only {} of a reply came in time", text::count(self.buffer.len(), "byte"));
-        Failed::Again(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
-    }
-
-    fn show(
-        &mut self,
-        exchange: &Exchange,
-        bounds: OperationLimits,
-        sent: bool,
-        fields: Vec<FieldView>,
-        trouble: Option<String>,
-    ) {
-        if let Some(watcher) = &mut self.watcher {
-            watcher(Seen { operation: bounds.operation, exchange: exchange.name.clone(), sent, fields, trouble });
-        }
-    }
-
-    /// Waits for the reply that was expected, over busy ones and what belongs to nobody.
-    fn reply(
-        &mut self,
-        exchange: &Exchange,
-        until: Duration,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<Reply, Failed> {
-        let mut junk = bounds.junk;
-        loop {
-            let got = match self.next_answer(exchange, until, &mut junk, bounds, cx) {
-                Err(Failed::Again(SessionError::Silent(_))) if exchange.optional => return Ok(Reply::Done),
-                got => got?,
-            };
-            match got {
-                Answer::Done(_) => return Ok(Reply::Done),
-                Answer::Refused(words) => return Err(Failed::Final(self.refused(&exchange.name, &words))),
-                Answer::Busy(_) => {
-                    self.pause(exchange, until, cx)?;
-                    if exchange.ask == RetryBy::Send {
-                        return Ok(Reply::SendAgain);
-                    }
-                }
-                Answer::Differs(trouble) => return Err(Failed::Again(SessionError::Frame(trouble))),
-                Answer::More(_) => return Err(self.silent(exchange)),
-            }
-        }
-    }
-
-    /// The next frame that says something.
-    fn next_answer(
-        &mut self,
-        exchange: &Exchange,
-        until: Duration,
-        junk: &mut usize,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<Answer, Failed> {
-        let dialect = self.dialect().clone();
-        match &dialect.framing {
-            framing if !framing.is_stream() => self.transferred(exchange, until, bounds, cx),
-            Framing::None => self.unframed(exchange, until, junk, bounds, cx),
-            framing => self.framed(framing, exchange, until, junk, bounds, cx),
-        }
-    }
-
-    /// A frame that is a transfer of its own.
-    fn transferred(
-        &mut self,
-        exchange: &Exchange,
-        until: Duration,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<Answer, Failed> {
-        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
-        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
-            Ok(frame) => Ok(self.answer(exchange, &frame, true, bounds)),
-            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
-            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
-            Err(error) => Err(self.stalled(exchange, error)),
-        }
-    }
-
-    /// A frame of which only its own fields say where it ends.
-    fn unframed(
-        &mut self,
-        exchange: &Exchange,
-        until: Duration,
-        junk: &mut usize,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<Answer, Failed> {
-        loop {
-            let buffer = std::mem::take(&mut self.buffer);
-            let answer = match buffer.is_empty() {
-                true => Answer::More(self.memory.reply_length(exchange).unwrap_or(SOME)),
-                false => self.answer(exchange, &buffer, false, bounds),
-            };
-            self.buffer = buffer;
-            match answer {
-                Answer::More(more) => self.fill(exchange, more, until, cx)?,
-                Answer::Differs(_) if *junk > 0 => {
-                    *junk -= 1;
-                    self.buffer.remove(0);
-                }
-                Answer::Done(used) | Answer::Busy(used) => {
-                    self.buffer.drain(..used);
-                    return Ok(answer);
-                }
-                Answer::Differs(_) | Answer::Refused(_) => {
-                    self.buffer.clear();
-                    return Ok(answer);
-                }
-            }
-        }
-    }
-
-    /// A frame between marks.
-    fn framed(
-        &mut self,
-        framing: &Framing,
-        exchange: &Exchange,
-        until: Duration,
-        junk: &mut usize,
-        bounds: OperationLimits,
-        cx: &mut Context<'_>,
-    ) -> Result<Answer, Failed> {
-        loop {
-            if self.buffer.is_empty() {
-                self.fill(exchange, SOME, until, cx)?;
-            }
-            match framing.cut(&self.buffer) {
-                Cut::More(more) => self.fill(exchange, more, until, cx)?,
-                Cut::Junk(len) => drop(self.buffer.drain(..len)),
-                Cut::Frame { body, used } => {
-                    self.buffer.drain(..used);
-                    match self.answer(exchange, &body, true, bounds) {
-                        Answer::Differs(_) if *junk >= used => *junk -= used,
-                        answer => return Ok(answer),
-                    }
-                }
-            }
-        }
-    }
-
-    /// What a frame says, shown to whoever watches.
-    fn answer(&mut self, exchange: &Exchange, frame: &[u8], whole: bool, bounds: OperationLimits) -> Answer {
-        let before = self.watcher.is_some().then(|| self.memory.clone());
-        let answer = self.memory.answer(exchange, frame, whole);
-        if let Some(before) = before {
-            let used = match &answer {
-                Answer::Done(used) | Answer::Busy(used) if !whole => &frame[..*used],
-                Answer::More(_) => return answer,
-                _ => frame,
-            };
-            let fields = before.view_answer(exchange, used);
-            let trouble = match &answer {
-                Answer::Differs(trouble) => Some(trouble.words.clone()),
-                Answer::Refused(words) => Some(format!("refused: {words}")),
-                Answer::Busy(_) => Some("busy".to_owned()),
-                _ => None,
-            };
-            self.show(exchange, bounds, false, fields, trouble);
-        }
-        answer
-    }
-}
-
-/// How a reply ended.
-enum Reply {
-    Done,
-    SendAgain,
 }
 
 /// What a unit may be busy with for long where the dialect says nothing.
-fn takes_long(name: OperationName) -> bool {
+pub(super) fn takes_long(name: OperationName) -> bool {
     matches!(name, OperationName::Erase | OperationName::Begin | OperationName::End)
-}
-
-fn is_stall(error: &SessionError) -> bool {
-    matches!(error, SessionError::Refused { .. })
 }

@@ -1,11 +1,12 @@
 //! Units that are spoken to in a dialect.
 //!
 //! [`connect`] opens the unit and asks it what it is; [`session`] makes it a
-//! [`Session`]. [`Talk`] runs the operations, over the carrier that the dialect
+//! [`Session`]. [`Interpreter`] runs the operations, over the carrier that the dialect
 //! names. The loop over addresses is the executor's: a dialect says only how each
 //! chunk looks on the wire.
 
 mod carrier;
+mod exchange;
 mod frame_error;
 mod interpreter;
 mod transport;
@@ -23,7 +24,7 @@ use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, UsbDevice};
 
-pub use interpreter::{GIVEN, Reconnect, Seen, Talk};
+pub use interpreter::{GIVEN, Interpreter, Reconnect, TracedFrame};
 
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
@@ -41,8 +42,8 @@ pub fn connect(
     dialect: Arc<Dialect>,
     reopen: Reconnect,
     cx: &mut Context<'_>,
-) -> Result<(Talk, Vec<Told>), SessionError> {
-    let mut talk = Talk::open(device, dialect, Some(reopen), cx)?;
+) -> Result<(Interpreter, Vec<Told>), SessionError> {
+    let mut talk = Interpreter::open(device, dialect, Some(reopen), cx)?;
     let told = greet(&mut talk, cx)?;
     Ok((talk, told))
 }
@@ -51,7 +52,7 @@ pub fn connect(
 ///
 /// # Errors
 /// It does not answer, or answers something else.
-pub fn greet(talk: &mut Talk, cx: &mut Context<'_>) -> Result<Vec<Told>, SessionError> {
+pub fn greet(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<Told>, SessionError> {
     talk.run(OperationName::Sync, Vec::new(), cx)?;
     talk.run(OperationName::Identify, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
@@ -79,7 +80,7 @@ fn fault(exchange: &str, words: String) -> SessionError {
 /// # Errors
 /// It refuses, or does not answer; it runs on.
 pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context<'_>) -> Result<(), SessionError> {
-    let mut talk = Talk::open(device, dialect, None, cx)?;
+    let mut talk = Interpreter::open(device, dialect, None, cx)?;
     match talk.run(OperationName::Enter, Vec::new(), cx) {
         // It may leave before its answer is through.
         Ok(_) | Err(SessionError::Gone) => {}
@@ -112,7 +113,7 @@ pub struct DialectParams {
 impl DialectParams {
     /// What a unit that has told itself offers for a route; `None` if its numbers
     /// make no sense.
-    pub(crate) fn of(talk: &Talk, route: &Route, variant: Option<&Variant>) -> Option<Self> {
+    pub(crate) fn of(talk: &Interpreter, route: &Route, variant: Option<&Variant>) -> Option<Self> {
         let dialect = talk.dialect();
         let region = variant.map(|variant| variant.image.region.span).or_else(|| Some(route.writes.first()?.span))?;
         let region = route.writes.iter().map(|writes| writes.span).find(|span| span.covers(region)).unwrap_or(region);
@@ -154,7 +155,11 @@ impl DialectParams {
 ///
 /// # Errors
 /// It refuses. Nothing was changed in its flash.
-pub fn session(mut talk: Talk, params: DialectParams, cx: &mut Context<'_>) -> Result<Box<dyn Session>, SessionError> {
+pub fn session(
+    mut talk: Interpreter,
+    params: DialectParams,
+    cx: &mut Context<'_>,
+) -> Result<Box<dyn Session>, SessionError> {
     if let Some(reason) = &params.obstacle {
         let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
         return Err(SessionError::Rejected { reason: reason.clone(), cure });
@@ -167,7 +172,7 @@ pub fn session(mut talk: Talk, params: DialectParams, cx: &mut Context<'_>) -> R
 }
 
 /// What stands between knowing a unit and working with it.
-fn prepare(talk: &mut Talk, cx: &mut Context<'_>) -> Result<(), SessionError> {
+fn prepare(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<(), SessionError> {
     talk.run(OperationName::Unlock, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
     let Some(helper) = dialect.operation(OperationName::Helper).and_then(|helper| helper.helper.as_ref()) else {
@@ -185,7 +190,7 @@ fn prepare(talk: &mut Talk, cx: &mut Context<'_>) -> Result<(), SessionError> {
 
 /// A unit that is updated in a dialect.
 struct DialectSession {
-    talk: Talk,
+    talk: Interpreter,
     params: DialectParams,
     /// The number of the next chunk.
     index: u64,

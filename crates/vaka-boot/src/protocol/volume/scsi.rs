@@ -34,6 +34,17 @@ const ASK_AGAIN: Duration = Duration::from_millis(200);
 const ATTENTIONS: u32 = 10;
 const REPEATS: u32 = 3;
 
+/// One SCSI command.
+#[derive(Clone, Copy)]
+struct Command<'d> {
+    /// The command block.
+    block: &'d [u8],
+    data: Data<'d>,
+    timeout: Duration,
+    /// Whether it may be repeated after the exchange broke off.
+    may_repeat: bool,
+}
+
 /// Why a command failed: sense key, ASC, ASCQ. Source: SPC, sense data.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 struct Sense(u8, u8, u8);
@@ -117,13 +128,13 @@ impl Scsi {
 
     /// Whether it is a disk, which is then ready.
     fn begin(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
-        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, true, cx)?;
+        let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, cx)?;
         // A peripheral of another type, or none: source: SPC, INQUIRY, byte 0.
         if inquiry.first().is_none_or(|kind| *kind != 0) {
             return Ok(false);
         }
         self.wait_for_medium(cx)?;
-        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, true, cx)?;
+        let capacity = self.run(&[0x25, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::In(8), SHORT, cx)?;
         let Some((last, size)) = capacity.first_chunk::<8>().map(|bytes| {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             (word(0), word(4))
@@ -144,7 +155,7 @@ impl Scsi {
     fn wait_for_medium(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let deadline = cx.now() + TIME_FOR_MEDIUM;
         loop {
-            match self.run(&[0; 6], Data::None, SHORT, true, cx) {
+            match self.run(&[0; 6], Data::None, SHORT, cx) {
                 Err(SessionError::Rejected { .. }) if cx.now() < deadline => {
                     let until = cx.now() + ASK_AGAIN;
                     cx.wait_until(until, "the unit's disk");
@@ -157,7 +168,7 @@ impl Scsi {
     /// MODE SENSE(6), all pages. A unit that does not know it is taken as
     /// writable. Source: SPC, mode parameter header, device-specific bit 7.
     fn asks_protected(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
-        match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, true, cx) {
+        match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, cx) {
             Ok(bytes) => Ok(bytes.get(2).is_some_and(|byte| byte & 0x80 != 0)),
             Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Link(_))) => Err(error),
             Err(_) => Ok(false),
@@ -181,7 +192,7 @@ impl Scsi {
     pub(super) fn read(&mut self, sector: u64, count: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let block = self.ten(0x28, sector, count)?;
         let wanted = count * 512;
-        let bytes = self.run(&block, Data::In(wanted), LONG, true, cx)?;
+        let bytes = self.run(&block, Data::In(wanted), LONG, cx)?;
         if bytes.len() == wanted as usize {
             return Ok(bytes);
         }
@@ -198,7 +209,7 @@ impl Scsi {
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         let block = self.ten(0x2A, sector, u32::try_from(data.len() / SECTOR).unwrap_or(u32::MAX))?;
-        self.run(&block, Data::Out(data), LONG, may_repeat, cx).map(drop)
+        self.run_command(Command { block: &block, data: Data::Out(data), timeout: LONG, may_repeat }, cx).map(drop)
     }
 
     fn ten(&self, opcode: u8, sector: u64, count: u32) -> Result<[u8; 10], SessionError> {
@@ -226,7 +237,7 @@ impl Scsi {
 
     /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
     pub(super) fn flush(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, true, cx) {
+        match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, cx) {
             Err(SessionError::Rejected { .. }) => Ok(()),
             other => other.map(drop),
         }
@@ -235,26 +246,31 @@ impl Scsi {
     /// Ends a PREVENT that another program left, then START STOP UNIT with the
     /// eject bit. A unit that is gone by then did what it was told.
     pub(super) fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, true, cx);
+        let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, cx);
         if allowed == Err(SessionError::Gone) {
             return Ok(());
         }
-        match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, true, cx) {
+        match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, cx) {
             Err(SessionError::Gone) => Ok(()),
             other => other.map(drop),
         }
     }
 
-    /// A command, repeated where that makes sense: after attentions, while the
-    /// unit becomes ready, and after the exchange broke off.
+    /// A command that may be repeated.
     fn run(
         &mut self,
         block: &[u8],
         data: Data<'_>,
         timeout: Duration,
-        may_repeat: bool,
         cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
+        self.run_command(Command { block, data, timeout, may_repeat: true }, cx)
+    }
+
+    /// A command, repeated where that makes sense: after attentions, while the
+    /// unit becomes ready, and after the exchange broke off.
+    fn run_command(&mut self, command: Command<'_>, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
+        let Command { block, data, timeout, may_repeat } = command;
         let deadline = cx.now() + PATIENCE;
         let (mut attentions, mut repeats) = (0, 0);
         let mut first: Option<SessionError> = None;

@@ -1,0 +1,365 @@
+//! One exchange of frames with a unit: sent, echoed, answered, and tried again.
+
+use std::time::Duration;
+
+use vaka_base::text;
+use vaka_dialect::{Answer, Cut, Exchange, FieldView, FrameMismatch, Framing, OperationName, RetryBy};
+
+use super::carrier::Transfer;
+use super::frame_error::{frame_event, not_an_echo};
+use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, TOTAL, TracedFrame, takes_long};
+use crate::context::Context;
+use crate::protocol::session::SessionError;
+
+/// How long a reply may take where the dialect says nothing. Chosen by us.
+const REPLY_WITHIN: Duration = Duration::from_secs(1);
+
+/// A reply of which no end is seen is not waited for beyond so many bytes. Chosen by
+/// us: many times what is met.
+const MOST_PENDING: usize = 64 * 1024;
+
+/// What is read at once where nobody knows how much comes.
+const SOME: usize = 1;
+
+/// One attempt at an exchange.
+struct Attempt<'e> {
+    exchange: &'e Exchange,
+    /// When the attempt has failed.
+    until: Duration,
+    limits: OperationLimits,
+    /// How many bytes that belong to nothing may still come.
+    garbage: usize,
+}
+
+/// How a reply ended.
+enum Reply {
+    Done,
+    SendAgain,
+}
+
+impl Interpreter {
+    /// An exchange, as often as it may be tried.
+    pub(super) fn exchange(
+        &mut self,
+        exchange: &Exchange,
+        bounds: OperationLimits,
+        cx: &mut Context<'_>,
+    ) -> Result<(), SessionError> {
+        let tries = if bounds.operation == OperationName::Sync { 1 } else { exchange.tries.unwrap_or(bounds.tries) };
+        let mut tried = 1;
+        let mut first = None;
+        loop {
+            match self.attempt(exchange, bounds, cx) {
+                Ok(()) => break,
+                Err(Failed::Permanent(error)) => return Err(error.after(first, cx)),
+                Err(Failed::Transient(error)) if tried >= tries || cx.now() >= bounds.until => {
+                    if let SessionError::Frame(trouble) = &error
+                        && bounds.operation != OperationName::Sync
+                    {
+                        cx.tell(frame_event(trouble));
+                    }
+                    return Err(error.after(first, cx));
+                }
+                Err(Failed::Transient(error)) => {
+                    first.get_or_insert(error);
+                    tried += 1;
+                    self.settle(bounds, cx);
+                }
+            }
+        }
+        let dialect = self.dialect().clone();
+        self.steps(&exchange.then, bounds, cx)?;
+        self.steps(dialect.after_each(), bounds, cx)
+    }
+
+    fn attempt(&mut self, exchange: &Exchange, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), Failed> {
+        let within = match &exchange.within {
+            Some(within) => self.time(within)?,
+            None if takes_long(bounds.operation) => TOTAL,
+            None => REPLY_WITHIN,
+        };
+        let now = cx.now();
+        let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
+        let mut at = Attempt { exchange, until, limits: bounds, garbage: bounds.junk };
+        let frame =
+            self.memory.request(exchange).map_err(|words| Failed::Permanent(self.fault(&exchange.name, words)))?;
+        let wrapped = self.dialect().framing.wrap(frame);
+        let wrapped = wrapped.map_err(|words| Failed::Permanent(self.fault(&exchange.name, words)))?;
+        loop {
+            if exchange.sends() {
+                self.leftovers(&at)?;
+                if self.send(&at, &wrapped, cx)? {
+                    continue;
+                }
+                if exchange.echo {
+                    self.echo(&at, &wrapped, cx)?;
+                }
+            }
+            if !exchange.has_reply() {
+                return Ok(());
+            }
+            at.garbage = bounds.junk;
+            match self.reply(&mut at, cx)? {
+                Reply::Done => return Ok(()),
+                Reply::SendAgain => {}
+            }
+        }
+    }
+
+    /// Sends a frame; `true` if the unit was busy, and it is to be sent again.
+    fn send(&mut self, at: &Attempt<'_>, wrapped: &[u8], cx: &mut Context<'_>) -> Result<bool, Failed> {
+        let Attempt { exchange, until, .. } = *at;
+        if self.watcher.is_some() {
+            let fields = self.memory.view_request(exchange);
+            self.show(at, true, fields, None);
+        }
+        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
+        match self.wire.send(&Transfer { exchange, memory: &self.memory, timeout }, wrapped, cx) {
+            Ok(()) => Ok(false),
+            Err(error) if is_stall(&error) && exchange.busy_on_stall => {
+                self.pause(exchange, until, cx)?;
+                Ok(true)
+            }
+            Err(error) => Err(self.stalled(exchange, error)),
+        }
+    }
+
+    fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
+        let SessionError::Refused { reason, status } = &error else { return error.into() };
+        self.wire.unhalt();
+        // Over DFU the unit gave a status, which the dialect may explain further.
+        let own = self.dialect().dfu_status(status.number());
+        let words = match own.filter(|_| self.dialect().carrier.kind().explains_dfu_status) {
+            Some(own) => format!("{reason}: {own}"),
+            None => reason.clone(),
+        };
+        Failed::Permanent(SessionError::Answered {
+            exchange: exchange.name.clone(),
+            words: text::tame(&words),
+            has_no_reason: !error.is_reasoned_refusal(),
+        })
+    }
+
+    /// What came behind the reply before this one: too much.
+    fn leftovers(&mut self, at: &Attempt<'_>) -> Result<(), Failed> {
+        let left = std::mem::take(&mut self.buffer);
+        if left.len() <= at.limits.junk || self.dialect().framing != Framing::None {
+            return Ok(());
+        }
+        let words = format!(
+            "{} stood behind the reply before this one: {}",
+            text::count(left.len(), "byte"),
+            text::hex_pairs(&left[..left.len().min(16)])
+        );
+        let field =
+            FieldView { field: "(too much)".into(), bytes: left, says: "expected nothing more".into(), is_wrong: true };
+        let trouble = FrameMismatch { exchange: at.exchange.name.clone(), words, fields: vec![field] };
+        Err(Failed::Transient(SessionError::Frame(Box::new(trouble))))
+    }
+
+    /// Waits before a busy unit is asked again.
+    fn pause(&mut self, exchange: &Exchange, until: Duration, cx: &mut Context<'_>) -> Result<(), Failed> {
+        let pause = exchange.pause.as_ref().map_or(Ok(BUSY_PAUSE), |pause| self.time(pause))?;
+        if cx.now() + pause > until {
+            let words = format!("in '{}' the unit is still busy", exchange.name);
+            return Err(Failed::Permanent(SessionError::Silent(words)));
+        }
+        cx.wait_until(cx.now() + pause, "the unit, which is busy");
+        Ok(())
+    }
+
+    /// The unit sends back what it got, perhaps behind a prompt.
+    fn echo(&mut self, at: &Attempt<'_>, sent: &[u8], cx: &mut Context<'_>) -> Result<(), Failed> {
+        let Attempt { exchange, until, limits, .. } = *at;
+        if !self.dialect().framing.is_stream() {
+            let timeout = until.saturating_sub(cx.now());
+            let came = self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, sent.len(), cx)?;
+            return if came.starts_with(sent) {
+                Ok(())
+            } else {
+                Err(Failed::Transient(not_an_echo(exchange, sent, &came)))
+            };
+        }
+        let mut garbage = limits.junk;
+        loop {
+            while self.buffer.len() < sent.len() {
+                self.fill(exchange, sent.len() - self.buffer.len(), until, cx)?;
+            }
+            if self.buffer.starts_with(sent) {
+                self.buffer.drain(..sent.len());
+                return Ok(());
+            }
+            if garbage == 0 {
+                let came: Vec<u8> = self.buffer.drain(..sent.len()).collect();
+                return Err(Failed::Transient(not_an_echo(exchange, sent, &came)));
+            }
+            garbage -= 1;
+            self.buffer.remove(0);
+        }
+    }
+
+    /// Reads more of a stream.
+    fn fill(
+        &mut self,
+        exchange: &Exchange,
+        wanted: usize,
+        until: Duration,
+        cx: &mut Context<'_>,
+    ) -> Result<(), Failed> {
+        let timeout = until.saturating_sub(cx.now());
+        if timeout.is_zero() {
+            return Err(self.silent(exchange));
+        }
+        if self.buffer.len() > MOST_PENDING.max(wanted.saturating_mul(2)) {
+            self.buffer.clear();
+            return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
+        }
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), cx) {
+            Ok(bytes) => {
+                self.buffer.extend(bytes);
+                Ok(())
+            }
+            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
+            Err(error) => Err(self.stalled(exchange, error)),
+        }
+    }
+
+    /// No reply, or only a part of one.
+    fn silent(&self, exchange: &Exchange) -> Failed {
+        let name = &exchange.name;
+        if self.buffer.is_empty() {
+            return Failed::Transient(SessionError::Silent(format!("no reply to '{name}' came in time")));
+        }
+        let fields = self.memory.view_answer(exchange, &self.buffer);
+        let words = format!("only {} of a reply came in time", text::count(self.buffer.len(), "byte"));
+        Failed::Transient(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
+    }
+
+    fn show(&mut self, at: &Attempt<'_>, sent: bool, fields: Vec<FieldView>, trouble: Option<String>) {
+        if let Some(watcher) = &mut self.watcher {
+            let exchange = at.exchange.name.clone();
+            watcher(TracedFrame { operation: at.limits.operation, exchange, sent, fields, trouble });
+        }
+    }
+
+    /// Waits for the reply that was expected, over busy ones and what belongs to nobody.
+    fn reply(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Reply, Failed> {
+        let Attempt { exchange, until, .. } = *at;
+        loop {
+            let got = match self.next_answer(at, cx) {
+                Err(Failed::Transient(SessionError::Silent(_))) if exchange.optional => return Ok(Reply::Done),
+                got => got?,
+            };
+            match got {
+                Answer::Done(_) => return Ok(Reply::Done),
+                Answer::Refused(words) => return Err(Failed::Permanent(self.refused(&exchange.name, &words))),
+                Answer::Busy(_) => {
+                    self.pause(exchange, until, cx)?;
+                    if exchange.ask == RetryBy::Send {
+                        return Ok(Reply::SendAgain);
+                    }
+                }
+                Answer::Differs(trouble) => return Err(Failed::Transient(SessionError::Frame(trouble))),
+                Answer::More(_) => return Err(self.silent(exchange)),
+            }
+        }
+    }
+
+    /// The next frame that says something.
+    fn next_answer(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+        let dialect = self.dialect().clone();
+        match &dialect.framing {
+            framing if !framing.is_stream() => self.transferred(at, cx),
+            Framing::None => self.unframed(at, cx),
+            framing => self.framed(framing, at, cx),
+        }
+    }
+
+    /// A frame that is a transfer of its own.
+    fn transferred(&mut self, at: &Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+        let Attempt { exchange, until, .. } = *at;
+        let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
+        match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
+            Ok(frame) => Ok(self.answer(at, &frame, true)),
+            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
+            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
+            Err(error) => Err(self.stalled(exchange, error)),
+        }
+    }
+
+    /// A frame of which only its own fields say where it ends.
+    fn unframed(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+        let Attempt { exchange, until, .. } = *at;
+        loop {
+            let buffer = std::mem::take(&mut self.buffer);
+            let answer = match buffer.is_empty() {
+                true => Answer::More(self.memory.reply_length(exchange).unwrap_or(SOME)),
+                false => self.answer(at, &buffer, false),
+            };
+            self.buffer = buffer;
+            match answer {
+                Answer::More(more) => self.fill(exchange, more, until, cx)?,
+                Answer::Differs(_) if at.garbage > 0 => {
+                    at.garbage -= 1;
+                    self.buffer.remove(0);
+                }
+                Answer::Done(used) | Answer::Busy(used) => {
+                    self.buffer.drain(..used);
+                    return Ok(answer);
+                }
+                Answer::Differs(_) | Answer::Refused(_) => {
+                    self.buffer.clear();
+                    return Ok(answer);
+                }
+            }
+        }
+    }
+
+    /// A frame between marks.
+    fn framed(&mut self, framing: &Framing, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+        let Attempt { exchange, until, .. } = *at;
+        loop {
+            if self.buffer.is_empty() {
+                self.fill(exchange, SOME, until, cx)?;
+            }
+            match framing.cut(&self.buffer) {
+                Cut::More(more) => self.fill(exchange, more, until, cx)?,
+                Cut::Junk(len) => drop(self.buffer.drain(..len)),
+                Cut::Frame { body, used } => {
+                    self.buffer.drain(..used);
+                    match self.answer(at, &body, true) {
+                        Answer::Differs(_) if at.garbage >= used => at.garbage -= used,
+                        answer => return Ok(answer),
+                    }
+                }
+            }
+        }
+    }
+
+    /// What a frame says, shown to whoever watches.
+    fn answer(&mut self, at: &Attempt<'_>, frame: &[u8], whole: bool) -> Answer {
+        let exchange = at.exchange;
+        let before = self.watcher.is_some().then(|| self.memory.clone());
+        let answer = self.memory.answer(exchange, frame, whole);
+        if let Some(before) = before {
+            let used = match &answer {
+                Answer::Done(used) | Answer::Busy(used) if !whole => &frame[..*used],
+                Answer::More(_) => return answer,
+                _ => frame,
+            };
+            let fields = before.view_answer(exchange, used);
+            let trouble = match &answer {
+                Answer::Differs(trouble) => Some(trouble.words.clone()),
+                Answer::Refused(words) => Some(format!("refused: {words}")),
+                Answer::Busy(_) => Some("busy".to_owned()),
+                _ => None,
+            };
+            self.show(at, false, fields, trouble);
+        }
+        answer
+    }
+}
+
+fn is_stall(error: &SessionError) -> bool {
+    matches!(error, SessionError::Refused { .. })
+}
