@@ -6,6 +6,16 @@ use std::time::Duration;
 ///
 /// # Errors
 /// A sentence that names the text and the forms that are understood.
+///
+/// # Examples
+/// ```
+/// use std::time::Duration;
+/// use vaka_base::duration::parse;
+///
+/// assert_eq!(parse("500 ms"), Ok(Duration::from_millis(500)));
+/// assert_eq!(parse("2 min"), Ok(Duration::from_secs(120)));
+/// assert!(parse("soon").is_err());
+/// ```
 pub fn parse(text: &str) -> Result<Duration, String> {
     let trimmed = text.trim();
     let split = trimmed.find(|c: char| !c.is_ascii_digit()).unwrap_or(trimmed.len());

@@ -1,6 +1,14 @@
 //! Patterns in which `*` stands for any characters and `?` for one.
 
 /// Whether all of `text` matches `pattern`. Letters match in the same case only.
+///
+/// # Examples
+/// ```
+/// use vaka_base::pattern::matches;
+///
+/// assert!(matches("tern-*", "tern-r1"));
+/// assert!(!matches("tern-*", "gannet"));
+/// ```
 pub fn matches(pattern: &str, text: &str) -> bool {
     let (pattern, text): (Vec<char>, Vec<char>) = (pattern.chars().collect(), text.chars().collect());
     let (mut at, mut in_pattern) = (0, 0);

@@ -39,6 +39,14 @@ impl fmt::Display for Grouped {
 ///
 /// # Errors
 /// A sentence that names the text and the forms that are understood.
+///
+/// # Examples
+/// ```
+/// use vaka_base::size::parse;
+///
+/// assert_eq!(parse("16 KiB"), Ok(16 * 1024));
+/// assert_eq!(parse("512 bytes"), Ok(512));
+/// ```
 pub fn parse(text: &str) -> Result<u64, String> {
     let text = text.trim();
     let split = text.find(|c: char| !c.is_ascii_digit() && c != '_').unwrap_or(text.len());

@@ -5,6 +5,12 @@
 /// Control characters, and the marks that turn the direction of writing or
 /// show as nothing, become `\u{…}`; leading and trailing blanks and NULs go;
 /// more than 200 characters are cut and end in `…`.
+///
+/// # Examples
+/// ```
+/// // What a unit says may not move the cursor.
+/// assert!(!vaka_base::text::tame("Tern\u{1b}[2J").contains('\u{1b}'));
+/// ```
 pub fn tame(text: &str) -> String {
     let trimmed = text.trim_matches(|c: char| c == '\0' || c.is_whitespace());
     let mut tamed = String::with_capacity(trimmed.len());
@@ -28,12 +34,26 @@ fn is_invisible(c: char) -> bool {
 }
 
 /// Two lower-case digits for each byte, with nothing between: `0a1b`.
+///
+/// # Examples
+/// ```
+/// assert_eq!(vaka_base::text::hex(&[0x0A, 0xFF]), "0aff");
+/// ```
 pub fn hex(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02x}")).collect()
 }
 
 /// Decodes pairs of hex digits, in either case; white space between pairs is ignored.
 /// `None` for an odd number of digits or any other character.
+///
+/// # Examples
+/// ```
+/// use vaka_base::text::parse_hex;
+///
+/// assert_eq!(parse_hex("0aFF"), Some(vec![0x0A, 0xFF]));
+/// assert_eq!(parse_hex("0g"), None);
+/// assert_eq!(parse_hex("0"), None);
+/// ```
 pub fn parse_hex(text: impl AsRef<[u8]>) -> Option<Vec<u8>> {
     let digits = text.as_ref().iter().filter(|byte| !byte.is_ascii_whitespace());
     let digits: Option<Vec<u8>> = digits.map(|byte| hex_digit(*byte)).collect();

@@ -20,6 +20,13 @@ pub struct Version {
 impl Version {
     /// Reads a version; a `v` before its first digit is left out. Any text is
     /// one, though such without a number can only be equal to itself.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_base::version::Version;
+    ///
+    /// assert!(Version::parse("1.10.0") > Version::parse("1.9.3"));
+    /// ```
     pub fn parse(told: &str) -> Self {
         let text = text::tame(told);
         let plain = text.strip_prefix(['v', 'V']).filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
@@ -42,6 +49,14 @@ impl Version {
 
     /// The version in a file's name, such as `shag-3.1.0.hex`: the first two or
     /// more numbers with points between them. `None` if there is none.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_base::version::Version;
+    ///
+    /// assert_eq!(Version::in_name("tern-r1-1.5.0.hex").unwrap().as_str(), "1.5.0");
+    /// assert!(Version::in_name("firmware.bin").is_none());
+    /// ```
     pub fn in_name(name: &str) -> Option<Self> {
         let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
         let is_part = |c: char| c.is_ascii_digit() || c == '.';

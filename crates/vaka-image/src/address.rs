@@ -42,6 +42,14 @@ impl Address {
     }
 
     /// The number as 32 bits, which is what DFU and most bootloaders can carry.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::Address;
+    ///
+    /// assert_eq!(Address::new(0x0800_0000).to_u32(), Some(0x0800_0000));
+    /// assert_eq!(Address::new(1 << 32).to_u32(), None);
+    /// ```
     pub fn to_u32(self) -> Option<u32> {
         u32::try_from(self.0).ok()
     }
@@ -50,6 +58,14 @@ impl Address {
     ///
     /// # Errors
     /// The text again, when it is neither.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::Address;
+    ///
+    /// assert_eq!(Address::parse("0x0800_4000"), Ok(Address::new(0x0800_4000)));
+    /// assert!(Address::parse("here").is_err());
+    /// ```
     pub fn parse(text: &str) -> Result<Self, String> {
         let digits = text.trim().replace('_', "");
         let value = match digits.strip_prefix("0x").or(digits.strip_prefix("0X")) {
@@ -138,16 +154,42 @@ impl Span {
     }
 
     /// Whether `address` lies inside.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let span = Span::between(Address::new(16), Address::new(32)).unwrap();
+    /// assert!(span.contains(Address::new(16)) && !span.contains(Address::new(32)));
+    /// ```
     pub fn contains(self, address: Address) -> bool {
         self.start <= address && address < self.end()
     }
 
     /// Whether all of `other` lies inside.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// assert!(span(0, 64).covers(span(16, 64)));
+    /// assert!(!span(0, 64).covers(span(16, 65)));
+    /// ```
     pub fn covers(self, other: Self) -> bool {
         self.start <= other.start && other.end() <= self.end()
     }
 
     /// What both ranges hold; `None` if that is nothing.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// assert_eq!(span(0, 32).common(span(16, 64)), Some(span(16, 32)));
+    /// assert_eq!(span(0, 16).common(span(16, 64)), None);
+    /// ```
     pub fn common(self, other: Self) -> Option<Self> {
         let start = self.start.max(other.start);
         let end = self.end().min(other.end());
@@ -155,6 +197,14 @@ impl Span {
     }
 
     /// Ranges that rise, with those that lie end to end made one.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// assert_eq!(Span::joined([span(0, 16), span(16, 32), span(48, 64)]), [span(0, 32), span(48, 64)]);
+    /// ```
     pub fn joined(spans: impl IntoIterator<Item = Self>) -> Vec<Self> {
         let mut joined: Vec<Self> = Vec::new();
         for span in spans {

@@ -56,6 +56,18 @@ const AROUND: u64 = 48;
 
 /// Compares what `first` holds with `other`, cell by cell. The cells cover
 /// `first`; bytes of it outside them count, but are shown in none.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::compare::compare;
+/// use vaka_image::Image;
+///
+/// let image = |bytes: &[u8]| Image::of_memory(&[(Address::new(0), bytes.to_vec())]).unwrap();
+/// let found = compare(&image(&[1, 2, 3]), &image(&[1, 9, 3]), &[]);
+/// assert_eq!((found.different, found.unread), (1, 0));
+/// assert_eq!(found.first_difference.unwrap().at, Address::new(1));
+/// ```
 pub fn compare(first: &Image, other: &Image, cells: &[Span]) -> Comparison {
     let (mut equal, mut different, mut unread, mut where_first) = (0, 0, 0, None);
     for segment in first.segments() {

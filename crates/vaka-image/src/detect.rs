@@ -67,6 +67,16 @@ impl fmt::Display for NotFirmware {
 ///
 /// # Errors
 /// [`NotFirmware`] names what the file is instead.
+///
+/// # Examples
+/// ```
+/// use vaka_image::Format;
+/// use vaka_image::detect::{NotFirmware, detect};
+///
+/// assert_eq!(detect(b":00000001FF\n").unwrap().format, Format::IntelHex);
+/// // Erased flash is no firmware.
+/// assert_eq!(detect(&[0xFF; 64]).unwrap_err(), NotFirmware::Blank(0xFF));
+/// ```
 pub fn detect(bytes: &[u8]) -> Result<Detected, NotFirmware> {
     let found = |format, reason| Ok(Detected { format, reason });
     if bytes.is_empty() {

@@ -58,6 +58,19 @@ pub enum DfuFileError {
 ///
 /// # Errors
 /// The signature is there, but length or CRC do not fit.
+///
+/// # Examples
+/// ```
+/// use vaka_image::dfu_file::{append_suffix, suffix};
+/// use vaka_image::facts::Suffix;
+///
+/// let mut file = vec![1, 2, 3, 4];
+/// let written = Suffix { release: 0x0150, product: 2, vendor: 0x1209, version: 0x0100 };
+/// append_suffix(&mut file, written);
+/// // The content ends where the suffix begins.
+/// assert_eq!(suffix(&file), Ok(Some((written, 4))));
+/// assert_eq!(suffix(b"no suffix stands here"), Ok(None));
+/// ```
 pub fn suffix(bytes: &[u8]) -> Result<Option<(Suffix, usize)>, DfuFileError> {
     let Some(&tail) = bytes.last_chunk::<16>() else { return Ok(None) };
     if &tail[8..11] != b"UFD" {

@@ -33,6 +33,16 @@ impl Image {
     ///
     /// # Errors
     /// [`EditError::Nothing`].
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0x100), vec![1, 2, 3, 4])]).unwrap();
+    /// let cut = image.cut(Span::between(Address::new(0x101), Address::new(0x103)).unwrap()).unwrap();
+    /// assert_eq!(cut.segments()[0].data(), [2, 3]);
+    /// ```
     pub fn cut(&self, span: Span) -> Result<Self, EditError> {
         let mut builder = self.builder();
         for segment in self.segments() {
@@ -49,6 +59,15 @@ impl Image {
     ///
     /// # Errors
     /// [`EditError::Outside`].
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
+    /// assert_eq!(image.moved(Address::new(0x8000)).unwrap().start(), Address::new(0x8000));
+    /// ```
     pub fn moved(&self, start: Address) -> Result<Self, EditError> {
         let shift = |at: Address| {
             let offset = at.offset_from(self.start()).ok_or(EditError::Outside)?;
@@ -69,6 +88,16 @@ impl Image {
     ///
     /// # Errors
     /// [`EditError::TooMuchGap`].
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let parts = [(Address::new(0), vec![1]), (Address::new(3), vec![2])];
+    /// let image = Image::of_memory(&parts).unwrap();
+    /// assert_eq!(image.filled(0xFF).unwrap().segments()[0].data(), [1, 0xFF, 0xFF, 2]);
+    /// ```
     pub fn filled(&self, byte: u8) -> Result<Self, EditError> {
         let gap = self.span().len() - self.len();
         let len = usize::try_from(self.span().len()).map_err(|_| EditError::TooMuchGap(gap))?;
@@ -84,6 +113,17 @@ impl Image {
     ///
     /// # Errors
     /// Two give one address different bytes.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let loader = Image::of_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
+    /// let application = Image::of_memory(&[(Address::new(16), vec![3])]).unwrap();
+    /// let joined = Image::join(&[loader, application]).unwrap().unwrap();
+    /// assert_eq!((joined.segments().len(), joined.len()), (2, 3));
+    /// ```
     pub fn join(images: &[Self]) -> Result<Option<Self>, EditError> {
         let Some(first) = images.first() else { return Ok(None) };
         let mut builder = first.builder();
@@ -95,6 +135,18 @@ impl Image {
     }
 
     /// With some bytes replaced; what lies outside its segments is left out.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2, 3])]).unwrap();
+    /// let patched = image.patched(Address::new(1), &[9]);
+    /// assert_eq!(patched.segments()[0].data(), [1, 9, 3]);
+    /// // The image itself is as it was.
+    /// assert_eq!(image.segments()[0].data(), [1, 2, 3]);
+    /// ```
     #[must_use]
     pub fn patched(&self, at: Address, bytes: &[u8]) -> Self {
         let mut patched = self.clone();

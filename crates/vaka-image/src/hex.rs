@@ -14,6 +14,18 @@ use crate::record::{self, Line, ReadControl, RecordError, RecordFault, RecordMet
 ///
 /// # Errors
 /// [`RecordError`] with the line; the file is damaged or doubtful.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::hex;
+///
+/// let image = hex::read(b":0400100001020304E2\n:00000001FF\n").unwrap();
+/// assert_eq!(image.start(), Address::new(0x10));
+/// assert_eq!(image.segments()[0].data(), [1, 2, 3, 4]);
+/// // A wrong checksum is refused.
+/// assert!(hex::read(b":0400100001020304E3\n:00000001FF\n").is_err());
+/// ```
 pub fn read(bytes: &[u8]) -> Result<Image, RecordError> {
     record::read::<Hex>(bytes)
 }
@@ -120,6 +132,16 @@ const LINE: u64 = 16;
 /// Writes Intel HEX: lines of 16 bytes that begin at multiples of 16 where
 /// the image does, capital digits, LF; linear base addresses where the upper
 /// half changes, and always before the first data that needs one.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::{Image, hex};
+///
+/// let image = Image::of_memory(&[(Address::new(0x10), vec![1, 2, 3, 4])]).unwrap();
+/// let file = hex::write(&image);
+/// assert_eq!(hex::read(&file).unwrap().segments(), image.segments());
+/// ```
 pub fn write(image: &Image) -> Vec<u8> {
     let mut out = Vec::with_capacity(usize::try_from(image.len()).unwrap_or(0) / 16 * 45 + 64);
     let mut upper = 0;

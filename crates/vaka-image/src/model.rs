@@ -70,6 +70,18 @@ impl Image {
 
     /// What was read from a memory, as an image; `None` if that is nothing, or
     /// the parts overlap with different bytes or run past 32 bits.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let parts = [(Address::new(4), vec![5, 6]), (Address::new(0), vec![1, 2, 3, 4])];
+    /// let image = Image::of_memory(&parts).unwrap();
+    /// // The parts touch, so they are one segment.
+    /// assert_eq!(image.segments().len(), 1);
+    /// assert!(Image::of_memory(&[]).is_none());
+    /// ```
     pub fn of_memory(parts: &[(Address, Vec<u8>)]) -> Option<Self> {
         let mut builder = Builder::default();
         for (start, bytes) in parts {
@@ -80,6 +92,15 @@ impl Image {
 
     /// The image without the 0xFF at its end, down to a multiple of `unit`
     /// bytes; `None` if there is nothing else.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2, 0xFF, 0xFF, 0xFF, 0xFF])]).unwrap();
+    /// assert_eq!(image.without_blank_end(4).unwrap().len(), 4);
+    /// ```
     pub fn without_blank_end(&self, unit: u64) -> Option<Self> {
         let last_used = self.segments.iter().rev().find_map(|segment| {
             let at = segment.data.iter().rposition(|byte| *byte != 0xFF)?;
@@ -90,6 +111,15 @@ impl Image {
     }
 
     /// The image, with what its file's name says of it.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0), vec![1])]).unwrap().named("tern-r1-1.5.0.bin");
+    /// assert_eq!(image.facts().named_version.as_ref().unwrap().as_str(), "1.5.0");
+    /// ```
     #[must_use]
     pub fn named(mut self, name: &str) -> Self {
         self.facts.named_version = Version::in_name(name);
@@ -133,6 +163,15 @@ impl Image {
     }
 
     /// From the lowest to the highest address, gaps included.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(0), vec![1]), (Address::new(8), vec![2])]).unwrap();
+    /// assert_eq!((image.span().len(), image.len()), (9, 2));
+    /// ```
     pub fn span(&self) -> Span {
         let last = self.segments[self.segments.len() - 1].span();
         Span::between(self.start(), last.end()).expect("segments rise")
@@ -149,6 +188,17 @@ impl Image {
     }
 
     /// The bytes of `span`, if one segment holds all of them.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let image = Image::of_memory(&[(Address::new(8), vec![1, 2, 3, 4])]).unwrap();
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// assert_eq!(image.bytes(span(9, 11)), Some(&[2, 3][..]));
+    /// assert_eq!(image.bytes(span(9, 13)), None);
+    /// ```
     pub fn bytes(&self, span: Span) -> Option<&[u8]> {
         let segment = self.segments.iter().find(|segment| segment.span().covers(span))?;
         let from = usize::try_from(span.start().offset_from(segment.start)?).ok()?;
@@ -157,6 +207,17 @@ impl Image {
 
     /// Copies what the image holds of the addresses from `start` on into
     /// `buffer`; bytes in gaps stay as they are.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::Image;
+    /// use vaka_image::address::Address;
+    ///
+    /// let image = Image::of_memory(&[(Address::new(2), vec![7, 8])]).unwrap();
+    /// let mut buffer = [0; 5];
+    /// image.copy_to(Address::new(0), &mut buffer);
+    /// assert_eq!(buffer, [0, 0, 7, 8, 0]);
+    /// ```
     pub fn copy_to(&self, start: Address, buffer: &mut [u8]) {
         let Some(wanted) = Span::new(start, buffer.len() as u64) else { return };
         for segment in &self.segments {

@@ -178,6 +178,13 @@ impl Content {
 ///
 /// # Errors
 /// As for [`FirmwareFile::firmware`].
+///
+/// # Examples
+/// ```
+/// let firmware = vaka_image::read_all(b":0100000001FE\n:00000001FF\n", None)?;
+/// assert_eq!(firmware.sets.len(), 1);
+/// # Ok::<(), vaka_image::ReadError>(())
+/// ```
 pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError> {
     FirmwareFile::parse(bytes).firmware(at)
 }
@@ -194,6 +201,19 @@ enum Pumps {
 impl StreamingReader {
     /// A reader for the file that begins with `head`, if it is one of the two
     /// formats by its content. A DFU suffix cannot be seen from there.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::StreamingReader;
+    ///
+    /// let file = b":0400100001020304E2\n:00000001FF\n";
+    /// let mut reader = StreamingReader::for_head(file).unwrap();
+    /// // A piece may end anywhere.
+    /// reader.feed(&file[..7])?;
+    /// reader.feed(&file[7..])?;
+    /// assert_eq!(reader.finish()?.unwrap().len(), 4);
+    /// # Ok::<(), vaka_image::RecordError>(())
+    /// ```
     pub fn for_head(head: &[u8]) -> Option<Self> {
         match detect::detect(head).ok()?.format {
             Format::IntelHex => Some(Self(Pumps::Hex(Box::default()))),
@@ -234,6 +254,15 @@ impl StreamingReader {
 ///
 /// # Errors
 /// As for [`FirmwareFile::image`].
+///
+/// # Examples
+/// ```
+/// use vaka_image::{ReadOptions, read};
+///
+/// let image = read(b":0400100001020304E2\n:00000001FF\n", ReadOptions::default())?;
+/// assert_eq!(image.len(), 4);
+/// # Ok::<(), vaka_image::ReadError>(())
+/// ```
 pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
     FirmwareFile::parse(bytes).image(options, &[])
 }

@@ -11,6 +11,18 @@ pub struct SpanSet {
 
 impl SpanSet {
     /// Adds every address of `span`.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    /// use vaka_image::span_set::SpanSet;
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// let mut set = SpanSet::default();
+    /// set.insert(span(0, 16));
+    /// set.insert(span(8, 32));
+    /// assert_eq!(set.spans(), [span(0, 32)]);
+    /// ```
     pub fn insert(&mut self, span: Span) {
         if span.is_empty() {
             return;
@@ -29,6 +41,18 @@ impl SpanSet {
     }
 
     /// Removes every address of `span`.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    /// use vaka_image::span_set::SpanSet;
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// let mut set = SpanSet::default();
+    /// set.insert(span(0, 32));
+    /// set.remove(span(8, 16));
+    /// assert_eq!(set.spans(), [span(0, 8), span(16, 32)]);
+    /// ```
     pub fn remove(&mut self, span: Span) {
         if span.is_empty() {
             return;
@@ -42,16 +66,50 @@ impl SpanSet {
     }
 
     /// Whether every address of `span` is in the set.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    /// use vaka_image::span_set::SpanSet;
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// let mut set = SpanSet::default();
+    /// set.insert(span(0, 32));
+    /// assert!(set.contains_span(span(8, 32)) && !set.contains_span(span(8, 33)));
+    /// ```
     pub fn contains_span(&self, span: Span) -> bool {
         span.is_empty() || self.spans.iter().any(|other| other.covers(span))
     }
 
     /// Whether any address of `span` is in the set.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    /// use vaka_image::span_set::SpanSet;
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// let mut set = SpanSet::default();
+    /// set.insert(span(0, 32));
+    /// assert!(set.intersects(span(31, 64)) && !set.intersects(span(32, 64)));
+    /// ```
     pub fn intersects(&self, span: Span) -> bool {
         self.spans.iter().any(|other| other.common(span).is_some())
     }
 
     /// How many addresses of `span` are in the set.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::{Address, Span};
+    /// use vaka_image::span_set::SpanSet;
+    ///
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// let mut set = SpanSet::default();
+    /// set.insert(span(0, 8));
+    /// set.insert(span(16, 24));
+    /// assert_eq!(set.len_within(span(4, 20)), 8);
+    /// ```
     pub fn len_within(&self, span: Span) -> u64 {
         self.spans.iter().filter_map(|other| other.common(span)).map(Span::len).sum()
     }

@@ -15,6 +15,15 @@ use vaka_base::text;
 ///
 /// # Errors
 /// [`RecordError`] with the line; the file is damaged or doubtful.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::srec;
+///
+/// let image = srec::read(b"S107001001020304DE\nS9030000FC\n").unwrap();
+/// assert_eq!((image.start(), image.len()), (Address::new(0x10), 4));
+/// ```
 pub fn read(bytes: &[u8]) -> Result<Image, RecordError> {
     record::read::<SRecord>(bytes)
 }
@@ -167,6 +176,16 @@ const LINE: u64 = 16;
 /// Writes S-records: the narrowest address size that fits, lines of 16 bytes
 /// that begin at multiples of 16 where the image does, a count, the end record
 /// with the entry (0 if there is none). A header only where the image has one.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::{Image, srec};
+///
+/// let image = Image::of_memory(&[(Address::new(0x0800_0000), vec![1, 2, 3])]).unwrap();
+/// let file = srec::write(&image);
+/// assert_eq!(srec::read(&file).unwrap().segments(), image.segments());
+/// ```
 pub fn write(image: &Image) -> Vec<u8> {
     let mut out = Vec::with_capacity(usize::try_from(image.len()).unwrap_or(0) / 16 * 47 + 64);
     let highest = image.span().end().get() - 1;

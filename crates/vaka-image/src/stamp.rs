@@ -283,6 +283,19 @@ pub fn seal(image: &Image) -> Result<Image, StampError> {
 ///
 /// # Errors
 /// There is a stamp already, or the text cannot stand in one.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::stamp::{self, Found, Text};
+/// use vaka_image::Image;
+///
+/// let image = Image::of_memory(&[(Address::new(0x0800_0000), vec![0xA5; 256])]).unwrap();
+/// let text = Text { product: Some("tern".into()), version: Some("1.5.0".into()), ..Text::default() };
+/// let stamped = stamp::append(&image, &text).unwrap();
+/// let Found::One(found) = stamp::find(&stamped, None) else { panic!("no stamp") };
+/// assert_eq!(found.text.product.as_deref(), Some("tern"));
+/// ```
 pub fn append(image: &Image, text: &Text) -> Result<Image, StampError> {
     match find(image, None) {
         Found::None => {}

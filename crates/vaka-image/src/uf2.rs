@@ -307,6 +307,18 @@ fn tags(block: &Block<'_>) -> Tags {
 /// of one family. What the image does not hold of a block is 0xFF, since units
 /// skip blocks of another size without saying so. `None` if the image needs
 /// more blocks than can be counted.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+/// use vaka_image::{Image, uf2};
+///
+/// let image = Image::of_memory(&[(Address::new(0x2000), vec![7; 300])]).unwrap();
+/// let file = uf2::write(&image, Some(0x1234_5678)).unwrap();
+/// // Two blocks of 512 bytes, with 256 bytes of payload each.
+/// assert_eq!(file.len(), 1024);
+/// assert_eq!(uf2::read(&file).unwrap().sets[0].image.start(), Address::new(0x2000));
+/// ```
 pub fn write(image: &Image, family: Option<u32>) -> Option<Vec<u8>> {
     let mut pages: Vec<u32> = Vec::new();
     for segment in image.segments() {

@@ -27,6 +27,20 @@ pub struct StartVectors {
 
 impl StartVectors {
     /// Reads them from the beginning of `image`; `None` if it is too short.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_image::address::Address;
+    /// use vaka_image::vectors::{StartVectors, VectorKind};
+    /// use vaka_image::Image;
+    ///
+    /// let mut bytes = 0x2000_4000_u32.to_le_bytes().to_vec();
+    /// bytes.extend(0x0800_0101_u32.to_le_bytes());
+    /// let image = Image::of_memory(&[(Address::new(0x0800_0000), bytes)]).unwrap();
+    /// let vectors = StartVectors::read(VectorKind::CortexM, &image).unwrap();
+    /// assert!(vectors.is_thumb());
+    /// assert_eq!(vectors.first_instruction(), Address::new(0x0800_0100));
+    /// ```
     pub fn read(kind: VectorKind, image: &Image) -> Option<Self> {
         let VectorKind::CortexM = kind;
         let bytes = image.bytes(Span::new(image.start(), 8)?)?;
