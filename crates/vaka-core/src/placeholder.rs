@@ -54,6 +54,14 @@ pub fn of_text(text: &str) -> Option<String> {
 }
 
 /// The same for a USB id.
+///
+/// # Examples
+/// ```
+/// use vaka_core::placeholder::of_id;
+///
+/// assert!(of_id("VID:PID").is_some(), "an example that was not replaced");
+/// assert!(of_id("1209:0002").is_none());
+/// ```
 pub fn of_id(text: &str) -> Option<String> {
     let plain = text.trim().to_lowercase();
     IDS.contains(&plain.as_str()).then(|| refusal(text)).or_else(|| of_text(text))

@@ -25,6 +25,14 @@ impl UsbId {
     ///
     /// # Errors
     /// A sentence with the text, when it is not that.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::unit::UsbId;
+    ///
+    /// assert_eq!(UsbId::parse("1209:0002"), Ok(UsbId { vendor: 0x1209, product: 2 }));
+    /// assert!(UsbId::parse("1209").is_err());
+    /// ```
     pub fn parse(text: &str) -> Result<Self, String> {
         let half = |digits: &str| {
             let fits = (1..=4).contains(&digits.len()) && digits.bytes().all(|b| b.is_ascii_hexdigit());

@@ -50,6 +50,21 @@ const LONGEST: Duration = Duration::from_secs(3600);
 
 impl Bindings {
     /// A session that has not begun.
+    ///
+    /// # Examples
+    /// ```
+    /// use std::sync::Arc;
+    /// use vaka_dialect::{Bindings, Dialect, Value};
+    ///
+    /// let no_files = |name: &str| Err(format!("no file {name}"));
+    /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
+    /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
+    /// let dialect = Arc::new(dialect);
+    /// let mut bindings = Bindings::new(dialect.clone());
+    /// let address = dialect.given().address;
+    /// bindings.set(address, Some(Value::Int(0x4000)));
+    /// assert_eq!(bindings.get(address), Some(&Value::Int(0x4000)));
+    /// ```
     pub fn new(dialect: Arc<Dialect>) -> Self {
         let values = dialect.start.clone();
         Self { dialect, values }
@@ -139,6 +154,23 @@ impl Bindings {
     ///
     /// # Errors
     /// A sentence without its end, naming the field.
+    ///
+    /// # Examples
+    /// ```
+    /// use std::sync::Arc;
+    /// use vaka_dialect::{Bindings, Dialect, Value};
+    ///
+    /// let no_files = |name: &str| Err(format!("no file {name}"));
+    /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
+    /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
+    /// let dialect = Arc::new(dialect);
+    /// let mut bindings = Bindings::new(dialect.clone());
+    /// bindings.set(dialect.given().data, Some(vec![1, 2, 3].into()));
+    /// // The exchange "put" sends the bytes that are written.
+    /// let put = (0..).map(|number| dialect.exchange(number)).find(|exchange| exchange.name == "put").unwrap();
+    /// assert_eq!(bindings.request(put), Ok(vec![1, 2, 3]));
+    /// # let _ = Value::Int(0);
+    /// ```
     pub fn request(&self, exchange: &Exchange) -> Result<Vec<u8>, String> {
         let Some(fields) = &exchange.send else { return Ok(Vec::new()) };
         let body = self.context().emit(fields)?;

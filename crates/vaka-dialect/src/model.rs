@@ -232,11 +232,28 @@ impl OperationName {
     }
 
     /// The operation with that word.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_dialect::OperationName;
+    ///
+    /// assert_eq!(OperationName::parse("erase"), Some(OperationName::Erase));
+    /// assert_eq!(OperationName::Erase.word(), "erase");
+    /// assert_eq!(OperationName::parse("explode"), None);
+    /// ```
     pub fn parse(word: &str) -> Option<Self> {
         Self::ALL.into_iter().find(|name| name.word() == word)
     }
 
     /// Whether it changes nothing in the unit, so that it may be tried again.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_dialect::OperationName;
+    ///
+    /// assert!(OperationName::Identify.only_asks());
+    /// assert!(!OperationName::Write.only_asks());
+    /// ```
     pub fn only_asks(self) -> bool {
         matches!(self, Self::Sync | Self::Identify | Self::Read | Self::Checksum | Self::Protection)
     }
@@ -353,6 +370,17 @@ impl BuiltinNames {
 
 impl Dialect {
     /// An operation, if the dialect has it.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_dialect::{Dialect, OperationName};
+    ///
+    /// let no_files = |name: &str| Err(format!("no file {name}"));
+    /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
+    /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
+    /// assert!(dialect.operation(OperationName::Write).is_some());
+    /// assert!(dialect.operation(OperationName::Helper).is_none());
+    /// ```
     pub fn operation(&self, name: OperationName) -> Option<&Operation> {
         self.operations.get(&name)
     }

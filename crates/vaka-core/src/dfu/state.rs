@@ -110,6 +110,16 @@ pub enum ToIdle {
 /// `state` must come from DFU_GETSTATE: in the sync states a DFU_GETSTATUS
 /// would start what an earlier program left pending, such as an erase. That is
 /// why they are left by DFU_ABORT. Source: DFU 1.1, appendix A.
+///
+/// # Examples
+/// ```
+/// use vaka_core::dfu::{State, ToIdle, way_to_idle};
+///
+/// assert_eq!(way_to_idle(State::DownloadIdle), ToIdle::Abort);
+/// assert_eq!(way_to_idle(State::Error), ToIdle::ClearStatus);
+/// // A unit that waits for a reset answers nothing else.
+/// assert_eq!(way_to_idle(State::ManifestWaitReset), ToIdle::Reset);
+/// ```
 pub fn way_to_idle(state: State) -> ToIdle {
     match state {
         State::DfuIdle => ToIdle::There,

@@ -169,6 +169,33 @@ impl Verdict {
 }
 
 /// Judges a case. See the module's head for how.
+///
+/// # Examples
+/// ```
+/// use vaka_core::matching::{Case, Outcome, judge};
+/// use vaka_core::sheet::Sheet;
+/// use vaka_image::Image;
+/// use vaka_image::address::Address;
+///
+/// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets/gannet.toml"));
+/// let sheet = Sheet::parse("gannet.toml", text).unwrap();
+/// // Sixteen bytes are no application of this product.
+/// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
+/// let verdict = judge(&Case {
+///     sheet: &sheet,
+///     unit: None,
+///     image: &image,
+///     label: sheet.variant("g1"),
+///     running: None,
+///     clear_all: false,
+///     keep: &[],
+///     agreed: &[],
+///     claim: None,
+/// });
+/// assert_ne!(verdict.outcome, Outcome::Fits);
+/// assert!(verdict.conflicts().next().is_some());
+/// assert!(verdict.approval().is_none());
+/// ```
 pub fn judge(case: &Case<'_>) -> Verdict {
     let mut evidence = Vec::new();
     let standing = ModeState::of(case, &mut evidence);
@@ -371,6 +398,22 @@ fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
 
 /// Which variants of a product an image is for, each with the first reason
 /// why it is not. Looks at the file alone.
+///
+/// # Examples
+/// ```
+/// use vaka_core::matching::variants_for;
+/// use vaka_core::sheet::Sheet;
+/// use vaka_image::Image;
+/// use vaka_image::address::Address;
+///
+/// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets/gannet.toml"));
+/// let sheet = Sheet::parse("gannet.toml", text).unwrap();
+/// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
+/// let choice = &variants_for(&sheet, &image)[0];
+/// assert_eq!(choice.variant.as_str(), "g1");
+/// // Why the image cannot be for it.
+/// assert!(choice.against.is_some());
+/// ```
 pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
     let fit = |variant: &Variant| Choice {
         completeness: Some(completeness_rules::completeness(variant, image, None).means),

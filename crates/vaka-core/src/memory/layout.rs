@@ -34,6 +34,16 @@ const MAX_AREAS: usize = 64;
 impl Layout {
     /// Parses an interface's text. `None` if it holds no layout: no `@` at
     /// its beginning, or no complete area.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::memory::layout::Layout;
+    ///
+    /// // The name of an alternate setting, as the address extension describes memory.
+    /// let layout = Layout::parse("@Internal Flash /0x08000000/4*016Kg").unwrap();
+    /// assert_eq!(layout.map.zones()[0].count(), 4);
+    /// assert!(Layout::parse("Tern tide gauge").is_none());
+    /// ```
     pub fn parse(text: &str) -> Option<Self> {
         let rest = text.trim_start_matches([' ', '\0']).strip_prefix('@')?;
         let (name, rest) = rest.split_at(zone_start(rest)?);

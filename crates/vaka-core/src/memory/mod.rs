@@ -50,6 +50,17 @@ impl Zone {
     /// `count` sectors of `sector_size` bytes from `start`; `None` if there
     /// are none or more than [`MAX_SECTORS`], they are empty, or they end past
     /// 32 bits.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::memory::{Access, Zone};
+    /// use vaka_image::address::Address;
+    ///
+    /// let zone = Zone::new(Address::new(0x0800_0000), 4, 16 * 1024, Access::FULL).unwrap();
+    /// assert_eq!(zone.span().len(), 64 * 1024);
+    /// // A zone without a sector is none.
+    /// assert!(Zone::new(Address::new(0), 0, 1024, Access::FULL).is_none());
+    /// ```
     pub fn new(start: Address, count: u32, sector_size: u32, access: Access) -> Option<Self> {
         let len = u64::from(count) * u64::from(sector_size);
         let end = start.checked_add(len)?;
@@ -124,12 +135,37 @@ impl SectorMap {
     }
 
     /// The sector that holds `address`.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::memory::{Access, SectorMap, Zone};
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let zone = Zone::new(Address::new(0x1000), 2, 256, Access::FULL).unwrap();
+    /// let map = SectorMap::new(vec![zone]).unwrap();
+    /// let second = Span::between(Address::new(0x1100), Address::new(0x1200));
+    /// assert_eq!(map.sector_at(Address::new(0x1180)), second);
+    /// assert_eq!(map.sector_at(Address::new(0x1200)), None);
+    /// ```
     pub fn sector_at(&self, address: Address) -> Option<Span> {
         self.zone_at(address)?.sector_at(address)
     }
 
     /// Every sector that holds a byte of `span`, in rising order; `None` if
     /// some byte of it lies in no sector.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::memory::{Access, SectorMap, Zone};
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let zone = Zone::new(Address::new(0), 4, 256, Access::FULL).unwrap();
+    /// let map = SectorMap::new(vec![zone]).unwrap();
+    /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
+    /// // Every sector that holds a byte of the span.
+    /// assert_eq!(map.sectors_in(span(200, 300)), Some(vec![span(0, 256), span(256, 512)]));
+    /// assert_eq!(map.sectors_in(span(1000, 1025)), None);
+    /// ```
     pub fn sectors_in(&self, span: Span) -> Option<Vec<Span>> {
         let mut sectors = Vec::new();
         let mut at = span.start();

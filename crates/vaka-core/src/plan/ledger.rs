@@ -138,6 +138,20 @@ impl Ledger {
     }
 
     /// Bytes of `image` that were equal already, in places that this run did not touch.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::plan::Ledger;
+    /// use vaka_core::unit_state::UnitState;
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let image = [Span::between(Address::new(0), Address::new(256)).unwrap()];
+    /// let mut ledger = Ledger::default();
+    /// // Equal without a write: it was there already.
+    /// ledger.record_equal(image[0]);
+    /// assert_eq!((ledger.bytes_skipped(&image), ledger.bytes_written(&image)), (256, 0));
+    /// # let _ = UnitState::Unknown;
+    /// ```
     pub fn bytes_skipped(&self, image: &[Span]) -> u64 {
         let mut skipped = self.equal.clone();
         self.touched.spans().iter().for_each(|span| skipped.remove(*span));
@@ -161,6 +175,22 @@ impl Ledger {
 
     /// The state of the unit's content, with the unit in update mode or not as it was last
     /// observed. Says nothing of a restart.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::plan::Ledger;
+    /// use vaka_core::unit_state::UnitState;
+    /// use vaka_image::address::{Address, Span};
+    ///
+    /// let image = [Span::between(Address::new(0), Address::new(256)).unwrap()];
+    /// let mut ledger = Ledger::default();
+    /// assert_eq!(ledger.content(&image, true), UnitState::UnchangedInUpdateMode);
+    /// ledger.start_write(image[0]);
+    /// ledger.finish_write(image[0]);
+    /// assert_eq!(ledger.content(&image, true), UnitState::WrittenNotChecked);
+    /// ledger.record_equal(image[0]);
+    /// assert_eq!(ledger.content(&image, true), UnitState::CheckedNotStarted);
+    /// ```
     pub fn content(&self, image: &[Span], in_update_mode: bool) -> UnitState {
         let total: u64 = image.iter().map(|span| span.len()).sum();
         let is_whole = total > 0 && self.bytes_checked(image) == total;

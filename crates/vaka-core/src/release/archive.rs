@@ -80,6 +80,14 @@ fn after(name: &str) -> String {
 
 /// Whether a member may be called so: folders and names of letters, digits, `.`, `_` and
 /// `-`, none beginning with a point.
+///
+/// # Examples
+/// ```
+/// use vaka_core::release::archive::is_name;
+///
+/// assert!(is_name("images/tern-r1.hex"));
+/// assert!(!is_name("../outside") && !is_name("/absolute") && !is_name(".hidden"));
+/// ```
 pub fn is_name(name: &str) -> bool {
     let fits = |part: &str| {
         let plain = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');

@@ -40,6 +40,17 @@ impl fmt::Debug for PrivateKey {
 
 impl PrivateKey {
     /// The key that 32 random bytes make.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::release::signature::PrivateKey;
+    ///
+    /// // Bytes for an example only; a real key is random.
+    /// let key = PrivateKey::from_random([7; 32]);
+    /// let signature = key.sign(b"manifest");
+    /// assert!(key.public().verifies(b"manifest", &signature));
+    /// assert!(!key.public().verifies(b"another manifest", &signature));
+    /// ```
     pub fn from_random(bytes: [u8; 32]) -> Self {
         Self(SigningKey::from_bytes(&bytes))
     }

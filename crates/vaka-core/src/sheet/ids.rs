@@ -24,6 +24,17 @@ impl Ids {
     ///
     /// # Errors
     /// A sentence with the text, when it is none or an example's.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::sheet::Ids;
+    /// use vaka_core::unit::UsbId;
+    ///
+    /// let id = UsbId { vendor: 0x1209, product: 2 };
+    /// assert!(Ids::parse("1209:0002")?.is(id));
+    /// assert!(!Ids::parse("1209:0003")?.is(id));
+    /// # Ok::<(), String>(())
+    /// ```
     pub fn parse(text: &str) -> Result<Self, String> {
         let wrong = || format!("'{text}' is no USB id; write it like 1209:0002, with ? for a digit that may be any");
         if let Some(why) = placeholder::of_id(text) {

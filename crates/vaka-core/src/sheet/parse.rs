@@ -33,6 +33,19 @@ impl Sheet {
     ///
     /// # Errors
     /// [`SheetError`] with file, line and key: the sheet's author is to blame.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_core::sheet::Sheet;
+    ///
+    /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets/gannet.toml"));
+    /// let sheet = Sheet::parse("gannet.toml", text).unwrap();
+    /// assert_eq!(sheet.product.name, "Gannet hydrophone interface");
+    /// assert_eq!(sheet.variant("g1").unwrap().routes.len(), 1);
+    ///
+    /// // What is wrong is told with its line.
+    /// assert!(Sheet::parse("bad.toml", "sheet = 1\nproduct = 3").is_err());
+    /// ```
     pub fn parse(file: &str, text: &str) -> Result<Self, SheetError> {
         sheet(file, text, &Dialects::new())
     }

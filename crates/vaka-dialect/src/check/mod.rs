@@ -29,6 +29,19 @@ impl Dialect {
     ///
     /// # Errors
     /// All that is wrong, with line and column: the dialect's author is to blame.
+    ///
+    /// # Examples
+    /// ```
+    /// use vaka_dialect::Dialect;
+    ///
+    /// let no_files = |name: &str| Err(format!("no file {name}"));
+    /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
+    /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
+    /// assert_eq!(dialect.name, "my-control");
+    ///
+    /// let errors = Dialect::parse("bad.toml", "dialect = 1\nname = \"x\"\n", &no_files).unwrap_err();
+    /// assert!(errors.to_string().contains("bad.toml"));
+    /// ```
     pub fn parse(file: &str, text: &str, files: Files<'_>) -> Result<Self, DialectErrors> {
         dialect(file, text, files)
     }
