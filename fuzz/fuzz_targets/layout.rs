@@ -2,11 +2,7 @@
 
 #![no_main]
 
-use libfuzzer_sys::fuzz_target;
-use vaka_core::memory::layout::Layout;
+#[path = "../readers.rs"]
+mod readers;
 
-fuzz_target!(|bytes: &[u8]| {
-    if let Some(layout) = std::str::from_utf8(bytes).ok().and_then(Layout::parse) {
-        assert!(layout.map.zones().iter().all(|zone| zone.span().end().get() <= 1 << 32));
-    }
-});
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::layout(bytes));

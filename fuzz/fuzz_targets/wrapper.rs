@@ -3,21 +3,7 @@
 
 #![no_main]
 
-use libfuzzer_sys::fuzz_target;
-use vaka_core::sheet::Sheet;
+#[path = "../readers.rs"]
+mod readers;
 
-const SHEET: &str = include_str!("../../demo/sheets/tern.toml");
-
-fuzz_target!(|bytes: &[u8]| {
-    let (text, file) = bytes.split_at(bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len()));
-    let Ok(text) = std::str::from_utf8(text) else { return };
-    let Ok(sheet) = Sheet::parse("fuzz.toml", &format!("{SHEET}{text}")) else { return };
-    for wrapper in &sheet.wrappers {
-        let whole = [&wrapper.magic[..], file].concat();
-        for file in [file, &whole] {
-            if let Some(Ok(opened)) = wrapper.unwrap(file) {
-                assert!(opened.payload.len() <= file.len());
-            }
-        }
-    }
-});
+libfuzzer_sys::fuzz_target!(|bytes: &[u8]| readers::wrapper(bytes));

@@ -13,7 +13,7 @@ use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::Duration;
 
 use support::products::PRODUCTS;
-use support::{GANNET, Random, Scene, TERN, failure};
+use support::{GANNET, Scene, TERN, failure};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::operator::Operator;
@@ -32,6 +32,7 @@ use vaka_sim::unit::shag::Shag;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
+use vaka_testkit::Random;
 use vaka_usb::Clock;
 
 /// Runs without `VAKA_CAMPAIGN`: enough to notice what a change broke.

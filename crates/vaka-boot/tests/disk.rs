@@ -7,9 +7,7 @@ mod support;
 
 use std::time::Duration;
 
-use support::{
-    DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Random, Scene, failure, warnings,
-};
+use support::{DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Scene, failure, warnings};
 use vaka_core::event::{Check, Event, ExitCode, RestartState, RunOutcome};
 use vaka_core::sheet::Sheet;
 use vaka_image::address::{Address, Span};
@@ -23,6 +21,7 @@ use vaka_sim::unit::shag::{self, Shag};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
+use vaka_testkit::Random;
 use vaka_usb::Clock;
 
 /// The family of the Petrel's chip.

@@ -11,7 +11,6 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use support::Random;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
@@ -27,6 +26,7 @@ use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
+use vaka_testkit::Random;
 use vaka_usb::Clock;
 
 const CASES: u32 = 1500;

@@ -8,7 +8,7 @@ use std::sync::Arc;
 use std::sync::atomic::AtomicBool;
 use std::time::Duration;
 
-use support::{PORT, Random, Scene, sheet_with};
+use support::{PORT, Scene, sheet_with};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Context;
@@ -19,6 +19,7 @@ use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
+use vaka_testkit::Random;
 use vaka_usb::Clock;
 
 const OTHER: &str = "1-7";

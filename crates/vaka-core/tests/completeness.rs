@@ -4,7 +4,6 @@
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
 use std::collections::BTreeMap;
-use std::path::Path;
 use std::sync::Arc;
 
 use vaka_core::matching::{Case, Outcome, Source, Weight, judge, variants_for};
@@ -13,14 +12,11 @@ use vaka_dialect::Dialect;
 use vaka_image::Format;
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadError, ReadOptions};
-
-fn demo() -> std::path::PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo")
-}
+use vaka_testkit::{Random, demo};
 
 /// The demo's sheets, by the first word of their files' names.
 fn sheets() -> BTreeMap<String, Sheet> {
-    let folder = demo().join("sheets");
+    let folder = demo::folder().join("sheets");
     let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     let names: Vec<String> =
         std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
@@ -39,7 +35,7 @@ fn sheets() -> BTreeMap<String, Sheet> {
 fn files() -> Vec<(String, Vec<u8>, Sheet)> {
     let sheets = sheets();
     let mut files = Vec::new();
-    for entry in std::fs::read_dir(demo().join("firmware/out")).unwrap() {
+    for entry in std::fs::read_dir(demo::folder().join("firmware/out")).unwrap() {
         let path = entry.unwrap().path();
         let name = path.file_name().unwrap().to_string_lossy().into_owned();
         let is_firmware = ["hex", "srec", "bin", "elf", "uf2", "dfu"].iter().any(|ending| name.ends_with(ending));
@@ -140,14 +136,13 @@ fn content(image: &Image, whole: &Image) -> Vec<u8> {
 
 #[test]
 fn every_changed_byte_is_refused() {
-    let mut seed = 0x5EED_u64;
+    let mut random = Random(0x5EED);
     for (name, bytes, sheet) in files() {
         let whole = accepted(&bytes, &name, &sheet).unwrap();
         for _ in 0..24 {
-            seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
-            let at = usize::try_from(seed >> 33).unwrap() % bytes.len();
+            let at = random.below(bytes.len());
             let mut changed = bytes.clone();
-            changed[at] ^= 1 << (seed & 7);
+            changed[at] ^= 1 << random.below(8);
             let taken = accepted(&changed, &name, &sheet);
             // A byte that is no part of the image, such as the case of a digit, may change.
             let is_same = taken.as_ref().is_some_and(|image| content(image, &whole) == content(&whole, &whole));
@@ -159,10 +154,10 @@ fn every_changed_byte_is_refused() {
 /// Where nothing proves it, the verdict says so and does not refuse.
 #[test]
 fn a_file_that_proves_nothing_is_said_to() {
-    let text = std::fs::read_to_string(demo().join("sheets/gannet.toml")).unwrap();
+    let text = std::fs::read_to_string(demo::folder().join("sheets/gannet.toml")).unwrap();
     let proves = |line: &&str| !line.starts_with("length = ") && !line.starts_with("checksum = ");
     let sheet = Sheet::parse("gannet.toml", &text.lines().filter(proves).collect::<Vec<_>>().join("\n")).unwrap();
-    let bytes = std::fs::read(demo().join("firmware/out/gannet-1.3.0.bin")).unwrap();
+    let bytes = std::fs::read(demo::folder().join("firmware/out/gannet-1.3.0.bin")).unwrap();
     let image = accepted(&bytes, "gannet-1.3.0.bin", &sheet).unwrap();
     let label = sheet.variants.first();
     let case = Case {
@@ -185,7 +180,7 @@ fn a_file_that_proves_nothing_is_said_to() {
 /// What a sheet says of length and checksum is checked, and the line is named.
 #[test]
 fn wrong_descriptions_are_named_by_their_line() {
-    let text = std::fs::read_to_string(demo().join("sheets/gannet.toml")).unwrap();
+    let text = std::fs::read_to_string(demo::folder().join("sheets/gannet.toml")).unwrap();
     let length = "length = { offset = 0x44, form = \"u32le\", plus = 4 }";
     let checksum = "checksum = { kind = \"crc32\", form = \"u32le\" }";
     for (from, to, words) in [

@@ -10,6 +10,7 @@ use vaka_core::release::signature::PrivateKey;
 use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, disagreements};
 use vaka_core::sheet::Sheet;
 use vaka_image::{ReadOptions, hex, stamp};
+use vaka_testkit::Random;
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const R1_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.hex");
@@ -63,18 +64,6 @@ fn small(key: Option<&PrivateKey>) -> Vec<u8> {
 
 fn read(bytes: &[u8]) -> Result<Release, ReleaseError> {
     Release::read(bytes, "0.1.0")
-}
-
-/// Seeded, so that every run does the same.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, most: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 >> 16).unwrap() % most
-    }
 }
 
 #[test]

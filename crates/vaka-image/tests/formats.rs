@@ -10,6 +10,7 @@ use vaka_image::edit::EditError;
 use vaka_image::facts::Suffix;
 use vaka_image::stamp::{self, Found, SealState};
 use vaka_image::{GroupId, Image, ReadError, ReadOptions, hex, srec, uf2};
+use vaka_testkit::Random;
 
 macro_rules! demo {
     ($ending:literal) => {
@@ -424,18 +425,6 @@ proptest! {
         let again = vaka_image::read(&srec::write(&stamped), NO_OPTIONS).unwrap();
         let Found::One(found) = stamp::find(&again, None) else { panic!() };
         prop_assert_eq!((found.seal, found.text), (SealState::Good, text));
-    }
-}
-
-/// A small generator, so that 10,000 mutations per format stay quick and repeat.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 % limit.max(1) as u64).unwrap()
     }
 }
 

@@ -4,40 +4,18 @@
 #![allow(clippy::unwrap_used, clippy::print_stderr)] // a panic in a test is its message; a skip is told
 
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex, srec};
+use vaka_testkit::{Random, program};
 
 /// Generated images; the least that is promised.
 const IMAGES: u64 = 200;
 
-/// Whether `objcopy` is there. Where it is missing the test is skipped, unless
-/// `VAKA_TESTS_NEED_PROGRAMS` wants it to fail.
-fn has_objcopy() -> bool {
-    let there = Command::new("objcopy").arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok();
-    assert!(there || std::env::var_os("VAKA_TESTS_NEED_PROGRAMS").is_none(), "'objcopy' is missing");
-    if !there {
-        eprintln!("skipped: 'objcopy' is missing");
-    }
-    there
-}
-
 fn objcopy(folder: &Path, args: &[&str]) {
     let done = Command::new("objcopy").current_dir(folder).args(args).output().unwrap();
     assert!(done.status.success(), "{args:?}: {}", String::from_utf8_lossy(&done.stderr));
-}
-
-/// A small generator, so that the images repeat.
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, limit: u64) -> u64 {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        self.0 % limit
-    }
 }
 
 /// Segments with gaps, at an address below 2 GiB: `objcopy` takes higher ones
@@ -54,7 +32,7 @@ fn segments(random: &mut Random) -> Vec<(u64, Vec<u8>)> {
         let most = if random.below(5) == 0 { 70_000 } else { 700 };
         let len = 1 + random.below(most);
         let data = (0..len).map(|_| random.below(256).to_le_bytes()[0]).collect();
-        segments.push((at, data));
+        segments.push((at as u64, data));
         at += len + 1 + random.below(5000);
     }
     segments
@@ -106,7 +84,7 @@ fn assert_same(image: &Image, segments: &[(u64, Vec<u8>)], what: &str) {
 
 #[test]
 fn generated_images_read_the_same_in_both_directions() {
-    if !has_objcopy() {
+    if !program::is_there("objcopy") {
         return;
     }
     let folder = tempfile::tempdir().unwrap();
@@ -141,7 +119,7 @@ fn generated_images_read_the_same_in_both_directions() {
 
 #[test]
 fn an_elf_of_either_size_and_order_reads_like_its_binary() {
-    if !has_objcopy() {
+    if !program::is_there("objcopy") {
         return;
     }
     let demo = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../demo/firmware/out");
@@ -167,7 +145,7 @@ fn an_elf_of_either_size_and_order_reads_like_its_binary() {
 #[test]
 fn a_program_of_this_system_reads_like_its_binary() {
     let program = Path::new("/bin/true");
-    if !has_objcopy() || !program.exists() {
+    if !program::is_there("objcopy") || !program.exists() {
         return;
     }
     let folder = tempfile::tempdir().unwrap();

@@ -3,11 +3,12 @@
 #![allow(clippy::unwrap_used, clippy::print_stderr)] // a panic in a test is its message; a skip is told
 
 use std::path::Path;
-use std::process::{Command, Stdio};
+use std::process::Command;
 
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
 use vaka_image::stamp::{self, Found, SealState, Stamp};
+use vaka_testkit::program;
 
 const START: u32 = 0x0A00_2400;
 
@@ -33,10 +34,7 @@ fn assert_tern(stamp: &Stamp) {
 /// Compiles a source with a program and takes the stamp's section out of the
 /// object file; `None` if a program is missing.
 fn compiled(compiler: &str, args: &[&str], name: &str, source: &str) -> Option<Vec<u8>> {
-    let there = |program: &str| Command::new(program).arg("--version").stdout(Stdio::null()).status().is_ok();
-    if !there(compiler) || !there("objcopy") {
-        assert!(std::env::var_os("VAKA_TESTS_NEED_PROGRAMS").is_none(), "'{compiler}' or 'objcopy' is missing");
-        eprintln!("skipped: '{compiler}' or 'objcopy' is missing");
+    if !program::is_there(compiler) || !program::is_there("objcopy") {
         return None;
     }
     let folder = tempfile::tempdir().unwrap();

@@ -12,7 +12,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
-use support::{Bench, Ended, Running, at_terminal, firmware, has, program, root};
+use support::{Bench, Ended, Running, at_terminal, firmware, program, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::Flash;
 use vaka_sim::unit::fulmar::fulmar;
@@ -22,6 +22,7 @@ use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_sim::usb::{Answer, Bulk, Face, Setup};
 use vaka_sim::world::lock;
+use vaka_testkit::program;
 
 fn gannets(serials: &[&str]) -> Bench {
     let unit = |serial: &&str| (Box::new(Gannet::new(serial)) as Box<dyn Unit>, Vec::new());
@@ -116,7 +117,7 @@ fn of_several_units_one_is_chosen() {
     let listed =
         "2 units fit: 1-1 (Gannet hydrophone interface, application mode, 1209:0003, serial number G-00031); 1-2 (";
     bench.run(&update).expect(3, &[listed, "serial number G-00032", "Choose one, for example with --unit port=1-1"]);
-    if !has("script") {
+    if !program::is_there("script") {
         return;
     }
     let mut running = Running::start(&mut at_terminal(bench.command().args(update)));
@@ -149,7 +150,7 @@ fn a_unit_that_is_entered_stays_there() {
 /// shown. Where nobody is there, both are.
 #[test]
 fn a_step_that_the_bus_cannot_show_ends_with_enter() {
-    if !has("script") {
+    if !program::is_there("script") {
         return;
     }
     let sheet = std::fs::read_to_string(root().join("demo/sheets/gannet.toml")).unwrap();
@@ -536,7 +537,7 @@ fn ctrl_c_ends_every_command_in_time() {
             "a line with nothing on it",
             |bench| line(&format!("line {} --at 0x0A002400", long_file(bench).display())),
             nobody(),
-            "",
+            "Ready: connect units",
             4,
         ),
         ("a console", |_| line("console"), talking(), "listening to the unit", 0),
@@ -546,11 +547,7 @@ fn ctrl_c_ends_every_command_in_time() {
     for (name, args, bench, ready, code) in cases {
         let args = args(&bench);
         let mut running = Running::start(bench.command().args(&args));
-        if ready.is_empty() {
-            std::thread::sleep(Duration::from_millis(400));
-        } else {
-            running.wait_for(ready);
-        }
+        running.wait_for(ready);
         interrupt(&running);
         let began = Instant::now();
         let ended: Ended = running.end();

@@ -6,9 +6,10 @@ mod support;
 
 use std::path::{Path, PathBuf};
 use std::process::Command;
+use vaka_testkit::program;
 
 use serde_json::Value;
-use support::{Bench, Ended, Running, firmware, has, program, root};
+use support::{Bench, Ended, Running, firmware, program, root};
 
 /// A folder with the demo files in it, and the program run there.
 struct Desk(tempfile::TempDir);
@@ -80,7 +81,7 @@ fn every_form_converts_into_every_other_and_back() {
 
 #[test]
 fn objcopy_reads_what_was_converted() {
-    if !has("objcopy") {
+    if !program::is_there("objcopy") {
         return;
     }
     let desk = Desk::new();
@@ -258,7 +259,7 @@ fn what_is_no_firmware_is_named() {
         desk.run(&format!("check {file}")).expect(8, &[words]);
         desk.run(&format!("convert {file} x.bin")).expect(8, &[words]);
     }
-    if has("python3") {
+    if program::is_there("python3") {
         // A zip made by another program.
         let script = "import zipfile; z = zipfile.ZipFile('fw.zip', 'w', zipfile.ZIP_DEFLATED); z.write('r1.hex', 'tern/r1.hex'); z.writestr('notes.txt', 'x')";
         assert!(Command::new("python3").current_dir(desk.0.path()).args(["-c", script]).status().unwrap().success());

@@ -16,6 +16,8 @@ use vaka_sim::unit::Hand;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
+use vaka_testkit::Random;
+use vaka_testkit::program;
 
 fn bench() -> Bench {
     Bench::of(vec![
@@ -53,7 +55,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
     let all = records(&bench, &[]);
     assert_eq!(all.len(), 3, "a plan is no attempt");
     let first = &all[0];
-    if support::has("sha256sum") {
+    if program::is_there("sha256sum") {
         assert_eq!(first["begun"]["file"]["sha256"], sha256sum(&firmware("gannet-1.3.0.dfu")));
         assert_eq!(first["begun"]["file"]["content_sha256"], sha256sum(&firmware("gannet-1.3.0.bin")));
     }
@@ -163,13 +165,12 @@ fn a_killed_program_leaves_a_whole_journal_and_a_unit_that_can_be_updated() {
     let image = fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
     let file = firmware("tern-r1-1.5.0.hex");
     let before = bench.memory("1-1");
-    let mut state = 0x5EED_0005_u64;
+    let mut random = Random(0x5EED_0005);
     for turn in 0..kills {
         for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Release("SET".into())] {
             lock(&bench.world).hand("1-1", &hand);
         }
         lock(&bench.world).unit("1-1").unwrap().flash_mut().erase(0x0A00_2400..0x0A00_7800);
-        state = state.wrapping_mul(6364136223846793005).wrapping_add(1442695040888963407);
         let update = || {
             bench
                 .command()
@@ -180,7 +181,7 @@ fn a_killed_program_leaves_a_whole_journal_and_a_unit_that_can_be_updated() {
                 .spawn_quiet()
         };
         let mut child = update();
-        std::thread::sleep(Duration::from_micros((state >> 33) % 700_000));
+        std::thread::sleep(Duration::from_micros(random.below(700_000) as u64));
         child.kill().unwrap();
         child.wait().unwrap();
         for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Release("SET".into())] {

@@ -63,8 +63,7 @@ fn the_next_unit_is_updated_and_none_twice() {
     assert!(is_updated(&bench, "1-1"));
     let again = |hands: &[Hand]| hands.iter().for_each(|hand| assert!(lock(&bench.world).hand("1-1", hand)));
     again(&[Hand::Pull]);
-    // The port must be empty for longer than a restart takes.
-    std::thread::sleep(std::time::Duration::from_secs(2));
+    line.wait_for("free for the next unit");
     again(&[Hand::Plug]);
     line.wait_for("was done before");
     Command::new("kill").args(["-INT", &line.id().to_string()]).status().unwrap();

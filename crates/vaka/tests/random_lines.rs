@@ -10,6 +10,7 @@ mod support;
 use std::collections::BTreeMap;
 use std::ops::Range;
 use std::path::PathBuf;
+use vaka_testkit::Random;
 
 use serde_json::Value;
 use support::{Bench, Running, root};
@@ -28,29 +29,6 @@ use vaka_sim::world::lock;
 const FEW: usize = 120;
 /// A bench is used for so many commands, then a new one.
 const A_BENCH: usize = 40;
-
-struct Random(u64);
-
-impl Random {
-    fn below(&mut self, most: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 >> 16).unwrap() % most
-    }
-
-    fn of<'a, T>(&mut self, list: &'a [T]) -> &'a T {
-        &list[self.below(list.len())]
-    }
-
-    fn word(&mut self, list: &[&'static str]) -> &'static str {
-        list[self.below(list.len())]
-    }
-
-    fn once_in(&mut self, times: usize) -> bool {
-        self.below(times) == 0
-    }
-}
 
 /// A bench with most products, in different modes.
 fn bench(random: &mut Random) -> Bench {
@@ -134,8 +112,8 @@ const ADDRESSES: [&str; 6] = ["0x0A002400", "0x0A003000", "0x5000", "0x0C104000"
 
 /// A command line.
 fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
-    let file = random.of(files).display().to_string();
-    let other = random.of(files).display().to_string();
+    let file = random.choose(files).display().to_string();
+    let other = random.choose(files).display().to_string();
     let out = format!("out-{}.hex", random.below(1000));
     let words: &[&str] = match random.below(27) {
         0..=9 => &["update", &file],
@@ -158,19 +136,19 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
     let mut line: Vec<String> = words.iter().map(|word| (*word).to_owned()).collect();
     let updates = words[0] == "update";
     let mut add = |yes: bool, words: &[&str]| line.extend(words.iter().filter(|_| yes).map(|word| (*word).to_owned()));
-    add(random.below(3) > 0, &["--unit", random.word(&UNITS)]);
-    add(random.below(3) > 0, &["--variant", random.word(&LABELS)]);
-    add(random.once_in(8), &["--part", random.word(&["display", "interface", "wing"])]);
+    add(random.below(3) > 0, &["--unit", random.pick(&UNITS)]);
+    add(random.below(3) > 0, &["--variant", random.pick(&LABELS)]);
+    add(random.once_in(8), &["--part", random.pick(&["display", "interface", "wing"])]);
     for _ in 0..random.below(4) {
-        add(true, &["--agree", random.word(&AGREEMENTS)]);
+        add(true, &["--agree", random.pick(&AGREEMENTS)]);
     }
     add(updates && random.once_in(4), &["--clear-all"]);
     add(updates && random.once_in(4), &["--rewrite"]);
-    add(updates && random.once_in(6), &["--keep", random.word(&["settings", "bootloader", "application"])]);
+    add(updates && random.once_in(6), &["--keep", random.pick(&["settings", "bootloader", "application"])]);
     add(updates && random.once_in(6), &["--check", "accepted"]);
     add(updates && random.once_in(8), &["--plan"]);
-    add(updates && random.once_in(5), &["--at", random.word(&ADDRESSES)]);
-    add(updates && random.once_in(9), &["--memory", random.word(&["0", "Tide Flash", "1"])]);
+    add(updates && random.once_in(5), &["--at", random.pick(&ADDRESSES)]);
+    add(updates && random.once_in(9), &["--memory", random.pick(&["0", "Tide Flash", "1"])]);
     line.extend(["--unattended", "--wait", "1s", "--format", "json"].map(str::to_owned));
     line
 }
@@ -236,7 +214,7 @@ fn assert_planned(before: &[(String, u64, u64, Vec<u8>)], bench: &Bench, stdout:
 fn hands(random: &mut Random, bench: &Bench) {
     let mut world = lock(&bench.world);
     let ports = world.ports();
-    let port = random.of(&ports).clone();
+    let port = random.choose(&ports).clone();
     let buttons = ["SET", "MODE", "BOOT", "MARK", "SERVICE", "KEY", "MAST", "BRIDGE"];
     if random.once_in(2) {
         world.hand(&port, &Hand::Pull);

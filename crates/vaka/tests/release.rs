@@ -9,9 +9,10 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::process::Command;
 
-use support::{Bench, Ended, Running, assert_updated, at_terminal, firmware, has, root};
+use support::{Bench, Ended, Running, assert_updated, at_terminal, firmware, root};
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::tern::Revision;
+use vaka_testkit::program;
 
 /// A bench with keys of its own, in a folder of its own.
 struct Workshop(Bench);
@@ -115,7 +116,7 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
 
 #[test]
 fn keys_and_signatures_are_those_of_openssl() {
-    if !(has("openssl") && has("python3")) {
+    if !(program::is_there("openssl") && program::is_there("python3")) {
         return;
     }
     let shop = Workshop::new();
@@ -274,7 +275,7 @@ fn an_alternative_build_is_chosen_shown_and_recorded() {
 /// step is shown, and somebody says how it ended.
 #[test]
 fn a_file_is_handed_out_for_another_tool() {
-    if !has("script") {
+    if !program::is_there("script") {
         return;
     }
     let shop = Workshop::new();

@@ -6,11 +6,12 @@ mod support;
 
 use std::process::Command;
 
-use support::{Bench, Running, has, program, root};
+use support::{Bench, Running, program, root};
 use vaka_sim::unit::Hand;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
+use vaka_testkit::program;
 
 fn hand(bench: &Bench, port: &str, hands: &[&str]) {
     for words in hands {
@@ -87,7 +88,7 @@ fn rules_name_the_units_of_the_sheets_and_no_others() {
     bench.run(&["setup", "rules", "--out", file.to_str().unwrap()]).expect(0, &["udevadm control --reload"]);
     bench.run(&["setup", "rules", "--out", file.to_str().unwrap()]).expect(3, &["is there already"]);
     // Newer systems check rules files by themselves.
-    let can_verify = has("udevadm")
+    let can_verify = program::is_there("udevadm")
         && Command::new("udevadm").args(["verify", "--help"]).output().is_ok_and(|done| done.status.success());
     if can_verify {
         let done = Command::new("udevadm").arg("verify").arg(&file).output().unwrap();

@@ -14,6 +14,7 @@ use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_sim::usb::Answer;
 use vaka_sim::world::{Logged, lock};
+use vaka_testkit::program;
 
 fn read(name: &str) -> Vec<u8> {
     fs::read(firmware(name)).unwrap()
@@ -537,7 +538,7 @@ fn in_a_terminal(bench: &Bench, answers: &[&str]) -> support::Ended {
 
 #[test]
 fn at_a_terminal_the_label_is_asked_for() {
-    if !support::has("script") {
+    if !program::is_there("script") {
         return;
     }
     let cases: [(&[&str], i32, &str); 6] = [

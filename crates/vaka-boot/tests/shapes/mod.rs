@@ -18,8 +18,9 @@ use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain};
+use vaka_testkit::Random;
 
-use crate::support::{FAULT_KINDS, Random, Scene, failure};
+use crate::support::{FAULT_KINDS, Scene, failure};
 
 /// Where the flash of these units begins: 64 sectors of 256 bytes.
 pub const BASE: u32 = 0x0B00_0000;

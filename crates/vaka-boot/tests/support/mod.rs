@@ -321,26 +321,6 @@ pub const FAULT_KINDS: [FaultKind; 5] = [
     FaultKind::Pull(Some(Duration::from_millis(700))),
 ];
 
-/// A small generator, so that the cases repeat.
-pub struct Random(pub u64);
-
-impl Random {
-    pub fn below(&mut self, limit: usize) -> usize {
-        self.0 ^= self.0 << 13;
-        self.0 ^= self.0 >> 7;
-        self.0 ^= self.0 << 17;
-        usize::try_from(self.0 % limit as u64).unwrap()
-    }
-
-    pub fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
-        choices[self.below(choices.len())].clone()
-    }
-
-    pub fn once_in(&mut self, times: usize) -> bool {
-        self.below(times) == 0
-    }
-}
-
 /// A release of the Tern with these stages, unsigned.
 pub fn release(stages: Vec<Stage>, loses: Vec<Loss>, members: BTreeMap<String, Vec<u8>>) -> Release {
     let manifest = Manifest {

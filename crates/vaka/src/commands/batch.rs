@@ -93,6 +93,7 @@ pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     let job = Job::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);
+    screen.ready();
     let counts = std::thread::scope(|scope| {
         let (sender, news) = mpsc::channel::<(Location, News)>();
         let begin = |candidate: &Candidate<'_>| {
@@ -150,7 +151,7 @@ fn watch(
             return Ok(counts);
         }
         if wants_more {
-            for candidate in comers(job, bench, &mut ports)? {
+            for candidate in comers(job, bench, &mut ports, screen)? {
                 if job.args.count.is_some_and(|count| begun >= count) {
                     break;
                 }
@@ -187,6 +188,7 @@ fn comers<'b>(
     job: &Job<'_>,
     bench: &Bench<'b>,
     ports: &mut BTreeMap<Location, Port>,
+    screen: &Screen,
 ) -> Result<Vec<Candidate<'b>>, Failure> {
     let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
     ports.retain(|location, port| {
@@ -197,7 +199,13 @@ fn comers<'b>(
                 *gone = None;
                 true
             }
-            Port::Through(gone) => gone.get_or_insert_with(Instant::now).elapsed() < EMPTY,
+            Port::Through(gone) => {
+                let was_restarting = gone.get_or_insert_with(Instant::now).elapsed() < EMPTY;
+                if !was_restarting {
+                    screen.free(bench.called(location).unwrap_or(&bench.place(location)));
+                }
+                was_restarting
+            }
         }
     });
     let is_new = |candidate: &Candidate<'_>| !ports.contains_key(candidate.location()) && !candidate.sheets.is_empty();

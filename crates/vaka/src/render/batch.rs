@@ -98,6 +98,16 @@ impl Screen {
         }
     }
 
+    /// Units can be connected from now on.
+    pub fn ready(&self) {
+        self.note("Ready: connect units. Ctrl-C ends the line.");
+    }
+
+    /// A port has been empty for longer than a unit restarts: the next unit there is another one.
+    pub fn free(&self, place: &str) {
+        self.note(&format!("{:<10}  free for the next unit", text::tame(place)));
+    }
+
     /// A unit came.
     pub fn begins(&mut self, place: &str, called: Option<&str>, candidate: &Candidate<'_>) {
         let at = text::tame(called.unwrap_or(place));

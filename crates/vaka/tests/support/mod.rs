@@ -24,7 +24,7 @@ const DEADLINE: Duration = Duration::from_secs(60);
 
 /// A file of the demo firmware, as the compiler and `objcopy` made it.
 pub fn firmware(name: &str) -> PathBuf {
-    root().join("demo/firmware/out").join(name)
+    vaka_testkit::demo::firmware(name)
 }
 
 pub fn root() -> PathBuf {
@@ -137,17 +137,6 @@ pub fn program() -> Command {
         .env("XDG_CONFIG_HOME", "/nonexistent")
         .env("XDG_STATE_HOME", "/nonexistent");
     command
-}
-
-/// Whether a program that a test needs is there. Where it is missing the test
-/// is skipped, unless `VAKA_TESTS_NEED_PROGRAMS` wants it to fail.
-pub fn has(program: &str) -> bool {
-    let there = Command::new(program).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status().is_ok();
-    assert!(there || std::env::var_os("VAKA_TESTS_NEED_PROGRAMS").is_none(), "'{program}' is missing");
-    if !there {
-        eprintln!("skipped: '{program}' is missing");
-    }
-    there
 }
 
 /// The same command in a terminal of its own, by `script` of util-linux. Ask with

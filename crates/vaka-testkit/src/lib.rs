@@ -1,0 +1,8 @@
+//! What the tests of several crates share. It depends on none of them, so that every crate's
+//! tests can use it.
+
+pub mod demo;
+pub mod program;
+mod random;
+
+pub use random::Random;

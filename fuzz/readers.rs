@@ -1,0 +1,322 @@
+//! What is done with the bytes of one input, for each fuzz target. The tests of `vaka-boot`
+//! replay the seeds with the same functions.
+
+#![allow(dead_code)] // a target uses one of them
+
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, AtomicU64, AtomicUsize, Ordering};
+use std::time::Duration;
+
+use vaka_boot::context::Context;
+use vaka_boot::protocol::dialect::Interpreter;
+use vaka_core::memory::layout::Layout;
+use vaka_core::sheet::Sheet;
+use vaka_dialect::{Dialect, OperationName, Value};
+use vaka_image::address::Address;
+use vaka_image::facts::Suffix;
+use vaka_image::{Image, ReadOptions};
+use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
+
+const SHEET: &str = include_str!("../demo/sheets/tern.toml");
+
+/// A sound dialect that the input is put into, so that it comes beyond TOML.
+const AROUND: [&str; 3] = [
+    "dialect = 1\nname = \"f\"\n[carrier]\nkind = \"serial\"\n[geometry]\nchunk = 16\n[write]\nsend = '''",
+    "'''\nreply = \"bytes\" # ",
+    "\n",
+];
+
+/// What was read is sound: rising, apart, inside 32 bits.
+fn check_image(image: &Image) {
+    assert!(image.span().end().get() <= 1 << 32);
+    assert!(image.segments().windows(2).all(|pair| pair[0].span().end() < pair[1].span().start()));
+}
+
+/// The Intel HEX reader, and its writer on what was read.
+pub(crate) fn hex(bytes: &[u8]) {
+    if let Ok(image) = vaka_image::hex::read(bytes) {
+        check_image(&image);
+        assert_eq!(
+            vaka_image::hex::read(&vaka_image::hex::write(&image)).map(|again| again.segments().to_vec()),
+            Ok(image.segments().to_vec())
+        );
+    }
+}
+
+/// The S-record reader, and its writer on what was read.
+pub(crate) fn srec(bytes: &[u8]) {
+    if let Ok(image) = vaka_image::srec::read(bytes) {
+        check_image(&image);
+        assert_eq!(
+            vaka_image::srec::read(&vaka_image::srec::write(&image)).map(|again| again.segments().to_vec()),
+            Ok(image.segments().to_vec())
+        );
+    }
+}
+
+/// The ELF reader.
+pub(crate) fn elf(bytes: &[u8]) {
+    if let Ok(image) = vaka_image::elf::read(bytes) {
+        check_image(&image);
+    }
+}
+
+/// The UF2 reader, and its writer on what was read. Blocks are made whole, so that
+/// the magic numbers need not be guessed.
+pub(crate) fn uf2(bytes: &[u8]) {
+    let mut file = Vec::new();
+    for piece in bytes.chunks(96) {
+        let mut block = [0; 512];
+        block[..8].copy_from_slice(&[0x55, 0x46, 0x32, 0x0A, 0x57, 0x51, 0x5D, 0x9E]);
+        block[508..].copy_from_slice(&[0x30, 0x6F, 0xB1, 0x0A]);
+        block[8..8 + piece.len()].copy_from_slice(piece);
+        file.extend_from_slice(&block);
+    }
+    let _ = vaka_image::uf2::read(bytes);
+    for set in vaka_image::uf2::read(&file).into_iter().flat_map(|firmware| firmware.sets) {
+        let image = set.image;
+        check_image(&image);
+        if let Some(written) = vaka_image::uf2::write(&image, Some(7)) {
+            assert!(vaka_image::uf2::read(&written).is_ok());
+        }
+    }
+}
+
+/// The readers of DFU files. The suffix is put right, so that its CRC need not be
+/// guessed.
+pub(crate) fn dfu_file(bytes: &[u8]) {
+    let _ = vaka_image::dfu_file::suffix(bytes);
+    let mut file = bytes.to_vec();
+    vaka_image::dfu_file::append_suffix(&mut file, Suffix { release: 1, product: 2, vendor: 3, version: 0x011A });
+    for at in [None, Some(Address::new(0xFFFF_FF00))] {
+        for set in vaka_image::read_all(&file, at).into_iter().flat_map(|firmware| firmware.sets) {
+            assert!(set.image.span().end().get() <= 1 << 32);
+        }
+    }
+}
+
+/// Detection, raw binaries, and the search for a stamp.
+pub(crate) fn stamp(bytes: &[u8]) {
+    let options = ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() };
+    if let Ok(image) = vaka_image::read(bytes, options) {
+        let _ = vaka_image::stamp::find(&image, Some(4));
+        if let vaka_image::stamp::Found::One(_) = vaka_image::stamp::find(&image, None)
+            && let Ok(sealed) = vaka_image::stamp::seal(&image)
+        {
+            let found = vaka_image::stamp::find(&sealed, None);
+            assert!(
+                matches!(found, vaka_image::stamp::Found::One(stamp) if stamp.seal == vaka_image::stamp::SealState::Good)
+            );
+        }
+    }
+}
+
+/// The memory layout text of a DFU interface.
+pub(crate) fn layout(bytes: &[u8]) {
+    if let Some(layout) = std::str::from_utf8(bytes).ok().and_then(Layout::parse) {
+        assert!(layout.map.zones().iter().all(|zone| zone.span().end().get() <= 1 << 32));
+    }
+}
+
+/// A maker's own wrapper, and the product sheet that describes it: the bytes up
+/// to the first zero are a sheet's end, the rest is a file.
+pub(crate) fn wrapper(bytes: &[u8]) {
+    let (text, file) = bytes.split_at(bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len()));
+    let Ok(text) = std::str::from_utf8(text) else { return };
+    let Ok(sheet) = Sheet::parse("fuzz.toml", &format!("{SHEET}{text}")) else { return };
+    for wrapper in &sheet.wrappers {
+        let whole = [&wrapper.magic[..], file].concat();
+        for file in [file, &whole] {
+            if let Some(Ok(opened)) = wrapper.unwrap(file) {
+                assert!(opened.payload.len() <= file.len());
+            }
+        }
+    }
+}
+
+/// The dialect language: whatever a file holds, it is read or refused, with line and
+/// column inside the file; what was read can be shown.
+pub(crate) fn dialect(bytes: &[u8]) {
+    let Ok(text) = std::str::from_utf8(bytes) else { return };
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let inside = text.replace("'''", "''");
+    let framed = format!("{}{inside}{}{}", AROUND[0], AROUND[1], AROUND[2]);
+    let (head, tail) = inside.split_once('|').unwrap_or((&inside, "u8 x"));
+    let both = format!("{}{head}'''\nreply = '''{tail}'''\n[restart]\ndo = '''{tail}'''\n", AROUND[0]);
+    for text in [text, &framed, &both] {
+        match Dialect::parse("f", text, &nothing) {
+            Ok(dialect) => {
+                let _ = dialect.rows();
+            }
+            Err(errors) => {
+                for error in errors.0 {
+                    assert!(error.line >= 1 && error.line <= text.lines().count() + 1, "{error}");
+                    assert!(error.column >= 1, "{error}");
+                }
+            }
+        }
+    }
+}
+
+/// Every kind of carrier and of framing, with all that reads answers.
+const DIALECTS: [&str; 8] = [
+    include_str!("../demo/sheets/dunlin.dialect.toml"),
+    include_str!("../demo/sheets/auk.dialect.toml"),
+    include_str!("../demo/sheets/fulmar.dialect.toml"),
+    include_str!("../demo/sheets/skua.dialect.toml"),
+    include_str!("../crates/vaka-dialect/src/templates/serial.dialect.toml"),
+    include_str!("../crates/vaka-dialect/src/templates/pipes.dialect.toml"),
+    "dialect = 1\nname = 'c'\n[carrier]\nkind = 'pipes'\n[framing]\nkind = 'cobs'\n[geometry]\nchunk = 'size'\n[identify]\nsend = '1'\nreply = \"u8 size, bytes(size) x, bits16be(a:3, _:12, c:1), hex(4) h, dec d, '\\n', bytes rest\"\ntells = { a = 'fold(s = 0, b in x by 3: s * 31 + le(b) & 0xFFFF)' }\n[write]\nerases = true\ndo = \"each size of data { identify_again }\"\n[exchange.identify_again]\nreply = 'u8 n, bytes(n * n) _'\n[checksum]\nsend = '2'\nreply = 'i24be v'\nunit = 'v'\nimage = 'rounds(min(v, 9), a = 1: a * v)'\n[restart]\nsend = '3'",
+    "dialect = 1\nname = 'm'\n[carrier]\nkind = 'serial'\njunk = 9\n[framing]\nkind = 'markers'\nstart = \"x'02'\"\nend = \"x'03'\"\nescape = 16\n[geometry]\nchunk = 8\n[sync]\nsend = '1'\nreply = \"bytes(1) k, hexbytes(2) z if k == 'z', u8 s if k != 'z'\"\n[start]\ns = 1\n[table.t]\n0 = 'ok'\n1 = 'busy'\n[write]\nerases = true\nsend = '2'\nreply = 'u8 in t'\nrefused = [\"'e', dec n\", 'u8 = 9']\nbusy = 'u8 = 7'\n[read]\ndo = \"until s == 0 every s ms within 9 s { more }\"\nresult = 'fill(length, 0)'\n[exchange.more]\nsend = '3'\nreply = 'u8 s'\noptional = true\n[restart]\nsend = '4'",
+];
+
+#[derive(Clone, Default)]
+struct Fast(Arc<AtomicU64>);
+
+impl Clock for Fast {
+    fn now(&self) -> Duration {
+        Duration::from_micros(self.0.load(Ordering::Relaxed))
+    }
+
+    fn sleep(&self, time: Duration) {
+        self.0.fetch_add(u64::try_from(time.as_micros()).unwrap_or(1), Ordering::Relaxed);
+    }
+}
+
+/// Answers with what the input holds; then with nothing.
+struct Hostile {
+    bytes: Vec<u8>,
+    at: Arc<AtomicUsize>,
+    clock: Fast,
+    descriptor: Vec<u8>,
+}
+
+impl Hostile {
+    fn next(&mut self, most: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        // Any transfer takes some time.
+        self.clock.sleep(Duration::from_micros(50));
+        let at = self.at.load(Ordering::Relaxed);
+        let Some(head) = self.bytes.get(at).copied() else {
+            self.clock.sleep(timeout);
+            return Err(TransferError::Timeout);
+        };
+        self.at.store(at + 1, Ordering::Relaxed);
+        match head {
+            0xFF => Err(TransferError::Stall),
+            0xFE => {
+                self.clock.sleep(timeout);
+                Err(TransferError::Timeout)
+            }
+            0xFD => Err(TransferError::Gone),
+            // The same again, for ever: a unit that never stops.
+            0xFC => {
+                self.at.store(at, Ordering::Relaxed);
+                Ok(vec![self.bytes.get(at + 1).copied().unwrap_or(7); most.min(9)])
+            }
+            len => {
+                let from = at + 1;
+                let to = (from + usize::from(len)).min(self.bytes.len());
+                self.at.store(to, Ordering::Relaxed);
+                Ok(self.bytes[from..to].iter().copied().take(most).collect())
+            }
+        }
+    }
+}
+
+impl UsbDevice for Hostile {
+    fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        match (setup.kind, setup.request, setup.value >> 8) {
+            (0x80, 6, 1) => Ok(vec![18, 1, 0, 2, 0, 0, 0, 64, 9, 18, 1, 0, 0, 1, 0, 0, 0, 1]),
+            (0x80, 6, 2) => Ok(self.descriptor[..self.descriptor.len().min(usize::from(length))].to_vec()),
+            (0x80, 6, _) => Err(TransferError::Stall),
+            _ => self.next(usize::from(length), timeout),
+        }
+    }
+
+    fn control_out(&mut self, _: Setup, _: &[u8], _: Duration) -> Result<(), TransferError> {
+        self.clock.sleep(Duration::from_micros(50));
+        Ok(())
+    }
+
+    fn claim(&mut self, _: u8, _: u8) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn pipe_in(&mut self, _: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.next(length, timeout)
+    }
+
+    fn pipe_out(&mut self, _: Pipe, _: &[u8], _: Duration) -> Result<(), TransferError> {
+        self.clock.sleep(Duration::from_micros(50));
+        Ok(())
+    }
+
+    fn clear_halt(&mut self, _: Pipe) -> Result<(), TransferError> {
+        Ok(())
+    }
+
+    fn has_left(&mut self, within: Duration) -> bool {
+        self.clock.sleep(within);
+        false
+    }
+
+    fn reset(&mut self) -> Result<(), TransferError> {
+        Ok(())
+    }
+}
+
+/// One interface of each class that a carrier looks for.
+fn descriptor() -> Vec<u8> {
+    let mut bytes = vec![9, 2, 0, 0, 4, 1, 0, 0x80, 50];
+    for (number, class) in [[3, 0, 0], [2, 2, 0], [0x0A, 0, 0], [0xFE, 1, 2]].iter().enumerate() {
+        bytes.extend([9, 4, number.to_le_bytes()[0], 0, 2, class[0], class[1], class[2], 0]);
+        match class[0] {
+            0xFE => bytes.extend([9, 0x21, 7, 0, 0, 0, 1, 0x10, 1]),
+            3 => bytes.extend([7, 5, 0x81, 3, 64, 0, 1, 7, 5, 0x01, 3, 64, 0, 1]),
+            0x0A => bytes.extend([7, 5, 0x82, 2, 64, 0, 0, 7, 5, 0x02, 2, 64, 0, 0]),
+            _ => {}
+        }
+    }
+    let total = u16::try_from(bytes.len()).unwrap_or_default().to_le_bytes();
+    bytes[2..4].copy_from_slice(&total);
+    bytes
+}
+
+/// The dialect engine against a hostile unit: whatever it answers, every operation ends
+/// by its deadline, and nothing panics.
+pub(crate) fn dialect_engine(bytes: &[u8]) {
+    let Some((which, bytes)) = bytes.split_first() else { return };
+    let nothing = |_: &str| Err("no files here".to_owned());
+    let text = DIALECTS[usize::from(*which) % DIALECTS.len()];
+    let dialect = Arc::new(Dialect::parse("f", text, &nothing).unwrap_or_else(|errors| panic!("{errors}")));
+    let clock = Fast::default();
+    let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
+    let mut cx = Context::new(&clock, &mut quiet, &never);
+    let device = Hostile { bytes: bytes.to_vec(), at: Arc::default(), clock: clock.clone(), descriptor: descriptor() };
+    let Ok(mut talk) = Interpreter::open(Box::new(device), dialect.clone(), None, &mut cx) else { return };
+    let names = dialect.given();
+    talk.give(vec![
+        (names.origin, Value::Int(0)),
+        (names.region_start, Value::Int(0)),
+        (names.region_size, Value::Int(4096)),
+    ]);
+    for name in OperationName::ALL {
+        let began = clock.now();
+        let given = vec![
+            (names.address, Value::Int(256)),
+            (names.length, Value::Int(16)),
+            (names.data, vec![7; 16].into()),
+            (names.index, Value::Int(1)),
+            (names.chunks, Value::Int(3)),
+            (names.last, Value::Int(0)),
+        ];
+        let _ = talk.run(name, given, &mut cx);
+        // The longest deadline of an operation, and what one last exchange may add.
+        assert!(
+            clock.now() - began < Duration::from_secs(400),
+            "{name:?} of {} took {:?}",
+            dialect.name,
+            clock.now() - began
+        );
+    }
+}
