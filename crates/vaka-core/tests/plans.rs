@@ -1,5 +1,7 @@
 //! Plans of each kind of route, as tables: which steps there are, in which order.
 
+#![allow(clippy::unwrap_used)] // a panic is the message of a test
+
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
