@@ -4,7 +4,7 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::matching::{Case, Outcome, Phase, Verdict, judge, variants_for};
+use vaka_core::matching::{Case, Outcome, Phase, Source, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{Geometry, KnownContent, Plan, PlanError, PlanInput};
 use vaka_core::sheet::{Sheet, Variant};
@@ -13,6 +13,7 @@ use vaka_core::volume::{VolumeFacts, lines};
 use vaka_image::address::Address;
 use vaka_image::dfu_file::append_suffix;
 use vaka_image::facts::Suffix;
+use vaka_image::stamp;
 use vaka_image::{Image, ReadOptions};
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
@@ -164,6 +165,51 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
     }
     let short = vaka_image::read(b":04240000DEADBEEFA0\n:00000001FF", ReadOptions::default()).unwrap();
     assert!(variants_for(&sheet, &short)[0].against.is_some());
+}
+
+/// A stamp names product and variants, where the image starts, and a digest of its bytes.
+#[test]
+fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
+    let sheet = sheet();
+    let r1 = changed(0, 0x00);
+    let stamped = |product: Option<&str>, variants: &[&str]| {
+        let variants = variants.iter().map(|id| (*id).to_owned()).collect();
+        stamp::append(&r1, &stamp::Text { product: product.map(str::to_owned), variants, ..Default::default() })
+            .unwrap()
+    };
+    let good = stamped(Some("tern"), &["r1"]);
+    let sealed = stamp::seal(&good).unwrap();
+    let flipped = sealed.patched(r1.start().checked_add(0x100).unwrap(), &[0xA5, 0xA5]);
+    let moved = good.moved(r1.start().checked_add(0x400).unwrap()).unwrap();
+    #[rustfmt::skip]
+    let cases = [
+        // image                                 conflict  because
+        (&r1,                                    None,        ""),
+        (&good,                                  Some(false), "its digest is right"),
+        (&sealed,                                Some(false), "its digest is right"),
+        (&stamped(None, &[]),                    Some(false), "its digest is right"),
+        (&stamped(Some("tern"), &["r2", "r1"]),  Some(false), "its digest is right"),
+        (&stamped(Some("gannet"), &["r1"]),      Some(true),  "the sheet's product is tern"),
+        (&stamped(Some("tern"), &["r2"]),        Some(true),  "r1 is not among them"),
+        (&moved,                                 Some(true),  "it says that the image starts at 0x0A00_2400"),
+        (&flipped,                               Some(true),  "its digest is not the image's: changed or cut after it was sealed"),
+    ];
+    for (number, (image, conflict, because)) in cases.into_iter().enumerate() {
+        let verdict = judge(&Case {
+            sheet: &sheet,
+            unit: None,
+            image,
+            label: sheet.variant("r1"),
+            running: None,
+            clear_all: false,
+            keep: &[],
+            agreed: &[],
+            claim: None,
+        });
+        let found = verdict.evidence.iter().find(|evidence| evidence.source == Source::Stamp);
+        assert_eq!(found.map(|evidence| evidence.is_conflict()), conflict, "case {number}: {found:?}");
+        assert!(found.is_none_or(|evidence| evidence.means.contains(because)), "case {number}: {found:?}");
+    }
 }
 
 /// A unit in update mode, written whatever it holds.
@@ -341,7 +387,6 @@ fn what_fits_what_by_facts_and_signs() {
     use Outcome::{Conflicts, Fits, Undecided};
     use vaka_core::matching::Claim;
     use vaka_core::sheet::Fact;
-    use vaka_image::stamp;
     let r1 = image(R1);
     let stamped = |name: &str, value: &str| {
         let text = stamp::Text { facts: vec![(name.into(), value.into())], ..stamp::Text::default() };
