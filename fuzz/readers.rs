@@ -207,7 +207,7 @@ impl Hostile {
                 self.clock.sleep(timeout);
                 Err(TransferError::Timeout)
             }
-            0xFD => Err(TransferError::Gone),
+            0xFD => Err(TransferError::Disconnected),
             // The same again, for ever: a unit that never stops.
             0xFC => {
                 self.at.store(at, Ordering::Relaxed);

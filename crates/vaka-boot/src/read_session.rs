@@ -258,7 +258,7 @@ impl<'a> ReadSession<'a> {
             }
         }
         match self.session.protection(first, cx).map_err(|error| failed(&error, &self.place, "looking at it"))? {
-            Protection::Open | Protection::Unknown => Ok(()),
+            Protection::Unprotected | Protection::Unknown => Ok(()),
             Protection::Protected(reason) => refused(
                 format!("The unit's memory is read-protected; it says: {reason}."),
                 "Lifting that would erase what you want to read.",
@@ -510,13 +510,13 @@ impl Entry<'_, '_> {
 }
 
 fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
-    if let SessionError::Held(by) = error {
+    if let SessionError::Busy(by) = error {
         return held(place, by);
     }
     Failure::new(ExitCode::Transfer, format!("The unit at {place} failed {doing}: {error}."))
         .state("Nothing was changed in it.")
         .cure(match error {
-            SessionError::Rejected { cure, .. } => cure,
+            SessionError::NeedsAction { cure, .. } => cure,
             _ => "Unplug it, put it into update mode again and run the same command.",
         })
 }

@@ -51,7 +51,7 @@ pub trait StageHooks {
 }
 
 /// What is known of the unit by now.
-struct Known {
+struct InstallState {
     unit: Option<Selector>,
     /// Where it was last.
     place: Option<String>,
@@ -62,13 +62,13 @@ struct Known {
 }
 
 /// One run.
-struct Run<'r, 'p> {
+struct Installer<'r, 'p> {
     staged: &'r ReleaseInstall<'r>,
     request: &'r Request<'r>,
     operator: &'r mut dyn Operator,
     cx: &'r mut Context<'p>,
     around: &'r mut dyn StageHooks,
-    known: Known,
+    state: InstallState,
 }
 
 impl ReleaseInstall<'_> {
@@ -81,14 +81,14 @@ impl ReleaseInstall<'_> {
         cx: &mut Context<'_>,
         around: &mut dyn StageHooks,
     ) -> Report {
-        let known = Known {
+        let state = InstallState {
             unit: request.unit.clone(),
             place: None,
             label: request.label.clone(),
             variant: None,
             undo: Vec::new(),
         };
-        Run { staged: self, request, operator, cx, around, known }.all()
+        Installer { staged: self, request, operator, cx, around, state }.all()
     }
 
     /// Another tool's step whose end the bus does not show needs somebody who says it.
@@ -152,7 +152,7 @@ impl ReleaseInstall<'_> {
     }
 
     /// Whether a unit that is there is past a stage already.
-    fn is_past(&self, stage: &Stage, known: &Known, offered: &[ReleaseImage]) -> Result<bool, Failure> {
+    fn is_past(&self, stage: &Stage, known: &InstallState, offered: &[ReleaseImage]) -> Result<bool, Failure> {
         let Some(device) = self.the_unit(known)? else { return Ok(false) };
         let facts = identity::from_list(&device);
         // A label that is no variant's id leaves all of them open: the newest counts.
@@ -173,7 +173,7 @@ impl ReleaseInstall<'_> {
     }
 
     /// The unit that is meant, where only one is there.
-    fn the_unit(&self, known: &Known) -> Result<Option<DeviceInfo>, Failure> {
+    fn the_unit(&self, known: &InstallState) -> Result<Option<DeviceInfo>, Failure> {
         let mut sheets = vec![self.sheet.clone()];
         sheets.extend(self.sheet.stages.iter().map(|stage| self.sheet.for_stage(stage)));
         let bench = self.bench(&sheets);
@@ -198,7 +198,7 @@ impl ReleaseInstall<'_> {
     }
 }
 
-impl Run<'_, '_> {
+impl Installer<'_, '_> {
     fn all(&mut self) -> Report {
         let stages = &self.staged.release.manifest.stages;
         if self.has_many() || stages[0].foreign.is_some() {
@@ -224,7 +224,7 @@ impl Run<'_, '_> {
                 Err(failure) => return ended(failure, self.cx),
             }
         }
-        last.unwrap_or_else(|| unchanged(self.known.variant.as_deref(), self.staged.sheet, self.cx))
+        last.unwrap_or_else(|| unchanged(self.state.variant.as_deref(), self.staged.sheet, self.cx))
     }
 
     fn has_many(&self) -> bool {
@@ -239,7 +239,7 @@ impl Run<'_, '_> {
             // What another tool takes need be no image that is known here.
             Some(_) => self.staged.offered(stage, &sheet).unwrap_or_default(),
         };
-        if self.staged.is_past(stage, &self.known, &offered)? {
+        if self.staged.is_past(stage, &self.state, &offered)? {
             self.tell(index, stage, StageState::Past);
             self.undo_of_past(stage);
             return Ok(None);
@@ -253,9 +253,9 @@ impl Run<'_, '_> {
             None => {
                 let sheets = [sheet];
                 let bench = self.staged.bench(&sheets);
-                let (unit, label) = (self.known.unit.clone(), self.known.label.clone());
+                let (unit, label) = (self.state.unit.clone(), self.state.label.clone());
                 let undo_later = index + 1 < self.staged.release.manifest.stages.len();
-                let undo_also = &self.known.undo[..];
+                let undo_also = &self.state.undo[..];
                 let request = Request { offered: &offered, unit, label, undo_later, undo_also, ..self.request.clone() };
                 update::run(&bench, &request, self.operator, self.cx)
             }
@@ -271,10 +271,10 @@ impl Run<'_, '_> {
     /// still to be undone.
     fn undo_of_past(&mut self, stage: &Stage) {
         let Some(described) = stage.stage.as_deref().and_then(|id| self.staged.sheet.stage(id)) else { return };
-        let unit = self.staged.the_unit(&self.known).ok().flatten();
+        let unit = self.staged.the_unit(&self.state).ok().flatten();
         let is_between = unit.is_some_and(|unit| described.shows.is(id_of(&unit)));
         let mut routes = described.routes.iter();
-        let of_variant = routes.find(|(id, _)| self.known.label.as_deref().is_none_or(|label| label == id.as_str()));
+        let of_variant = routes.find(|(id, _)| self.state.label.as_deref().is_none_or(|label| label == id.as_str()));
         if let Some(route) = of_variant.and_then(|(_, routes)| routes.first()).filter(|_| is_between) {
             self.undo_before(update::undo_of(route));
         }
@@ -282,20 +282,20 @@ impl Run<'_, '_> {
 
     /// What was done last is undone first.
     fn undo_before(&mut self, mut steps: Vec<Undo>) {
-        steps.append(&mut self.known.undo);
-        self.known.undo = steps;
+        steps.append(&mut self.state.undo);
+        self.state.undo = steps;
     }
 
     /// The next stage is for the same unit, on the same port, of the same variant.
     fn learn(&mut self, report: &Report) {
         if let Some(place) = report.next.as_ref().map(|next| &next.port).or(report.unit.as_ref()) {
-            self.known.unit = Some(Selector::Port(place.clone()));
-            self.known.place = Some(place.clone());
+            self.state.unit = Some(Selector::Port(place.clone()));
+            self.state.place = Some(place.clone());
         }
         self.undo_before(report.undo_later.clone());
         if let Some(variant) = &report.variant {
-            self.known.variant = Some(variant.to_string());
-            self.known.label = Some(variant.to_string());
+            self.state.variant = Some(variant.to_string());
+            self.state.label = Some(variant.to_string());
         }
     }
 
@@ -310,7 +310,7 @@ impl Run<'_, '_> {
         for stage in stages.iter().filter(|stage| stage.foreign.is_none()) {
             match self.plan_of(stage) {
                 Some(plan) => {
-                    let unit = self.known.place.clone().unwrap_or_default();
+                    let unit = self.state.place.clone().unwrap_or_default();
                     self.cx.tell(Event::Plan { unit, phase: Phase::Provisional, plan });
                 }
                 None => {
@@ -323,7 +323,7 @@ impl Run<'_, '_> {
 
     fn plan_of(&self, stage: &Stage) -> Option<Plan> {
         let sheet = sheet_for(self.staged.sheet, stage)?;
-        let variant = sheet.variant(self.known.variant.as_deref()?)?;
+        let variant = sheet.variant(self.state.variant.as_deref()?)?;
         let entry = stage.image(variant.id.as_str(), self.staged.build)?;
         let image = self.staged.release.image(entry, variant).ok()?;
         update::draft(&sheet, variant, &image, self.request).ok()
@@ -342,11 +342,11 @@ impl Run<'_, '_> {
         let mut report = update::empty_report();
         report.product = Some(self.staged.sheet.product.name.clone());
         report.variant = self.staged.sheet.variant(&variant).map(|variant| variant.id.clone());
-        report.unit.clone_from(&self.known.place);
+        report.unit.clone_from(&self.state.place);
         if self.request.plan_only {
             (report.outcome, report.code) = (RunOutcome::Planned, ExitCode::Done);
         } else {
-            let before = self.staged.the_unit(&self.known)?;
+            let before = self.staged.the_unit(&self.state)?;
             self.hand_out(entry, foreign)?;
             let done = match foreign.shows.as_ref().map(|shows| Ids::parse(shows)) {
                 Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
@@ -366,7 +366,7 @@ impl Run<'_, '_> {
     fn variant_for(&self, stage: &Stage) -> Result<String, Failure> {
         let mut all = stage.images.iter().flat_map(|entry| &entry.variants);
         let only = all.next().filter(|first| all.all(|other| other == *first));
-        let known = self.known.variant.as_ref().or(self.known.label.as_ref());
+        let known = self.state.variant.as_ref().or(self.state.label.as_ref());
         known.or(only).cloned().ok_or_else(|| {
             let message = "Nobody said which variant the unit is, and the next step hands out a file for it.";
             Failure::new(ExitCode::Refused, message)
@@ -389,17 +389,17 @@ impl Run<'_, '_> {
             see: foreign.see.clone(),
             ..ManualStep::default()
         };
-        let unit = self.known.place.clone().unwrap_or_default();
+        let unit = self.state.place.clone().unwrap_or_default();
         self.cx.tell(Event::Hand { unit, number: 1, of: 1, hand });
         Ok(())
     }
 
     /// What is undone once another tool has done the last stage.
     fn tell_undo(&mut self, report: &mut Report) {
-        let of = self.known.undo.len();
-        for (number, undo) in (1..).zip(&self.known.undo) {
+        let of = self.state.undo.len();
+        for (number, undo) in (1..).zip(&self.state.undo) {
             let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
-            let unit = self.known.place.clone().unwrap_or_default();
+            let unit = self.state.place.clone().unwrap_or_default();
             self.cx.tell(Event::Hand { unit, number, of, hand });
             report.undo.push(UndoRecord { action: undo.action.clone(), seen: false });
         }
@@ -434,7 +434,7 @@ impl Run<'_, '_> {
     fn await_sign(&mut self, shows: &Ids, before: Option<&DeviceInfo>) -> Result<bool, Failure> {
         let sheets = [self.staged.sheet.clone()];
         let bench = self.staged.bench(&sheets);
-        let place = self.known.place.as_ref();
+        let place = self.state.place.as_ref();
         let is_here = |device: &DeviceInfo| place.is_none_or(|place| bench.place(&device.location) == *place);
         let is_new = |device: &DeviceInfo| {
             before.is_none_or(|before| before.address != device.address || before.location != device.location)

@@ -157,7 +157,7 @@ fn an_absurd_time_is_capped_and_told_once() {
 #[test]
 fn a_unit_that_stays_busy_is_given_up() {
     let done = with_unit(statuses(vec![status(0, 500, 4)]), erase);
-    assert_eq!(done.result, Err(SessionError::Silent("the unit is still at work after 60 s".into())));
+    assert_eq!(done.result, Err(SessionError::Timeout("the unit is still at work after 60 s".into())));
     assert!(done.time < Duration::from_secs(62));
 }
 
@@ -225,7 +225,7 @@ fn short_answers_and_odd_states_are_told() {
         (Ok(vec![0; 5]), "its status has 5 bytes instead of 6"),
         (status(0, 0, 9), "after a download it is in dfuUPLOAD-IDLE"),
         (status(0, 0, 77), "after a download it is in unknown state 77"),
-        (Err(TransferError::Gone), "the unit left the bus"),
+        (Err(TransferError::Disconnected), "the unit left the bus"),
         (Err(TransferError::Timeout), "did not answer within the time limit"),
     ] {
         let said = with_unit(statuses(vec![answer]), erase).result.unwrap_err().to_string();
@@ -284,7 +284,7 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
         let script = move |request: u8, _: u16, data: &[u8]| {
             leaving |= request == DOWNLOAD && data.is_empty();
             match request {
-                _ if leaving && request == gone_at => Err(TransferError::Gone),
+                _ if leaving && request == gone_at => Err(TransferError::Disconnected),
                 GET_STATE => Ok(vec![2]),
                 GET_STATUS => status(0, 0, 5),
                 _ => Ok(Vec::new()),
@@ -300,7 +300,7 @@ fn a_unit_may_vanish_while_it_is_told_to_leave() {
         GET_STATUS => status(0, 0, 5),
         _ => Ok(Vec::new()),
     };
-    assert!(matches!(with_unit(script, |s, cx| s.restart(Some(AT), cx)).result, Err(SessionError::Refused { .. })));
+    assert!(matches!(with_unit(script, |s, cx| s.restart(Some(AT), cx)).result, Err(SessionError::DfuStatus { .. })));
 }
 
 /// An application that answers DFU_DETACH, and at the bus reset leaves or stays while the system

@@ -43,7 +43,7 @@ impl Bus for SimBus {
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let listed = lock(&self.world).open(port).map_err(|error| match error {
-            OpenError::NotThere => BusError::NotThere(location.clone()),
+            OpenError::NotThere => BusError::NotFound(location.clone()),
             OpenError::InUse => BusError::Busy(location.clone()),
         })?;
         let (world, clock) = (self.world.clone(), self.clock.clone());
@@ -77,8 +77,8 @@ impl SimDevice {
         let setup = usb::Setup::parse(setup);
         let answer = lock(&self.world).control(&self.port, self.enumeration, setup, data);
         match answer {
-            None => Err(TransferError::Gone),
-            Some(Answer::Data(bytes)) if bytes.len() > usize::from(setup.length) => Err(TransferError::TooMuch),
+            None => Err(TransferError::Disconnected),
+            Some(Answer::Data(bytes)) if bytes.len() > usize::from(setup.length) => Err(TransferError::Overflow),
             Some(Answer::Data(bytes)) => Ok(bytes),
             Some(Answer::Done) => Ok(Vec::new()),
             Some(Answer::Stall) => Err(TransferError::Stall),
@@ -97,10 +97,10 @@ impl SimDevice {
             let answer = lock(&self.world).bulk(&self.port, self.enumeration, transfer, again);
             let left = deadline.saturating_sub(self.clock.now());
             match answer {
-                None => return Err(TransferError::Gone),
+                None => return Err(TransferError::Disconnected),
                 Some(Answer::Data(bytes)) => match transfer {
                     Bulk::In(_, length) if bytes.len() <= length => return Ok(bytes),
-                    _ => return Err(TransferError::TooMuch),
+                    _ => return Err(TransferError::Overflow),
                 },
                 Some(Answer::Done) => return Ok(Vec::new()),
                 Some(Answer::Stall) => return Err(TransferError::Stall),
@@ -122,7 +122,7 @@ impl UsbDevice for SimDevice {
     }
 
     fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
-        let length = u16::try_from(data.len()).map_err(|_| TransferError::Impossible("more than 65535 bytes"))?;
+        let length = u16::try_from(data.len()).map_err(|_| TransferError::Unsupported("more than 65535 bytes"))?;
         self.control(setup.bytes(length), data, timeout).map(drop)
     }
 
@@ -160,7 +160,7 @@ impl UsbDevice for SimDevice {
     fn reset(&mut self) -> Result<(), TransferError> {
         match lock(&self.world).bus_reset(&self.port, self.enumeration) {
             true => Ok(()),
-            false => Err(TransferError::Gone),
+            false => Err(TransferError::Disconnected),
         }
     }
 }

@@ -92,13 +92,13 @@ pub enum BusError {
     },
     /// Nothing is there any more.
     #[error("nothing that is free is plugged in at {0}")]
-    NotThere(Location),
+    NotFound(Location),
     /// Another program has it.
     #[error("another program uses the unit at {0}")]
     Busy(Location),
     /// This user may not use it.
     #[error("this user may not use the unit at {location} ({node})")]
-    NoRights {
+    PermissionDenied {
         /// Where it is.
         location: Location,
         /// The system's node for it.
@@ -108,7 +108,7 @@ pub enum BusError {
     },
     /// This machine has no USB, or does not show it to this program.
     #[error("this machine shows no USB: {0}")]
-    NoUsb(String),
+    Unavailable(String),
     /// The system refused something that has no other name here.
     #[error("the system refused the unit at {location}: {reason}")]
     System {
@@ -119,7 +119,7 @@ pub enum BusError {
     },
     /// The server says that the device is in an error state.
     #[error("the server says that the unit at {0} is in an error state")]
-    Broken(Location),
+    DeviceError(Location),
 }
 
 /// A set of ports that devices are plugged into.
@@ -190,11 +190,11 @@ pub trait Bus: Send + Sync {
 
 /// What changed on a bus.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Change {
+pub enum HotplugEvent {
     /// It came, or came back as something else.
-    Came(DeviceInfo),
+    Attached(DeviceInfo),
     /// It left.
-    Left(DeviceInfo),
+    Detached(DeviceInfo),
 }
 
 /// Sees changes by listing again and again, as often as the bus finds useful.
@@ -243,13 +243,13 @@ impl<'a> PolledWatch<'a> {
     ///
     /// # Errors
     /// The bus cannot be listed.
-    pub fn next(&mut self, wait: Duration) -> Result<Vec<Change>, BusError> {
+    pub fn next(&mut self, wait: Duration) -> Result<Vec<HotplugEvent>, BusError> {
         let deadline = self.clock.now() + wait;
         loop {
             let now = self.bus.list()?;
-            let left = self.known.iter().filter(|device| !now.contains(device)).cloned().map(Change::Left);
-            let came = now.iter().filter(|device| !self.known.contains(device)).cloned().map(Change::Came);
-            let changes: Vec<Change> = left.chain(came).collect();
+            let left = self.known.iter().filter(|device| !now.contains(device)).cloned().map(HotplugEvent::Detached);
+            let came = now.iter().filter(|device| !self.known.contains(device)).cloned().map(HotplugEvent::Attached);
+            let changes: Vec<HotplugEvent> = left.chain(came).collect();
             self.known = now;
             let rest = deadline.saturating_sub(self.clock.now());
             if !changes.is_empty() || rest.is_zero() {

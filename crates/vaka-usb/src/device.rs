@@ -55,19 +55,19 @@ pub enum TransferError {
     Timeout,
     /// The device is not on the bus any more.
     #[error("the unit left the bus")]
-    Gone,
+    Disconnected,
     /// The device sent more than was asked for.
     #[error("the unit sent more than was asked for")]
-    TooMuch,
+    Overflow,
     /// The bus or the way to it failed; often the first sign of an unplug.
     #[error("the transfer failed: {0}")]
     Failed(String),
     /// Another program or a driver of the system holds the interface.
     #[error("another program holds the interface{0}")]
-    Held(String),
+    Busy(String),
     /// This transfer cannot be expressed on this backend.
     #[error("the transfer cannot be made: {0}")]
-    Impossible(&'static str),
+    Unsupported(&'static str),
 }
 
 /// How a bulk or interrupt endpoint moves data. Source: USB 2.0, table 9-13.
@@ -136,7 +136,7 @@ pub trait UsbDevice: Send {
     /// by the device's own protocol. After a stall the endpoint is halted.
     fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let _ = (pipe, length, timeout);
-        Err(TransferError::Impossible(NO_PIPES))
+        Err(TransferError::Unsupported(NO_PIPES))
     }
 
     /// Writes to a bulk or interrupt endpoint of a claimed interface; at most
@@ -146,7 +146,7 @@ pub trait UsbDevice: Send {
     /// As for [`pipe_in`](Self::pipe_in); how much was taken is not known.
     fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let _ = (pipe, data, timeout);
-        Err(TransferError::Impossible(NO_PIPES))
+        Err(TransferError::Unsupported(NO_PIPES))
     }
 
     /// Ends the halt of an endpoint, and sets both sides' data toggle back.
@@ -155,7 +155,7 @@ pub trait UsbDevice: Send {
     /// The device is gone, or refuses.
     fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
         let _ = pipe;
-        Err(TransferError::Impossible(NO_PIPES))
+        Err(TransferError::Unsupported(NO_PIPES))
     }
 
     /// Whether somebody records what the transfers are for.
@@ -174,7 +174,7 @@ pub trait UsbDevice: Send {
     fn has_left(&mut self, within: Duration) -> bool;
 
     /// Resets the port that the device is plugged into. A device that comes
-    /// back as something else is [`TransferError::Gone`] from then on.
+    /// back as something else is [`TransferError::Disconnected`] from then on.
     ///
     /// # Errors
     /// The port cannot be reset.

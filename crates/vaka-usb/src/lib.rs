@@ -27,6 +27,6 @@ pub mod trace;
 pub mod trace_format;
 pub mod usbip;
 
-pub use bus::{Bus, BusError, Change, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
+pub use bus::{Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, PolledWatch, Speed};
 pub use clock::{Clock, SystemClock};
 pub use device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};

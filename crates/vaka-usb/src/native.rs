@@ -62,24 +62,24 @@ impl NativeBus {
         match nusb::list_devices().wait() {
             Ok(devices) => Ok(devices.collect()),
             Err(_) if !Path::new(DEVICES).exists() => Ok(Vec::new()),
-            Err(error) => Err(BusError::NoUsb(error.to_string())),
+            Err(error) => Err(BusError::Unavailable(error.to_string())),
         }
     }
 
     fn try_open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: Self::NAME.into(), port: port.to_owned() };
         let device = self.devices()?.into_iter().find(|device| port_of(device) == port);
-        let found = device.ok_or_else(|| BusError::NotThere(location.clone()))?;
+        let found = device.ok_or_else(|| BusError::NotFound(location.clone()))?;
         let node = node(&found);
         match found.open().wait() {
             Ok(device) => Ok(Box::new(NativeDevice { device, found, node, claimed: Vec::new() })),
             Err(error) => Err(match error.kind() {
-                ErrorKind::PermissionDenied => BusError::NoRights { location, node, vendor: found.vendor_id() },
+                ErrorKind::PermissionDenied => BusError::PermissionDenied { location, node, vendor: found.vendor_id() },
                 ErrorKind::Busy => BusError::Busy(location),
                 _ if !Path::new(&node).exists() && self.has(&found) => {
                     BusError::System { location, reason: format!("{node} is missing; a container must be given it") }
                 }
-                ErrorKind::Disconnected | ErrorKind::NotFound => BusError::NotThere(location),
+                ErrorKind::Disconnected | ErrorKind::NotFound => BusError::NotFound(location),
                 _ => BusError::System { location, reason: error.to_string() },
             }),
         }
@@ -148,7 +148,7 @@ impl Bus for NativeBus {
         loop {
             match self.try_open(port) {
                 // The node is there before udevd has set its rights.
-                Err(BusError::NoRights { .. }) if udevd_runs() && Instant::now() < give_up => {
+                Err(BusError::PermissionDenied { .. }) if udevd_runs() && Instant::now() < give_up => {
                     std::thread::sleep(PolledWatch::INTERVAL);
                 }
                 other => return other,
@@ -289,7 +289,7 @@ impl NativeDevice {
         let has = |interface: &&Interface| {
             interface.descriptor().is_some_and(|setting| setting.endpoints().any(|e| e.address() == pipe.address))
         };
-        let none = TransferError::Impossible("no claimed interface has that endpoint");
+        let none = TransferError::Unsupported("no claimed interface has that endpoint");
         self.claimed.iter().find(has).ok_or(none)
     }
 
@@ -336,8 +336,8 @@ fn named(program: &Program) -> String {
 
 fn other(error: nusb::Error) -> TransferError {
     match error.kind() {
-        ErrorKind::Disconnected => TransferError::Gone,
-        ErrorKind::Busy => TransferError::Held(String::new()),
+        ErrorKind::Disconnected => TransferError::Disconnected,
+        ErrorKind::Busy => TransferError::Busy(String::new()),
         _ => TransferError::Failed(error.to_string()),
     }
 }
@@ -347,7 +347,7 @@ fn transfer_error(error: nusb::transfer::TransferError) -> TransferError {
     match error {
         Native::Cancelled => TransferError::Timeout,
         Native::Stall => TransferError::Stall,
-        Native::Disconnected => TransferError::Gone,
+        Native::Disconnected => TransferError::Disconnected,
         error => TransferError::Failed(error.to_string()),
     }
 }
@@ -358,7 +358,7 @@ fn kind_of(kind: u8) -> Result<(ControlType, Recipient), TransferError> {
         0 => ControlType::Standard,
         1 => ControlType::Class,
         2 => ControlType::Vendor,
-        _ => return Err(TransferError::Impossible("a request of the reserved type")),
+        _ => return Err(TransferError::Unsupported("a request of the reserved type")),
     };
     let recipient = match kind & 0x1F {
         0 => Recipient::Device,
@@ -390,11 +390,11 @@ impl UsbDevice for NativeDevice {
             Some(at) => at,
             None => {
                 if let Some(user) = self.user(interface) {
-                    return Err(TransferError::Held(user));
+                    return Err(TransferError::Busy(user));
                 }
                 let claimed = self.device.detach_and_claim_interface(interface).wait();
                 self.claimed.push(claimed.map_err(|error| match error.kind() {
-                    ErrorKind::Busy => TransferError::Held(self.holder(interface)),
+                    ErrorKind::Busy => TransferError::Busy(self.holder(interface)),
                     _ => other(error),
                 })?);
                 self.claimed.len() - 1
@@ -418,7 +418,7 @@ impl UsbDevice for NativeDevice {
 
     fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         if data.len() > MAX_PIPE_TRANSFER {
-            return Err(TransferError::Impossible("more than 64 KiB in one transfer"));
+            return Err(TransferError::Unsupported("more than 64 KiB in one transfer"));
         }
         let buffer = Buffer::from(data.to_vec());
         match pipe.kind {

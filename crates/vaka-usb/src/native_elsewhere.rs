@@ -18,7 +18,9 @@ impl NativeBus {
     }
 
     fn refused() -> BusError {
-        BusError::NoUsb("its own ports are used on Linux only, so far; docs/other-systems.md says more".to_owned())
+        BusError::Unavailable(
+            "its own ports are used on Linux only, so far; docs/other-systems.md says more".to_owned(),
+        )
     }
 }
 

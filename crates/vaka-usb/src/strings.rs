@@ -93,7 +93,7 @@ fn patiently(device: &mut dyn UsbDevice, setup: Setup) -> Result<Option<Vec<u8>>
     for _ in 0..2 {
         match device.control_in(setup, 255, STANDARD_TIMEOUT) {
             Ok(bytes) => return Ok(Some(bytes)),
-            Err(TransferError::Gone) => return Err(TransferError::Gone),
+            Err(TransferError::Disconnected) => return Err(TransferError::Disconnected),
             Err(error) => last = Some(error),
         }
     }

@@ -189,8 +189,8 @@ impl TraceLine {
             None => Ok(self.reply.clone().unwrap_or_default().0),
             Some("stall") => Err(TransferError::Stall),
             Some("timeout") => Err(TransferError::Timeout),
-            Some("gone") => Err(TransferError::Gone),
-            Some("too-much") => Err(TransferError::TooMuch),
+            Some("gone") => Err(TransferError::Disconnected),
+            Some("too-much") => Err(TransferError::Overflow),
             Some(other) => Err(TransferError::Failed(text::tame(other))),
         }
     }
@@ -206,8 +206,8 @@ fn error_word(error: &TransferError) -> String {
     match error {
         TransferError::Stall => "stall".to_owned(),
         TransferError::Timeout => "timeout".to_owned(),
-        TransferError::Gone => "gone".to_owned(),
-        TransferError::TooMuch => "too-much".to_owned(),
+        TransferError::Disconnected => "gone".to_owned(),
+        TransferError::Overflow => "too-much".to_owned(),
         other => text::tame(&other.to_string()),
     }
 }

@@ -181,9 +181,9 @@ fn status_values_become_what_they_mean() {
     let results = [
         (0, Ok(vec![7, 8])),
         (-32, Err(TransferError::Stall)),
-        (-19, Err(TransferError::Gone)),
-        (-108, Err(TransferError::Gone)),
-        (-75, Err(TransferError::TooMuch)),
+        (-19, Err(TransferError::Disconnected)),
+        (-108, Err(TransferError::Disconnected)),
+        (-75, Err(TransferError::Overflow)),
         (-71, Err(TransferError::Failed("the USB/IP server says -71".into()))),
     ];
     let statuses: Vec<i32> = results.iter().map(|(status, _)| *status).collect();
@@ -289,8 +289,8 @@ fn a_closed_connection_is_a_unit_that_left_only_if_it_is_not_listed() {
     let lost = |name: &str, words: &str| TransferError::Failed(format!("the connection to {name} was lost{words}"));
     let server = serve(vec![work(), empty_list()]);
     let mut device = open(&server);
-    assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Gone));
-    assert_eq!(device.control_out(ASK, &[1], SOON), Err(TransferError::Gone));
+    assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Disconnected));
+    assert_eq!(device.control_out(ASK, &[1], SOON), Err(TransferError::Disconnected));
     let server = serve(std::iter::once(work()).chain((0..200).map(|_| list_of_one())).collect());
     let there = lost(server.bus.name(), "; the unit is still in its list");
     assert_eq!(open(&server).control_in(ASK, 6, SOON), Err(there));
@@ -316,7 +316,7 @@ fn out_data_follows_its_header_and_a_reset_is_asked_for_as_the_kernels_server_wa
     let download = Setup { kind: 0x21, request: 1, value: 2, index: 0 };
     assert_eq!(device.control_out(download, &[5, 6, 7], SOON), Ok(()));
     assert_eq!(device.reset(), Ok(()));
-    assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Gone));
+    assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Disconnected));
 }
 
 /// The kernel's server hands out devices that have no configuration yet. They
@@ -373,16 +373,19 @@ fn pipes_are_addressed_as_the_kernels_server_wants() {
     assert_eq!(device.pipe_out(out, &[5, 6, 7], SOON), Ok(()));
     assert_eq!(device.pipe_in(into, 64, SOON), Ok(vec![8, 9]));
     assert_eq!(device.clear_halt(into), Ok(()));
-    assert!(matches!(device.pipe_out(out, &[0; 65 * 1024], SOON), Err(TransferError::Impossible(_))));
+    assert!(matches!(device.pipe_out(out, &[0; 65 * 1024], SOON), Err(TransferError::Unsupported(_))));
     assert!(device.has_left(SOON), "the server closed the connection");
-    assert_eq!(device.pipe_out(out, &[1], SOON), Err(TransferError::Gone));
+    assert_eq!(device.pipe_out(out, &[1], SOON), Err(TransferError::Disconnected));
 }
 
 #[test]
 fn a_device_with_one_setting_may_refuse_to_be_set_to_it() {
-    for (alternate, status, wanted) in
-        [(0, -32, Ok(())), (0, -22, Ok(())), (1, -32, Err(TransferError::Stall)), (0, -19, Err(TransferError::Gone))]
-    {
+    for (alternate, status, wanted) in [
+        (0, -32, Ok(())),
+        (0, -22, Ok(())),
+        (1, -32, Err(TransferError::Stall)),
+        (0, -19, Err(TransferError::Disconnected)),
+    ] {
         let server = serve(vec![imported(move |mut stream| {
             assert_eq!(receive::<48>(&mut stream)[40..], [0x01, 11, alternate, 0, 2, 0, 0, 0]);
             stream.write_all(&submitted(1, status, 0)).unwrap();

@@ -279,7 +279,7 @@ impl Bus for Port {
 
     fn open(&self, _: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let Some(next) = lock(&self.stage.later).pop_front() else {
-            return Err(BusError::NotThere(info(0).location));
+            return Err(BusError::NotFound(info(0).location));
         };
         *lock(&self.stage.transfers) = next.before;
         *lock(&self.stage.more) = next.operations;
@@ -381,7 +381,7 @@ fn run(
     let operation = OperationName::parse(name)?;
     let ran = talk.run(operation, given, cx);
     let difference = lock(&stage.difference).take();
-    let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session::SessionError::Gone)));
+    let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session::SessionError::Disconnected)));
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),

@@ -198,7 +198,7 @@ impl<'a> Bench<'a> {
         match self.identity(&device.location) {
             Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
             // Somebody else may have it now; the next look may find it free.
-            Err(OpenError::Bus(_) | OpenError::Transfer(TransferError::Held(_))) => None,
+            Err(OpenError::Bus(_) | OpenError::Transfer(TransferError::Busy(_))) => None,
             Err(OpenError::Transfer(_) | OpenError::Disk(_) | OpenError::Dialect { .. }) => {
                 known.entry(key).or_insert(None).clone()
             }
@@ -210,7 +210,7 @@ impl<'a> Bench<'a> {
     /// # Errors
     /// It is gone or in use, or its bus is not one of this bench.
     pub fn open(&self, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
-        self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?.open(&location.port)
+        self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?.open(&location.port)
     }
 
     /// Says to other processes that units of these buses are wanted, for as long as the
@@ -241,12 +241,12 @@ impl<'a> Bench<'a> {
         self.must_be_free(location)?;
         let id = id_of(device);
         let sheets: Vec<&Sheet> = self.sheets.iter().filter(|sheet| sheet.has_disk(id)).collect();
-        let bus = self.bus(location).ok_or_else(|| BusError::NotThere(location.clone()))?;
+        let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
         let mounted = if sheets.is_empty() { Vec::new() } else { bus.mounted(&location.port) };
         let opened = self.open(location);
         // Who may use its folder needs no right to the unit itself.
         let (usb, mut identity) = match opened {
-            Err(BusError::NoRights { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
+            Err(BusError::PermissionDenied { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
             opened => {
                 let mut usb = opened?;
                 let identity = identity::identify(&mut *usb)?;
@@ -259,7 +259,7 @@ impl<'a> Bench<'a> {
             sheets.iter().any(|sheet| sheet.knows_disk(&unit))
         };
         if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
-            let usb = usb.ok_or_else(|| BusError::NotThere(location.clone()))?;
+            let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
             let reopen = Reconnect { bus: bus.clone(), device: device.clone() };
             let name = dialect.name.clone();
             let (talk, told) =
@@ -273,7 +273,7 @@ impl<'a> Bench<'a> {
                 return Ok(Connection { identity, link: Link::Device(usb) });
             }
             Some(usb) => volume::open(usb, &identity.disks, &fits, cx)?,
-            None => return Err(OpenError::Bus(BusError::NotThere(location.clone()))),
+            None => return Err(OpenError::Bus(BusError::NotFound(location.clone()))),
         };
         identity.facts.volume = Some(volume);
         Ok(Connection { identity, link: Link::Disk(disk) })
@@ -283,7 +283,7 @@ impl<'a> Bench<'a> {
     /// erase.
     fn must_be_free(&self, location: &Location) -> Result<(), OpenError> {
         match self.guard.as_ref().and_then(|guard| guard.held_elsewhere(location)) {
-            Some(by) => Err(OpenError::Transfer(TransferError::Held(format!(" ({by})")))),
+            Some(by) => Err(OpenError::Transfer(TransferError::Busy(format!(" ({by})")))),
             None => Ok(()),
         }
     }

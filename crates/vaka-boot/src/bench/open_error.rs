@@ -36,11 +36,11 @@ pub fn bus_failure(error: &BusError) -> Failure {
         ),
         BusError::Protocol { .. } => (ExitCode::Access, "Is this the port of a USB/IP server (version 1.1.1)?"),
         BusError::Busy(_) => (ExitCode::Access, "End the program that uses it, then run the same command again."),
-        BusError::NoRights { vendor, .. } => return no_rights(error, *vendor),
-        BusError::NoUsb(_) => {
+        BusError::PermissionDenied { vendor, .. } => return no_rights(error, *vendor),
+        BusError::Unavailable(_) => {
             (ExitCode::Access, "May this user see /sys/bus/usb? Or name a server: --bus usbip://HOST[:PORT].")
         }
-        BusError::NotThere(_) => (ExitCode::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
+        BusError::NotFound(_) => (ExitCode::NoUnit, "Plug it in, or see with 'vaka survey' where it is."),
         _ => (ExitCode::Access, "Unplug the unit and plug it in again."),
     };
     Failure::new(code, sentence(error)).cure(cure)
@@ -67,9 +67,9 @@ fn no_rights(error: &BusError, vendor: u16) -> Failure {
 pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     match error {
         OpenError::Bus(error) => bus_failure(error),
-        OpenError::Transfer(TransferError::Held(by))
-        | OpenError::Disk(SessionError::Held(by))
-        | OpenError::Dialect { error: SessionError::Held(by), .. } => held(place, by),
+        OpenError::Transfer(TransferError::Busy(by))
+        | OpenError::Disk(SessionError::Busy(by))
+        | OpenError::Dialect { error: SessionError::Busy(by), .. } => held(place, by),
         OpenError::Dialect { name, error } => {
             Failure::new(ExitCode::Transfer, format!("The unit at {place} does not answer in its dialect {name}: {error}."))
                 .state("Nothing was changed in it.")

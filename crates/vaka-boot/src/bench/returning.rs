@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_core::event::{ExitCode, Failure};
-use vaka_usb::{Change, DeviceInfo};
+use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use crate::bench::buses::Bench;
 use crate::bench::open_error::bus_failure;
@@ -31,7 +31,7 @@ pub fn come_back(
     loop {
         let (changes, error) = watch.next_or_error(cx);
         for change in changes {
-            let Change::Came(device) = change else { continue };
+            let HotplugEvent::Attached(device) = change else { continue };
             match followed.meets(bench, &device, watch.devices()) {
                 PortMatch::Here if may_stay || watch.has_returned_as(&device) => return Ok(device),
                 PortMatch::Moved => {

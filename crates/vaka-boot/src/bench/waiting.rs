@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use vaka_usb::{Bus, BusError, Change, Clock, DeviceInfo, PolledWatch};
+use vaka_usb::{Bus, BusError, Clock, DeviceInfo, HotplugEvent, PolledWatch};
 
 use crate::bench::buses::Bench;
 use crate::bench::tracking::Absence;
@@ -128,7 +128,7 @@ impl<'w> UnitWatch<'w> {
     ///
     /// # Errors
     /// The bus cannot be listed.
-    pub(crate) fn next(&mut self, cx: &Context<'_>) -> Result<Vec<Change>, BusError> {
+    pub(crate) fn next(&mut self, cx: &Context<'_>) -> Result<Vec<HotplugEvent>, BusError> {
         let changes = self.watch.next(self.wait.slice(cx))?;
         self.absence.observe(self.bench, self.watch.there());
         Ok(changes)
@@ -136,7 +136,7 @@ impl<'w> UnitWatch<'w> {
 
     /// The same for a bus whose server may be gone for a while: an error is a look that shows
     /// nothing. Returns it with no change.
-    pub(crate) fn next_or_error(&mut self, cx: &Context<'_>) -> (Vec<Change>, Option<BusError>) {
+    pub(crate) fn next_or_error(&mut self, cx: &Context<'_>) -> (Vec<HotplugEvent>, Option<BusError>) {
         match self.next(cx) {
             Ok(changes) => (changes, None),
             Err(error) => {
@@ -170,5 +170,5 @@ impl<'w> UnitWatch<'w> {
 
 /// The bus that a unit was found on.
 fn bus_of<'b>(bench: &'b Bench<'_>, unit: &DeviceInfo) -> Result<&'b dyn Bus, BusError> {
-    bench.bus(&unit.location).map(|bus| &**bus).ok_or_else(|| BusError::NotThere(unit.location.clone()))
+    bench.bus(&unit.location).map(|bus| &**bus).ok_or_else(|| BusError::NotFound(unit.location.clone()))
 }

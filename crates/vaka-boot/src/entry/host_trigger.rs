@@ -78,7 +78,7 @@ fn eject(bench: &Bench<'_>, procedure: &EntryProcedure<'_>, cx: &mut Context<'_>
     let any = |_: &VolumeFacts| true;
     let done = volume::open(device, &identity.disks, &any, cx).and_then(|(mut disk, _)| disk.eject(cx));
     done.map_err(|error| match error {
-        SessionError::Held(by) => held(&place, &by),
+        SessionError::Busy(by) => held(&place, &by),
         error => refused(format!("The disk of the application at {place} cannot be ejected: {error}.")),
     })
 }
@@ -93,7 +93,7 @@ fn ask_in_dialect(
     let place = bench.place(&unit.location);
     let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
     dialect::enter(device, dialect.clone(), cx).map_err(|error| match error {
-        SessionError::Held(by) => held(&place, &by),
+        SessionError::Busy(by) => held(&place, &by),
         error => {
             refused(format!("The application at {place} does not go into update mode ({}): {error}.", dialect.name))
         }
@@ -115,7 +115,7 @@ fn detach(bench: &Bench<'_>, procedure: &EntryProcedure<'_>) -> Result<(), Failu
         ));
     };
     dfu::detach::detach(device, dfu).map_err(|error| match error {
-        SessionError::Held(by) => held(&place, &by),
+        SessionError::Busy(by) => held(&place, &by),
         error => refused(format!("The application at {place} does not detach: {error}.")),
     })
 }

@@ -7,7 +7,7 @@ use vaka_base::duration;
 use vaka_core::event::Event;
 use vaka_core::sheet::{ManualStep, MistakeHints};
 use vaka_core::unit::Mode;
-use vaka_usb::{Change, DeviceInfo};
+use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use super::runner::{ChangeKind, EntryRunner, StepEnd};
 use crate::bench::candidate::{dfu_mode, id_of};
@@ -29,10 +29,10 @@ fn guess<'g>(
 
 impl EntryRunner<'_, '_> {
     /// Tells a change, and what it means.
-    pub(super) fn judge(&mut self, change: &Change, until: StepEnd, hand: Option<&ManualStep>) -> ChangeKind {
+    pub(super) fn judge(&mut self, change: &HotplugEvent, until: StepEnd, hand: Option<&ManualStep>) -> ChangeKind {
         match change {
-            Change::Left(device) => self.left(device),
-            Change::Came(device) => {
+            HotplugEvent::Detached(device) => self.left(device),
+            HotplugEvent::Attached(device) => {
                 self.cx.tell(Event::Seen(Box::new(seen(self.bench, device))));
                 let is_here = self.bench.is_same_port(&self.way.unit.location, &device.location);
                 if self.way.target.is(device) {

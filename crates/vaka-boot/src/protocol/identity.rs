@@ -218,7 +218,7 @@ fn functional_descriptor(
     }
     match strings::class_descriptor(device, dfu::DESCRIPTOR_TYPE, number) {
         Ok(bytes) => Ok(FunctionalDescriptor::parse(&bytes)),
-        Err(TransferError::Gone) => Err(TransferError::Gone),
+        Err(TransferError::Disconnected) => Err(TransferError::Disconnected),
         Err(_) => Ok(None),
     }
 }

@@ -160,10 +160,10 @@ impl Port {
 fn from_system(error: &std::io::Error) -> SessionError {
     use std::io::ErrorKind;
     match error.kind() {
-        ErrorKind::ResourceBusy => SessionError::Held(String::new()),
-        ErrorKind::TimedOut => SessionError::Silent("it does not take what is sent".into()),
-        ErrorKind::PermissionDenied => SessionError::Misbehaved(format!("this user may not use it ({error})")),
-        _ => SessionError::Gone,
+        ErrorKind::ResourceBusy => SessionError::Busy(String::new()),
+        ErrorKind::TimedOut => SessionError::Timeout("it does not take what is sent".into()),
+        ErrorKind::PermissionDenied => SessionError::ProtocolViolation(format!("this user may not use it ({error})")),
+        _ => SessionError::Disconnected,
     }
 }
 
@@ -198,7 +198,7 @@ impl LineReader {
     /// Always.
     #[cfg(not(target_os = "linux"))]
     pub fn open_node(node: &Path) -> Result<Self, SessionError> {
-        Err(SessionError::Misbehaved(format!("{} is not used on this system", node.display())))
+        Err(SessionError::ProtocolViolation(format!("{} is not used on this system", node.display())))
     }
 
     /// Sends a line, ended as terminals end one.
@@ -218,7 +218,7 @@ impl LineReader {
         match self.port.receive(within) {
             Ok(bytes) => self.pending.extend(bytes),
             // Nothing was said for a while.
-            Err(SessionError::Silent(_)) => {}
+            Err(SessionError::Timeout(_)) => {}
             Err(error) => return Err(error),
         }
         let mut lines = Vec::new();

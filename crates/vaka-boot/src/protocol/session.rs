@@ -36,7 +36,7 @@ impl Capabilities {
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Protection {
     /// It does.
-    Open,
+    Unprotected,
     /// It is protected, in these words; mostly it refuses to be written as well.
     Protected(String),
     /// It refuses for another reason: it cannot be read, whatever it promised.
@@ -47,13 +47,13 @@ pub enum Protection {
 
 /// What a unit does once it has all of an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Finished {
+pub enum FinishOutcome {
     /// It stays in update mode, and answers.
-    Stays,
+    Responsive,
     /// It leaves, or waits to be made to; it cannot be asked any more.
-    Leaves,
+    Detached,
     /// It left in the middle of that: it may have had all it needs, or not.
-    Vanished,
+    LostDuringFinish,
 }
 
 /// What was lost when a unit cannot be reached any more.
@@ -176,7 +176,7 @@ pub trait Session {
     ///
     /// # Errors
     /// It does not accept the image; its application may not run.
-    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError>;
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError>;
 
     /// Leaves update mode, to start at an address where the protocol can say
     /// so. A unit that vanishes while it is told to is not an error: that is
@@ -196,7 +196,7 @@ pub trait Session {
 
 /// A plan has no such step on the route.
 fn no_word() -> SessionError {
-    SessionError::Misbehaved("its way of updating has no word for that: the unit decides it".into())
+    SessionError::ProtocolViolation("its way of updating has no word for that: the unit decides it".into())
 }
 
 /// Why a unit did not do what it was asked for.
@@ -205,7 +205,7 @@ fn no_word() -> SessionError {
 pub enum SessionError {
     /// The unit said no, and why.
     #[error("the unit refused: {reason}")]
-    Refused {
+    DfuStatus {
         /// In the protocol's words, and the unit's own.
         reason: String,
         /// The status behind it.
@@ -213,7 +213,7 @@ pub enum SessionError {
     },
     /// The unit or the system says no, and this helps.
     #[error("{reason}")]
-    Rejected {
+    NeedsAction {
         /// In words.
         reason: String,
         /// What to do.
@@ -221,7 +221,7 @@ pub enum SessionError {
     },
     /// The unit answered that it will not, in its dialect.
     #[error("the unit refused '{exchange}': {words}")]
-    Answered {
+    RejectedByDialect {
         /// What it was asked.
         exchange: String,
         /// What its answer means.
@@ -245,19 +245,19 @@ pub enum SessionError {
     WaitsForReset,
     /// Another program or driver holds it.
     #[error("another program holds it{0}")]
-    Held(String),
+    Busy(String),
     /// The unit left the bus.
     #[error("the unit left the bus")]
-    Gone,
+    Disconnected,
     /// The unit does not answer, or stays busy.
     #[error("{0}")]
-    Silent(String),
+    Timeout(String),
     /// The unit does not keep to the protocol.
     #[error("the unit does not keep to the protocol: {0}")]
-    Misbehaved(String),
+    ProtocolViolation(String),
     /// The way to the unit failed.
     #[error("{0}")]
-    Link(String),
+    Transport(String),
 }
 
 impl SessionError {
@@ -269,11 +269,11 @@ impl SessionError {
             return self;
         };
         let words = match &mut self {
-            Self::Refused { reason, .. } | Self::Rejected { reason, .. } => reason,
-            Self::Answered { words, .. } | Self::Dialect { words, .. } => words,
+            Self::DfuStatus { reason, .. } | Self::NeedsAction { reason, .. } => reason,
+            Self::RejectedByDialect { words, .. } | Self::Dialect { words, .. } => words,
             Self::Frame(trouble) => &mut trouble.words,
-            Self::Silent(words) | Self::Misbehaved(words) | Self::Link(words) => words,
-            Self::WaitsForReset | Self::Held(_) | Self::Gone => {
+            Self::Timeout(words) | Self::ProtocolViolation(words) | Self::Transport(words) => words,
+            Self::WaitsForReset | Self::Busy(_) | Self::Disconnected => {
                 cx.warn(format!("Before that: {first}."));
                 return self;
             }
@@ -285,8 +285,8 @@ impl SessionError {
     /// What was lost, if that is the cause.
     pub fn loss(&self) -> Option<Loss> {
         match self {
-            Self::Gone => Some(Loss::Unit),
-            Self::Link(_) => Some(Loss::Link),
+            Self::Disconnected => Some(Loss::Unit),
+            Self::Transport(_) => Some(Loss::Link),
             _ => None,
         }
     }
@@ -294,15 +294,15 @@ impl SessionError {
     /// Whether the unit itself answered that it will not do what it was asked for. A missing
     /// answer, a lost unit and a failed link are not refusals.
     pub fn is_refusal(&self) -> bool {
-        matches!(self, Self::Refused { .. } | Self::Rejected { .. } | Self::Answered { .. })
+        matches!(self, Self::DfuStatus { .. } | Self::NeedsAction { .. } | Self::RejectedByDialect { .. })
     }
 
     /// Whether the unit refused with a reason, so that it did not do what it was asked for. A
     /// stall alone leaves that open.
     pub fn is_reasoned_refusal(&self) -> bool {
         match self {
-            Self::Refused { status, .. } => !matches!(status, Status::Ok | Status::UnknownError),
-            Self::Answered { has_no_reason, .. } => !has_no_reason,
+            Self::DfuStatus { status, .. } => !matches!(status, Status::Ok | Status::UnknownError),
+            Self::RejectedByDialect { has_no_reason, .. } => !has_no_reason,
             _ => false,
         }
     }
@@ -313,15 +313,15 @@ impl From<TransferError> for SessionError {
     /// where the protocol has a way to.
     fn from(error: TransferError) -> Self {
         match error {
-            TransferError::Stall => Self::Refused {
+            TransferError::Stall => Self::DfuStatus {
                 reason: "it stalled the request and gave no reason".into(),
                 status: Status::UnknownError,
             },
-            TransferError::Held(by) => Self::Held(by),
-            TransferError::Gone => Self::Gone,
-            TransferError::Timeout => Self::Silent("the unit did not answer within the time limit".into()),
-            TransferError::TooMuch => Self::Misbehaved("it sent more than was asked for".into()),
-            other => Self::Link(other.to_string()),
+            TransferError::Busy(by) => Self::Busy(by),
+            TransferError::Disconnected => Self::Disconnected,
+            TransferError::Timeout => Self::Timeout("the unit did not answer within the time limit".into()),
+            TransferError::Overflow => Self::ProtocolViolation("it sent more than was asked for".into()),
+            other => Self::Transport(other.to_string()),
         }
     }
 }

@@ -8,7 +8,7 @@ use vaka_core::event::Event;
 use vaka_core::event::{ApplicationInfo, RestartState};
 use vaka_core::sheet::{DescriptorPattern, Ids, Route, Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
-use vaka_usb::{Change, DeviceInfo};
+use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::{dfu_mode, id_of};
@@ -174,7 +174,7 @@ impl Confirmation<'_> {
     /// shows that it is the same unit.
     fn observe(
         &self,
-        change: Change,
+        change: HotplugEvent,
         before: Option<DeviceInfo>,
         there: &[DeviceInfo],
         cx: &mut Context<'_>,
@@ -186,7 +186,7 @@ impl Confirmation<'_> {
             [expected.ids, expected.or].into_iter().flatten().any(|ids| ids.is(id))
         };
         match change {
-            Change::Came(device)
+            HotplugEvent::Attached(device)
                 if bench.is_same_port(&unit.location, &device.location)
                     || (could_be(&device) && tracked.meets(bench, &device, there) == PortMatch::Moved) =>
             {
@@ -195,7 +195,7 @@ impl Confirmation<'_> {
                 }
                 Some(device)
             }
-            Change::Left(device) if before.as_ref() == Some(&device) => {
+            HotplugEvent::Detached(device) if before.as_ref() == Some(&device) => {
                 cx.tell(Event::Gone { unit: bench.place(&device.location), id: id_of(&device) });
                 None
             }

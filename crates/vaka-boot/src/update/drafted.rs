@@ -147,7 +147,7 @@ impl<'s> Drafted<'s> {
         };
         let content = content(run.request);
         match protection.map_err(|error| run.not_opened(&error, &task.unit))? {
-            Protection::Open | Protection::Unknown => Ok(Connected { task, session, plan, content }),
+            Protection::Unprotected | Protection::Unknown => Ok(Connected { task, session, plan, content }),
             Protection::Unreadable(reason) => {
                 run.cx.warn(format!(
                     "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."

@@ -179,13 +179,13 @@ pub(super) fn unreadable(error: &ReadError) -> Failure {
 }
 
 pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {
-    if let SessionError::Held(by) = error {
+    if let SessionError::Busy(by) = error {
         return held(place, by);
     }
     Failure::new(ExitCode::Transfer, format!("The unit's update mode cannot be used: {error}."))
         .state("Nothing was changed in the unit.")
         .cure(match error {
-            SessionError::Rejected { cure, .. } => cure,
+            SessionError::NeedsAction { cure, .. } => cure,
             _ => "Unplug the unit, put it into update mode again and run the same command.",
         })
 }

@@ -18,7 +18,7 @@ use vaka_image::span_set::SpanSet;
 
 use crate::context::Context;
 use crate::context::stopped;
-use crate::protocol::session::{Finished, Session, SessionError};
+use crate::protocol::session::{FinishOutcome, Session, SessionError};
 use crate::update::stop::StepError;
 
 /// Blocks of a sector that is known to differ are read on if there are no more
@@ -32,7 +32,7 @@ pub(super) struct Statistics {
     /// Padding that was written.
     pub(super) padded: u64,
     /// What the unit did once it had all of the image.
-    pub(super) finished: Option<Finished>,
+    pub(super) finished: Option<FinishOutcome>,
     /// Transfers by phase.
     pub(super) transfers: Transfers,
     /// Milliseconds by step.
@@ -107,7 +107,7 @@ impl Executor<'_, '_> {
     }
 
     fn has_left(&self) -> bool {
-        matches!(self.tally.finished, Some(Finished::Leaves | Finished::Vanished))
+        matches!(self.tally.finished, Some(FinishOutcome::Detached | FinishOutcome::LostDuringFinish))
     }
 
     /// Executes the plan's comparison, if it has one: the sectors that
@@ -257,7 +257,11 @@ impl Executor<'_, '_> {
     fn matches_image(&mut self, at: Address, len: u32) -> Result<bool, StepError> {
         let found = match self.session.read(at, len, self.cx) {
             Ok(found) => found,
-            Err(SessionError::Refused { .. } | SessionError::Answered { .. } | SessionError::Misbehaved(_)) => {
+            Err(
+                SessionError::DfuStatus { .. }
+                | SessionError::RejectedByDialect { .. }
+                | SessionError::ProtocolViolation(_),
+            ) => {
                 self.session.rest(self.cx);
                 return Ok(false);
             }
@@ -352,8 +356,8 @@ impl Executor<'_, '_> {
         };
         self.tally.finished = Some(finished);
         match (finished, held_back) {
-            (Finished::Vanished, None) => self.ledger.lose_track(),
-            (Finished::Vanished, Some(_)) | (_, None) => {}
+            (FinishOutcome::LostDuringFinish, None) => self.ledger.lose_track(),
+            (FinishOutcome::LostDuringFinish, Some(_)) | (_, None) => {}
             (_, Some(last)) => self.ledger.finish_write(last),
         }
         Ok(())
@@ -514,27 +518,29 @@ impl Executor<'_, '_> {
 
     fn failed(&self, doing: &str, at: Address, error: &SessionError) -> StepError {
         let cure = match error {
-            SessionError::Refused { status, .. } => status.cure(),
-            SessionError::Rejected { cure, .. } => cure,
-            SessionError::Answered { .. } => {
+            SessionError::DfuStatus { status, .. } => status.cure(),
+            SessionError::NeedsAction { cure, .. } => cure,
+            SessionError::RejectedByDialect { .. } => {
                 "What that means stands in the dialect; 'vaka dialect show' prints it. Nothing is gained by trying the same again."
             }
             SessionError::Frame(_) | SessionError::Dialect { .. } => {
                 "Run it again with --trace FILE; 'vaka dialect trace' then shows each frame, field by field."
             }
-            SessionError::Held(_) => "Give this user the right to it, or end that program, and run the same command.",
-            SessionError::Gone => {
+            SessionError::Busy(_) => "Give this user the right to it, or end that program, and run the same command.",
+            SessionError::Disconnected => {
                 "Check cable and power, put the unit into update mode again and run the same command."
             }
-            SessionError::Link(_) => {
+            SessionError::Transport(_) => {
                 "Check the way to the unit (cable, hub, server, network), then run the same command."
             }
-            SessionError::Silent(_) => "Unplug the unit, put it into update mode again and run the same command again.",
+            SessionError::Timeout(_) => {
+                "Unplug the unit, put it into update mode again and run the same command again."
+            }
             _ => {
                 "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
             }
         };
-        let code = if matches!(error, SessionError::Held(_)) { ExitCode::Access } else { ExitCode::Transfer };
+        let code = if matches!(error, SessionError::Busy(_)) { ExitCode::Access } else { ExitCode::Transfer };
         let failure = Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure);
         StepError { failure, loss: error.loss() }
     }

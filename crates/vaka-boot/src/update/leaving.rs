@@ -20,7 +20,7 @@ pub(crate) fn request_restart(
         Ok(()) => Ok(true),
         Err(error) if error.is_refusal() => {
             let cure = match &error {
-                SessionError::Rejected { cure, .. } => cure,
+                SessionError::NeedsAction { cure, .. } => cure,
                 _ => "Press reset on the unit, or unplug it and plug it in again.",
             };
             let message = format!("The unit refused to leave update mode: {error}.");

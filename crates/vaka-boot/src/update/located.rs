@@ -212,7 +212,7 @@ impl<'a> UpdateRun<'a, '_> {
         let route = before.route;
         let left = connection
             .by_route(route, None)
-            .ok_or(SessionError::Gone)
+            .ok_or(SessionError::Disconnected)
             .and_then(|connection| connection.open(self.cx))
             .and_then(|mut session| session.restart(route.restart_at, self.cx));
         if left.is_ok() {

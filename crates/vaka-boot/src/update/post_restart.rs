@@ -203,7 +203,9 @@ impl UpdateRun<'_, '_> {
         self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
         let shown = match disk.read_file(name, &volume::to_its_end, self.cx) {
             Ok(shown) => shown.unwrap_or_default(),
-            Err(SessionError::Gone | SessionError::Link(_)) => return Err(left_while_read(&restarted.unit)),
+            Err(SessionError::Disconnected | SessionError::Transport(_)) => {
+                return Err(left_while_read(&restarted.unit));
+            }
             Err(error) => {
                 self.cx.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
                 return Ok(());

@@ -15,7 +15,7 @@ use super::update_run::UpdateRun;
 use super::written::Restarted;
 use crate::bench::candidate::{dfu_mode, id_of};
 use crate::protocol::dfu;
-use crate::protocol::session::{Finished, Loss};
+use crate::protocol::session::{FinishOutcome, Loss};
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
 impl<'s> Restarted<'s> {
@@ -57,7 +57,7 @@ impl<'s> Restarted<'s> {
 
     /// Whether the unit was lost while it was told that the image is complete.
     pub(super) fn was_lost_at_end(&self) -> bool {
-        self.finished == Some(Finished::Vanished)
+        self.finished == Some(FinishOutcome::LostDuringFinish)
     }
 }
 

@@ -12,7 +12,7 @@ use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::surveyed::Approved;
 use super::update_run::UpdateRun;
-use crate::protocol::session::{Finished, Session};
+use crate::protocol::session::{FinishOutcome, Session};
 
 /// The end of an execution.
 pub(super) enum Executed<'s> {
@@ -27,7 +27,7 @@ pub(super) struct Written<'s> {
     task: UpdateTask<'s>,
     session: Box<dyn Session>,
     plan: ApprovedPlan,
-    finished: Option<Finished>,
+    finished: Option<FinishOutcome>,
 }
 
 /// A unit that was told to leave update mode.
@@ -37,7 +37,7 @@ pub(super) struct Restarted<'s> {
     pub(super) task: UpdateTask<'s>,
     pub(super) plan: ApprovedPlan,
     /// What the unit did once it had all of the image.
-    pub(super) finished: Option<Finished>,
+    pub(super) finished: Option<FinishOutcome>,
 }
 
 impl<'s> Approved<'s> {
@@ -120,7 +120,7 @@ impl<'b> UpdateRun<'_, 'b> {
         task: &UpdateTask<'_>,
         plan: &ApprovedPlan,
         session: &mut dyn Session,
-    ) -> (Result<(), StepError>, Option<Finished>) {
+    ) -> (Result<(), StepError>, Option<FinishOutcome>) {
         let mut statistics = Statistics::default();
         let executed = self.executor(plan, task, &mut statistics, session).run();
         let progress = &mut self.progress;

@@ -97,7 +97,7 @@ impl UsbIpBus {
 
     fn failed(&self, error: LinkError) -> BusError {
         match error {
-            LinkError::Late => {
+            LinkError::TimedOut => {
                 BusError::Unreachable { bus: self.name.clone(), reason: "it accepts, but does not answer".into() }
             }
             LinkError::Closed => self.protocol("it closed the connection in the middle of an answer".into()),
@@ -197,7 +197,7 @@ impl UsbIpBus {
 
     fn try_open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError> {
         let location = Location { bus: self.name.clone(), port: port.to_owned() };
-        let Some(busid) = wire::emit_busid(port) else { return Err(BusError::NotThere(location)) };
+        let Some(busid) = wire::emit_busid(port) else { return Err(BusError::NotFound(location)) };
         let mut request = OpHeader::new(wire::OP_REQ_IMPORT, 0).emit().to_vec();
         request.extend_from_slice(&busid);
         let (mut connection, header) = self.ask(&request, wire::OP_REP_IMPORT)?;
@@ -205,9 +205,9 @@ impl UsbIpBus {
         // 0 and 1 use 1 for all that fails.
         match header.status {
             0 => {}
-            1 | 4 => return Err(BusError::NotThere(location)),
+            1 | 4 => return Err(BusError::NotFound(location)),
             2 => return Err(BusError::Busy(location)),
-            3 => return Err(BusError::Broken(location)),
+            3 => return Err(BusError::DeviceError(location)),
             other => return Err(self.protocol(format!("it refused the import with status {other}"))),
         }
         let deadline = Instant::now() + SERVER_TIMEOUT;
@@ -238,7 +238,7 @@ struct ServerConnection {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum LinkError {
     /// The deadline passed; what came so far is kept.
-    Late,
+    TimedOut,
     /// The other end closed the connection.
     Closed,
 }
@@ -252,7 +252,7 @@ impl ServerConnection {
 
     fn send(&mut self, bytes: &[u8]) -> Result<(), LinkError> {
         self.stream.write_all(bytes).map_err(|error| match error.kind() {
-            io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => LinkError::Late,
+            io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => LinkError::TimedOut,
             _ => LinkError::Closed,
         })
     }
@@ -276,13 +276,13 @@ impl ServerConnection {
         while self.buffer.len() < len {
             let left = deadline.saturating_duration_since(Instant::now());
             if left.is_zero() || self.stream.set_read_timeout(Some(left)).is_err() {
-                return Err(LinkError::Late);
+                return Err(LinkError::TimedOut);
             }
             match self.stream.read(&mut chunk) {
                 Ok(0) => return Err(LinkError::Closed),
                 Ok(count) => self.buffer.extend_from_slice(&chunk[..count]),
                 Err(error) => match error.kind() {
-                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => return Err(LinkError::Late),
+                    io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut => return Err(LinkError::TimedOut),
                     io::ErrorKind::Interrupted => {}
                     _ => return Err(LinkError::Closed),
                 },
@@ -350,7 +350,7 @@ impl UsbIpDevice {
     /// A transfer on a pipe, as the server's kernel wants it.
     fn on_pipe<'a>(&self, pipe: Pipe, length: usize, data: &'a [u8]) -> Result<Transfer<'a>, TransferError> {
         let length = u32::try_from(length).ok().filter(|length| *length <= wire::MAX_TRANSFER);
-        let length = length.ok_or(TransferError::Impossible("more than 64 KiB in one transfer"))?;
+        let length = length.ok_or(TransferError::Unsupported("more than 64 KiB in one transfer"))?;
         let interval = match (pipe.kind, self.speed) {
             (PipeKind::Bulk, _) => 0,
             // Source: USB 2.0, table 9-13: milliseconds, or 2 to the power of
@@ -368,7 +368,7 @@ impl UsbIpDevice {
         let deadline = Instant::now() + timeout;
         let seqnum = self.submit(transfer)?;
         match self.result_of(seqnum, transfer, deadline) {
-            Err(LinkError::Late) => self.unlink(seqnum, transfer),
+            Err(LinkError::TimedOut) => self.unlink(seqnum, transfer),
             Err(LinkError::Closed) => Err(self.closed()),
             Ok(result) => result,
         }
@@ -390,7 +390,7 @@ impl UsbIpDevice {
         match self.connection.send(&bytes) {
             Ok(()) => Ok(self.seqnum),
             Err(LinkError::Closed) => Err(self.closed()),
-            Err(LinkError::Late) => Err(self.end(unresponsive())),
+            Err(LinkError::TimedOut) => Err(self.end(unresponsive())),
         }
     }
 
@@ -477,7 +477,7 @@ impl UsbIpDevice {
                     Err(_) => return Err(self.closed()),
                 },
                 Ok(_) => return Err(self.nonsense()),
-                Err(LinkError::Late) => return Err(self.end(unresponsive())),
+                Err(LinkError::TimedOut) => return Err(self.end(unresponsive())),
                 Err(LinkError::Closed) => return Err(self.closed()),
             }
         }
@@ -493,7 +493,7 @@ impl UsbIpDevice {
         let error = loop {
             match bus.ask_for_list() {
                 Err(_) => break TransferError::Failed(format!("the connection to {} was lost", bus.name)),
-                Ok(devices) if !devices.iter().any(is_same) => break TransferError::Gone,
+                Ok(devices) if !devices.iter().any(is_same) => break TransferError::Disconnected,
                 Ok(_) if Instant::now() >= deadline => {
                     break TransferError::Failed(format!(
                         "the connection to {} was lost; the unit is still in its list",
@@ -525,8 +525,8 @@ fn outcome(status: i32) -> Result<(), TransferError> {
     match status {
         0 => Ok(()),
         status::STALL => Err(TransferError::Stall),
-        status::GONE | status::SHUT_DOWN => Err(TransferError::Gone),
-        status::TOO_MUCH => Err(TransferError::TooMuch),
+        status::GONE | status::SHUT_DOWN => Err(TransferError::Disconnected),
+        status::TOO_MUCH => Err(TransferError::Overflow),
         other => Err(TransferError::Failed(format!("the USB/IP server says {other}"))),
     }
 }
@@ -558,7 +558,7 @@ impl UsbDevice for UsbIpDevice {
     }
 
     fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
-        let length = u16::try_from(data.len()).map_err(|_| TransferError::Impossible("more than 65535 bytes"))?;
+        let length = u16::try_from(data.len()).map_err(|_| TransferError::Unsupported("more than 65535 bytes"))?;
         self.transfer(&Transfer::control(setup.bytes(length), length, data), timeout).map(drop)
     }
 
@@ -597,17 +597,17 @@ impl UsbDevice for UsbIpDevice {
             let wanted = self.connection.buffer.len() + 1;
             match self.connection.fill(wanted, deadline) {
                 Ok(()) => {}
-                Err(LinkError::Late) => break,
-                Err(LinkError::Closed) => drop(self.end(TransferError::Gone)),
+                Err(LinkError::TimedOut) => break,
+                Err(LinkError::Closed) => drop(self.end(TransferError::Disconnected)),
             }
         }
-        self.over == Some(TransferError::Gone)
+        self.over == Some(TransferError::Disconnected)
     }
 
     fn reset(&mut self) -> Result<(), TransferError> {
         match self.transfer(&Transfer::control(wire::PORT_RESET, 0, &[]), SERVER_TIMEOUT) {
             // The device came back as something else, and the server let go of it.
-            Err(TransferError::Gone) => Ok(()),
+            Err(TransferError::Disconnected) => Ok(()),
             other => other.map(drop),
         }
     }

@@ -112,8 +112,8 @@ enum NoPort {
 fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, String)>, NoPort> {
     let place = bench.place(&unit.location);
     let unusable = |error: SessionError| match error {
-        SessionError::Gone => NoPort::Left,
-        SessionError::Held(by) => NoPort::Failed(held(&place, &by)),
+        SessionError::Disconnected => NoPort::Left,
+        SessionError::Busy(by) => NoPort::Failed(held(&place, &by)),
         error => NoPort::Failed(
             Failure::new(ExitCode::Access, format!("The port of the unit at {place} cannot be used: {error}."))
                 .cure("'vaka diagnose' says who has it, and what is missing."),
@@ -121,8 +121,8 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
     };
     match bench.open(&unit.location) {
         Ok(device) => Ok(LineReader::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
-        Err(BusError::NotThere(_)) => Err(NoPort::Left),
-        Err(error @ BusError::NoRights { .. }) => {
+        Err(BusError::NotFound(_)) => Err(NoPort::Left),
+        Err(error @ BusError::PermissionDenied { .. }) => {
             let nodes = bench.bus(&unit.location).map(|bus| bus.nodes(&unit.location.port)).unwrap_or_default();
             let node = nodes.into_iter().find(|node| node.to_string_lossy().contains("/tty"));
             let node = node.ok_or_else(|| NoPort::Failed(bus_failure(&error)))?;

@@ -11,7 +11,7 @@ use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
 use vaka_core::event::{Event, ExitCode, Finding, Severity};
 use vaka_usb::native::NativeBus;
-use vaka_usb::{Bus, Change, PolledWatch, SystemClock};
+use vaka_usb::{Bus, HotplugEvent, PolledWatch, SystemClock};
 
 use super::say;
 use crate::args::{Common, Diagnose, Format};
@@ -75,10 +75,10 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
             let mut drops = drops.lock().unwrap_or_else(PoisonError::into_inner);
             for change in changes {
                 match change {
-                    Change::Left(device) => {
+                    HotplugEvent::Detached(device) => {
                         drops.entry(bench.place(&device.location)).or_default().left(began.elapsed());
                     }
-                    Change::Came(device) => {
+                    HotplugEvent::Attached(device) => {
                         drops.entry(bench.place(&device.location)).or_default().came((device.vendor, device.product));
                     }
                 }

@@ -11,7 +11,7 @@ use vaka_boot::bench::candidate::id_of;
 use vaka_boot::bench::unit_event;
 use vaka_core::event::{Event, ExitCode, Seen};
 use vaka_core::unit::Mode;
-use vaka_usb::{Bus, BusError, Change, DeviceInfo, PolledWatch, SystemClock};
+use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, SystemClock};
 
 use super::say;
 use crate::args::{Common, Format};
@@ -49,7 +49,7 @@ pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome 
 }
 
 /// Sends on what changes on one bus. A bus that fails is told once, and watched on.
-fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<Change, BusError>>) {
+fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<HotplugEvent, BusError>>) {
     let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
     let mut is_told = false;
     while !signals::flag().load(Ordering::SeqCst) {
@@ -80,7 +80,7 @@ fn tell_all(
     bench: &Bench<'_>,
     there: &[DeviceInfo],
     common: &Common,
-    changes: &mpsc::Receiver<Result<Change, BusError>>,
+    changes: &mpsc::Receiver<Result<HotplugEvent, BusError>>,
 ) -> Outcome {
     let mut ports: BTreeMap<String, Before> = BTreeMap::new();
     for device in there {
@@ -90,7 +90,7 @@ fn tell_all(
     for change in changes {
         match change {
             Err(error) => say(&format!("A bus cannot be watched: {error}. It is tried again.")),
-            Ok(Change::Left(device)) => {
+            Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
                     json::line(&Event::Gone { unit: place.clone(), id: id_of(&device) });
@@ -100,7 +100,7 @@ fn tell_all(
                 let unit = unit_event::seen(bench, &device);
                 ports.insert(place, Before { unit, left: Some(Instant::now()) });
             }
-            Ok(Change::Came(device)) => {
+            Ok(HotplugEvent::Attached(device)) => {
                 let unit = unit_event::seen(bench, &device);
                 let before =
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));

@@ -13,7 +13,7 @@ use vaka_usb::{TransferError, UsbDevice};
 
 use super::port::{DfuParams, DfuPort, Refusal, TIME_TO_GO, Work};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
 
 /// The smallest piece that a block is broken into for a unit that takes less
 /// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
@@ -55,7 +55,7 @@ impl AddressedSession {
     fn command(&mut self, command: Command, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let bytes = command
             .emit()
-            .ok_or_else(|| SessionError::Link("DFU addresses have 32 bits; this one is higher".to_owned()))?;
+            .ok_or_else(|| SessionError::Transport("DFU addresses have 32 bits; this one is higher".to_owned()))?;
         // Downloads are not taken in the middle of an upload.
         if let Position::Upload(..) = self.position {
             self.abort(cx)?;
@@ -121,7 +121,7 @@ impl AddressedSession {
                     self.port.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
                     return Ok(());
                 }
-                Err(SessionError::Silent(_)) => match self.port.state_after_loss(cx) {
+                Err(SessionError::Timeout(_)) => match self.port.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     _ => return Ok(()),
                 },
@@ -153,7 +153,7 @@ impl AddressedSession {
         };
         if bytes.len() != usize::from(length) {
             let found = bytes.len();
-            return Err(SessionError::Misbehaved(format!("it gave {found} of {length} bytes at {at}")));
+            return Err(SessionError::ProtocolViolation(format!("it gave {found} of {length} bytes at {at}")));
         }
         Ok(bytes)
     }
@@ -182,8 +182,8 @@ impl Session for AddressedSession {
         // A refusal without a reason may have been a stumble: once more.
         for _ in 0..2 {
             match self.read(at, 4, cx) {
-                Ok(_) => return Ok(Protection::Open),
-                Err(SessionError::Refused { reason, status }) => {
+                Ok(_) => return Ok(Protection::Unprotected),
+                Err(SessionError::DfuStatus { reason, status }) => {
                     self.port.go_idle(cx)?;
                     self.position = Position::Idle;
                     if status == Status::Vendor {
@@ -191,7 +191,7 @@ impl Session for AddressedSession {
                     }
                     last = reason;
                 }
-                Err(SessionError::Misbehaved(reason)) => last = reason,
+                Err(SessionError::ProtocolViolation(reason)) => last = reason,
                 Err(error) => return Err(error),
             }
         }
@@ -201,7 +201,7 @@ impl Session for AddressedSession {
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.command(Command::Unprotect, Work::EraseAll, cx) {
             // It leaves in the middle of its answers: that is what it was told.
-            Ok(()) | Err(SessionError::Gone | SessionError::Silent(_) | SessionError::Link(_)) => Ok(()),
+            Ok(()) | Err(SessionError::Disconnected | SessionError::Timeout(_) | SessionError::Transport(_)) => Ok(()),
             Err(error) => Err(error),
         }
     }
@@ -218,7 +218,7 @@ impl Session for AddressedSession {
         let mut done = 0;
         while done < data.len() {
             let len = usize::from(self.piece).min(data.len() - done);
-            let here = at.checked_add(done as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
+            let here = at.checked_add(done as u64).ok_or(SessionError::ProtocolViolation("addresses end".into()))?;
             match self.write_piece(here, &data[done..done + len], cx) {
                 Ok(()) => done += len,
                 Err((Refusal::Request, error)) => self.shrink(len, error, cx)?,
@@ -228,8 +228,8 @@ impl Session for AddressedSession {
         Ok(())
     }
 
-    fn finish(&mut self, _: &mut Context<'_>) -> Result<Finished, SessionError> {
-        Ok(Finished::Stays)
+    fn finish(&mut self, _: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
+        Ok(FinishOutcome::Responsive)
     }
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
@@ -237,7 +237,8 @@ impl Session for AddressedSession {
         while bytes.len() < len as usize {
             let left = len as usize - bytes.len();
             let length = u16::try_from(left).unwrap_or(u16::MAX).min(self.piece);
-            let here = at.checked_add(bytes.len() as u64).ok_or(SessionError::Misbehaved("addresses end".into()))?;
+            let here =
+                at.checked_add(bytes.len() as u64).ok_or(SessionError::ProtocolViolation("addresses end".into()))?;
             bytes.extend(self.read_piece(here, length, cx)?);
         }
         Ok(bytes)
@@ -254,7 +255,7 @@ impl Session for AddressedSession {
             match self.port.request(Request::Download, 0, &[]) {
                 Ok(()) => {}
                 // It went before it answered.
-                Err(TransferError::Gone) => return Ok(()),
+                Err(TransferError::Disconnected) => return Ok(()),
                 Err(TransferError::Stall) => return Err(self.port.reason(TransferError::Stall, cx)),
                 Err(_) => match self.port.state_after_loss(cx) {
                     Ok(State::DfuIdle | State::DownloadIdle) => continue,
@@ -269,7 +270,7 @@ impl Session for AddressedSession {
             }
             return self.start_leaving(cx);
         }
-        Err(SessionError::Silent(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
+        Err(SessionError::Timeout(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
     }
 
     fn rest(&mut self, cx: &mut Context<'_>) {

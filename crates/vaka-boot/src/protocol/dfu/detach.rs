@@ -39,7 +39,7 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     };
     match device.control_out(setup, &[], REQUEST_TIMEOUT) {
         // It may leave before its answer is through.
-        Ok(()) | Err(TransferError::Gone) => {}
+        Ok(()) | Err(TransferError::Disconnected) => {}
         Err(TransferError::Failed(_)) if device.has_left(GRACE) => return Ok(()),
         Err(error) => return Err(error.into()),
     }
@@ -51,7 +51,7 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     // It waits for this, or it has not done what it promised: one reset, no
     // more, and while it still waits for one.
     match device.reset() {
-        Ok(()) | Err(TransferError::Gone) => Ok(()),
+        Ok(()) | Err(TransferError::Disconnected) => Ok(()),
         // It left while it was reset; what comes back shows whether that was right.
         Err(_) if device.has_left(GRACE) => Ok(()),
         Err(error) => Err(error.into()),

@@ -12,7 +12,7 @@ use vaka_usb::{TransferError, UsbDevice};
 
 use super::port::{Backoff, DfuParams, DfuPort, TIME_TO_GO, Work};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
 
 /// What the unit is in the middle of. Addresses are the caller's; the unit
 /// knows only the order.
@@ -61,7 +61,7 @@ impl PlainSession {
                     return Ok(());
                 }
                 state => {
-                    return Err(SessionError::Misbehaved(format!(
+                    return Err(SessionError::ProtocolViolation(format!(
                         "after the end of the download its state is {state}"
                     )));
                 }
@@ -77,7 +77,7 @@ impl PlainSession {
             match self.port.request(Request::Download, number, &[]) {
                 Ok(()) => return Ok(End::Accepted),
                 Err(TransferError::Stall) => return Err(self.port.reason(TransferError::Stall, cx)),
-                Err(TransferError::Gone) => return Ok(End::Lost),
+                Err(TransferError::Disconnected) => return Ok(End::Lost),
                 Err(_) => {}
             }
             match self.port.state_after_loss(cx) {
@@ -88,12 +88,14 @@ impl PlainSession {
                     return Err(self.port.refusal(reply));
                 }
                 Ok(state) => {
-                    return Err(SessionError::Misbehaved(format!("at the end of the download its state is {state}")));
+                    return Err(SessionError::ProtocolViolation(format!(
+                        "at the end of the download its state is {state}"
+                    )));
                 }
                 Err(_) => return Ok(End::Lost),
             }
         }
-        Err(SessionError::Silent(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
+        Err(SessionError::Timeout(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
     }
 
     /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
@@ -106,14 +108,16 @@ impl PlainSession {
                 Ok(reply) if reply.state == State::Error => return Err(self.port.refusal(reply)),
                 Ok(reply) if reply.state == State::ManifestSync => {}
                 Ok(reply) if reply.state == State::DownloadIdle => {
-                    return Err(SessionError::Misbehaved("it took the end of the download, and waits for more".into()));
+                    return Err(SessionError::ProtocolViolation(
+                        "it took the end of the download, and waits for more".into(),
+                    ));
                 }
                 Ok(reply) => {
                     let time = self.port.believable(reply.poll, Work::Manifest, cx);
                     cx.wait_until(cx.now() + time, what);
                     return Ok(End::Accepted);
                 }
-                Err(SessionError::Silent(_)) => match self.port.state_after_loss(cx) {
+                Err(SessionError::Timeout(_)) => match self.port.state_after_loss(cx) {
                     Ok(State::ManifestSync) => {}
                     Ok(State::Manifest | State::ManifestWaitReset) => return Ok(End::Accepted),
                     _ => return Ok(End::Lost),
@@ -157,7 +161,7 @@ impl Session for PlainSession {
         let number = match self.position {
             Position::Download(next, number) if next == Some(at) => number,
             Position::Idle => 0,
-            _ => return Err(SessionError::Misbehaved("blocks of plain DFU follow each other".into())),
+            _ => return Err(SessionError::ProtocolViolation("blocks of plain DFU follow each other".into())),
         };
         self.port.download(number, data, Work::Block, cx).map_err(|(_, error)| error)?;
         let next = at.checked_add(data.len() as u64).filter(|_| self.port.is_full(data.len()));
@@ -165,9 +169,9 @@ impl Session for PlainSession {
         Ok(())
     }
 
-    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         let Position::Download(_, number) = self.position else {
-            return Err(SessionError::Misbehaved("there was no download to finish".into()));
+            return Err(SessionError::ProtocolViolation("there was no download to finish".into()));
         };
         let tolerant = self.port.params.attributes.manifestation_tolerant();
         let mut end = self.send_end(number, cx)?;
@@ -179,16 +183,16 @@ impl Session for PlainSession {
         }
         if end == End::Lost {
             self.position = Position::Leaving;
-            return Ok(Finished::Vanished);
+            return Ok(FinishOutcome::LostDuringFinish);
         }
-        Ok(if self.position == Position::Leaving { Finished::Leaves } else { Finished::Stays })
+        Ok(if self.position == Position::Leaving { FinishOutcome::Detached } else { FinishOutcome::Responsive })
     }
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let number = match self.position {
             Position::Upload(next, number) if next == Some(at) => number,
             Position::Idle => 0,
-            _ => return Err(SessionError::Misbehaved("an upload of plain DFU begins at its beginning".into())),
+            _ => return Err(SessionError::ProtocolViolation("an upload of plain DFU begins at its beginning".into())),
         };
         // A whole block is asked for, always: a reply that is shorter than
         // what was asked ends the upload.
@@ -199,7 +203,7 @@ impl Session for PlainSession {
         if bytes.len() < len {
             let found = bytes.len();
             self.position = Position::Upload(None, 0);
-            return Err(SessionError::Misbehaved(format!(
+            return Err(SessionError::ProtocolViolation(format!(
                 "its upload ends {found} bytes behind {at}, {len} were wanted"
             )));
         }
@@ -217,7 +221,7 @@ impl Session for PlainSession {
             let _ = self.port.abort(cx);
         }
         match self.port.device.reset() {
-            Ok(()) | Err(TransferError::Gone) => {}
+            Ok(()) | Err(TransferError::Disconnected) => {}
             // A unit that leaves while it is reset makes the system report other errors.
             Err(_) if self.port.device.has_left(TIME_TO_GO) => {}
             Err(error) => return Err(error.into()),

@@ -178,15 +178,21 @@ impl DfuPort {
                     self.status(cx, "the unit's status")?.state
                 }
                 ToIdle::InApplication => {
-                    return Err(SessionError::Misbehaved(format!("it says that {}", state.meaning())));
+                    return Err(SessionError::ProtocolViolation(format!("it says that {}", state.meaning())));
                 }
                 ToIdle::Reset => return Err(SessionError::WaitsForReset),
                 ToIdle::Unknown(value) => {
-                    return Err(SessionError::Misbehaved(format!("it is in state {value}; {}", state.meaning())));
+                    return Err(SessionError::ProtocolViolation(format!(
+                        "it is in state {value}; {}",
+                        state.meaning()
+                    )));
                 }
             };
         }
-        Err(SessionError::Misbehaved(format!("it does not come to dfuIDLE; it stays in {state}: {}", state.meaning())))
+        Err(SessionError::ProtocolViolation(format!(
+            "it does not come to dfuIDLE; it stays in {state}: {}",
+            state.meaning()
+        )))
     }
 
     /// The state by DFU_GETSTATE, which changes nothing; by DFU_GETSTATUS
@@ -236,8 +242,9 @@ impl DfuPort {
         cx.wait_until(self.earliest_status, what);
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
         let bytes = self.device.control_in(setup, 6, REQUEST_TIMEOUT)?;
-        let reply = StatusReply::parse(&bytes)
-            .ok_or_else(|| SessionError::Misbehaved(format!("its status has {} bytes instead of 6", bytes.len())))?;
+        let reply = StatusReply::parse(&bytes).ok_or_else(|| {
+            SessionError::ProtocolViolation(format!("its status has {} bytes instead of 6", bytes.len()))
+        })?;
         self.earliest_status = cx.now() + reply.poll.min(Work::Command.ceiling());
         Ok(reply)
     }
@@ -270,7 +277,7 @@ impl DfuPort {
                 State::Error => return Err(self.refusal(reply)),
                 state if state.is_working() => self.be_patient(reply, &mut pauses, work, cx)?,
                 state => {
-                    return Err(SessionError::Misbehaved(format!(
+                    return Err(SessionError::ProtocolViolation(format!(
                         "after a download it is in {state}: {}",
                         state.meaning()
                     )));
@@ -289,7 +296,7 @@ impl DfuPort {
     ) -> Result<(), SessionError> {
         if cx.now() > pauses.deadline {
             let time = (work.ceiling() * 2).as_secs();
-            return Err(SessionError::Silent(format!("the unit is still at work after {time} s")));
+            return Err(SessionError::Timeout(format!("the unit is still at work after {time} s")));
         }
         let named = self.believable(reply.poll, work, cx);
         let pause = if named.is_zero() { pauses.next() } else { named };
@@ -320,7 +327,7 @@ impl DfuPort {
         }
         match self.status(cx, "the unit's reason") {
             Ok(reply) => self.refusal(reply),
-            Err(SessionError::Gone) => SessionError::Gone,
+            Err(SessionError::Disconnected) => SessionError::Disconnected,
             Err(_) => error.into(),
         }
     }
@@ -338,7 +345,7 @@ impl DfuPort {
             Ok(Some(own)) => format!("{status} (\"{}\")", text::tame(&own)),
             _ => status,
         };
-        SessionError::Refused { reason, status: reply.status }
+        SessionError::DfuStatus { reason, status: reply.status }
     }
 
     pub(crate) fn abort(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {

@@ -125,7 +125,7 @@ impl Interpreter {
     }
 
     fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
-        let SessionError::Refused { reason, status } = &error else { return error.into() };
+        let SessionError::DfuStatus { reason, status } = &error else { return error.into() };
         self.wire.unhalt();
         // Over DFU the unit gave a status, which the dialect may explain further.
         let own = self.dialect().dfu_status(status.number());
@@ -133,7 +133,7 @@ impl Interpreter {
             Some(own) => format!("{reason}: {own}"),
             None => reason.clone(),
         };
-        Failed::Permanent(SessionError::Answered {
+        Failed::Permanent(SessionError::RejectedByDialect {
             exchange: exchange.name.clone(),
             words: text::tame(&words),
             has_no_reason: !error.is_reasoned_refusal(),
@@ -162,7 +162,7 @@ impl Interpreter {
         let pause = exchange.pause.as_ref().map_or(Ok(BUSY_PAUSE), |pause| self.time(pause))?;
         if cx.now() + pause > until {
             let words = format!("in '{}' the unit is still busy", exchange.name);
-            return Err(Failed::Permanent(SessionError::Silent(words)));
+            return Err(Failed::Permanent(SessionError::Timeout(words)));
         }
         cx.wait_until(cx.now() + pause, "the unit, which is busy");
         Ok(())
@@ -212,14 +212,16 @@ impl Interpreter {
         }
         if self.buffer.len() > MOST_PENDING.max(wanted.saturating_mul(2)) {
             self.buffer.clear();
-            return Err(SessionError::Misbehaved(format!("to '{}' it sends without an end", exchange.name)).into());
+            return Err(
+                SessionError::ProtocolViolation(format!("to '{}' it sends without an end", exchange.name)).into()
+            );
         }
         match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), cx) {
             Ok(bytes) => {
                 self.buffer.extend(bytes);
                 Ok(())
             }
-            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
+            Err(SessionError::Timeout(_)) => Err(self.silent(exchange)),
             Err(error) => Err(self.stalled(exchange, error)),
         }
     }
@@ -228,7 +230,7 @@ impl Interpreter {
     fn silent(&self, exchange: &Exchange) -> Failed {
         let name = &exchange.name;
         if self.buffer.is_empty() {
-            return Failed::Transient(SessionError::Silent(format!("no reply to '{name}' came in time")));
+            return Failed::Transient(SessionError::Timeout(format!("no reply to '{name}' came in time")));
         }
         let fields = self.memory.view_answer(exchange, &self.buffer);
         let words = format!("only {} of a reply came in time", text::count(self.buffer.len(), "byte"));
@@ -247,7 +249,7 @@ impl Interpreter {
         let Attempt { exchange, until, .. } = *at;
         loop {
             let got = match self.next_answer(at, cx) {
-                Err(Failed::Transient(SessionError::Silent(_))) if exchange.optional => return Ok(Reply::Done),
+                Err(Failed::Transient(SessionError::Timeout(_))) if exchange.optional => return Ok(Reply::Done),
                 got => got?,
             };
             match got {
@@ -282,7 +284,7 @@ impl Interpreter {
         match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
             Ok(frame) => Ok(self.answer(at, &frame, true)),
             Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
-            Err(SessionError::Silent(_)) => Err(self.silent(exchange)),
+            Err(SessionError::Timeout(_)) => Err(self.silent(exchange)),
             Err(error) => Err(self.stalled(exchange, error)),
         }
     }
@@ -361,5 +363,5 @@ impl Interpreter {
 }
 
 fn is_stall(error: &SessionError) -> bool {
-    matches!(error, SessionError::Refused { .. })
+    matches!(error, SessionError::DfuStatus { .. })
 }

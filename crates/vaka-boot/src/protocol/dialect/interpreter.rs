@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{Bindings, Callee, Dialect, Expression, FieldView, Name, OperationName, Step, Target, Time, Value};
-use vaka_usb::{Bus, Change, DeviceInfo, PolledWatch, UsbDevice};
+use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
 
 use super::transport::CarrierTransport;
 use crate::context::Context;
@@ -93,7 +93,9 @@ pub(super) enum Failed {
 impl From<SessionError> for Failed {
     fn from(error: SessionError) -> Self {
         match error {
-            SessionError::Silent(_) | SessionError::Misbehaved(_) | SessionError::Frame(_) => Self::Transient(error),
+            SessionError::Timeout(_) | SessionError::ProtocolViolation(_) | SessionError::Frame(_) => {
+                Self::Transient(error)
+            }
             error => Self::Permanent(error),
         }
     }
@@ -213,7 +215,7 @@ impl Interpreter {
         loop {
             match self.steps(steps, bounds, cx) {
                 Ok(()) => return Ok(()),
-                Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Dialect { .. })) => {
+                Err(error @ (SessionError::Disconnected | SessionError::Busy(_) | SessionError::Dialect { .. })) => {
                     return Err(error);
                 }
                 Err(error) if cx.now() + every >= bounds.until || cx.wants_stop() => return Err(error),
@@ -245,7 +247,7 @@ impl Interpreter {
 
     fn step(&mut self, step: &Step, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
         if cx.now() > bounds.until {
-            return Err(SessionError::Silent(format!("'{}' took longer than it may", bounds.operation.word())));
+            return Err(SessionError::Timeout(format!("'{}' took longer than it may", bounds.operation.word())));
         }
         let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
         match step {
@@ -279,7 +281,7 @@ impl Interpreter {
                 while self.is_pending(body, done, bounds, cx)? {
                     if cx.now() + every > until {
                         let words = format!("in '{}' the unit did not become ready in time", bounds.operation.word());
-                        return Err(SessionError::Silent(words));
+                        return Err(SessionError::Timeout(words));
                     }
                     cx.wait_until(cx.now() + every, "the unit to become ready");
                 }
@@ -300,7 +302,7 @@ impl Interpreter {
                 let within = self.time(within)?.min(bounds.until.saturating_sub(cx.now()));
                 match self.wire.has_left(within) {
                     true => Ok(()),
-                    false => Err(SessionError::Silent("the unit did not leave the bus in time".into())),
+                    false => Err(SessionError::Timeout("the unit did not leave the bus in time".into())),
                 }
             }
             Step::ComesBack(within) => {
@@ -311,7 +313,11 @@ impl Interpreter {
     }
 
     pub(super) fn refused(&self, exchange: &str, words: &str) -> SessionError {
-        SessionError::Answered { exchange: exchange.to_owned(), words: text::tame(words), has_no_reason: false }
+        SessionError::RejectedByDialect {
+            exchange: exchange.to_owned(),
+            words: text::tame(words),
+            has_no_reason: false,
+        }
     }
 
     /// Runs what a name stands for, with its own values for some names.
@@ -398,17 +404,21 @@ impl Interpreter {
     /// The unit leaves, and what comes on its port is opened again.
     fn come_back(&mut self, until: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(reopen) = self.reopen.clone() else {
-            return Err(SessionError::Misbehaved("it leaves the bus, and nobody knows how to find it again".into()));
+            return Err(SessionError::ProtocolViolation(
+                "it leaves the bus, and nobody knows how to find it again".into(),
+            ));
         };
         self.wire.has_left(until.saturating_sub(cx.now()));
-        let link = |error: vaka_usb::BusError| SessionError::Link(error.to_string());
+        let link = |error: vaka_usb::BusError| SessionError::Transport(error.to_string());
         let mut watch = PolledWatch::from_nothing(&*reopen.bus, cx.clock());
         loop {
             let left = until.saturating_sub(cx.now());
             let wanted = &reopen.device;
             let back = watch.next(left.min(Duration::from_millis(200))).map_err(link)?.into_iter().find_map(|change| {
                 match change {
-                    Change::Came(device) if device.location == wanted.location && device.address != wanted.address => {
+                    HotplugEvent::Attached(device)
+                        if device.location == wanted.location && device.address != wanted.address =>
+                    {
                         Some(device)
                     }
                     _ => None,
@@ -423,7 +433,7 @@ impl Interpreter {
                 return Ok(());
             }
             if left.is_zero() || cx.wants_stop() {
-                return Err(SessionError::Gone);
+                return Err(SessionError::Disconnected);
             }
         }
     }

@@ -27,7 +27,7 @@ use vaka_usb::{DeviceInfo, UsbDevice};
 pub use interpreter::{GIVEN, Interpreter, Reconnect, TracedFrame};
 
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
 
 /// After it was told to leave: how long a unit gets before the connection is
 /// closed, which over USB/IP resets its port. Chosen by us.
@@ -83,8 +83,8 @@ pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context
     let mut talk = Interpreter::open(device, dialect, None, cx)?;
     match talk.run(OperationName::Enter, Vec::new(), cx) {
         // It may leave before its answer is through.
-        Ok(_) | Err(SessionError::Gone) => {}
-        Err(SessionError::Link(_) | SessionError::Silent(_)) if talk.has_left(TIME_TO_GO) => return Ok(()),
+        Ok(_) | Err(SessionError::Disconnected) => {}
+        Err(SessionError::Transport(_) | SessionError::Timeout(_)) if talk.has_left(TIME_TO_GO) => return Ok(()),
         Err(error) => return Err(error),
     }
     talk.has_left(TIME_TO_GO * 2);
@@ -162,7 +162,7 @@ pub fn session(
 ) -> Result<Box<dyn Session>, SessionError> {
     if let Some(reason) = &params.obstacle {
         let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
-        return Err(SessionError::Rejected { reason: reason.clone(), cure });
+        return Err(SessionError::NeedsAction { reason: reason.clone(), cure });
     }
     let names = talk.dialect().given();
     prepare(&mut talk, cx)?;
@@ -238,14 +238,16 @@ impl Session for DialectSession {
         let Some(protected) = &operation.protected else { return Ok(Protection::Unknown) };
         match self.talk.memory().truth(protected).map_err(|words| fault("protection", words))? {
             true => Ok(Protection::Protected("its dialect says that it is protected".to_owned())),
-            false => Ok(Protection::Open),
+            false => Ok(Protection::Unprotected),
         }
     }
 
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.talk.run(OperationName::Unprotect, Vec::new(), cx) {
-            Ok(true) | Err(SessionError::Gone) => Ok(()),
-            Ok(false) => Err(SessionError::Misbehaved("its dialect has no word for lifting the protection".into())),
+            Ok(true) | Err(SessionError::Disconnected) => Ok(()),
+            Ok(false) => {
+                Err(SessionError::ProtocolViolation("its dialect has no word for lifting the protection".into()))
+            }
             Err(error) => Err(error),
         }
     }
@@ -317,7 +319,7 @@ impl Session for DialectSession {
         };
         if bytes.len() != len as usize {
             let found = text::count(bytes.len(), "byte");
-            return Err(SessionError::Misbehaved(format!("it gave {found} of {len} at {at}")));
+            return Err(SessionError::ProtocolViolation(format!("it gave {found} of {len} at {at}")));
         }
         Ok(bytes.to_vec())
     }
@@ -325,7 +327,7 @@ impl Session for DialectSession {
     fn agrees(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<bool, SessionError> {
         let dialect = self.talk.dialect().clone();
         let Some(checksum) = dialect.checksum() else {
-            return Err(SessionError::Misbehaved("its dialect has no checksum".into()));
+            return Err(SessionError::ProtocolViolation("its dialect has no checksum".into()));
         };
         let names = dialect.given();
         let given = vec![
@@ -349,9 +351,9 @@ impl Session for DialectSession {
         }
     }
 
-    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         self.talk.run(OperationName::End, self.of_whole(), cx)?;
-        Ok(Finished::Stays)
+        Ok(FinishOutcome::Responsive)
     }
 
     fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
@@ -363,8 +365,8 @@ impl Session for DialectSession {
         let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.params.start)))];
         match self.talk.run(OperationName::Restart, given, cx) {
             // It went before it answered: that is what it was told.
-            Ok(_) | Err(SessionError::Gone) => {}
-            Err(SessionError::Link(_) | SessionError::Silent(_)) if self.talk.has_left(TIME_TO_GO) => {}
+            Ok(_) | Err(SessionError::Disconnected) => {}
+            Err(SessionError::Transport(_) | SessionError::Timeout(_)) if self.talk.has_left(TIME_TO_GO) => {}
             Err(error) => return Err(error),
         }
         if operation.leaves {

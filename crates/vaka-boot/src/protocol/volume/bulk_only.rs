@@ -118,7 +118,7 @@ impl BulkOnly {
         let setup = self.request(Setup::CLASS_INTERFACE_IN, GET_MAX_LUN);
         match self.device.control_in(setup, 1, LUN_TIMEOUT) {
             Ok(bytes) => Ok(bytes.first().copied().filter(|lun| *lun <= 15).unwrap_or(0)),
-            Err(error @ (TransferError::Gone | TransferError::Held(_))) => Err(error),
+            Err(error @ (TransferError::Disconnected | TransferError::Busy(_))) => Err(error),
             Err(_) => Ok(0),
         }
     }
@@ -256,13 +256,13 @@ impl BulkOnly {
     /// A transfer failed: brings the unit back into step, if it is there.
     fn recover(&mut self, error: TransferError) -> Fault {
         match error {
-            TransferError::Gone | TransferError::Held(_) | TransferError::Impossible(_) => Fault::Over(error),
+            TransferError::Disconnected | TransferError::Busy(_) | TransferError::Unsupported(_) => Fault::Over(error),
             TransferError::Stall => self.out_of_step("it refuses the command (stall)".into()),
             TransferError::Timeout => self.out_of_step("it did not answer within the time limit".into()),
-            TransferError::TooMuch => self.out_of_step("it sent more than was asked for".into()),
+            TransferError::Overflow => self.out_of_step("it sent more than was asked for".into()),
             // Often the first sign of an unplug.
             error if self.device.has_left(Duration::from_millis(200)) => Fault::Over(match error {
-                TransferError::Failed(_) => TransferError::Gone,
+                TransferError::Failed(_) => TransferError::Disconnected,
                 other => other,
             }),
             error => self.out_of_step(error.to_string()),
@@ -275,7 +275,7 @@ impl BulkOnly {
         let setup = self.request(Setup::CLASS_INTERFACE_OUT, RESET);
         let done = match self.device.control_out(setup, &[], STEP_TIMEOUT) {
             Ok(()) => Ok(()),
-            Err(TransferError::Gone) => Err(TransferError::Gone),
+            Err(TransferError::Disconnected) => Err(TransferError::Disconnected),
             Err(_) => self.device.reset(),
         };
         let cleared = done.and_then(|()| {
@@ -284,7 +284,7 @@ impl BulkOnly {
         });
         match cleared {
             Ok(()) => Fault::Broken(why),
-            Err(TransferError::Gone) => Fault::Over(TransferError::Gone),
+            Err(TransferError::Disconnected) => Fault::Over(TransferError::Disconnected),
             Err(_) => Fault::Over(TransferError::Failed(format!("{why}, and it cannot be brought back into step"))),
         }
     }

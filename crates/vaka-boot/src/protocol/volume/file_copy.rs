@@ -14,7 +14,7 @@ use vaka_image::{Image, hex};
 
 use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
 
 /// Bytes of the image in one step, so that progress is seen. Chosen by us.
 pub(crate) const CHUNK: u32 = 4096;
@@ -112,12 +112,12 @@ impl Session for FileSession {
         self.disk.push_file(self.done, self.total, cx)
     }
 
-    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         self.is_finished = true;
         match self.disk.end_file(cx) {
-            Ok(()) => Ok(Finished::Leaves),
-            Err(SessionError::Gone) => Ok(Finished::Vanished),
-            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(Finished::Vanished),
+            Ok(()) => Ok(FinishOutcome::Detached),
+            Err(SessionError::Disconnected) => Ok(FinishOutcome::LostDuringFinish),
+            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(FinishOutcome::LostDuringFinish),
             Err(error) => Err(error),
         }
     }
@@ -128,7 +128,7 @@ impl Session for FileSession {
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let refused =
-            || SessionError::Refused { reason: "it shows no application there".into(), status: Status::Address };
+            || SessionError::DfuStatus { reason: "it shows no application there".into(), status: Status::Address };
         let image = self.shown(at, cx)?.ok_or_else(refused)?;
         let wanted = Span::new(at, u64::from(len)).filter(|wanted| image.span().covers(*wanted)).ok_or_else(refused)?;
         let mut bytes = vec![ERASED; len as usize];
@@ -154,7 +154,7 @@ impl Session for FileSession {
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());
         }
-        Err(SessionError::Silent("the file is whole on its disk, and the unit does nothing with it".into()))
+        Err(SessionError::Timeout("the file is whole on its disk, and the unit does nothing with it".into()))
     }
 
     fn rest(&mut self, _: &mut Context<'_>) {

@@ -169,7 +169,7 @@ pub fn open_mounted(
     #[cfg(not(target_os = "linux"))]
     {
         let _ = (bus, device, mounted, fits, cx);
-        Err(SessionError::Misbehaved("mounted disks are used on Linux only, so far".into()))
+        Err(SessionError::ProtocolViolation("mounted disks are used on Linux only, so far".into()))
     }
 }
 
@@ -205,7 +205,7 @@ fn is_text(name: &str, size: u64) -> bool {
 /// A disk is full.
 fn full(wanted: u64, free: u64) -> SessionError {
     use vaka_base::size::Bytes;
-    SessionError::Rejected {
+    SessionError::NeedsAction {
         reason: format!("its disk has no room: {} are needed, {} are free", Bytes(wanted), Bytes(free)),
         cure: "Delete files on the unit's disk that do not belong there, and run the same command.",
     }
@@ -216,11 +216,11 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, cx: &mut Context<'_>
     use vaka_core::sheet::Leave;
     match how {
         Leave::Nothing => Ok(()),
-        Leave::LastBlock => Err(SessionError::Rejected {
+        Leave::LastBlock => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only after the last block of an image".into(),
             cure: "Run 'vaka update' with the file that is in it, or unplug the unit and plug it in again.",
         }),
-        Leave::PowerCycle => Err(SessionError::Rejected {
+        Leave::PowerCycle => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only when it is unplugged".into(),
             cure: "Unplug the unit and plug it in again.",
         }),
@@ -229,7 +229,7 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, cx: &mut Context<'_>
             if disk.has_left(TIME_TO_LEAVE) {
                 return Ok(());
             }
-            Err(SessionError::Silent("its disk was ejected, and it stays in update mode".into()))
+            Err(SessionError::Timeout("its disk was ejected, and it stays in update mode".into()))
         }
     }
 }

@@ -129,13 +129,13 @@ impl FolderDisk {
         let folder = self.mounted.folder.display().to_string();
         match error.kind() {
             ErrorKind::StorageFull => full(self.bytes.len() as u64, 0),
-            ErrorKind::PermissionDenied => SessionError::Held(format!(" (this user may not write to {folder})")),
-            ErrorKind::ReadOnlyFilesystem if !self.is_gone(Duration::ZERO) => SessionError::Rejected {
+            ErrorKind::PermissionDenied => SessionError::Busy(format!(" (this user may not write to {folder})")),
+            ErrorKind::ReadOnlyFilesystem if !self.is_gone(Duration::ZERO) => SessionError::NeedsAction {
                 reason: format!("{folder} is mounted read-only"),
                 cure: "Mount it with the right to write, or unmount it: then Vaka uses the disk by itself.",
             },
-            _ if self.is_gone(TIME_TO_GO) => SessionError::Gone,
-            _ => SessionError::Rejected {
+            _ if self.is_gone(TIME_TO_GO) => SessionError::Disconnected,
+            _ => SessionError::NeedsAction {
                 reason: format!("the system says of {folder}: {}", text::tame(&error.to_string())),
                 cure: "Unmount the disk, put the unit into update mode again and run the same command.",
             },
@@ -145,7 +145,7 @@ impl FolderDisk {
     /// Writes on, and waits until it has left this machine.
     fn write_out(&mut self, until: usize) -> Result<(), SessionError> {
         let Some(mut file) = self.file.take() else {
-            return Err(SessionError::Misbehaved("no file was begun on its disk".into()));
+            return Err(SessionError::ProtocolViolation("no file was begun on its disk".into()));
         };
         let until = until.min(self.bytes.len());
         self.calls += 2;
@@ -264,7 +264,7 @@ impl Disk for FolderDisk {
             return Ok(());
         }
         let (folder, node) = (self.mounted.folder.display(), self.mounted.node.display());
-        Err(SessionError::Rejected {
+        Err(SessionError::NeedsAction {
             reason: format!(
                 "the system has its disk mounted at {folder}, and it is not ejected behind your back ({node})"
             ),
@@ -338,7 +338,7 @@ mod tests {
         }
 
         fn open(&self, _: &str) -> Result<Box<dyn UsbDevice>, BusError> {
-            Err(BusError::NotThere(self.0.location.clone()))
+            Err(BusError::NotFound(self.0.location.clone()))
         }
     }
 
@@ -390,7 +390,7 @@ mod tests {
         disk.end_file(&mut cx).unwrap();
         assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::to_its_end, &mut cx).unwrap().unwrap(), content);
         assert_eq!(disk.read_file("NONE.TXT", &super::super::to_its_end, &mut cx).unwrap(), None);
-        assert!(matches!(disk.eject(&mut cx), Err(SessionError::Rejected { .. })));
+        assert!(matches!(disk.eject(&mut cx), Err(SessionError::NeedsAction { .. })));
         fs::remove_dir_all(&folder).unwrap();
     }
 }

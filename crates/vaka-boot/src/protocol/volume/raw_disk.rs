@@ -60,11 +60,11 @@ pub(super) fn open(
         device = transport.into_device();
     }
     let Some((index, lun)) = first else {
-        return Err(refusal.unwrap_or(SessionError::Misbehaved("it shows no disk".into())));
+        return Err(refusal.unwrap_or(SessionError::ProtocolViolation("it shows no disk".into())));
     };
     let transport = BulkOnly::new(device, interfaces[index])?;
     let scsi = Scsi::open(transport, lun, cx)?;
-    let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::Misbehaved("its disk went away".into()))?);
+    let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::ProtocolViolation("its disk went away".into()))?);
     let facts = disk.look(cx)?;
     Ok((Box::new(disk), facts))
 }
@@ -139,7 +139,7 @@ impl NativeDisk {
 }
 
 fn damaged(why: &str) -> SessionError {
-    SessionError::Rejected {
+    SessionError::NeedsAction {
         reason: format!("the file system on its disk is damaged or unknown: {}", text::tame(why)),
         cure: "Unplug the unit and put it into update mode again; if it repeats, the unit itself has a fault.",
     }
@@ -202,7 +202,7 @@ impl Disk for NativeDisk {
         });
         match seen {
             Ok((facts, _)) => Ok(facts),
-            Err(SessionError::Rejected { reason, .. }) => {
+            Err(SessionError::NeedsAction { reason, .. }) => {
                 Ok(VolumeFacts { read_only, fault: Some(reason), ..VolumeFacts::default() })
             }
             Err(error) => Err(error),
@@ -264,7 +264,9 @@ impl Disk for NativeDisk {
             let (now, behind) = rest.split_at(rest.len().min(room * SECTOR));
             match self.scsi.write(start + self.next, now, true, cx) {
                 // It may be the length: blocks that come twice do no harm.
-                Err(SessionError::Rejected { .. } | SessionError::Misbehaved(_)) if now.len() > SMALL * SECTOR => {
+                Err(SessionError::NeedsAction { .. } | SessionError::ProtocolViolation(_))
+                    if now.len() > SMALL * SECTOR =>
+                {
                     self.most = SMALL;
                     continue;
                 }
@@ -346,7 +348,7 @@ impl Disk for NativeDisk {
 
     fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.scsi.flush(cx) {
-            Err(SessionError::Gone) => Ok(()),
+            Err(SessionError::Disconnected) => Ok(()),
             _ => self.scsi.eject(cx),
         }
     }

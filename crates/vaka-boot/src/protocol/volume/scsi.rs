@@ -119,7 +119,7 @@ impl Scsi {
         match scsi.begin(cx) {
             Ok(true) => Ok(Ok(scsi)),
             Ok(false) => Ok(Err(NoDisk { transport: scsi.transport, reason: None })),
-            Err(reason @ SessionError::Rejected { .. }) => {
+            Err(reason @ SessionError::NeedsAction { .. }) => {
                 Ok(Err(NoDisk { transport: scsi.transport, reason: Some(reason) }))
             }
             Err(error) => Err(error),
@@ -139,10 +139,12 @@ impl Scsi {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             (word(0), word(4))
         }) else {
-            return Err(SessionError::Misbehaved("it does not tell the size of its disk".into()));
+            return Err(SessionError::ProtocolViolation("it does not tell the size of its disk".into()));
         };
         if size as usize != SECTOR || last == u32::MAX {
-            return Err(SessionError::Misbehaved(format!("its disk has sectors of {size} bytes; 512 are needed")));
+            return Err(SessionError::ProtocolViolation(format!(
+                "its disk has sectors of {size} bytes; 512 are needed"
+            )));
         }
         self.count = u64::from(last) + 1;
         self.is_protected = self.asks_protected(cx)?;
@@ -156,7 +158,7 @@ impl Scsi {
         let deadline = cx.now() + TIME_FOR_MEDIUM;
         loop {
             match self.run(&[0; 6], Data::None, SHORT, cx) {
-                Err(SessionError::Rejected { .. }) if cx.now() < deadline => {
+                Err(SessionError::NeedsAction { .. }) if cx.now() < deadline => {
                     let until = cx.now() + ASK_AGAIN;
                     cx.wait_until(until, "the unit's disk");
                 }
@@ -170,7 +172,9 @@ impl Scsi {
     fn asks_protected(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
         match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, cx) {
             Ok(bytes) => Ok(bytes.get(2).is_some_and(|byte| byte & 0x80 != 0)),
-            Err(error @ (SessionError::Gone | SessionError::Held(_) | SessionError::Link(_))) => Err(error),
+            Err(error @ (SessionError::Disconnected | SessionError::Busy(_) | SessionError::Transport(_))) => {
+                Err(error)
+            }
             Err(_) => Ok(false),
         }
     }
@@ -196,7 +200,7 @@ impl Scsi {
         if bytes.len() == wanted as usize {
             return Ok(bytes);
         }
-        Err(SessionError::Misbehaved(format!("{} of {wanted} bytes came of sector {sector}", bytes.len())))
+        Err(SessionError::ProtocolViolation(format!("{} of {wanted} bytes came of sector {sector}", bytes.len())))
     }
 
     /// WRITE(10); at most [`MOST_SECTORS`]. Where repeating it does harm it is
@@ -219,7 +223,7 @@ impl Scsi {
                 let ([s0, s1, s2, s3], [c0, c1]) = (sector.to_be_bytes(), count.to_be_bytes());
                 Ok([opcode, 0, s0, s1, s2, s3, 0, c0, c1, 0])
             }
-            _ => Err(SessionError::Misbehaved(format!(
+            _ => Err(SessionError::ProtocolViolation(format!(
                 "its file system leads to sector {sector}, behind the disk's end"
             ))),
         }
@@ -238,7 +242,7 @@ impl Scsi {
     /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
     pub(super) fn flush(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, cx) {
-            Err(SessionError::Rejected { .. }) => Ok(()),
+            Err(SessionError::NeedsAction { .. }) => Ok(()),
             other => other.map(drop),
         }
     }
@@ -247,11 +251,11 @@ impl Scsi {
     /// eject bit. A unit that is gone by then did what it was told.
     pub(super) fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, cx);
-        if allowed == Err(SessionError::Gone) {
+        if allowed == Err(SessionError::Disconnected) {
             return Ok(());
         }
         match self.run(&[0x1B, 0, 0, 0, 0x02, 0], Data::None, LONG, cx) {
-            Err(SessionError::Gone) => Ok(()),
+            Err(SessionError::Disconnected) => Ok(()),
             other => other.map(drop),
         }
     }
@@ -287,7 +291,7 @@ impl Scsi {
                 Err(Fault::Failed) => Sense(0, 0, 0),
                 Err(Fault::Broken(why)) => {
                     repeats += 1;
-                    let error = SessionError::Misbehaved(why);
+                    let error = SessionError::ProtocolViolation(why);
                     if may_repeat && repeats <= REPEATS {
                         first.get_or_insert(error);
                         continue;
@@ -319,9 +323,9 @@ impl Scsi {
 
 fn over(error: TransferError) -> SessionError {
     match error {
-        TransferError::Gone => SessionError::Gone,
-        TransferError::Held(by) => SessionError::Held(by),
-        other => SessionError::Link(text::tame(&other.to_string())),
+        TransferError::Disconnected => SessionError::Disconnected,
+        TransferError::Busy(by) => SessionError::Busy(by),
+        other => SessionError::Transport(text::tame(&other.to_string())),
     }
 }
 
@@ -333,7 +337,7 @@ fn rejected(sense: Sense) -> SessionError {
             "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
         }
     };
-    SessionError::Rejected { reason: sense.words(), cure }
+    SessionError::NeedsAction { reason: sense.words(), cure }
 }
 
 #[cfg(test)]

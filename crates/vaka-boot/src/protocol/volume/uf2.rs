@@ -16,7 +16,7 @@ use vaka_image::uf2::{self, PAYLOAD, Present};
 
 use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, Finished, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
 
 /// Bytes of flash in one write: 128 blocks, which are as many sectors.
 pub(crate) const CHUNK: u32 = 128 * 256;
@@ -100,7 +100,7 @@ impl Session for Blocks {
     fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError> {
         let Some(name) = self.present.clone() else { return Ok(Protection::Unknown) };
         if !self.present(Some(at), cx)?.is_empty() {
-            return Ok(Protection::Open);
+            return Ok(Protection::Unprotected);
         }
         if self.seen.as_ref().is_some_and(|seen| seen.is_missing) {
             cx.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
@@ -129,7 +129,7 @@ impl Session for Blocks {
     }
 
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let wrong = || SessionError::Misbehaved("a block that was not announced".into());
+        let wrong = || SessionError::ProtocolViolation("a block that was not announced".into());
         let total = u32::try_from(self.pages.len()).map_err(|_| wrong())?;
         let first = at.to_u32().and_then(|at| self.pages.binary_search(&at).ok()).ok_or_else(wrong)?;
         let mut blocks = Vec::with_capacity(data.len() * 2);
@@ -155,23 +155,24 @@ impl Session for Blocks {
             return Ok(bytes);
         }
         // Its blocks need not rise.
-        self.present(None, cx)?.bytes(at, len).ok_or_else(|| SessionError::Refused {
+        self.present(None, cx)?.bytes(at, len).ok_or_else(|| SessionError::DfuStatus {
             reason: format!("it does not show what is at {at}"),
             status: Status::Address,
         })
     }
 
-    fn finish(&mut self, cx: &mut Context<'_>) -> Result<Finished, SessionError> {
-        let last = self.held_back.take().ok_or_else(|| SessionError::Misbehaved("there is no last block".into()))?;
+    fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
+        let last =
+            self.held_back.take().ok_or_else(|| SessionError::ProtocolViolation("there is no last block".into()))?;
         self.is_finished = true;
         match self.disk.push_blocks(&last, cx) {
-            Ok(()) => Ok(Finished::Leaves),
+            Ok(()) => Ok(FinishOutcome::Detached),
             Err(error) => {
-                let is_lost = matches!(error, SessionError::Gone | SessionError::Link(_));
+                let is_lost = matches!(error, SessionError::Disconnected | SessionError::Transport(_));
                 match is_lost || self.disk.has_left(TIME_TO_COUNT) {
                     // It has all it waits for, and left in place of answering.
-                    true if self.disk.has_taken_data() => Ok(Finished::Leaves),
-                    true => Ok(Finished::Vanished),
+                    true if self.disk.has_taken_data() => Ok(FinishOutcome::Detached),
+                    true => Ok(FinishOutcome::LostDuringFinish),
                     false => Err(error),
                 }
             }
@@ -190,7 +191,7 @@ impl Session for Blocks {
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());
         }
-        Err(SessionError::Silent("it took all blocks, and does not count them as a whole image".into()))
+        Err(SessionError::Timeout("it took all blocks, and does not count them as a whole image".into()))
     }
 
     fn rest(&mut self, _: &mut Context<'_>) {

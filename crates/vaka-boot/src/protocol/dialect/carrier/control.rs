@@ -53,12 +53,12 @@ fn setup_packet(
     is_in: bool,
 ) -> Result<(Setup, Option<u16>), SessionError> {
     let number = |of: &Expression, most: i128| {
-        let number = memory.int(of).map_err(SessionError::Misbehaved)?;
+        let number = memory.int(of).map_err(SessionError::ProtocolViolation)?;
         match number {
             number if (0..=most).contains(&number) => Ok(u16::try_from(number).unwrap_or(0)),
-            number => {
-                Err(SessionError::Misbehaved(format!("{number} does not fit a request's field of at most {most}")))
-            }
+            number => Err(SessionError::ProtocolViolation(format!(
+                "{number} does not fit a request's field of at most {most}"
+            ))),
         }
     };
     let word = |of: &Option<Expression>| of.as_ref().map(|of| number(of, 0xFFFF)).transpose();
