@@ -196,7 +196,7 @@ fn because(verdict: Option<&Verdict>, events: &[Event]) -> (String, String) {
         _ => None,
     });
     let Some(verdict) = verdict else { return ("refused".into(), failure.unwrap_or_default()) };
-    let decides = verdict.evidence.iter().find(|evidence| evidence.weight == Weight::Decides);
+    let decides = verdict.evidence.iter().find(|evidence| evidence.weight == Weight::Decisive);
     match verdict.outcome {
         Outcome::Fits => ("fits".into(), decides.map_or_else(String::new, |evidence| evidence.sentence())),
         Outcome::Conflicts => {

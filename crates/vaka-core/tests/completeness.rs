@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use vaka_core::matching::{Case, Outcome, Source, Weight, judge, variants_for};
+use vaka_core::matching::{MatchInput, Outcome, Source, Weight, judge, variants_for};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_image::Format;
@@ -77,7 +77,7 @@ fn whole_files_fit_and_say_what_proves_that() {
     assert!(files.len() > 30, "{}", files.len());
     for (name, bytes, sheet) in &files {
         let Some(image) = accepted(bytes, name, sheet) else { panic!("{name} fits nothing") };
-        let case = Case {
+        let case = MatchInput {
             sheet,
             unit: None,
             image: &image,
@@ -160,7 +160,7 @@ fn a_file_that_proves_nothing_is_said_to() {
     let bytes = std::fs::read(demo::folder().join("firmware/out/gannet-1.3.0.bin")).unwrap();
     let image = accepted(&bytes, "gannet-1.3.0.bin", &sheet).unwrap();
     let label = sheet.variants.first();
-    let case = Case {
+    let case = MatchInput {
         sheet: &sheet,
         unit: None,
         image: &image,

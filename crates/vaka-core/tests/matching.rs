@@ -4,9 +4,9 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::matching::{Case, Outcome, Phase, Source, Verdict, judge, variants_for};
+use vaka_core::matching::{MatchInput, Outcome, Phase, Source, Verdict, judge, variants_for};
 use vaka_core::memory::layout::Layout;
-use vaka_core::plan::{Geometry, KnownContent, Plan, PlanError, PlanInput};
+use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuAlternate, DfuFacts, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
@@ -57,7 +57,7 @@ fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: 
     let image = image(bytes);
     let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
     let label = label.map(|label| sheet.variant(label).unwrap());
-    judge(&Case {
+    judge(&MatchInput {
         sheet: &sheet,
         unit,
         image: &image,
@@ -195,7 +195,7 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
         (&flipped,                               Some(true),  "its digest is not the image's: changed or cut after it was sealed"),
     ];
     for (number, (image, conflict, because)) in cases.into_iter().enumerate() {
-        let verdict = judge(&Case {
+        let verdict = judge(&MatchInput {
             sheet: &sheet,
             unit: None,
             image,
@@ -213,7 +213,7 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
 }
 
 /// A unit in update mode, written whatever it holds.
-fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> PlanInput<'a> {
+fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: WriteLimits<'a>) -> PlanInput<'a> {
     let (needs_entry, clear_all, content) = (false, false, KnownContent::Rewrite);
     PlanInput { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
 }
@@ -224,7 +224,7 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let image = image(R1);
     let r1 = sheet.variant("r1").unwrap();
     let geometry =
-        Geometry { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None, offer: None };
+        WriteLimits { sectors: &r1.flash, block_size: Some(1024), can_read: true, attributes: None, offer: None };
     let job = PlanInput { needs_entry: true, ..job(&sheet, r1, &image, geometry) };
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
@@ -250,11 +250,12 @@ fn a_plan_never_erases_beside_its_regions() {
     let sheet = sheet();
     let r1 = sheet.variant("r1").unwrap();
     let coarse = Layout::parse("@Tide Flash/0x0A000000/9*016Kg").unwrap().map;
-    let geometry = Geometry { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None, offer: None };
+    let geometry =
+        WriteLimits { sectors: &coarse, block_size: Some(1024), can_read: true, attributes: None, offer: None };
     let image = image(R1);
     let job = job(&sheet, r1, &image, geometry);
     assert!(matches!(Plan::draft(&job), Err(PlanError::Spills { .. })), "the first sector holds the bootloader too");
-    let none = Geometry { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None, offer: None };
+    let none = WriteLimits { block_size: Some(0), sectors: &r1.flash, can_read: true, attributes: None, offer: None };
     assert_eq!(Plan::draft(&PlanInput { geometry: none, ..job }).unwrap_err(), PlanError::NoBlockSize);
 }
 
@@ -293,7 +294,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
         let options = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
         let image = vaka_image::read(&file, options).unwrap();
         let agreed = [agreed.to_owned()];
-        let case = Case {
+        let case = MatchInput {
             sheet: &sheet,
             unit: Some(unit),
             image: &image,
@@ -362,7 +363,7 @@ fn what_fits_what_disk() {
         let unit = UnitFacts { volume, product: None, ..unit(6) };
         let label = label.map(|label| sheet.variant(label).unwrap());
         let image = image(pb1);
-        let case = Case {
+        let case = MatchInput {
             sheet: &sheet,
             unit: Some(&unit),
             image: &image,
@@ -550,7 +551,7 @@ fn what_fits_what_by_facts_and_signs() {
         ),
     ];
     for (what, sheet, unit, image, claim, outcome, words) in table {
-        let case = Case {
+        let case = MatchInput {
             sheet,
             unit: Some(unit),
             image: &image,
@@ -566,7 +567,7 @@ fn what_fits_what_by_facts_and_signs() {
         assert!(found.evidence.iter().any(|e| e.sentence().contains(words)), "{what}: {words}: {:#?}", found.evidence);
     }
     // What is lost is agreed to, or it does not fit.
-    let case = Case {
+    let case = MatchInput {
         sheet: &plain,
         unit: Some(&boot),
         image: &r1,
@@ -592,11 +593,11 @@ fn what_fits_what_by_facts_and_signs() {
         ("Boot C", Conflicts, "product string \"Boot C\": r1's is"),
     ] {
         let unit = UnitFacts { product: Some(product.into()), ..booted(R1_LAYOUT) };
-        let found = judge(&Case { sheet: &told, unit: Some(&unit), label: None, claim: None, ..case });
+        let found = judge(&MatchInput { sheet: &told, unit: Some(&unit), label: None, claim: None, ..case });
         assert_eq!(found.outcome, outcome, "{product}: {:#?}", found.evidence);
         assert!(found.evidence.iter().any(|e| e.sentence().contains(because)), "{product}: {:#?}", found.evidence);
     }
-    assert_eq!(judge(&Case { label: None, claim: None, ..case }).outcome, Undecided);
+    assert_eq!(judge(&MatchInput { label: None, claim: None, ..case }).outcome, Undecided);
     // A variant that no route updates: what its maker says is done instead.
     let sealed = TERN.replacen("variants = [\"r1\", \"r2\"]", "variants = [\"r1\"]", 1).replacen(
         "[[route]]\nkind = \"plain-dfu\"\nid = \"1209:0011\"\nvariants = [\"r2\"]",
@@ -609,7 +610,7 @@ fn what_fits_what_by_facts_and_signs() {
         1,
     );
     let sealed = Sheet::parse("tern.toml", &sealed).unwrap();
-    let found = judge(&Case {
+    let found = judge(&MatchInput {
         sheet: &sealed,
         unit: Some(&unit(1)),
         label: sealed.variant("r2"),

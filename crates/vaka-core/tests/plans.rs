@@ -8,10 +8,10 @@ use std::sync::Arc;
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::{
-    DialectCapabilities, Geometry, KnownContent, MemoryStep, Plan, PlanError, PlanInput, RestartMethod,
+    DialectCapabilities, KnownContent, MemoryStep, Plan, PlanError, PlanInput, RestartMethod, WriteLimits,
 };
 use vaka_core::sheet::{Dialects, Sheet, UndoPhase, Variant};
-use vaka_dialect::{Dialect, EraseBy, Erases, Order, Over};
+use vaka_dialect::{ChecksumScope, Dialect, EraseBy, Erases, Order};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_testkit::demo;
@@ -41,12 +41,12 @@ fn image(parts: &[(u64, usize)]) -> Image {
     Image::of_memory(&parts).unwrap()
 }
 
-fn geometry(sectors: &SectorMap) -> Geometry<'_> {
-    Geometry { sectors, block_size: Some(1024), can_read: true, attributes: None, offer: None }
+fn geometry(sectors: &SectorMap) -> WriteLimits<'_> {
+    WriteLimits { sectors, block_size: Some(1024), can_read: true, attributes: None, offer: None }
 }
 
 /// A unit in update mode, with nothing known of its content.
-fn input<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: Geometry<'a>) -> PlanInput<'a> {
+fn input<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: WriteLimits<'a>) -> PlanInput<'a> {
     PlanInput {
         sheet,
         variant,
@@ -89,7 +89,7 @@ fn plain_dfu_ends_as_the_attributes_say() {
         (None, true, "compare write finish read-back restart confirm", RestartMethod::NotKnownYet),
     ] {
         let attributes = attributes.map(Attributes);
-        let geometry = Geometry { attributes, can_read, ..geometry(&g1.flash) };
+        let geometry = WriteLimits { attributes, can_read, ..geometry(&g1.flash) };
         let plan = Plan::draft(&input(&sheet, g1, &file, geometry)).unwrap();
         assert_eq!((kinds(&plan).as_str(), plan.restart()), (wanted, restart), "{attributes:?} {can_read}");
         assert!(plan.is_streamed() && plan.untouched.is_empty());
@@ -106,7 +106,7 @@ fn plain_dfu_writes_nothing_only_if_all_is_equal() {
     let file = image(&[(0x5000, 5000)]);
     let all = sectors_of(&g1.flash, &file);
     assert_eq!(all.len(), 3);
-    let geometry = Geometry { attributes: Some(Attributes(7)), ..geometry(&g1.flash) };
+    let geometry = WriteLimits { attributes: Some(Attributes(7)), ..geometry(&g1.flash) };
     let unseen = input(&sheet, g1, &file, geometry);
     for (content, wanted, sectors) in [
         (KnownContent::Equal(&all), "restart confirm", 0),
@@ -125,7 +125,7 @@ fn plain_dfu_writes_nothing_only_if_all_is_equal() {
     for refused in [PlanInput { clear_all: true, ..unseen }, PlanInput { keep: &keep, ..unseen }] {
         assert!(matches!(Plan::draft(&refused), Err(PlanError::UnitDecides { .. })));
     }
-    let none = Geometry { block_size: Some(0), ..geometry };
+    let none = WriteLimits { block_size: Some(0), ..geometry };
     assert_eq!(Plan::draft(&PlanInput { geometry: none, ..unseen }).unwrap_err(), PlanError::NoBlockSize);
 }
 
@@ -152,7 +152,7 @@ fn addressed_dfu_leaves_equal_sectors_out() {
         (KnownContent::Equal(&all[1..]), true, false, "erase write read-back restart confirm"),
         (KnownContent::Unseen, true, true, "erase write read-back restart confirm"),
     ] {
-        let geometry = Geometry { can_read, ..unseen.geometry };
+        let geometry = WriteLimits { can_read, ..unseen.geometry };
         let plan = Plan::draft(&PlanInput { content, geometry, clear_all, ..unseen }).unwrap();
         assert_eq!(kinds(&plan), wanted, "{content:?} {can_read} {clear_all}");
     }
@@ -175,7 +175,7 @@ fn uf2_holds_the_last_block_back() {
     let pb1 = sheet.variant("pb1").unwrap();
     let start = pb1.image.region.span.start().get();
     let file = image(&[(start, 600)]);
-    let geometry = Geometry { block_size: Some(256), ..geometry(&pb1.flash) };
+    let geometry = WriteLimits { block_size: Some(256), ..geometry(&pb1.flash) };
     let unseen = input(&sheet, pb1, &file, geometry);
     let plan = Plan::draft(&unseen).unwrap();
     assert_eq!(kinds(&plan), "compare write read-back finish restart confirm");
@@ -226,13 +226,13 @@ fn a_dialect_has_the_steps_that_it_offers() {
             "compare erase write read-back restart confirm", RestartMethod::PowerCycle),
         (DialectCapabilities { ends: true, ..plain }, true,
             "compare erase write finish read-back restart confirm", RestartMethod::Request),
-        (DialectCapabilities { check: Some(Over::Written), ..plain }, false,
+        (DialectCapabilities { check: Some(ChecksumScope::Written), ..plain }, false,
             "erase write device-check restart confirm", RestartMethod::Request),
-        (DialectCapabilities { check: Some(Over::Written), decides: true, ..plain }, false,
+        (DialectCapabilities { check: Some(ChecksumScope::Written), decides: true, ..plain }, false,
             "compare erase write device-check restart confirm", RestartMethod::Request),
     ];
     for (offer, can_read, wanted, restart) in cases {
-        let geometry = Geometry { can_read, offer: Some(offer), ..geometry(&variant.flash) };
+        let geometry = WriteLimits { can_read, offer: Some(offer), ..geometry(&variant.flash) };
         let plan = Plan::draft(&input(&sheet, variant, &file, geometry)).unwrap();
         assert_eq!((kinds(&plan).as_str(), plan.restart()), (wanted, restart), "{offer:?}");
         assert_eq!(plan.checks_by_device(), wanted.contains("device-check"));
@@ -240,7 +240,7 @@ fn a_dialect_has_the_steps_that_it_offers() {
         let equal = PlanInput { content: KnownContent::Equal(&all), ..input(&sheet, variant, &file, geometry) };
         assert_eq!(kinds(&Plan::draft(&equal).unwrap()), "restart confirm", "{offer:?}");
         let needs_end = DialectCapabilities { ends: true, needs_end: true, ..offer };
-        let geometry = Geometry { offer: Some(needs_end), ..geometry };
+        let geometry = WriteLimits { offer: Some(needs_end), ..geometry };
         assert_eq!(kinds(&Plan::draft(&PlanInput { geometry, ..equal }).unwrap()), "finish restart confirm");
     }
 }
@@ -275,7 +275,7 @@ fn only_operations_on_memory_reach_the_executor() {
 
 /// The approval of a final verdict that fits.
 fn approved(sheet: &Sheet, variant: &Variant) -> vaka_core::matching::Approval {
-    use vaka_core::matching::{Case, judge};
+    use vaka_core::matching::{MatchInput, judge};
     use vaka_core::memory::layout::Layout;
     use vaka_core::unit::{DfuAlternate, DfuFacts, UnitFacts, UsbId};
     let file = std::fs::read(demo::firmware("tern-r1-1.5.0.hex")).unwrap();
@@ -294,7 +294,7 @@ fn approved(sheet: &Sheet, variant: &Variant) -> vaka_core::matching::Approval {
         told: Vec::new(),
         lines: Vec::new(),
     };
-    let case = Case {
+    let case = MatchInput {
         sheet,
         unit: Some(&unit),
         image: &image,

@@ -21,7 +21,7 @@ pub struct Bindings {
 
 /// What a received frame is.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Answer {
+pub enum ReplyOutcome {
     /// What was expected; it took so many bytes.
     Done(usize),
     /// The unit is not ready; it took so many bytes.
@@ -224,33 +224,33 @@ impl Bindings {
 
     /// Reads what came for an exchange, and keeps what it captures. `whole` says
     /// that `input` is one frame; else more may come.
-    pub fn answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool) -> Answer {
+    pub fn answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool) -> ReplyOutcome {
         let padded = self.is_padded();
         let dialect = self.dialect.clone();
         let envelope = dialect.envelope.reply.as_ref().zip(dialect.envelope.body).filter(|_| !exchange.bare);
         let Some((envelope, name)) = envelope else { return self.inner_answer(exchange, input, whole, padded) };
         let found = match self.context().read(envelope, input, whole, padded) {
             ParseOutcome::Match(found) => found,
-            ParseOutcome::More(more) => return Answer::More(more),
+            ParseOutcome::More(more) => return ReplyOutcome::More(more),
             ParseOutcome::Differs(mismatch) => {
                 let fields = self.context().view_received(envelope, input, padded);
-                return Answer::Differs(Box::new(self.trouble(exchange, envelope, &mismatch, fields)));
+                return ReplyOutcome::Differs(Box::new(self.trouble(exchange, envelope, &mismatch, fields)));
             }
         };
         if let Some(meaning) = &found.meaning {
             return told(meaning, found.used);
         }
         let body = found.values.iter().rev().find(|(known, _)| *known == name).map(|(_, value)| value.clone());
-        let Some(Value::Bytes(body)) = body else { return Answer::More(1) };
+        let Some(Value::Bytes(body)) = body else { return ReplyOutcome::More(1) };
         let around = found.values.iter().filter(|(known, _)| *known != name);
         let before: Vec<(Name, Option<Value>)> =
             around.map(|(known, value)| (*known, self.set(*known, Some(value.clone())))).collect();
         let answer = match self.inner_answer(exchange, &body, true, padded) {
-            Answer::Done(_) => Answer::Done(found.used),
-            Answer::Busy(_) => Answer::Busy(found.used),
+            ReplyOutcome::Done(_) => ReplyOutcome::Done(found.used),
+            ReplyOutcome::Busy(_) => ReplyOutcome::Busy(found.used),
             other => other,
         };
-        if matches!(answer, Answer::Differs(_)) {
+        if matches!(answer, ReplyOutcome::Differs(_)) {
             before.into_iter().rev().for_each(|(known, value)| drop(self.set(known, value)));
         }
         answer
@@ -263,7 +263,7 @@ impl Bindings {
     }
 
     /// Tries the reply, then what means busy, then what means no.
-    fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> Answer {
+    fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> ReplyOutcome {
         let mut more = None;
         let mut first = None;
         let busy = exchange.busy.iter().map(|fields| (fields, Some(Meaning::Busy)));
@@ -278,7 +278,7 @@ impl Bindings {
                         (means, None) => means,
                     };
                     self.keep(values);
-                    return means.map_or(Answer::Done(used), |means| told(&means, used));
+                    return means.map_or(ReplyOutcome::Done(used), |means| told(&means, used));
                 }
                 ParseOutcome::More(missing) => more = Some(more.map_or(missing, |least: usize| least.min(missing))),
                 ParseOutcome::Differs(mismatch) => {
@@ -287,7 +287,7 @@ impl Bindings {
             }
         }
         if let Some(more) = more {
-            return Answer::More(more);
+            return ReplyOutcome::More(more);
         }
         let trouble = match first {
             Some((fields, mismatch)) => {
@@ -300,7 +300,7 @@ impl Bindings {
                 fields: Vec::new(),
             },
         };
-        Answer::Differs(Box::new(trouble))
+        ReplyOutcome::Differs(Box::new(trouble))
     }
 
     /// What a frame that means no says, where no table does.
@@ -378,10 +378,10 @@ impl Bindings {
     }
 }
 
-fn told(meaning: &Meaning, used: usize) -> Answer {
+fn told(meaning: &Meaning, used: usize) -> ReplyOutcome {
     match meaning {
-        Meaning::Ok => Answer::Done(used),
-        Meaning::Busy => Answer::Busy(used),
-        Meaning::Refused(words) => Answer::Refused(words.clone()),
+        Meaning::Ok => ReplyOutcome::Done(used),
+        Meaning::Busy => ReplyOutcome::Busy(used),
+        Meaning::Refused(words) => ReplyOutcome::Refused(words.clone()),
     }
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::expression::{Binary, Expression, Function, Node, Over, Part, Unary};
+use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::types::MOST_ROUNDS;
 use super::value::{Integer, Name, Value, shortened};
 use vaka_base::checksum;
@@ -16,7 +16,7 @@ pub(super) enum Fault {
     /// It needs a part of the frame that is not made yet.
     NotYet,
     /// Anything else, in words.
-    Words(String),
+    TokenStream(String),
 }
 
 /// Stretches of the frame that an expression stands in.
@@ -63,7 +63,7 @@ impl std::ops::Deref for Held {
 }
 
 fn wrong<T>(words: impl Into<String>) -> Evaluated<T> {
-    Err(Fault::Words(words.into()))
+    Err(Fault::TokenStream(words.into()))
 }
 
 impl<'a> Evaluation<'a> {
@@ -120,7 +120,8 @@ impl<'a> Evaluation<'a> {
 
     #[inline]
     fn spend(&mut self, steps: u64) -> Evaluated<()> {
-        self.budget = self.budget.checked_sub(steps).ok_or_else(|| Fault::Words("it takes too many steps".into()))?;
+        self.budget =
+            self.budget.checked_sub(steps).ok_or_else(|| Fault::TokenStream("it takes too many steps".into()))?;
         Ok(())
     }
 
@@ -197,7 +198,11 @@ impl<'a> Evaluation<'a> {
         value
     }
 
-    fn over(&mut self, over: &Over, mut each: impl FnMut(&mut Self, Value, Value) -> Evaluated<()>) -> Evaluated<()> {
+    fn over(
+        &mut self,
+        over: &ChecksumScope,
+        mut each: impl FnMut(&mut Self, Value, Value) -> Evaluated<()>,
+    ) -> Evaluated<()> {
         let bytes = self.bytes(&over.bytes)?;
         let size = over.by.as_ref().map(|by| self.size(by)).transpose()?;
         match size {
@@ -345,11 +350,11 @@ impl<'a> Evaluation<'a> {
 }
 
 fn too_large() -> Fault {
-    Fault::Words("the number becomes too large".into())
+    Fault::TokenStream("the number becomes too large".into())
 }
 
 fn byte(number: i128) -> Evaluated<u8> {
-    u8::try_from(number).map_err(|_| Fault::Words(format!("{number} is no byte")))
+    u8::try_from(number).map_err(|_| Fault::TokenStream(format!("{number} is no byte")))
 }
 
 /// The number that digits write; at most 64 bits.
@@ -357,5 +362,5 @@ pub(super) fn digits(bytes: &[u8], base: u32) -> Evaluated<i128> {
     let text = std::str::from_utf8(bytes).unwrap_or_default();
     let plain = !text.is_empty() && text.chars().all(|c| c.is_digit(base));
     let number = plain.then(|| u64::from_str_radix(text, base).ok()).flatten();
-    number.map(i128::from).ok_or_else(|| Fault::Words(format!("{} is no number", shortened(bytes))))
+    number.map(i128::from).ok_or_else(|| Fault::TokenStream(format!("{} is no number", shortened(bytes))))
 }

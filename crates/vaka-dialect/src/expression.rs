@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use super::lexer::{Parsed, Problem, Token, Words};
+use super::lexer::{Parsed, Problem, Token, TokenStream};
 use super::value::{Integer, Name, Names, Value};
 use vaka_base::checksum::CrcSum;
 
@@ -37,14 +37,14 @@ pub(super) enum Node {
     Binary(Binary, Box<Expression>, Box<Expression>),
     Choice(Box<[Expression; 3]>),
     Call(Function, Vec<Expression>),
-    Map { item: Name, over: Over, each: Box<Expression> },
-    Fold { state: Name, from: Box<Expression>, item: Name, over: Over, each: Box<Expression> },
+    Map { item: Name, over: ChecksumScope, each: Box<Expression> },
+    Fold { state: Name, from: Box<Expression>, item: Name, over: ChecksumScope, each: Box<Expression> },
     Rounds { count: Box<Expression>, state: Name, from: Box<Expression>, each: Box<Expression> },
 }
 
 /// The bytes that are gone over: each as a number, or in pieces.
 #[derive(Clone, Debug)]
-pub(super) struct Over {
+pub(super) struct ChecksumScope {
     pub(super) bytes: Box<Expression>,
     pub(super) by: Option<Box<Expression>>,
 }
@@ -162,7 +162,7 @@ pub(super) fn is_reserved(word: &str) -> bool {
 
 /// What expressions are read with.
 pub(super) struct Reader<'a> {
-    pub(super) words: Words,
+    pub(super) words: TokenStream,
     pub(super) names: &'a mut Names,
     pub(super) crcs: &'a BTreeMap<String, Arc<CrcSum>>,
     pub(super) depth: u32,
@@ -309,11 +309,11 @@ impl Reader<'_> {
         Ok(self.names.number(&word))
     }
 
-    fn over(&mut self) -> Parsed<Over> {
+    fn over(&mut self) -> Parsed<ChecksumScope> {
         self.words.expect_word("in")?;
         let bytes = Box::new(self.expression()?);
         let by = if self.words.takes_word("by") { Some(Box::new(self.expression()?)) } else { None };
-        Ok(Over { bytes, by })
+        Ok(ChecksumScope { bytes, by })
     }
 
     /// `map(b in BYTES: EXPR)`

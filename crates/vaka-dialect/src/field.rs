@@ -6,7 +6,7 @@ use std::fmt;
 
 use super::expression::{Expression, Node, Reader, is_reserved};
 use super::lexer::{Parsed, Problem, Token};
-use super::types::{Kind, Knowledge, fits};
+use super::types::{Knowledge, Type, fits};
 use super::value::{Integer, Name, Value};
 
 /// One field.
@@ -67,7 +67,7 @@ pub(super) struct Bit {
 
 /// Which way a frame goes: it decides what a field without a value means.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Way {
+pub(super) enum Direction {
     ToUnit,
     FromUnit,
 }
@@ -106,7 +106,7 @@ const FORMS: &str = "u8, i8, u16le, u16be, … u64be, bits8(…), bytes, bytes(N
 
 impl Reader<'_> {
     /// All fields of a frame, separated by commas or new lines.
-    pub(super) fn fields(&mut self, way: Way, tables: &[Table], source: &str) -> Parsed<Vec<Field>> {
+    pub(super) fn fields(&mut self, way: Direction, tables: &[Table], source: &str) -> Parsed<Vec<Field>> {
         let mut fields = Vec::new();
         self.words.skip_separators(",");
         while *self.words.peek() != Token::End {
@@ -119,7 +119,7 @@ impl Reader<'_> {
         Ok(fields)
     }
 
-    fn field(&mut self, way: Way, tables: &[Table]) -> Parsed<Field> {
+    fn field(&mut self, way: Direction, tables: &[Table]) -> Parsed<Field> {
         let at = self.words.at();
         // A text or a number alone is what it says.
         let literal = match self.words.peek().clone() {
@@ -158,7 +158,7 @@ impl Reader<'_> {
         let table = self.table(tables)?;
         let only_if = self.condition()?;
         let named = name.flatten();
-        if value.is_none() && way == Way::ToUnit && !is_padding && !has_parts {
+        if value.is_none() && way == Direction::ToUnit && !is_padding && !has_parts {
             let name = named.ok_or_else(|| {
                 Problem::new(at, "say what is sent: a name, as in u16be address, or a value, as in u8 = 0x31")
             })?;
@@ -212,7 +212,7 @@ impl Reader<'_> {
         if self.words.takes_word("if") { self.expression().map(Some) } else { Ok(None) }
     }
 
-    fn form(&mut self, way: Way, tables: &[Table]) -> Parsed<Form> {
+    fn form(&mut self, way: Direction, tables: &[Table]) -> Parsed<Form> {
         let (word, at) = self.words.name(FORMS)?;
         if let Some(integer) = Integer::parse(&word) {
             return Ok(Form::Integer(integer));
@@ -247,7 +247,7 @@ impl Reader<'_> {
     }
 
     /// `(ready:1, _:3, code:4 in errors)`, from the highest bit on.
-    fn bits(&mut self, way: Way, integer: Integer, tables: &[Table], at: usize) -> Parsed<Vec<Bit>> {
+    fn bits(&mut self, way: Direction, integer: Integer, tables: &[Table], at: usize) -> Parsed<Vec<Bit>> {
         self.words.expect("(")?;
         let mut parts: Vec<Bit> = Vec::new();
         loop {
@@ -260,7 +260,7 @@ impl Reader<'_> {
             };
             let mut value = if self.words.takes("=") { Some(self.expression()?) } else { None };
             let table = self.table(tables)?;
-            if way == Way::ToUnit && value.is_none() {
+            if way == Direction::ToUnit && value.is_none() {
                 value = Some(match name {
                     Some(name) => Expression { node: Node::Name(name), at: place },
                     None => Expression::int(0, place),
@@ -354,14 +354,14 @@ impl Form {
     }
 
     /// What is kept of it under its name.
-    pub(super) fn kind(&self) -> Kind {
+    pub(super) fn kind(&self) -> Type {
         match self {
             Self::Integer(integer) | Self::Bits(integer, _) => {
                 let (low, high) = integer.range();
-                Kind::Int(low, high)
+                Type::Int(low, high)
             }
-            Self::Hex { .. } | Self::Dec { .. } => Kind::Int(0, i128::from(u64::MAX)),
-            Self::Bytes(_) | Self::HexBytes { .. } | Self::Pad(_) | Self::PadTo(_) => Kind::Bytes(self.fixed_len()),
+            Self::Hex { .. } | Self::Dec { .. } => Type::Int(0, i128::from(u64::MAX)),
+            Self::Bytes(_) | Self::HexBytes { .. } | Self::Pad(_) | Self::PadTo(_) => Type::Bytes(self.fixed_len()),
         }
     }
 }
@@ -469,8 +469,8 @@ impl Bit {
         }
     }
 
-    pub(super) fn kind(&self) -> Kind {
-        Kind::Int(0, (1_i128 << self.bits) - 1)
+    pub(super) fn kind(&self) -> Type {
+        Type::Int(0, (1_i128 << self.bits) - 1)
     }
 }
 
@@ -494,8 +494,8 @@ pub(super) fn code(text: &str) -> Option<i128> {
 }
 
 /// The kinds that a field's names have from then on.
-pub(super) fn captured(field: &Field) -> Vec<(Name, Kind)> {
-    let mut names: Vec<(Name, Kind)> = Vec::new();
+pub(super) fn captured(field: &Field) -> Vec<(Name, Type)> {
+    let mut names: Vec<(Name, Type)> = Vec::new();
     if let Form::Bits(_, parts) = &field.form {
         names.extend(parts.iter().filter_map(|part| Some((part.name?, part.kind()))));
     }

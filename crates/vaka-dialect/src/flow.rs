@@ -10,24 +10,24 @@ use super::field::{Field, UNKNOWN, captured};
 use super::lexer::{Parsed, Problem};
 use super::model::{BuiltinNames, Exchange};
 use super::steps::{Step, Target, Time};
-use super::types::{ANY_INT, Kind, Knowledge, MOST_ROUNDS};
+use super::types::{ANY_INT, Knowledge, MOST_ROUNDS, Type};
 use super::value::{Name, Names};
 use crate::steps::Callee;
 
 /// What is known of each name at one place.
 #[derive(Clone, Debug)]
-pub(super) struct Known {
-    kinds: Vec<Option<Kind>>,
+pub(super) struct Environment {
+    kinds: Vec<Option<Type>>,
     /// Names that have a value on some ways only.
     maybe: Vec<bool>,
 }
 
-impl Known {
+impl Environment {
     pub(super) fn new(names: usize) -> Self {
         Self { kinds: vec![None; names], maybe: vec![false; names] }
     }
 
-    pub(super) fn learn(&mut self, name: Name, kind: Kind) {
+    pub(super) fn learn(&mut self, name: Name, kind: Type) {
         if let Some(slot) = self.kinds.get_mut(usize::from(name.0)) {
             *slot = Some(kind);
         }
@@ -74,8 +74,8 @@ impl Known {
 }
 
 /// Knowledge at one place, with the frame around it.
-struct Here<'a> {
-    known: &'a Known,
+struct Scope<'a> {
+    known: &'a Environment,
     names: &'a Names,
     nth: Name,
     /// Names whose value was asked for, by index.
@@ -84,8 +84,8 @@ struct Here<'a> {
     frame: Option<&'a [Field]>,
 }
 
-impl Knowledge for Here<'_> {
-    fn kind(&self, name: Name, at: usize) -> Parsed<Kind> {
+impl Knowledge for Scope<'_> {
+    fn kind(&self, name: Name, at: usize) -> Parsed<Type> {
         if let Some(used) = self.used_names.borrow_mut().get_mut(usize::from(name.0)) {
             *used = true;
         }
@@ -142,7 +142,7 @@ const MOST_PLACE: i128 = 1 << 20;
 const MOST_CALLS: usize = 20_000;
 
 /// Follows operations.
-pub(super) struct Walk<'a> {
+pub(super) struct FlowChecker<'a> {
     pub(super) names: &'a Names,
     pub(super) given: BuiltinNames,
     /// Whether a `read` is followed: that gives `data` itself.
@@ -161,9 +161,9 @@ pub(super) struct Walk<'a> {
     pub(super) calls: RefCell<usize>,
 }
 
-impl Walk<'_> {
-    fn here<'s>(&'s self, known: &'s Known, frame: Option<&'s [Field]>) -> Here<'s> {
-        Here { known, names: self.names, nth: self.given.nth, used_names: &self.used_names, frame }
+impl FlowChecker<'_> {
+    fn here<'s>(&'s self, known: &'s Environment, frame: Option<&'s [Field]>) -> Scope<'s> {
+        Scope { known, names: self.names, nth: self.given.nth, used_names: &self.used_names, frame }
     }
 
     fn note(&self, result: Parsed<()>) {
@@ -184,7 +184,7 @@ impl Walk<'_> {
     }
 
     /// Checks an expression that stands in no frame.
-    pub(super) fn expression(&self, of: &Expression, known: &Known, wants: ExpectedType) {
+    pub(super) fn expression(&self, of: &Expression, known: &Environment, wants: ExpectedType) {
         let here = self.here(known, None);
         self.note(match wants {
             ExpectedType::Int => of.int_kind(&here).map(drop),
@@ -195,7 +195,7 @@ impl Walk<'_> {
     }
 
     /// A value that the unit has a part in; `bare` holds what is known without it.
-    pub(super) fn depends(&self, of: &Expression, bare: &Known) {
+    pub(super) fn depends(&self, of: &Expression, bare: &Environment) {
         if of.kind(&self.here(bare, None)).is_ok() {
             let message = "nothing of this comes from the unit; a check of it would prove nothing";
             self.note(Err(Problem::new(of.at, message)));
@@ -203,7 +203,7 @@ impl Walk<'_> {
     }
 
     /// Two values that are compared are of one kind.
-    pub(super) fn alike(&self, a: &Expression, b: &Expression, known: &Known) {
+    pub(super) fn alike(&self, a: &Expression, b: &Expression, known: &Environment) {
         let here = self.here(known, None);
         if let (Ok(a_kind), Ok(b_kind)) = (a.kind(&here), b.kind(&here))
             && !a_kind.is_like(b_kind)
@@ -212,12 +212,12 @@ impl Walk<'_> {
         }
     }
 
-    fn time(&self, time: &Time, known: &Known) {
+    fn time(&self, time: &Time, known: &Environment) {
         self.expression(&time.value, known, ExpectedType::Int);
     }
 
     /// Follows steps; `calling` are the named steps that are under way.
-    pub(super) fn steps(&self, steps: &[Step], known: &mut Known, calling: &[usize]) {
+    pub(super) fn steps(&self, steps: &[Step], known: &mut Environment, calling: &[usize]) {
         for step in steps {
             self.step(step, known, calling);
         }
@@ -234,14 +234,14 @@ impl Walk<'_> {
         }
     }
 
-    fn step(&self, step: &Step, known: &mut Known, calling: &[usize]) {
+    fn step(&self, step: &Step, known: &mut Environment, calling: &[usize]) {
         match step {
             Step::Call { target, given } => self.call(target, given, known, calling),
             Step::Let(name, value) => {
                 self.stays(*name, value.at);
                 match value.kind(&self.here(known, None)) {
-                    Ok(Kind::Int(..)) => known.learn(*name, ANY_INT),
-                    Ok(Kind::Bytes(_)) => known.learn(*name, Kind::Bytes(None)),
+                    Ok(Type::Int(..)) => known.learn(*name, ANY_INT),
+                    Ok(Type::Bytes(_)) => known.learn(*name, Type::Bytes(None)),
                     Ok(kind) => known.learn(*name, kind),
                     Err(problem) => self.note(Err(problem)),
                 }
@@ -265,9 +265,9 @@ impl Walk<'_> {
                     known,
                     calling,
                     &[
-                        (self.given.piece, Kind::Bytes(None)),
-                        (self.given.place, Kind::Int(0, MOST_PLACE)),
-                        (self.given.nth, Kind::Int(0, MOST_PLACE)),
+                        (self.given.piece, Type::Bytes(None)),
+                        (self.given.place, Type::Int(0, MOST_PLACE)),
+                        (self.given.nth, Type::Int(0, MOST_PLACE)),
                     ],
                 );
             }
@@ -281,7 +281,7 @@ impl Walk<'_> {
                     );
                     self.note(Err(Problem::new(count.at, message)));
                 }
-                self.looped(body, known, calling, &[(self.given.nth, Kind::Int(0, MOST_ROUNDS))]);
+                self.looped(body, known, calling, &[(self.given.nth, Type::Int(0, MOST_ROUNDS))]);
             }
             Step::Until { done, every, within, body, at } => {
                 every.iter().for_each(|time| self.time(time, known));
@@ -300,9 +300,9 @@ impl Walk<'_> {
         }
     }
 
-    fn looped(&self, body: &[Step], known: &mut Known, calling: &[usize], locals: &[(Name, Kind)]) {
+    fn looped(&self, body: &[Step], known: &mut Environment, calling: &[usize], locals: &[(Name, Type)]) {
         let before = known.clone();
-        let outer: Vec<(Name, Option<Kind>)> =
+        let outer: Vec<(Name, Option<Type>)> =
             locals.iter().map(|(name, _)| (*name, known.kinds[usize::from(name.0)])).collect();
         for (name, kind) in locals {
             known.learn(*name, *kind);
@@ -314,7 +314,7 @@ impl Walk<'_> {
         }
     }
 
-    fn call(&self, target: &Target, given: &[(Name, Expression)], known: &mut Known, calling: &[usize]) {
+    fn call(&self, target: &Target, given: &[(Name, Expression)], known: &mut Environment, calling: &[usize]) {
         *self.calls.borrow_mut() += 1;
         if *self.calls.borrow() > MOST_CALLS {
             return self.note(Err(Problem::new(target.at, "these steps call each other too often to be followed")));
@@ -350,7 +350,7 @@ impl Walk<'_> {
     }
 
     /// Follows one exchange.
-    pub(super) fn exchange(&self, exchange: &Exchange, known: &mut Known, calling: &[usize]) {
+    pub(super) fn exchange(&self, exchange: &Exchange, known: &mut Environment, calling: &[usize]) {
         for form in [&exchange.control.out, &exchange.control.back].into_iter().flatten() {
             let parts = [Some(&form.request), form.value.as_ref(), form.index.as_ref(), form.length.as_ref()];
             for (index, part) in parts.into_iter().enumerate() {
@@ -408,15 +408,15 @@ impl Walk<'_> {
         }
     }
 
-    fn with_body(&self, known: &Known) -> Known {
+    fn with_body(&self, known: &Environment) -> Environment {
         let mut with = known.clone();
         if let Some(body) = self.envelope.body {
-            with.learn(body, Kind::Bytes(None));
+            with.learn(body, Type::Bytes(None));
         }
         with
     }
 
-    fn capture(&self, fields: &[Field], known: &mut Known) {
+    fn capture(&self, fields: &[Field], known: &mut Environment) {
         for field in fields {
             for (name, kind) in captured(field) {
                 if !field.is_just(name) {
@@ -431,7 +431,7 @@ impl Walk<'_> {
     }
 
     /// A frame that is sent: its fields, and whether it can ever be made.
-    fn sent(&self, fields: &[Field], known: &Known) {
+    fn sent(&self, fields: &[Field], known: &Environment) {
         self.fields(fields, known, true);
         let here = self.here(known, Some(fields));
         for field in fields {
@@ -442,7 +442,7 @@ impl Walk<'_> {
         }
         let most = |field: &Field| {
             field.fixed_len().or_else(|| match field.value.as_ref()?.kind(&here) {
-                Ok(Kind::Bytes(len)) => len,
+                Ok(Type::Bytes(len)) => len,
                 _ => None,
             })
         };
@@ -458,7 +458,7 @@ impl Walk<'_> {
         }
     }
 
-    fn fields(&self, fields: &[Field], known: &Known, sent: bool) {
+    fn fields(&self, fields: &[Field], known: &Environment, sent: bool) {
         if sent {
             // Of its own names a field knows all, whatever their order.
             let here = self.here(known, Some(fields));

@@ -112,7 +112,7 @@ impl EvaluationContext<'_> {
         match fault {
             Fault::Unknown(name) => format!("'{}' has no value yet", self.names.text(name)),
             Fault::NotYet => "it needs a part of the frame that is not there".to_owned(),
-            Fault::Words(words) => words,
+            Fault::TokenStream(words) => words,
         }
     }
 
@@ -223,7 +223,7 @@ impl EvaluationContext<'_> {
         let value = field.value.as_ref();
         // One that sends what a name has says nothing new of it.
         let name = field.name.filter(|name| !field.is_just(*name));
-        let wrong = |words: String| Err(Fault::Words(words));
+        let wrong = |words: String| Err(Fault::TokenStream(words));
         match &field.form {
             Form::Integer(form) => {
                 let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
@@ -276,12 +276,12 @@ impl EvaluationContext<'_> {
             }
             Form::Pad(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::TokenStream(format!("{with} is no byte")))?;
                 out.resize(out.len() + evaluation.size(size)?, with);
             }
             Form::PadTo(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::Words(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::TokenStream(format!("{with} is no byte")))?;
                 let wanted = evaluation.size(size)?;
                 let above = making.length(Part::Above).ok_or(Fault::NotYet)?;
                 let below = making.length(Part::Below).ok_or(Fault::NotYet)?;

@@ -32,7 +32,7 @@ pub enum Framing {
 
 /// What the bytes at the start of a stream are.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Cut {
+pub enum FrameScan {
     /// A frame that took so many bytes.
     Frame {
         /// What is in it.
@@ -90,19 +90,19 @@ impl Framing {
     }
 
     /// Cuts the first frame off a stream.
-    pub fn cut(&self, stream: &[u8]) -> Cut {
+    pub fn cut(&self, stream: &[u8]) -> FrameScan {
         match self {
             Self::None | Self::Transfer => match stream {
-                [] => Cut::More(1),
-                _ => Cut::Frame { body: stream.to_vec(), used: stream.len() },
+                [] => FrameScan::More(1),
+                _ => FrameScan::Frame { body: stream.to_vec(), used: stream.len() },
             },
             Self::Fixed(len) => match stream.get(..*len) {
-                Some(body) => Cut::Frame { body: body.to_vec(), used: *len },
-                None => Cut::More(len - stream.len()),
+                Some(body) => FrameScan::Frame { body: body.to_vec(), used: *len },
+                None => FrameScan::More(len - stream.len()),
             },
             Self::Delimited(end) => match find(stream, end) {
-                Some(at) => Cut::Frame { body: stream[..at].to_vec(), used: at + end.len() },
-                None => Cut::More(1),
+                Some(at) => FrameScan::Frame { body: stream[..at].to_vec(), used: at + end.len() },
+                None => FrameScan::More(1),
             },
             Self::Marked { start, end, escape } => marked(stream, start, end, *escape),
             Self::Slip { .. } => unslip(stream),
@@ -123,20 +123,20 @@ fn escaped(body: &[u8], start: &[u8], end: &[u8], (escape, xor): (u8, u8)) -> Ve
     bytes
 }
 
-fn marked(stream: &[u8], start: &[u8], end: &[u8], escape: Option<(u8, u8)>) -> Cut {
+fn marked(stream: &[u8], start: &[u8], end: &[u8], escape: Option<(u8, u8)>) -> FrameScan {
     if stream.len() < start.len() {
-        return if start.starts_with(stream) { Cut::More(1) } else { Cut::Junk(1) };
+        return if start.starts_with(stream) { FrameScan::More(1) } else { FrameScan::Junk(1) };
     }
     if !stream.starts_with(start) {
-        return Cut::Junk(find(&stream[1..], &start[..1]).map_or(stream.len(), |at| at + 1));
+        return FrameScan::Junk(find(&stream[1..], &start[..1]).map_or(stream.len(), |at| at + 1));
     }
     let inside = &stream[start.len()..];
-    let Some(len) = find(inside, end) else { return Cut::More(1) };
+    let Some(len) = find(inside, end) else { return FrameScan::More(1) };
     let used = start.len() + len + end.len();
-    let Some((escape, xor)) = escape else { return Cut::Frame { body: inside[..len].to_vec(), used } };
+    let Some((escape, xor)) = escape else { return FrameScan::Frame { body: inside[..len].to_vec(), used } };
     // Marks of equal form at both ends: nothing between two frames is no frame.
     if len == 0 && start == end {
-        return Cut::Junk(start.len());
+        return FrameScan::Junk(start.len());
     }
     let mut body = Vec::with_capacity(len);
     let mut bytes = inside[..len].iter();
@@ -146,11 +146,11 @@ fn marked(stream: &[u8], start: &[u8], end: &[u8], escape: Option<(u8, u8)>) -> 
                 body.push(next ^ xor);
                 bytes.next();
             }
-            (true, None) => return Cut::Junk(used),
+            (true, None) => return FrameScan::Junk(used),
             (false, _) => body.push(*byte),
         }
     }
-    Cut::Frame { body, used }
+    FrameScan::Frame { body, used }
 }
 
 fn slip(body: &[u8], leading_end: bool) -> Vec<u8> {
@@ -168,11 +168,11 @@ fn slip(body: &[u8], leading_end: bool) -> Vec<u8> {
     bytes
 }
 
-fn unslip(stream: &[u8]) -> Cut {
+fn unslip(stream: &[u8]) -> FrameScan {
     let (end, escape, escaped_end, escaped_escape) = SLIP;
-    let Some(len) = memchr::memchr(end, stream) else { return Cut::More(1) };
+    let Some(len) = memchr::memchr(end, stream) else { return FrameScan::More(1) };
     if len == 0 {
-        return Cut::Junk(1);
+        return FrameScan::Junk(1);
     }
     let mut body = Vec::with_capacity(len);
     let mut bytes = stream[..len].iter();
@@ -182,12 +182,12 @@ fn unslip(stream: &[u8]) -> Cut {
             true => match bytes.next() {
                 Some(next) if *next == escaped_end => end,
                 Some(next) if *next == escaped_escape => escape,
-                _ => return Cut::Junk(len + 1),
+                _ => return FrameScan::Junk(len + 1),
             },
         };
         body.push(byte);
     }
-    Cut::Frame { body, used: len + 1 }
+    FrameScan::Frame { body, used: len + 1 }
 }
 
 /// Source: Cheshire and Baker, "Consistent Overhead Byte Stuffing", 1999.
@@ -214,23 +214,23 @@ fn cobs(body: &[u8]) -> Vec<u8> {
     bytes
 }
 
-fn uncobs(stream: &[u8]) -> Cut {
-    let Some(len) = memchr::memchr(0, stream) else { return Cut::More(1) };
+fn uncobs(stream: &[u8]) -> FrameScan {
+    let Some(len) = memchr::memchr(0, stream) else { return FrameScan::More(1) };
     if len == 0 {
-        return Cut::Junk(1);
+        return FrameScan::Junk(1);
     }
     let mut body = Vec::with_capacity(len);
     let mut rest = &stream[..len];
     while let Some((code, after)) = rest.split_first() {
         let count = usize::from(*code) - 1;
-        let Some(group) = after.get(..count) else { return Cut::Junk(len + 1) };
+        let Some(group) = after.get(..count) else { return FrameScan::Junk(len + 1) };
         body.extend_from_slice(group);
         rest = &after[count..];
         if *code != 0xFF && !rest.is_empty() {
             body.push(0);
         }
     }
-    Cut::Frame { body, used: len + 1 }
+    FrameScan::Frame { body, used: len + 1 }
 }
 
 #[cfg(test)]
@@ -264,11 +264,11 @@ mod tests {
 
     #[test]
     fn what_is_no_frame_is_junk() {
-        assert_eq!(marks(None).cut(b"ab\x02x\x03"), Cut::Junk(2));
-        assert_eq!(marks(Some((0x10, 0x40))).cut(&[2, 0x10, 3]), Cut::Junk(3));
-        assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xC0, 1, 0xC0]), Cut::Junk(1));
-        assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xDB, 1, 0xC0]), Cut::Junk(3));
-        assert_eq!(Framing::Cobs.cut(&[5, 1, 0]), Cut::Junk(3));
+        assert_eq!(marks(None).cut(b"ab\x02x\x03"), FrameScan::Junk(2));
+        assert_eq!(marks(Some((0x10, 0x40))).cut(&[2, 0x10, 3]), FrameScan::Junk(3));
+        assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xC0, 1, 0xC0]), FrameScan::Junk(1));
+        assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xDB, 1, 0xC0]), FrameScan::Junk(3));
+        assert_eq!(Framing::Cobs.cut(&[5, 1, 0]), FrameScan::Junk(3));
         assert!(marks(None).wrap(vec![3]).is_err());
         assert!(Framing::Delimited(b"\r\n".to_vec()).wrap(b"a\r\nb".to_vec()).is_err());
         assert!(Framing::Fixed(4).wrap(vec![0; 3]).is_err());
@@ -288,9 +288,9 @@ mod tests {
                 let mut wire = framing.wrap(body.clone()).unwrap();
                 let len = wire.len();
                 let partial = framing.cut(&wire[..cut % len]);
-                prop_assert!(matches!(partial, Cut::More(_)), "{framing:?}: {partial:?}");
+                prop_assert!(matches!(partial, FrameScan::More(_)), "{framing:?}: {partial:?}");
                 wire.extend([7, 7]);
-                prop_assert_eq!(framing.cut(&wire), Cut::Frame { body: body.clone(), used: len });
+                prop_assert_eq!(framing.cut(&wire), FrameScan::Frame { body: body.clone(), used: len });
             }
         }
     }

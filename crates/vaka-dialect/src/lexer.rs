@@ -95,12 +95,12 @@ const SIGNS: [&str; 28] = [
 ];
 
 /// The words of a text, one after the other.
-pub(super) struct Words {
+pub(super) struct TokenStream {
     tokens: Vec<(Token, usize)>,
     next: usize,
 }
 
-impl Words {
+impl TokenStream {
     pub(super) fn new(source: &Source<'_>) -> Parsed<Self> {
         let mut tokens = Vec::new();
         let mut depth = 0_u32;

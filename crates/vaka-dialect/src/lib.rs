@@ -26,17 +26,17 @@ mod steps;
 mod types;
 mod value;
 
-pub use bindings::{Answer, Bindings, FrameMismatch};
+pub use bindings::{Bindings, FrameMismatch, ReplyOutcome};
 pub use carrier::{Carrier, LineSetting, Report};
 pub use display::{Row, Rows};
 pub use error::{DialectError, DialectErrors, Files, MOST_BYTES};
 pub use expression::Expression;
 pub use frame::FieldView;
-pub use framing::{Cut, Framing};
+pub use framing::{FrameScan, Framing};
 pub use model::{
     BuiltinNames, Checksum, Dialect, Exchange, FrameRoute, Geometry, Helper, Operation, OperationName, Recipient,
     ReportedField, RequestForm, RequestPair, RetryBy,
 };
-pub use settings::{EraseBy, Erases, Order, Over};
+pub use settings::{ChecksumScope, EraseBy, Erases, Order};
 pub use steps::{Callee, Step, Target, Time};
 pub use value::{Name, Value};

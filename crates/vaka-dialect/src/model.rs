@@ -7,7 +7,7 @@ use super::carrier::Carrier;
 use super::expression::{Expression, Node};
 use super::field::{Field, Meaning, Table};
 use super::framing::Framing;
-use super::settings::Over;
+use super::settings::ChecksumScope;
 use super::steps::{Step, Time};
 use super::value::{Name, Names, Value};
 use crate::carrier::Report;
@@ -310,7 +310,7 @@ pub struct Helper {
 #[derive(Clone, Debug)]
 pub struct Checksum {
     /// Of what it is.
-    pub over: Over,
+    pub over: ChecksumScope,
     /// The unit's.
     pub unit: Expression,
     /// The image's.

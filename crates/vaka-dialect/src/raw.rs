@@ -7,7 +7,7 @@ use std::ops::Range;
 use serde::Deserialize;
 use toml::Spanned;
 
-use super::settings::{EraseBy, Erases, Order, Over};
+use super::settings::{ChecksumScope, EraseBy, Erases, Order};
 
 type Map<T> = BTreeMap<Spanned<String>, T>;
 
@@ -310,7 +310,7 @@ pub(super) struct RawOperation {
     pub(super) by: Option<Spanned<EraseBy>>,
     pub(super) erases: Option<Spanned<RawErases>>,
     pub(super) result: Option<Spanned<RawExpression>>,
-    pub(super) over: Option<Spanned<Over>>,
+    pub(super) over: Option<Spanned<ChecksumScope>>,
     pub(super) unit: Option<Spanned<RawExpression>>,
     pub(super) image: Option<Spanned<RawExpression>>,
     pub(super) decides: Option<Spanned<bool>>,

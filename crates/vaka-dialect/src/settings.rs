@@ -41,7 +41,7 @@ pub enum Order {
 /// Of what the unit computes a checksum.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
-pub enum Over {
+pub enum ChecksumScope {
     /// Of each stretch that was written.
     #[default]
     Written,

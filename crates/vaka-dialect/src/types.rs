@@ -1,13 +1,13 @@
 //! What an expression gives, found before anything runs: its type, and of a number
 //! how large it can be. Wrong types and unknown names end here.
 
-use super::expression::{Binary, Expression, Function, Node, Over, Part, Unary};
+use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::lexer::{Parsed, Problem};
 use super::value::{Integer, Name, Value};
 
 /// What kind of value an expression gives, and of a number how large it can be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum Type {
     /// From, up to and including.
     Int(i128, i128),
     /// So many, where that is known.
@@ -16,9 +16,9 @@ pub(super) enum Kind {
 }
 
 /// Numbers of which nothing is known.
-pub(super) const ANY_INT: Kind = Kind::Int(i128::MIN, i128::MAX);
+pub(super) const ANY_INT: Type = Type::Int(i128::MIN, i128::MAX);
 
-impl Kind {
+impl Type {
     pub(super) fn words(self) -> &'static str {
         match self {
             Self::Int(..) => "a number",
@@ -47,7 +47,7 @@ impl Kind {
 /// What is known of names before anything runs.
 pub(super) trait Knowledge {
     /// The kind of a name; a sentence if it is not known here.
-    fn kind(&self, name: Name, at: usize) -> Parsed<Kind>;
+    fn kind(&self, name: Name, at: usize) -> Parsed<Type>;
     /// The name of the number of an item.
     fn nth(&self) -> Name;
     /// Whether a stretch of the frame is there.
@@ -58,11 +58,11 @@ pub(super) trait Knowledge {
 struct With<'a> {
     below: &'a dyn Knowledge,
     name: Name,
-    kind: Kind,
+    kind: Type,
 }
 
 impl Knowledge for With<'_> {
-    fn kind(&self, name: Name, at: usize) -> Parsed<Kind> {
+    fn kind(&self, name: Name, at: usize) -> Parsed<Type> {
         if name == self.name { Ok(self.kind) } else { self.below.kind(name, at) }
     }
 
@@ -80,18 +80,18 @@ pub(super) const MOST_ROUNDS: i128 = 65_536;
 
 impl Expression {
     /// The kind of its value; finds wrong types and unknown names.
-    pub(super) fn kind(&self, known: &dyn Knowledge) -> Parsed<Kind> {
+    pub(super) fn kind(&self, known: &dyn Knowledge) -> Parsed<Type> {
         match &self.node {
-            Node::Value(Value::Int(number)) => Ok(Kind::Int(*number, *number)),
-            Node::Value(Value::Bytes(bytes)) => Ok(Kind::Bytes(Some(bytes.len()))),
-            Node::Value(Value::Truth(_)) => Ok(Kind::Truth),
+            Node::Value(Value::Int(number)) => Ok(Type::Int(*number, *number)),
+            Node::Value(Value::Bytes(bytes)) => Ok(Type::Bytes(Some(bytes.len()))),
+            Node::Value(Value::Truth(_)) => Ok(Type::Truth),
             Node::Name(name) => known.kind(*name, self.at),
-            Node::Part(part) => known.part(*part, self.at).map(|()| Kind::Bytes(None)),
-            Node::Unary(Unary::Not, of) => of.truth(known).map(|()| Kind::Truth),
+            Node::Part(part) => known.part(*part, self.at).map(|()| Type::Bytes(None)),
+            Node::Unary(Unary::Not, of) => of.truth(known).map(|()| Type::Truth),
             Node::Unary(Unary::Minus, of) => {
-                of.int_kind(known).map(|(low, high)| Kind::Int(high.saturating_neg(), low.saturating_neg()))
+                of.int_kind(known).map(|(low, high)| Type::Int(high.saturating_neg(), low.saturating_neg()))
             }
-            Node::Unary(Unary::Invert, of) => of.int_kind(known).map(|(low, high)| Kind::Int(!high, !low)),
+            Node::Unary(Unary::Invert, of) => of.int_kind(known).map(|(low, high)| Type::Int(!high, !low)),
             Node::Binary(operator, left, right) => self.binary_kind(*operator, left, right, known),
             Node::Choice(parts) => {
                 let [condition, yes, no] = &**parts;
@@ -108,13 +108,13 @@ impl Expression {
             Node::Map { item, over, each } => {
                 let inner = over.kind(known)?;
                 let within = With { below: known, name: *item, kind: inner };
-                let within = With { below: &within, name: known.nth(), kind: Kind::Int(0, i128::from(u32::MAX)) };
+                let within = With { below: &within, name: known.nth(), kind: Type::Int(0, i128::from(u32::MAX)) };
                 match each.kind(&within)? {
-                    Kind::Int(low, high) if high < 0 || low > 255 => {
+                    Type::Int(low, high) if high < 0 || low > 255 => {
                         Err(Problem::new(each.at, "a byte holds 0 to 255; this never is one"))
                     }
-                    Kind::Truth => Err(Problem::new(each.at, "each byte becomes a number or bytes, not a comparison")),
-                    _ => Ok(Kind::Bytes(None)),
+                    Type::Truth => Err(Problem::new(each.at, "each byte becomes a number or bytes, not a comparison")),
+                    _ => Ok(Type::Bytes(None)),
                 }
             }
             Node::Fold { state, from, item, over, each } => {
@@ -138,21 +138,21 @@ impl Expression {
     /// Finds out that it is a number, and how large it can be.
     pub(super) fn int_kind(&self, known: &dyn Knowledge) -> Parsed<(i128, i128)> {
         match self.kind(known)? {
-            Kind::Int(low, high) => Ok((low, high)),
+            Type::Int(low, high) => Ok((low, high)),
             other => Err(Problem::new(self.at, format!("{} stands where a number is needed", other.words()))),
         }
     }
 
     pub(super) fn bytes_kind(&self, known: &dyn Knowledge) -> Parsed<Option<usize>> {
         match self.kind(known)? {
-            Kind::Bytes(len) => Ok(len),
+            Type::Bytes(len) => Ok(len),
             other => Err(Problem::new(self.at, format!("{} stands where bytes are needed", other.words()))),
         }
     }
 
     pub(super) fn truth(&self, known: &dyn Knowledge) -> Parsed<()> {
         match self.kind(known)? {
-            Kind::Truth => Ok(()),
+            Type::Truth => Ok(()),
             other => {
                 let message = format!("{} stands where a comparison is needed, such as x != 0", other.words());
                 Err(Problem::new(self.at, message))
@@ -160,13 +160,13 @@ impl Expression {
         }
     }
 
-    fn binary_kind(&self, operator: Binary, left: &Self, right: &Self, known: &dyn Knowledge) -> Parsed<Kind> {
+    fn binary_kind(&self, operator: Binary, left: &Self, right: &Self, known: &dyn Knowledge) -> Parsed<Type> {
         use Binary as B;
         match operator {
             B::Or | B::And => {
                 left.truth(known)?;
                 right.truth(known)?;
-                return Ok(Kind::Truth);
+                return Ok(Type::Truth);
             }
             B::Equal | B::Unequal => {
                 let (a, b) = (left.kind(known)?, right.kind(known)?);
@@ -174,52 +174,52 @@ impl Expression {
                     let message = format!("{} is compared with {}", a.words(), b.words());
                     return Err(Problem::new(right.at, message));
                 }
-                return Ok(Kind::Truth);
+                return Ok(Type::Truth);
             }
             B::Join => {
                 let (a, b) = (left.bytes_kind(known)?, right.bytes_kind(known)?);
-                return Ok(Kind::Bytes(a.zip(b).map(|(a, b)| a.saturating_add(b))));
+                return Ok(Type::Bytes(a.zip(b).map(|(a, b)| a.saturating_add(b))));
             }
             _ => {}
         }
         let ((a, b), (c, d)) = (left.int_kind(known)?, right.int_kind(known)?);
         let corners = |of: fn(i128, i128) -> i128| {
             let all = [of(a, c), of(a, d), of(b, c), of(b, d)];
-            Kind::Int(all.into_iter().min().unwrap_or(a), all.into_iter().max().unwrap_or(b))
+            Type::Int(all.into_iter().min().unwrap_or(a), all.into_iter().max().unwrap_or(b))
         };
         // All bits below the highest one that either can have.
         let mask = |number: i128| (u128::MAX >> 1 >> (number.max(0).leading_zeros().max(1) - 1)).cast_signed();
         Ok(match operator {
-            B::Less | B::LessOrEqual | B::More | B::MoreOrEqual => Kind::Truth,
-            B::BitAnd if c >= 0 && a >= 0 => Kind::Int(0, b.min(d)),
-            B::BitAnd if c >= 0 => Kind::Int(0, d),
-            B::BitAnd if a >= 0 => Kind::Int(0, b),
-            B::BitOr | B::BitXor if a >= 0 && c >= 0 => Kind::Int(0, mask(b.max(d))),
+            B::Less | B::LessOrEqual | B::More | B::MoreOrEqual => Type::Truth,
+            B::BitAnd if c >= 0 && a >= 0 => Type::Int(0, b.min(d)),
+            B::BitAnd if c >= 0 => Type::Int(0, d),
+            B::BitAnd if a >= 0 => Type::Int(0, b),
+            B::BitOr | B::BitXor if a >= 0 && c >= 0 => Type::Int(0, mask(b.max(d))),
             B::Left if a >= 0 && c >= 0 && d < 64 => {
-                Kind::Int(a << c.min(63), b.checked_mul(1_i128 << d).unwrap_or(i128::MAX))
+                Type::Int(a << c.min(63), b.checked_mul(1_i128 << d).unwrap_or(i128::MAX))
             }
-            B::Right if a >= 0 && c >= 0 => Kind::Int(a >> d.min(126), b >> c.min(126)),
+            B::Right if a >= 0 && c >= 0 => Type::Int(a >> d.min(126), b >> c.min(126)),
             B::Add => corners(i128::saturating_add),
             B::Subtract => corners(i128::saturating_sub),
             B::Multiply => corners(i128::saturating_mul),
             B::Divide | B::Rest if c == 0 && d == 0 => {
                 return Err(Problem::new(right.at, "this divides by 0"));
             }
-            B::Divide if a >= 0 && c > 0 => Kind::Int(a / d, b / c),
-            B::Rest if a >= 0 && c > 0 => Kind::Int(0, b.min(d - 1)),
+            B::Divide if a >= 0 && c > 0 => Type::Int(a / d, b / c),
+            B::Rest if a >= 0 && c > 0 => Type::Int(0, b.min(d - 1)),
             _ => ANY_INT,
         })
     }
 }
 
-impl Over {
-    fn kind(&self, known: &dyn Knowledge) -> Parsed<Kind> {
+impl ChecksumScope {
+    fn kind(&self, known: &dyn Knowledge) -> Parsed<Type> {
         self.bytes.bytes_kind(known)?;
-        let Some(by) = &self.by else { return Ok(Kind::Int(0, 255)) };
+        let Some(by) = &self.by else { return Ok(Type::Int(0, 255)) };
         if by.int_kind(known)?.1 < 1 {
             return Err(Problem::new(by.at, "pieces have at least one byte"));
         }
-        Ok(Kind::Bytes(None))
+        Ok(Type::Bytes(None))
     }
 }
 
@@ -229,14 +229,14 @@ fn fold_kind(
     each: &Expression,
     inside: &dyn Knowledge,
     outside: &dyn Knowledge,
-) -> Parsed<Kind> {
+) -> Parsed<Type> {
     let kind = match from.kind(outside)? {
-        Kind::Int(..) => ANY_INT,
-        Kind::Bytes(_) => Kind::Bytes(None),
-        Kind::Truth => Kind::Truth,
+        Type::Int(..) => ANY_INT,
+        Type::Bytes(_) => Type::Bytes(None),
+        Type::Truth => Type::Truth,
     };
     let within = With { below: inside, name: state, kind };
-    let within = With { below: &within, name: inside.nth(), kind: Kind::Int(0, i128::from(u32::MAX)) };
+    let within = With { below: &within, name: inside.nth(), kind: Type::Int(0, i128::from(u32::MAX)) };
     let made = each.kind(&within)?;
     if !made.is_like(kind) {
         let message = format!("it begins as {} and becomes {}", kind.words(), made.words());
@@ -246,65 +246,65 @@ fn fold_kind(
     Ok(made.joined(from.kind(outside)?))
 }
 
-fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -> Parsed<Kind> {
+fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -> Parsed<Type> {
     use Function as F;
     let int = |index: usize| given[index].int_kind(known);
     let bytes = |index: usize| given[index].bytes_kind(known);
     const WORD: i128 = u64::MAX as i128;
     const LENGTH: i128 = u32::MAX as i128;
     Ok(match function {
-        F::Len => bytes(0)?.map_or(Kind::Int(0, WORD), |len| Kind::Int(len as i128, len as i128)),
-        F::Sum => bytes(0).map(|_| Kind::Int(0, WORD))?,
-        F::Xor => bytes(0).map(|_| Kind::Int(0, 255))?,
-        F::Crc32 => bytes(0).map(|_| Kind::Int(0, LENGTH))?,
-        F::Crc(crc) => bytes(0).map(|_| Kind::Int(0, i128::from(crc.highest())))?,
-        F::Md5 => bytes(0).map(|_| Kind::Bytes(Some(16)))?,
-        F::Sha256 => bytes(0).map(|_| Kind::Bytes(Some(32)))?,
+        F::Len => bytes(0)?.map_or(Type::Int(0, WORD), |len| Type::Int(len as i128, len as i128)),
+        F::Sum => bytes(0).map(|_| Type::Int(0, WORD))?,
+        F::Xor => bytes(0).map(|_| Type::Int(0, 255))?,
+        F::Crc32 => bytes(0).map(|_| Type::Int(0, LENGTH))?,
+        F::Crc(crc) => bytes(0).map(|_| Type::Int(0, i128::from(crc.highest())))?,
+        F::Md5 => bytes(0).map(|_| Type::Bytes(Some(16)))?,
+        F::Sha256 => bytes(0).map(|_| Type::Bytes(Some(32)))?,
         F::Byte => {
             bytes(0)?;
-            int(1).map(|_| Kind::Int(0, 255))?
+            int(1).map(|_| Type::Int(0, 255))?
         }
         F::Slice => {
             bytes(0)?;
             int(1)?;
             let (low, high) = int(2)?;
-            Kind::Bytes(usize::try_from(low).ok().filter(|_| low == high))
+            Type::Bytes(usize::try_from(low).ok().filter(|_| low == high))
         }
         F::Le | F::Be => match bytes(0)? {
             Some(len) if len > 8 => return Err(Problem::new(given[0].at, "a number has at most 8 bytes")),
-            Some(len) => Kind::Int(0, (1_i128 << (len * 8)) - 1),
-            None => Kind::Int(0, WORD),
+            Some(len) => Type::Int(0, (1_i128 << (len * 8)) - 1),
+            None => Type::Int(0, WORD),
         },
         F::Min => {
             let ((a, b), (c, d)) = (int(0)?, int(1)?);
-            Kind::Int(a.min(c), b.min(d))
+            Type::Int(a.min(c), b.min(d))
         }
         F::Max => {
             let ((a, b), (c, d)) = (int(0)?, int(1)?);
-            Kind::Int(a.max(c), b.max(d))
+            Type::Int(a.max(c), b.max(d))
         }
         F::Pad => {
             let (len, (low, high), _) = (bytes(0)?, int(1)?, byte_value(&given[2], known)?);
             let to = usize::try_from(low).ok().filter(|_| low == high);
-            Kind::Bytes(len.zip(to).map(|(len, to)| len.max(to)))
+            Type::Bytes(len.zip(to).map(|(len, to)| len.max(to)))
         }
         F::Fill => {
             let (low, high) = int(0)?;
             byte_value(&given[1], known)?;
-            Kind::Bytes(usize::try_from(low).ok().filter(|_| low == high))
+            Type::Bytes(usize::try_from(low).ok().filter(|_| low == high))
         }
-        F::Reverse => Kind::Bytes(bytes(0)?),
+        F::Reverse => Type::Bytes(bytes(0)?),
         F::Hex | F::LowerHex | F::Dec => {
             int(0)?;
             if given.len() == 2 {
                 int(1)?;
             }
-            Kind::Bytes(None)
+            Type::Bytes(None)
         }
-        F::ReadHex | F::ReadDec => bytes(0).map(|_| Kind::Int(0, WORD))?,
+        F::ReadHex | F::ReadDec => bytes(0).map(|_| Type::Int(0, WORD))?,
         F::Number(integer) => {
             fits(&given[0], *integer, known)?;
-            Kind::Bytes(Some(integer.bytes))
+            Type::Bytes(Some(integer.bytes))
         }
     })
 }

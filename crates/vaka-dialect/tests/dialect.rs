@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use vaka_dialect::{Answer, Bindings, Callee, Dialect, DialectError, OperationName, Step, Value};
+use vaka_dialect::{Bindings, Callee, Dialect, DialectError, OperationName, ReplyOutcome, Step, Value};
 
 const SOUND: &str = r#"dialect = 1
 name = "sample"
@@ -376,13 +376,13 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
         let mut memory = Bindings::new(dialect.clone());
         let answer = memory.answer(dialect.exchange(number), input, true);
         match (wanted, answer) {
-            (Ok(wanted), Answer::Done(used)) => {
+            (Ok(wanted), ReplyOutcome::Done(used)) => {
                 assert_eq!(used, input.len());
                 let (name, value) = wanted.split_once(' ').unwrap();
                 let found = memory.view_answer(dialect.exchange(number), input);
                 assert!(found.iter().any(|view| view.says == value), "{reply}: {name} {value} in {found:?}");
             }
-            (Err(wanted), Answer::Differs(trouble)) => {
+            (Err(wanted), ReplyOutcome::Differs(trouble)) => {
                 assert!(trouble.words.contains(wanted), "{reply}: {}", trouble.words);
                 assert!(trouble.fields.iter().any(|view| view.is_wrong), "{reply}: {:?}", trouble.fields);
             }
@@ -396,11 +396,11 @@ fn tables_say_what_codes_mean() {
     let dialect = Arc::new(one("1", "u8 in code, u8 x"));
     let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
     let answer = |bytes: &[u8]| Bindings::new(dialect.clone()).answer(exchange, bytes, true);
-    assert_eq!(answer(&[0, 9]), Answer::Done(2));
-    assert_eq!(answer(&[1]), Answer::Busy(1));
+    assert_eq!(answer(&[0, 9]), ReplyOutcome::Done(2));
+    assert_eq!(answer(&[1]), ReplyOutcome::Busy(1));
     // What follows a refusal may be missing.
-    assert_eq!(answer(&[2]), Answer::Refused("no such page".into()));
-    let Answer::Refused(words) = answer(&[0x77]) else { panic!() };
+    assert_eq!(answer(&[2]), ReplyOutcome::Refused("no such page".into()));
+    let ReplyOutcome::Refused(words) = answer(&[0x77]) else { panic!() };
     assert!(words.contains("119 (0x77)") && words.contains("'code' does not name"), "{words}");
 }
 
@@ -423,16 +423,16 @@ proptest! {
         let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
         let mut memory = Bindings::new(dialect.clone());
         let frame = memory.request(exchange).unwrap();
-        prop_assert_eq!(memory.answer(exchange, &frame, true), Answer::Done(frame.len()));
+        prop_assert_eq!(memory.answer(exchange, &frame, true), ReplyOutcome::Done(frame.len()));
         let mut behind = frame.clone();
         behind.push(7);
-        prop_assert_eq!(memory.answer(exchange, &behind, false), Answer::Done(frame.len()));
+        prop_assert_eq!(memory.answer(exchange, &behind, false), ReplyOutcome::Done(frame.len()));
         let partial = memory.answer(exchange, &frame[..cut % frame.len()], false);
-        prop_assert!(matches!(partial, Answer::More(_)), "{:?}", partial);
+        prop_assert!(matches!(partial, ReplyOutcome::More(_)), "{:?}", partial);
         let mut other = frame.clone();
         other[flip / 8 % frame.len()] ^= 1 << (flip % 8);
         let bent = memory.answer(exchange, &other, true);
-        prop_assert!(matches!(bent, Answer::Differs(_)), "{:?}", bent);
+        prop_assert!(matches!(bent, ReplyOutcome::Differs(_)), "{:?}", bent);
     }
 
     /// Whatever comes is read or refused, and shown in full.

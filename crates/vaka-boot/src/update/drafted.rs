@@ -5,7 +5,7 @@ use vaka_core::dfu::Attributes;
 use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::Approval;
 use vaka_core::memory::SectorMap;
-use vaka_core::plan::{ApprovedPlan, DialectCapabilities, Geometry, KnownContent, Plan, rest_of_sectors};
+use vaka_core::plan::{ApprovedPlan, DialectCapabilities, KnownContent, Plan, WriteLimits, rest_of_sectors};
 use vaka_core::sheet::{BOOTLOADER, RouteKind, UndoPhase};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
@@ -74,10 +74,10 @@ impl UnitLimits {
         }
     }
 
-    fn geometry(&self) -> Geometry<'_> {
+    fn geometry(&self) -> WriteLimits<'_> {
         let Self { sectors, can_read, attributes, offer, .. } = self;
         let block_size = Some(self.block_size);
-        Geometry { sectors, block_size, can_read: *can_read, attributes: *attributes, offer: *offer }
+        WriteLimits { sectors, block_size, can_read: *can_read, attributes: *attributes, offer: *offer }
     }
 }
 

@@ -88,7 +88,7 @@ fn label_alone(verdict: &Verdict) -> Option<String> {
 fn identifies_itself(verdict: &Verdict, variant: &Variant) -> bool {
     let decides = |evidence: &&Evidence| {
         let is_its = evidence.variant.as_ref().is_none_or(|id| *id == variant.id);
-        evidence.about == Subject::Unit && evidence.weight == Weight::Decides && is_its
+        evidence.about == Subject::Unit && evidence.weight == Weight::Decisive && is_its
     };
     verdict.evidence.iter().any(|evidence| decides(&evidence))
 }

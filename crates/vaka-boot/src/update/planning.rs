@@ -3,7 +3,7 @@
 
 use vaka_base::text;
 use vaka_core::event::{ExitCode, Failure};
-use vaka_core::plan::{Geometry, KnownContent, Plan, PlanError, PlanInput};
+use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
@@ -12,7 +12,7 @@ use super::resolved::Parts;
 
 pub(super) fn plan(
     parts: Parts<'_>,
-    geometry: Geometry<'_>,
+    geometry: WriteLimits<'_>,
     needs_entry: bool,
     request: &Request<'_>,
     content: KnownContent<'_>,
@@ -69,12 +69,12 @@ pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<
 }
 
 /// What the unit can take, as far as the sheet tells before it is in update mode.
-pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> Geometry<'v> {
+pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> WriteLimits<'v> {
     let kind = &route.kind;
     let can_read = request.read_back
         && kind.volume().is_none_or(|disk| disk.present.is_some())
         && kind.dialect().is_none_or(|route| route.dialect.can_read());
-    Geometry { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
+    WriteLimits { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
 }
 
 /// What a person undoes at the end of a route.

@@ -2,7 +2,7 @@
 
 use vaka_base::version::Version;
 use vaka_core::event::{ExitCode, Failure};
-use vaka_core::matching::{Case, Claim, Outcome, Question, Verdict, judge, of_board, tell_themselves};
+use vaka_core::matching::{Claim, MatchInput, Outcome, Question, Verdict, judge, of_board, tell_themselves};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_image::{Image, ReadError, ReadOptions};
@@ -39,7 +39,7 @@ impl<'a> UpdateRun<'a, '_> {
         let Request { clear_all, agreed, keep, .. } = self.request;
         let (clear_all, unit) = (*clear_all, Some(unit));
         let case =
-            Case { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed, claim: None };
+            MatchInput { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed, claim: None };
         let verdict = judge(&case);
         self.emit_verdict(&verdict);
         match verdict.outcome {
@@ -74,7 +74,7 @@ impl<'a> UpdateRun<'a, '_> {
                 Err(ImageUnavailable::Failed(failure)) => return Err(failure),
             };
             let told = told_version(found, sheet, unit, variant);
-            let case = Case {
+            let case = MatchInput {
                 sheet,
                 unit: Some(unit),
                 image: &image,

@@ -93,7 +93,8 @@ impl Source {
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
     /// It settles which variant this is.
-    Decides,
+    #[serde(rename = "decides")]
+    Decisive,
     /// It agrees with the variant; that alone settles nothing.
     Agrees,
     /// It says nothing for or against.

@@ -1,6 +1,6 @@
 //! Which image fits which unit, and why.
 //!
-//! [`judge`] takes a [`Case`] (sheet, unit, image, and what a person read on
+//! [`judge`] takes a [`MatchInput`] (sheet, unit, image, and what a person read on
 //! the hardware) and gives a [`Verdict`]. Each rule is a pure
 //! function that says what it saw and what that means; one hard conflict
 //! refuses, whatever else agrees. Only a final verdict that fits becomes an
@@ -17,7 +17,7 @@ mod verdict;
 pub use claim::Claim;
 pub use evidence::{Evidence, Source, Subject, Weight};
 pub use verdict::{
-    Approval, Case, Choice, Consent, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
+    Approval, Choice, Consent, MatchInput, Outcome, Phase, Question, Verdict, judge, labels, of_board, tell_themselves,
     variants_for,
 };
 

@@ -16,7 +16,7 @@ use crate::volume::{BOARD_FILE, VolumeFacts};
 pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts, signs_decide: bool) -> Vec<Evidence> {
     let mut evidence = signs(Some(variant), &route.signs, unit, Weight::Conflicts);
     for sign in evidence.iter_mut().filter(|sign| signs_decide && sign.weight == Weight::Agrees) {
-        sign.weight = Weight::Decides;
+        sign.weight = Weight::Decisive;
         sign.means = format!("this is {}", variant.name);
     }
     evidence.extend(match &route.kind {
@@ -64,7 +64,7 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
     }
     let wanted = |told: &Told| match unit.told.iter().find(|found| found.name == told.name) {
         Some(found) if found.value == told.value => {
-            of(format!("{} {}", found.name, found.value)).weighs(Weight::Decides, format!("{}'s", variant.id))
+            of(format!("{} {}", found.name, found.value)).weighs(Weight::Decisive, format!("{}'s", variant.id))
         }
         Some(found) => {
             of(format!("{} {}", found.name, found.value)).conflicts(format!("{}'s is {}", variant.id, told.value))
@@ -138,7 +138,7 @@ fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidenc
     };
     match (found.board_id, wanted) {
         (Some(found), Some(wanted)) if found == wanted => {
-            of(found).weighs(Weight::Decides, format!("this is {}", variant.name))
+            of(found).weighs(Weight::Decisive, format!("this is {}", variant.name))
         }
         (Some(found), Some(wanted)) => of(found).conflicts(format!("{}'s is {wanted}", variant.id)),
         (None, Some(wanted)) => of("no Board-ID".into()).conflicts(format!("{}'s is {wanted}", variant.id)),

@@ -12,7 +12,7 @@ use vaka_image::Image;
 
 /// All that a verdict rests on.
 #[derive(Clone, Copy, Debug)]
-pub struct Case<'a> {
+pub struct MatchInput<'a> {
     /// The product.
     pub sheet: &'a Sheet,
     /// The unit, if there is one; without it only the file is judged.
@@ -172,7 +172,7 @@ impl Verdict {
 ///
 /// # Examples
 /// ```
-/// use vaka_core::matching::{Case, Outcome, judge};
+/// use vaka_core::matching::{MatchInput, Outcome, judge};
 /// use vaka_core::sheet::Sheet;
 /// use vaka_image::Image;
 /// use vaka_image::address::Address;
@@ -181,7 +181,7 @@ impl Verdict {
 /// let sheet = Sheet::parse("gannet.toml", text).unwrap();
 /// // Sixteen bytes are no application of this product.
 /// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
-/// let verdict = judge(&Case {
+/// let verdict = judge(&MatchInput {
 ///     sheet: &sheet,
 ///     unit: None,
 ///     image: &image,
@@ -196,7 +196,7 @@ impl Verdict {
 /// assert!(verdict.conflicts().next().is_some());
 /// assert!(verdict.approval().is_none());
 /// ```
-pub fn judge(case: &Case<'_>) -> Verdict {
+pub fn judge(case: &MatchInput<'_>) -> Verdict {
     let mut evidence = Vec::new();
     let standing = ModeState::of(case, &mut evidence);
     let chosen = decide(case, &standing, &mut evidence);
@@ -213,7 +213,7 @@ struct ModeState<'a> {
 }
 
 impl<'a> ModeState<'a> {
-    fn of(case: &Case<'a>, evidence: &mut Vec<Evidence>) -> Self {
+    fn of(case: &MatchInput<'a>, evidence: &mut Vec<Evidence>) -> Self {
         let Some(unit) = case.unit else {
             return Self { mode: Mode::Unknown, candidates: case.sheet.variants.iter().collect() };
         };
@@ -268,7 +268,7 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
     let names: Vec<&str> = candidates.iter().map(|variant| variant.id.as_str()).collect();
     let (weight, means) = match candidates {
         [] => (Weight::Conflicts, "not an id of this product".to_owned()),
-        [only] => (Weight::Decides, format!("only {} shows it", only.id)),
+        [only] => (Weight::Decisive, format!("only {} shows it", only.id)),
         _ => (Weight::Neutral, format!("{} share it: decides nothing", names.join(" and "))),
     };
     let variant = None;
@@ -276,7 +276,7 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
 }
 
 /// The variant, if the label or the ids settle it.
-fn decide<'a>(case: &Case<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
+fn decide<'a>(case: &MatchInput<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
     let Some(label) = case.label else {
         // A file alone decides nothing, even where a product has one variant only.
         return match standing.candidates[..] {
@@ -286,7 +286,7 @@ fn decide<'a>(case: &Case<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evid
     };
     let fits = standing.candidates.iter().any(|variant| variant.id == label.id);
     let (weight, means) = match fits {
-        true => (Weight::Decides, format!("this is {}", label.name)),
+        true => (Weight::Decisive, format!("this is {}", label.name)),
         false => (Weight::Conflicts, "no unit of this variant shows those ids".to_owned()),
     };
     let says = label.id.to_string();
@@ -295,7 +295,7 @@ fn decide<'a>(case: &Case<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evid
 }
 
 /// Everything that speaks for or against one variant.
-fn against(case: &Case<'_>, standing: &ModeState<'_>, variant: &Variant) -> Vec<Evidence> {
+fn against(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant) -> Vec<Evidence> {
     let route = route_of(case, standing, variant);
     let mut evidence = match (case.unit, route) {
         (Some(unit), Some(route)) if standing.mode == Mode::Update => {
@@ -323,12 +323,12 @@ fn tells_apart(sheet: &Sheet, variant: &Variant, route: &Route, unit: &UnitFacts
 }
 
 /// The route that the unit stands in, or else the variant's first.
-fn route_of<'a>(case: &Case<'_>, standing: &ModeState<'_>, variant: &'a Variant) -> Option<&'a Route> {
+fn route_of<'a>(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &'a Variant) -> Option<&'a Route> {
     let under_id = case.unit.filter(|_| standing.mode == Mode::Update).and_then(|unit| variant.route(unit.id));
     under_id.or(variant.routes.first())
 }
 
-fn decided(case: &Case<'_>, standing: &ModeState<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
+fn decided(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant, mut evidence: Vec<Evidence>) -> Verdict {
     evidence.extend(against(case, standing, variant));
     evidence.extend(fact_rules::version(variant, case.image, case.running));
     evidence.extend(fact_rules::undescribed(case.sheet, variant));
@@ -363,7 +363,7 @@ fn decided(case: &Case<'_>, standing: &ModeState<'_>, variant: &Variant, mut evi
 }
 
 /// The only variant that nothing of what the unit reports speaks against.
-fn identified(case: &Case<'_>, standing: &ModeState<'_>) -> Option<VariantId> {
+fn identified(case: &MatchInput<'_>, standing: &ModeState<'_>) -> Option<VariantId> {
     let unit = case.unit?;
     let compatible = |variant: &&&Variant| match variant.route(unit.id) {
         Some(route) if standing.mode == Mode::Update => {
@@ -446,7 +446,7 @@ pub fn tell_themselves(variants: &[&Variant]) -> bool {
 }
 
 /// No variant is settled: refuse if the image fits none, else ask.
-fn open(case: &Case<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evidence>) -> Verdict {
+fn open(case: &MatchInput<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evidence>) -> Verdict {
     let mut choices = Vec::new();
     let mut would_fit = Vec::new();
     for variant in &standing.candidates {

@@ -12,7 +12,7 @@ use serde::Serialize;
 
 use crate::memory::SectorMap;
 use crate::plan::error::PlanError;
-use crate::plan::geometry::Geometry;
+use crate::plan::geometry::WriteLimits;
 use vaka_image::address::Span;
 
 /// Flash words are at most this many bytes on the chips that have a boot mode
@@ -64,7 +64,7 @@ impl Run {
 }
 
 /// Makes the runs for `spans`; `erased` are the erased ranges, joined.
-pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &Geometry<'_>) -> Result<Vec<Run>, PlanError> {
+pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &WriteLimits<'_>) -> Result<Vec<Run>, PlanError> {
     let Some(size) = geometry.block_size else {
         return Ok(spans.iter().map(|span| Run { span: *span, block_size: None }).collect());
     };
@@ -154,7 +154,8 @@ mod tests {
         let mut sectors: Vec<Span> = spans.iter().flat_map(|span| map.sectors_in(*span).unwrap()).collect();
         sectors.sort();
         sectors.dedup();
-        let geometry = Geometry { sectors: map, block_size: Some(size), can_read: true, attributes: None, offer: None };
+        let geometry =
+            WriteLimits { sectors: map, block_size: Some(size), can_read: true, attributes: None, offer: None };
         runs(spans, &Span::joined(sectors), &geometry).unwrap()
     }
 

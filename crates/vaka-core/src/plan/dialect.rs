@@ -11,7 +11,7 @@ use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 use crate::sheet::DialectRoute;
-use vaka_dialect::{EraseBy, Erases, Order, Over};
+use vaka_dialect::{ChecksumScope, EraseBy, Erases, Order};
 use vaka_image::address::{Address, Span};
 
 pub(super) fn steps(
@@ -98,12 +98,12 @@ fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, s
         return Some(Step::ReadBack { spans: written, vouched: true });
     }
     let spans = match offer.check? {
-        Over::Written => written,
-        Over::Chunk => written
+        ChecksumScope::Written => written,
+        ChecksumScope::Chunk => written
             .iter()
             .flat_map(|span| Run::stream(*span, job.geometry.block_size).blocks().map(|block| block.span))
             .collect(),
-        Over::Region => {
+        ChecksumScope::Region => {
             let region = job.variant.image.region.span;
             // Only of what is erased it is known what it holds beside the image.
             let all = job.geometry.sectors.sectors_in(region)?;

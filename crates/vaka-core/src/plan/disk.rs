@@ -2,7 +2,7 @@
 
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
-use crate::plan::geometry::Geometry;
+use crate::plan::geometry::WriteLimits;
 use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{sectors_of, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
@@ -30,7 +30,7 @@ pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<S
     unit_decides(job)?;
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
-    let Geometry { can_read, block_size, .. } = job.geometry;
+    let WriteLimits { can_read, block_size, .. } = job.geometry;
     if job.content == KnownContent::Unseen && can_read {
         steps.push(Step::Compare { sectors: of_image.clone() });
     }

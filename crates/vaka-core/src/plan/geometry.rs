@@ -1,13 +1,13 @@
 //! What a unit can take.
 
-use vaka_dialect::{Dialect, EraseBy, Erases, OperationName, Order, Over};
+use vaka_dialect::{ChecksumScope, Dialect, EraseBy, Erases, OperationName, Order};
 
 use crate::dfu::Attributes;
 use crate::memory::SectorMap;
 
 /// What the unit can take, as far as it is known.
 #[derive(Clone, Copy, Debug)]
-pub struct Geometry<'a> {
+pub struct WriteLimits<'a> {
     /// The sectors that an erase takes.
     pub sectors: &'a SectorMap,
     /// Most bytes in one block; unknown before the unit is in update mode.
@@ -36,7 +36,7 @@ pub struct DialectCapabilities {
     /// Whether the unit puts each chunk behind the one before, whatever its address.
     pub stream: bool,
     /// Of what the unit computes a checksum, if it does.
-    pub check: Option<Over>,
+    pub check: Option<ChecksumScope>,
     /// Whether an equal checksum proves that nothing needs to be written.
     pub decides: bool,
     /// Whether it is told that it has all.

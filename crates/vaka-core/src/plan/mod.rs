@@ -19,7 +19,7 @@ mod step;
 
 pub use blocks::{Block, Run};
 pub use error::PlanError;
-pub use geometry::{DialectCapabilities, Geometry};
+pub use geometry::{DialectCapabilities, WriteLimits};
 pub use ledger::Ledger;
 pub use memory_step::MemoryStep;
 pub use model::{ApprovedPlan, KnownContent, Plan, PlanInput};

@@ -2,7 +2,7 @@
 
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
-use crate::plan::geometry::Geometry;
+use crate::plan::geometry::WriteLimits;
 use crate::plan::step::{FinishMethod, Step};
 
 use serde::Serialize;
@@ -54,7 +54,7 @@ pub struct PlanInput<'a> {
     /// What is written.
     pub image: &'a Image,
     /// What the unit can take.
-    pub geometry: Geometry<'a>,
+    pub geometry: WriteLimits<'a>,
     /// Whether it must be put into update mode first.
     pub needs_entry: bool,
     /// Whether everything that may be is erased first.

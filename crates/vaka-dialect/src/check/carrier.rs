@@ -5,7 +5,7 @@ use toml::Spanned;
 use super::Checker;
 use crate::carrier::{Carrier, KINDS, Report, kind_of};
 use crate::expression::Node;
-use crate::field::{Field, Way};
+use crate::field::{Direction, Field};
 use crate::framing::Framing;
 use crate::model::{Envelope, FrameRoute, Recipient, RequestForm};
 use crate::raw::{
@@ -82,8 +82,8 @@ impl Checker<'_> {
         let Some(raw) = &raw.envelope else { return Envelope::default() };
         let given = raw.get_ref();
         let body = self.names.number("body");
-        let send = given.send.as_ref().and_then(|text| self.fields(text, Way::ToUnit));
-        let reply = given.reply.as_ref().and_then(|text| self.fields(text, Way::FromUnit));
+        let send = given.send.as_ref().and_then(|text| self.fields(text, Direction::ToUnit));
+        let reply = given.reply.as_ref().and_then(|text| self.fields(text, Direction::FromUnit));
         let holds = |fields: &Vec<Field>| fields.iter().any(|field| field.name == Some(body) || field.is_just(body));
         for (fields, text) in [(&send, &given.send), (&reply, &given.reply)] {
             if let (Some(fields), Some(text)) = (fields, text)

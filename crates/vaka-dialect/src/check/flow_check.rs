@@ -6,9 +6,9 @@ use std::cell::{Cell, RefCell};
 use super::{Checker, MOST_CHUNK};
 use crate::Order;
 use crate::expression::{Expression, Node};
-use crate::flow::{ExpectedType, Known, Walk};
+use crate::flow::{Environment, ExpectedType, FlowChecker};
 use crate::model::{Dialect, Geometry, Operation, OperationName};
-use crate::types::{ANY_INT, Kind};
+use crate::types::{ANY_INT, Type};
 
 use crate::lexer::Problem;
 use crate::raw::RawDialect;
@@ -17,7 +17,7 @@ use crate::value::{Name, Value};
 impl Checker<'_> {
     /// Follows every operation in the order in which they run; gives the warnings.
     pub(super) fn follow(&mut self, raw: &RawDialect, dialect: &mut Dialect) -> Vec<Problem> {
-        let walk = Walk {
+        let walk = FlowChecker {
             names: &dialect.names,
             given: dialect.given,
             reads: Cell::new(false),
@@ -33,7 +33,7 @@ impl Checker<'_> {
             used_names: RefCell::new(vec![false; dialect.names.len()]),
             calls: RefCell::new(0),
         };
-        let mut known = Known::new(dialect.names.len());
+        let mut known = Environment::new(dialect.names.len());
         starts(dialect).for_each(|(name, kind)| known.learn(name, kind));
         let sends_address = operations_known(dialect, &walk, known);
         let used: Vec<bool> = walk.used_exchanges.into_inner();
@@ -105,24 +105,24 @@ impl Checker<'_> {
 }
 
 /// Names that have a value from the start, and what is known of it.
-fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     dialect.start.iter().enumerate().filter_map(|(index, value)| {
         let name = Name(u16::try_from(index).unwrap_or(u16::MAX));
         let is_constant = dialect.constants.contains(&name);
         match value.as_ref()? {
-            Value::Int(number) if is_constant => Some((name, Kind::Int(*number, *number))),
+            Value::Int(number) if is_constant => Some((name, Type::Int(*number, *number))),
             Value::Int(_) => Some((name, ANY_INT)),
-            Value::Bytes(bytes) => Some((name, Kind::Bytes(Some(bytes.len()).filter(|_| is_constant)))),
+            Value::Bytes(bytes) => Some((name, Type::Bytes(Some(bytes.len()).filter(|_| is_constant)))),
             Value::Truth(_) => None,
         }
     })
 }
 
-fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Kind)> {
+fn constants(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     starts(dialect).filter(|(name, _)| dialect.constants.contains(name))
 }
 
-fn check_chunk(chunk: Option<&Expression>, walk: &Walk<'_>) {
+fn check_chunk(chunk: Option<&Expression>, walk: &FlowChecker<'_>) {
     if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
         && !(1..=MOST_CHUNK).contains(number)
     {
@@ -131,7 +131,7 @@ fn check_chunk(chunk: Option<&Expression>, walk: &Walk<'_>) {
 }
 
 /// Follows what an operation yields. `bare` is what is known without a unit.
-fn results_known(operation: &Operation, walk: &Walk<'_>, known: &Known, bare: &Known) {
+fn results_known(operation: &Operation, walk: &FlowChecker<'_>, known: &Environment, bare: &Environment) {
     operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
     operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
     operation.result.iter().for_each(|of| walk.expression(of, known, ExpectedType::Bytes));
@@ -157,21 +157,21 @@ fn constant_chunk(dialect: &Dialect) -> Option<usize> {
 
 /// Follows each operation with what is known when it runs. Returns whether the write
 /// operation uses the address that it is given.
-fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> bool {
+fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> bool {
     use OperationName as N;
     let given = dialect.given;
     // With the place in a chunk added it still has 32 bits.
-    let address = Kind::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
+    let address = Type::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
     // How long a piece is, its author knows better than what could be told here.
-    let length = Kind::Int(0, i128::from(u64::MAX));
+    let length = Type::Int(0, i128::from(u64::MAX));
     let whole =
-        [(given.address, address), (given.length, length), (given.data, Kind::Bytes(None)), (given.chunks, length)];
+        [(given.address, address), (given.length, length), (given.data, Type::Bytes(None)), (given.chunks, length)];
     // Without a unit: constants, and what the tool gives.
-    let mut bare = Known::new(dialect.names.len());
+    let mut bare = Environment::new(dialect.names.len());
     constants(dialect).for_each(|(name, kind)| bare.learn(name, kind));
     let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));
     whole.into_iter().chain(of_region).for_each(|(name, kind)| bare.learn(name, kind));
-    let run = |name: N, known: &mut Known| {
+    let run = |name: N, known: &mut Environment| {
         let Some(operation) = dialect.operation(name) else { return };
         walk.reads.set(name == N::Read);
         walk.steps(&operation.steps, known, &[]);
@@ -187,8 +187,8 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
     if let Some(operation) = dialect.operation(N::Helper) {
         let mut inner = known.clone();
         let len = operation.helper.as_ref().map(|helper| helper.data.len());
-        inner.learn(given.data, Kind::Bytes(len));
-        inner.learn(given.length, len.map_or(address, |len| Kind::Int(len as i128, len as i128)));
+        inner.learn(given.data, Type::Bytes(len));
+        inner.learn(given.length, len.map_or(address, |len| Type::Int(len as i128, len as i128)));
         if let Some(at) = operation.helper.as_ref().and_then(|helper| helper.address.as_ref()) {
             walk.expression(at, &known, ExpectedType::Int);
             inner.learn(given.address, address);
@@ -206,7 +206,7 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
     }
     check_chunk(chunk.as_ref(), walk);
     let chunk_len = constant_chunk(dialect);
-    let with = |known: &Known, names: &[(Name, Kind)]| {
+    let with = |known: &Environment, names: &[(Name, Type)]| {
         let mut with = known.clone();
         names.iter().for_each(|(name, kind)| with.learn(*name, *kind));
         with
@@ -220,16 +220,16 @@ fn operations_known(dialect: &Dialect, walk: &Walk<'_>, mut known: Known) -> boo
     for (name, _) in whole {
         begun.forget(name);
     }
-    let one_length = chunk_len.map_or(length, |len| Kind::Int(len as i128, len as i128));
+    let one_length = chunk_len.map_or(length, |len| Type::Int(len as i128, len as i128));
     let mut written = with(
         &begun,
         &[
             (given.address, address),
             (given.length, one_length),
-            (given.data, Kind::Bytes(chunk_len)),
+            (given.data, Type::Bytes(chunk_len)),
             (given.index, length),
             (given.chunks, length),
-            (given.last, Kind::Int(0, 1)),
+            (given.last, Type::Int(0, 1)),
         ],
     );
     walk.used_names.borrow_mut().fill(false);

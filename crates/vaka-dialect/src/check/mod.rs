@@ -12,8 +12,8 @@ use std::sync::Arc;
 use toml::Spanned;
 
 use super::expression::{Expression, NTH, Reader, is_reserved};
-use super::field::{Field, Meaning, Table, Way, code};
-use super::lexer::{Parsed, Problem, Source, Token, Words};
+use super::field::{Direction, Field, Meaning, Table, code};
+use super::lexer::{Parsed, Problem, Source, Token, TokenStream};
 use super::model::{BuiltinNames, Dialect, Envelope, Exchange, Geometry, Operation, OperationName};
 use super::raw::{RawDialect, RawExpression, RawOperation};
 use super::steps::{PIECE, PLACE, STEP_WORDS, Step, Time};
@@ -132,7 +132,7 @@ impl Checker<'_> {
 
     fn reader(&mut self, text: &Spanned<String>) -> Option<Reader<'_>> {
         let source = Source::new(self.text, &text.span(), text.get_ref());
-        let words = match Words::new(&source) {
+        let words = match TokenStream::new(&source) {
             Ok(words) => words,
             Err(problem) => {
                 self.problems.push(problem);
@@ -199,7 +199,7 @@ impl Checker<'_> {
         raw.and_then(|raw| self.expression(raw))
     }
 
-    fn fields(&mut self, text: &Spanned<String>, way: Way) -> Option<Vec<Field>> {
+    fn fields(&mut self, text: &Spanned<String>, way: Direction) -> Option<Vec<Field>> {
         let file = self.text;
         let tables = std::mem::take(&mut self.tables);
         let fields = self.reader(text).map(|mut reader| reader.fields(way, &tables, file));

@@ -6,7 +6,7 @@ use toml::Spanned;
 
 use super::{Checker, Compiled, OperationSource};
 use crate::carrier::kind_of;
-use crate::field::{Field, Way};
+use crate::field::{Direction, Field};
 use crate::model::{Checksum, Exchange, Helper, Operation, OperationName, ReportedField, RequestPair, RetryBy};
 use crate::raw::{OneOrMore, RawAsk, RawCarrier, RawDialect, RawErases, RawOperation};
 use crate::steps::Callee;
@@ -86,8 +86,8 @@ impl Checker<'_> {
             return None;
         }
         let control = self.requester(raw, carrier);
-        let send = raw.send.as_ref().and_then(|text| self.fields(text, Way::ToUnit));
-        let reply = raw.reply.as_ref().and_then(|text| self.fields(text, Way::FromUnit));
+        let send = raw.send.as_ref().and_then(|text| self.fields(text, Direction::ToUnit));
+        let reply = raw.reply.as_ref().and_then(|text| self.fields(text, Direction::FromUnit));
         // A request to the host without a pattern takes what comes.
         let takes_all = raw.request_in.is_some() && raw.reply.is_none();
         let reply = reply.or_else(|| takes_all.then(|| vec![Field::anything(at)]));
@@ -163,7 +163,7 @@ impl Checker<'_> {
     fn patterns(&mut self, raw: Option<&Spanned<OneOrMore>>) -> Vec<Vec<Field>> {
         let texts = raw.map(|all| all.get_ref().all(all.span(), self.text)).unwrap_or_default();
         let patterns = texts.iter().filter(|text| !is_stall(text));
-        patterns.filter_map(|text| self.fields(text, Way::FromUnit)).collect()
+        patterns.filter_map(|text| self.fields(text, Direction::FromUnit)).collect()
     }
 
     fn tries(&mut self, raw: Option<&Spanned<u32>>) -> Option<u32> {

@@ -8,7 +8,7 @@ use vaka_boot::bench::open_error::open_failure;
 use vaka_boot::context::Context;
 use vaka_boot::update::{ReleaseImage, by_label, told_version};
 use vaka_core::event::{Event, ExitCode};
-use vaka_core::matching::{Case, Claim, Outcome as Fit, Verdict, judge, of_board};
+use vaka_core::matching::{Claim, MatchInput, Outcome as Fit, Verdict, judge, of_board};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::Image;
 use vaka_usb::SystemClock;
@@ -68,7 +68,7 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
         let running = told_version(&found, sheet, &facts, label);
         let open = label.map_or_else(|| of_board(&facts, found.variants_of(sheet)), |variant| vec![variant]);
         let Some((image, claim)) = looked.image(&open) else { continue };
-        let case = Case {
+        let case = MatchInput {
             sheet,
             unit: Some(&facts),
             image,

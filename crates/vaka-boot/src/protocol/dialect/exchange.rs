@@ -3,7 +3,7 @@
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{Answer, Cut, Exchange, FieldView, FrameMismatch, Framing, OperationName, RetryBy};
+use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameScan, Framing, OperationName, ReplyOutcome, RetryBy};
 
 use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
@@ -253,22 +253,22 @@ impl Interpreter {
                 got => got?,
             };
             match got {
-                Answer::Done(_) => return Ok(Reply::Done),
-                Answer::Refused(words) => return Err(Failed::Permanent(self.refused(&exchange.name, &words))),
-                Answer::Busy(_) => {
+                ReplyOutcome::Done(_) => return Ok(Reply::Done),
+                ReplyOutcome::Refused(words) => return Err(Failed::Permanent(self.refused(&exchange.name, &words))),
+                ReplyOutcome::Busy(_) => {
                     self.pause(exchange, until, cx)?;
                     if exchange.ask == RetryBy::Send {
                         return Ok(Reply::SendAgain);
                     }
                 }
-                Answer::Differs(trouble) => return Err(Failed::Transient(SessionError::Frame(trouble))),
-                Answer::More(_) => return Err(self.silent(exchange)),
+                ReplyOutcome::Differs(trouble) => return Err(Failed::Transient(SessionError::Frame(trouble))),
+                ReplyOutcome::More(_) => return Err(self.silent(exchange)),
             }
         }
     }
 
     /// The next frame that says something.
-    fn next_answer(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+    fn next_answer(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let dialect = self.dialect().clone();
         match &dialect.framing {
             framing if !framing.is_stream() => self.transferred(at, cx),
@@ -278,38 +278,38 @@ impl Interpreter {
     }
 
     /// A frame that is a transfer of its own.
-    fn transferred(&mut self, at: &Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+    fn transferred(&mut self, at: &Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
         let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
         match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, SOME, cx) {
             Ok(frame) => Ok(self.answer(at, &frame, true)),
-            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(Answer::Busy(0)),
+            Err(error) if is_stall(&error) && exchange.busy_on_stall => Ok(ReplyOutcome::Busy(0)),
             Err(SessionError::Timeout(_)) => Err(self.silent(exchange)),
             Err(error) => Err(self.stalled(exchange, error)),
         }
     }
 
     /// A frame of which only its own fields say where it ends.
-    fn unframed(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+    fn unframed(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
         loop {
             let buffer = std::mem::take(&mut self.buffer);
             let answer = match buffer.is_empty() {
-                true => Answer::More(self.memory.reply_length(exchange).unwrap_or(SOME)),
+                true => ReplyOutcome::More(self.memory.reply_length(exchange).unwrap_or(SOME)),
                 false => self.answer(at, &buffer, false),
             };
             self.buffer = buffer;
             match answer {
-                Answer::More(more) => self.fill(exchange, more, until, cx)?,
-                Answer::Differs(_) if at.garbage > 0 => {
+                ReplyOutcome::More(more) => self.fill(exchange, more, until, cx)?,
+                ReplyOutcome::Differs(_) if at.garbage > 0 => {
                     at.garbage -= 1;
                     self.buffer.remove(0);
                 }
-                Answer::Done(used) | Answer::Busy(used) => {
+                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) => {
                     self.buffer.drain(..used);
                     return Ok(answer);
                 }
-                Answer::Differs(_) | Answer::Refused(_) => {
+                ReplyOutcome::Differs(_) | ReplyOutcome::Refused(_) => {
                     self.buffer.clear();
                     return Ok(answer);
                 }
@@ -318,19 +318,24 @@ impl Interpreter {
     }
 
     /// A frame between marks.
-    fn framed(&mut self, framing: &Framing, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Answer, Failed> {
+    fn framed(
+        &mut self,
+        framing: &Framing,
+        at: &mut Attempt<'_>,
+        cx: &mut Context<'_>,
+    ) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
         loop {
             if self.buffer.is_empty() {
                 self.fill(exchange, SOME, until, cx)?;
             }
             match framing.cut(&self.buffer) {
-                Cut::More(more) => self.fill(exchange, more, until, cx)?,
-                Cut::Junk(len) => drop(self.buffer.drain(..len)),
-                Cut::Frame { body, used } => {
+                FrameScan::More(more) => self.fill(exchange, more, until, cx)?,
+                FrameScan::Junk(len) => drop(self.buffer.drain(..len)),
+                FrameScan::Frame { body, used } => {
                     self.buffer.drain(..used);
                     match self.answer(at, &body, true) {
-                        Answer::Differs(_) if at.garbage >= used => at.garbage -= used,
+                        ReplyOutcome::Differs(_) if at.garbage >= used => at.garbage -= used,
                         answer => return Ok(answer),
                     }
                 }
@@ -339,21 +344,21 @@ impl Interpreter {
     }
 
     /// What a frame says, shown to whoever watches.
-    fn answer(&mut self, at: &Attempt<'_>, frame: &[u8], whole: bool) -> Answer {
+    fn answer(&mut self, at: &Attempt<'_>, frame: &[u8], whole: bool) -> ReplyOutcome {
         let exchange = at.exchange;
         let before = self.watcher.is_some().then(|| self.memory.clone());
         let answer = self.memory.answer(exchange, frame, whole);
         if let Some(before) = before {
             let used = match &answer {
-                Answer::Done(used) | Answer::Busy(used) if !whole => &frame[..*used],
-                Answer::More(_) => return answer,
+                ReplyOutcome::Done(used) | ReplyOutcome::Busy(used) if !whole => &frame[..*used],
+                ReplyOutcome::More(_) => return answer,
                 _ => frame,
             };
             let fields = before.view_answer(exchange, used);
             let trouble = match &answer {
-                Answer::Differs(trouble) => Some(trouble.words.clone()),
-                Answer::Refused(words) => Some(format!("refused: {words}")),
-                Answer::Busy(_) => Some("busy".to_owned()),
+                ReplyOutcome::Differs(trouble) => Some(trouble.words.clone()),
+                ReplyOutcome::Refused(words) => Some(format!("refused: {words}")),
+                ReplyOutcome::Busy(_) => Some("busy".to_owned()),
                 _ => None,
             };
             self.show(at, false, fields, trouble);
