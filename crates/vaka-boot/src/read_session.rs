@@ -332,9 +332,12 @@ impl<'a> ReadSession<'a> {
     /// # Errors
     /// It did not leave, or its application did not come.
     pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
-        let Self { mut session, route, sheet, variant, bench, unit, .. } = self;
+        let Self { mut session, route, sheet, variant, bench, unit, sectors, .. } = self;
         let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
-        let at = route.and_then(|route| route.restart_at);
+        // Without an address a unit starts wherever the last transfer left its pointer: a unit
+        // that no sheet describes is started at the beginning of its memory.
+        let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
+        let at = route.map_or_else(start, |route| route.restart_at);
         let refused = |failure: Failure| failure.state("Nothing was changed in it.");
         request_restart(&mut *session, at, cx).map_err(refused)?;
         drop(session);

@@ -220,3 +220,20 @@ fn a_cable_that_is_put_back_is_gone_on_with() {
     assert_eq!(bench.memory("1-1")[0x2400..0x2400 + image.len()], image);
     assert!(bench.log("1-1").iter().any(|entry| entry.answer == Answer::Silent), "the fault has happened");
 }
+
+/// A unit starts where the last transfer left its address pointer, unless it is told where: one
+/// that no sheet describes is started at the beginning of its memory.
+#[test]
+fn an_undescribed_unit_is_not_restarted_in_the_middle_of_its_memory() {
+    let bench = Bench::new(vec![(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new())]);
+    let empty = tempfile::tempdir().unwrap();
+    let run = |args: &[&str]| {
+        let mut command = bench.command();
+        command.args(args).env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", empty.path());
+        Running::start(&mut command).end()
+    };
+    let out = empty.path().join("part.bin");
+    run(&["read", out.to_str().unwrap(), "--range", "0x0A003000..0x0A003400"]).expect(0, &[]);
+    run(&["restart", "--wait", "5s"]).expect(0, &["1209:0001"]);
+    assert_eq!(lock(&bench.world).unit("1-1").unwrap().condition(), Condition::Application);
+}
