@@ -116,7 +116,7 @@ impl<'a> Context<'a> {
     }
 }
 
-/// Stopped by a person.
+/// The failure of a run that the user stops; `state` is the state of the unit.
 pub(crate) fn stopped(state: &str) -> Failure {
     let failure = Failure::new(ExitCode::Stopped, "Stopped, as you asked.");
     failure.state(state).cure("Run the same command again to go on.")

@@ -4,14 +4,15 @@
 
 mod support;
 
+use std::sync::Mutex;
 use std::time::Duration;
 
-use support::{GANNET, GANNET_DFU, PORT, Scene, TERN_BINARY, TERN_HEX, failure, warnings};
+use support::{GANNET, GANNET_DFU, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
 use vaka_base::version::Version;
-use vaka_boot::update::History;
-use vaka_core::event::{Check, Event, ExitCode, RestartState, RunOutcome};
+use vaka_boot::update::{History, Save};
+use vaka_core::event::{Check, Event, ExitCode, Failure, RestartState, RunOutcome};
 use vaka_core::unit_state::UnitState;
-use vaka_image::address::Address;
+use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex};
 use vaka_sim::bootloader::dfu::{Manner, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
@@ -220,6 +221,29 @@ fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
     assert!(matches!(report.code, ExitCode::Done | ExitCode::NotBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(place..place + 100), beside);
+}
+
+/// The content that a run saved before it wrote.
+static SAVED: Mutex<Option<Image>> = Mutex::new(None);
+
+fn save(image: &Image) -> Result<String, Failure> {
+    SAVED.lock().unwrap().replace(image.clone());
+    Ok("saved.hex".to_owned())
+}
+
+/// A cable that drops while the content is saved ends nothing: the save is made once more.
+#[test]
+fn a_unit_that_is_lost_while_its_content_is_saved_is_waited_for() {
+    let back = FaultKind::Pull(Some(Duration::from_millis(700)));
+    let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), vec![Fault { at: 60, kind: back }], TERN);
+    // Without its first sector there is no application to start when the unit is plugged in.
+    lock(&scene.world).unit(PORT).unwrap().flash_mut().erase(0x0A00_2400..0x0A00_3000);
+    let before = scene.memory(0x0A00_3000..0x0A00_7000);
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.save = Some(Save(&save)));
+    assert_eq!((report.code, report.interrupted), (ExitCode::Done, 1), "{:?}", failure(&events));
+    assert!(scene.holds_image());
+    let saved = SAVED.lock().unwrap().take().unwrap();
+    assert_eq!(saved.bytes(Span::new(Address::new(0x0A00_3000), 0x4000).unwrap()), Some(&before[..]));
 }
 
 /// A UF2 unit that holds the image and leaves update mode only after its last block gets its

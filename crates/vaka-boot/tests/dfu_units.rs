@@ -10,6 +10,7 @@ use std::time::Duration;
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
 use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::unit::MemoryChoice;
+use vaka_core::unit_state::UnitState;
 use vaka_image::address::Address;
 use vaka_image::dfu_file::append_suffix;
 use vaka_image::facts::Suffix;
@@ -404,6 +405,12 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
             });
             assert_eq!(report.code, code, "booted {booted}: {:?}", failure(&events));
             assert_eq!(scene.holds_image(), code == ExitCode::Done);
+            // A refusal may follow the detach: the state says in which mode that left the unit.
+            if code == ExitCode::Refused {
+                let is_booted = scene.condition() == Condition::Boot;
+                let state = if is_booted { UnitState::UnchangedInUpdateMode } else { UnitState::Unchanged };
+                assert_eq!(report.state, Some(state), "booted {booted}");
+            }
             scene.assert_unharmed("undescribed");
         }
     }

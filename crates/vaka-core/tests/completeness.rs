@@ -160,17 +160,7 @@ fn a_file_that_proves_nothing_is_said_to() {
     let bytes = std::fs::read(demo::folder().join("firmware/out/gannet-1.3.0.bin")).unwrap();
     let image = accepted(&bytes, "gannet-1.3.0.bin", &sheet).unwrap();
     let label = sheet.variants.first();
-    let case = MatchInput {
-        sheet: &sheet,
-        unit: None,
-        image: &image,
-        label,
-        running: None,
-        clear_all: false,
-        keep: &[],
-        agreed: &[],
-        claim: None,
-    };
+    let case = MatchInput { label, ..MatchInput::new(&sheet, &image) };
     let verdict = judge(&case);
     let row = verdict.evidence.iter().find(|evidence| evidence.source == Source::Completeness).unwrap();
     assert_eq!((verdict.outcome, &row.weight), (Outcome::Fits, &Weight::Neutral));

@@ -57,17 +57,7 @@ fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: 
     let image = image(bytes);
     let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
     let label = label.map(|label| sheet.variant(label).unwrap());
-    judge(&MatchInput {
-        sheet: &sheet,
-        unit,
-        image: &image,
-        label,
-        running: None,
-        clear_all: false,
-        keep: &[],
-        agreed: &agreed,
-        claim: None,
-    })
+    judge(&MatchInput { unit, label, agreed: &agreed, ..MatchInput::new(&sheet, &image) })
 }
 
 /// The deciding evidence of each case, readable as a table.
@@ -195,17 +185,7 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
         (&flipped,                               Some(true),  "its digest is not the image's: changed or cut after it was sealed"),
     ];
     for (number, (image, conflict, because)) in cases.into_iter().enumerate() {
-        let verdict = judge(&MatchInput {
-            sheet: &sheet,
-            unit: None,
-            image,
-            label: sheet.variant("r1"),
-            running: None,
-            clear_all: false,
-            keep: &[],
-            agreed: &[],
-            claim: None,
-        });
+        let verdict = judge(&MatchInput { label: sheet.variant("r1"), ..MatchInput::new(&sheet, image) });
         let found = verdict.evidence.iter().find(|evidence| evidence.source == Source::Stamp);
         assert_eq!(found.map(|evidence| evidence.is_conflict()), conflict, "case {number}: {found:?}");
         assert!(found.is_none_or(|evidence| evidence.means.contains(because)), "case {number}: {found:?}");
@@ -294,17 +274,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
         let options = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
         let image = vaka_image::read(&file, options).unwrap();
         let agreed = [agreed.to_owned()];
-        let case = MatchInput {
-            sheet: &sheet,
-            unit: Some(unit),
-            image: &image,
-            label: None,
-            running: None,
-            clear_all: false,
-            keep: &[],
-            agreed: &agreed,
-            claim: None,
-        };
+        let case = MatchInput { unit: Some(unit), agreed: &agreed, ..MatchInput::new(&sheet, &image) };
         let found = judge(&case);
         assert_eq!(found.outcome, outcome, "{vendor:x}:{product:x} {release:x}: {found:#?}");
         assert!(found.evidence.iter().any(|e| e.means.contains(because)), "{because}: {found:#?}");
@@ -363,17 +333,7 @@ fn what_fits_what_disk() {
         let unit = UnitFacts { volume, product: None, ..unit(6) };
         let label = label.map(|label| sheet.variant(label).unwrap());
         let image = image(pb1);
-        let case = MatchInput {
-            sheet: &sheet,
-            unit: Some(&unit),
-            image: &image,
-            label,
-            running: None,
-            clear_all: false,
-            keep: &[],
-            agreed: &[],
-            claim: None,
-        };
+        let case = MatchInput { unit: Some(&unit), label, ..MatchInput::new(&sheet, &image) };
         let verdict = judge(&case);
         assert_eq!(verdict.outcome, outcome, "{what}: {:?}", verdict.evidence);
         let said: Vec<String> = verdict.evidence.iter().map(|evidence| evidence.sentence()).collect();
@@ -552,15 +512,11 @@ fn what_fits_what_by_facts_and_signs() {
     ];
     for (what, sheet, unit, image, claim, outcome, words) in table {
         let case = MatchInput {
-            sheet,
             unit: Some(unit),
-            image: &image,
             label: sheet.variant("r1"),
-            running: None,
-            clear_all: false,
-            keep: &[],
             agreed: &lose,
             claim,
+            ..MatchInput::new(sheet, &image)
         };
         let found = judge(&case);
         assert_eq!(found.outcome, outcome, "{what}: {:#?}", found.evidence);
@@ -568,15 +524,10 @@ fn what_fits_what_by_facts_and_signs() {
     }
     // What is lost is agreed to, or it does not fit.
     let case = MatchInput {
-        sheet: &plain,
         unit: Some(&boot),
-        image: &r1,
         label: plain.variant("r1"),
-        running: None,
-        clear_all: false,
-        keep: &[],
-        agreed: &[],
         claim: Some(&good),
+        ..MatchInput::new(&plain, &r1)
     };
     let found = judge(&case);
     assert_eq!((found.outcome, found.missing[0].id.as_str()), (Conflicts, "lose-history"));

@@ -294,17 +294,7 @@ fn approved(sheet: &Sheet, variant: &Variant) -> vaka_core::matching::Approval {
         told: Vec::new(),
         lines: Vec::new(),
     };
-    let case = MatchInput {
-        sheet,
-        unit: Some(&unit),
-        image: &image,
-        label: Some(variant),
-        running: None,
-        clear_all: false,
-        keep: &[],
-        agreed: &[],
-        claim: None,
-    };
+    let case = MatchInput { unit: Some(&unit), label: Some(variant), ..MatchInput::new(sheet, &image) };
     let verdict = judge(&case);
     let conflicts: Vec<String> = verdict.conflicts().map(|evidence| evidence.sentence()).collect();
     verdict.approval().unwrap_or_else(|| panic!("{conflicts:?}"))

@@ -5,6 +5,8 @@ use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Location};
 
+pub use crate::protocol::identity::id_of;
+
 /// A device that a sheet knows.
 #[derive(Clone, Debug)]
 pub struct Candidate<'a> {
@@ -34,11 +36,6 @@ impl<'a> Candidate<'a> {
             _ => sheet.variants.iter().collect(),
         }
     }
-}
-
-/// The ids of a device, as they are listed.
-pub fn id_of(device: &DeviceInfo) -> UsbId {
-    UsbId { vendor: device.vendor, product: device.product }
 }
 
 /// The mode of a device with a DFU interface, by its classes alone.

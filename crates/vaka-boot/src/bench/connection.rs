@@ -17,7 +17,7 @@ use crate::protocol::volume::{self, Disk};
 
 /// An open unit.
 pub struct Connection {
-    /// What it reports of itself.
+    /// Its descriptors, strings and disk content, as they were read.
     pub identity: Identity,
     /// How it is connected.
     pub(crate) link: Link,

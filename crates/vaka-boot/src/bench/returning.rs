@@ -18,7 +18,7 @@ use crate::context::{Context, stopped};
 /// until the time is over.
 ///
 /// # Errors
-/// It did not come in time; a person stopped it; the bus is unusable.
+/// The unit does not return in time, the user stops the run, or the bus cannot be listed.
 pub fn come_back(
     bench: &Bench<'_>,
     followed: TrackedUnit<'_>,

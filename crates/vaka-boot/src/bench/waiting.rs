@@ -31,18 +31,18 @@ pub(crate) struct Wait {
 }
 
 impl Wait {
-    /// From now on, for at most `time`; the first sign of life comes after a while.
+    /// Starts a wait of at most `time`. The first sign of life follows after [`SIGN_OF_LIFE`].
     pub(crate) fn new(time: Duration, clock: &dyn Clock) -> Self {
         let now = clock.now();
         Self { deadline: now + time, next_sign: now + SIGN_OF_LIFE }
     }
 
-    /// The same with the first sign of life at the first check.
+    /// Moves the first sign of life to the first check.
     pub(crate) fn announced(self) -> Self {
         Self { next_sign: Duration::ZERO, ..self }
     }
 
-    /// Starts again, for at most `time` from now on.
+    /// Moves the deadline to `time` from now on.
     pub(crate) fn restart(&mut self, time: Duration, cx: &Context<'_>) {
         self.deadline = cx.now() + time;
     }
@@ -124,7 +124,8 @@ impl<'w> UnitWatch<'w> {
         Self { bench, unit, watch, absence: Absence::of(unit), wait }
     }
 
-    /// What changed; returns at the first change or after a short time.
+    /// Returns what changed since the last look: at the first change, or nothing after at most
+    /// [`STOP_POLL`].
     ///
     /// # Errors
     /// The bus cannot be listed.
@@ -134,8 +135,8 @@ impl<'w> UnitWatch<'w> {
         Ok(changes)
     }
 
-    /// The same for a bus whose server may be gone for a while: an error is a look that shows
-    /// nothing. Returns it with no change.
+    /// As [`next`](Self::next), for a server that may be gone for a while: returns an error beside
+    /// an empty list, after a pause.
     pub(crate) fn next_or_error(&mut self, cx: &Context<'_>) -> (Vec<HotplugEvent>, Option<BusError>) {
         match self.next(cx) {
             Ok(changes) => (changes, None),
@@ -146,7 +147,7 @@ impl<'w> UnitWatch<'w> {
         }
     }
 
-    /// The wait.
+    /// The deadline and the signs of life of this watch.
     pub(crate) fn wait(&mut self) -> &mut Wait {
         &mut self.wait
     }
@@ -161,8 +162,8 @@ impl<'w> UnitWatch<'w> {
         self.devices().iter().find(|device| self.bench.is_same_port(&self.unit.location, &device.location))
     }
 
-    /// Whether a device is there after the unit left: with another enumeration, or after its port
-    /// was seen empty.
+    /// Whether `device` was attached after the unit left: it has another enumeration number, or the
+    /// port was seen empty.
     pub(crate) fn has_returned_as(&self, device: &DeviceInfo) -> bool {
         self.absence.has_ended_with(device)
     }

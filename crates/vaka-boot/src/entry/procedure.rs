@@ -17,21 +17,21 @@ pub struct EntryProcedure<'a> {
     pub name: &'a str,
     /// The unit, as it is listed while its application runs.
     pub unit: &'a DeviceInfo,
-    /// What was read from the running application, if it was asked.
+    /// The identity of the running application, if it was read before.
     pub identity: Option<&'a Identity>,
-    /// What is done, in order.
+    /// The entry steps, in order.
     pub entry: &'a [EntryStep],
-    /// What must come.
+    /// The device that appears once update mode is reached.
     pub target: EntryTarget<'a>,
     /// The unit's serial number, where the sheet says that it stays the same.
     pub serial: Option<&'a str>,
-    /// How long all of it may take; where a person is there, each step that they are shown has
-    /// that time.
+    /// Time limit of the whole entry. With an operator present it applies to each step that is
+    /// shown.
     pub timeout: Duration,
 }
 
 impl<'a> EntryProcedure<'a> {
-    /// The procedure of a route.
+    /// The entry procedure that a route of the sheet describes.
     pub fn of(
         sheet: &'a Sheet,
         route: &'a Route,
@@ -51,7 +51,7 @@ impl<'a> EntryProcedure<'a> {
     }
 }
 
-/// What comes when update mode is reached.
+/// The device that appears once update mode is reached.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum EntryTarget<'a> {
     /// A device with these ids.

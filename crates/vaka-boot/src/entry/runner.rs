@@ -11,7 +11,7 @@ use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
 use crate::operator::Operator;
 
-/// A unit on its way.
+/// The state of one entry into update mode.
 pub(super) struct EntryRunner<'e, 'p> {
     pub(super) bench: &'e Bench<'e>,
     pub(super) way: EntryProcedure<'e>,
@@ -19,22 +19,22 @@ pub(super) struct EntryRunner<'e, 'p> {
     pub(super) watch: UnitWatch<'e>,
     pub(super) operator: &'e mut dyn Operator,
     pub(super) cx: &'e mut Context<'p>,
-    /// Since when nothing is on the unit's port, until that was told.
+    /// When the unit's port became empty; `None` once a hint about that was given.
     pub(super) absent_since: Option<Duration>,
-    /// What was seen last, for the message.
+    /// The last event on the unit's port, for the message of a time-out.
     pub(super) last_event: String,
     /// Devices that appeared on other ports.
     pub(super) appeared: Vec<DeviceInfo>,
 }
 
-/// What ends the wait for a step.
+/// The event that ends the wait for a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum StepEnd {
     /// The unit is in update mode.
     UpdateMode,
-    /// The bus shows what the sheet says.
+    /// The bus shows the event that the sheet declares for the step.
     BusEvent(BusEvent),
-    /// A person says so, or goes on.
+    /// The user confirms the step, or the bus shows that the next one was done.
     Acknowledged,
 }
 
@@ -48,11 +48,11 @@ pub(super) enum StepOutcome {
     TimedOut,
 }
 
-/// What a change means.
+/// What a bus event means for the entry.
 pub(super) enum ChangeKind {
     /// The unit is in update mode.
     Reached(DeviceInfo),
-    /// Its application started again, which it should not have.
+    /// The application started again instead.
     Again,
     /// Something happened on its port.
     Moved,
@@ -60,7 +60,7 @@ pub(super) enum ChangeKind {
 }
 
 impl EntryRunner<'_, '_> {
-    /// What is on the unit's port now.
+    /// The device on the unit's port at the last look.
     pub(super) fn there(&self) -> Option<&DeviceInfo> {
         self.watch.on_port()
     }

@@ -10,7 +10,6 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::strings::{self, Strings};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
 
-use crate::bench::candidate::id_of;
 use crate::protocol::dfu::DfuParams;
 use crate::protocol::volume::DiskInterface;
 
@@ -91,7 +90,12 @@ impl Identity {
 /// it can be downloaded to. Whether it can be read is not tried.
 const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
-/// What the list alone tells, without params the device.
+/// The USB ids of a device, from the bus's list.
+pub fn id_of(device: &DeviceInfo) -> UsbId {
+    UsbId { vendor: device.vendor, product: device.product }
+}
+
+/// The facts that the bus lists of a device, without opening it.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
     UnitFacts {
         id: id_of(device),

@@ -281,7 +281,7 @@ impl Executor<'_, '_> {
         work: impl FnOnce(&mut Self) -> Result<(), StepError>,
     ) -> Result<(), StepError> {
         let (started, before) = (self.cx.now(), self.session.transfers());
-        self.emit(name, StepState::Started, step.to_string(), (bytes, None));
+        self.emit_started(name, step, bytes);
         let done = work(self);
         let transfers = self.session.transfers() - before;
         match name {
@@ -299,15 +299,20 @@ impl Executor<'_, '_> {
                 0 => format!("done in {}", duration::measured(time)),
                 bytes => format!("{} in {}{}", Bytes(bytes), duration::measured(time), rate(bytes, time)),
             };
-            self.emit(name, StepState::Done, words, (bytes, Some(transfers)));
+            self.emit_done(name, words, bytes, transfers);
         }
         done
     }
 
-    /// Emits a step with its bytes, and with its USB transfers once they are known.
-    fn emit(&mut self, step: StepName, state: StepState, text: String, (bytes, transfers): (u64, Option<u64>)) {
-        let unit = self.unit.to_string();
-        self.cx.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers });
+    fn emit_started(&mut self, name: StepName, step: &Step, bytes: u64) {
+        let (unit, text) = (self.unit.to_string(), step.to_string());
+        let state = StepState::Started;
+        self.cx.tell(Event::Step { unit, step: name, state, text, bytes: Some(bytes), transfers: None });
+    }
+
+    fn emit_done(&mut self, step: StepName, text: String, bytes: u64, transfers: u64) {
+        let (unit, state) = (self.unit.to_string(), StepState::Done);
+        self.cx.tell(Event::Step { unit, step, state, text, bytes: Some(bytes), transfers: Some(transfers) });
     }
 
     fn progress(&mut self, step: StepName, done: u64, total: u64) {

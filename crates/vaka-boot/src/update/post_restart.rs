@@ -48,7 +48,7 @@ impl UpdateRun<'_, '_> {
         };
         let is_accepted = self.check_result_file(file, &opened)?;
         if plan.compares_shown_file() {
-            self.compare_shown_file(restarted, (route, file), opened)?;
+            self.compare_shown_file(restarted, route, file, opened)?;
         }
         Ok(is_accepted)
     }
@@ -195,7 +195,8 @@ impl UpdateRun<'_, '_> {
     fn compare_shown_file(
         &mut self,
         restarted: &Restarted<'_>,
-        (route, file): (&VolumeRoute, &FileTarget),
+        route: &VolumeRoute,
+        file: &FileTarget,
         opened: Connection,
     ) -> Result<(), Stop> {
         let name = route.present.as_deref().unwrap_or(&file.name);

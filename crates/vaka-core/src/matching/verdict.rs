@@ -34,6 +34,23 @@ pub struct MatchInput<'a> {
     pub claim: Option<&'a Claim>,
 }
 
+impl<'a> MatchInput<'a> {
+    /// An image for a product, with no unit, no label and no consents.
+    pub fn new(sheet: &'a Sheet, image: &'a Image) -> Self {
+        Self {
+            sheet,
+            unit: None,
+            image,
+            label: None,
+            running: None,
+            clear_all: false,
+            keep: &[],
+            agreed: &[],
+            claim: None,
+        }
+    }
+}
+
 /// Whether everything could be seen that will ever be.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
@@ -181,17 +198,7 @@ impl Verdict {
 /// let sheet = Sheet::parse("gannet.toml", text).unwrap();
 /// // Sixteen bytes are no application of this product.
 /// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
-/// let verdict = judge(&MatchInput {
-///     sheet: &sheet,
-///     unit: None,
-///     image: &image,
-///     label: sheet.variant("g1"),
-///     running: None,
-///     clear_all: false,
-///     keep: &[],
-///     agreed: &[],
-///     claim: None,
-/// });
+/// let verdict = judge(&MatchInput { label: sheet.variant("g1"), ..MatchInput::new(&sheet, &image) });
 /// assert_ne!(verdict.outcome, Outcome::Fits);
 /// assert!(verdict.conflicts().next().is_some());
 /// assert!(verdict.approval().is_none());

@@ -28,7 +28,7 @@ use vaka_usb::UsbDevice;
 use crate::context::Context;
 use crate::protocol::session::{Session, SessionError};
 
-/// Opens the session that fits the params.
+/// Opens the session that fits the parameters.
 ///
 /// # Errors
 /// The unit cannot be brought to dfuIDLE; nothing was changed.
