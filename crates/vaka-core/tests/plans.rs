@@ -164,6 +164,14 @@ fn addressed_dfu_leaves_equal_sectors_out() {
     assert!(cleared.sectors().len() > all.len());
     assert!(cleared.sectors().iter().all(|sector| sector.common(bootloader).is_none()));
     assert_eq!(cleared.untouched, ["bootloader"]);
+    // A kept region stays even then, so the part cannot be erased with one request.
+    let keep = ["settings".to_owned()];
+    let settings = r1.regions.iter().find(|region| region.name == "settings").unwrap().span;
+    let kept = Plan::draft(&PlanInput { clear_all: true, keep: &keep, ..unseen }).unwrap();
+    assert!(cleared.sectors().iter().any(|sector| sector.common(settings).is_some()));
+    assert!(kept.sectors().iter().all(|sector| sector.common(settings).is_none()));
+    assert!(kinds(&kept).starts_with("erase write"));
+    assert_eq!(kept.untouched, ["bootloader", "settings"]);
     let outside = image(&[(0x100, 16)]);
     assert!(matches!(Plan::draft(&PlanInput { image: &outside, ..unseen }), Err(PlanError::NoSector(_))));
 }
