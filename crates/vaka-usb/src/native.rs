@@ -301,11 +301,7 @@ impl NativeDevice {
     ) -> Result<Vec<u8>, TransferError> {
         let mut endpoint = self.interface_with(pipe)?.endpoint::<K, D>(pipe.address).map_err(other)?;
         let done = endpoint.transfer_blocking(buffer, timeout);
-        match done.status {
-            // What the device has sent by the time limit is read from it and would be lost.
-            Err(nusb::transfer::TransferError::Cancelled) if pipe.is_in() && done.actual_len > 0 => {}
-            status => status.map_err(transfer_error)?,
-        }
+        done.status.map_err(transfer_error)?;
         Ok(done.buffer.into_vec())
     }
 
