@@ -2,10 +2,12 @@
 
 use std::time::Duration;
 
+use crate::ParseError;
+
 /// Reads `45s`, `45 s`, `500 ms`, `2 min` or `0`.
 ///
 /// # Errors
-/// A sentence that names the text and the forms that are understood.
+/// The text has none of these forms, or is too large.
 ///
 /// # Examples
 /// ```
@@ -16,7 +18,7 @@ use std::time::Duration;
 /// assert_eq!(parse("2 min"), Ok(Duration::from_secs(120)));
 /// assert!(parse("soon").is_err());
 /// ```
-pub fn parse(text: &str) -> Result<Duration, String> {
+pub fn parse(text: &str) -> Result<Duration, ParseError> {
     let trimmed = text.trim();
     let split = trimmed.find(|c: char| !c.is_ascii_digit()).unwrap_or(trimmed.len());
     let (digits, unit) = trimmed.split_at(split);
@@ -28,10 +30,10 @@ pub fn parse(text: &str) -> Result<Duration, String> {
         _ => 0,
     };
     let number = digits.parse::<u64>().ok().filter(|_| factor_ms > 0);
-    number
-        .and_then(|number| number.checked_mul(factor_ms))
-        .map(Duration::from_millis)
-        .ok_or_else(|| format!("'{text}' is no time; write it like \"45s\", \"500 ms\", \"2 min\" or \"0\""))
+    number.and_then(|number| number.checked_mul(factor_ms)).map(Duration::from_millis).ok_or_else(|| {
+        let forms = "write it like \"45s\", \"500 ms\", \"2 min\" or \"0\"";
+        ParseError::new(format!("'{text}' is no time; {forms}"))
+    })
 }
 
 /// `0.8 s`, `45 s`, `2 min 5 s`.

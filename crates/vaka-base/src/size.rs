@@ -1,5 +1,6 @@
 //! Sizes in bytes, as people write and read them.
 
+use crate::ParseError;
 use std::fmt;
 
 /// A number of bytes that prints in the largest binary unit that divides it:
@@ -38,7 +39,7 @@ impl fmt::Display for Grouped {
 /// Reads `3 KiB`, `3KiB`, `3 MiB`, `512 bytes`, `512 B` or `512`.
 ///
 /// # Errors
-/// A sentence that names the text and the forms that are understood.
+/// The text has none of these forms, or is too large.
 ///
 /// # Examples
 /// ```
@@ -47,7 +48,7 @@ impl fmt::Display for Grouped {
 /// assert_eq!(parse("16 KiB"), Ok(16 * 1024));
 /// assert_eq!(parse("512 bytes"), Ok(512));
 /// ```
-pub fn parse(text: &str) -> Result<u64, String> {
+pub fn parse(text: &str) -> Result<u64, ParseError> {
     let text = text.trim();
     let split = text.find(|c: char| !c.is_ascii_digit() && c != '_').unwrap_or(text.len());
     let (digits, unit) = text.split_at(split);
@@ -58,10 +59,9 @@ pub fn parse(text: &str) -> Result<u64, String> {
         _ => 0,
     };
     let count = digits.replace('_', "").parse::<u64>().ok();
-    count
-        .filter(|_| factor > 0)
-        .and_then(|count| count.checked_mul(factor))
-        .ok_or_else(|| format!("'{text}' is no size; write it like \"3 KiB\", \"1 MiB\" or \"512 bytes\""))
+    count.filter(|_| factor > 0).and_then(|count| count.checked_mul(factor)).ok_or_else(|| {
+        ParseError::new(format!("'{text}' is no size; write it like \"3 KiB\", \"1 MiB\" or \"512 bytes\""))
+    })
 }
 
 #[cfg(test)]

@@ -2,7 +2,9 @@
 
 use std::cmp::Ordering;
 use std::fmt;
+use std::str::FromStr;
 
+use crate::ParseError;
 use serde::{Serialize, Serializer};
 
 use crate::text;
@@ -123,14 +125,13 @@ impl Serialize for Version {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct ReleaseNumber(pub u16);
 
-impl ReleaseNumber {
-    /// Reads `1.5.0` or `1.50`: the part before the first point has one or two digits,
-    /// each digit behind it counts alone.
-    ///
-    /// # Errors
-    /// A sentence with the text, when it is none.
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || format!("'{text}' is no release number; write it like 1.5.0");
+/// Reads `1.5.0` or `1.50`: the part before the first point has one or two digits, each digit
+/// after it counts alone.
+impl FromStr for ReleaseNumber {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
+        let wrong = || ParseError::new(format!("'{text}' is no release number; write it like 1.5.0"));
         let (major, minor) = text.trim().split_once('.').ok_or_else(wrong)?;
         let minor: String = minor.chars().filter(|c| *c != '.').collect();
         let fits = (1..=2).contains(&major.len()) && (1..=2).contains(&minor.len());

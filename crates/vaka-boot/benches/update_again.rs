@@ -89,7 +89,7 @@ fn run(kind: &Kind, server: &Server, image: &[u8]) -> (Duration, Report) {
 /// A person puts the unit into update mode again.
 fn boot(kind: &Kind, world: &SharedWorld) {
     for hand in kind.hands {
-        lock(world).hand(PORT, &Hand::parse(hand).unwrap());
+        lock(world).hand(PORT, &hand.parse::<Hand>().unwrap());
     }
     std::thread::sleep(Duration::from_millis(400));
 }

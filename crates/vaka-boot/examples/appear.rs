@@ -71,7 +71,7 @@ fn main() {
     let [sheet, file, label, id, runs] = &args[..] else { panic!("SHEET FIRMWARE LABEL VID:PID RUNS") };
     let sheet = Sheet::parse(sheet, &std::fs::read_to_string(sheet).unwrap()).unwrap();
     let file = std::fs::read(file).unwrap();
-    let id = UsbId::parse(id).unwrap();
+    let id = id.parse::<UsbId>().unwrap();
     let mut times: Vec<Duration> =
         (0..runs.parse::<usize>().unwrap()).map(|_| once(&sheet, &file, label, id)).collect();
     times.sort();

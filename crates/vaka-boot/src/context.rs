@@ -1,10 +1,13 @@
 //! Time, events and the wish to stop: what every engine is given.
 
+use crate::event::Event;
+use crate::failure::{Failure, FailureKind, UnitCondition};
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use vaka_base::duration;
-use vaka_core::event::{Event, ExitCode, Failure, milliseconds};
+use vaka_core::event::milliseconds;
 use vaka_core::sheet::{ManualStep, undo_order};
 use vaka_usb::Clock;
 
@@ -76,9 +79,9 @@ impl<'a> Context<'a> {
         (self.tell)(Event::Owed { unit, steps });
     }
 
-    /// Tells a warning.
-    pub fn warn(&mut self, text: impl Into<String>) {
-        self.tell(Event::Warning { text: text.into() });
+    /// Emits a warning.
+    pub fn warn(&mut self, warning: Warning) {
+        self.tell(Event::Warning { text: warning });
     }
 
     /// Whether a person wants it to end at the next safe point.
@@ -98,8 +101,7 @@ impl<'a> Context<'a> {
                 return;
             }
             if self.wants_stop() && left > LOOK_UP && !std::mem::replace(&mut is_told, true) {
-                let time = duration::words(left);
-                self.warn(format!("Stopping after this, in {time} at the most, since a unit at work is left alone: waiting for {what}."));
+                self.warn(Warning::StoppingLater { left, waiting_for: what.to_owned() });
             }
             self.clock.sleep(left.min(LOOK_UP));
             if self.now() >= next_sign && self.now() < moment {
@@ -116,10 +118,9 @@ impl<'a> Context<'a> {
     }
 }
 
-/// The failure of a run that the user stops; `state` is the state of the unit.
-pub(crate) fn stopped(state: &str) -> Failure {
-    let failure = Failure::new(ExitCode::Stopped, "Stopped, as you asked.");
-    failure.state(state).cure("Run the same command again to go on.")
+/// The failure of a run that the user stops.
+pub(crate) fn stopped(unit: UnitCondition) -> Failure {
+    Failure::new(FailureKind::Stopped).unit(unit).remedy(Remedy::RunAgainToResume)
 }
 
 #[cfg(test)]
@@ -146,7 +147,7 @@ mod tests {
             cx.wait_until(until, "the unit to erase all");
             assert_eq!((clock.now(), waits), (until, signs), "{length} {wants_stop}");
             assert_eq!(warnings.len(), told, "{warnings:?}");
-            let says_why = |text: &String| text.contains("left alone: waiting for the unit to erase all");
+            let says_why = |warning: &Warning| matches!(warning, Warning::StoppingLater { waiting_for, .. } if waiting_for == "the unit to erase all");
             assert!(warnings.iter().all(says_why), "{warnings:?}");
         }
     }

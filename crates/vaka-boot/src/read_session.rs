@@ -5,7 +5,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::size::Bytes;
-use vaka_core::event::{Event, ExitCode, Failure, RestartState, StepName, StepState};
+use vaka_core::event::{ExitCode, RestartState, StepName, StepState};
 use vaka_core::matching::Question;
 use vaka_core::memory::SectorMap;
 use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
@@ -26,11 +26,15 @@ use crate::bench::unit_event;
 use crate::context::Context;
 use crate::context::stopped;
 use crate::entry::{self, EntryProcedure};
+use crate::event::Event;
+use crate::failure::{Activity, Failure, FailureKind, UnitCondition};
 use crate::operator::Operator;
 use crate::protocol::identity;
 use crate::protocol::session::{Protection, Session, SessionError};
+use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication};
 use crate::update::{StepError, by_label, open_question, request_restart, undecided};
+use crate::warning::Warning;
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -142,12 +146,11 @@ impl<'a> ReadSession<'a> {
             None => opened.by_only_memory(&wish.memory),
         };
         let connection = connection.ok_or_else(|| {
-            Failure::new(ExitCode::Refused, format!("The unit at {place} has no memory in DFU mode that is meant."))
-                .cure("'vaka sheet new' shows its memories; choose one with --memory.")
+            Failure::new(FailureKind::NoSuchMemory { place: place.clone() }).remedy(Remedy::SelectMemory)
         })?;
         let sectors = connection.sectors().cloned().or_else(|| variant.map(|variant| variant.flash.clone()));
         let can_read = connection.can_read();
-        let session = connection.open(cx).map_err(|error| failed(&error, &place, "opening it"))?;
+        let session = connection.open(cx).map_err(|error| failed(&error, &place, Activity::Opening))?;
         let (whole, _guard) = (Vec::new(), guard);
         Ok(Self {
             bench,
@@ -216,10 +219,8 @@ impl<'a> ReadSession<'a> {
     pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
         let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
         regions.iter().find(|region| region.name == name).ok_or_else(|| {
-            let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
-            let name = vaka_base::text::tame(name);
-            Failure::new(ExitCode::Usage, format!("There is no region '{name}'."))
-                .cure(format!("There are: {}. Or give --range A..B.", known.join(", ")))
+            let known = regions.iter().map(|region| region.name.clone()).collect();
+            Failure::new(FailureKind::NoSuchRegion { name: name.to_owned() }).remedy(Remedy::KnownRegions(known))
         })
     }
 
@@ -239,33 +240,24 @@ impl<'a> ReadSession<'a> {
     }
 
     fn must_be_readable(&mut self, cx: &mut Context<'_>) -> Result<(), Failure> {
-        let refused = |words: String, cure: &str| {
-            Err(Failure::new(ExitCode::Refused, words).state("Nothing was changed in the unit.").cure(cure))
-        };
+        let refused = |kind, remedy| Err(Failure::new(kind).unchanged().remedy(remedy));
+        let place = self.place.clone();
         if !(self.can_read && self.session.limits().can_read) {
-            return refused(format!("The unit at {} says that it cannot be read.", self.place), "There is no way to.");
+            return refused(FailureKind::NotReadable { place }, Remedy::CannotBeRead);
         }
         let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
-        let extent = self.session.extent(first, cx).map_err(|error| failed(&error, &self.place, "looking at it"))?;
+        let extent = self.session.extent(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))?;
         if let Some(extent) = extent {
             let regions = self.whole();
             self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
             if self.whole.is_empty() {
-                return refused(
-                    format!("The unit at {} shows no application.", self.place),
-                    "There is nothing to read.",
-                );
+                return refused(FailureKind::NoApplication { place }, Remedy::NothingToRead);
             }
         }
-        match self.session.protection(first, cx).map_err(|error| failed(&error, &self.place, "looking at it"))? {
+        match self.session.protection(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))? {
             Protection::Unprotected | Protection::Unknown => Ok(()),
-            Protection::Protected(reason) => refused(
-                format!("The unit's memory is read-protected; it says: {reason}."),
-                "Lifting that would erase what you want to read.",
-            ),
-            Protection::Unreadable(reason) => {
-                refused(format!("The unit refuses to be read: {reason}."), "There is no way to, whatever it promises.")
-            }
+            Protection::Protected(reason) => refused(FailureKind::ReadProtected { reason }, Remedy::WouldBeErased),
+            Protection::Unreadable(reason) => refused(FailureKind::ReadRefused { reason }, Remedy::CannotBeReadThough),
         }
     }
 
@@ -278,10 +270,8 @@ impl<'a> ReadSession<'a> {
         let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
         let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
         if let Some(region) = wanted_secret.next() {
-            let message = format!("The sheet does not allow region '{}', {}, to be read.", region.name, region.span);
-            return Err(Failure::new(ExitCode::Refused, message)
-                .state("Nothing was changed in the unit.")
-                .cure("Read other addresses; if that is not meant, correct `allows` in the sheet."));
+            let kind = FailureKind::RegionNotReadable { region: region.name.clone(), span: region.span };
+            return Err(Failure::new(kind).unchanged().remedy(Remedy::ReadElsewhere));
         }
         let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
         let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
@@ -297,16 +287,9 @@ impl<'a> ReadSession<'a> {
         let end = spans.iter().map(|span| span.end()).max();
         let whole = self.whole().first().copied();
         let stretch = start.zip(end).and_then(|(start, end)| Span::between(start, end));
-        stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch))).map(|span| vec![span]).ok_or_else(
-            || {
-                Failure::new(
-                    ExitCode::Refused,
-                    "This unit gives only what its route writes, and only from its beginning.",
-                )
-                .state("Nothing was changed in the unit.")
-                .cure("Leave --range and --region out, or stay inside that region.")
-            },
-        )
+        let inside = stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch)));
+        let failure = || Failure::new(FailureKind::StreamOnly).unchanged().remedy(Remedy::ReadWholeRegion);
+        inside.map(|span| vec![span]).ok_or_else(failure)
     }
 
     /// Lets the unit go as it is: in update mode, ready for what comes next.
@@ -321,7 +304,8 @@ impl<'a> ReadSession<'a> {
             return self.session.rest(cx);
         }
         if let Err(failure) = self.restart(cx) {
-            cx.warn(format!("{} {}", failure.message, failure.cure.unwrap_or_default()));
+            let Failure { kind, remedies, .. } = failure;
+            cx.warn(Warning::NotReturnedToApplication { failure: kind, remedies });
         }
     }
 
@@ -338,17 +322,14 @@ impl<'a> ReadSession<'a> {
         // that no sheet describes is started at the beginning of its memory.
         let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
         let at = route.map_or_else(start, |route| route.restart_at);
-        let refused = |failure: Failure| failure.state("Nothing was changed in it.");
-        request_restart(&mut *session, at, cx).map_err(refused)?;
+        request_restart(&mut *session, at, cx).map_err(Failure::unchanged)?;
         drop(session);
         let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, cx);
         if seen.after == RestartState::NotBack {
-            let message = format!("The application did not come back: {}.", seen.words);
-            return Err(Failure::new(ExitCode::NotBack, message)
-                .state("Nothing was changed in the unit.")
-                .cure("Set switches and buttons back and press reset, or unplug the unit and plug it in again."));
+            let failure = Failure::new(FailureKind::NotBack { observed: seen.words, status: None });
+            return Err(failure.unchanged().remedy(Remedy::SetSwitchesBack));
         }
         Ok(seen.words)
     }
@@ -362,9 +343,8 @@ fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Resu
         Err(failure) if failure.code != ExitCode::NoUnit => Err(failure),
         Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
         Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
-            Err(Failure::new(ExitCode::NotBack, format!("The unit at {place} came back in update mode."))
-                .state("Nothing was changed in the unit.")
-                .cure("There may be no application in it, or a button or switch is still set."))
+            let failure = Failure::new(FailureKind::BackInUpdateMode { place });
+            Err(failure.unchanged().remedy(Remedy::MaybeNoApplication))
         }
         Ok(device) => {
             let facts =
@@ -391,12 +371,10 @@ fn of_its_board<'a>(
         |variant: &&Variant| variant.route(facts.id).and_then(|route| route.kind.board_id()) == Some(board.as_str());
     let told = sheet.and_then(|sheet| sheet.variants_with_route(facts.id).find(known));
     match (variant, told) {
-        (Some(said), Some(told)) if said.id != told.id => Err(Failure::new(
-            ExitCode::Refused,
-            format!("The unit says that it is {} ({board}), not {}.", told.id, said.id),
-        )
-        .state("Nothing was changed in the unit.")
-        .cure("Read the label again.")),
+        (Some(said), Some(told)) if said.id != told.id => {
+            let kind = FailureKind::OtherBoard { reported: told.id.clone(), board, given: said.id.clone() };
+            Err(Failure::new(kind).unchanged().remedy(Remedy::RereadLabel))
+        }
         (_, Some(told)) => Ok((Some(told), told.route(facts.id))),
         _ => Ok((variant, route)),
     }
@@ -428,15 +406,15 @@ pub(crate) fn read_spans(
         let mut at = span.start();
         while at < span.end() {
             if cx.wants_stop() {
-                return Err(stopped("Nothing was changed in the unit.").into());
+                return Err(stopped(UnitCondition::Unchanged).into());
             }
             let left = span.end().offset_from(at).unwrap_or(0);
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);
-            let doing = format!("reading at {at}");
             let read = session.read(at, len, cx);
-            bytes.extend(
-                read.map_err(|error| StepError { failure: failed(&error, place, &doing), loss: error.loss() })?,
-            );
+            bytes.extend(read.map_err(|error| StepError {
+                failure: failed(&error, place, Activity::Reading(at)),
+                loss: error.loss(),
+            })?);
             at = at.checked_add(u64::from(len)).unwrap_or(span.end());
             done += u64::from(len);
             let (unit, step, region) = (unit.clone(), StepName::Read, region.clone());
@@ -500,11 +478,8 @@ impl Entry<'_, '_> {
     fn run(self, operator: &mut dyn Operator, cx: &mut Context<'_>) -> Result<DeviceInfo, Failure> {
         let Self { bench, found, variant, wait } = self;
         let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
-        let (sheet, route) = known.ok_or_else(|| {
-            Failure::new(ExitCode::Refused, "The application of a unit that nobody described runs; it is left alone.")
-                .state("Nothing was changed in the unit.")
-                .cure("Put it into its DFU mode by hand, then run the same command.")
-        })?;
+        let (sheet, route) = known
+            .ok_or_else(|| Failure::new(FailureKind::UndescribedRunning).unchanged().remedy(Remedy::EnterDfuByHand))?;
         // Opening it only for its number is worth it where that tells units apart.
         let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
         let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wait);
@@ -512,14 +487,10 @@ impl Entry<'_, '_> {
     }
 }
 
-fn failed(error: &SessionError, place: &str, doing: &str) -> Failure {
+fn failed(error: &SessionError, place: &str, activity: Activity) -> Failure {
     if let SessionError::Busy(by) = error {
         return held(place, by);
     }
-    Failure::new(ExitCode::Transfer, format!("The unit at {place} failed {doing}: {error}."))
-        .state("Nothing was changed in it.")
-        .cure(match error {
-            SessionError::NeedsAction { cure, .. } => cure,
-            _ => "Unplug it, put it into update mode again and run the same command.",
-        })
+    let kind = FailureKind::ReadSession { place: place.to_owned(), activity, error: error.clone() };
+    Failure::new(kind).unchanged().remedy(error.own_remedy().unwrap_or(Remedy::ReplugAndReenter))
 }

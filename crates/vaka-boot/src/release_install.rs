@@ -4,8 +4,7 @@
 
 use std::sync::Arc;
 
-use vaka_base::{duration, text};
-use vaka_core::event::{Check, Event, ExitCode, Failure, Report, RestartState, RunOutcome, StageState, UndoRecord};
+use vaka_core::event::{Check, ExitCode, FailureText, Report, RestartState, RunOutcome, StageState, UndoRecord};
 use vaka_core::matching::{Phase, image_version};
 use vaka_core::plan::Plan;
 use vaka_core::release::manifest::{Entry, ExternalStep, Stage};
@@ -20,9 +19,13 @@ use crate::bench::open_error::bus_failure;
 use crate::bench::selector::Selector;
 use crate::bench::waiting::Wait;
 use crate::context::Context;
+use crate::event::Event;
+use crate::failure::{ExternalStepError, Failure, FailureKind, UnitCondition};
 use crate::operator::Operator;
 use crate::protocol::identity;
+use crate::remedy::Remedy;
 use crate::update::{self, ReleaseImage, Request};
+use crate::warning::Warning;
 
 /// A release on its way into a unit.
 pub struct ReleaseInstall<'a> {
@@ -47,7 +50,7 @@ pub trait StageHooks {
     ///
     /// # Errors
     /// It cannot be put there.
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure>;
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText>;
 }
 
 /// What is known of the unit by now.
@@ -96,15 +99,10 @@ impl ReleaseInstall<'_> {
         let mut stages = self.release.manifest.stages.iter();
         let needs = |stage: &&Stage| stage.foreign.as_ref().is_some_and(|foreign| foreign.shows.is_none());
         match stages.find(needs) {
-            Some(stage) if !operator.is_there() => Err(Failure::new(
-                ExitCode::Refused,
-                format!(
-                    "Stage '{}' is done with another tool, and nobody is there to do it and to say how it ended.",
-                    stage.name
-                ),
-            )
-            .state("Nothing was changed in the unit.")
-            .cure("Run it at a terminal, without --unattended.")),
+            Some(stage) if !operator.is_there() => {
+                let failure = Failure::new(FailureKind::NeedsUser { stage: stage.name.clone() });
+                Err(failure.unchanged().remedy(Remedy::RunAtTerminal))
+            }
             _ => Ok(()),
         }
     }
@@ -118,17 +116,10 @@ impl ReleaseInstall<'_> {
     }
 
     fn no_stage(&self, stage: &Stage) -> Failure {
-        let name = stage.stage.as_deref().unwrap_or_default();
-        Failure::new(
-            ExitCode::File,
-            format!(
-                "The release has a stage '{}', which the sheet of {} does not describe.",
-                text::tame(name),
-                self.sheet.product.name
-            ),
-        )
-        .state("Nothing was changed in any unit.")
-        .cure("Take the sheet that came with the release: leave --sheets out.")
+        let (stage, product) = (stage.stage.clone().unwrap_or_default(), self.sheet.product.name.clone());
+        Failure::new(FailureKind::NoSuchStage { stage, product })
+            .unit(UnitCondition::NoUnit)
+            .remedy(Remedy::UseSheetOfRelease)
     }
 
     /// The images of a stage in the build that is wanted, one for each variant.
@@ -145,9 +136,8 @@ impl ReleaseInstall<'_> {
             }))
         };
         sheet.variants.iter().filter_map(of).collect::<Result<Vec<_>, _>>().map_err(|error| {
-            Failure::new(ExitCode::File, format!("An image of the release cannot be used: {error}."))
-                .state("Nothing was changed in any unit.")
-                .cure("Have the release made again; 'vaka pack' checks what it packs.")
+            let failure = Failure::new(FailureKind::ReleaseImage(error));
+            failure.unit(UnitCondition::NoUnit).remedy(Remedy::PackAgain)
         })
     }
 
@@ -167,7 +157,7 @@ impl ReleaseInstall<'_> {
             let writes = writes(&self.sheet.for_stage(described));
             return Ok(described.is_past(&facts, writes.as_ref(), &self.sheet.application));
         }
-        let shows = stage.foreign.as_ref().and_then(|foreign| Ids::parse(foreign.shows.as_ref()?).ok());
+        let shows = stage.foreign.as_ref().and_then(|foreign| foreign.shows.as_ref()?.parse::<Ids>().ok());
         let told = self.sheet.application.version.of(&facts).filter(|_| self.sheet.application.is(facts.id));
         Ok(shows.is_some_and(|shows| shows.is(facts.id)) && told.is_some() && told >= writes(self.sheet))
     }
@@ -313,10 +303,7 @@ impl Installer<'_, '_> {
                     let unit = self.state.place.clone().unwrap_or_default();
                     self.cx.tell(Event::Plan { unit, phase: Phase::Provisional, plan });
                 }
-                None => {
-                    let words = format!("Stage '{}' can be planned in detail once the one before is done.", stage.name);
-                    self.cx.warn(words);
-                }
+                None => self.cx.warn(Warning::StageNotPlanned { stage: stage.name.clone() }),
             }
         }
     }
@@ -334,10 +321,7 @@ impl Installer<'_, '_> {
     fn foreign(&mut self, stage: &Stage, foreign: &ExternalStep) -> Result<Report, Failure> {
         let variant = self.variant_for(stage)?;
         let entry = stage.image(&variant, self.staged.build).ok_or_else(|| {
-            Failure::new(
-                ExitCode::Refused,
-                format!("Stage '{}' has no image for {}.", stage.name, text::tame(&variant)),
-            )
+            Failure::new(FailureKind::NoStageImage { stage: stage.name.clone(), variant: variant.clone() })
         })?;
         let mut report = update::empty_report();
         report.product = Some(self.staged.sheet.product.name.clone());
@@ -348,7 +332,7 @@ impl Installer<'_, '_> {
         } else {
             let before = self.staged.the_unit(&self.state)?;
             self.hand_out(entry, foreign)?;
-            let done = match foreign.shows.as_ref().map(|shows| Ids::parse(shows)) {
+            let done = match foreign.shows.as_ref().map(|shows| shows.parse::<Ids>()) {
                 Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
                 _ => self.operator.ended_well(&foreign.action).unwrap_or(false),
             };
@@ -367,12 +351,10 @@ impl Installer<'_, '_> {
         let mut all = stage.images.iter().flat_map(|entry| &entry.variants);
         let only = all.next().filter(|first| all.all(|other| other == *first));
         let known = self.state.variant.as_ref().or(self.state.label.as_ref());
-        known.or(only).cloned().ok_or_else(|| {
-            let message = "Nobody said which variant the unit is, and the next step hands out a file for it.";
-            Failure::new(ExitCode::Refused, message)
-                .state("Nothing was changed in the unit.")
-                .cure("Read the label on the unit and say what it is: --variant ID.")
-        })
+        known
+            .or(only)
+            .cloned()
+            .ok_or_else(|| Failure::new(FailureKind::VariantUnknown).unchanged().remedy(Remedy::ReadAnyLabel))
     }
 
     fn hand_out(&mut self, entry: &Entry, foreign: &ExternalStep) -> Result<(), Failure> {
@@ -417,16 +399,13 @@ impl Installer<'_, '_> {
         if done {
             return;
         }
-        let words = match &foreign.shows {
-            Some(shows) => format!("{shows} did not show up within {}", duration::words(self.request.wait)),
-            None => "nobody said that it ended well".to_owned(),
+        let error = match &foreign.shows {
+            Some(ids) => ExternalStepError::NotSeen { ids: ids.clone(), waited: self.request.wait },
+            None => ExternalStepError::NotConfirmed,
         };
-        let message = format!("Stage '{}', done with {}: {words}.", stage.name, foreign.tool);
-        self.cx.tell(Event::Error(
-            Failure::new(ExitCode::Transfer, message)
-                .state("What the other tool did to the unit is not known here.")
-                .cure("See with 'vaka survey' what the unit is now, and run the same command again."),
-        ));
+        let (stage, tool) = (stage.name.clone(), foreign.tool.clone());
+        let failure = Failure::new(FailureKind::ExternalStep { stage, tool, error });
+        self.cx.tell(Event::Error(failure.unit(UnitCondition::ExternalTool).remedy(Remedy::LookAndRunAgain)));
     }
 
     /// Waits until the bus shows what comes after another tool's step: on the unit's

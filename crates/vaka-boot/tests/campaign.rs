@@ -16,9 +16,11 @@ use support::products::PRODUCTS;
 use support::{GANNET, Scene, TERN, failure};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
+use vaka_boot::failure::UnitCondition;
 use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Report, RestartState};
+use vaka_core::event::{ExitCode, Report, RestartState};
 use vaka_core::matching::Question;
 use vaka_core::unit_state::UnitState;
 use vaka_sim::SharedWorld;
@@ -111,7 +113,7 @@ struct OperatorHands {
 impl OperatorHands {
     fn hands(&mut self, words: &[&str]) {
         for words in words {
-            lock(&self.world).hand(support::PORT, &Hand::parse(words).unwrap());
+            lock(&self.world).hand(support::PORT, &words.parse::<Hand>().unwrap());
         }
     }
 
@@ -328,16 +330,20 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
         );
     }
     if let Some(said) = said {
-        must(said.cure.is_some(), format!("an error without a remedy: {said:?}"));
+        must(!said.remedies.is_empty(), format!("an error without a remedy: {said:?}"));
         must(
-            said.unit_state == report.state,
-            format!("{:?} in the error, {:?} in the result", said.unit_state, report.state),
+            said.unit_state() == report.state,
+            format!("{:?} in the error, {:?} in the result", said.unit_state(), report.state),
         );
-        let not_started = said.state.as_ref().is_some_and(|state| state.contains("was not started"));
+        // As the words of a failure have it; see `RunEffect` and the program's messages.
+        let not_started = match &said.unit {
+            Some(UnitCondition::AfterRun(effect)) => effect.not_restarted && effect.in_update_mode,
+            _ => false,
+        };
         // The display is updated while the unit's application runs.
         let runs = condition == Condition::Application && case.kind != 9;
         must(!not_started || !runs, "the error says not started".into());
-        let claims_nothing = said.state.as_ref().is_some_and(|state| state.contains("unchanged"));
+        let claims_nothing = said.unit_state().is_some_and(UnitState::is_unchanged);
         must(!claims_nothing || !touched, "the error says unchanged".into());
     }
     let owed: BTreeSet<String> = report.owed.iter().cloned().collect();
@@ -372,7 +378,7 @@ fn one(seed: u64, lengths: &BTreeMap<usize, u64>, counts: &Counts) -> Vec<String
 fn second_run(case: &Case) -> Option<String> {
     let scene = &case.scene;
     lock(&scene.world).clear_faults(support::PORT);
-    scene.hand(Hand::parse("release SET").unwrap());
+    scene.hand("release SET".parse::<Hand>().unwrap());
     if case.kind == 9 {
         // Its display is updated while the unit runs.
         scene.hand(Hand::Pull);

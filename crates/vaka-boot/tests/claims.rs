@@ -9,8 +9,14 @@ use std::time::Duration;
 
 use support::{GANNET, GANNET_DFU, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
 use vaka_base::version::Version;
+use vaka_boot::event::Event;
+use vaka_boot::failure::{Activity, Failure, FailureKind, VersionOrigin};
+use vaka_boot::protocol::session::SessionError;
+use vaka_boot::remedy::Remedy;
 use vaka_boot::update::{History, Save};
-use vaka_core::event::{Check, Event, ExitCode, Failure, RestartState, RunOutcome};
+use vaka_boot::warning::Warning;
+use vaka_core::dfu::Status;
+use vaka_core::event::{Check, ExitCode, FailureText, RestartState, RunOutcome};
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex};
@@ -88,7 +94,7 @@ fn a_unit_that_goes_silent_at_the_end_is_not_a_success() {
     let scene = staged(false, silent, &without_version(GANNET));
     let (report, events) = scene.update();
     assert!(report.code != ExitCode::Done || scene.holds_image());
-    let first = warnings(&events).join("\n");
+    let first = format!("{:?}", warnings(&events));
     assert!(report.code == ExitCode::Done || failure(&events).is_some(), "{first}");
 }
 
@@ -102,7 +108,7 @@ fn a_unit_that_is_effective_after_a_reset_is_read_again() {
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!((report.state, report.after), (Some(UnitState::Running), RestartState::Confirmed));
-    assert!(warnings(&events).iter().any(|words| words.contains("reset and read again")));
+    assert!(warnings(&events).contains(&&Warning::DiffersBeforeReset));
 }
 
 /// A fault while a unit is read in a second visit says nothing of "unchanged".
@@ -120,7 +126,7 @@ fn a_fault_in_a_second_visit_tells_what_the_first_one_did() {
         let Some(said) = failure(&events) else { continue };
         told += 1;
         assert!(!report.state.unwrap().is_unchanged(), "{at}: {said:?}");
-        assert!(!said.state.as_ref().unwrap().contains("unchanged"), "{at}: {said:?}");
+        assert!(!said.unit_state().unwrap().is_unchanged(), "{at}: {said:?}");
     }
     assert!(told > 0);
 }
@@ -134,8 +140,8 @@ fn a_second_fault_after_a_resume_does_not_hide_the_first() {
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
     assert_eq!((report.code, report.interrupted), (ExitCode::Transfer, 2), "{said:?}");
-    assert!(said.message.starts_with("Failed writing at"), "{said:?}");
-    assert!(said.message.contains("After the unit was back:"), "{said:?}");
+    let FailureKind::AfterReturn { first, .. } = &*said.kind else { panic!("{said:?}") };
+    assert!(matches!(**first, FailureKind::Session { activity: Activity::Writing(_), .. }), "{said:?}");
     assert!(matches!(report.state, Some(UnitState::PartlyErased | UnitState::PartlyWritten)), "{said:?}");
 }
 
@@ -162,8 +168,22 @@ fn bad_firmware_after_the_restart_is_told_with_what_helps() {
     let (report, events) = scene.update_with(&unsound, |request| request.options = at);
     let said = failure(&events).unwrap();
     assert_ne!(report.code, ExitCode::Done, "{said:?}");
-    let all = format!("{} {}", said.message, said.cure.as_deref().unwrap());
-    assert!(all.contains("errF") && !all.contains("press reset"), "{said:?}");
+    let status = match &*said.kind {
+        FailureKind::NotBack { status: Some(status), .. } => *status,
+        FailureKind::Session { error: SessionError::DfuStatus { status, .. }, .. } => *status,
+        _ => panic!("{said:?}"),
+    };
+    assert!(matches!(status, Status::File | Status::Firmware), "{said:?}");
+    let resets = [Remedy::SetSwitchesBackAndLook, Remedy::ResetOrReplug];
+    assert!(!said.remedies.iter().any(|remedy| resets.contains(remedy)), "{said:?}");
+}
+
+/// The file is refused because the unit holds this newer version.
+#[track_caller]
+fn assert_older(said: &Failure, version: &str, wanted: VersionOrigin) {
+    let FailureKind::Older { against, origin } = &*said.kind else { panic!("{said:?}") };
+    let sentence = against.sentence();
+    assert!(*origin == wanted && sentence.contains(&format!("older than the unit's {version}")), "{sentence}");
 }
 
 /// A file that is older than what the flash of a unit in update mode holds asks for the
@@ -179,7 +199,7 @@ fn an_older_file_asks_for_its_agreement_in_update_mode_too() {
     let (report, events) = scene.update_with(old, |_| {});
     let said = failure(&events).unwrap();
     assert_eq!((report.code, report.outcome), (ExitCode::Refused, RunOutcome::Refused), "{said:?}");
-    assert!(said.message.contains("older than the unit's 1.5.0 (in its flash)"), "{said:?}");
+    assert_older(said, "1.5.0", VersionOrigin::Flash);
     assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), before);
     let (report, events) = scene.update_with(old, |request| request.agreed = vec!["older-version".into()]);
@@ -204,7 +224,7 @@ fn the_last_confirmed_version_counts_where_the_flash_cannot_be_read() {
     let (report, events) = scene.update_with(GANNET_DFU, |request| request.history = Some(&Remembered));
     let said = failure(&events).unwrap();
     assert_eq!(report.code, ExitCode::Refused, "{said:?}");
-    assert!(said.message.contains("older than the unit's 9.0.0 (by the journal)"), "{said:?}");
+    assert_older(said, "9.0.0", VersionOrigin::Journal);
     assert!(!scene.holds_image());
 }
 
@@ -226,7 +246,7 @@ fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
 /// The content that a run saved before it wrote.
 static SAVED: Mutex<Option<Image>> = Mutex::new(None);
 
-fn save(image: &Image) -> Result<String, Failure> {
+fn save(image: &Image) -> Result<String, FailureText> {
     SAVED.lock().unwrap().replace(image.clone());
     Ok("saved.hex".to_owned())
 }
@@ -321,7 +341,7 @@ fn a_dfu_file_without_its_suffix_is_refused() {
     };
     let (code, said) = update(&[]);
     let said = said.unwrap();
-    assert!(code == ExitCode::Refused && said.cure.as_deref().unwrap().contains("--agree no-suffix"), "{said:?}");
+    assert!(code == ExitCode::Refused && said.remedies == [Remedy::Consent(vec!["no-suffix".into()])], "{said:?}");
     assert_eq!(update(&["no-suffix"]).0, ExitCode::Done);
 }
 
@@ -345,7 +365,7 @@ fn checked_bytes_never_exceed_the_image() {
             report.bytes_checked <= total && report.bytes_written + report.bytes_skipped <= total,
             "{at}: {report:?}"
         );
-        scene.hand(Hand::parse("release SET").unwrap());
+        scene.hand("release SET".parse::<Hand>().unwrap());
         scene.clock.sleep(Duration::from_secs(1));
     }
 }

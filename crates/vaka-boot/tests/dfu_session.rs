@@ -8,10 +8,10 @@ use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
 use vaka_boot::protocol::dfu::{AddressedSession, DfuParams, detach};
 use vaka_boot::protocol::session::{Session, SessionError};
 use vaka_core::dfu::Attributes;
-use vaka_core::event::Event;
 use vaka_core::unit::DfuFacts;
 use vaka_image::address::{Address, Span};
 use vaka_sim::clock::VirtualClock;

@@ -7,7 +7,9 @@ mod support;
 
 use shapes::{Shape, chorus, ledger, parcel, porter, ribbon, spoken, tagged};
 use support::failure;
+use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
+use vaka_core::plan::{ErasesOption, PlanError};
 use vaka_dialect::Dialect;
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
@@ -108,14 +110,12 @@ fn the_checker_and_the_plan_say_what_a_stream_does() {
         request.agreed = vec!["lose-settings".into()];
     });
     let said = failure(&events).unwrap();
-    assert_eq!(
-        (report.code, said.message.contains("--clear-all has no meaning there")),
-        (ExitCode::Refused, true),
-        "{said:?}"
-    );
+    let FailureKind::NoPlan(error) = &*said.kind else { panic!("{said:?}") };
+    assert!(matches!(error, PlanError::UnitDecides { option: ErasesOption::EraseAll, .. }), "{said:?}");
+    assert_eq!(report.code, ExitCode::Refused);
     assert!(scene.memory(shapes::BASE..shapes::LIMIT) == before);
     let plan = events.iter().find_map(|event| match event {
-        vaka_core::event::Event::Plan { plan, .. } => Some(plan.clone()),
+        vaka_boot::event::Event::Plan { plan, .. } => Some(plan.clone()),
         _ => None,
     });
     assert!(plan.is_none(), "no plan promises what the unit does not do");

@@ -13,10 +13,13 @@ use support::products::PRODUCTS;
 use support::{FAULT_KINDS, Scene, failure, sheet_with};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
+use vaka_boot::failure::FailureKind;
 use vaka_boot::operator::Unattended;
+use vaka_boot::protocol::session::SessionError;
 use vaka_boot::update::{self, Request};
 
-use vaka_core::event::{Event, ExitCode, Report, RestartState};
+use vaka_boot::event::Event;
+use vaka_core::event::{ExitCode, Report, RestartState};
 use vaka_core::sheet::Sheet;
 use vaka_sim::fault::Fault;
 use vaka_sim::flash::StuckBit;
@@ -127,7 +130,7 @@ fn a_protected_unit_is_refused_before_anything_is_changed() {
     let scene = auk_with(changed_auk(&[], &[("[restart]", protection)]));
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert!(report.code == ExitCode::Refused && said.message.contains("read-protected"), "{said:?}");
+    assert!(report.code == ExitCode::Refused && matches!(&*said.kind, FailureKind::ReadProtected { .. }), "{said:?}");
     scene.assert_unharmed("a protected unit");
     assert!(!scene.holds_image());
 }
@@ -139,7 +142,7 @@ fn a_unit_that_can_write_less_is_refused() {
     let scene = auk_with(changed_auk(&[], &[("align = 32", geometry)]));
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert!(report.code != ExitCode::Done && said.message.contains("0xD002000..0xD003000"), "{said:?}");
+    assert!(report.code != ExitCode::Done && format!("{said:?}").contains("0xD002000..0xD003000"), "{said:?}");
     assert!(!scene.holds_image());
 }
 
@@ -392,7 +395,7 @@ fn an_answer_that_is_something_else_never_passes_for_a_success() {
                 }
                 failed += 1;
                 let said = failure(&events).unwrap();
-                assert!(said.cure.is_some(), "{what}: {said:?}");
+                assert!(!said.remedies.is_empty(), "{what}: {said:?}");
                 let fields = events.iter().find_map(|event| match event {
                     Event::Frame { fields, .. } => Some(fields),
                     _ => None,
@@ -415,8 +418,10 @@ fn a_garbled_answer_is_shown_field_by_field() {
     // In the middle of the writing, which is not tried again by itself.
     let garbled = (1..count).find_map(|at| {
         let (report, events, _) = tampered(&product.booted(Vec::new()), Some((at, Bent::Garbage)));
-        let message = failure(&events)?.message.clone();
-        (report.code == ExitCode::Transfer && message.contains("'write'")).then_some((message, events))
+        let FailureKind::Session { error: SessionError::Frame(mismatch), .. } = *failure(&events)?.kind.clone() else {
+            return None;
+        };
+        (report.code == ExitCode::Transfer && mismatch.exchange == "write").then_some((mismatch.words, events))
     });
     let (message, events) = garbled.unwrap();
     assert!(message.contains("expected") && message.contains("received"), "{message}");
@@ -445,6 +450,7 @@ fn a_unit_that_never_stops_talking_is_not_listened_to_for_ever() {
     let scene = Scene::loaded(fulmar("F-00001").in_boot_mode(), Vec::new(), sheet, product.file, product.button);
     let (_, events, _) = tampered(&scene, Some((1, Bent::Endless)));
     let said = failure(&events).unwrap();
-    let held = said.message.split_once("only ").and_then(|(_, rest)| rest.split(' ').next()?.parse::<u32>().ok());
+    let told = format!("{said:?}");
+    let held = told.split_once("only ").and_then(|(_, rest)| rest.split(' ').next()?.parse::<u32>().ok());
     assert!(held.is_some_and(|bytes| bytes <= 66_000), "not only the last 64 KiB and a packet were held: {said:?}");
 }

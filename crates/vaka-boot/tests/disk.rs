@@ -7,8 +7,13 @@ mod support;
 
 use std::time::Duration;
 
-use support::{DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Scene, failure, warnings};
-use vaka_core::event::{Check, Event, ExitCode, RestartState, RunOutcome};
+use support::{
+    DISPLAY_HEX, FAULT_KINDS, INTERFACE_BINARY, PETREL_BINARY, PETREL_UF2, PORT, Scene, failure, told, warnings,
+};
+use vaka_boot::event::Event;
+use vaka_boot::failure::FailureKind;
+use vaka_boot::warning::Warning;
+use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_core::sheet::Sheet;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex, uf2};
@@ -242,7 +247,7 @@ fn bad_input_is_refused_with_its_own_words() {
         let (report, events) = scene.update_with(file, |_| {});
         let said = failure(&events).unwrap();
         assert_eq!(report.code, code, "{what}: {said:?}");
-        let all = format!("{} {}", said.message, said.cure.as_deref().unwrap_or_default());
+        let all = told(said);
         assert!(all.contains(words), "{what}: {all}");
         assert_eq!(lock(&scene.world).unit(PORT).unwrap().flash().bytes(), before, "{what}");
         scene.assert_unharmed(what);
@@ -259,14 +264,15 @@ fn a_unit_that_refuses_the_file_is_believed() {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
         assert_eq!((report.code, report.outcome), (ExitCode::Transfer, RunOutcome::Failed), "{said:?}");
-        assert!(said.message.contains("its RESULT.TXT says: Result: refused"), "{said:?}");
+        let FailureKind::FileRefused { file, line } = &*said.kind else { panic!("{said:?}") };
+        assert_eq!((&file[..], line.starts_with("Result: refused")), ("RESULT.TXT", true), "{said:?}");
         assert!(!scene.holds_image());
         scene.assert_unharmed("refused by the unit");
     }
     let silent = display(shag::Manner { tells_nothing: true, ..shag::Manner::default() });
     let (report, events) = silent.update();
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
-    assert!(warnings(&events)[0].contains("left no RESULT.TXT"));
+    assert!(matches!(warnings(&events)[0], Warning::NoResultFile { file } if file == "RESULT.TXT"));
 }
 
 #[test]
@@ -284,7 +290,7 @@ fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
     });
     let (report, events) = counts.update();
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
-    assert!(warnings(&events)[0].contains("stays in update mode"), "{:?}", warnings(&events));
+    assert_eq!(warnings(&events)[0], &Warning::EjectingAfterBlocks);
     assert!(counts.holds_image());
 }
 
@@ -310,7 +316,7 @@ fn only_what_changed_is_sent() {
         let (report, events) = scene.update_with(PETREL_UF2, |request| request.rewrite = false);
         assert_eq!(report.code, code, "{:?}", failure(&events));
         if erases_all {
-            assert!(failure(&events).unwrap().cure.is_some());
+            assert!(!failure(&events).unwrap().remedies.is_empty());
             continue;
         }
         assert!(scene.holds_image());
@@ -389,7 +395,7 @@ fn only_who_wants_it_read_hears_that_it_cannot_be() {
         let scene = petrel(Manner { loader, ..Manner::default() });
         let (report, events) = scene.update_with(PETREL_UF2, |request| request.read_back = read_back);
         assert_eq!((report.code, report.check), (ExitCode::Done, Check::Accepted), "{:?}", failure(&events));
-        let told = warnings(&events).iter().any(|words| words.contains("cannot be read back"));
+        let told = warnings(&events).iter().any(|warning| matches!(warning, Warning::NoReadBackFile { .. }));
         assert_eq!(told, warned, "{read_back}: {:?}", warnings(&events));
         assert!(scene.holds_image());
     }
@@ -493,7 +499,7 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
         }
         for (after, hand) in [(300, "pull"), (500, "hold MARK"), (700, "plug"), (900, "release MARK")] {
             if random.below(4) > 0 {
-                let hand = Hand::parse(hand).unwrap();
+                let hand = hand.parse::<Hand>().unwrap();
                 lock(&scene.world).hand_later(PORT, Duration::from_millis(after + random.below(200) as u64), hand);
             }
         }

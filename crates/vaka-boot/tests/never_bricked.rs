@@ -123,7 +123,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
             world.hand_later(
                 "1-1",
                 Duration::from_millis(after + random.below(300) as u64),
-                Hand::parse(hand).unwrap(),
+                hand.parse::<Hand>().unwrap(),
             );
         }
     }

@@ -12,9 +12,11 @@ use support::{PORT, Scene, sheet_with};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::selector::Selector;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Report, StepName, StepState};
+use vaka_boot::warning::Warning;
+use vaka_core::event::{ExitCode, Report, StepName, StepState};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::{Condition, Hand};
@@ -55,7 +57,7 @@ fn of_two_equal_units_always_the_right_one_is_updated() {
             for _ in 0..random.below(12) {
                 at += random.below(900) as u64;
                 let hand = random.pick(&["pull", "plug", "hold BOOT", "release BOOT", "plug", "pull"]);
-                hands.hand_later(OTHER, Duration::from_millis(at), Hand::parse(hand).unwrap());
+                hands.hand_later(OTHER, Duration::from_millis(at), hand.parse::<Hand>().unwrap());
             }
             drop(hands);
             let (file, bytes) = if round % 2 == 0 { (scene.file, scene.binary) } else { (old, old_bytes) };
@@ -95,9 +97,9 @@ fn petrels(serial_stays: bool) -> Scene {
 #[test]
 fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
     let cases = [
-        (true, OTHER, false, ExitCode::Done, "another port, with the same serial number"),
-        (false, OTHER, false, ExitCode::NoUnit, "That is another port; it is left alone"),
-        (true, PORT, true, ExitCode::NoUnit, "its serial number is P-00113, not P-00112"),
+        (true, OTHER, false, ExitCode::Done, "Moved { place: "),
+        (false, OTHER, false, ExitCode::NoUnit, "OtherPort { place: "),
+        (true, PORT, true, ExitCode::NoUnit, r#"found: "P-00113", expected: "P-00112""#),
         (true, PORT, false, ExitCode::Done, ""),
         (false, PORT, false, ExitCode::Done, ""),
     ];
@@ -120,7 +122,7 @@ fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
             }
             let port = if other_comes { PORT } else { to };
             for (after, hand) in [(300, "hold MARK"), (500, "plug"), (600, "release MARK")] {
-                world.hand_later(port, Duration::from_millis(after), Hand::parse(hand).unwrap());
+                world.hand_later(port, Duration::from_millis(after), hand.parse::<Hand>().unwrap());
             }
         });
         let what = format!("{stays} {to} {other_comes}: {said}");
@@ -156,18 +158,18 @@ fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
     let request = Request { wait: Duration::from_secs(8), rewrite: true, ..Request::new(scene.file) };
     let mut was_swapped = false;
     let (report, said) = run(&scene, &request, |event| {
-        let is_lost = matches!(event, Event::Warning { text } if text.contains("Waiting for the unit to come back"));
+        let is_lost = matches!(event, Event::Warning { text: Warning::WaitingForReturn { .. } });
         if is_lost && !std::mem::replace(&mut was_swapped, true) {
             let mut world = lock(&scene.world);
             assert!(world.swap(PORT, OTHER));
             for (after, hand) in [(100, "hold BOOT"), (200, "plug")] {
-                world.hand_later(PORT, Duration::from_millis(after), Hand::parse(hand).unwrap());
+                world.hand_later(PORT, Duration::from_millis(after), hand.parse::<Hand>().unwrap());
             }
         }
     });
     assert!(was_swapped, "{said}");
     assert_eq!(report.code, ExitCode::Transfer, "{said}");
-    assert!(said.contains("Another unit came at 1-1: its serial number is G-00032, not G-00031"), "{said}");
+    assert!(said.contains(r#"OtherUnit { place: "1-1", found: "G-00032", expected: "G-00031" }"#), "{said}");
     assert!(lock(&scene.world).unit(PORT).unwrap().flash().bytes() == untouched, "the other one was written");
 }
 

@@ -12,10 +12,12 @@ use std::time::Duration;
 
 use support::{PORT, Scene, TERN, release_entry as entry};
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
 use vaka_boot::operator::{Operator, Unattended};
 use vaka_boot::release_install::{ReleaseInstall, StageHooks};
 use vaka_boot::update::Request;
-use vaka_core::event::{Event, ExitCode, Failure, Report, RestartState, RunOutcome, StageState};
+use vaka_core::event::FailureText;
+use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome, StageState};
 use vaka_core::matching::Question;
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{ExternalStep, Loss, STANDARD, Stage};
@@ -85,7 +87,7 @@ impl StageHooks for Hands<'_> {
     fn begins(&mut self, _: usize) {}
 
     /// The other tool: writes into the flash itself, and starts the unit.
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
         assert_eq!((name, bytes), ("app-r1.hex", support::TERN_HEX));
         if self.1 {
             let mut world = lock(&self.0.world);

@@ -6,6 +6,7 @@
 mod support;
 
 use std::time::Duration;
+use vaka_boot::failure::FailureKind;
 
 use support::{FAULT_KINDS, GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX as HEX, failure};
 use vaka_core::event::{Check, ExitCode, RestartState};
@@ -89,8 +90,8 @@ fn a_bit_that_is_lost_in_the_padding_is_found() {
     assert_eq!((report.code, report.check), (ExitCode::Differs, Check::None), "{:?}", failure(&events));
     // The last block differs, so none of its bytes counts: 20 blocks of 1 KiB do.
     assert_eq!(report.bytes_checked, 20 * 1024);
-    let said = &failure(&events).unwrap().message;
-    assert!(said.contains("1 byte differs") && said.contains("the image has 0xFF, the unit 0x7F"), "{said}");
+    let FailureKind::Differs(found) = *failure(&events).unwrap().kind else { panic!("{:?}", failure(&events)) };
+    assert_eq!((found.bytes, found.wanted, found.found), (1, 0xFF, 0x7F));
 }
 
 #[test]
@@ -160,7 +161,8 @@ fn not_back_is_told_apart() {
     ] {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
-        assert!(said.message.contains(words), "{said:?}");
+        let FailureKind::NotBack { observed, .. } = &*said.kind else { panic!("{said:?}") };
+        assert!(observed.contains(words), "{said:?}");
         assert_eq!(
             (report.code, report.after, report.check),
             (ExitCode::NotBack, RestartState::NotBack, Check::ReadBack)

@@ -1,8 +1,8 @@
 //! Everything that happens, as one stream of values.
 //!
-//! Engines emit events; the program turns them into text, JSON Lines or a
-//! record. An event holds values, not sentences, except where the sentence is
-//! the matter (an error, a hand step). The program adds the time.
+//! Engines emit events; the program turns them into text, JSON Lines or a record, and adds
+//! the time. Engines emit failures and warnings as typed values; [`Event::with_words`] replaces
+//! them by sentences before an event leaves the program.
 
 use std::time::Duration;
 
@@ -20,11 +20,13 @@ use vaka_base::version::Version;
 use vaka_image::address::{Address, Span};
 
 /// One thing that happened.
+///
+/// `F` is the type of a failure and `W` the type of a warning: values of the engine, or, by
+/// default, the sentences that the program shows and writes.
 #[derive(Clone, Debug, Serialize)]
-#[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
+#[cfg_attr(feature = "schema", derive(schemars::JsonSchema), schemars(rename = "Event"))]
 #[serde(tag = "event", rename_all = "kebab-case")]
-#[non_exhaustive]
-pub enum Event {
+pub enum Event<F = FailureText, W = String> {
     /// A unit came, or was found.
     Seen(Box<Seen>),
     /// A unit left the bus.
@@ -145,7 +147,7 @@ pub enum Event {
     /// Something that does not stop the work, but should be known.
     Warning {
         /// What.
-        text: String,
+        text: W,
     },
     /// A frame that was not what its dialect expects, field by field.
     Frame {
@@ -159,9 +161,37 @@ pub enum Event {
     /// Something about this machine or its bench, and what cures it.
     Finding(Finding),
     /// What stopped the work.
-    Error(Failure),
+    Error(F),
     /// The last event of an update.
     Result(Box<Report>),
+}
+
+impl<F, W> Event<F, W> {
+    /// The same event with sentences in place of the failure or the warning that it holds.
+    pub fn with_words(self, failure: impl FnOnce(F) -> FailureText, warning: impl FnOnce(W) -> String) -> Event {
+        match self {
+            Self::Error(value) => Event::Error(failure(value)),
+            Self::Warning { text } => Event::Warning { text: warning(text) },
+            Self::Seen(seen) => Event::Seen(seen),
+            Self::Gone { unit, id } => Event::Gone { unit, id },
+            Self::Evidence { unit, evidence } => Event::Evidence { unit, evidence },
+            Self::Verdict { unit, verdict } => Event::Verdict { unit, verdict },
+            Self::Plan { unit, phase, plan } => Event::Plan { unit, phase, plan },
+            Self::Release(release) => Event::Release(release),
+            Self::Stage { number, of, name, text, state } => Event::Stage { number, of, name, text, state },
+            Self::HandedOut { file, sha256, tool } => Event::HandedOut { file, sha256, tool },
+            Self::Step { unit, step, state, text, bytes, transfers } => {
+                Event::Step { unit, step, state, text, bytes, transfers }
+            }
+            Self::Hand { unit, number, of, hand } => Event::Hand { unit, number, of, hand },
+            Self::Owed { unit, steps } => Event::Owed { unit, steps },
+            Self::Waiting { waiting_for, left_ms } => Event::Waiting { waiting_for, left_ms },
+            Self::Progress { unit, step, region, done, total } => Event::Progress { unit, step, region, done, total },
+            Self::Frame { exchange, words, fields } => Event::Frame { exchange, words, fields },
+            Self::Finding(finding) => Event::Finding(finding),
+            Self::Result(report) => Event::Result(report),
+        }
+    }
 }
 
 /// Something that was found out about a machine and its bench.
@@ -450,10 +480,10 @@ impl From<ExitCode> for u8 {
     }
 }
 
-/// What stopped the work: what happened, where, the unit's state, what to do.
+/// What stopped the work, in sentences: what happened, where, the unit's state, what to do.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Failure {
+pub struct FailureText {
     /// The exit status.
     pub code: ExitCode,
     /// What happened, and where.
@@ -469,8 +499,8 @@ pub struct Failure {
     pub cure: Option<String>,
 }
 
-impl Failure {
-    /// A failure with nothing to say yet about state and cure.
+impl FailureText {
+    /// A failure without a state and a cure.
     pub fn new(code: ExitCode, message: impl Into<String>) -> Self {
         Self { code, message: message.into(), state: None, unit_state: None, cure: None }
     }

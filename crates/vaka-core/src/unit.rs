@@ -1,8 +1,10 @@
 //! What is known of one unit: plain values that an engine observed.
 
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use vaka_base::ParseError;
 
 use vaka_base::version::ReleaseNumber;
 
@@ -20,27 +22,26 @@ pub struct UsbId {
     pub product: u16,
 }
 
-impl UsbId {
-    /// Reads `1209:0002`: two times one to four hex digits.
-    ///
-    /// # Errors
-    /// A sentence with the text, when it is not that.
-    ///
-    /// # Examples
-    /// ```
-    /// use vaka_core::unit::UsbId;
-    ///
-    /// assert_eq!(UsbId::parse("1209:0002"), Ok(UsbId { vendor: 0x1209, product: 2 }));
-    /// assert!(UsbId::parse("1209").is_err());
-    /// ```
-    pub fn parse(text: &str) -> Result<Self, String> {
+/// Reads `1209:0002`: two times one to four hex digits.
+///
+/// # Examples
+/// ```
+/// use vaka_core::unit::UsbId;
+///
+/// assert_eq!("1209:0002".parse::<UsbId>(), Ok(UsbId { vendor: 0x1209, product: 2 }));
+/// assert!("1209".parse::<UsbId>().is_err());
+/// ```
+impl FromStr for UsbId {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
         let half = |digits: &str| {
             let fits = (1..=4).contains(&digits.len()) && digits.bytes().all(|b| b.is_ascii_hexdigit());
             if fits { u16::from_str_radix(digits, 16).ok() } else { None }
         };
         text.split_once(':')
             .and_then(|(vendor, product)| Some(Self { vendor: half(vendor)?, product: half(product)? }))
-            .ok_or_else(|| format!("'{text}' is no USB id; write it like 1209:0002"))
+            .ok_or_else(|| ParseError::new(format!("'{text}' is no USB id; write it like 1209:0002")))
     }
 }
 
@@ -64,7 +65,7 @@ impl Serialize for UsbId {
 
 impl<'de> Deserialize<'de> for UsbId {
     fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Self::parse(&String::deserialize(deserializer)?).map_err(de::Error::custom)
+        String::deserialize(deserializer)?.parse().map_err(de::Error::custom)
     }
 }
 
@@ -283,17 +284,17 @@ mod tests {
 
     #[test]
     fn ids_and_release_numbers_read_and_print() {
-        assert_eq!(UsbId::parse("1209:2").unwrap().to_string(), "1209:0002");
+        assert_eq!("1209:2".parse::<UsbId>().unwrap().to_string(), "1209:0002");
         for bad in ["", "1209", "1209:", ":1", "1209:12345", "12 9:0001", "+209:0001", "1209:0001:2"] {
-            assert!(UsbId::parse(bad).is_err(), "{bad}");
+            assert!(bad.parse::<UsbId>().is_err(), "{bad}");
         }
         assert_eq!(ReleaseNumber(0x0150).to_string(), "1.5.0");
         assert_eq!(ReleaseNumber(0x1203).to_string(), "12.0.3");
         for (text, number) in [("1.5.0", 0x0150), ("1.50", 0x0150), ("12.0.3", 0x1203), ("2.0", 0x0200)] {
-            assert_eq!(ReleaseNumber::parse(text), Ok(ReleaseNumber(number)), "{text}");
+            assert_eq!(text.parse::<ReleaseNumber>(), Ok(ReleaseNumber(number)), "{text}");
         }
         for bad in ["", "1", "1.", "123.0.0", "1.2.3.4", "1.x"] {
-            assert!(ReleaseNumber::parse(bad).is_err(), "{bad}");
+            assert!(bad.parse::<ReleaseNumber>().is_err(), "{bad}");
         }
     }
 

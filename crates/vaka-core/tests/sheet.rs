@@ -289,7 +289,7 @@ writes = ["bootloader"]
 #[test]
 fn a_full_sheet_is_read_as_it_is_meant() {
     let sheet = parse(FULL).unwrap();
-    let id = |text: &str| UsbId::parse(text).unwrap();
+    let id = |text: &str| text.parse::<UsbId>().unwrap();
     let a = sheet.variant("a").unwrap();
     assert!(sheet.runs(id("1209:00f7")) && !sheet.runs(id("1209:00e3")));
     assert_eq!(a.routes.len(), 1);

@@ -4,6 +4,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use super::evaluate::EvaluationError;
 use super::expression::Expression;
 use super::field::{Field, Meaning};
 use super::frame::{EvaluationContext, FieldView, Found, Mismatch, ParseOutcome};
@@ -93,8 +94,8 @@ impl Bindings {
     /// The value of an expression.
     ///
     /// # Errors
-    /// A sentence without its end: a number that is too large, a name without a value.
-    pub fn value(&self, of: &Expression) -> Result<Value, String> {
+    /// A number is too large; a name has no value.
+    pub fn value(&self, of: &Expression) -> Result<Value, EvaluationError> {
         self.context().value(of)
     }
 
@@ -102,7 +103,7 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn int(&self, of: &Expression) -> Result<i128, String> {
+    pub fn int(&self, of: &Expression) -> Result<i128, EvaluationError> {
         self.context().int(of)
     }
 
@@ -110,7 +111,7 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn rounds(&self, of: &Expression) -> Result<i128, String> {
+    pub fn rounds(&self, of: &Expression) -> Result<i128, EvaluationError> {
         self.int(of).map(|rounds| rounds.clamp(0, MOST_ROUNDS))
     }
 
@@ -118,7 +119,7 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn size(&self, of: &Expression) -> Result<usize, String> {
+    pub fn size(&self, of: &Expression) -> Result<usize, EvaluationError> {
         self.context().size(of)
     }
 
@@ -126,7 +127,7 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn truth(&self, of: &Expression) -> Result<bool, String> {
+    pub fn truth(&self, of: &Expression) -> Result<bool, EvaluationError> {
         self.context().truth(of)
     }
 
@@ -134,10 +135,10 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, String> {
+    pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, EvaluationError> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
-            other => Err(format!("{other} stands where bytes are needed")),
+            other => Err(EvaluationError(format!("{other} stands where bytes are needed"))),
         }
     }
 
@@ -145,7 +146,7 @@ impl Bindings {
     ///
     /// # Errors
     /// As for [`value`](Self::value).
-    pub fn time(&self, of: &Time) -> Result<Duration, String> {
+    pub fn time(&self, of: &Time) -> Result<Duration, EvaluationError> {
         let units = u64::try_from(self.int(&of.value)?.max(0)).unwrap_or(u64::MAX);
         Ok(Duration::from_micros(units.saturating_mul(of.unit_us)).min(LONGEST))
     }
@@ -153,7 +154,7 @@ impl Bindings {
     /// The frame of an exchange, in its envelope; nothing if only a request goes.
     ///
     /// # Errors
-    /// A sentence without its end, naming the field.
+    /// A field cannot be computed; the error names it.
     ///
     /// # Examples
     /// ```
@@ -171,7 +172,7 @@ impl Bindings {
     /// assert_eq!(bindings.request(put), Ok(vec![1, 2, 3]));
     /// # let _ = Value::Int(0);
     /// ```
-    pub fn request(&self, exchange: &Exchange) -> Result<Vec<u8>, String> {
+    pub fn request(&self, exchange: &Exchange) -> Result<Vec<u8>, EvaluationError> {
         let Some(fields) = &exchange.send else { return Ok(Vec::new()) };
         let body = self.context().emit(fields)?;
         let frame = match (&self.dialect.envelope.send, self.dialect.envelope.body) {
@@ -180,13 +181,13 @@ impl Bindings {
         };
         match self.dialect.largest {
             Some(largest) if frame.len() > largest => {
-                Err(format!("the frame has {} bytes, and the unit takes {largest}", frame.len()))
+                Err(EvaluationError(format!("the frame has {} bytes, and the unit takes {largest}", frame.len())))
             }
             _ => Ok(frame),
         }
     }
 
-    fn enveloped(&self, envelope: &[Field], name: Name, body: Vec<u8>) -> Result<Vec<u8>, String> {
+    fn enveloped(&self, envelope: &[Field], name: Name, body: Vec<u8>) -> Result<Vec<u8>, EvaluationError> {
         EvaluationContext { body: Some((name, &body.into())), ..self.context() }.emit(envelope)
     }
 

@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use thiserror::Error;
+
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::types::MOST_ROUNDS;
 use super::value::{Integer, Name, Value, shortened};
@@ -16,7 +18,7 @@ pub(super) enum Fault {
     /// It needs a part of the frame that is not made yet.
     NotYet,
     /// Anything else, in words.
-    TokenStream(String),
+    Invalid(String),
 }
 
 /// Stretches of the frame that an expression stands in.
@@ -43,6 +45,12 @@ pub(super) struct Evaluation<'a> {
     budget: u64,
 }
 
+/// A value that cannot be computed, or a frame that cannot be made, with the values that there
+/// are: a sentence without its end.
+#[derive(Clone, Debug, PartialEq, Eq, Error)]
+#[error("{0}")]
+pub struct EvaluationError(pub(crate) String);
+
 type Evaluated<T> = Result<T, Fault>;
 
 /// Bytes, wherever they are.
@@ -63,7 +71,7 @@ impl std::ops::Deref for Held {
 }
 
 fn wrong<T>(words: impl Into<String>) -> Evaluated<T> {
-    Err(Fault::TokenStream(words.into()))
+    Err(Fault::Invalid(words.into()))
 }
 
 impl<'a> Evaluation<'a> {
@@ -120,8 +128,7 @@ impl<'a> Evaluation<'a> {
 
     #[inline]
     fn spend(&mut self, steps: u64) -> Evaluated<()> {
-        self.budget =
-            self.budget.checked_sub(steps).ok_or_else(|| Fault::TokenStream("it takes too many steps".into()))?;
+        self.budget = self.budget.checked_sub(steps).ok_or_else(|| Fault::Invalid("it takes too many steps".into()))?;
         Ok(())
     }
 
@@ -350,11 +357,11 @@ impl<'a> Evaluation<'a> {
 }
 
 fn too_large() -> Fault {
-    Fault::TokenStream("the number becomes too large".into())
+    Fault::Invalid("the number becomes too large".into())
 }
 
 fn byte(number: i128) -> Evaluated<u8> {
-    u8::try_from(number).map_err(|_| Fault::TokenStream(format!("{number} is no byte")))
+    u8::try_from(number).map_err(|_| Fault::Invalid(format!("{number} is no byte")))
 }
 
 /// The number that digits write; at most 64 bits.
@@ -362,5 +369,5 @@ pub(super) fn digits(bytes: &[u8], base: u32) -> Evaluated<i128> {
     let text = std::str::from_utf8(bytes).unwrap_or_default();
     let plain = !text.is_empty() && text.chars().all(|c| c.is_digit(base));
     let number = plain.then(|| u64::from_str_radix(text, base).ok()).flatten();
-    number.map(i128::from).ok_or_else(|| Fault::TokenStream(format!("{} is no number", shortened(bytes))))
+    number.map(i128::from).ok_or_else(|| Fault::Invalid(format!("{} is no number", shortened(bytes))))
 }

@@ -1,6 +1,6 @@
 //! Frames: a list of fields becomes bytes, and bytes become values.
 
-use super::evaluate::{Evaluation, Fault, Parts, digits};
+use super::evaluate::{Evaluation, EvaluationError, Fault, Parts, digits};
 use super::expression::{Expression, Part};
 use super::field::{Field, Form, Meaning, Table};
 use super::value::{Integer, Name, Names, Value, shortened};
@@ -108,11 +108,15 @@ impl Parts for PartialFrame<'_> {
 }
 
 impl EvaluationContext<'_> {
+    fn error(&self, fault: Fault) -> EvaluationError {
+        EvaluationError(self.words(fault))
+    }
+
     fn words(&self, fault: Fault) -> String {
         match fault {
             Fault::Unknown(name) => format!("'{}' has no value yet", self.names.text(name)),
             Fault::NotYet => "it needs a part of the frame that is not there".to_owned(),
-            Fault::TokenStream(words) => words,
+            Fault::Invalid(words) => words,
         }
     }
 
@@ -124,24 +128,24 @@ impl EvaluationContext<'_> {
         }
     }
 
-    pub(super) fn int(&self, of: &Expression) -> Result<i128, String> {
-        self.evaluation(None).int(of).map_err(|fault| self.words(fault))
+    pub(super) fn int(&self, of: &Expression) -> Result<i128, EvaluationError> {
+        self.evaluation(None).int(of).map_err(|fault| self.error(fault))
     }
 
-    pub(super) fn size(&self, of: &Expression) -> Result<usize, String> {
-        self.evaluation(None).size(of).map_err(|fault| self.words(fault))
+    pub(super) fn size(&self, of: &Expression) -> Result<usize, EvaluationError> {
+        self.evaluation(None).size(of).map_err(|fault| self.error(fault))
     }
 
-    pub(super) fn truth(&self, of: &Expression) -> Result<bool, String> {
-        self.evaluation(None).truth(of).map_err(|fault| self.words(fault))
+    pub(super) fn truth(&self, of: &Expression) -> Result<bool, EvaluationError> {
+        self.evaluation(None).truth(of).map_err(|fault| self.error(fault))
     }
 
-    pub(super) fn value(&self, of: &Expression) -> Result<Value, String> {
-        self.evaluation(None).value(of).map_err(|fault| self.words(fault))
+    pub(super) fn value(&self, of: &Expression) -> Result<Value, EvaluationError> {
+        self.evaluation(None).value(of).map_err(|fault| self.error(fault))
     }
 
     /// Makes a frame.
-    pub(super) fn emit(&self, fields: &[Field]) -> Result<Vec<u8>, String> {
+    pub(super) fn emit(&self, fields: &[Field]) -> Result<Vec<u8>, EvaluationError> {
         // Most frames need nothing that stands further down.
         match self.emit_straight(fields) {
             Some(frame) => Ok(frame),
@@ -173,7 +177,7 @@ impl EvaluationContext<'_> {
     }
 
     /// The same, field by field.
-    pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, String> {
+    pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, EvaluationError> {
         let mut making = FrameBuilder { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
         loop {
             let mut progress = false;
@@ -195,12 +199,14 @@ impl EvaluationContext<'_> {
                     Err(Fault::Unknown(name)) if making.index(name).is_some_and(|at| making.made[at].is_none()) => {
                         open = Some((field, Fault::Unknown(name)));
                     }
-                    Err(fault) => return Err(format!("{field}: {}", self.words(fault))),
+                    Err(fault) => return Err(EvaluationError(format!("{field}: {}", self.words(fault)))),
                 }
             }
             match open {
                 None => return Ok(making.made.into_iter().flatten().collect()),
-                Some((field, fault)) if !progress => return Err(format!("{field}: {}", self.words(fault))),
+                Some((field, fault)) if !progress => {
+                    return Err(EvaluationError(format!("{field}: {}", self.words(fault))));
+                }
                 Some(_) => {}
             }
         }
@@ -223,7 +229,7 @@ impl EvaluationContext<'_> {
         let value = field.value.as_ref();
         // One that sends what a name has says nothing new of it.
         let name = field.name.filter(|name| !field.is_just(*name));
-        let wrong = |words: String| Err(Fault::TokenStream(words));
+        let wrong = |words: String| Err(Fault::Invalid(words));
         match &field.form {
             Form::Integer(form) => {
                 let number = evaluation.int(value.ok_or(Fault::NotYet)?)?;
@@ -276,12 +282,12 @@ impl EvaluationContext<'_> {
             }
             Form::Pad(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::TokenStream(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is no byte")))?;
                 out.resize(out.len() + evaluation.size(size)?, with);
             }
             Form::PadTo(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::TokenStream(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is no byte")))?;
                 let wanted = evaluation.size(size)?;
                 let above = making.length(Part::Above).ok_or(Fault::NotYet)?;
                 let below = making.length(Part::Below).ok_or(Fault::NotYet)?;

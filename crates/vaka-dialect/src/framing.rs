@@ -1,5 +1,7 @@
 //! Where a frame begins and ends on a stream of bytes.
 
+use crate::evaluate::EvaluationError;
+
 /// How frames are cut out of a stream.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Framing {
@@ -62,15 +64,19 @@ impl Framing {
     /// The bytes that go over the wire for a frame.
     ///
     /// # Errors
-    /// A sentence: the frame cannot be told apart from what is around it.
-    pub fn wrap(&self, body: Vec<u8>) -> Result<Vec<u8>, String> {
+    /// The frame cannot be told apart from the bytes around it.
+    pub fn wrap(&self, body: Vec<u8>) -> Result<Vec<u8>, EvaluationError> {
+        let holds_end = || EvaluationError("the frame holds the bytes that end a frame".to_owned());
         Ok(match self {
             Self::None | Self::Transfer => body,
             Self::Fixed(len) if body.len() == *len => body,
-            Self::Fixed(len) => return Err(format!("the frame has {} bytes, and each must have {len}", body.len())),
+            Self::Fixed(len) => {
+                let words = format!("the frame has {} bytes, and each must have {len}", body.len());
+                return Err(EvaluationError(words));
+            }
             Self::Delimited(end) => {
                 if find(&body, end).is_some() {
-                    return Err("the frame holds the bytes that end a frame".to_owned());
+                    return Err(holds_end());
                 }
                 [body, end.clone()].concat()
             }
@@ -78,7 +84,7 @@ impl Framing {
                 let body = match escape {
                     Some(escape) => escaped(&body, start, end, *escape),
                     None if find(&body, end).is_some() => {
-                        return Err("the frame holds the bytes that end a frame".to_owned());
+                        return Err(holds_end());
                     }
                     None => body,
                 };

@@ -30,6 +30,7 @@ pub use bindings::{Bindings, FrameMismatch, ReplyOutcome};
 pub use carrier::{Carrier, LineSetting, Report};
 pub use display::{Row, Rows};
 pub use error::{DialectError, DialectErrors, Files, MOST_BYTES};
+pub use evaluate::EvaluationError;
 pub use expression::Expression;
 pub use frame::FieldView;
 pub use framing::{FrameScan, Framing};

@@ -232,7 +232,7 @@ fn value(expression: &str) -> Result<Value, String> {
     );
     let dialect = Dialect::parse("e", &text, &nothing).map_err(|errors| errors.to_string())?;
     let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
-    Bindings::new(Arc::new(dialect)).value(&tell)
+    Bindings::new(Arc::new(dialect)).value(&tell).map_err(|error| error.to_string())
 }
 
 #[test]

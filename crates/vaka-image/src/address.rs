@@ -1,8 +1,10 @@
 //! Addresses in a unit's memory, and ranges of them.
 
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Serialize, Serializer};
+use vaka_base::ParseError;
 
 /// An address in a unit's memory.
 ///
@@ -53,26 +55,27 @@ impl Address {
     pub fn to_u32(self) -> Option<u32> {
         u32::try_from(self.0).ok()
     }
+}
 
-    /// Reads `0x0A002400`, `0x0A00_2400`, `0X…`, or a decimal number.
-    ///
-    /// # Errors
-    /// The text again, when it is neither.
-    ///
-    /// # Examples
-    /// ```
-    /// use vaka_image::address::Address;
-    ///
-    /// assert_eq!(Address::parse("0x0800_4000"), Ok(Address::new(0x0800_4000)));
-    /// assert!(Address::parse("here").is_err());
-    /// ```
-    pub fn parse(text: &str) -> Result<Self, String> {
+/// Reads `0x0A002400`, `0x0A00_2400`, `0X…`, or a decimal number.
+///
+/// # Examples
+/// ```
+/// use vaka_image::address::Address;
+///
+/// assert_eq!("0x0800_4000".parse::<Address>(), Ok(Address::new(0x0800_4000)));
+/// assert!("here".parse::<Address>().is_err());
+/// ```
+impl FromStr for Address {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
         let digits = text.trim().replace('_', "");
         let value = match digits.strip_prefix("0x").or(digits.strip_prefix("0X")) {
             Some(hex) => u64::from_str_radix(hex, 16),
             None => digits.parse(),
         };
-        value.map(Self).map_err(|_| format!("'{text}' is no address; write it like 0x0A002400"))
+        value.map(Self).map_err(|_| ParseError::new(format!("'{text}' is no address; write it like 0x0A002400")))
     }
 }
 
@@ -98,7 +101,7 @@ impl fmt::Debug for Address {
 
 impl<'de> serde::Deserialize<'de> for Address {
     fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-        Self::parse(&String::deserialize(deserializer)?).map_err(serde::de::Error::custom)
+        String::deserialize(deserializer)?.parse().map_err(serde::de::Error::custom)
     }
 }
 
@@ -246,11 +249,11 @@ mod tests {
             (0x1_2345_6789, "0x1_2345_6789"),
         ] {
             assert_eq!(Address::new(value).to_string(), text);
-            assert_eq!(Address::parse(text), Ok(Address::new(value)));
+            assert_eq!(text.parse::<Address>(), Ok(Address::new(value)));
         }
-        assert_eq!(Address::parse("4096"), Ok(Address::new(4096)));
+        assert_eq!("4096".parse::<Address>(), Ok(Address::new(4096)));
         for bad in ["", "0x", "0x1G", "-1", "here"] {
-            assert!(Address::parse(bad).unwrap_err().contains(bad));
+            assert!(bad.parse::<Address>().unwrap_err().to_string().contains(bad));
         }
     }
 

@@ -269,7 +269,7 @@ impl Scene {
                 return Err(SceneError::Value("this product is not found in that mode".into()));
             }
             for hand in &unit.hands {
-                Hand::parse(&hand.what).map_err(SceneError::Value)?;
+                hand.what.parse::<Hand>().map_err(|error| SceneError::Value(error.into()))?;
             }
         }
         Ok(Self { units: raw.unit })
@@ -348,7 +348,7 @@ impl SceneUnit {
         world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
         for hand in &self.hands {
             // Checked when the scene was read.
-            if let Ok(does) = Hand::parse(&hand.what) {
+            if let Ok(does) = hand.what.parse::<Hand>() {
                 world.hand_later(&self.port, Duration::from_millis(hand.after_ms), does);
             }
         }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use etcetera::BaseStrategy;
 use serde::Deserialize;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 
 use crate::args::Common;
 use crate::cli_error::Problem;
@@ -42,7 +42,7 @@ pub fn apply(common: &mut Common) -> Result<(), Problem> {
     };
     let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
     let config = read(&text).map_err(|why| {
-        let failure = Failure::new(ExitCode::File, format!("{}: {why}.", path.display()));
+        let failure = FailureText::new(ExitCode::File, format!("{}: {why}.", path.display()));
         Problem(failure.cure("What it may hold: docs/formats/config.md."))
     })?;
     if common.bus.is_empty() {
@@ -102,7 +102,7 @@ mod tests {
     #[test]
     fn places_take_the_place_of_ports() {
         let config = read("[places]\nleft = \"1-1.2\"\n\"rack 3\" = \"usbip://bench:3240/1-4\"\n").unwrap();
-        let unit = |text: &str| placed(&Selector::parse(text).unwrap(), &config.places);
+        let unit = |text: &str| placed(&text.parse::<Selector>().unwrap(), &config.places);
         assert_eq!(unit("port=left"), Selector::Port("1-1.2".into()));
         assert_eq!(unit("rack 3"), Selector::Port("usbip://bench:3240/1-4".into()));
         assert_eq!(unit("port=1-9"), Selector::Port("1-9".into()));

@@ -4,7 +4,7 @@ use std::io::{IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_image::wrapper::Unwrapped;
@@ -89,7 +89,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
             let message = format!("{}: another sheet describes the product '{}'.", file.display(), other.product.id);
-            return Err(Problem(Failure::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
+            return Err(Problem(FailureText::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
         }
         sheets.push(sheet);
     }
@@ -97,7 +97,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         return only_part(&sheets, part);
     }
     if sheets.is_empty() && common.sheets.is_some() {
-        return Err(Problem(Failure::new(
+        return Err(Problem(FailureText::new(
             ExitCode::File,
             format!("{}: no product sheet (*.toml) is there.", path.display()),
         )));
@@ -117,13 +117,13 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
         .collect();
     let known = if known.is_empty() { "none has parts".to_owned() } else { known.join(", ") };
     let message = format!("No product sheet has a part '{}'.", vaka_base::text::tame(part));
-    Err(Problem(Failure::new(ExitCode::Usage, message).cure(format!("There are: {known}."))))
+    Err(Problem(FailureText::new(ExitCode::Usage, message).cure(format!("There are: {known}."))))
 }
 
 /// What is said where a sheet is needed and there is none.
 pub fn no_sheets() -> Problem {
     Problem(
-        Failure::new(ExitCode::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
+        FailureText::new(ExitCode::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
             "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word.",
         ),
     )
@@ -176,7 +176,7 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
         let dialect = dialect(&file)?;
         if dialects.insert(dialect.name.clone(), Arc::new(dialect.clone())).is_some() {
             let message = format!("{}: another dialect has the name '{}'.", file.display(), dialect.name);
-            return Err(Problem(Failure::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
+            return Err(Problem(FailureText::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
         }
     }
     Ok(dialects)
@@ -207,7 +207,7 @@ pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
     file.take(LIMIT + 1).read_to_end(&mut bytes).map_err(fault)?;
     if bytes.len() as u64 > LIMIT {
         let message = format!("{}: more than 1 GiB is too much for a firmware file.", path.display());
-        return Err(Problem(Failure::new(ExitCode::File, message)));
+        return Err(Problem(FailureText::new(ExitCode::File, message)));
     }
     Ok(bytes)
 }
@@ -226,7 +226,7 @@ pub fn unwrapped<'a>(
         return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });
     };
     let opened =
-        opened.map_err(|error| Problem(Failure::new(ExitCode::File, format!("{}: {error}.", path.display()))))?;
+        opened.map_err(|error| Problem(FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()))))?;
     options.at = options.at.or(opened.start);
     Ok(opened)
 }

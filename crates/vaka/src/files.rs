@@ -6,7 +6,7 @@ use std::path::Path;
 
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_image::facts::Suffix;
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
@@ -26,14 +26,14 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
         other => Err(other),
     });
     image.map_err(|error| {
-        let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
+        let failure = FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()));
         Problem(match error {
             ReadError::NoAddress => {
-                let failure = Failure { code: ExitCode::Refused, ..failure };
+                let failure = FailureText { code: ExitCode::Refused, ..failure };
                 failure.cure("Give --at ADDRESS.")
             }
             ReadError::Several(_) | ReadError::NotThere(_) => {
-                let failure = Failure { code: ExitCode::Refused, ..failure };
+                let failure = FailureText { code: ExitCode::Refused, ..failure };
                 failure.cure("Choose one with --from-family ID or --from-target N.")
             }
             _ => failure,
@@ -56,11 +56,11 @@ pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
 
 fn no_format(path: &Path) -> Problem {
     let message = format!("{}: its ending tells no format.", path.display());
-    Problem(Failure::new(ExitCode::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
+    Problem(FailureText::new(ExitCode::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
 }
 
 fn there_already(path: &Path) -> Problem {
-    let failure = Failure::new(ExitCode::Refused, format!("{} is there already.", path.display()));
+    let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
     Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."))
 }
 
@@ -71,7 +71,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Prob
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
         None => Cow::Borrowed(image),
     };
-    let too_large = || Problem(Failure::new(ExitCode::File, "The image is too large for that format."));
+    let too_large = || Problem(FailureText::new(ExitCode::File, "The image is too large for that format."));
     let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
     let mut note = String::new();
     match format {
@@ -112,7 +112,7 @@ fn single(image: &Image) -> Result<&[u8], Problem> {
                 Bytes(gap)
             );
             Err(Problem(
-                Failure::new(ExitCode::Refused, message)
+                FailureText::new(ExitCode::Refused, message)
                     .cure("Say what fills them, such as --fill 0xFF, or cut with --range."),
             ))
         }

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
 use crate::cli_error::Problem;
@@ -44,7 +44,8 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
     let folder = folder("keys")?;
     let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
     if path.exists() {
-        let failure = Failure::new(ExitCode::File, format!("{}: there is a key of that name already.", path.display()));
+        let failure =
+            FailureText::new(ExitCode::File, format!("{}: there is a key of that name already.", path.display()));
         return Err(failure.cure("Choose another name; a key that is gone signs nothing any more.").into());
     }
     let mut random = [0; 32];
@@ -78,14 +79,14 @@ pub fn private(name: &str) -> Result<PrivateKey, Problem> {
 }
 
 fn unusable(path: &Path, what: &str) -> Problem {
-    let failure = Failure::new(ExitCode::File, format!("{}: {what}.", path.display()));
+    let failure = FailureText::new(ExitCode::File, format!("{}: {what}.", path.display()));
     failure.cure("'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.").into()
 }
 
 /// The public half of a key that is known here, in PEM.
 pub fn public(name: &str) -> Result<String, Problem> {
     let unknown = || {
-        let failure = Failure::new(ExitCode::File, format!("No key is called '{}' here.", text::tame(name)));
+        let failure = FailureText::new(ExitCode::File, format!("No key is called '{}' here.", text::tame(name)));
         Problem(failure.cure("'vaka keys list' names them."))
     };
     let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
@@ -104,7 +105,7 @@ pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
     let path = folder.join(format!("{name}.pem"));
     let other = fs::read_to_string(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
     if other.is_some_and(|other| other != key) {
-        let failure = Failure::new(ExitCode::File, format!("Another key is trusted as '{name}' already."));
+        let failure = FailureText::new(ExitCode::File, format!("Another key is trusted as '{name}' already."));
         return Err(failure.cure("Give this one another name with --name.").into());
     }
     let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
@@ -116,7 +117,7 @@ pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
 pub fn distrust(name: &str) -> Result<(), Problem> {
     let path = folder("trusted")?.join(format!("{}.pem", checked(name)?));
     fs::remove_file(&path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => Failure::new(ExitCode::File, format!("No key is trusted as '{name}'."))
+        std::io::ErrorKind::NotFound => FailureText::new(ExitCode::File, format!("No key is trusted as '{name}'."))
             .cure("'vaka keys list' names them.")
             .into(),
         _ => Problem::file(&path, &error),

@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use vaka_boot::update::PreservedStore;
-use vaka_core::event::Failure;
+use vaka_core::event::FailureText;
 use vaka_image::{Image, ReadOptions, hex};
 
 use crate::cli_error::Problem;
@@ -20,7 +20,7 @@ fn path(unit: &str) -> Option<PathBuf> {
 }
 
 impl PreservedStore for StateFolder {
-    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure> {
+    fn put(&self, unit: &str, image: &Image) -> Result<String, FailureText> {
         let path = path(unit).ok_or_else(|| Problem::internal("this system has no state folder").0)?;
         let folder = path.parent().unwrap_or(&path);
         std::fs::create_dir_all(folder).map_err(|error| Problem::file(folder, &error).0)?;

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use vaka_base::text;
 use vaka_boot::release_install::StageHooks;
-use vaka_core::event::Failure;
+use vaka_core::event::FailureText;
 use vaka_core::release::Release;
 
 use crate::args::Common;
@@ -57,7 +57,7 @@ impl StageHooks for Recorder<'_> {
         *self.state.borrow_mut() = recording;
     }
 
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, Failure> {
+    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
         let folder = self.hand_out.unwrap_or(Path::new("."));
         let path = folder.join(name);
         // The same file of an earlier run will do.

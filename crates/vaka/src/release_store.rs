@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure, ReleaseSeen};
+use vaka_core::event::{ExitCode, FailureText, ReleaseSeen};
 use vaka_core::release::manifest::Manifest;
 use vaka_core::release::{Release, ReleaseQuery, Wanted, choose, disagreements};
 use vaka_core::sheet::{Dialects, Sheet};
@@ -49,7 +49,7 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
         version: version(&wanted.which, product.as_deref()),
     };
     let pick = choose(&manifests, &choosing).map_err(|error| {
-        Failure::new(ExitCode::Refused, format!("No release can be chosen: {error}."))
+        FailureText::new(ExitCode::Refused, format!("No release can be chosen: {error}."))
             .state("Nothing was changed in any unit.")
             .cure("Name one: --version V, --channel NAME, or its file.")
     })?;
@@ -75,7 +75,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
         found.sort();
         if found.is_empty() {
             let message = format!("{}: no release (*.{ENDING}) is there.", file.display());
-            return Err(Failure::new(ExitCode::File, message)
+            return Err(FailureText::new(ExitCode::File, message)
                 .cure("Name a firmware file, a release, or a folder of releases.")
                 .into());
         }
@@ -89,7 +89,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
 pub fn read(path: &Path) -> Result<Release, Problem> {
     let bytes = environment::firmware(path)?;
     Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(|error| {
-        Failure::new(ExitCode::File, format!("{}: {error}.", path.display()))
+        FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()))
             .state("Nothing in it was used.")
             .cure("Fetch it again from where it comes; do not use this one.")
             .into()
@@ -131,7 +131,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
     let agreed = |id: &str| common.agree.iter().any(|agreed| agreed == id);
     let refused = |message: String, id: &str, cure: &str| {
         Problem(
-            Failure::new(ExitCode::Refused, message)
+            FailureText::new(ExitCode::Refused, message)
                 .state("Nothing was changed in any unit.")
                 .cure(format!("{cure} To use it all the same: --agree {id}.")),
         )
@@ -171,7 +171,7 @@ pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet,
 fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
     let member = |name: &str| {
         let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is no text");
-        text.map_err(|what| Failure::new(ExitCode::File, format!("{}: {name}: {what}.", path.display())))
+        text.map_err(|what| FailureText::new(ExitCode::File, format!("{}: {name}: {what}.", path.display())))
     };
     let named = |name: &str| format!("{}, {name}", path.display());
     let is_dialect = |name: &&String| name.ends_with(".dialect.toml");
@@ -192,7 +192,7 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
         }
     }
     let message = format!("{}: it holds no product sheet of '{}'.", path.display(), release.manifest.product);
-    Err(Failure::new(ExitCode::File, message).cure("Give --sheets DIR.").into())
+    Err(FailureText::new(ExitCode::File, message).cure("Give --sheets DIR.").into())
 }
 
 /// Refuses a release whose images, stamps and stages do not go together.
@@ -201,7 +201,7 @@ pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<()
     let Some(first) = found.first() else { return Ok(()) };
     let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
     let message = format!("{}: it does not go together: {first}{more}.", path.display());
-    Err(Failure::new(ExitCode::Refused, message)
+    Err(FailureText::new(ExitCode::Refused, message)
         .state("Nothing was changed in any unit.")
         .cure("'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made.")
         .into())
@@ -212,7 +212,7 @@ pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, Problem>
     let builds = release.manifest.builds();
     builds.iter().find(|build| **build == wanted).copied().ok_or_else(|| {
         let message = format!("The release has no build '{}'.", text::tame(wanted));
-        Failure::new(ExitCode::Usage, message).cure(format!("It has: {}.", builds.join(", "))).into()
+        FailureText::new(ExitCode::Usage, message).cure(format!("It has: {}.", builds.join(", "))).into()
     })
 }
 

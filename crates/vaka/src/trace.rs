@@ -7,7 +7,7 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Instant;
 
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
@@ -32,7 +32,7 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
     }
     let file = File::create_new(path).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            let failure = Failure::new(ExitCode::Refused, format!("{} is there already.", path.display()));
+            let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
             Problem(failure.state("Nothing was done.").cure("Name another file for the trace."))
         }
         _ => Problem::file(path, &error),

@@ -478,7 +478,7 @@ fn devices_of_others_are_in_nobodys_way() {
 #[test]
 fn a_bad_lead_is_told() {
     let bench = gannets(&["G-1"]);
-    let lead = |words: &str| assert!(lock(&bench.world).hand("1-1", &Hand::parse(words).unwrap()));
+    let lead = |words: &str| assert!(lock(&bench.world).hand("1-1", &words.parse::<Hand>().unwrap()));
     lead("lead bad");
     bench.run(&["survey"]).expect(0, &["in the way: The unit at 1-1 could not be asked", "try another cable"]);
     bench.run(&["diagnose"]).expect(9, &["could not be asked what it is"]);

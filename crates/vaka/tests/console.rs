@@ -28,9 +28,7 @@ fn a_line_is_sent_and_an_answer_waited_for() {
     bench.run(&["console", "--record", record_name]).expect(8, &["exists"]);
     let late = bench.run(&["console", "--send", "hello", "--until", "version", "--within", "1s"]);
     late.expect(4, &["  what?", "No line with 'version' came within 1.0 s"]);
-    bench
-        .run(&["console", "--unit", "9-9", "--wait", "0"])
-        .expect(4, &["The unit that --unit names (9-9) did not appear"]);
+    bench.run(&["console", "--unit", "9-9", "--wait", "0"]).expect(4, &["The selected unit (9-9) did not appear"]);
     let other = Bench::of(vec![(Box::new(Gannet::new("G-00031")), Vec::new())]);
     other.run(&["console"]).expect(3, &["has no serial port"]);
 }

@@ -137,7 +137,7 @@ fn several_processes_write_to_it_at_once() {
         |_| Running::start(bench.command().arg("update").arg(&file).args(["--unit", "port=9-9", "--wait", "0"]));
     let running: Vec<Running> = (0..12).map(start).collect();
     for update in running {
-        update.end().expect(4, &["The unit that --unit names (port 9-9) did not appear"]);
+        update.end().expect(4, &["The selected unit (port 9-9) did not appear"]);
     }
     let ended = bench.run(&["journal"]);
     ended.expect(0, &["12 attempts, 0 of them good"]);

@@ -86,7 +86,7 @@ fn what_is_kept_survives_a_run_that_was_cut_short() {
         }
         cuts += 1;
         for hand in ["hold SET", "plug", "release SET"] {
-            lock(&bench.world).hand("1-1", &vaka_sim::unit::Hand::parse(hand).unwrap());
+            lock(&bench.world).hand("1-1", &hand.parse::<vaka_sim::unit::Hand>().unwrap());
         }
         update(&bench, &["--keep", "calibration"]).expect(0, &["confirmed"]);
         let after = bench.memory("1-1");

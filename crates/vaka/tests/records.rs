@@ -83,10 +83,10 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
     running.wait_for("By hand, 1 of 1");
     for hand in ["hold SET", "tap RESET"] {
-        lock(&bench.world).hand("1-1", &Hand::parse(hand).unwrap());
+        lock(&bench.world).hand("1-1", &hand.parse::<Hand>().unwrap());
     }
     running.wait_for("update mode reached");
-    lock(&bench.world).hand("1-1", &Hand::parse("release SET").unwrap());
+    lock(&bench.world).hand("1-1", &"release SET".parse::<Hand>().unwrap());
     running.end().expect(0, &["runs 1.5.0"]);
     let all = bench.run(&["journal", "--format", "json"]).expect(0, &[]).events();
     let result = &all[0]["ended"]["result"];
@@ -97,7 +97,7 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     }
     // Found in update mode, by the bootloader's number alone: the same unit.
     for hand in ["pull", "hold SET", "plug", "release SET"] {
-        lock(&bench.world).hand("1-1", &Hand::parse(hand).unwrap());
+        lock(&bench.world).hand("1-1", &hand.parse::<Hand>().unwrap());
     }
     bench.update(&firmware("tern-r1-1.4.0.hex"), &["--variant", "r1"]).expect(3, &["older than the unit's 1.5.0"]);
     bench.run(&["journal", "--csv", "j.csv", "--report", "j.html"]).expect(0, &[]);
@@ -243,7 +243,7 @@ fn a_lost_connection_is_told_and_reconnected_to() {
     let bus = format!("usbip://127.0.0.1:{}", proxy.port);
     let file = firmware("tern-r1-1.5.0.hex");
     // The button is held, so that the reset of the server's port leads to update mode again.
-    lock(&bench.world).hand("1-1", &Hand::parse("hold SET").unwrap());
+    lock(&bench.world).hand("1-1", &"hold SET".parse::<Hand>().unwrap());
     let mut running = Running::start(bench.command().env("VAKA_BUS", &bus).arg("update").arg(&file).args([
         "--variant",
         "r1",
@@ -260,7 +260,7 @@ fn a_lost_connection_is_told_and_reconnected_to() {
     }
     proxy.is_cut.store(false, Ordering::SeqCst);
     running.wait_for("\"step\":\"restart\"");
-    lock(&bench.world).hand("1-1", &Hand::parse("release SET").unwrap());
+    lock(&bench.world).hand("1-1", &"release SET".parse::<Hand>().unwrap());
     let ended = running.end();
     let result = ended.expect(0, &[]).result();
     assert_eq!((&result["outcome"], &result["interrupted"]), (&"updated".into(), &1.into()));

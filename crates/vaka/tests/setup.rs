@@ -15,7 +15,7 @@ use vaka_testkit::program;
 
 fn hand(bench: &Bench, port: &str, hands: &[&str]) {
     for words in hands {
-        lock(&bench.world).hand(port, &Hand::parse(words).unwrap());
+        lock(&bench.world).hand(port, &words.parse::<Hand>().unwrap());
     }
 }
 

@@ -100,7 +100,7 @@ fn waiting_for_a_serial_number_opens_each_unit_once() {
     let before = lock(&bench.world).opened("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
     let ended = bench.run(&["update", file.to_str().unwrap(), "--unit", "serial=T9-00001", "--wait", "2s"]);
-    ended.expect(4, &["The unit that --unit names (serial number T9-00001) did not appear within 2.0 s"]);
+    ended.expect(4, &["The selected unit (serial number T9-00001) did not appear within 2.0 s"]);
     assert_eq!(lock(&bench.world).opened("1-1") - before, 1);
 }
 
@@ -247,7 +247,7 @@ fn one_of_several_units_has_to_be_chosen() {
     bench.update(&file, &["--variant", "r1", "--unit", "1209:0002"]).expect(3, &["2 units fit: 1-1"]);
     bench
         .update(&file, &["--variant", "r1", "--unit", "serial=T9"])
-        .expect(4, &["The unit that --unit names (serial number T9) did not appear"]);
+        .expect(4, &["The selected unit (serial number T9) did not appear"]);
     bench.update(&file, &["--variant", "r1", "--unit", "id=12"]).expect(2, &["is no USB id"]);
     for (port, before) in ["1-1", "1-2", "1-3"].iter().zip(&before) {
         assert_eq!(bench.memory(port), *before);

@@ -5,7 +5,6 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::{Arc, Mutex, PoisonError};
 
 use vaka_base::text;
-use vaka_core::event::Failure;
 use vaka_core::sheet::{Route, RouteKind, Sheet};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_core::volume::VolumeFacts;
@@ -18,6 +17,7 @@ use crate::bench::lock::UnitLock;
 use crate::bench::open_error::{OpenError, held};
 use crate::bench::selector::Selector;
 use crate::context::Context;
+use crate::failure::Failure;
 use crate::protocol::dialect::{self, Reconnect};
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::volume;

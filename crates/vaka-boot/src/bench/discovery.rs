@@ -4,8 +4,7 @@ use std::cell::LazyCell;
 use std::ops::Deref;
 use std::time::Duration;
 
-use vaka_base::{duration, text};
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_base::text;
 use vaka_core::sheet::Sheet;
 
 use crate::bench::buses::Bench;
@@ -15,7 +14,11 @@ use crate::bench::selector::Selector;
 use crate::bench::waiting::{Wait, WaitEnd};
 use crate::context::Context;
 use crate::context::stopped;
+use crate::event::Event;
+use crate::failure::{Failure, FailureKind, Misfit, MissingUnit, UnitCondition};
 use crate::operator::Operator;
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
 /// judging a large image by each sheet, and most often the unit is there, and alone.
@@ -99,7 +102,7 @@ pub fn find<'a>(
         }
         match pending.check(|| waited_for(hunt), cx) {
             None => {}
-            Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed.")),
+            Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::NoUnit)),
             Some(WaitEnd::TimedOut) => return Err(none(bench, hunt, wait)),
         }
         if recovery_at.is_some_and(|at| cx.now() >= at) {
@@ -114,7 +117,7 @@ pub fn find<'a>(
 fn expected(hunt: &UnitQuery<'_>) -> String {
     match hunt.selector {
         Some(Selector::Name(name)) => text::tame(name),
-        Some(selector) => format!("the unit that --unit names ({selector})"),
+        Some(selector) => format!("the selected unit ({selector})"),
         None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
         None => {
             let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
@@ -157,7 +160,7 @@ fn tell_recovery(hunt: &UnitQuery<'_>, cx: &mut Context<'_>) {
     for sheet in hoped(hunt) {
         let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
         let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
-        cx.warn(format!("If the {} shows nothing at all, its firmware may be damaged. Then:", sheet.product.name));
+        cx.warn(Warning::MaybeDamaged { product: sheet.product.name.clone() });
         for (number, hand) in (1..).zip(&route.recovery) {
             let (unit, of) = (String::new(), route.recovery.len());
             cx.tell(Event::Hand { unit, number, of, hand: hand.clone() });
@@ -199,61 +202,44 @@ fn in_a_line(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
 
 /// Several units are there, and something speaks against each.
 fn none_fits(bench: &Bench<'_>, found: &[Candidate<'_>], misfits: &[Option<String>]) -> Failure {
-    let each = found.iter().zip(misfits).map(|(candidate, why)| {
-        let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
-        format!("{} ({name}): {}", bench.place(candidate.location()), why.as_deref().unwrap_or_default())
-    });
-    let each: Vec<String> = each.take(MAX_LISTED).collect();
-    Failure::new(ExitCode::Refused, format!("None of the {} units fits; nearest: {}.", found.len(), each.join("; ")))
-        .state("Nothing was changed.")
-        .cure("Take the file for one of these units, or plug in a unit that the file is for; 'vaka check FILE' shows which that is.")
+    let misfit = |(candidate, against): (&Candidate<'_>, &Option<String>)| Misfit {
+        place: bench.place(candidate.location()),
+        product: candidate.sheets.first().map(|sheet| sheet.product.name.clone()),
+        against: against.clone().unwrap_or_default(),
+    };
+    let nearest = found.iter().zip(misfits).map(misfit).collect();
+    Failure::new(FailureKind::NoUnitFits { count: found.len(), nearest })
+        .unit(UnitCondition::NoUnit)
+        .remedy(Remedy::MatchFileAndUnit)
 }
 
 fn several(bench: &Bench<'_>, found: &[Candidate<'_>], list: &[String]) -> Failure {
-    let place = bench.place(found[0].location());
-    Failure::new(ExitCode::Refused, format!("{} units fit: {}.", found.len(), list.join("; ")))
-        .state("Nothing was changed.")
-        .cure(format!(
-            "Choose one, for example with --unit port={place}. Where each is: unplug one, and see with 'vaka survey' which is gone."
-        ))
+    let port = bench.place(found[0].location());
+    Failure::new(FailureKind::SeveralUnits(list.to_vec()))
+        .unit(UnitCondition::NoUnit)
+        .remedy(Remedy::SelectUnit { port })
 }
 
-fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, wait: Duration) -> Failure {
-    let time = if wait.is_zero() { String::new() } else { format!(" within {}", duration::words(wait)) };
+fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
     let there = bench.devices().unwrap_or_default();
-    let seen = match there.len() {
-        0 => match bench.emptiness() {
-            Some(reason) => format!("No USB device is connected: {reason}."),
-            None => "No USB device is connected.".to_owned(),
-        },
-        count => {
-            let seen: Vec<String> = there.iter().take(MAX_LISTED).map(|device| in_brief(bench, device)).collect();
-            let more = if count > MAX_LISTED { format!("; and {} more", count - MAX_LISTED) } else { String::new() };
-            format!("Seen instead: {}{more}.", seen.join("; "))
-        }
-    };
     let hoped = hoped(hunt);
-    let ids = match (hunt.selector, &hoped[..]) {
-        (Some(Selector::Id(id)), _) => format!(" ({id})"),
-        (_, []) => String::new(),
-        (_, sheets) => format!(" ({})", ids_of(sheets)),
+    let ids = match hunt.selector {
+        Some(Selector::Id(id)) => vec![id.to_string()],
+        _ => ids_of(&hoped),
     };
     let steps = match &hoped[..] {
         [only] => entry_steps(only),
         _ => None,
     };
-    let steps = steps.map(|steps| format!(" Into update mode: {steps}.")).unwrap_or_default();
-    Failure::new(ExitCode::NoUnit, format!("{} did not appear{time}{ids}.", capitalised(&expected(hunt)))).state(seen).cure(format!(
-        "Try the cable on a unit that works (some cables only charge) and check the power.{steps} 'vaka survey' lists what is connected; a unit that another program uses is not listed."
-    ))
-}
-
-/// How many devices a message lists. Chosen by us.
-const MAX_LISTED: usize = 6;
-
-fn capitalised(text: &str) -> String {
-    let mut chars = text.chars();
-    chars.next().map_or(String::new(), |first| first.to_uppercase().chain(chars).collect())
+    let missing = MissingUnit {
+        expected: expected(hunt),
+        ids,
+        waited,
+        present: there.iter().map(|device| in_brief(bench, device)).collect(),
+        empty_reason: bench.emptiness().filter(|_| there.is_empty()),
+    };
+    let steps = steps.unwrap_or_default();
+    Failure::new(FailureKind::MissingUnit(missing)).remedy(Remedy::CheckUnitIsThere { steps })
 }
 
 /// A device with its place, and its serial number where a sheet knows the device.
@@ -264,7 +250,7 @@ fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
 }
 
 /// The ids that the units of these sheets show, in application and update mode.
-fn ids_of(sheets: &[&Sheet]) -> String {
+fn ids_of(sheets: &[&Sheet]) -> Vec<String> {
     let of = |sheet: &&Sheet| {
         let own =
             sheet.application.id.iter().chain(sheet.variants.iter().filter_map(|variant| variant.shows.id.as_ref()));
@@ -274,18 +260,14 @@ fn ids_of(sheets: &[&Sheet]) -> String {
     let mut ids: Vec<String> = sheets.iter().flat_map(of).collect();
     ids.sort();
     ids.dedup();
-    match ids.len() {
-        0 => "no id is known".to_owned(),
-        count if count > MAX_LISTED => format!("{}, and {} more", ids[..MAX_LISTED].join(", "), count - MAX_LISTED),
-        _ => ids.join(", "),
-    }
+    ids
 }
 
 /// The manual steps into update mode of a product whose variants all have the same.
-fn entry_steps(sheet: &Sheet) -> Option<String> {
+fn entry_steps(sheet: &Sheet) -> Option<Vec<String>> {
     let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.hands());
     let first = all.next().filter(|hands| !hands.is_empty())?;
     let is_same = all.all(|hands| hands == first);
-    let steps = (1..).zip(&first).map(|(number, hand)| format!("{number}. {}", hand.action.trim_end_matches('.')));
-    is_same.then(|| steps.collect::<Vec<_>>().join("; "))
+    let steps = first.iter().map(|hand| hand.action.trim_end_matches('.').to_owned());
+    is_same.then(|| steps.collect())
 }

@@ -2,8 +2,6 @@
 
 use std::time::Duration;
 
-use vaka_base::duration;
-use vaka_core::event::{ExitCode, Failure};
 use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use crate::bench::buses::Bench;
@@ -11,6 +9,8 @@ use crate::bench::open_error::bus_failure;
 use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
+use crate::failure::{Failure, FailureKind, UnitCondition};
+use crate::remedy::Remedy;
 
 /// Waits until the unit is there again: with another enumeration than before or after its port
 /// was seen empty, unless it may have stayed. That is what comes on its port, or elsewhere with
@@ -43,7 +43,7 @@ pub fn come_back(
         }
         match watch.wait().check(|| "the unit to come back".to_owned(), cx) {
             None => {}
-            Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed in the unit.")),
+            Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::Unchanged)),
             Some(WaitEnd::TimedOut) => {
                 return Err(error.map_or_else(|| not_returned(bench, unit, wait), |error| bus_failure(&error)));
             }
@@ -52,7 +52,6 @@ pub fn come_back(
 }
 
 fn not_returned(bench: &Bench<'_>, unit: &DeviceInfo, wait: Duration) -> Failure {
-    let (place, time) = (bench.place(&unit.location), duration::words(wait));
-    Failure::new(ExitCode::NoUnit, format!("The unit at {place} did not come back within {time}."))
-        .cure("Check cable and power, put the unit into update mode again and run the same command.")
+    let place = bench.place(&unit.location);
+    Failure::new(FailureKind::NotReturned { place, waited: wait }).remedy(Remedy::CheckCableAndReenter)
 }

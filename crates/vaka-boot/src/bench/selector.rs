@@ -1,7 +1,9 @@
 //! How the user names a unit.
 
 use std::path::PathBuf;
+use std::str::FromStr;
 
+use vaka_base::ParseError;
 use vaka_base::text;
 use vaka_core::placeholder;
 use vaka_core::unit::UsbId;
@@ -37,28 +39,26 @@ impl std::fmt::Display for Selector {
     }
 }
 
-impl Selector {
-    /// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
-    ///
-    /// # Errors
-    /// A sentence, for a wrong id or an empty value.
-    pub fn parse(text: &str) -> Result<Self, String> {
+/// Reads `id=VID:PID`, `serial=…`, `port=…`, `name=…` or a bare value.
+impl FromStr for Selector {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
         let (key, value) = match text.split_once('=') {
             Some((key @ ("id" | "serial" | "port" | "name" | "folder"), value)) => (key, value),
             _ => ("", text),
         };
         if value.is_empty() {
-            return Err(
-                "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone".into()
-            );
+            let forms = "name a unit: id=VID:PID, serial=…, port=…, name=…, folder=… or one of these values alone";
+            return Err(ParseError::new(forms));
         }
         let example = if key == "id" { placeholder::of_id(value) } else { placeholder::of_text(value) };
         if let Some(why) = example.filter(|_| key != "folder") {
-            return Err(why);
+            return Err(ParseError::new(why));
         }
         let value = value.to_owned();
         Ok(match key {
-            "id" => Self::Id(UsbId::parse(&value)?),
+            "id" => Self::Id(value.parse::<UsbId>()?),
             "serial" => Self::Serial(value),
             "port" => Self::Port(value),
             "name" => Self::Name(value),
@@ -66,7 +66,9 @@ impl Selector {
             _ => Self::Any(value),
         })
     }
+}
 
+impl Selector {
     /// Whether a unit must be opened to tell: only then is its serial number read.
     pub(super) fn wants_serial(&self) -> bool {
         matches!(self, Self::Serial(_) | Self::Any(_))
@@ -90,7 +92,7 @@ impl Selector {
             // Which that is only its bus can tell.
             Self::Folder(_) => false,
             Self::Any(wanted) => {
-                UsbId::parse(wanted).is_ok_and(|id| candidate.id() == id)
+                wanted.parse::<UsbId>().is_ok_and(|id| candidate.id() == id)
                     || serial == Some(wanted)
                     || port(wanted)
                     || name(wanted)
@@ -114,10 +116,10 @@ mod tests {
             ("1209:0002", Selector::Any("1209:0002".into())),
             ("colour=red", Selector::Any("colour=red".into())),
         ] {
-            assert_eq!(Selector::parse(text), Ok(selector));
+            assert_eq!(text.parse::<Selector>(), Ok(selector));
         }
         for bad in ["", "id=", "id=12", "port="] {
-            assert!(Selector::parse(bad).is_err(), "{bad}");
+            assert!(bad.parse::<Selector>().is_err(), "{bad}");
         }
     }
 }

@@ -6,6 +6,7 @@
 use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
+use crate::warning::Warning;
 
 /// A unit that is followed while it leaves the bus and comes back.
 #[derive(Clone, Copy, Debug)]
@@ -71,9 +72,6 @@ impl TrackedUnit<'_> {
 }
 
 /// The unit came on another port than it was on.
-pub(crate) fn moved(bench: &Bench<'_>, device: &DeviceInfo) -> String {
-    format!(
-        "It came at {}, another port, with the same serial number: it is the same unit.",
-        bench.place(&device.location)
-    )
+pub(crate) fn moved(bench: &Bench<'_>, device: &DeviceInfo) -> Warning {
+    Warning::Moved { place: bench.place(&device.location) }
 }

@@ -3,7 +3,6 @@
 use std::borrow::Cow;
 use std::sync::Arc;
 
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::Signal;
 use vaka_core::volume::VolumeFacts;
 use vaka_dialect::Dialect;
@@ -13,9 +12,11 @@ use super::procedure::EntryProcedure;
 use crate::bench::buses::Bench;
 use crate::bench::open_error::{bus_failure, held, open_failure};
 use crate::context::Context;
+use crate::failure::{Failure, FailureKind, TriggerError, UnitCondition};
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::session::SessionError;
 use crate::protocol::{dfu, dialect, volume};
+use crate::remedy::Remedy;
 
 /// Gives a signal to the application of a unit.
 ///
@@ -52,11 +53,11 @@ fn open<'i>(
     Ok((device, identity))
 }
 
-/// What is said where an application does not do what it is asked.
-fn refused(message: String) -> Failure {
-    Failure::new(ExitCode::Transfer, message)
-        .state("Nothing was changed in the unit; its application runs.")
-        .cure("Bring the unit into update mode by hand, then run the same command.")
+/// The application does not do what it is asked.
+fn refused(place: &str, error: TriggerError) -> Failure {
+    Failure::new(FailureKind::Trigger { place: place.to_owned(), error })
+        .unit(UnitCondition::UnchangedAndRunning)
+        .remedy(Remedy::EnterByHand)
 }
 
 /// Ejects the disk that the application shows.
@@ -65,21 +66,20 @@ fn eject(bench: &Bench<'_>, procedure: &EntryProcedure<'_>, cx: &mut Context<'_>
     let place = bench.place(location);
     let mounted = bench.bus(location).map(|bus| bus.mounted(&location.port)).unwrap_or_default();
     if let Some(one) = mounted.first() {
-        let (folder, node) = (one.folder.display(), one.node.display());
-        let message = format!("The system has the disk of the unit at {place} mounted at {folder}.");
-        return Err(Failure::new(ExitCode::Access, message)
-            .state("It is not ejected behind your back. Nothing was changed in the unit; its application runs.")
-            .cure(format!("Eject it there, or with: udisksctl unmount -b {node}; then run the same command.")));
+        let (folder, node) = (one.folder.display().to_string(), one.node.display().to_string());
+        return Err(Failure::new(FailureKind::DiskMounted { place, folder })
+            .unit(UnitCondition::UnchangedAndRunning)
+            .remedy(Remedy::EjectMounted { node }));
     }
     let (device, identity) = open(bench, procedure)?;
     if identity.disks.is_empty() {
-        return Err(refused(format!("The application at {place} shows no disk that could be ejected.")));
+        return Err(refused(&place, TriggerError::NoDisk));
     }
     let any = |_: &VolumeFacts| true;
     let done = volume::open(device, &identity.disks, &any, cx).and_then(|(mut disk, _)| disk.eject(cx));
     done.map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
-        error => refused(format!("The disk of the application at {place} cannot be ejected: {error}.")),
+        error => refused(&place, TriggerError::Eject(error)),
     })
 }
 
@@ -94,9 +94,7 @@ fn ask_in_dialect(
     let device = bench.open(&unit.location).map_err(|error| bus_failure(&error))?;
     dialect::enter(device, dialect.clone(), cx).map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
-        error => {
-            refused(format!("The application at {place} does not go into update mode ({}): {error}.", dialect.name))
-        }
+        error => refused(&place, TriggerError::Dialect { dialect: dialect.name.clone(), error }),
     })
 }
 
@@ -105,17 +103,11 @@ fn detach(bench: &Bench<'_>, procedure: &EntryProcedure<'_>) -> Result<(), Failu
     let place = bench.place(&procedure.unit.location);
     let (device, identity) = open(bench, procedure)?;
     let Some(dfu) = identity.facts.run_time_dfu() else {
-        return Err(Failure::new(
-            ExitCode::Refused,
-            format!("The application at {place} has no DFU interface that could be asked to detach."),
-        )
-        .state("Nothing was changed in the unit.")
-        .cure(
-            "An older application may lack it: bring the unit into update mode by hand, then run the same command.",
-        ));
+        let failure = Failure::new(FailureKind::NoDetachInterface { place });
+        return Err(failure.unchanged().remedy(Remedy::EnterByHandOldApplication));
     };
     dfu::detach::detach(device, dfu).map_err(|error| match error {
         SessionError::Busy(by) => held(&place, &by),
-        error => refused(format!("The application at {place} does not detach: {error}.")),
+        error => refused(&place, TriggerError::Detach(error)),
     })
 }

@@ -3,8 +3,6 @@
 
 use std::time::Duration;
 
-use vaka_base::duration;
-use vaka_core::event::Event;
 use vaka_core::sheet::{ManualStep, MistakeHints};
 use vaka_core::unit::Mode;
 use vaka_usb::{DeviceInfo, HotplugEvent};
@@ -13,18 +11,17 @@ use super::runner::{ChangeKind, EntryRunner, StepEnd};
 use crate::bench::candidate::{dfu_mode, id_of};
 use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
 use crate::bench::unit_event::seen;
+use crate::event::Event;
+use crate::failure::{KnownAs, OtherDevice, PortEvent};
+use crate::warning::Warning;
 
 /// A port that is empty for so long is told. Chosen by us: longer than a unit needs to
 /// show up, shorter than a person's patience.
 const ABSENT_HINT_AFTER: Duration = Duration::from_secs(5);
 
-/// The sheet's words for a slip, else the tool's.
-fn guess<'g>(
-    hand: Option<&'g ManualStep>,
-    of: impl Fn(&'g MistakeHints) -> Option<&'g String>,
-    own: &'g str,
-) -> &'g str {
-    hand.and_then(|hand| of(&hand.slips)).map_or(own, String::as_str)
+/// The hint of the sheet for a mistake, if the step has one.
+fn hint(hand: Option<&ManualStep>, of: impl Fn(&MistakeHints) -> &Option<String>) -> Option<String> {
+    hand.and_then(|hand| of(&hand.slips).clone())
 }
 
 impl EntryRunner<'_, '_> {
@@ -61,7 +58,7 @@ impl EntryRunner<'_, '_> {
         if !self.bench.is_same_port(&self.way.unit.location, &device.location) {
             return ChangeKind::Nothing;
         }
-        "the unit left the bus and did not come back".clone_into(&mut self.last_event);
+        self.last_event = PortEvent::Left;
         self.absent_since = Some(self.cx.now());
         ChangeKind::Moved
     }
@@ -77,36 +74,30 @@ impl EntryRunner<'_, '_> {
             PortMatch::Elsewhere => {
                 self.appeared.push(device.clone());
                 let place = self.bench.place(&device.location);
-                self.cx.warn(format!("A unit in update mode came at {place}. That is another port; it is left alone."));
+                self.cx.warn(Warning::OtherPort { place });
                 ChangeKind::Nothing
             }
         }
     }
 
     fn application_came(&mut self, hand: Option<&ManualStep>) -> ChangeKind {
-        let Some(hand) = hand else {
-            "the application started again".clone_into(&mut self.last_event);
-            return ChangeKind::Again;
-        };
-        "the application started again; was a button let go too early".clone_into(&mut self.last_event);
-        let own = "Perhaps a button was let go too early, or the steps were done in another order.";
-        let guess = guess(Some(hand), |slips| slips.application.as_ref(), own);
-        self.cx.warn(format!("The application started again. {guess} Do the steps once more."));
+        self.last_event = PortEvent::ApplicationAgain { after_manual_step: hand.is_some() };
+        if hand.is_some() {
+            self.cx.warn(Warning::ApplicationAgain { hint: hint(hand, |slips| &slips.application) });
+        }
         ChangeKind::Again
     }
 
     fn other_came(&mut self, device: &DeviceInfo, hand: Option<&ManualStep>) -> ChangeKind {
-        let (id, wanted) = (id_of(device), self.way.target);
         let known = self.bench.recognise(device).filter(|found| found.mode == Mode::Update);
-        let what = match known.as_ref().and_then(|found| found.sheets.first()) {
-            Some(sheet) => format!(" ({}, another of its update modes)", sheet.product.name),
-            None if dfu_mode(device) == Some(Mode::Update) => " (another DFU mode)".to_owned(),
-            None => String::new(),
+        let known = match known.as_ref().and_then(|found| found.sheets.first()) {
+            Some(sheet) => KnownAs::UpdateModeOf(sheet.product.name.clone()),
+            None if dfu_mode(device) == Some(Mode::Update) => KnownAs::DfuMode,
+            None => KnownAs::Unknown,
         };
-        self.last_event = format!("{id} came on the unit's port{what}, which is not {wanted}");
-        let own = "Perhaps another button, switch or pad was used than the step says.";
-        let guess = guess(hand, |slips| slips.other.as_ref(), own);
-        self.cx.warn(format!("{id} came{what}; {wanted} was expected. {guess} Do the steps once more."));
+        let device = OtherDevice { id: id_of(device), known, expected: self.way.target.to_string() };
+        self.last_event = PortEvent::Other(device.clone());
+        self.cx.warn(Warning::OtherDevice { device, hint: hint(hand, |slips| &slips.other) });
         ChangeKind::Moved
     }
 
@@ -117,10 +108,8 @@ impl EntryRunner<'_, '_> {
             return;
         }
         self.absent_since = None;
-        let own = "If it is plugged in: try the cable on a unit that works (some only charge), and look at its power.";
-        let guess = guess(hand, |slips| slips.nothing.as_ref(), own);
-        let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
-        let time = duration::words(ABSENT_HINT_AFTER);
-        self.cx.warn(format!("Nothing has come on its port for {time}. {guess}{trouble}"));
+        let hint = hint(hand, |slips| &slips.nothing);
+        let (time, kernel_report) = (ABSENT_HINT_AFTER, self.kernel_report());
+        self.cx.warn(Warning::EmptyPort { time, hint, kernel_report });
     }
 }

@@ -9,6 +9,7 @@ use super::procedure::EntryProcedure;
 use crate::bench::buses::Bench;
 use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
+use crate::failure::PortEvent;
 use crate::operator::Operator;
 
 /// The state of one entry into update mode.
@@ -22,7 +23,7 @@ pub(super) struct EntryRunner<'e, 'p> {
     /// When the unit's port became empty; `None` once a hint about that was given.
     pub(super) absent_since: Option<Duration>,
     /// The last event on the unit's port, for the message of a time-out.
-    pub(super) last_event: String,
+    pub(super) last_event: PortEvent,
     /// Devices that appeared on other ports.
     pub(super) appeared: Vec<DeviceInfo>,
 }
@@ -65,9 +66,10 @@ impl EntryRunner<'_, '_> {
         self.watch.on_port()
     }
 
-    /// What the system says of the unit's port, where it could not make out what is there.
-    pub(super) fn trouble(&self) -> Option<String> {
+    /// What the operating system reports about the unit's port, if it could not enumerate what
+    /// is there.
+    pub(super) fn kernel_report(&self) -> Option<String> {
         let bus = self.bench.bus(&self.way.unit.location).filter(|_| self.there().is_none())?;
-        bus.trouble(&self.way.unit.location.port).map(|words| format!("The system says: {words}."))
+        bus.trouble(&self.way.unit.location.port)
     }
 }

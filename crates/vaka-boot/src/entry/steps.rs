@@ -2,8 +2,7 @@
 
 use std::time::Duration;
 
-use vaka_base::duration;
-use vaka_core::event::{Event, ExitCode, Failure, StepName, StepState};
+use vaka_core::event::{StepName, StepState};
 use vaka_core::sheet::{BusEvent, EntryStep, ManualStep};
 use vaka_usb::DeviceInfo;
 
@@ -15,7 +14,10 @@ use crate::bench::candidate::id_of;
 use crate::bench::open_error::bus_failure;
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
+use crate::event::Event;
+use crate::failure::{AwaitedEnd, EntryTimeout, Failure, FailureKind, PortEvent, UnitCondition};
 use crate::operator::Operator;
+use crate::remedy::Remedy;
 
 /// What the bus cannot show, such as taking a battery out, gets at least so long where a
 /// person is there to say that it is done. Chosen by us.
@@ -40,7 +42,7 @@ pub fn enter(
     let place = bench.place(&way.unit.location);
     let watch = UnitWatch::new(bench, way.unit, way.timeout, cx.clock()).map_err(|error| bus_failure(&error))?;
     cx.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.target)));
-    let last_event = format!("{} went on running its application", way.name);
+    let last_event = PortEvent::KeptRunning(way.name.to_owned());
     let mut entering =
         EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
     let reached = entering.run()?;
@@ -133,7 +135,7 @@ impl<'e> EntryRunner<'e, '_> {
             match self.watch.wait().check(|| what, self.cx) {
                 None => {}
                 Some(WaitEnd::TimedOut) => return Ok(StepOutcome::TimedOut),
-                Some(WaitEnd::Stopped) => return Err(stopped("Nothing was changed in the unit.")),
+                Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::Unchanged)),
             }
         }
     }
@@ -167,50 +169,33 @@ impl<'e> EntryRunner<'e, '_> {
     }
 
     fn late(&self, until: StepEnd, hand: Option<&ManualStep>) -> Failure {
-        let time = duration::words(self.way.timeout);
-        let trouble = self.trouble().map(|words| format!(" {words}")).unwrap_or_default();
-        let (place, action) = (&self.place, hand.map_or("", |hand| hand.action.trim_end_matches('.')));
-        let what = match until {
-            StepEnd::UpdateMode => format!("{} did not appear at {place} in update mode within {time}", self.way.name),
-            StepEnd::BusEvent(BusEvent::Gone) => {
-                format!("{} did not leave the bus at {place} within {time}, as it does after: {action}", self.way.name)
-            }
-            StepEnd::BusEvent(BusEvent::Back) => {
-                format!("{} did not come back at {place} within {time}, as it does after: {action}", self.way.name)
-            }
-            StepEnd::Acknowledged => format!("nobody confirmed within {time} that this was done: {action}"),
-        };
-        let message = format!("Looked for {}: {what}. {}{trouble}", self.way.target, self.seen_instead());
-        let steps = self.steps_in_order();
-        let cure = match self.has_hands() {
-            true if self.there().is_none() => {
-                format!(
-                    "Try the cable on a unit that works (some cables only charge) and check the power. Then, in this order: {steps}. --wait gives more time."
-                )
-            }
-            true => format!("Do the steps again, in this order: {steps}. --wait gives more time."),
-            false => {
-                "Check cable and power, unplug the unit, plug it in again and run the same command; --wait gives more time."
-                    .to_owned()
-            }
-        };
-        Failure::new(ExitCode::NoUnit, message).cure(cure)
-    }
-
-    /// Describes the device on the unit's port and the devices that appeared on other ports.
-    fn seen_instead(&self) -> String {
         let describe = |device: &DeviceInfo| {
             let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
             let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
             format!("{} at {}{serial}", id_of(device), self.bench.place(&device.location))
         };
-        let here = match self.there() {
-            Some(device) => format!("Seen instead: {} ({}).", describe(device), self.last_event),
-            None => format!("Nothing is on that port: {}.", self.last_event),
+        let timeout = EntryTimeout {
+            target: self.way.target.to_string(),
+            name: self.way.name.to_owned(),
+            place: self.place.clone(),
+            awaited: match until {
+                StepEnd::UpdateMode => AwaitedEnd::UpdateMode,
+                StepEnd::BusEvent(BusEvent::Gone) => AwaitedEnd::Gone,
+                StepEnd::BusEvent(BusEvent::Back) => AwaitedEnd::Back,
+                StepEnd::Acknowledged => AwaitedEnd::Acknowledged,
+            },
+            action: hand.map(|hand| hand.action.trim_end_matches('.').to_owned()),
+            waited: self.way.timeout,
+            present: self.there().map(describe),
+            last_event: self.last_event.clone(),
+            elsewhere: self.watch.devices().iter().filter(|device| self.is_stranger(device)).map(describe).collect(),
+            kernel_report: self.kernel_report(),
         };
-        let others: Vec<String> =
-            self.watch.devices().iter().filter(|device| self.is_stranger(device)).map(describe).collect();
-        if others.is_empty() { here } else { format!("{here} Appeared elsewhere: {}.", others.join("; ")) }
+        let remedy = match self.has_hands() {
+            true => Remedy::RepeatEntrySteps { steps: self.steps_in_order(), is_absent: timeout.present.is_none() },
+            false => Remedy::ReplugOrWaitLonger,
+        };
+        Failure::new(FailureKind::EntryTimeout(Box::new(timeout))).remedy(remedy)
     }
 
     /// Whether a device appeared on another port since the entry began.
@@ -218,14 +203,13 @@ impl<'e> EntryRunner<'e, '_> {
         self.appeared.iter().any(|other| other.location == device.location && other.address == device.address)
     }
 
-    /// The manual steps of the entry, numbered, in one line.
-    fn steps_in_order(&self) -> String {
+    /// The manual steps of the entry, in order.
+    fn steps_in_order(&self) -> Vec<String> {
         let hands = self.way.entry.iter().filter_map(|step| match step {
-            EntryStep::Hand(hand) => Some(hand.action.trim_end_matches('.')),
+            EntryStep::Hand(hand) => Some(hand.action.trim_end_matches('.').to_owned()),
             EntryStep::Signal(_) => None,
         });
-        let steps: Vec<String> = (1..).zip(hands).map(|(number, action)| format!("{number}. {action}")).collect();
-        steps.join("; ")
+        hands.collect()
     }
 }
 

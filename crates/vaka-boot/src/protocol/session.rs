@@ -10,6 +10,8 @@ use vaka_image::address::{Address, Span};
 use vaka_usb::{DeviceInfo, TransferError};
 
 use crate::context::Context;
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// What a unit in update mode can do.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -211,13 +213,13 @@ pub enum SessionError {
         /// The status behind it.
         status: Status,
     },
-    /// The unit or the system says no, and this helps.
+    /// The unit or the operating system refused, and this helps.
     #[error("{reason}")]
     NeedsAction {
-        /// In words.
+        /// Why, as the unit or the operating system reports it.
         reason: String,
         /// What to do.
-        cure: &'static str,
+        remedy: Box<Remedy>,
     },
     /// The unit answered that it will not, in its dialect.
     #[error("the unit refused '{exchange}': {words}")]
@@ -274,12 +276,25 @@ impl SessionError {
             Self::Frame(trouble) => &mut trouble.words,
             Self::Timeout(words) | Self::ProtocolViolation(words) | Self::Transport(words) => words,
             Self::WaitsForReset | Self::Busy(_) | Self::Disconnected => {
-                cx.warn(format!("Before that: {first}."));
+                cx.warn(Warning::EarlierFailure(first));
                 return self;
             }
         };
         *words = format!("{words}; the first attempt failed with: {first}");
         self
+    }
+
+    /// A part of a dialect that cannot be carried out with the values that there are.
+    pub(crate) fn dialect(exchange: &str, reason: impl std::fmt::Display) -> Self {
+        Self::Dialect { exchange: exchange.to_owned(), words: reason.to_string() }
+    }
+
+    /// What helps, if the error itself knows.
+    pub fn own_remedy(&self) -> Option<Remedy> {
+        match self {
+            Self::NeedsAction { remedy, .. } => Some((**remedy).clone()),
+            _ => None,
+        }
     }
 
     /// What was lost, if that is the cause.

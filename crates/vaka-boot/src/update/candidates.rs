@@ -1,8 +1,6 @@
 //! What the file and the label alone tell: sheets, variants, versions.
 
-use vaka_base::text;
 use vaka_base::version::Version;
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::{Choice, Question, of_board, variants_for};
 use vaka_core::sheet::{Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
@@ -12,6 +10,8 @@ use super::consents::NO_SHEET;
 use super::errors::{internal, no_address, unreadable};
 use super::request::Request;
 use crate::bench::candidate::Candidate;
+use crate::failure::{Failure, FailureKind};
+use crate::remedy::Remedy;
 
 /// The version that the unit tells now, as far as it is clear whose that is.
 pub fn told_version<'a>(
@@ -135,25 +135,23 @@ pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
     match others.iter().zip(&texts[1..]).find(|((_, other), _)| other.id != first.1.id) {
         None => Ok(*first),
         Some(((_, other), text)) => {
-            let (one, other) = (format!("'{}' is {}", text::tame(texts[0]), first.1.name), other.name.clone());
-            let message = format!("What is printed does not agree: {one}, '{}' is {other}.", text::tame(text));
-            Err(Failure::new(ExitCode::Refused, message)
-                .state("Nothing was changed in the unit.")
-                .cure("Read both places again. If they really differ, this is no unit that the sheet describes."))
+            let first = (texts[0].to_owned(), first.1.name.clone());
+            let second = ((*text).to_owned(), other.name.clone());
+            let failure = Failure::new(FailureKind::LabelsDisagree { first, second });
+            Err(failure.unchanged().remedy(Remedy::RereadLabels))
         }
     }
 }
 
 fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
     if let Some(label) = found.sheets.iter().find_map(|sheet| sheet.undeciding(text)) {
-        let message = format!("'{}' on the {} decides nothing: {}.", label.reads, label.place, label.why);
+        let (reads, place, why) = (label.reads.clone(), label.place.clone(), label.why.clone());
         let places = found.sheets.iter().flat_map(|sheet| &sheet.variants).flat_map(|variant| &variant.look_at);
-        let mut places: Vec<&str> = places.map(|look| look.place.as_str()).collect();
+        let mut places: Vec<String> = places.map(|look| look.place.clone()).collect();
         places.sort_unstable();
         places.dedup();
-        return Err(Failure::new(ExitCode::Refused, message)
-            .state("Nothing was changed in the unit.")
-            .cure(format!("Look at: {}.", places.join("; "))));
+        let failure = Failure::new(FailureKind::AmbiguousLabel { reads, place, why });
+        return Err(failure.unchanged().remedy(Remedy::LookAt(places)));
     }
 
     let named = |sheet: &'a Sheet| {
@@ -164,16 +162,14 @@ fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
     match (matches.next(), matches.next()) {
         (Some(one), None) => Ok(one),
         (None, _) => {
-            let known: Vec<&str> = found.sheets.iter().flat_map(|s| &s.variants).map(|v| v.id.as_str()).collect();
-            let text = text::tame(text);
-            Err(Failure::new(
-                ExitCode::Refused,
-                format!("No variant is called '{text}', and none has that printed on it."),
-            )
-            .state("Nothing was changed in the unit.")
-            .cure(format!("The variants are: {}.", known.join(", "))))
+            let variants = found.sheets.iter().flat_map(|sheet| &sheet.variants);
+            let known = variants.map(|variant| variant.id.to_string()).collect();
+            let failure = Failure::new(FailureKind::NoSuchLabel { text: text.to_owned() });
+            Err(failure.unchanged().remedy(Remedy::KnownVariants(known)))
         }
-        _ => Err(Failure::new(ExitCode::Refused, format!("Several products have a variant '{text}'."))
-            .cure("Name it with its product: --variant PRODUCT/VARIANT.")),
+        _ => {
+            let failure = Failure::new(FailureKind::LabelInSeveralProducts { text: text.to_owned() });
+            Err(failure.remedy(Remedy::QualifyVariant))
+        }
     }
 }

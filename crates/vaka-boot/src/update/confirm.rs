@@ -4,7 +4,6 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_base::version::Version;
-use vaka_core::event::Event;
 use vaka_core::event::{ApplicationInfo, RestartState};
 use vaka_core::sheet::{DescriptorPattern, Ids, Route, Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
@@ -18,8 +17,11 @@ use crate::bench::tracking::{PortMatch, TrackedUnit};
 use crate::bench::unit_event;
 use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
+use crate::event::Event;
+use crate::failure::VersionPair;
 use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
+use crate::warning::Warning;
 
 /// What was seen after the restart.
 pub struct RestartOutcome {
@@ -285,7 +287,7 @@ fn listen(
     });
     match heard {
         Ok(lines) => facts.lines = lines,
-        Err(error) => cx.warn(format!("The application's serial port cannot be listened to: {error}.")),
+        Err(error) => cx.warn(Warning::SerialPort(error)),
     }
     (facts, None)
 }
@@ -318,7 +320,7 @@ fn judge(
         }
         (_, Some(found)) => {
             if let (None, Some(named)) = (&expected.version, expected.named.as_ref().filter(|named| *named != found)) {
-                cx.warn(format!("The unit says that it is version {found}; the file's name says {named}."));
+                cx.warn(Warning::OtherVersion(VersionPair { reported: found.clone(), named: named.clone() }));
             }
             (RestartState::Confirmed, format!("{id} came back at {place} and says that it is version {found}"))
         }

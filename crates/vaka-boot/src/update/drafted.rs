@@ -1,8 +1,6 @@
 //! From the verdict to an approved plan and an open session.
 
-use vaka_base::size::Bytes;
 use vaka_core::dfu::Attributes;
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::Approval;
 use vaka_core::memory::SectorMap;
 use vaka_core::plan::{ApprovedPlan, DialectCapabilities, KnownContent, Plan, WriteLimits, rest_of_sectors};
@@ -19,7 +17,10 @@ use super::resolved::Resolved;
 use super::stop::Stop;
 use super::update_run::UpdateRun;
 use crate::bench::connection::RoutedConnection;
+use crate::failure::{Failure, FailureKind};
 use crate::protocol::session::{Protection, Session, SessionError};
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// What is written to which unit, and the approval for it.
 pub(super) struct UpdateTask<'s> {
@@ -104,8 +105,7 @@ impl<'s> Judged<'s> {
         let Self { unit, connection, resolved } = self;
         run.note_resolved(&resolved);
         let Some(connection) = connection.by_route(resolved.route, Some(resolved.variant)) else {
-            let message = "The unit has no interface that could be used for this route.";
-            return Err(Failure::new(ExitCode::Transfer, message).into());
+            return Err(Failure::new(FailureKind::NoInterface).into());
         };
         let limits = UnitLimits::of(&connection, &resolved, run.request);
         let draft = plan(resolved.parts(), limits.geometry(), false, run.request, content(run.request))?;
@@ -134,7 +134,7 @@ impl<'s> Drafted<'s> {
         let mut session = match connection.open(run.cx) {
             Ok(session) => session,
             Err(SessionError::WaitsForReset) if !run.progress.attempts.reset => {
-                run.cx.warn("The unit waited for a reset of the bus; it got one.");
+                run.cx.warn(Warning::BusReset);
                 return Err(Stop::Reset { unit: Box::new(task.unit), may_stay: true });
             }
             Err(error) => return Err(run.not_opened(&error, &task.unit)),
@@ -149,9 +149,7 @@ impl<'s> Drafted<'s> {
         match protection.map_err(|error| run.not_opened(&error, &task.unit))? {
             Protection::Unprotected | Protection::Unknown => Ok(Connected { task, session, plan, content }),
             Protection::Unreadable(reason) => {
-                run.cx.warn(format!(
-                    "The unit says that it can be read, and refuses: {reason}. What is written cannot be checked."
-                ));
+                run.cx.warn(Warning::ReadRefused { reason });
                 task.limits.can_read = false;
                 let content = KnownContent::Rewrite;
                 let plan = task.approve(task.draft(run.request, content)?)?;
@@ -193,37 +191,24 @@ impl UpdateRun<'_, '_> {
         if is_safe || self.request.clear_all || self.has_agreed(LOSE_REST) {
             return Ok(());
         }
-        let places: Vec<String> = lost.iter().map(ToString::to_string).collect();
-        let bytes = Bytes(lost.iter().map(|span| Span::len(*span)).sum());
-        let message = format!(
-            "Refused: erasing the image's sectors would also erase {bytes} beside it ({}), and the unit cannot be read to preserve them.",
-            places.join(", ")
-        );
-        Err(Failure::new(ExitCode::Refused, message)
-            .cure(format!("If nothing of that is needed: --agree {LOSE_REST}.")))
+        let bytes = lost.iter().map(|span| Span::len(*span)).sum();
+        Err(Failure::new(FailureKind::SharedSectors { bytes, spans: lost }).remedy(Remedy::ConsentToLoss(LOSE_REST)))
     }
 
     /// Whether lifting the read protection leads anywhere, and is agreed to.
     fn check_unprotect_allowed(&mut self, resolved: &Resolved<'_>, reason: &str) -> Result<(), Failure> {
-        let refused =
-            Failure::new(ExitCode::Refused, format!("The unit's memory is read-protected; it says: {reason}."))
-                .state("Nothing was changed in the unit.");
+        let refused = Failure::new(FailureKind::ReadProtected { reason: reason.to_owned() }).unchanged();
         if self.progress.attempts.reset {
-            return Err(refused.cure("It still is after it was lifted; unplug the unit, plug it in and try once more."));
+            return Err(refused.remedy(Remedy::ReplugProtected));
         }
         let bootloader = resolved.variant.regions.iter().find(|region| region.name == BOOTLOADER);
         if let Some(region) = bootloader {
-            return Err(refused.cure(format!(
-                "Lifting it would erase the whole part, its bootloader at {} too, which this file does not put back: that needs the maker's own tools.",
-                region.span.start()
-            )));
+            return Err(refused.remedy(Remedy::BootloaderWouldBeLost(region.span.start())));
         }
         if !self.has_agreed(UNPROTECT) {
-            return Err(refused.cure(
-                "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --agree unprotect.",
-            ));
+            return Err(refused.remedy(Remedy::ConsentToErase(UNPROTECT)));
         }
-        self.cx.warn("Lifting the read protection, as agreed: the unit erases its whole memory now.");
+        self.cx.warn(Warning::LiftingProtection);
         Ok(())
     }
 }

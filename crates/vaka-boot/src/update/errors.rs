@@ -1,87 +1,73 @@
-//! Why an update is refused, in words with a cure.
+//! Why an update is refused, and what helps.
 
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::{Evidence, Question, Source, Subject, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
 use vaka_image::ReadError;
 
 use crate::bench::open_error::held;
+use crate::failure::{Failure, FailureKind, RefusalReason, UnitCondition};
 use crate::protocol::session::SessionError;
+use crate::remedy::Remedy;
 
 pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
-    let conflict = verdict.conflicts().next();
-    let reason = conflict.map_or("it cannot be decided".to_owned(), |evidence| evidence.sentence());
-    let reason = label_alone(verdict).or_else(|| near_miss(verdict)).unwrap_or(reason);
-    let failure = Failure::new(ExitCode::Refused, format!("Refused: {reason}."));
-    failure.cure(remedy(verdict, sheet))
+    let evidence = || match verdict.conflicts().next() {
+        Some(evidence) => RefusalReason::Evidence(Box::new(evidence.clone())),
+        None => RefusalReason::Undecided,
+    };
+    let reason = label_alone(verdict).or_else(|| near_miss(verdict)).unwrap_or_else(evidence);
+    Failure::new(FailureKind::Refused(reason)).remedy(remedy(verdict, sheet))
 }
 
 /// What helps, from the evidence that conflicts.
-fn remedy(verdict: &Verdict, sheet: &Sheet) -> String {
-    let names = |ids: &[VariantId]| ids.iter().map(|id| id.as_str()).collect::<Vec<_>>().join(", ");
+fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
     let chosen = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
     if let Some(instead) = chosen.and_then(|variant| variant.instead.as_ref()) {
         // The maintainer's words, and nothing beside them.
-        return format!("The sheet says what is done instead: {}.", instead.trim_end_matches('.'));
+        return Remedy::Instead(instead.clone());
     }
     if !verdict.missing.is_empty() {
-        let options: Vec<String> =
-            verdict.missing.iter().map(|agreement| format!("--agree {}", agreement.id)).collect();
-        return format!("If that is what you want: {}.", options.join(" "));
+        return Remedy::Consent(verdict.missing.iter().map(|consent| consent.id.clone()).collect());
     }
     let Some(variant) = chosen else {
         return match made_for(verdict) {
-            Some(variant) => format!("Take the file for the variant that this unit is; it is not {variant}."),
-            None => format!("This is not a file for any variant of {}.", sheet.product.name),
+            Some(variant) => Remedy::TakeFileForUnit { not: variant.clone() },
+            None => Remedy::NoVariantOf(sheet.product.name.clone()),
         };
     };
     if label_alone(verdict).is_some() {
-        return "Read the label again: the unit and the file agree with each other.".to_owned();
+        return Remedy::RereadLabelOnly;
     }
     if let Some(part) = other_part(verdict, sheet) {
-        return format!("The file is for another part of the product: --part {part}.");
+        return Remedy::SelectPart(part.to_owned());
     }
     if is_not_whole(verdict) {
-        return "Fetch or build the file again; 'vaka check FILE' shows what it is.".to_owned();
+        return Remedy::FetchFile;
     }
     if let Some(start) = wrong_start(verdict, variant) {
         return start;
     }
     let is_told = identifies_itself(verdict, variant);
-    match (&verdict.would_fit[..], verdict.conflicts().any(|evidence| evidence.about == Subject::File)) {
-        ([_, ..], _) if is_told => {
-            format!("The file is for {}; take the file for {}.", names(&verdict.would_fit), variant.id)
+    let has_file_conflict = verdict.conflicts().any(|evidence| evidence.about == Subject::File);
+    match (&verdict.would_fit[..], has_file_conflict) {
+        ([_, ..], _) => {
+            Remedy::TakeFileFor { made_for: verdict.would_fit.clone(), wanted: variant.id.clone(), or_label: !is_told }
         }
-        ([_, ..], _) => format!(
-            "The file is for {}. Take the file for {}, or read the label again.",
-            names(&verdict.would_fit),
-            variant.id
-        ),
         // The file is right for what was said, and the unit says that it is not that.
-        ([], false) if is_told => {
-            format!(
-                "This unit does not match the description of {} in the sheet; compare it with 'vaka survey'.",
-                variant.id
-            )
-        }
-        ([], false) => format!(
-            "By its own report this unit is not {}. Read its label again, and take the file for what it says.",
-            variant.id
-        ),
-        ([], true) => format!("Take the file that was built for {} {}.", sheet.product.name, variant.id),
+        ([], false) if is_told => Remedy::CompareDescription(variant.id.clone()),
+        ([], false) => Remedy::ReadLabelAndTakeFile(variant.id.clone()),
+        ([], true) => Remedy::TakeFileBuiltFor { product: sheet.product.name.clone(), variant: variant.id.clone() },
     }
 }
 
 /// The label is the only thing that disagrees: it names another variant than the one that unit
 /// and file agree on.
-fn label_alone(verdict: &Verdict) -> Option<String> {
+fn label_alone(verdict: &Verdict) -> Option<RefusalReason> {
     let label = verdict.evidence.iter().find(|evidence| evidence.source == Source::Label)?;
     let by_ids = label.is_conflict();
     // The unit names another variant by itself, and the file is for that one.
     let other = verdict.identified.as_ref().filter(|other| verdict.variant.as_ref() != Some(*other))?;
     let fits_file = verdict.would_fit.contains(other) || by_ids && verdict.would_fit.is_empty();
-    fits_file
-        .then(|| format!("the unit and the file are both {other}, and the printed label was given as {}", label.says))
+    fits_file.then(|| RefusalReason::LabelAlone { variant: other.clone(), label: label.says.clone() })
 }
 
 /// Whether the unit itself tells which variant it is, so that no label is needed.
@@ -100,7 +86,7 @@ fn is_not_whole(verdict: &Verdict) -> bool {
 
 /// A file that carries the variant's own marks and starts elsewhere was linked for another
 /// address.
-fn wrong_start(verdict: &Verdict, variant: &Variant) -> Option<String> {
+fn wrong_start(verdict: &Verdict, variant: &Variant) -> Option<Remedy> {
     let of_variant = |source: Source| {
         let same =
             move |evidence: &&Evidence| evidence.source == source && evidence.variant.as_ref() == Some(&variant.id);
@@ -110,12 +96,10 @@ fn wrong_start(verdict: &Verdict, variant: &Variant) -> Option<String> {
     let (mut marks, mut stamps) = (of_variant(Source::Mark), of_variant(Source::Stamp));
     let is_ours = marks.clone().next().is_some() && marks.all(|mark| !mark.is_conflict());
     let is_stamped = stamps.next().is_some_and(|stamp| !stamp.is_conflict());
-    (is_ours || is_stamped).then(|| {
-        let wanted = variant.image.region.span.start();
-        format!(
-            "The file is built for {}, and starts at {}; {} starts applications at {wanted}. Relink it for {wanted}, or take the file that was linked for that.",
-            variant.id, start.says, variant.id
-        )
+    (is_ours || is_stamped).then(|| Remedy::Relink {
+        variant: variant.id.clone(),
+        starts_at: start.says.clone(),
+        wanted: variant.image.region.span.start(),
     })
 }
 
@@ -132,13 +116,13 @@ fn made_for(verdict: &Verdict) -> Option<&VariantId> {
 
 /// Why a file for another variant than the unit's does not fit: what it is for, and what
 /// of the unit says that it is not that.
-fn near_miss(verdict: &Verdict) -> Option<String> {
+fn near_miss(verdict: &Verdict) -> Option<RefusalReason> {
     let variant = made_for(verdict)?;
     let against = |evidence: &&Evidence| {
         evidence.is_conflict() && evidence.about == Subject::Unit && evidence.variant.as_ref() == Some(variant)
     };
     let against = verdict.evidence.iter().find(against)?;
-    Some(format!("the file is made for {variant}; this unit's {}", against.sentence()))
+    Some(RefusalReason::MadeFor { variant: variant.clone(), against: Box::new(against.clone()) })
 }
 
 /// The part that the file is for, where that is another one than the unit's.
@@ -149,49 +133,28 @@ fn other_part<'a>(verdict: &Verdict, sheet: &'a Sheet) -> Option<&'a str> {
 }
 
 pub(crate) fn undecided(question: &Question) -> Failure {
-    let options: Vec<String> = question.choices.iter().map(|choice| format!("--variant {}", choice.variant)).collect();
-    Failure::new(
-        ExitCode::Refused,
-        "The unit's ids do not tell which variant it is, and nobody said what is printed on it.",
-    )
-    .state("Nothing was changed in the unit.")
-    .cure(format!("Read the label on the unit and say what it is: {}.", options.join(" or ")))
+    let variants = question.choices.iter().map(|choice| choice.variant.clone()).collect();
+    Failure::new(FailureKind::Undecided).unchanged().remedy(Remedy::ReadLabel { variants })
 }
 
 pub(super) fn no_address(sheets: &[&Sheet]) -> Failure {
-    let start = |variant: &Variant| format!("{} starts at {}", variant.id, variant.image.region.span.start());
-    let starts: Vec<String> = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
-    let known = if starts.is_empty() { String::new() } else { format!(" By the sheet, {}.", starts.join(", ")) };
-    Failure::new(ExitCode::Refused, "The file is a raw binary, which carries no address, and none was given.")
-        .state("Nothing was changed in any unit.")
-        .cure(format!("Give --at with the address it was linked for, or use the HEX file of the same build.{known}"))
+    let start = |variant: &Variant| (variant.id.clone(), variant.image.region.span.start());
+    let starts = sheets.iter().flat_map(|sheet| &sheet.variants).map(start).collect();
+    Failure::new(FailureKind::NoAddress).unit(UnitCondition::NoUnit).remedy(Remedy::GiveAddress { starts })
 }
 
 pub(super) fn unreadable(error: &ReadError) -> Failure {
-    let code = match error {
-        ReadError::AddressNotWanted(_) | ReadError::NotThere(_) => ExitCode::Usage,
-        ReadError::Several(_) => ExitCode::Refused,
-        _ => ExitCode::File,
-    };
-    Failure::new(code, format!("The file cannot be used: {error}."))
-        .state("Nothing was changed in any unit.")
-        .cure("Fetch or build the file again; 'vaka check FILE' shows what it is.")
+    Failure::new(FailureKind::File(error.clone())).unit(UnitCondition::NoUnit).remedy(Remedy::FetchFile)
 }
 
 pub(super) fn not_opened(error: &SessionError, place: &str) -> Failure {
     if let SessionError::Busy(by) = error {
         return held(place, by);
     }
-    Failure::new(ExitCode::Transfer, format!("The unit's update mode cannot be used: {error}."))
-        .state("Nothing was changed in the unit.")
-        .cure(match error {
-            SessionError::NeedsAction { cure, .. } => cure,
-            _ => "Unplug the unit, put it into update mode again and run the same command.",
-        })
+    let remedy = error.own_remedy().unwrap_or(Remedy::ReplugAndReenter);
+    Failure::new(FailureKind::NotOpened(error.clone())).unchanged().remedy(remedy)
 }
 
 pub(super) fn internal(what: &str) -> Failure {
-    Failure::new(ExitCode::Internal, format!("A fault of this program: {what}."))
-        .state("Nothing was changed in the unit.")
-        .cure("Please report this with the command that you ran.")
+    Failure::new(FailureKind::Internal(what.to_owned())).unchanged().remedy(Remedy::ReportFault)
 }

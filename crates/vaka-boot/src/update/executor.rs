@@ -8,8 +8,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::duration;
-use vaka_base::size::{Bytes, Grouped};
-use vaka_core::event::{Difference, Event, ExitCode, Failure, StepName, StepState, Transfers, milliseconds};
+use vaka_base::size::Bytes;
+use vaka_core::event::{Difference, ExitCode, StepName, StepState, Transfers, milliseconds};
 use vaka_core::plan::{ApprovedPlan, Ledger, MemoryStep, Run, Step};
 use vaka_image::ERASED;
 use vaka_image::Image;
@@ -18,8 +18,12 @@ use vaka_image::span_set::SpanSet;
 
 use crate::context::Context;
 use crate::context::stopped;
+use crate::event::Event;
+use crate::failure::{Activity, Failure, FailureKind, UnitCondition};
 use crate::protocol::session::{FinishOutcome, Session, SessionError};
+use crate::remedy::Remedy;
 use crate::update::stop::StepError;
+use crate::warning::{ReadBackDoubt, Warning};
 
 /// Blocks of a sector that is known to differ are read on if there are no more
 /// of them than this: a jump to the next sector costs an address command, which
@@ -226,7 +230,7 @@ impl Executor<'_, '_> {
         self.image.copy_to(from, &mut data);
         match self.session.agrees(from, &data, self.cx) {
             Ok(equal) => Ok(equal),
-            Err(error) => Err(self.failed("asking for the unit's checksum", from, &error)),
+            Err(error) => Err(self.failed(Activity::AskingForChecksum(from), &error)),
         }
     }
 
@@ -247,9 +251,7 @@ impl Executor<'_, '_> {
     }
 
     fn disagrees(span: Span) -> Failure {
-        let message = format!("The unit's own checksum of {span} is not the image's: what it holds there differs.");
-        Failure::new(ExitCode::Differs, message)
-            .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged there.")
+        Failure::new(FailureKind::ChecksumDiffers { span }).remedy(Remedy::RunAgainOrFlashWorn)
     }
 
     /// Whether the unit holds the image's bytes there. One that refuses to be
@@ -265,7 +267,7 @@ impl Executor<'_, '_> {
                 self.session.rest(self.cx);
                 return Ok(false);
             }
-            Err(error) => return Err(self.failed("looking at what is there,", at, &error)),
+            Err(error) => return Err(self.failed(Activity::Comparing(at), &error)),
         };
         let mut wanted = found.clone();
         self.image.copy_to(at, &mut wanted);
@@ -329,7 +331,9 @@ impl Executor<'_, '_> {
         for range in &at_once {
             self.check_interrupt()?;
             self.ledger.start_erase(*range);
-            self.session.erase(*range, self.cx).map_err(|error| self.failed("erasing", range.start(), &error))?;
+            self.session
+                .erase(*range, self.cx)
+                .map_err(|error| self.failed(Activity::Erasing(range.start()), &error))?;
             self.ledger.finish_erase(*range);
             done += range.len();
             self.progress(StepName::Erase, done, total);
@@ -341,7 +345,7 @@ impl Executor<'_, '_> {
         self.check_interrupt()?;
         sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         let first = sectors.first().map_or(self.image.start(), |sector| sector.start());
-        self.session.erase_all(self.cx).map_err(|error| self.failed("erasing everything, from", first, &error))?;
+        self.session.erase_all(self.cx).map_err(|error| self.failed(Activity::ErasingAll(first), &error))?;
         sectors.iter().for_each(|sector| self.ledger.finish_erase(*sector));
         self.progress(StepName::Erase, total, total);
         Ok(())
@@ -356,7 +360,7 @@ impl Executor<'_, '_> {
             Ok(finished) => finished,
             Err(error) => {
                 self.note_refusal(&error, held_back);
-                return Err(self.failed("finishing", end, &error));
+                return Err(self.failed(Activity::Finishing(end), &error));
             }
         };
         self.tally.finished = Some(finished);
@@ -376,7 +380,7 @@ impl Executor<'_, '_> {
             sectors.iter().for_each(|sector| self.ledger.start_erase(*sector));
         }
         let begun = self.session.begin(self.image, runs, self.cx);
-        begun.map_err(|error| self.failed("beginning to write", self.image.start(), &error))?;
+        begun.map_err(|error| self.failed(Activity::BeginningToWrite(self.image.start()), &error))?;
         let held_back = self.plan.plan().held_back();
         let addressed = !self.plan.plan().is_streamed() && held_back.is_none();
         let mut entered = SpanSet::default();
@@ -399,7 +403,7 @@ impl Executor<'_, '_> {
                     }
                     Err(error) => {
                         self.note_refusal(&error, Some(block.span));
-                        return Err(self.failed("writing", block.span.start(), &error));
+                        return Err(self.failed(Activity::Writing(block.span.start()), &error));
                     }
                 }
                 // The session keeps this block until the end.
@@ -440,14 +444,11 @@ impl Executor<'_, '_> {
             Err(error) if vouched || error.failure.code == ExitCode::Stopped => Err(error),
             other => {
                 spans.iter().for_each(|span| self.ledger.discard_equal(*span));
-                let why = match other {
-                    Ok(Some(difference)) => format!("what it gives differs at {}", difference.first),
-                    Err(error) => error.failure.message.trim_end_matches('.').to_owned(),
-                    Ok(None) => String::new(),
+                let doubt = match other {
+                    Ok(difference) => difference.map(|difference| ReadBackDoubt::Differs(difference.first)),
+                    Err(error) => Some(ReadBackDoubt::Failed(error.failure.kind)),
                 };
-                self.cx.warn(format!(
-                    "Reading back proved nothing: {why}. Plain DFU lets a unit give other bytes than it took."
-                ));
+                doubt.into_iter().for_each(|doubt| self.cx.warn(Warning::ReadBackProvesNothing(doubt)));
                 self.session.rest(self.cx);
                 Ok(())
             }
@@ -463,8 +464,10 @@ impl Executor<'_, '_> {
             while at < span.end() {
                 self.check_interrupt()?;
                 let len = self.block_len(at, span.end());
-                let found =
-                    self.session.read(at, len, self.cx).map_err(|error| self.failed("reading back", at, &error))?;
+                let found = self
+                    .session
+                    .read(at, len, self.cx)
+                    .map_err(|error| self.failed(Activity::ReadingBack(at), &error))?;
                 self.compare(at, &found, &mut difference);
                 at = at.checked_add(u64::from(len)).unwrap_or(span.end());
                 done += u64::from(len);
@@ -501,19 +504,11 @@ impl Executor<'_, '_> {
     }
 
     fn differs(difference: Difference) -> Failure {
-        let Difference { first, wanted, found, bytes, .. } = difference;
-        let noun = if bytes == 1 { "byte differs" } else { "bytes differ" };
-        let message = format!(
-            "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
-            Grouped(bytes)
-        );
-        Failure::new(ExitCode::Differs, message).cure(
-            "Run the same command again; if the same address differs, the unit's flash is worn out or damaged there.",
-        )
+        Failure::new(FailureKind::Differs(difference)).remedy(Remedy::RunAgainOrAddressWorn)
     }
 
     fn check_interrupt(&self) -> Result<(), StepError> {
-        if self.cx.wants_stop() { Err(stopped("").into()) } else { Ok(()) }
+        if self.cx.wants_stop() { Err(stopped(UnitCondition::Unchanged).into()) } else { Ok(()) }
     }
 
     /// A refusal with a reason is an answer: the write was not done.
@@ -521,33 +516,24 @@ impl Executor<'_, '_> {
         span.filter(|_| error.is_reasoned_refusal()).into_iter().for_each(|span| self.ledger.refuse_write(span));
     }
 
-    fn failed(&self, doing: &str, at: Address, error: &SessionError) -> StepError {
-        let cure = match error {
-            SessionError::DfuStatus { status, .. } => status.cure(),
-            SessionError::NeedsAction { cure, .. } => cure,
-            SessionError::RejectedByDialect { .. } => {
-                "What that means stands in the dialect; 'vaka dialect show' prints it. Nothing is gained by trying the same again."
-            }
-            SessionError::Frame(_) | SessionError::Dialect { .. } => {
-                "Run it again with --trace FILE; 'vaka dialect trace' then shows each frame, field by field."
-            }
-            SessionError::Busy(_) => "Give this user the right to it, or end that program, and run the same command.",
-            SessionError::Disconnected => {
-                "Check cable and power, put the unit into update mode again and run the same command."
-            }
-            SessionError::Transport(_) => {
-                "Check the way to the unit (cable, hub, server, network), then run the same command."
-            }
-            SessionError::Timeout(_) => {
-                "Unplug the unit, put it into update mode again and run the same command again."
-            }
-            _ => {
-                "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
-            }
-        };
-        let code = if matches!(error, SessionError::Busy(_)) { ExitCode::Access } else { ExitCode::Transfer };
-        let failure = Failure::new(code, format!("Failed {doing} at {at}: {error}.")).cure(cure);
-        StepError { failure, loss: error.loss() }
+    fn failed(&self, activity: Activity, error: &SessionError) -> StepError {
+        let failure = Failure::new(FailureKind::Session { activity, error: error.clone() });
+        StepError { failure: failure.remedy(remedy_of(error)), loss: error.loss() }
+    }
+}
+
+/// What helps with a failed step of the work.
+fn remedy_of(error: &SessionError) -> Remedy {
+    match error {
+        SessionError::DfuStatus { status, .. } => Remedy::DfuStatus(*status),
+        SessionError::NeedsAction { remedy, .. } => (**remedy).clone(),
+        SessionError::RejectedByDialect { .. } => Remedy::ReadDialect,
+        SessionError::Frame(_) | SessionError::Dialect { .. } => Remedy::TraceFrames,
+        SessionError::Busy(_) => Remedy::GetAccess,
+        SessionError::Disconnected => Remedy::CheckCableAndReenter,
+        SessionError::Transport(_) => Remedy::CheckConnection,
+        SessionError::Timeout(_) => Remedy::ReplugAndReenter,
+        SessionError::WaitsForReset | SessionError::ProtocolViolation(_) => Remedy::ReenterOrFaulty,
     }
 }
 

@@ -1,10 +1,12 @@
 //! The request to leave update mode.
 
-use vaka_core::event::{ExitCode, Failure};
 use vaka_image::address::Address;
 
 use crate::context::Context;
-use crate::protocol::session::{Session, SessionError};
+use crate::failure::{Failure, FailureKind};
+use crate::protocol::session::Session;
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// Makes a unit leave update mode; returns whether the session saw nothing against it. Whether
 /// the unit left shows on the bus afterwards.
@@ -19,15 +21,11 @@ pub(crate) fn request_restart(
     match session.restart(at, cx) {
         Ok(()) => Ok(true),
         Err(error) if error.is_refusal() => {
-            let cure = match &error {
-                SessionError::NeedsAction { cure, .. } => cure,
-                _ => "Press reset on the unit, or unplug it and plug it in again.",
-            };
-            let message = format!("The unit refused to leave update mode: {error}.");
-            Err(Failure::new(ExitCode::NotBack, message).cure(cure))
+            let remedy = error.own_remedy().unwrap_or(Remedy::ResetOrReplug);
+            Err(Failure::new(FailureKind::NotLeft(error)).remedy(remedy))
         }
         Err(error) => {
-            cx.warn(format!("The request to leave update mode ended with: {error}."));
+            cx.warn(Warning::LeaveFailed(error));
             Ok(false)
         }
     }

@@ -3,7 +3,7 @@
 use std::cell::OnceCell;
 
 use vaka_base::version::Version;
-use vaka_core::event::{Event, ExitCode, Failure, RestartState, StepName, milliseconds};
+use vaka_core::event::{RestartState, StepName, milliseconds};
 use vaka_core::matching::Phase;
 use vaka_core::sheet::Sheet;
 use vaka_core::unit::Mode;
@@ -18,9 +18,13 @@ use crate::bench::connection::Connection;
 use crate::bench::open_error::{OpenError, open_failure};
 use crate::bench::unit_event;
 use crate::entry::{self, EntryProcedure};
+use crate::event::Event;
+use crate::failure::{Failure, FailureKind, UnitCondition};
 use crate::protocol::identity::Identity;
 use crate::protocol::session::SessionError;
+use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication};
+use crate::warning::Warning;
 
 /// A unit on the bench that is locked for this run.
 pub(super) struct Located<'a> {
@@ -201,7 +205,7 @@ impl<'a> UpdateRun<'a, '_> {
             report.serial.clone_from(&identity.facts.serial);
         }
         for oddity in &identity.oddities {
-            self.cx.warn(format!("The unit at {place}: {oddity}."));
+            self.cx.warn(Warning::UnusualDescriptors { place: place.clone(), what: oddity.clone() });
         }
         Ok(opened)
     }
@@ -233,12 +237,11 @@ impl<'a> UpdateRun<'a, '_> {
 /// is attached.
 fn check_serial(serial: Option<&str>, found: &Identity, place: &str) -> Result<(), Failure> {
     match (serial, &found.facts.serial) {
-        (Some(serial), Some(found)) if serial != found => Err(Failure::new(
-            ExitCode::NoUnit,
-            format!("Another unit came at {place}: its serial number is {found}, not {serial}."),
-        )
-        .state("It is left alone; nothing was changed in it.")
-        .cure("Plug the unit in again that was begun with, and run the same command.")),
+        (Some(serial), Some(found)) if serial != found => {
+            let (place, found, expected) = (place.to_owned(), found.clone(), serial.to_owned());
+            let failure = Failure::new(FailureKind::OtherUnit { place, found, expected });
+            Err(failure.unit(UnitCondition::OtherUnit).remedy(Remedy::PlugInSameUnit))
+        }
         _ => Ok(()),
     }
 }

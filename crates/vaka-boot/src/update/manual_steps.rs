@@ -1,12 +1,14 @@
 //! What a person undoes, and what only a person can see.
 
-use vaka_core::event::{Event, RestartState, UndoRecord};
+use vaka_core::event::{RestartState, UndoRecord};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
 use vaka_usb::DeviceInfo;
 
 use super::update_run::UpdateRun;
 use crate::bench::waiting::UnitWatch;
+use crate::event::Event;
 use crate::update::confirm::RestartOutcome;
+use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
     /// Shows what the user undoes at one moment, and waits for it where somebody is there.
@@ -33,7 +35,7 @@ impl UpdateRun<'_, '_> {
             self.cx.mark_undone(&unit, &undo.action);
         }
         if seen == Some(false) {
-            self.cx.warn(format!("Nothing on the bus shows yet that this was done: {}", undo.action));
+            self.cx.warn(Warning::UndoNotSeen { action: undo.action.clone() });
         }
         self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
     }
@@ -77,7 +79,7 @@ impl UpdateRun<'_, '_> {
                 seen.after = RestartState::NotBack;
                 seen.words = format!("{}, but a person does not see: {list}", seen.words);
             }
-            None => self.cx.warn(format!("Nobody was asked what the unit shows; it should be: {list}.")),
+            None => self.cx.warn(Warning::NotAsked { expected: list }),
         }
         self.progress.report.after = seen.after;
     }

@@ -1,7 +1,6 @@
 //! Whether an update puts an older version on a unit that could not report its version.
 
 use vaka_base::version::Version;
-use vaka_core::event::{Event, ExitCode, Failure};
 use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
@@ -9,7 +8,10 @@ use vaka_image::address::Address;
 use super::drafted::UpdateTask;
 use super::stop::Stop;
 use super::update_run::UpdateRun;
+use crate::event::Event;
+use crate::failure::{Failure, FailureKind, VersionOrigin};
 use crate::protocol::session::Session;
+use crate::remedy::Remedy;
 
 impl UpdateRun<'_, '_> {
     /// Asks for the agreement `older-version` where the unit could not report its version before:
@@ -21,7 +23,7 @@ impl UpdateRun<'_, '_> {
             return Ok(());
         }
         let found = self.version_in_flash(task, session)?;
-        let from = if found.is_some() { "in its flash" } else { "by the journal" };
+        let origin = if found.is_some() { VersionOrigin::Flash } else { VersionOrigin::Journal };
         let found = found.or_else(|| {
             let serials: Vec<&str> = [&self.progress.report.serial, &self.progress.unit.bootloader_serial]
                 .into_iter()
@@ -36,9 +38,9 @@ impl UpdateRun<'_, '_> {
         let against = downgrade(settled.variant, &settled.image, &before);
         self.progress.report.version_before = Some(before);
         let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
-        let message = format!("Refused: {} ({from}).", against.sentence());
-        self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against });
-        Err(Failure::new(ExitCode::Refused, message).cure("If that is what you want: --agree older-version.").into())
+        self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against.clone() });
+        let failure = Failure::new(FailureKind::Older { against: Box::new(against), origin });
+        Err(failure.remedy(Remedy::Consent(vec!["older-version".to_owned()])).into())
     }
 
     /// The version in the unit's flash, where the sheet says where it stands and the unit can be

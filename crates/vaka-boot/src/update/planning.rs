@@ -1,14 +1,14 @@
 //! The plan of one update, made of what was settled, and made again when more is known
 //! of the unit.
 
-use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
 use vaka_image::Image;
 
 use super::request::Request;
 use super::resolved::Parts;
+use crate::failure::{Failure, FailureKind};
+use crate::remedy::Remedy;
 
 pub(super) fn plan(
     parts: Parts<'_>,
@@ -25,11 +25,9 @@ pub(super) fn plan(
     };
     if let Some(name) = keep.iter().find(|name| !can_stay(name)) {
         let regions = variant.regions.iter().map(|region| region.name.as_str());
-        let known: Vec<&str> = regions.filter(|name| *name != variant.image.region.name).collect();
-        let message = format!("There is no region '{}' beside the one that is written.", text::tame(name));
-        return Err(Failure::new(ExitCode::Usage, message)
-            .state("Nothing was changed in the unit.")
-            .cure(format!("What can be kept: {}.", known.join(", "))));
+        let known = regions.filter(|name| *name != variant.image.region.name).map(str::to_owned).collect();
+        let failure = Failure::new(FailureKind::NoRegionToKeep { name: name.to_string() });
+        return Err(failure.unchanged().remedy(Remedy::KeepableRegions(known)));
     }
     let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
     let at_the_end = |mut plan: Plan| {
@@ -41,16 +39,11 @@ pub(super) fn plan(
         plan
     };
     Plan::draft(&job).map(at_the_end).map_err(|error| {
-        let refused = Failure::new(ExitCode::Refused, format!("No plan can be made: {error}."));
-        let refused = refused.state("Nothing was changed in the unit.");
-        match &error {
-            PlanError::Spills { regions, .. } if !regions.is_empty() => {
-                let options: Vec<String> = regions.iter().map(|region| format!("--keep {region}")).collect();
-                return refused.cure(format!("To have it read first and written again: {}.", options.join(" ")));
-            }
-            _ => {}
-        }
-        refused.cure("Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.")
+        let remedy = match &error {
+            PlanError::Spills { regions, .. } if !regions.is_empty() => Remedy::Keep(regions.clone()),
+            _ => Remedy::CompareGeometry,
+        };
+        Failure::new(FailureKind::NoPlan(error)).unchanged().remedy(remedy)
     })
 }
 
@@ -60,8 +53,9 @@ pub(super) fn plan(
 /// No plan can be made; the variant has no route.
 pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
     let route = variant.routes.first().ok_or_else(|| {
-        let failure = Failure::new(ExitCode::Refused, format!("{} cannot be updated over USB.", variant.name));
-        failure.cure(variant.instead.clone().unwrap_or_default())
+        let failure = Failure::new(FailureKind::NoRoute { variant: variant.name.clone() });
+        let instead = variant.instead.clone().map(Remedy::Instead);
+        Failure { remedies: instead.into_iter().collect(), ..failure }
     })?;
     let geometry = of_sheet(variant, route, request);
     let parts = Parts { sheet, variant, route, image };

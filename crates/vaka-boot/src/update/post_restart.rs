@@ -2,8 +2,7 @@
 //! file, and by showing what it has loaded.
 
 use vaka_base::size::Grouped;
-use vaka_base::text;
-use vaka_core::event::{Check, ExitCode, Failure, RestartState, RunOutcome, StepName, StepState};
+use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome, StepName, StepState};
 use vaka_core::plan::{ApprovedPlan, RestartMethod};
 use vaka_core::sheet::{FileTarget, ResultFile, UpdateMedium, VolumeRoute};
 use vaka_image::compare;
@@ -18,9 +17,12 @@ use super::update_run::UpdateRun;
 use super::written::{Restarted, Written};
 use crate::bench::connection::{Connection, Link};
 use crate::entry::{self, EntryProcedure};
+use crate::failure::{Failure, FailureKind};
 use crate::protocol::session::{Loss, SessionError};
 use crate::protocol::volume;
+use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
+use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
     /// Looks at the disk of a unit that is back: the result that it reports, and the application
@@ -69,7 +71,7 @@ impl UpdateRun<'_, '_> {
             Ok(booted) => booted,
             Err(failure) if failure.code == ExitCode::Stopped => return Err(failure.into()),
             Err(failure) => {
-                self.cx.warn(format!("{} What it holds was not read.", failure.message));
+                self.cx.warn(Warning::NotRead(failure.kind));
                 return Ok(self.must_run_again(expected, running)?);
             }
         };
@@ -96,9 +98,9 @@ impl UpdateRun<'_, '_> {
         self.progress.unit.in_update_mode = true;
         self.progress.report.after = RestartState::NotRestarted;
         let opened = self.open(booted)?;
-        let connection = opened.by_route(resolved.route, Some(resolved.variant)).ok_or_else(|| {
-            Failure::new(ExitCode::Transfer, "In update mode again, the unit lacks the interface that the route needs.")
-        })?;
+        let connection = opened
+            .by_route(resolved.route, Some(resolved.variant))
+            .ok_or_else(|| Failure::new(FailureKind::NoInterfaceAgain))?;
         let mut session = connection.open(self.cx).map_err(|error| self.not_opened(&error, booted))?;
         let mut statistics = Statistics::default();
         let read = self.executor(plan, task, &mut statistics, &mut *session).reverify(&[resolved.image.span()]);
@@ -128,7 +130,7 @@ impl UpdateRun<'_, '_> {
         if !may_retry || std::mem::replace(&mut self.progress.attempts.reread_after_reset, true) {
             return Err(error.of_unit(&task.unit));
         }
-        self.cx.warn("What the unit gives differs before a reset. It is reset and read again before it is judged.");
+        self.cx.warn(Warning::DiffersBeforeReset);
         self.leave_update_mode(RestartMethod::BusReset, &mut *session)?;
         drop(session);
         let resolved = &task.resolved;
@@ -154,11 +156,8 @@ impl UpdateRun<'_, '_> {
         let mut seen = confirm::confirm(self.bench, expected, unit, self.cx);
         self.note_seen(&mut seen, expected.route);
         if seen.after == RestartState::NotBack {
-            return Err(Failure::new(
-                ExitCode::NotBack,
-                format!("The application did not come back once more: {}.", seen.words),
-            )
-            .cure("Press reset on the unit, or unplug it and plug it in again."));
+            let failure = Failure::new(FailureKind::NotBackAgain { observed: seen.words });
+            return Err(failure.remedy(Remedy::ResetOrReplug));
         }
         self.emit_step(StepName::Confirm, StepState::Done, seen.words);
         Ok(())
@@ -169,25 +168,22 @@ impl UpdateRun<'_, '_> {
         let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(false) };
         let disk = opened.identity.facts.volume.as_ref();
         let Some(lines) = disk.and_then(|disk| disk.text(name)) else {
-            self.cx.warn(format!("The unit left no {name} that would say whether it took the file."));
+            self.cx.warn(Warning::NoResultFile { file: name.clone() });
             return Ok(false);
         };
         let found = |words: &str| lines.iter().find(|line| line.contains(words));
         if let Some(line) = found(failure) {
             self.progress.ledger.lose_track();
             self.progress.report.outcome = RunOutcome::Failed;
-            return Err(Failure::new(
-                ExitCode::Transfer,
-                format!("The unit refused the file; its {name} says: {line}."),
-            )
-            .cure("Check that this file is for this very unit, and take one that was released for it."));
+            let failure = Failure::new(FailureKind::FileRefused { file: name.clone(), line: line.clone() });
+            return Err(failure.remedy(Remedy::CheckFileIsForUnit));
         }
         if let Some(line) = found(success) {
             self.emit_step(StepName::Finish, StepState::Done, format!("{name} says: {line}"));
             return Ok(true);
         }
-        let line = lines.first().map_or("nothing", String::as_str);
-        self.cx.warn(format!("The unit's {name} says neither that it took the file nor that it refused: {line}."));
+        let line = lines.first().map_or("nothing", String::as_str).to_owned();
+        self.cx.warn(Warning::UnclearResult { file: name.clone(), line });
         Ok(false)
     }
 
@@ -208,13 +204,13 @@ impl UpdateRun<'_, '_> {
                 return Err(left_while_read(&restarted.unit));
             }
             Err(error) => {
-                self.cx.warn(format!("{name} could not be read: {error}. What the unit holds is not checked."));
+                self.cx.warn(Warning::ShownFileUnreadable { file: name.to_string(), error });
                 return Ok(());
             }
         };
         let image = &restarted.task.resolved.image;
         let Some(found) = volume::decode(route, image.start(), &shown) else {
-            self.cx.warn(format!("The unit shows no application in {name}. What it holds is not checked."));
+            self.cx.warn(Warning::NoApplicationShown { file: name.to_string() });
             return Ok(());
         };
         let Progress { report, ledger, written, .. } = &mut self.progress;
@@ -229,28 +225,19 @@ impl UpdateRun<'_, '_> {
         }
         if restarted.was_lost_at_end() {
             // It is there again, so the work can go on.
-            let failure = Failure::new(ExitCode::Transfer, "The unit left the bus before it had taken the file.")
-                .cure("Check cable and power, and run the same command again.");
+            let failure = Failure::new(FailureKind::LostBeforeFile).remedy(Remedy::CheckCable);
             return Err(Stop::lost(&restarted.unit, Loss::Unit, failure));
         }
         report.outcome = RunOutcome::Failed;
         written.spans.iter().for_each(|span| ledger.record_difference(*span));
-        let count = text::count(usize::try_from(result.different + result.unread).unwrap_or(usize::MAX), "byte");
-        let from = result.first_difference.map_or("where it ends".to_owned(), |first| format!("from {} on", first.at));
-        Err(Failure::new(
-            ExitCode::Differs,
-            format!("The unit took the file, and what it shows in {name} differs in {count}, {from}."),
-        )
-        .cure("Run the same command again; if it repeats, the unit's flash is worn out or damaged.")
-        .into())
+        let (bytes, from) = (result.different + result.unread, result.first_difference.map(|first| first.at));
+        let failure = Failure::new(FailureKind::ShownDiffers { file: name.to_string(), bytes, from });
+        Err(failure.remedy(Remedy::RunAgainOrFlashWorn).into())
     }
 }
 
 /// The unit was back and left the bus again: it may come once more.
 fn left_while_read(unit: &DeviceInfo) -> Stop {
-    let failure =
-        Failure::new(ExitCode::Transfer, "The unit came back, and left the bus again while it was looked at.").cure(
-            "Check cable and power, and run the same command again: it looks first, and writes only what differs.",
-        );
+    let failure = Failure::new(FailureKind::LeftWhileRead).remedy(Remedy::CheckCableAndResume);
     Stop::lost(unit, Loss::Unit, failure)
 }

@@ -1,7 +1,7 @@
 //! What of the present content is saved or kept, before anything is erased.
 
 use vaka_base::size::Bytes;
-use vaka_core::event::{ExitCode, Failure, StepName, StepState};
+use vaka_core::event::{StepName, StepState};
 use vaka_core::plan::ApprovedPlan;
 use vaka_image::ERASED;
 use vaka_image::Image;
@@ -13,8 +13,11 @@ use super::request::Save;
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
+use crate::failure::{Failure, FailureKind, SaveObstacle};
 use crate::protocol::session::Session;
 use crate::read_session::{self, Parts};
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
     /// Saves what the unit holds in the regions that the route writes, once in a run.
@@ -28,14 +31,11 @@ impl UpdateRun<'_, '_> {
         };
         let image = Image::of_memory(&parts).and_then(|image| image.without_blank_end(16));
         let Some(image) = image else {
-            self.cx.warn(match spans.is_empty() {
-                true => "The unit shows no application, and nothing was saved.",
-                false => "The unit holds nothing there: it is blank, and nothing was saved.",
-            });
+            self.cx.warn(Warning::NothingToSave { is_blank: !spans.is_empty() });
             self.progress.content.backup_name = Some(String::new());
             return Ok(());
         };
-        let name = save(&image)?;
+        let name = save(&image).map_err(Failure::from)?;
         self.emit_step(StepName::Read, StepState::Done, format!("saved: {name}"));
         self.progress.content.backup_name = Some(name);
         Ok(())
@@ -44,17 +44,11 @@ impl UpdateRun<'_, '_> {
     /// The readable addresses of the regions that the route writes: a unit may show no more than
     /// its application.
     fn spans_to_save(&mut self, resolved: &Resolved<'_>, session: &mut dyn Session) -> Result<Vec<Span>, Failure> {
-        let refused = |words: &str| {
-            Failure::new(ExitCode::Refused, words.to_owned())
-                .state("Nothing was changed in the unit.")
-                .cure("Leave out --save if the present content is not needed.")
-        };
+        let refused = |obstacle| Failure::new(FailureKind::CannotSave(obstacle)).unchanged().remedy(Remedy::DoNotSave);
         if !session.limits().can_read {
-            return Err(refused("The unit cannot be read, so its present content cannot be saved."));
+            return Err(refused(SaveObstacle::Unreadable));
         }
-        let shown = session
-            .extent(resolved.image.start(), self.cx)
-            .map_err(|_| refused("The unit's present content could not be read, so it cannot be saved."))?;
+        let shown = session.extent(resolved.image.start(), self.cx).map_err(|_| refused(SaveObstacle::ReadFailed))?;
         let regions = resolved.route.writes.iter().map(|region| region.span);
         Ok(match shown {
             None => regions.collect(),
@@ -79,7 +73,7 @@ impl UpdateRun<'_, '_> {
             || self.request.shelf.and_then(|shelf| shelf.left(&unit)).filter(|pending| holds_all(pending, spans));
         let preserved = match self.progress.content.preserved.take().or_else(pending) {
             Some(preserved) => {
-                self.cx.warn("What is kept was read before a break; those bytes are written, not what is there now.");
+                self.cx.warn(Warning::PreservedEarlier);
                 preserved
             }
             None => {

@@ -1,7 +1,7 @@
 //! What a run has done and observed so far. It survives the loss of the unit.
 
-use vaka_base::size::Grouped;
-use vaka_core::event::{Check, ExitCode, Failure, Report, RestartState, RunOutcome, Transfers};
+use crate::failure::{Failure, FailureKind, RunEffect};
+use vaka_core::event::{Check, ExitCode, Report, RestartState, RunOutcome, Transfers};
 use vaka_core::plan::{Ledger, Plan};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit_state::UnitState;
@@ -107,16 +107,17 @@ impl Progress<'_> {
     /// cause. If the run has changed the unit, it is not a refusal.
     pub(super) fn merge_failures(&self, again: Failure) -> Failure {
         let Some(first) = &self.attempts.first_failure else { return again };
-        if again.message.contains(&first.message) {
+        if again.kind.includes(&first.kind) {
             return again;
         }
-        let message = format!("{} After the unit was back: {}", first.message, again.message);
         let code = match again.code {
             ExitCode::Stopped | ExitCode::Transfer | ExitCode::Differs | ExitCode::NotBack => again.code,
             other if !self.ledger.has_changed_unit() => other,
             _ => ExitCode::Transfer,
         };
-        Failure { message, code, cure: again.cure.clone().or_else(|| first.cure.clone()), ..again }
+        let remedies = if again.remedies.is_empty() { first.remedies.clone() } else { again.remedies };
+        let kind = Box::new(FailureKind::AfterReturn { first: first.kind.clone(), then: again.kind });
+        Failure { kind, code, remedies, ..again }
     }
 
     /// The outcome of a run that ended with a failure.
@@ -150,47 +151,17 @@ impl Progress<'_> {
         })
     }
 
-    /// The state in a sentence, with what is known in numbers.
-    pub(super) fn state_sentence(&self, state: UnitState) -> String {
-        let (image, in_update_mode) = (&self.written.spans, self.unit.in_update_mode);
-        let total: u64 = image.iter().map(|span| Span::len(*span)).sum();
-        let (present, checked) = (self.ledger.bytes_present(image), self.ledger.bytes_checked(image));
-        let numbers = format!(
-            "{} of {} bytes of the image were accepted or already there, and {} were compared",
-            Grouped(present),
-            Grouped(total),
-            Grouped(checked)
-        );
-        let place = if in_update_mode { ", in update mode" } else { "" };
-        // What a unit does that left update mode by itself is not known.
-        let started = match self.report.after {
-            RestartState::NotRestarted if in_update_mode => " The application was not started.",
-            _ => "",
-        };
-        let untouched = match &self.written.untouched[..] {
-            [] => String::new(),
-            regions => format!(" Not touched: {}.", regions.join(" and ")),
-        };
-        match state {
-            UnitState::Unchanged => "The unit is unchanged.".to_owned(),
-            UnitState::UnchangedInUpdateMode => "The unit is in update mode, unchanged.".to_owned(),
-            UnitState::PartlyErased | UnitState::PartlyWritten => {
-                format!("The unit is {state}{place}: {numbers}.{started}{untouched}")
-            }
-            UnitState::WrittenNotChecked => format!("The image is {state}{place}: {numbers}.{started}"),
-            UnitState::CheckedNotStarted if in_update_mode => format!("The image is {state}{place}: {numbers}."),
-            UnitState::CheckedNotStarted => {
-                format!("The image is written and checked: {numbers}. The application was not seen running.")
-            }
-            UnitState::Restarted => {
-                "The unit left update mode; whether its application runs was not observed.".to_owned()
-            }
-            UnitState::Running => "The application was seen running after the update.".to_owned(),
-            UnitState::Unknown => format!(
-                "What the unit holds is unknown: it accepted {} of {} bytes of the image, and the effect of the last request was not observed.",
-                Grouped(present),
-                Grouped(total)
-            ),
+    /// The state of the unit, with what is known in numbers.
+    pub(super) fn effect(&self, state: UnitState) -> RunEffect {
+        let image = &self.written.spans;
+        RunEffect {
+            state,
+            in_update_mode: self.unit.in_update_mode,
+            not_restarted: self.report.after == RestartState::NotRestarted,
+            image_bytes: image.iter().map(|span| Span::len(*span)).sum(),
+            present_bytes: self.ledger.bytes_present(image),
+            compared_bytes: self.ledger.bytes_checked(image),
+            untouched: self.written.untouched.clone(),
         }
     }
 

@@ -3,13 +3,13 @@
 use std::time::Duration;
 
 use vaka_base::version::Version;
-use vaka_core::event::Failure;
 use vaka_core::matching::Claim;
 use vaka_core::sheet::Undo;
 use vaka_core::unit::MemoryChoice;
 use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::bench::selector::Selector;
+use vaka_core::event::FailureText;
 
 /// What is wanted.
 #[derive(Clone, Debug)]
@@ -82,7 +82,7 @@ pub trait PreservedStore: std::fmt::Debug {
     ///
     /// # Errors
     /// It cannot be stored. Nothing was changed in the unit.
-    fn put(&self, unit: &str, image: &Image) -> Result<String, Failure>;
+    fn put(&self, unit: &str, image: &Image) -> Result<String, FailureText>;
 
     /// What an earlier run left there, because it did not come to its end.
     fn left(&self, unit: &str) -> Option<Image>;
@@ -93,7 +93,7 @@ pub trait PreservedStore: std::fmt::Debug {
 
 /// Keeps what was read of a unit; gives back what it is called.
 #[derive(Clone, Copy)]
-pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, Failure>);
+pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, FailureText>);
 
 impl std::fmt::Debug for Save<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {

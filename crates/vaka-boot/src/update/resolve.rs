@@ -1,7 +1,6 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
 use vaka_base::version::Version;
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::matching::{Claim, MatchInput, Outcome, Question, Verdict, judge, of_board, tell_themselves};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
@@ -13,6 +12,8 @@ use super::request::{ReleaseImage, Request};
 use super::resolved::Resolved;
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
+use crate::failure::{Failure, FailureKind};
+use crate::remedy::Remedy;
 
 /// An image, and what the release says of it if it comes from one.
 struct SelectedImage<'a> {
@@ -152,13 +153,9 @@ fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result
     let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
     let own: Vec<&ReleaseImage> = open.iter().filter_map(of).collect();
     let Some(first) = own.first() else {
-        let names = |ids: &[&str]| ids.join(", ");
-        let wanted: Vec<&str> = open.iter().map(|variant| variant.id.as_str()).collect();
-        let there: Vec<&str> = all.iter().map(|offered| offered.variant.as_str()).collect();
-        let message = format!("The release has no image for {}.", names(&wanted));
-        let failure = Failure::new(ExitCode::Refused, message)
-            .state("Nothing was changed in the unit.")
-            .cure(format!("It has images for: {}.", names(&there)));
+        let variants = open.iter().map(|variant| variant.id.to_string()).collect();
+        let there = all.iter().map(|offered| offered.variant.clone()).collect();
+        let failure = Failure::new(FailureKind::NoImageFor { variants }).unchanged().remedy(Remedy::KnownImages(there));
         return Err(ImageUnavailable::Failed(failure));
     };
     let is_one = own.len() == open.len() && own.iter().all(|other| other.image.segments() == first.image.segments());
@@ -189,10 +186,9 @@ fn only_sheet<'a>(found: &Candidate<'a>) -> Result<&'a Sheet, Failure> {
     match found.sheets[..] {
         [only] => Ok(only),
         _ => {
-            let names: Vec<&str> = found.sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
-            Err(Failure::new(ExitCode::Refused, format!("{} share the ids {}.", names.join(" and "), found.id()))
-                .state("Nothing was changed in the unit.")
-                .cure("Say which it is: --variant PRODUCT/VARIANT."))
+            let products = found.sheets.iter().map(|sheet| sheet.product.id.clone()).collect();
+            let failure = Failure::new(FailureKind::SharedIds { products, id: found.id() });
+            Err(failure.unchanged().remedy(Remedy::QualifyVariant))
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use vaka_base::text;
 use vaka_core::dfu::Status;
-use vaka_core::event::{Check, ExitCode, Failure, RestartState, RunOutcome, StepName, StepState, milliseconds};
+use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome, StepName, StepState, milliseconds};
 use vaka_core::matching::image_version;
 use vaka_core::plan::{Plan, RestartMethod};
 use vaka_core::sheet::{Route, UndoPhase, VersionSource};
@@ -14,8 +14,10 @@ use super::stop::Stop;
 use super::update_run::UpdateRun;
 use super::written::Restarted;
 use crate::bench::candidate::{dfu_mode, id_of};
+use crate::failure::{Failure, FailureKind};
 use crate::protocol::dfu;
 use crate::protocol::session::{FinishOutcome, Loss};
+use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
 impl<'s> Restarted<'s> {
@@ -77,14 +79,9 @@ impl UpdateRun<'_, '_> {
 
     /// The application did not come back.
     fn not_back(&mut self, seen: &RestartOutcome, route: &Route) -> Failure {
-        let failure = Failure::new(ExitCode::NotBack, format!("The application did not come back: {}.", seen.words));
         let status = self.dfu_status_of(seen, route);
-        let failure = match &status {
-            Some((_, words)) => Failure { message: format!("{} {words}", failure.message), ..failure },
-            None => failure,
-        };
-        let is_bad = status.is_some_and(|(status, _)| status == Status::Firmware);
-        failure.cure(self.recovery_hint(is_bad))
+        let remedies = self.recovery_hint(status == Some(Status::Firmware));
+        Failure { remedies, ..Failure::new(FailureKind::NotBack { observed: seen.words.clone(), status }) }
     }
 
     /// Notes what was observed after a restart.
@@ -123,11 +120,7 @@ impl UpdateRun<'_, '_> {
             return Ok(());
         }
         progress.report.after = RestartState::Restarted;
-        let failure = Failure::new(
-            ExitCode::Transfer,
-            format!("The unit was lost before it confirmed that the image is complete. Then {}, and nothing shows which firmware that is.", seen.words),
-        )
-        .cure("Run the same command again.");
+        let failure = Failure::new(FailureKind::LostAtEnd { observed: seen.words.clone() }).remedy(Remedy::RunAgain);
         // The host can bring it back by itself, so the update is repeated, once.
         let is_repeated = restarted.task.resolved.route.enters_by_itself()
             && !std::mem::replace(&mut progress.attempts.end_repeated, true);
@@ -148,30 +141,21 @@ impl UpdateRun<'_, '_> {
 
     /// What can be done about an application that did not come back. If the bootloader reports
     /// that its firmware is bad, no switch or reset helps.
-    fn recovery_hint(&self, firmware_is_bad: bool) -> String {
-        let next = match firmware_is_bad {
-            true => {
-                "Run the same command again: it writes the image once more. If it repeats, this image does not run on this unit."
-            }
-            false => {
-                "Set switches and buttons back and press reset, or unplug the unit and plug it in again; 'vaka survey' shows what it is then."
-            }
-        };
-        match self.progress.content.backup_name.as_deref().filter(|name| !name.is_empty()) {
-            None => next.to_owned(),
-            Some(name) => format!("{next} The old firmware goes back with: vaka update {name} --agree older-version"),
-        }
+    fn recovery_hint(&self, firmware_is_bad: bool) -> Vec<Remedy> {
+        let next = if firmware_is_bad { Remedy::WriteAgain } else { Remedy::SetSwitchesBackAndLook };
+        let saved = self.progress.content.backup_name.clone().filter(|name| !name.is_empty());
+        std::iter::once(next).chain(saved.map(|file| Remedy::RestoreSaved { file })).collect()
     }
 
     /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
     /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
-    fn dfu_status_of(&mut self, seen: &RestartOutcome, route: &Route) -> Option<(Status, String)> {
+    fn dfu_status_of(&mut self, seen: &RestartOutcome, route: &Route) -> Option<Status> {
         let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
         let opened = self.bench.look(device, self.cx).ok()?;
         let (device, params) = opened.by_route(route, None)?.into_dfu()?;
         let reply = dfu::read_status(device, &params, self.cx).ok()?;
         // A reset or a loss of power is what just happened to it.
         let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
-        (!says_nothing).then(|| (reply.status, format!("Its bootloader reports {}.", reply.status)))
+        (!says_nothing).then_some(reply.status)
     }
 }

@@ -3,7 +3,7 @@
 use std::any::Any;
 use std::cell::OnceCell;
 
-use vaka_core::event::{Event, ExitCode, Failure, Report, RunOutcome};
+use vaka_core::event::{ExitCode, Report, RunOutcome};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
@@ -19,8 +19,12 @@ use crate::bench::discovery::{self, LazyCandidates, UnitQuery};
 use crate::bench::returning;
 use crate::bench::tracking::TrackedUnit;
 use crate::context::Context;
+use crate::event::Event;
+use crate::failure::{Failure, FailureKind, UnitCondition};
 use crate::operator::Operator;
 use crate::protocol::session::Loss;
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// How often a run goes on after its unit was lost. Chosen by us: beyond this the cable is
 /// faulty.
@@ -104,12 +108,11 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.attempts.resumes += 1;
         self.progress.attempts.first_failure.get_or_insert_with(|| failure.clone());
         let place = self.bench.place(&unit.location);
-        self.cx
-            .warn(format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure.message));
+        self.cx.warn(Warning::WaitingForReturn { failure: failure.kind.clone(), place });
         match self.come_back(&unit, loss == Loss::Link) {
             Ok(back) => self.candidate(&back).map(Located::new).ok_or(failure),
             Err(stopped) if stopped.code == ExitCode::Stopped => {
-                Err(Failure { message: stopped.message, code: ExitCode::Stopped, ..failure })
+                Err(Failure { kind: stopped.kind, code: ExitCode::Stopped, ..failure })
             }
             Err(_) => Err(failure),
         }
@@ -119,10 +122,9 @@ impl<'a> UpdateRun<'a, '_> {
     fn await_reset(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<Located<'a>, Failure> {
         self.progress.attempts.reset = true;
         let back = self.come_back(unit, may_stay)?;
-        self.candidate(&back).map(Located::new).ok_or_else(|| {
-            Failure::new(ExitCode::NoUnit, "The unit came back as something that no sheet knows.")
-                .cure("See with 'vaka survey' what it is now.")
-        })
+        self.candidate(&back)
+            .map(Located::new)
+            .ok_or_else(|| Failure::new(FailureKind::ReturnedUnknown).remedy(Remedy::LookWhatItIs))
     }
 
     fn come_back(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<DeviceInfo, Failure> {
@@ -145,8 +147,7 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.close();
         self.progress.unit.in_update_mode &= self.is_listed_in_update_mode();
         if let Some(state) = self.progress.unit_state() {
-            failure.state = Some(self.progress.state_sentence(state));
-            failure.unit_state = Some(state);
+            failure.unit = Some(UnitCondition::AfterRun(self.progress.effect(state)));
         }
         self.cx.tell(Event::Error(failure));
     }

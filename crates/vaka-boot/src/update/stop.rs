@@ -1,8 +1,8 @@
 //! Why an attempt ends before the application is confirmed.
 
-use vaka_core::event::Failure;
 use vaka_usb::DeviceInfo;
 
+use crate::failure::Failure;
 use crate::protocol::session::Loss;
 
 /// Why an attempt ends before the application is confirmed.

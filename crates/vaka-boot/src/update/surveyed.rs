@@ -2,7 +2,7 @@
 //! final plan.
 
 use vaka_base::text;
-use vaka_core::event::{Check, ExitCode, Failure, StepName, StepState};
+use vaka_core::event::{Check, ExitCode, StepName, StepState};
 use vaka_core::plan::{ApprovedPlan, KnownContent};
 use vaka_image::address::Span;
 
@@ -10,6 +10,7 @@ use super::drafted::{Connected, UpdateTask};
 use super::executor::Statistics;
 use super::stop::Stop;
 use super::update_run::UpdateRun;
+use crate::failure::Failure;
 use crate::protocol::session::Session;
 
 /// A unit whose content is known as far as it matters. Nothing was changed in it.

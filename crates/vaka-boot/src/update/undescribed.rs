@@ -2,7 +2,6 @@
 
 use std::cell::OnceCell;
 
-use vaka_core::event::{ExitCode, Failure};
 use vaka_core::sheet::{EntryStep, Sheet, Signal};
 use vaka_core::unit::Mode;
 use vaka_image::address::Address;
@@ -15,7 +14,9 @@ use super::resolved::Resolved;
 use super::update_run::UpdateRun;
 use crate::bench::candidate::Candidate;
 use crate::entry::{self, EntryProcedure, EntryTarget};
+use crate::failure::{Failure, FailureKind};
 use crate::protocol::identity::Identity;
+use crate::remedy::Remedy;
 
 impl<'a> UpdateRun<'a, '_> {
     /// An undescribed unit is accepted only if nothing else can be meant: many machines have
@@ -33,11 +34,8 @@ impl<'a> UpdateRun<'a, '_> {
     ) -> Result<Resolved<'s>, Failure> {
         let image = self.image_of_undescribed(identity)?;
         let facts = &identity.facts;
-        let sheet = Sheet::of_unit(facts, &image, &self.request.memory).map_err(|error| {
-            Failure::new(ExitCode::Refused, format!("Nobody described this unit, and {error}."))
-                .state("Nothing was changed in the unit.")
-                .cure("Write a product sheet for it; 'vaka sheet new' makes a first one from what can be seen.")
-        })?;
+        let sheet = Sheet::of_unit(facts, &image, &self.request.memory)
+            .map_err(|error| Failure::new(FailureKind::Undescribed(error)).unchanged().remedy(Remedy::WriteSheet))?;
         let sheet = generic.get_or_init(|| sheet);
         let described = Candidate { device: found.device.clone(), mode: Mode::Update, sheets: vec![sheet] };
         self.judged(&described, sheet, image, facts)
@@ -47,15 +45,12 @@ impl<'a> UpdateRun<'a, '_> {
     /// DFU mode. That changes its mode, so it is agreed first.
     pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
         if !self.has_agreed(NO_SHEET) {
-            let name = found.id();
-            return Err(Failure::new(ExitCode::Refused, format!("No sheet knows {name}, whose application runs."))
-                .state("Nothing was changed in the unit.")
-                .cure("If it is to be put into DFU mode and updated on its own word alone: --agree no-sheet."));
+            let failure = Failure::new(FailureKind::NoSheet { id: found.id() });
+            return Err(failure.unchanged().remedy(Remedy::ConsentToNoSheet(NO_SHEET)));
         }
         if self.request.plan_only {
-            return Err(Failure::new(ExitCode::Refused, "What this unit can do shows only in its DFU mode.")
-                .state("Nothing was changed in the unit.")
-                .cure("Put it into DFU mode and run the same command, or leave out --plan."));
+            let failure = Failure::new(FailureKind::PlanNeedsDfuMode);
+            return Err(failure.unchanged().remedy(Remedy::EnterDfuOrUpdate));
         }
         let signal = [EntryStep::Signal(Signal::DfuDetach)];
         let procedure = EntryProcedure {

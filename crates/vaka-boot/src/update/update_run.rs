@@ -1,6 +1,6 @@
 //! What every stage of an update works with.
 
-use vaka_core::event::{Event, StepName, StepState};
+use vaka_core::event::{StepName, StepState};
 use vaka_core::matching::{Phase, Verdict};
 use vaka_core::plan::Plan;
 use vaka_usb::DeviceInfo;
@@ -10,6 +10,7 @@ use super::request::Request;
 use crate::bench::buses::Bench;
 use crate::bench::candidate::Candidate;
 use crate::context::Context;
+use crate::event::Event;
 use crate::operator::Operator;
 
 /// An update of one unit, over all its attempts.

@@ -1,6 +1,6 @@
 //! The final plan is executed, and the unit leaves update mode.
 
-use vaka_core::event::{Check, Failure, StepName, StepState, milliseconds};
+use vaka_core::event::{Check, StepName, StepState, milliseconds};
 use vaka_core::plan::{ApprovedPlan, KnownContent, RestartMethod};
 use vaka_core::sheet::{RouteKind, UndoPhase};
 use vaka_usb::DeviceInfo;
@@ -12,6 +12,7 @@ use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::surveyed::Approved;
 use super::update_run::UpdateRun;
+use crate::failure::Failure;
 use crate::protocol::session::{FinishOutcome, Session};
 
 /// The end of an execution.

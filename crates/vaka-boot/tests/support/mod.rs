@@ -12,9 +12,12 @@ use std::time::Duration;
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
+use vaka_boot::failure::{Failure, FailureKind, RefusalReason};
 use vaka_boot::operator::Unattended;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Failure, Report};
+use vaka_boot::warning::Warning;
+use vaka_core::event::{ExitCode, Report};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
@@ -186,7 +189,7 @@ impl Scene {
 
     /// Somebody does something after a time, in words.
     pub fn hand_at(&self, after: Duration, words: &str) {
-        lock(&self.world).hand_later(PORT, after, Hand::parse(words).unwrap());
+        lock(&self.world).hand_later(PORT, after, words.parse::<Hand>().unwrap());
     }
 
     pub fn hand(&self, hand: Hand) {
@@ -251,7 +254,7 @@ impl Scene {
             return false;
         }
         let said = failure(&events).unwrap();
-        assert!(said.state.is_some() && said.cure.is_some(), "{what}: {said:?}");
+        assert!(said.unit.is_some() && !said.remedies.is_empty(), "{what}: {said:?}");
         assert!(matches!(report.code, ExitCode::Transfer | ExitCode::NotBack | ExitCode::NoUnit), "{what}: {said:?}");
         self.back_into_update_mode();
         let (again, events) = self.update();
@@ -302,14 +305,20 @@ pub fn failure(events: &[Event]) -> Option<&Failure> {
     })
 }
 
-pub fn warnings(events: &[Event]) -> Vec<&str> {
-    fn text(event: &Event) -> Option<&str> {
-        match event {
-            Event::Warning { text } => Some(text),
-            _ => None,
-        }
+/// A failure for a search of words: the sentence of the evidence that refuses, or else all of it.
+pub fn told(failure: &Failure) -> String {
+    match &*failure.kind {
+        FailureKind::Refused(RefusalReason::Evidence(against)) => against.sentence(),
+        kind => format!("{kind:?} {:?}", failure.remedies),
     }
-    events.iter().filter_map(text).collect()
+}
+
+pub fn warnings(events: &[Event]) -> Vec<&Warning> {
+    let warnings = events.iter().filter_map(|event| match event {
+        Event::Warning { text } => Some(text),
+        _ => None,
+    });
+    warnings.collect()
 }
 
 /// Everything that can go wrong with a transfer.

@@ -76,35 +76,6 @@ impl Status {
     }
 }
 
-impl Status {
-    /// What a person can do about it.
-    pub fn cure(self) -> &'static str {
-        match self {
-            Self::Ok | Self::UnknownError | Self::Unknown(_) => {
-                "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
-            }
-            Self::Target => "Check that this file is made for this very unit; its own bootloader says that it is not.",
-            Self::File => {
-                "Take a file that was released for this unit; one that was changed, cut or not signed is refused."
-            }
-            Self::Write => {
-                "Look for a write protection (a jumper, an option of the chip) and lift it, then run the same command."
-            }
-            Self::Erase | Self::CheckErased | Self::Program | Self::Verify => {
-                "Run the same command again; if the same address fails, the unit's flash is worn out or damaged there."
-            }
-            Self::Address => {
-                "Compare the file's addresses ('vaka check FILE') with the memory that 'vaka survey' shows."
-            }
-            Self::NotDone => "Fetch the file again: it was cut short, or is made for another unit.",
-            Self::Firmware => "Run 'vaka update' with the right file: the unit waits for firmware.",
-            Self::Vendor => "Ask the maker what it means; with memory addresses it mostly is read protection.",
-            Self::UsbReset | Self::PowerOnReset => "Check cable and power, then run the same command again.",
-            Self::StalledPacket => "Unplug the unit, put it into update mode again and run the same command.",
-        }
-    }
-}
-
 impl fmt::Display for Status {
     /// The standard's name, and what it means.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {

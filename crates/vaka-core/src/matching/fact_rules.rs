@@ -92,13 +92,13 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     let lost = |span: Span| span.len() - covered(span);
     let loss = |name: &str, span: Span| {
         let seen = of_unit(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
-        let means = "erased by --clear-all, and this file does not put it back";
+        let means = "erased with everything else, and this file does not put it back";
         seen.weighs(Weight::unless_agreed(format!("lose-{name}")), means)
     };
     if !sheet.is_described {
         let all = variant.regions.iter().map(|region| lost(region.span)).sum();
         let seen = of_unit(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
-        let means = "erased by --clear-all: settings, and a bootloader if there is one";
+        let means = "erased with everything else: settings, and a bootloader if there is one";
         return vec![seen.weighs(Weight::unless_agreed("lose-everything"), means)];
     }
     let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
@@ -109,7 +109,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
         - variant.regions.iter().map(|region| region.span.len()).sum::<u64>();
     if unnamed > 0 {
         let seen = of_unit(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
-        let means = "erased by --clear-all; the sheet does not say what is there";
+        let means = "erased with everything else; the sheet does not say what is there";
         losses.push(seen.weighs(Weight::unless_agreed("lose-unnamed"), means));
     }
     losses

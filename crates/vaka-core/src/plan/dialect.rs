@@ -5,7 +5,7 @@
 //! the route writes goes, and is in the plan.
 
 use crate::plan::blocks::Run;
-use crate::plan::error::PlanError;
+use crate::plan::error::{ErasesOption, PlanError};
 use crate::plan::geometry::DialectCapabilities;
 use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept};
@@ -30,7 +30,7 @@ pub(super) fn steps(
     let erases_all = offer.erase == Some(EraseBy::All) || offer.erases_itself == Some(Erases::Everything);
     may_clear_all(job, &offer)?;
     if erases_all && job.keeps().next().is_some() {
-        return Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: "--keep" });
+        return Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: ErasesOption::Keep });
     }
     let mut sectors = match (erases_all, job.clear_all) {
         (true, _) => written_sectors(job),
@@ -87,7 +87,7 @@ fn may_clear_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(),
         (None, _) => false,
     };
     match job.clear_all && !erases_that {
-        true => Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: "--clear-all" }),
+        true => Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: ErasesOption::EraseAll }),
         false => Ok(()),
     }
 }

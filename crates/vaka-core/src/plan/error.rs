@@ -5,6 +5,15 @@ use vaka_image::address::Span;
 
 use crate::sheet::VariantId;
 
+/// A request about what is erased, which only some routes can follow.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum ErasesOption {
+    /// Preserve regions that share a sector with the image.
+    Keep,
+    /// Erase everything that may be erased.
+    EraseAll,
+}
+
 /// Why no plan can be made.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
@@ -27,12 +36,12 @@ pub enum PlanError {
     #[error("the unit says that it takes blocks of 0 bytes")]
     NoBlockSize,
     /// The unit decides what is erased on this route.
-    #[error("on a {route} route the unit itself decides what is erased; {option} has no meaning there")]
+    #[error("on a {route} route the unit itself decides what is erased")]
     UnitDecides {
         /// The kind of route.
         route: String,
-        /// The option.
-        option: &'static str,
+        /// The request that has no meaning there.
+        option: ErasesOption,
     },
     /// The plan is for another variant than the approval.
     #[error("the approval is for variant '{0}'")]

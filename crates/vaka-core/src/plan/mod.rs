@@ -18,7 +18,7 @@ mod sectors;
 mod step;
 
 pub use blocks::{Block, Run};
-pub use error::PlanError;
+pub use error::{ErasesOption, PlanError};
 pub use geometry::{DialectCapabilities, WriteLimits};
 pub use ledger::Ledger;
 pub use memory_step::MemoryStep;

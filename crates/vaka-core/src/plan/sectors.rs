@@ -5,15 +5,15 @@ use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_image::span_set::SpanSet;
 
-use crate::plan::error::PlanError;
+use crate::plan::error::{ErasesOption, PlanError};
 use crate::plan::model::PlanInput;
 use crate::plan::step::Step;
 
 /// Refuses what only a route with addresses can do.
 pub(super) fn unit_decides(job: &PlanInput<'_>) -> Result<(), PlanError> {
     let option = match (job.clear_all, job.keep) {
-        (true, _) => "--clear-all",
-        (false, [_, ..]) => "--keep",
+        (true, _) => ErasesOption::EraseAll,
+        (false, [_, ..]) => ErasesOption::Keep,
         (false, []) => return Ok(()),
     };
     Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option })

@@ -296,7 +296,7 @@ impl Stage {
             return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::tame(&self.name))));
         }
         if let Some(shows) = self.foreign.as_ref().and_then(|foreign| foreign.shows.as_ref()) {
-            Ids::parse(shows).map_err(ManifestError::Value)?;
+            shows.parse::<Ids>().map_err(|error| ManifestError::Value(error.into()))?;
         }
         let mut seen: BTreeMap<(Option<&str>, &str, &str), &str> = BTreeMap::new();
         for entry in &self.images {

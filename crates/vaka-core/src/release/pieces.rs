@@ -16,7 +16,7 @@ use vaka_image::stamp::{self, Found};
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions};
 
 /// Why an image in a release cannot be used.
-#[derive(Clone, Debug, Error, PartialEq)]
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ImageError {
     /// A file cannot be read.

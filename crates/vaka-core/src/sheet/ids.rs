@@ -1,8 +1,10 @@
 //! USB ids in which digits may be open.
 
 use std::fmt;
+use std::str::FromStr;
 
 use serde::{Deserialize, Deserializer, Serialize, Serializer, de};
+use vaka_base::ParseError;
 
 use crate::placeholder;
 use crate::unit::UsbId;
@@ -19,26 +21,29 @@ struct Pattern {
     mask: u32,
 }
 
-impl Ids {
-    /// Reads one pattern.
-    ///
-    /// # Errors
-    /// A sentence with the text, when it is none or an example's.
-    ///
-    /// # Examples
-    /// ```
-    /// use vaka_core::sheet::Ids;
-    /// use vaka_core::unit::UsbId;
-    ///
-    /// let id = UsbId { vendor: 0x1209, product: 2 };
-    /// assert!(Ids::parse("1209:0002")?.is(id));
-    /// assert!(!Ids::parse("1209:0003")?.is(id));
-    /// # Ok::<(), String>(())
-    /// ```
-    pub fn parse(text: &str) -> Result<Self, String> {
-        let wrong = || format!("'{text}' is no USB id; write it like 1209:0002, with ? for a digit that may be any");
+/// Reads one pattern.
+///
+/// # Examples
+/// ```
+/// use vaka_core::sheet::Ids;
+/// use vaka_core::unit::UsbId;
+///
+/// let id = UsbId { vendor: 0x1209, product: 2 };
+/// assert!("1209:0002".parse::<Ids>()?.is(id));
+/// assert!(!"1209:0003".parse::<Ids>()?.is(id));
+/// # Ok::<(), vaka_base::ParseError>(())
+/// ```
+impl FromStr for Ids {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
+        let wrong = || {
+            ParseError::new(format!(
+                "'{text}' is no USB id; write it like 1209:0002, with ? for a digit that may be any"
+            ))
+        };
         if let Some(why) = placeholder::of_id(text) {
-            return Err(why);
+            return Err(ParseError::new(why));
         }
         let (vendor, product) = text.split_once(':').ok_or_else(wrong)?;
         let half = |digits: &str| -> Option<(u32, u32)> {
@@ -53,11 +58,14 @@ impl Ids {
         };
         let (vendor, product) = half(vendor).zip(half(product)).ok_or_else(wrong)?;
         if vendor.1 != 0xFFFF {
-            return Err(format!("'{text}' leaves the maker's half open, which would mean anybody's devices"));
+            let why = format!("'{text}' leaves the maker's half open, which would mean anybody's devices");
+            return Err(ParseError::new(why));
         }
         Ok(Self(vec![Pattern { value: vendor.0 << 16 | product.0, mask: vendor.1 << 16 | product.1 }]))
     }
+}
 
+impl Ids {
     /// Whether a device with this id is meant.
     pub fn is(&self, id: UsbId) -> bool {
         let id = u32::from(id.vendor) << 16 | u32::from(id.product);
@@ -127,13 +135,13 @@ impl<'de> Deserialize<'de> for Ids {
             }
 
             fn visit_str<E: de::Error>(self, text: &str) -> Result<Ids, E> {
-                Ids::parse(text).map_err(E::custom)
+                text.parse::<Ids>().map_err(E::custom)
             }
 
             fn visit_seq<A: de::SeqAccess<'de>>(self, mut list: A) -> Result<Ids, A::Error> {
                 let mut all = Vec::new();
                 while let Some(text) = list.next_element::<String>()? {
-                    all.extend(Ids::parse(&text).map_err(de::Error::custom)?.0);
+                    all.extend(text.parse::<Ids>().map_err(de::Error::custom)?.0);
                 }
                 if all.is_empty() { Err(de::Error::custom("name at least one USB id")) } else { Ok(Ids(all)) }
             }
@@ -147,26 +155,26 @@ mod tests {
     use super::*;
 
     fn id(text: &str) -> UsbId {
-        UsbId::parse(text).unwrap()
+        text.parse::<UsbId>().unwrap()
     }
 
     #[test]
     fn an_open_digit_is_any_digit_and_no_more() {
-        let ids = Ids::parse("1209:00F?").unwrap();
+        let ids = "1209:00F?".parse::<Ids>().unwrap();
         assert_eq!(ids.to_string(), "1209:00f?");
         for (text, meant) in [("1209:00f0", true), ("1209:00ff", true), ("1209:01f0", false), ("1208:00f0", false)] {
             assert_eq!(ids.is(id(text)), meant, "{text}");
         }
-        assert!(Ids::parse("1209:2").unwrap().is(id("1209:0002")));
-        assert!(!Ids::parse("1209:2").unwrap().is(id("1209:1002")));
+        assert!("1209:2".parse::<Ids>().unwrap().is(id("1209:0002")));
+        assert!(!"1209:2".parse::<Ids>().unwrap().is(id("1209:1002")));
         for bad in ["", "1209", "12?9:0001", "1209:00001", "1209:g", "1209:", "1234:5678", "ffff:ffff"] {
-            assert!(Ids::parse(bad).is_err(), "{bad}");
+            assert!(bad.parse::<Ids>().is_err(), "{bad}");
         }
     }
 
     #[test]
     fn patterns_overlap_where_an_id_fits_both() {
-        let ids = |text| Ids::parse(text).unwrap();
+        let ids = |text: &str| text.parse::<Ids>().unwrap();
         assert!(ids("1209:00?2").overlap(&ids("1209:001?")));
         assert!(!ids("1209:00?2").overlap(&ids("1209:0013")));
         assert!(!ids("1209:0002").overlap(&ids("1208:0002")));

@@ -282,7 +282,7 @@ impl Fact {
     /// with any blanks.
     pub fn agrees(&self, value: &str) -> bool {
         let number = |text: &str| {
-            let address = Address::parse(text).ok().map(Address::get);
+            let address = text.parse::<Address>().ok().map(Address::get);
             address.or_else(|| size::parse(text).ok()).or_else(|| frequency(text))
         };
         let plain = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();

@@ -20,7 +20,7 @@ use crate::placeholder;
 use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
-use vaka_base::{duration, text};
+use vaka_base::{ParseError, duration, text};
 use vaka_image::address::{Address, Span};
 use vaka_image::stamp;
 use vaka_image::wrapper::Wrapper;
@@ -196,7 +196,7 @@ impl Checker<'_> {
     }
 
     pub(super) fn time(&self, key: &str, time: &Spanned<String>) -> Checked<std::time::Duration> {
-        duration::parse(time.get_ref()).map_err(|message| self.error(&time.span(), key, message))
+        duration::parse(time.get_ref()).map_err(|error| self.error(&time.span(), key, error.into()))
     }
 
     /// iProduct, iManufacturer, iSerialNumber and bcdDevice, as far as they are given.
@@ -208,8 +208,9 @@ impl Checker<'_> {
         });
         let release = release.as_ref().map(|text| {
             let (from, to) = text.get_ref().split_once("..").unwrap_or((text.get_ref(), text.get_ref()));
-            let read =
-                |half: &str| ReleaseNumber::parse(half).map_err(|message| self.error(&text.span(), "release", message));
+            let read = |half: &str| {
+                half.parse::<ReleaseNumber>().map_err(|error| self.error(&text.span(), "release", error.into()))
+            };
             match (read(from)?, read(to)?) {
                 (from, to) if from <= to => Ok((from, to)),
                 _ => Err(self.error(&text.span(), "release", "ends before it begins".into())),
@@ -581,11 +582,11 @@ impl Checker<'_> {
     pub(super) fn address(&self, key: &str, number: &Spanned<Number>) -> Checked<Address> {
         let address = match number.get_ref() {
             Number::Plain(value) => {
-                u64::try_from(*value).map(Address::new).map_err(|_| "an address is not negative".into())
+                u64::try_from(*value).map(Address::new).map_err(|_| ParseError::new("an address is not negative"))
             }
-            Number::Text(text) => Address::parse(text),
+            Number::Text(text) => text.parse::<Address>(),
         };
-        let address = address.map_err(|message| self.error(&number.span(), key, message))?;
+        let address = address.map_err(|error| self.error(&number.span(), key, error.into()))?;
         if let Some(why) = placeholder::of_address(address.get()) {
             return Err(self.error(&number.span(), key, why));
         }
@@ -597,10 +598,10 @@ impl Checker<'_> {
 
     pub(super) fn size(&self, key: &str, number: &Spanned<Number>) -> Checked<u64> {
         let size = match number.get_ref() {
-            Number::Plain(value) => u64::try_from(*value).map_err(|_| "a size is not negative".into()),
+            Number::Plain(value) => u64::try_from(*value).map_err(|_| ParseError::new("a size is not negative")),
             Number::Text(text) => size::parse(text),
         };
-        size.map_err(|message| self.error(&number.span(), key, message))
+        size.map_err(|error| self.error(&number.span(), key, error.into()))
     }
 
     /// A short name that can stand in an option.

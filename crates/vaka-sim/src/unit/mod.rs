@@ -13,10 +13,12 @@ pub mod skua;
 pub mod stick;
 pub mod tern;
 
+use std::str::FromStr;
 use std::time::Duration;
 
 use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, Face, Setup};
+use vaka_base::ParseError;
 
 /// What a person does to a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -38,12 +40,11 @@ pub enum Hand {
     GoodLead,
 }
 
-impl Hand {
-    /// Reads `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `lead bad` or `lead good`.
-    ///
-    /// # Errors
-    /// A sentence with the words that are understood.
-    pub fn parse(text: &str) -> Result<Self, String> {
+/// Reads `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `lead bad` or `lead good`.
+impl FromStr for Hand {
+    type Err = ParseError;
+
+    fn from_str(text: &str) -> Result<Self, ParseError> {
         let words: Vec<&str> = text.split_whitespace().collect();
         match words[..] {
             ["hold", button] => Ok(Self::Hold(button.to_uppercase())),
@@ -53,9 +54,9 @@ impl Hand {
             ["plug"] => Ok(Self::Plug),
             ["lead", "bad"] => Ok(Self::BadLead),
             ["lead", "good"] => Ok(Self::GoodLead),
-            _ => Err(format!(
+            _ => Err(ParseError::new(format!(
                 "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, lead bad, lead good"
-            )),
+            ))),
         }
     }
 }

@@ -13,6 +13,7 @@ use super::wire::{self, DEFAULT_PORT, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
 use crate::strings;
+use vaka_base::ParseError;
 
 /// Time to reach a server and to get a list or an import. Chosen by us: long
 /// for a busy machine in the same building, short for a person who waits.
@@ -50,9 +51,10 @@ impl UsbIpBus {
     /// A bus from `usbip://HOST[:PORT]`.
     ///
     /// # Errors
-    /// A sentence, when `name` is not of that form.
-    pub fn new(name: &str) -> Result<Self, String> {
-        let wrong = || format!("'{name}' is no bus; write it like usb, usbip://HOST or usbip://HOST:PORT");
+    /// `name` is not of that form.
+    pub fn new(name: &str) -> Result<Self, ParseError> {
+        let wrong =
+            || ParseError::new(format!("'{name}' is no bus; write it like usb, usbip://HOST or usbip://HOST:PORT"));
         let server = name.strip_prefix("usbip://").map(|rest| rest.trim_end_matches('/')).ok_or_else(wrong)?;
         let has_port = server.rsplit_once(':').is_some_and(|(host, port)| {
             !port.is_empty()

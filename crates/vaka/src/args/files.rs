@@ -89,7 +89,7 @@ pub struct Convert {
     #[arg(long, value_name = "A..B", value_parser = range)]
     pub range: Option<Span>,
     /// Move it, so that it starts here
-    #[arg(long, value_name = "ADDRESS", value_parser = Address::parse)]
+    #[arg(long, value_name = "ADDRESS")]
     pub move_to: Option<Address>,
     #[command(flatten)]
     pub output: Output,

@@ -42,7 +42,7 @@ pub struct Common {
     #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
     /// One unit: id=VID:PID, serial=…, port=… (or its place's name), name=…, folder=… (where its disk is mounted), or such a value alone
-    #[arg(long, global = true, value_name = "SEL", value_parser = Selector::parse)]
+    #[arg(long, global = true, value_name = "SEL")]
     pub unit: Option<Selector>,
     /// What is printed on the board: the variant's id, or the printed text
     #[arg(long, global = true, value_name = "ID")]

@@ -6,7 +6,7 @@ use vaka_image::facts::Suffix;
 
 /// A 32-bit number, in hex with 0x or decimal.
 pub(super) fn number(text: &str) -> Result<u32, String> {
-    Address::parse(text).ok().and_then(Address::to_u32).ok_or_else(|| format!("'{text}' is no 32-bit number"))
+    text.parse::<Address>().ok().and_then(Address::to_u32).ok_or_else(|| format!("'{text}' is no 32-bit number"))
 }
 
 pub(super) fn byte(text: &str) -> Result<u8, String> {
@@ -16,7 +16,7 @@ pub(super) fn byte(text: &str) -> Result<u8, String> {
 pub(super) fn range(text: &str) -> Result<Span, String> {
     let (from, to) =
         text.split_once("..").ok_or_else(|| format!("'{text}' is no range; write it like 0x1000..0x2000"))?;
-    let span = Span::between(Address::parse(from)?, Address::parse(to)?).filter(|span| !span.is_empty());
+    let span = Span::between(from.parse::<Address>()?, to.parse::<Address>()?).filter(|span| !span.is_empty());
     span.ok_or_else(|| format!("'{text}' is empty"))
 }
 
@@ -33,7 +33,7 @@ pub(super) fn suffix(text: &str) -> Result<Suffix, String> {
 
 /// An address that somebody means, and not one that a guide has.
 pub(super) fn address(text: &str) -> Result<Address, String> {
-    let address = Address::parse(text)?;
+    let address = text.parse::<Address>()?;
     placeholder::of_address(address.get()).map_or(Ok(address), Err)
 }
 

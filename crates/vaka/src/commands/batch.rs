@@ -14,7 +14,7 @@ use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Failure, Report};
+use vaka_core::event::{Event, ExitCode, FailureText, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_image::{FirmwareFile, ReadOptions};
@@ -22,7 +22,7 @@ use vaka_usb::{Bus, Location, SystemClock};
 
 use crate::args::{Common, Line, Strength};
 use crate::attempt;
-use crate::cli_error::Outcome;
+use crate::cli_error::{Outcome, Problem};
 use crate::environment::{self, Setting};
 use crate::journal::{self, Begun, Confirmed};
 use crate::lock::Locks;
@@ -85,7 +85,7 @@ enum Port {
 pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     // Of many units nobody remembers which is done: without a record there is no line.
     journal::must_be_writable().map_err(|why| {
-        let failure = Failure::new(ExitCode::Access, format!("The journal cannot be written: {why}."));
+        let failure = FailureText::new(ExitCode::Access, format!("The journal cannot be written: {why}."));
         failure
             .state("No unit was touched.")
             .cure("Give this user a state folder that can be written (XDG_STATE_HOME).")
@@ -137,7 +137,7 @@ fn watch(
     news: &mpsc::Receiver<(Location, News)>,
     begin: &dyn Fn(&Candidate<'_>),
     screen: &mut Screen,
-) -> Result<Counts, Failure> {
+) -> Result<Counts, Problem> {
     let mut ports: BTreeMap<Location, Port> = BTreeMap::new();
     let mut counts = Counts::default();
     let mut begun = 0;
@@ -189,7 +189,7 @@ fn comers<'b>(
     bench: &Bench<'b>,
     ports: &mut BTreeMap<Location, Port>,
     screen: &Screen,
-) -> Result<Vec<Candidate<'b>>, Failure> {
+) -> Result<Vec<Candidate<'b>>, Problem> {
     let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
     ports.retain(|location, port| {
         let is_there = found.iter().any(|candidate| candidate.location() == location);
@@ -268,7 +268,7 @@ impl<'a> Job<'a> {
         let report = match &self.source {
             Source::File { file, name, options, begun } => {
                 let mut recording = Recording::of(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() });
-                let mut look = |event: Event| recording.pass(event, &mut tell);
+                let mut look = |event| recording.pass(vaka_messages::event(event), &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
                 let request = Request { file: file.clone(), file_name: name.clone(), options: *options, ..request };
                 let report = update::run(&bench, &request, &mut Unattended, &mut cx);
@@ -288,7 +288,7 @@ impl<'a> Job<'a> {
         let hand_out = self.args.release.hand_out.as_deref();
         let mut around =
             Recorder { plan_only: false, hand_out, common: self.common, path, release, build, state: &state };
-        let mut look = |event: Event| state.borrow_mut().pass(event, tell);
+        let mut look = |event| state.borrow_mut().pass(vaka_messages::event(event), tell);
         let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
         let report = staged.run(request, &mut Unattended, &mut cx, &mut around);
         let code = state.borrow().code(report.code);

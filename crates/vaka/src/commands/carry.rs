@@ -11,7 +11,7 @@ use vaka_boot::context::Context;
 use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
 use vaka_core::carry::TransferableRegion;
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::{Event, ExitCode, FailureText};
 use vaka_core::sheet::{Region, Sheet};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Span;
@@ -66,7 +66,8 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
     let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(region)).collect();
     if carried.is_empty() {
         let region = text::tame(region);
-        let failure = Failure::new(ExitCode::Refused, format!("No sheet says that region '{region}' may be carried."));
+        let failure =
+            FailureText::new(ExitCode::Refused, format!("No sheet says that region '{region}' may be carried."));
         return Err(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how.").into());
     }
     Ok(carried)
@@ -81,7 +82,7 @@ fn present(
     let region: &Region = visit.region(name)?;
     let carried = region.carried.clone().ok_or_else(|| {
         let failure =
-            Failure::new(ExitCode::Refused, format!("The sheet does not say that region '{name}' may be carried."));
+            FailureText::new(ExitCode::Refused, format!("The sheet does not say that region '{name}' may be carried."));
         Problem(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how."))
     })?;
     let span = region.span;
@@ -105,7 +106,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let sheets = sheets_for(region, common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
     let read = present(&mut visit, region, &mut cx);
@@ -116,7 +117,8 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let (content, span, carried) = read?;
     let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
     carried.check(&content).map_err(|error| {
-        let failure = Failure::new(ExitCode::File, format!("What the unit holds in '{region}' is not sound: {error}."));
+        let failure =
+            FailureText::new(ExitCode::File, format!("What the unit holds in '{region}' is not sound: {error}."));
         Problem(
             failure
                 .state("Nothing was written.")
@@ -149,7 +151,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let sheets = sheets_for(&file.region, common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
     let prepared = prepare(&mut visit, &file, &Source { path, content: &content, set }, &mut cx);
@@ -173,7 +175,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
     let mut recording = Recording::of(attempt::begun(path, common, &bytes, Some(&image)));
     let mut show = |event: Event| renderer.event(event);
-    let mut tell = |event: Event| recording.pass(event, &mut show);
+    let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let report = job::run(&bench, &request, &mut *prompt::at(common), &mut cx);
     let code = recording.code(report.code);
@@ -205,14 +207,14 @@ fn prepare(
     let Source { path, content, set } = *source;
     let name = path.display();
     let refused =
-        |words: String| Problem(Failure::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));
+        |words: String| Problem(FailureText::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));
     let product = visit.sheet().map_or("no product", |sheet| &sheet.product.id);
     if product != file.product {
         return Err(refused(format!("{name} is of a {}; the unit is a {product}.", text::tame(&file.product))));
     }
     let (present, span, carried) = present(visit, &file.region, cx)?;
     carried.check(content).map_err(|error| {
-        let failure = Failure::new(ExitCode::File, format!("{name}: {error}."));
+        let failure = FailureText::new(ExitCode::File, format!("{name}: {error}."));
         Problem(failure.state("Nothing was changed in the unit.").cure("Take another file: this one is not sound."))
     })?;
     let given = |field: &vaka_core::carry::Field| set.iter().any(|(name, _)| *name == field.name);
@@ -233,7 +235,7 @@ fn prepare(
 fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
     let damaged = |words: String| {
         Problem(
-            Failure::new(ExitCode::File, format!("{}: {words}.", path.display()))
+            FailureText::new(ExitCode::File, format!("{}: {words}.", path.display()))
                 .state("Nothing was changed in any unit."),
         )
     };

@@ -6,7 +6,7 @@ use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::matching::{Choice, image_version, variants_for};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
@@ -123,7 +123,7 @@ fn one(
     let chosen = file.image(options, &[]).ok();
     if common.unit.is_some() {
         let image = chosen.ok_or_else(|| {
-            let failure = Failure::new(ExitCode::Refused, format!("{}: it holds several images.", path.display()));
+            let failure = FailureText::new(ExitCode::Refused, format!("{}: it holds several images.", path.display()));
             Problem(failure.cure("Choose one with --from-family ID or --from-target N."))
         })?;
         return Ok((with_unit(&Looked::File(&image), sheets, common, setting)?, Some(image)));
@@ -147,7 +147,7 @@ fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, 
 }
 
 fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> Problem {
-    let failure = Failure::new(ExitCode::File, format!("{}: {error}.", path.display()));
+    let failure = FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()));
     if *error != ReadError::NoAddress {
         return Problem(failure);
     }
@@ -161,7 +161,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
     };
     let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
     let starts: Vec<String> = starts.collect();
-    let failure = Failure { code: ExitCode::Refused, ..failure };
+    let failure = FailureText { code: ExitCode::Refused, ..failure };
     Problem(failure.cure(format!("Give --at ADDRESS. {}", starts.join("; "))))
 }
 

@@ -7,6 +7,7 @@ use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::open_failure;
 use vaka_boot::context::Context;
 use vaka_boot::update::{ReleaseImage, by_label, told_version};
+use vaka_boot::warning::Warning;
 use vaka_core::event::{Event, ExitCode};
 use vaka_core::matching::{Claim, MatchInput, Outcome as Fit, Verdict, judge, of_board};
 use vaka_core::sheet::{Sheet, Variant};
@@ -45,7 +46,7 @@ impl Looked<'_> {
 pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
     let bench = Bench::new(environment::buses(common)?, sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let found = discovery::find(
         &bench,
@@ -56,7 +57,8 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
     )?;
     let place = bench.place(found.location());
     if !bench.may_look(&found) {
-        cx.warn("Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.");
+        let text = "Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.";
+        cx.warn(Warning::Program(text.to_owned()));
     }
     let opened = bench.look(&found.device, &mut cx).map_err(|error| open_failure(&error, &place))?;
     let facts = opened.identity.facts.clone();
@@ -84,7 +86,7 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
             worst = ExitCode::Done;
         }
         match setting.format {
-            Format::Json => json::line(&Event::Verdict { unit: Some(place.clone()), verdict }),
+            Format::Json => json::line::<Event>(&Event::Verdict { unit: Some(place.clone()), verdict }),
             Format::Text => render::text::verdict_table(&verdict, setting),
         }
     }

@@ -7,7 +7,7 @@ use vaka_base::size::Grouped;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{ReadSession, image_of};
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::memory::SectorMap;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -56,7 +56,7 @@ fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Pr
     match range {
         None => Ok(image),
         Some(range) => {
-            image.cut(range).map_err(|error| Problem(Failure::new(ExitCode::File, format!("{name}: {error}."))))
+            image.cut(range).map_err(|error| Problem(FailureText::new(ExitCode::File, format!("{name}: {error}."))))
         }
     }
 }
@@ -68,7 +68,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     // A raw binary takes its place from the sheet, once the variant is known.
     let early = files::read(&args.file, options).ok();
     let mut renderer = render::renderer(setting);
-    let mut tell_event = |event: Event| renderer.event(event);
+    let mut tell_event = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell_event, crate::signals::flag());
     let mut wish = read::wish(common, &args.place);
     wish.wants_variant = early.is_none() || args.place.region.is_some();
@@ -89,7 +89,8 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         let spans = readable(&image, sectors.as_ref());
         let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut cx)? };
         let memory = image_of(&parts, &spans).ok_or_else(|| {
-            let failure = Failure::new(ExitCode::Refused, "None of the file's addresses can be read from this unit.");
+            let failure =
+                FailureText::new(ExitCode::Refused, "None of the file's addresses can be read from this unit.");
             Problem(failure.cure("Compare them with what 'vaka survey' shows of its memory."))
         })?;
         Ok((image, memory))

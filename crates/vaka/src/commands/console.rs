@@ -16,13 +16,12 @@ use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
 use vaka_boot::protocol::serial::LineReader;
 use vaka_boot::protocol::session::SessionError;
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use crate::args::{Common, Console};
-use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
+use crate::cli_error::{Outcome, Problem};
 use crate::environment::{self, Setting};
 use crate::lock::Locks;
 use crate::{prompt, render, signals};
@@ -53,13 +52,13 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     signals::end_quietly();
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let hunt = UnitQuery::any(&bench, common.unit.as_ref(), common.unit.is_some());
     let unit = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?.device;
     match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut cx) {
         // That is how a console ends.
-        Err(failure) if failure.code == ExitCode::Stopped => Ok(ExitCode::Done),
+        Err(failure) if failure.code() == ExitCode::Stopped => Ok(ExitCode::Done),
         ended => Ok(ended.map(|()| ExitCode::Done)?),
     }
 }
@@ -71,11 +70,11 @@ fn talk(
     mut unit: DeviceInfo,
     wait: Duration,
     cx: &mut Context<'_>,
-) -> Result<(), Failure> {
+) -> Result<(), Problem> {
     loop {
         let may_stay = match console.listen(bench, &unit, cx)? {
             End::Found | End::Stopped => return Ok(()),
-            End::Late => return Err(console.late()),
+            End::Late => return Err(console.late().into()),
             End::Left => {
                 console.note("the unit left the bus; it is waited for");
                 false
@@ -104,7 +103,7 @@ fn while_wanted(unit: &DeviceInfo, cx: &Context<'_>) {
 /// Why there is no port to listen to.
 enum NoPort {
     Left,
-    Failed(Failure),
+    Failed(FailureText),
 }
 
 /// The port of a unit, and words for where it was opened if that is not the unit itself:
@@ -113,9 +112,9 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
     let place = bench.place(&unit.location);
     let unusable = |error: SessionError| match error {
         SessionError::Disconnected => NoPort::Left,
-        SessionError::Busy(by) => NoPort::Failed(held(&place, &by)),
+        SessionError::Busy(by) => NoPort::Failed(vaka_messages::failure(&held(&place, &by))),
         error => NoPort::Failed(
-            Failure::new(ExitCode::Access, format!("The port of the unit at {place} cannot be used: {error}."))
+            FailureText::new(ExitCode::Access, format!("The port of the unit at {place} cannot be used: {error}."))
                 .cure("'vaka diagnose' says who has it, and what is missing."),
         ),
     };
@@ -125,11 +124,11 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
         Err(error @ BusError::PermissionDenied { .. }) => {
             let nodes = bench.bus(&unit.location).map(|bus| bus.nodes(&unit.location.port)).unwrap_or_default();
             let node = nodes.into_iter().find(|node| node.to_string_lossy().contains("/tty"));
-            let node = node.ok_or_else(|| NoPort::Failed(bus_failure(&error)))?;
+            let node = node.ok_or_else(|| NoPort::Failed(vaka_messages::failure(&bus_failure(&error))))?;
             let through = format!(" through {}", node.display());
             Ok(Some((LineReader::open_node(&node).map_err(unusable)?, through)))
         }
-        Err(error) => Err(NoPort::Failed(bus_failure(&error))),
+        Err(error) => Err(NoPort::Failed(vaka_messages::failure(&bus_failure(&error)))),
     }
 }
 
@@ -154,22 +153,23 @@ impl<'a> Talk<'a> {
     }
 
     /// Listens until there is a reason to let go.
-    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, Failure> {
+    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, Problem> {
         let place = bench.place(&unit.location);
         let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
             // In its update mode it may have none; its application comes back.
             Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(cx)),
             Ok(None) => {
-                return Err(Failure::new(
+                return Err(FailureText::new(
                     ExitCode::Refused,
                     format!("The unit at {place} has no serial port (CDC-ACM)."),
                 )
                 .state("Nothing was changed in it.")
-                .cure("'vaka survey' shows what it is."));
+                .cure("'vaka survey' shows what it is.")
+                .into());
             }
             Err(NoPort::Left) => return Ok(End::Left),
-            Err(NoPort::Failed(failure)) => return Err(failure),
+            Err(NoPort::Failed(failure)) => return Err(failure.into()),
         };
         self.note(&format!("listening to the unit at {place}{}", port.1));
         let port = &mut port.0;
@@ -209,10 +209,10 @@ impl<'a> Talk<'a> {
         self.is_over(cx).unwrap_or(End::Left)
     }
 
-    fn late(&self) -> Failure {
+    fn late(&self) -> FailureText {
         let words = text::tame(self.args.until.as_deref().unwrap_or_default());
         let time = duration::words(self.args.within);
-        Failure::new(ExitCode::NoUnit, format!("No line with '{words}' came within {time}."))
+        FailureText::new(ExitCode::NoUnit, format!("No line with '{words}' came within {time}."))
             .cure("--within gives more time; what did come stands above.")
     }
 

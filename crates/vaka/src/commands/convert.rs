@@ -1,6 +1,6 @@
 //! `vaka convert IN… OUT`
 
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_image::Image;
 
 use super::say;
@@ -16,7 +16,7 @@ pub fn run(args: &Convert) -> Outcome {
     }
     let several = args.files.len() > 1;
     let edited = |what: &str, error: vaka_image::edit::EditError| {
-        Problem(Failure::new(ExitCode::File, format!("{what}: {error}.")).state("Nothing was written."))
+        Problem(FailureText::new(ExitCode::File, format!("{what}: {error}.")).state("Nothing was written."))
     };
     let names = || args.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
     let mut image = match images.len() {

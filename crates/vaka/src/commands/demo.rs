@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use anstyle::Style;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
@@ -79,7 +79,7 @@ pub fn run(args: &Demo) -> Outcome {
         "skua" => skua_scene(),
         "release" => release_scene(),
         other => {
-            let failure = Failure::new(ExitCode::Usage, format!("There is no example '{other}'."));
+            let failure = FailureText::new(ExitCode::Usage, format!("There is no example '{other}'."));
             Err(failure.cure("'vaka demo --list' names them.").into())
         }
     }

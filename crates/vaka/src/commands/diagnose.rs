@@ -54,7 +54,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
     found.sort_by_key(|finding| std::cmp::Reverse(finding.weight));
     let worst = found.iter().map(|finding| finding.weight).max();
     match setting.format {
-        Format::Json => found.into_iter().for_each(|finding| json::line(&Event::Finding(finding))),
+        Format::Json => found.into_iter().for_each(|finding| json::line::<Event>(&Event::Finding(finding))),
         Format::Text => print(&found, setting),
     }
     Ok(if worst == Some(Severity::Problem) { ExitCode::Access } else { ExitCode::Done })

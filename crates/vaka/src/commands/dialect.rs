@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use vaka_base::text;
 use vaka_boot::protocol::dialect::TracedFrame;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
@@ -40,7 +40,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let file = std::fs::File::create_new(path);
     file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            let failure = Failure::new(ExitCode::Refused, format!("{} is there already.", path.display()));
+            let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
             Problem(failure.state("Nothing was written.").cure("Name another file."))
         }
         _ => Problem::file(path, &error),
@@ -89,7 +89,7 @@ fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
 fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<Played>, Problem> {
     let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, &error))?;
     trace_replay::play(&Arc::new(dialect.clone()), &text).map_err(|words| {
-        let failure = Failure::new(ExitCode::File, format!("{}: {words}.", trace.display()));
+        let failure = FailureText::new(ExitCode::File, format!("{}: {words}.", trace.display()));
         Problem(failure.cure("Record one with: vaka update FILE --trace RUN.trace"))
     })
 }

@@ -7,13 +7,13 @@ use vaka_boot::bench::candidate::Candidate;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession};
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::ExitCode;
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::{Common, Format};
-use crate::cli_error::Outcome;
+use crate::cli_error::{Outcome, Problem};
 use crate::environment::{self, Setting};
 use crate::lock::Locks;
 use crate::{prompt, render, signals};
@@ -39,12 +39,12 @@ pub fn restart(common: &Common, setting: &Setting) -> Outcome {
 fn with_unit(
     common: &Common,
     setting: &Setting,
-    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, Failure>,
+    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, Problem>,
 ) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let hunt = UnitQuery::any(&bench, common.unit.as_ref(), true);
     let found = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?;

@@ -5,7 +5,7 @@ use std::path::Path;
 use serde_json::json;
 use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 
 use super::say;
 use crate::args::{Common, Format, Journal};
@@ -29,7 +29,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
         records.iter().filter(|record| fits(record, args, common.unit.as_ref(), since)).collect();
     if let Some(id) = &args.attempt {
         let record = chosen.iter().find(|record| record.attempt == *id).ok_or_else(|| {
-            let failure = Failure::new(ExitCode::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
+            let failure = FailureText::new(ExitCode::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
             Problem(failure.cure("'vaka journal' lists them."))
         })?;
         return one(record, args);
@@ -180,7 +180,7 @@ fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
     let digest =
         record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
     let digest = digest.ok_or_else(|| {
-        let failure = Failure::new(ExitCode::Refused, "Not all of the content was read back in this attempt.");
+        let failure = FailureText::new(ExitCode::Refused, "Not all of the content was read back in this attempt.");
         Problem(failure.cure("Only what was read from the unit can be attested."))
     })?;
     let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::Deserialize;
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::release::{Release, disagreements};
 use vaka_image::address::Address;
@@ -96,10 +96,13 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
     let found = disagreements(&release, &sheet);
     if !found.is_empty() {
         let list: Vec<String> = found.iter().map(ToString::to_string).collect();
-        return Err(Failure::new(ExitCode::Refused, format!("The release does not go together: {}.", list.join(". ")))
-            .state("Nothing was written.")
-            .cure("Take the images that were built for these variants, or correct the description or the sheet.")
-            .into());
+        return Err(FailureText::new(
+            ExitCode::Refused,
+            format!("The release does not go together: {}.", list.join(". ")),
+        )
+        .state("Nothing was written.")
+        .cure("Take the images that were built for these variants, or correct the description or the sheet.")
+        .into());
     }
     files::store(&out, args.replace, &[&bytes])?;
     tell(&out, &release, bytes.len());
@@ -197,7 +200,7 @@ impl Packing<'_> {
 }
 
 fn wrong(path: &Path, what: &str) -> Problem {
-    let failure = Failure::new(ExitCode::File, format!("{}: {what}.", path.display()));
+    let failure = FailureText::new(ExitCode::File, format!("{}: {what}.", path.display()));
     failure.state("Nothing was written.").cure("docs/formats/release.md describes every key.").into()
 }
 

@@ -7,7 +7,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -16,8 +16,7 @@ use vaka_usb::SystemClock;
 
 use super::say;
 use crate::args::{Common, Format, Read, Where};
-use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
+use crate::cli_error::{Outcome, Problem};
 use crate::environment::{self, Setting};
 use crate::files;
 use crate::lock::Locks;
@@ -29,7 +28,7 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
-    let mut tell = |event: Event| renderer.event(event);
+    let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let mut visit = ReadSession::open_to_read(&bench, &wish(common, &args.place), &mut *prompt::at(common), &mut cx)?;
     let read = several_times(&mut visit, args, &mut cx);
@@ -57,15 +56,15 @@ pub fn wish(common: &Common, place: &Where) -> ReadRequest {
 }
 
 /// The addresses that were asked for.
-pub fn spans(visit: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Failure> {
+pub fn spans(visit: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Problem> {
     let spans = match (&place.region, place.range) {
         (Some(name), _) => vec![visit.region(name)?.span],
         (None, Some(range)) => vec![range],
         (None, None) => visit.whole(),
     };
     if spans.is_empty() {
-        let failure = Failure::new(ExitCode::Usage, "The unit does not tell its memory, and no sheet does.");
-        return Err(failure.cure("Give --range A..B."));
+        let failure = FailureText::new(ExitCode::Usage, "The unit does not tell its memory, and no sheet does.");
+        return Err(failure.cure("Give --range A..B.").into());
     }
     Ok(spans)
 }
@@ -87,7 +86,7 @@ fn several_times(visit: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>)
                 text::count(usize::try_from(found.different).unwrap_or(usize::MAX), "byte"),
                 difference.at
             );
-            return Err(Failure::new(ExitCode::Differs, message)
+            return Err(FailureText::new(ExitCode::Differs, message)
                 .state("Nothing was written to a file, and nothing changed in the unit.")
                 .cure("Try another cable and port; if it repeats, the unit's memory is failing.")
                 .into());

@@ -54,7 +54,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
     let mut around = Recorder { plan_only: args.plan, hand_out, common, path, release, build, state: &state };
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let mut show = |event: Event| renderer.event(event);
-    let mut tell = |event: Event| state.borrow_mut().pass(event, &mut show);
+    let mut tell = |event| state.borrow_mut().pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let report = staged.run(&request, &mut *prompt::at(common), &mut cx, &mut around);
     Ok(state.borrow().code(report.code))

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use clap::CommandFactory;
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::sheet::{Ids, Sheet};
 
 use super::say;
@@ -19,7 +19,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         SetupCommand::Rules { out, replace } => {
             let sheets = environment::sheets(common)?;
             if sheets.is_empty() {
-                return Err(Failure::new(
+                return Err(FailureText::new(
                     ExitCode::Refused,
                     "No product sheet is known, so no rule can name its units.",
                 )

@@ -9,7 +9,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
@@ -130,9 +130,11 @@ fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, Problem> {
     let mut found: Vec<DeviceInfo> = found.map_err(|error| bus_failure(&error))?;
     match found.len() {
         1 => Ok(found.remove(0)),
-        0 => Err(Failure::new(ExitCode::NoUnit, "No such unit is there.").cure("'vaka survey' lists what is.").into()),
+        0 => Err(FailureText::new(ExitCode::NoUnit, "No such unit is there.")
+            .cure("'vaka survey' lists what is.")
+            .into()),
         count => {
-            let failure = Failure::new(ExitCode::Refused, format!("{count} units could be meant."));
+            let failure = FailureText::new(ExitCode::Refused, format!("{count} units could be meant."));
             Err(failure.cure("Choose one with --unit port=…; 'vaka survey' lists them.").into())
         }
     }

@@ -1,6 +1,6 @@
 //! `vaka stamp IN OUT`
 
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_image::stamp::{self, Found, Text};
 
 use super::say;
@@ -22,11 +22,11 @@ pub fn run(args: &Stamp) -> Outcome {
     };
     let name = args.file.display();
     let failed = |error: stamp::StampError| {
-        Problem(Failure::new(ExitCode::File, format!("{name}: {error}.")).state("Nothing was written."))
+        Problem(FailureText::new(ExitCode::File, format!("{name}: {error}.")).state("Nothing was written."))
     };
     let (stamped, done) = match stamp::find(&image, None) {
         Found::None if text == Text::default() => {
-            let failure = Failure::new(
+            let failure = FailureText::new(
                 ExitCode::Refused,
                 format!("{name}: it holds no stamp, and nothing says what one should say."),
             );
@@ -34,7 +34,7 @@ pub fn run(args: &Stamp) -> Outcome {
         }
         Found::None => (stamp::append(&image, &text).map_err(failed)?, "appended and sealed"),
         Found::One(found) if text != Text::default() && text != found.text => {
-            let failure = Failure::new(
+            let failure = FailureText::new(
                 ExitCode::Refused,
                 format!("{name}: it holds a stamp, at {}, that says something else.", found.at),
             );

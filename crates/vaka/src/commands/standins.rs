@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use vaka_core::event::{ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_sim::replay::Trace;
 use vaka_sim::scene::{self, Scene};
 use vaka_sim::server::Server;
@@ -31,7 +31,7 @@ pub fn run(args: &Standins) -> Outcome {
     }
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
-        .map_err(|error| Failure::new(ExitCode::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
+        .map_err(|error| FailureText::new(ExitCode::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
     say(&format!("Stand-ins at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
         say("Everybody who can reach this address can use them.");
@@ -57,7 +57,7 @@ fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
     };
     let scene = Scene::parse(&text).map_err(|error| {
         let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
-        Failure::new(ExitCode::File, format!("{name}: {error}."))
+        FailureText::new(ExitCode::File, format!("{name}: {error}."))
     })?;
     scene.build(world);
     Ok(())
@@ -66,8 +66,8 @@ fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
 /// Plugs in the units of a recorded run.
 fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
     let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
-    let trace =
-        Trace::parse(&text).map_err(|error| Failure::new(ExitCode::File, format!("{}: {error}.", path.display())))?;
+    let trace = Trace::parse(&text)
+        .map_err(|error| FailureText::new(ExitCode::File, format!("{}: {error}.", path.display())))?;
     if trace.is_cut {
         say("The trace was cut short; it is replayed up to there.");
     }
@@ -106,7 +106,7 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
             say(&format!("{port}: as it left the factory"));
         }
         [verb, port, ref rest @ ..] => {
-            let hand = Hand::parse(&[&[verb], rest].concat().join(" "))?;
+            let hand = ([&[verb], rest].concat().join(" ")).parse::<Hand>()?;
             if !lock(world).hand(port, &hand) {
                 return Err(no_port(port));
             }

@@ -41,7 +41,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     };
     let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
     match setting.format {
-        Format::Json => units.into_iter().for_each(|unit| json::line(&Event::Seen(Box::new(unit)))),
+        Format::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Seen(Box::new(unit)))),
         Format::Text => print(&bench, &units, setting),
     }
     if args.watch {
@@ -122,7 +122,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
             unit.version = unit.version.or_else(|| open.iter().find_map(told));
         }
         Err(error) => {
-            let failure = open_failure(&error, &unit.unit);
+            let failure = vaka_messages::failure(&open_failure(&error, &unit.unit));
             (unit.obstacle, unit.cure) = (Some(failure.message), failure.cure);
         }
     }

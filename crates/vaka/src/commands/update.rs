@@ -6,7 +6,7 @@ use std::sync::Arc;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::update::{self, Request, Save};
-use vaka_core::event::{Event, Failure};
+use vaka_core::event::{Event, FailureText};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::{FirmwareFile, Image};
 use vaka_usb::SystemClock;
@@ -40,7 +40,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     if let Some(path) = &args.save {
         files::may_write(path, &output)?;
     }
-    let keep = |image: &Image| -> Result<String, Failure> {
+    let keep = |image: &Image| -> Result<String, FailureText> {
         let to = args.save.as_deref().unwrap_or(Path::new(""));
         files::write(image, to, &output).map_err(|problem| problem.0)?;
         Ok(to.display().to_string())
@@ -82,7 +82,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
             }
         };
         let mut show = |event: Event| renderer.event(event);
-        let mut tell = |event: Event| recording.pass(event, &mut show);
+        let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
         let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
         let report = update::run(&bench, &request, &mut *prompt::at(common), &mut cx);
         recording.code(report.code)

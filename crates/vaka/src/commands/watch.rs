@@ -93,7 +93,7 @@ fn tell_all(
             Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
-                    json::line(&Event::Gone { unit: place.clone(), id: id_of(&device) });
+                    json::line::<Event>(&Event::Gone { unit: place.clone(), id: id_of(&device) });
                 } else {
                     say(&now(&left(&unit_event::seen(bench, &device))));
                 }
@@ -106,7 +106,7 @@ fn tell_all(
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());
                 if common.format == Format::Json {
-                    json::line(&Event::Seen(Box::new(unit.clone())));
+                    json::line::<Event>(&Event::Seen(Box::new(unit.clone())));
                 } else {
                     say(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
                 }

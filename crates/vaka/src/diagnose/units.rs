@@ -24,7 +24,7 @@ const BUS_POWERED_HUB: u32 = 100;
 pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
     match bus.list() {
         Err(error) => {
-            let failure = bus_failure(&error);
+            let failure = vaka_messages::failure(&bus_failure(&error));
             vec![Finding { cure: failure.cure, ..Finding::problem("bus", bus.name(), failure.message) }]
         }
         Ok(devices) => {
@@ -180,7 +180,7 @@ fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
             odd => Finding::note("unit", about, odd.join("; ")),
         },
         Err(error) => {
-            let failure = open_failure(&error, &bench.place(&device.location));
+            let failure = vaka_messages::failure(&open_failure(&error, &bench.place(&device.location)));
             Finding { cure: failure.cure, ..Finding::problem("unit", about, failure.message) }
         }
     }

@@ -8,7 +8,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
-use vaka_core::event::{Check, Event, ExitCode, Failure, ReleaseSeen, Report, RestartState, RunOutcome};
+use vaka_core::event::{Check, Event, ExitCode, FailureText, ReleaseSeen, Report, RestartState, RunOutcome};
 
 use super::Renderer;
 use super::json::{self, Json};
@@ -71,7 +71,7 @@ struct Unit {
     product: String,
     bar: Option<ProgressBar>,
     /// What stopped it.
-    error: Option<Failure>,
+    error: Option<FailureText>,
 }
 
 #[derive(Serialize)]
@@ -215,7 +215,7 @@ impl Screen {
     }
 }
 
-fn words(report: &Report, error: Option<&Failure>) -> String {
+fn words(report: &Report, error: Option<&FailureText>) -> String {
     let check = match report.check {
         Check::ReadBack => ", read-back",
         Check::DeviceChecked => ", device-checked",

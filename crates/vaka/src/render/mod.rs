@@ -6,7 +6,7 @@ pub mod map;
 pub mod table;
 pub mod text;
 
-use vaka_core::event::{Event, Failure};
+use vaka_core::event::{Event, FailureText};
 
 use crate::args::Format;
 use crate::cli_error::Problem;
@@ -47,7 +47,7 @@ pub fn problem(problem: &Problem, setting: &Setting) {
 }
 
 /// What, state and cure, in at most four lines.
-fn lines(failure: &Failure) -> Vec<String> {
+fn lines(failure: &FailureText) -> Vec<String> {
     let mut lines = vec![failure.message.clone()];
     lines.extend(failure.state.clone());
     lines.extend(failure.cure.clone());

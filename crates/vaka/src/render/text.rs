@@ -10,7 +10,7 @@ use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_core::event::{
-    Check, Event, Failure, FrameField, ReleaseSeen, Report, RestartState, RunOutcome, Seen, StageState, StepName,
+    Check, Event, FailureText, FrameField, ReleaseSeen, Report, RestartState, RunOutcome, Seen, StageState, StepName,
     StepState,
 };
 use vaka_core::matching::{Evidence, Outcome, Phase, Source, Subject, Verdict, Weight};
@@ -41,7 +41,7 @@ macro_rules! err {
 }
 
 /// Tells what stopped a command.
-pub fn failure(failure: &Failure) {
+pub fn failure(failure: &FailureText) {
     for (index, line) in lines(failure).iter().enumerate() {
         let style = if index == 0 { BAD } else { Style::new() };
         err!("{style}{line}{style:#}");

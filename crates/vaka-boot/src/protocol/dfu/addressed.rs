@@ -14,6 +14,7 @@ use vaka_usb::{TransferError, UsbDevice};
 use super::port::{DfuParams, DfuPort, Refusal, TIME_TO_GO, Work};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::warning::Warning;
 
 /// The smallest piece that a block is broken into for a unit that takes less
 /// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
@@ -102,10 +103,7 @@ impl AddressedSession {
         self.port.go_idle(cx)?;
         self.position = Position::Idle;
         if self.piece == self.port.params.block_size {
-            cx.warn(format!(
-                "The unit says that it takes blocks of {} bytes, but refuses one; smaller ones are tried.",
-                self.piece
-            ));
+            cx.warn(Warning::BlockRefused { size: u32::from(self.piece) });
         }
         self.piece = half;
         Ok(())

@@ -11,6 +11,7 @@ use vaka_usb::{Setup, TransferError, UsbDevice};
 
 use crate::context::Context;
 use crate::protocol::session::SessionError;
+use crate::warning::Warning;
 
 /// Time for a request on top of what the unit asked for. Chosen by us: busy
 /// units answer late without saying so.
@@ -311,11 +312,7 @@ impl DfuPort {
         }
         if !self.told_of_absurd_time {
             self.told_of_absurd_time = true;
-            cx.warn(format!(
-                "The unit asks to be left alone for {} s; it is asked again after {} s.",
-                named.as_secs(),
-                work.ceiling().as_secs()
-            ));
+            cx.warn(Warning::LongPollTimeout { asked: named, used: work.ceiling() });
         }
         work.ceiling()
     }

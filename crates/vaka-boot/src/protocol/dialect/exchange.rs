@@ -81,10 +81,12 @@ impl Interpreter {
         let now = cx.now();
         let until = (now + within).min(bounds.until.max(now + Duration::from_millis(1)));
         let mut at = Attempt { exchange, until, limits: bounds, garbage: bounds.junk };
-        let frame =
-            self.memory.request(exchange).map_err(|words| Failed::Permanent(self.fault(&exchange.name, words)))?;
+        let frame = self
+            .memory
+            .request(exchange)
+            .map_err(|error| Failed::Permanent(SessionError::dialect(&exchange.name, error)))?;
         let wrapped = self.dialect().framing.wrap(frame);
-        let wrapped = wrapped.map_err(|words| Failed::Permanent(self.fault(&exchange.name, words)))?;
+        let wrapped = wrapped.map_err(|error| Failed::Permanent(SessionError::dialect(&exchange.name, error)))?;
         loop {
             if exchange.sends() {
                 self.leftovers(&at)?;

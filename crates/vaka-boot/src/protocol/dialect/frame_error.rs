@@ -1,9 +1,10 @@
 //! A frame that is not what the dialect expects, as an error and as an event.
 
 use vaka_base::text;
-use vaka_core::event::{Event, FrameField};
+use vaka_core::event::FrameField;
 use vaka_dialect::{Exchange, FieldView, FrameMismatch};
 
+use crate::event::Event;
 use crate::protocol::session::SessionError;
 
 /// The error for received bytes that differ from the expected echo.

@@ -5,7 +5,9 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_dialect::{Bindings, Callee, Dialect, Expression, FieldView, Name, OperationName, Step, Target, Time, Value};
+use vaka_dialect::{
+    Bindings, Callee, Dialect, EvaluationError, Expression, FieldView, Name, OperationName, Step, Target, Time, Value,
+};
 use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
 
 use super::transport::CarrierTransport;
@@ -228,14 +230,10 @@ impl Interpreter {
     }
 
     pub(super) fn time(&self, time: &Time) -> Result<Duration, SessionError> {
-        self.memory.time(time).map_err(|words| self.fault("a time", words))
+        self.memory.time(time).map_err(|error| SessionError::dialect("a time", error))
     }
 
     /// A fault of the dialect, or of what the unit said.
-    pub(super) fn fault(&self, exchange: &str, words: String) -> SessionError {
-        SessionError::Dialect { exchange: exchange.to_owned(), words }
-    }
-
     pub(super) fn steps(
         &mut self,
         steps: &[Step],
@@ -249,7 +247,7 @@ impl Interpreter {
         if cx.now() > bounds.until {
             return Err(SessionError::Timeout(format!("'{}' took longer than it may", bounds.operation.word())));
         }
-        let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
+        let wrong = |error: EvaluationError| SessionError::dialect(bounds.operation.word(), error);
         match step {
             Step::Call { target, given } => self.call(target, given, bounds, cx),
             Step::Let(name, value) => {
@@ -270,7 +268,7 @@ impl Interpreter {
                 let size = self.memory.size(size).map_err(wrong)?;
                 let bytes = self.memory.bytes(of).map_err(wrong)?;
                 if size == 0 {
-                    return Err(wrong("pieces have at least one byte".to_owned()));
+                    return Err(SessionError::dialect(bounds.operation.word(), "pieces have at least one byte"));
                 }
                 self.each(bytes.chunks(size), body, bounds, cx)
             }
@@ -328,7 +326,7 @@ impl Interpreter {
         bounds: OperationLimits,
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
-        let wrong = |words: String| SessionError::Dialect { exchange: bounds.operation.word().to_owned(), words };
+        let wrong = |error: EvaluationError| SessionError::dialect(bounds.operation.word(), error);
         let values: Vec<(Name, Value)> = given
             .iter()
             .map(|(name, value)| Ok((*name, self.memory.value(value).map_err(wrong)?)))
@@ -339,7 +337,7 @@ impl Interpreter {
         let done = match target.callee() {
             Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, cx),
             Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, cx),
-            None => Err(wrong(format!("nothing is called '{}'", target.name))),
+            None => Err(SessionError::dialect(bounds.operation.word(), format!("nothing is called '{}'", target.name))),
         };
         for (name, value) in before {
             self.memory.set(name, value);
@@ -373,7 +371,7 @@ impl Interpreter {
         cx: &mut Context<'_>,
     ) -> Result<bool, SessionError> {
         self.steps(body, bounds, cx)?;
-        let is_done = self.memory.truth(done).map_err(|words| self.fault(bounds.operation.word(), words))?;
+        let is_done = self.memory.truth(done).map_err(|error| SessionError::dialect(bounds.operation.word(), error))?;
         Ok(!is_done)
     }
 

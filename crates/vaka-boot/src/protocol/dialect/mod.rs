@@ -28,6 +28,8 @@ pub use interpreter::{GIVEN, Interpreter, Reconnect, TracedFrame};
 
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::remedy::Remedy;
+use crate::warning::Warning;
 
 /// After it was told to leave: how long a unit gets before the connection is
 /// closed, which over USB/IP resets its port. Chosen by us.
@@ -58,7 +60,7 @@ pub fn greet(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<Told>, 
     let dialect = talk.dialect().clone();
     let tells = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
     let told = tells.iter().map(|tell| {
-        let value = talk.memory().value(&tell.value).map_err(|words| fault("identify", words))?;
+        let value = talk.memory().value(&tell.value).map_err(|error| SessionError::dialect("identify", error))?;
         Ok(Told { name: tell.name.clone(), value: (&value).into() })
     });
     told.collect()
@@ -69,10 +71,6 @@ fn filled(image: &Image, span: Span) -> Vec<u8> {
     let mut data = vec![ERASED; usize::try_from(span.len()).unwrap_or_default()];
     image.copy_to(span.start(), &mut data);
     data
-}
-
-fn fault(exchange: &str, words: String) -> SessionError {
-    SessionError::Dialect { exchange: exchange.to_owned(), words }
 }
 
 /// Asks the application behind an open device to leave for its update mode.
@@ -161,8 +159,8 @@ pub fn session(
     cx: &mut Context<'_>,
 ) -> Result<Box<dyn Session>, SessionError> {
     if let Some(reason) = &params.obstacle {
-        let cure = "Compare the sheet's flash and regions with what 'vaka survey' shows of the unit.";
-        return Err(SessionError::NeedsAction { reason: reason.clone(), cure });
+        let remedy = Box::new(Remedy::CompareGeometry);
+        return Err(SessionError::NeedsAction { reason: reason.clone(), remedy });
     }
     let names = talk.dialect().given();
     prepare(&mut talk, cx)?;
@@ -182,7 +180,7 @@ fn prepare(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<(), SessionEr
     let mut given =
         vec![(names.data, Value::Bytes(helper.data.clone())), (names.length, Value::Int(helper.data.len() as i128))];
     if let Some(address) = &helper.address {
-        let address = talk.memory().value(address).map_err(|words| fault("helper", words))?;
+        let address = talk.memory().value(address).map_err(|error| SessionError::dialect("helper", error))?;
         given.push((names.address, address));
     }
     talk.run(OperationName::Helper, given, cx).map(drop)
@@ -236,7 +234,7 @@ impl Session for DialectSession {
         let Some(operation) = dialect.operation(OperationName::Protection) else { return Ok(Protection::Unknown) };
         self.talk.run(OperationName::Protection, Vec::new(), cx)?;
         let Some(protected) = &operation.protected else { return Ok(Protection::Unknown) };
-        match self.talk.memory().truth(protected).map_err(|words| fault("protection", words))? {
+        match self.talk.memory().truth(protected).map_err(|error| SessionError::dialect("protection", error))? {
             true => Ok(Protection::Protected("its dialect says that it is protected".to_owned())),
             false => Ok(Protection::Unprotected),
         }
@@ -311,10 +309,10 @@ impl Session for DialectSession {
         self.talk.run(OperationName::Read, given, cx)?;
         let result = dialect.operation(OperationName::Read).and_then(|read| read.result.as_ref());
         let bytes = match result {
-            Some(result) => self.talk.memory().bytes(result).map_err(|words| fault("read", words))?,
+            Some(result) => self.talk.memory().bytes(result).map_err(|error| SessionError::dialect("read", error))?,
             None => match self.talk.memory().get(names.data) {
                 Some(Value::Bytes(bytes)) => bytes.clone(),
-                _ => return Err(fault("read", "it captures nothing called 'data'".to_owned())),
+                _ => return Err(SessionError::dialect("read", "it captures nothing called 'data'".to_owned())),
             },
         };
         if bytes.len() != len as usize {
@@ -336,7 +334,7 @@ impl Session for DialectSession {
             (names.data, data.to_vec().into()),
         ];
         self.talk.run(OperationName::Checksum, given, cx)?;
-        let value = |of| self.talk.memory().value(of).map_err(|words| fault("checksum", words));
+        let value = |of| self.talk.memory().value(of).map_err(|error| SessionError::dialect("checksum", error));
         Ok(value(&checksum.unit)? == value(&checksum.image)?)
     }
 
@@ -359,7 +357,7 @@ impl Session for DialectSession {
     fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let dialect = self.talk.dialect().clone();
         let Some(operation) = dialect.operation(OperationName::Restart) else {
-            cx.warn("Unplug the unit and plug it in again: nothing else makes it leave update mode.");
+            cx.warn(Warning::PowerCycleNeeded);
             return Ok(());
         };
         let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.params.start)))];

@@ -15,6 +15,7 @@ use vaka_image::{Image, hex};
 use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::warning::Warning;
 
 /// Bytes of the image in one step, so that progress is seen. Chosen by us.
 pub(crate) const CHUNK: u32 = 4096;
@@ -148,7 +149,7 @@ impl Session for FileSession {
             cx.waiting("the unit to take the file and leave the bus", deadline);
         }
         if !self.file.eject_after {
-            cx.warn("The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it.");
+            cx.warn(Warning::EjectingAfterFile);
         }
         self.disk.eject(cx)?;
         if self.disk.has_left(TIME_TO_LEAVE) {

@@ -28,6 +28,7 @@ pub use bulk_only::DiskInterface;
 
 use crate::context::Context;
 use crate::protocol::session::{Session, SessionError};
+use crate::remedy::Remedy;
 
 /// A file is read in pieces of this length, until it is enough.
 const PIECE: usize = 32 * 1024;
@@ -207,7 +208,7 @@ fn full(wanted: u64, free: u64) -> SessionError {
     use vaka_base::size::Bytes;
     SessionError::NeedsAction {
         reason: format!("its disk has no room: {} are needed, {} are free", Bytes(wanted), Bytes(free)),
-        cure: "Delete files on the unit's disk that do not belong there, and run the same command.",
+        remedy: Box::new(Remedy::FreeDiskSpace),
     }
 }
 
@@ -218,11 +219,11 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, cx: &mut Context<'_>
         Leave::Nothing => Ok(()),
         Leave::LastBlock => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only after the last block of an image".into(),
-            cure: "Run 'vaka update' with the file that is in it, or unplug the unit and plug it in again.",
+            remedy: Box::new(Remedy::UpdateOrReplug),
         }),
         Leave::PowerCycle => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only when it is unplugged".into(),
-            cure: "Unplug the unit and plug it in again.",
+            remedy: Box::new(Remedy::Replug),
         }),
         Leave::Eject => {
             disk.eject(cx)?;

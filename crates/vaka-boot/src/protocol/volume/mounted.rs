@@ -24,6 +24,7 @@ use super::raw_disk::DirectoryListing;
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
 use crate::context::Context;
 use crate::protocol::session::SessionError;
+use crate::remedy::Remedy;
 
 /// The name under which UF2 blocks are written; the unit does not look at it.
 const BLOCKS_NAME: &str = "UPDATE.UF2";
@@ -132,12 +133,12 @@ impl FolderDisk {
             ErrorKind::PermissionDenied => SessionError::Busy(format!(" (this user may not write to {folder})")),
             ErrorKind::ReadOnlyFilesystem if !self.is_gone(Duration::ZERO) => SessionError::NeedsAction {
                 reason: format!("{folder} is mounted read-only"),
-                cure: "Mount it with the right to write, or unmount it: then Vaka uses the disk by itself.",
+                remedy: Box::new(Remedy::MountWritable),
             },
             _ if self.is_gone(TIME_TO_GO) => SessionError::Disconnected,
             _ => SessionError::NeedsAction {
                 reason: format!("the system says of {folder}: {}", text::tame(&error.to_string())),
-                cure: "Unmount the disk, put the unit into update mode again and run the same command.",
+                remedy: Box::new(Remedy::UnmountAndReenter),
             },
         }
     }
@@ -268,7 +269,7 @@ impl Disk for FolderDisk {
             reason: format!(
                 "the system has its disk mounted at {folder}, and it is not ejected behind your back ({node})"
             ),
-            cure: "Eject the disk in your desktop, or unmount it and run the same command again.",
+            remedy: Box::new(Remedy::EjectOrUnmount),
         })
     }
 

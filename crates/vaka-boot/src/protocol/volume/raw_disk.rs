@@ -19,6 +19,7 @@ use super::sector_cache::{Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::context::Context;
 use crate::protocol::session::SessionError;
+use crate::remedy::Remedy;
 
 /// Most sectors of UF2 blocks in one command: what a backend takes in one piece, and
 /// about half of what common hosts send.
@@ -141,7 +142,7 @@ impl NativeDisk {
 fn damaged(why: &str) -> SessionError {
     SessionError::NeedsAction {
         reason: format!("the file system on its disk is damaged or unknown: {}", text::tame(why)),
-        cure: "Unplug the unit and put it into update mode again; if it repeats, the unit itself has a fault.",
+        remedy: Box::new(Remedy::ReplugAndReenterOrFaulty),
     }
 }
 

@@ -12,6 +12,7 @@ use vaka_usb::TransferError;
 use super::bulk_only::{BulkOnly, Data, Fault};
 use crate::context::Context;
 use crate::protocol::session::SessionError;
+use crate::remedy::Remedy;
 
 /// Most sectors in one command: some units fail above it. Chosen by us.
 pub(super) const MOST_SECTORS: u32 = 64;
@@ -330,14 +331,12 @@ fn over(error: TransferError) -> SessionError {
 }
 
 fn rejected(sense: Sense) -> SessionError {
-    let cure = match sense {
-        Sense(7, ..) => "Take the unit's write protection off; some use it to refuse an image.",
-        Sense(2, 0x3A, _) => "Unplug the unit, put it into update mode again and run the same command.",
-        _ => {
-            "Put the unit into update mode again and run the same command; if it repeats, the unit itself has a fault."
-        }
+    let remedy = match sense {
+        Sense(7, ..) => Remedy::LiftWriteProtection,
+        Sense(2, 0x3A, _) => Remedy::ReplugAndReenter,
+        _ => Remedy::ReenterOrFaulty,
     };
-    SessionError::NeedsAction { reason: sense.words(), cure }
+    SessionError::NeedsAction { reason: sense.words(), remedy: Box::new(remedy) }
 }
 
 #[cfg(test)]

@@ -17,6 +17,7 @@ use vaka_image::uf2::{self, PAYLOAD, Present};
 use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::warning::Warning;
 
 /// Bytes of flash in one write: 128 blocks, which are as many sectors.
 pub(crate) const CHUNK: u32 = 128 * 256;
@@ -103,7 +104,7 @@ impl Session for Blocks {
             return Ok(Protection::Unprotected);
         }
         if self.seen.as_ref().is_some_and(|seen| seen.is_missing) {
-            cx.warn(format!("The unit's disk shows no {name}: what is written cannot be read back."));
+            cx.warn(Warning::NoReadBackFile { file: name.to_string() });
             return Ok(Protection::Unknown);
         }
         Ok(Protection::Unreadable(format!("its {name} holds no block")))
@@ -186,7 +187,7 @@ impl Session for Blocks {
         if self.disk.has_left(TIME_TO_COUNT) {
             return Ok(());
         }
-        cx.warn("The unit has all blocks and stays in update mode; its disk is ejected now, which makes some leave.");
+        cx.warn(Warning::EjectingAfterBlocks);
         self.disk.eject(cx)?;
         if self.disk.has_left(TIME_TO_LEAVE) {
             return Ok(());

@@ -53,7 +53,7 @@ fn setup_packet(
     is_in: bool,
 ) -> Result<(Setup, Option<u16>), SessionError> {
     let number = |of: &Expression, most: i128| {
-        let number = memory.int(of).map_err(SessionError::ProtocolViolation)?;
+        let number = memory.int(of).map_err(|error| SessionError::ProtocolViolation(error.to_string()))?;
         match number {
             number if (0..=most).contains(&number) => Ok(u16::try_from(number).unwrap_or(0)),
             number => Err(SessionError::ProtocolViolation(format!(

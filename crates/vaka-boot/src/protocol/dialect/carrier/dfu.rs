@@ -68,6 +68,6 @@ fn work(timeout: Duration) -> Work {
 
 fn block(exchange: &Exchange, memory: &Bindings) -> Result<u16, SessionError> {
     let number = exchange.block.as_ref().map_or(Ok(0), |block| memory.int(block));
-    let number = number.map_err(|words| SessionError::Dialect { exchange: exchange.name.clone(), words })?;
+    let number = number.map_err(|error| SessionError::dialect(&exchange.name, error))?;
     Ok((number & 0xFFFF).try_into().unwrap_or(0))
 }

@@ -7,6 +7,7 @@
 
 #![allow(clippy::unwrap_used)]
 
+#[path = "../../vaka-boot/tests/support/mod.rs"]
 mod support;
 
 use std::fmt::Write;
@@ -18,10 +19,11 @@ use std::time::Duration;
 use support::release_entry;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
 use vaka_boot::operator::Unattended;
 use vaka_boot::release_install::{ReleaseInstall, StageHooks};
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Failure};
+use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{STANDARD, Stage};
@@ -135,7 +137,7 @@ impl Found {
             }
         }
         for hand in self.hands {
-            world.hand_later(PORT, Duration::from_secs(1), Hand::parse(hand).unwrap());
+            world.hand_later(PORT, Duration::from_secs(1), hand.parse::<Hand>().unwrap());
         }
         world
     }
@@ -192,7 +194,7 @@ fn images() -> Vec<String> {
 /// What came of it, and why, in one line.
 fn because(verdict: Option<&Verdict>, events: &[Event]) -> (String, String) {
     let failure = events.iter().rev().find_map(|event| match event {
-        Event::Error(failure) => Some(failure.message.clone()),
+        Event::Error(failure) => Some(vaka_messages::failure(failure).message),
         _ => None,
     });
     let Some(verdict) = verdict else { return ("refused".into(), failure.unwrap_or_default()) };
@@ -213,7 +215,7 @@ struct NoHands;
 
 impl StageHooks for NoHands {
     fn begins(&mut self, _: usize) {}
-    fn hand_out(&mut self, _: &str, _: &[u8]) -> Result<String, Failure> {
+    fn hand_out(&mut self, _: &str, _: &[u8]) -> Result<String, FailureText> {
         unreachable!("no stage of these is another tool's")
     }
 }
@@ -232,7 +234,7 @@ fn stream(events: &[Event]) -> String {
     for event in events {
         let progress = matches!(event, Event::Progress { .. }).then(|| std::mem::discriminant(event));
         if progress.is_none() || progress != last_progress {
-            writeln!(text, "{}", serde_json::to_string(event).unwrap()).unwrap();
+            writeln!(text, "{}", serde_json::to_string(&vaka_messages::event(event.clone())).unwrap()).unwrap();
         }
         last_progress = progress;
     }

@@ -3,14 +3,16 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+#[path = "../../vaka-boot/tests/support/mod.rs"]
 mod support;
 
 use std::fmt::Write;
 use std::time::Duration;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, failure, warnings};
+use vaka_boot::event::Event;
 use vaka_boot::update::Request;
-use vaka_core::event::{Event, Report};
+use vaka_core::event::Report;
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
 use vaka_sim::bootloader::dfu::{Manner, Staging};
@@ -222,9 +224,9 @@ fn cases() -> Vec<(&'static str, Told)> {
 fn entry(title: &str, (report, events): &Told) -> String {
     let mut text = format!("{title}\n");
     for warning in warnings(events) {
-        writeln!(text, "  told    {warning}").unwrap();
+        writeln!(text, "  told    {}", vaka_messages::warning(warning)).unwrap();
     }
-    match failure(events) {
+    match failure(events).map(vaka_messages::failure) {
         None => writeln!(text, "  ends    well").unwrap(),
         Some(said) => {
             writeln!(text, "  ends    with exit status {}: {}", said.code as u8, said.message).unwrap();
@@ -249,7 +251,7 @@ fn every_message_is_in_the_table() {
     let known = std::fs::read_to_string(&path).unwrap_or_default();
     assert!(text == known, "tests/messages.txt is another table now; write it anew and read what changed:\n{text}");
     for (title, (report, events)) in cases() {
-        let Some(said) = failure(&events) else { continue };
+        let Some(said) = failure(&events).map(vaka_messages::failure) else { continue };
         let changed = report.state.is_some_and(|state| !state.is_unchanged());
         assert!(!changed || !said.state.as_ref().unwrap().contains("unchanged"), "{title}");
         assert!(said.message.ends_with('.') && said.cure.as_ref().unwrap().ends_with('.'), "{title}: {said:?}");

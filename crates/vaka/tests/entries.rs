@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used)]
 
+#[path = "../../vaka-boot/tests/support/mod.rs"]
 mod support;
 
 use std::fmt::Write;
@@ -12,9 +13,10 @@ use std::time::Duration;
 use support::{PORT, Scene, sheet_with};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
+use vaka_boot::event::Event;
 use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, Report, RestartState, StepName, StepState};
+use vaka_core::event::{ExitCode, Report, RestartState, StepName, StepState};
 use vaka_core::matching::Question;
 use vaka_sim::bootloader::dfu::Manner;
 use vaka_sim::unit::auk::auk;
@@ -217,9 +219,10 @@ fn story(events: &[Event], report: &Report) -> String {
     for event in events {
         let line = match event {
             Event::Hand { number, of, hand, .. } => format!("shown   {number} of {of}: {}", hand.action),
-            Event::Warning { text } => format!("told    {text}"),
+            Event::Warning { text } => format!("told    {}", vaka_messages::warning(text)),
             Event::Step { step: StepName::Enter, state: StepState::Done, text, .. } => format!("ends    {text}"),
             Event::Error(failure) => {
+                let failure = vaka_messages::failure(failure);
                 let parts = [Some(&failure.message), failure.state.as_ref(), failure.cure.as_ref()];
                 let words: Vec<&str> = parts.into_iter().flatten().map(String::as_str).collect();
                 format!("ends    with exit status {}: {}", u8::from(failure.code), words.join(" "))

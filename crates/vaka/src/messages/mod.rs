@@ -1,0 +1,52 @@
+//! The words of the program: every sentence about a failure, its remedies, the state of a unit,
+//! and every warning of the work on a unit.
+//!
+//! The engines emit values; [`event`] replaces them by sentences. To change a sentence, change it
+//! here and nowhere else: `tests/messages.txt`, `tests/slips.txt` and `tests/matrix.txt` show the
+//! sentences of whole runs.
+
+mod conditions;
+mod failures;
+mod remedies;
+mod warnings;
+
+use vaka_boot::event::Event;
+use vaka_boot::failure::Failure;
+use vaka_core::event::FailureText;
+
+pub use self::failures::failure as kind;
+pub use self::remedies::remedies;
+pub use self::warnings::warning;
+
+/// An event of the engines with its sentences.
+pub fn event(event: Event) -> vaka_core::event::Event {
+    event.with_words(|value| failure(&value), |value| warning(&value))
+}
+
+/// A failure in sentences: what happened, the state of the unit, what to do.
+pub fn failure(failure: &Failure) -> FailureText {
+    if let vaka_boot::failure::FailureKind::Program(text) = &*failure.kind {
+        let state = failure.unit.as_ref().map(conditions::condition).or_else(|| text.state.clone());
+        return FailureText { code: failure.code, state, unit_state: failure.unit_state(), ..text.clone() };
+    }
+    let cure = remedies(&failure.remedies);
+    FailureText {
+        code: failure.code,
+        message: kind(&failure.kind),
+        state: conditions::state(failure),
+        unit_state: failure.unit_state(),
+        cure: Some(cure).filter(|cure| !cure.is_empty()),
+    }
+}
+
+/// The first letter as a capital.
+fn capitalised(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
+}
+
+/// `1. Hold SET; 2. Tap RESET`
+fn numbered(steps: &[String]) -> String {
+    let steps: Vec<String> = (1..).zip(steps).map(|(number, step)| format!("{number}. {step}")).collect();
+    steps.join("; ")
+}
