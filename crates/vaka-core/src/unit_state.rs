@@ -60,3 +60,26 @@ impl fmt::Display for UnitState {
         f.write_str(self.as_str())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_a_unit_that_nothing_was_done_to_is_unchanged() {
+        use UnitState as S;
+        for state in [
+            S::PartlyErased,
+            S::PartlyWritten,
+            S::WrittenNotChecked,
+            S::CheckedNotStarted,
+            S::Restarted,
+            S::Running,
+            S::Unknown,
+        ] {
+            assert!(!state.is_unchanged(), "{state}");
+        }
+        assert!(S::Unchanged.is_unchanged() && S::UnchangedInUpdateMode.is_unchanged());
+        assert_eq!(S::WrittenNotChecked.to_string(), "written, not checked");
+    }
+}

@@ -388,3 +388,115 @@ proptest::proptest! {
         }
     }
 }
+
+/// A manifest that would be accepted, but for one value.
+#[test]
+#[allow(clippy::too_many_lines)] // a table
+fn a_manifest_with_a_wrong_value_is_refused() {
+    use vaka_core::release::manifest::{Digest, ExternalStep, Loss, ManifestError};
+    let good = || {
+        let images =
+            vec![entry("a.bin", &["r1"], &[]), Entry { build: "quiet".into(), ..entry("a.bin", &["r1"], &[]) }];
+        let mut good = manifest(vec![stage("Application", None, images)]);
+        good.members.insert("a.bin".into(), Digest { size: 8, sha256: "0".repeat(64) });
+        good.loses.push(Loss { id: "history".into(), what: "the stored readings".into() });
+        good.needs_vaka = Some("0.1.0".into());
+        good
+    };
+    assert_eq!(good().check(), Ok(()));
+    let loss = |id: &str, what: &str| Loss { id: id.into(), what: what.into() };
+    let foreign = |shows: &str| ExternalStep {
+        tool: "a programmer".into(),
+        action: "Write it.".into(),
+        why: None,
+        see: None,
+        shows: Some(shows.into()),
+    };
+    type Change = Box<dyn Fn(&mut Manifest)>;
+    let cases: Vec<(&str, Change, &str)> = vec![
+        ("an empty product", Box::new(|m| m.product.clear()), "a product that is none: ''"),
+        ("a product with a blank", Box::new(|m| m.product = "tern x".into()), "a product that is none"),
+        ("a placeholder", Box::new(|m| m.product = "XXXX".into()), "a product that is none"),
+        ("a long channel", Box::new(|m| m.channel = "c".repeat(65)), "a channel that is none"),
+        ("a version of letters", Box::new(|m| m.version = "blue".into()), "a version that is none: 'blue'"),
+        ("a version with a blank", Box::new(|m| m.version = "1.5 0".into()), "a version that is none"),
+        ("a version with a control character", Box::new(|m| m.version = "1.5\u{7}".into()), "a version that is none"),
+        (
+            "a needed version of letters",
+            Box::new(|m| m.needs_vaka = Some("new".into())),
+            "a version that is none: 'new'",
+        ),
+        ("a date that is none", Box::new(|m| m.date = "2026-02-30".into()), "a date that is none"),
+        (
+            "a loss without words",
+            Box::new(move |m| m.loses.push(loss("settings", ""))),
+            "a loss that is none: 'settings'",
+        ),
+        ("a loss twice", Box::new(move |m| m.loses.push(loss("history", "more"))), "a loss that is none: 'history'"),
+        ("a loss whose id is none", Box::new(move |m| m.loses.push(loss("a b", "more"))), "a loss that is none: 'a b'"),
+        (
+            "a short digest",
+            Box::new(|m| m.members.get_mut("a.bin").unwrap().sha256.truncate(63)),
+            "a member that is none: 'a.bin'",
+        ),
+        (
+            "a digest in capitals",
+            Box::new(|m| m.members.get_mut("a.bin").unwrap().sha256 = "A".repeat(64)),
+            "a member that is none: 'a.bin'",
+        ),
+        ("no stage", Box::new(|m| m.stages.clear()), "no stage at all"),
+        ("a stage without images", Box::new(|m| m.stages[0].images.clear()), "a stage without images"),
+        ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage whose name is none"),
+        ("a sign that is no id", Box::new(move |m| m.stages[0].foreign = Some(foreign("here"))), "'here' is no USB id"),
+        ("an image without files", Box::new(|m| m.stages[0].images[0].files.clear()), "without file, variant or build"),
+        (
+            "an image without variants",
+            Box::new(|m| m.stages[0].images[0].variants.clear()),
+            "without file, variant or build",
+        ),
+        (
+            "an image without a build",
+            Box::new(|m| m.stages[0].images[0].build.clear()),
+            "without file, variant or build",
+        ),
+        ("two images for one purpose", Box::new(|m| m.stages[0].images[1].build = STANDARD.into()), "variant r1"),
+        ("a member that is missing", Box::new(|m| m.notes = Some("NOTES.md".into())), "NOTES.md"),
+        (
+            "a member that nothing names",
+            Box::new(|m| _ = m.members.insert("b.bin".into(), m.members["a.bin"].clone())),
+            "b.bin",
+        ),
+    ];
+    for (what, change, words) in cases {
+        let mut manifest = good();
+        change(&mut manifest);
+        let error: ManifestError = manifest.check().expect_err(what);
+        assert!(error.to_string().contains(words), "{what}: {error}");
+    }
+    let mut fine = good();
+    fine.stages[0].foreign = Some(foreign("1209:00F?"));
+    assert_eq!(fine.check(), Ok(()));
+}
+
+/// The image of a variant is that of the build, or else the standard one.
+#[test]
+fn a_build_that_has_no_image_of_its_own_takes_the_standard_one() {
+    let of = |build: &str, file: &str, variants: &[&str]| Entry { build: build.into(), ..entry(file, variants, &[]) };
+    let images =
+        vec![of("quiet", "q.bin", &["r1"]), of(STANDARD, "s.bin", &["r1", "r2"]), of("loud", "l.bin", &["r2"])];
+    let manifest = manifest(vec![stage("Application", None, images)]);
+    assert_eq!(manifest.builds(), [STANDARD, "loud", "quiet"]);
+    let file = |variant, build| manifest.stages[0].image(variant, build).map(|entry| entry.files[0].file.as_str());
+    for (variant, build, wanted) in [
+        ("r1", "quiet", Some("q.bin")),
+        ("r2", "quiet", Some("s.bin")),
+        ("r1", STANDARD, Some("s.bin")),
+        ("r2", "loud", Some("l.bin")),
+        ("r1", "unknown", Some("s.bin")),
+        ("r3", STANDARD, None),
+    ] {
+        assert_eq!(file(variant, build), wanted, "{variant} {build}");
+    }
+    let facts = entry("a.bin", &["r1"], &[("crystal", "8 MHz")]).facts();
+    assert_eq!(facts.iter().map(|fact| (&fact.name[..], &fact.value[..])).collect::<Vec<_>>(), [("crystal", "8 MHz")]);
+}

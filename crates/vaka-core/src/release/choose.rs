@@ -168,6 +168,10 @@ mod tests {
         assert!(matches!(pick(None, good(&[])), Err(SelectError::KnownGood(_))));
         assert!(matches!(pick(Some("night"), Wanted::Newest), Err(SelectError::Channel { .. })));
         assert!(matches!(pick(None, named("3.0")), Err(SelectError::Version { .. })));
+        // Without a stable one, every channel counts.
+        let trials = [manifest("tern", "2.0.0", "trial"), manifest("tern", "2.1.0", "night")];
+        let newest = ReleaseQuery { product: None, channel: None, version: Wanted::Newest };
+        assert_eq!(choose(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
     }
 
     #[test]
