@@ -11,7 +11,7 @@ use vaka_boot::context::Context;
 use vaka_boot::protocol::dialect::Interpreter;
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::Sheet;
-use vaka_dialect::{Dialect, OperationName, Value};
+use vaka_dialect::{Dialect, OperationName, Value, no_files};
 use vaka_image::address::Address;
 use vaka_image::facts::Suffix;
 use vaka_image::{Image, ReadOptions};
@@ -138,13 +138,12 @@ pub(crate) fn wrapper(bytes: &[u8]) {
 /// column inside the file; what was read can be shown.
 pub(crate) fn dialect(bytes: &[u8]) {
     let Ok(text) = std::str::from_utf8(bytes) else { return };
-    let nothing = |_: &str| Err("no files here".to_owned());
     let inside = text.replace("'''", "''");
     let framed = format!("{}{inside}{}{}", AROUND[0], AROUND[1], AROUND[2]);
     let (head, tail) = inside.split_once('|').unwrap_or((&inside, "u8 x"));
     let both = format!("{}{head}'''\nreply = '''{tail}'''\n[restart]\ndo = '''{tail}'''\n", AROUND[0]);
     for text in [text, &framed, &both] {
-        match Dialect::parse("f", text, &nothing) {
+        match Dialect::parse("f", text, &no_files) {
             Ok(dialect) => {
                 let _ = dialect.rows();
             }
@@ -286,9 +285,8 @@ fn descriptor() -> Vec<u8> {
 /// by its deadline, and nothing panics.
 pub(crate) fn dialect_engine(bytes: &[u8]) {
     let Some((which, bytes)) = bytes.split_first() else { return };
-    let nothing = |_: &str| Err("no files here".to_owned());
     let text = DIALECTS[usize::from(*which) % DIALECTS.len()];
-    let dialect = Arc::new(Dialect::parse("f", text, &nothing).unwrap_or_else(|errors| panic!("{errors}")));
+    let dialect = Arc::new(Dialect::parse("f", text, &no_files).unwrap_or_else(|errors| panic!("{errors}")));
     let clock = Fast::default();
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);

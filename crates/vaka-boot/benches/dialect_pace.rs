@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 
 use vaka_boot::context::Context;
 use vaka_boot::protocol::dialect::Interpreter;
-use vaka_dialect::{Dialect, OperationName, Value};
+use vaka_dialect::{Dialect, OperationName, Value, no_files};
 use vaka_sim::flash::Flash;
 use vaka_sim::server::Server;
 use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain, acm, hid};
@@ -231,8 +231,7 @@ fn world(case: &Case) -> SharedWorld {
 }
 
 fn by_dialect(case: &Case, bus: &UsbIpBus) -> Duration {
-    let nothing = |_: &str| Err("no files here".to_owned());
-    let dialect = Arc::new(Dialect::parse(case.name, case.dialect, &nothing).unwrap());
+    let dialect = Arc::new(Dialect::parse(case.name, case.dialect, &no_files).unwrap());
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&SystemClock, &mut quiet, &never);
     let mut talk = Interpreter::open(bus.open("1-1").unwrap(), dialect.clone(), None, &mut cx).unwrap();

@@ -10,7 +10,7 @@ use support::failure;
 use vaka_boot::failure::FailureKind;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome};
 use vaka_core::plan::{ErasesOption, PlanError};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
 
@@ -96,12 +96,11 @@ fn an_unchanged_unit_is_ended_where_its_restart_needs_it() {
 /// leaves alone is not said to be erased.
 #[test]
 fn the_checker_and_the_plan_say_what_a_stream_does() {
-    let nothing = |_: &str| Err("no files here".to_owned());
     let without = ribbon::DIALECT.replace("stream = true\n", "");
-    let errors = Dialect::parse("ribbon", &without, &nothing).unwrap_err().to_string();
+    let errors = Dialect::parse("ribbon", &without, &no_files).unwrap_err().to_string();
     assert!(errors.contains("never uses `address`") && errors.contains("stream = true"), "{errors}");
     let turned = ribbon::DIALECT.replace("stream = true", "stream = true\norder = \"descending\"");
-    let errors = Dialect::parse("ribbon", &turned, &nothing).unwrap_err().to_string();
+    let errors = Dialect::parse("ribbon", &turned, &no_files).unwrap_err().to_string();
     assert!(errors.contains("a stream goes in rising order"), "{errors}");
     let scene = ribbon_shape().scene(Vec::new());
     let before = scene.before.clone();

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use vaka_core::matching::{MatchInput, Outcome, Source, Weight, judge, variants_for};
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_image::Format;
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadError, ReadOptions};
@@ -20,9 +20,8 @@ fn sheets() -> BTreeMap<String, Sheet> {
     let read = |name: &str| std::fs::read_to_string(folder.join(name)).unwrap();
     let names: Vec<String> =
         std::fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().file_name().into_string().unwrap()).collect();
-    let nothing = |_: &str| Err("no files here".to_owned());
     let dialect = |name: &String| {
-        let dialect = Dialect::parse(name, &read(name), &nothing).unwrap();
+        let dialect = Dialect::parse(name, &read(name), &no_files).unwrap();
         (dialect.name.clone(), Arc::new(dialect))
     };
     let dialects: Dialects = names.iter().filter(|name| name.ends_with(".dialect.toml")).map(dialect).collect();

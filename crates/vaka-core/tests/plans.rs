@@ -11,7 +11,7 @@ use vaka_core::plan::{
     DialectCapabilities, KnownContent, MemoryStep, Plan, PlanError, PlanInput, RestartMethod, WriteLimits,
 };
 use vaka_core::sheet::{Dialects, Sheet, UndoPhase, Variant};
-use vaka_dialect::{ChecksumScope, Dialect, EraseBy, Erases, Order};
+use vaka_dialect::{ChecksumScope, Dialect, EraseBy, Erases, Order, no_files};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 use vaka_testkit::demo;
@@ -22,9 +22,8 @@ fn sheet(name: &str) -> Sheet {
 
 /// A sheet with dialects.
 fn spoken(name: &str, dialects: &[&str]) -> Sheet {
-    let nothing = |_: &str| Err("no files here".to_owned());
     let parse = |file: &&str| {
-        let dialect = Dialect::parse(file, &demo::sheet_text(file), &nothing).unwrap();
+        let dialect = Dialect::parse(file, &demo::sheet_text(file), &no_files).unwrap();
         (dialect.name.clone(), Arc::new(dialect))
     };
     let dialects: Dialects = dialects.iter().map(parse).collect::<BTreeMap<_, _>>();

@@ -13,18 +13,17 @@ use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_core::unit::{DfuAlternate, DfuFacts, PropertyValue, Told, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions};
 use vaka_testkit::demo;
 
 fn sheet(name: &str) -> Sheet {
-    let none = |name: &str| Err(format!("no file {name}"));
     let mut dialects = Dialects::default();
     for entry in std::fs::read_dir(demo::folder().join("sheets")).unwrap() {
         let file = entry.unwrap().file_name().into_string().unwrap();
         if file.ends_with(".dialect.toml") {
-            let dialect = Arc::new(Dialect::parse(&file, &demo::sheet_text(&file), &none).unwrap());
+            let dialect = Arc::new(Dialect::parse(&file, &demo::sheet_text(&file), &no_files).unwrap());
             dialects.insert(dialect.name.clone(), dialect);
         }
     }

@@ -55,9 +55,8 @@ impl Bindings {
     /// # Examples
     /// ```
     /// use std::sync::Arc;
-    /// use vaka_dialect::{Bindings, Dialect, Value};
+    /// use vaka_dialect::{Bindings, Dialect, Value, no_files};
     ///
-    /// let no_files = |name: &str| Err(format!("no file {name}"));
     /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
     /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
     /// let dialect = Arc::new(dialect);
@@ -159,9 +158,8 @@ impl Bindings {
     /// # Examples
     /// ```
     /// use std::sync::Arc;
-    /// use vaka_dialect::{Bindings, Dialect, Value};
+    /// use vaka_dialect::{Bindings, Dialect, Value, no_files};
     ///
-    /// let no_files = |name: &str| Err(format!("no file {name}"));
     /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
     /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
     /// let dialect = Arc::new(dialect);

@@ -1,5 +1,7 @@
 //! What is wrong with a dialect; and how the files that it names are read.
 
+use std::io;
+
 use thiserror::Error;
 
 /// What is wrong with a dialect, and where.
@@ -21,8 +23,16 @@ pub struct DialectError {
 #[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
 pub struct DialectErrors(pub Vec<DialectError>);
 
-/// Files that a dialect names: the bytes of one, or why it cannot be had.
-pub type Files<'a> = &'a dyn Fn(&str) -> Result<Vec<u8>, String>;
+/// Reads a file that a dialect names, such as its helper.
+pub type Files<'a> = &'a dyn Fn(&str) -> io::Result<Vec<u8>>;
+
+/// The files of a dialect that names none.
+///
+/// # Errors
+/// Always: there is no file of this name.
+pub fn no_files(name: &str) -> io::Result<Vec<u8>> {
+    Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no file {name}")))
+}
 
 /// A dialect may not be longer. Chosen by us.
 pub const MOST_BYTES: usize = 1 << 20;

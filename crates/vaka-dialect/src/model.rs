@@ -373,9 +373,8 @@ impl Dialect {
     ///
     /// # Examples
     /// ```
-    /// use vaka_dialect::{Dialect, OperationName};
+    /// use vaka_dialect::{Dialect, OperationName, no_files};
     ///
-    /// let no_files = |name: &str| Err(format!("no file {name}"));
     /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/src/templates/control.dialect.toml"));
     /// let dialect = Dialect::parse("my.dialect.toml", text, &no_files).unwrap();
     /// assert!(dialect.operation(OperationName::Write).is_some());

@@ -6,7 +6,7 @@
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use vaka_dialect::{Bindings, Callee, Dialect, DialectError, OperationName, ReplyOutcome, Step, Value};
+use vaka_dialect::{Bindings, Callee, Dialect, DialectError, OperationName, ReplyOutcome, Step, Value, no_files};
 
 const SOUND: &str = r#"dialect = 1
 name = "sample"
@@ -72,16 +72,12 @@ reply = "bytes(length) data"
 send = "0x26"
 "#;
 
-fn nothing(_: &str) -> Result<Vec<u8>, String> {
-    Err("no files here".to_owned())
-}
-
 fn errors(text: &str) -> Vec<DialectError> {
-    Dialect::parse("a.toml", text, &nothing).map(|_| ()).expect_err("it was taken for sound").0
+    Dialect::parse("a.toml", text, &no_files).map(|_| ()).expect_err("it was taken for sound").0
 }
 
 fn sound(text: &str) -> Dialect {
-    Dialect::parse("a.toml", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"))
+    Dialect::parse("a.toml", text, &no_files).unwrap_or_else(|errors| panic!("{errors}"))
 }
 
 #[test]
@@ -230,7 +226,7 @@ fn value(expression: &str) -> Result<Value, String> {
          [names]\nn = 0x1234\nb = \"x'01 02 03 FF'\"\n[identify]\nin = {{ request = 1 }}\nreply = \"u8 _\"\n\
          tells = {{ e = '''{expression}''' }}\n"
     );
-    let dialect = Dialect::parse("e", &text, &nothing).map_err(|errors| errors.to_string())?;
+    let dialect = Dialect::parse("e", &text, &no_files).map_err(|errors| errors.to_string())?;
     let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
     Bindings::new(Arc::new(dialect)).value(&tell).map_err(|error| error.to_string())
 }
@@ -451,7 +447,6 @@ proptest! {
 #[test]
 fn templates_are_valid() {
     for kind in vaka_dialect::carrier::KINDS {
-        let no_files = |_: &str| Err("no files here".to_owned());
         let dialect = Dialect::parse(kind.name, kind.template, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
         assert!(dialect.warnings.is_empty(), "{}: {:?}", kind.name, dialect.warnings);
         assert_eq!(dialect.carrier.kind().name, kind.name);

@@ -4,6 +4,7 @@
 //! messages are those of `drivers/usb/core/hub.c`, `config.c`, `message.c` and `generic.c`.
 //! They are meant for people and may change: one that is not known here is left out.
 
+use std::io;
 use std::time::Duration;
 
 use crate::sockets;
@@ -44,8 +45,8 @@ pub enum Says {
 /// What the kernel noted of USB since the system started, or as far back as its log goes.
 ///
 /// # Errors
-/// This user may not read the kernel's log, or the system has none; a sentence.
-pub fn read() -> Result<Vec<Note>, String> {
+/// This user may not read the kernel's log, or the system has none.
+pub fn read() -> io::Result<Vec<Note>> {
     let text = text()?;
     Ok(text.lines().filter_map(note).collect())
 }
@@ -78,7 +79,7 @@ pub fn uptime() -> Option<Duration> {
 /// The log's records, each a line. A read gives one record, and says so when there are
 /// no more for now.
 #[cfg(target_os = "linux")]
-fn text() -> Result<String, String> {
+fn text() -> io::Result<String> {
     use std::io::Read;
     use std::os::unix::fs::OpenOptionsExt;
 
@@ -89,7 +90,7 @@ fn text() -> Result<String, String> {
         .read(true)
         .custom_flags(flags)
         .open("/dev/kmsg")
-        .map_err(|error| format!("/dev/kmsg: {error}"))?;
+        .map_err(|error| io::Error::new(error.kind(), format!("/dev/kmsg: {error}")))?;
     let mut record = vec![0; 8192];
     let mut text = String::new();
     for _ in 0..MOST {
@@ -99,15 +100,15 @@ fn text() -> Result<String, String> {
             Err(error) if error.kind() == std::io::ErrorKind::WouldBlock => break,
             // Records were overwritten while this was read; the next read goes on.
             Err(error) if error.raw_os_error() == Some(rustix::io::Errno::PIPE.raw_os_error()) => {}
-            Err(error) => return Err(format!("/dev/kmsg: {error}")),
+            Err(error) => return Err(io::Error::new(error.kind(), format!("/dev/kmsg: {error}"))),
         }
     }
     Ok(text)
 }
 
 #[cfg(not(target_os = "linux"))]
-fn text() -> Result<String, String> {
-    Err("the log of this system is not read".to_owned())
+fn text() -> io::Result<String> {
+    Err(io::Error::new(io::ErrorKind::Unsupported, "the log of this system is not read"))
 }
 
 /// `6,1234,5678901,-;usb 1-2: USB disconnect, device number 7`: priority, number, time in

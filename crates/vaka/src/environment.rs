@@ -1,6 +1,6 @@
 //! What the options mean here: buses, sheets, how to print.
 
-use std::io::{IsTerminal, Read, Seek, SeekFrom};
+use std::io::{self, IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -189,9 +189,10 @@ pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
     let beside = |name: &str| {
         let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
         if !plain {
-            return Err("a helper stands beside its dialect: name the file alone".to_owned());
+            let words = "a helper stands beside its dialect: name the file alone";
+            return Err(io::Error::new(io::ErrorKind::InvalidFilename, words));
         }
-        std::fs::read(folder.join(name)).map_err(|error| format!("{name}: {error}"))
+        std::fs::read(folder.join(name)).map_err(|error| io::Error::new(error.kind(), format!("{name}: {error}")))
     };
     Ok(Dialect::parse(&file.display().to_string(), &text, &beside)?)
 }

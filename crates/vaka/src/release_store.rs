@@ -1,5 +1,6 @@
 //! Releases as files: finding, reading, trusting, and the sheet that goes with one.
 
+use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -180,7 +181,8 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
         let folder = name.rsplit_once('/').map(|(folder, _)| format!("{folder}/")).unwrap_or_default();
         let beside = |file: &str| {
             let helper = release.members.get(&format!("{folder}{file}"));
-            helper.cloned().ok_or_else(|| format!("{file} is not in the release"))
+            let missing = || io::Error::new(io::ErrorKind::NotFound, format!("{file} is not in the release"));
+            helper.cloned().ok_or_else(missing)
         };
         let dialect = Dialect::parse(&named(name), member(name)?, &beside)?;
         dialects.insert(dialect.name.clone(), Arc::new(dialect));

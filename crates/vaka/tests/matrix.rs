@@ -28,7 +28,7 @@ use vaka_core::matching::{Outcome, Verdict, Weight};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_sim::World;
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::in_process::SimBus;
@@ -50,8 +50,7 @@ fn sheets() -> Vec<Sheet> {
     let text = |path: &PathBuf| std::fs::read_to_string(path).unwrap();
     let (dialects, sheets): (Vec<_>, Vec<_>) =
         files.into_iter().partition(|path| path.to_str().unwrap().ends_with(".dialect.toml"));
-    let none = |_: &str| Err(String::new());
-    let dialect = |path: &PathBuf| Arc::new(Dialect::parse("d", &text(path), &none).unwrap());
+    let dialect = |path: &PathBuf| Arc::new(Dialect::parse("d", &text(path), &no_files).unwrap());
     let dialects: Dialects = dialects.iter().map(dialect).map(|dialect| (dialect.name.clone(), dialect)).collect();
     sheets.iter().map(|path| Sheet::parse_with("s", &text(path), &dialects).unwrap()).collect()
 }

@@ -15,7 +15,7 @@ use std::sync::Arc;
 
 use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
 use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain};
 use vaka_testkit::Random;
@@ -86,8 +86,7 @@ impl Shape {
     }
 
     pub fn sheet(&self) -> Sheet {
-        let nothing = |_: &str| Err("no files here".to_owned());
-        let dialect = Dialect::parse(self.name, self.dialect, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        let dialect = Dialect::parse(self.name, self.dialect, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
         assert!(dialect.warnings.is_empty(), "{}: {:?}", self.name, dialect.warnings);
         let name = dialect.name.clone();
         let dialects: Dialects = [(name.clone(), Arc::new(dialect))].into();

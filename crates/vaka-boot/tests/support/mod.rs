@@ -21,7 +21,7 @@ use vaka_core::event::{ExitCode, Report};
 use vaka_core::release::Release;
 use vaka_core::release::manifest::{Entry, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_dialect::Dialect;
+use vaka_dialect::{Dialect, no_files};
 use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
@@ -362,9 +362,8 @@ pub fn release_entry(file: &str, variant: &str, facts: &[(&str, &str)]) -> Entry
 /// A sheet whose routes may name these dialects.
 #[track_caller]
 pub fn sheet_with(text: &str, dialects: &[&str]) -> Sheet {
-    let nothing = |_: &str| Err("no files here".to_owned());
     let parse = |text: &&str| {
-        let dialect = Dialect::parse("dialect", text, &nothing).unwrap_or_else(|errors| panic!("{errors}"));
+        let dialect = Dialect::parse("dialect", text, &no_files).unwrap_or_else(|errors| panic!("{errors}"));
         (dialect.name.clone(), Arc::new(dialect))
     };
     let dialects: Dialects = dialects.iter().map(parse).collect();

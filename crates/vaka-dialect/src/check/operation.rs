@@ -291,8 +291,8 @@ impl Checker<'_> {
                     self.wrong(&file.span(), "this file is empty");
                     return None;
                 }
-                Err(words) => {
-                    self.wrong(&file.span(), words);
+                Err(error) => {
+                    self.wrong(&file.span(), error.to_string());
                     return None;
                 }
             },
