@@ -17,7 +17,7 @@ use vaka_image::ReadError;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{BusError, TransferError};
 
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// What stopped the work on a unit.

@@ -5,7 +5,7 @@ use std::time::Duration;
 use vaka_image::address::Address;
 
 use crate::failure::{FailureKind, OtherDevice, VersionPair};
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// Why reading back shows nothing about the content.

@@ -11,7 +11,7 @@ use support::{GANNET, GANNET_DFU, PORT, Scene, TERN, TERN_BINARY, TERN_HEX, fail
 use vaka_base::version::Version;
 use vaka_boot::event::Event;
 use vaka_boot::failure::{Activity, Failure, FailureKind, VersionOrigin};
-use vaka_boot::protocol::session::SessionError;
+use vaka_boot::protocol::session_error::SessionError;
 use vaka_boot::remedy::Remedy;
 use vaka_boot::update::{History, Save};
 use vaka_boot::warning::Warning;

@@ -7,7 +7,7 @@ mod support;
 
 use std::time::Duration;
 use vaka_boot::failure::FailureKind;
-use vaka_boot::protocol::session::SessionError;
+use vaka_boot::protocol::session_error::SessionError;
 use vaka_boot::warning::Warning;
 
 use support::{GANNET, PORT, Scene, TERN, TERN_BINARY, failure, warnings};

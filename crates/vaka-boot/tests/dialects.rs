@@ -15,7 +15,7 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::failure::FailureKind;
 use vaka_boot::operator::Unattended;
-use vaka_boot::protocol::session::SessionError;
+use vaka_boot::protocol::session_error::SessionError;
 use vaka_boot::update::{self, Request};
 
 use vaka_boot::event::Event;

@@ -381,7 +381,7 @@ fn run(
     let operation = OperationName::parse(name)?;
     let ran = talk.run(operation, given, cx);
     let difference = lock(&stage.difference).take();
-    let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session::SessionError::Disconnected)));
+    let ended = Cell::new(matches!(ran, Err(vaka_boot::protocol::session_error::SessionError::Disconnected)));
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),

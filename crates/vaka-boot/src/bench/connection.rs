@@ -12,7 +12,8 @@ use crate::context::Context;
 use crate::protocol::dfu::{self, DfuParams};
 use crate::protocol::dialect::{self, DialectParams, Interpreter};
 use crate::protocol::identity::Identity;
-use crate::protocol::session::{Session, SessionError};
+use crate::protocol::session::Session;
+use crate::protocol::session_error::SessionError;
 use crate::protocol::volume::{self, Disk};
 
 /// An open unit.

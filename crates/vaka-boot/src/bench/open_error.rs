@@ -3,7 +3,7 @@
 use vaka_usb::{BusError, TransferError};
 
 use crate::failure::{Failure, FailureKind};
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// Why a unit cannot be looked at.

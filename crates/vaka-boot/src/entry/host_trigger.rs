@@ -14,7 +14,7 @@ use crate::bench::open_error::{bus_failure, held, open_failure};
 use crate::context::Context;
 use crate::failure::{Failure, FailureKind, TriggerError, UnitCondition};
 use crate::protocol::identity::{self, Identity};
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::protocol::{dfu, dialect, volume};
 use crate::remedy::Remedy;
 

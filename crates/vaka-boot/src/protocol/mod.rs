@@ -6,4 +6,5 @@ pub mod dialect;
 pub mod identity;
 pub mod serial;
 pub mod session;
+pub mod session_error;
 pub mod volume;

@@ -12,7 +12,7 @@ use vaka_usb::system_port::SystemPort;
 use vaka_usb::{MAX_PIPE_TRANSFER, Pipe, Setup, TransferError, UsbDevice, strings};
 
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// Time for a control request. Chosen by us.
 const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);

@@ -18,7 +18,8 @@ use super::stop::Stop;
 use super::update_run::UpdateRun;
 use crate::bench::connection::RoutedConnection;
 use crate::failure::{Failure, FailureKind};
-use crate::protocol::session::{Protection, Session, SessionError};
+use crate::protocol::session::{Protection, Session};
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 

@@ -6,7 +6,7 @@ use vaka_image::ReadError;
 
 use crate::bench::open_error::held;
 use crate::failure::{Failure, FailureKind, RefusalReason, UnitCondition};
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {

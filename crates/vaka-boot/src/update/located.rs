@@ -21,7 +21,7 @@ use crate::entry::{self, EntryProcedure};
 use crate::event::Event;
 use crate::failure::{Failure, FailureKind, UnitCondition};
 use crate::protocol::identity::Identity;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication};
 use crate::warning::Warning;

@@ -18,7 +18,7 @@ use super::written::{Restarted, Written};
 use crate::bench::connection::{Connection, Link};
 use crate::entry::{self, EntryProcedure};
 use crate::failure::{Failure, FailureKind};
-use crate::protocol::session::{Loss, SessionError};
+use crate::protocol::session_error::{Loss, SessionError};
 use crate::protocol::volume;
 use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};

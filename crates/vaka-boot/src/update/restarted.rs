@@ -16,7 +16,8 @@ use super::written::Restarted;
 use crate::bench::candidate::{dfu_mode, id_of};
 use crate::failure::{Failure, FailureKind};
 use crate::protocol::dfu;
-use crate::protocol::session::{FinishOutcome, Loss};
+use crate::protocol::session::FinishOutcome;
+use crate::protocol::session_error::Loss;
 use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 

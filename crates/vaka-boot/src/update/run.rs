@@ -22,7 +22,7 @@ use crate::context::Context;
 use crate::event::Event;
 use crate::failure::{Failure, FailureKind, UnitCondition};
 use crate::operator::Operator;
-use crate::protocol::session::Loss;
+use crate::protocol::session_error::Loss;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 

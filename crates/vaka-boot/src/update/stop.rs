@@ -3,7 +3,7 @@
 use vaka_usb::DeviceInfo;
 
 use crate::failure::Failure;
-use crate::protocol::session::Loss;
+use crate::protocol::session_error::Loss;
 
 /// Why an attempt ends before the application is confirmed.
 #[derive(Debug)]

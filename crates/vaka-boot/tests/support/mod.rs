@@ -305,10 +305,12 @@ pub fn failure(events: &[Event]) -> Option<&Failure> {
     })
 }
 
-/// A failure for a search of words: the sentence of the evidence that refuses, or else all of it.
+/// A failure for a search of words: the sentence of the evidence or of the file's error, or else all of
+/// it.
 pub fn told(failure: &Failure) -> String {
     match &*failure.kind {
         FailureKind::Refused(RefusalReason::Evidence(against)) => against.sentence(),
+        FailureKind::File(error) => error.to_string(),
         kind => format!("{kind:?} {:?}", failure.remedies),
     }
 }

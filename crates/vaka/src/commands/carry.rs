@@ -8,7 +8,7 @@ use sha2::{Digest, Sha256};
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
-use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
+use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
 use vaka_core::carry::TransferableRegion;
 use vaka_core::event::{Event, ExitCode, FailureText};
@@ -75,23 +75,23 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
 
 /// What a unit holds in the region, and what is known of that.
 fn present(
-    visit: &mut ReadSession<'_>,
+    session: &mut ReadSession<'_>,
     name: &str,
     cx: &mut Context<'_>,
 ) -> Result<(Vec<u8>, Span, TransferableRegion), Problem> {
-    let region: &Region = visit.region(name)?;
+    let region: &Region = session.region(name)?;
     let carried = region.carried.clone().ok_or_else(|| {
         let failure =
             FailureText::new(ExitCode::Refused, format!("The sheet does not say that region '{name}' may be carried."));
         Problem(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how."))
     })?;
     let span = region.span;
-    let parts = visit.read(&[span], cx)?;
+    let parts = session.read(&[span], cx)?;
     let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
     Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
 }
 
-fn wish(common: &Common) -> ReadRequest {
+fn request(common: &Common) -> ReadRequest {
     ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -108,12 +108,14 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
-    let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
-    let read = present(&mut visit, region, &mut cx);
-    let serial = visit.serial().map(str::to_owned);
-    let known =
-        visit.sheet().zip(visit.variant()).map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
-    visit.leave(&mut cx);
+    let mut session = read_session::open_to_read(&bench, &request(common), &mut *prompt::at(common), &mut cx)?;
+    let read = present(&mut session, region, &mut cx);
+    let serial = session.serial().map(str::to_owned);
+    let known = session
+        .sheet()
+        .zip(session.variant())
+        .map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
+    session.leave(&mut cx);
     let (content, span, carried) = read?;
     let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
     carried.check(&content).map_err(|error| {
@@ -153,16 +155,16 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
-    let mut visit = ReadSession::open_to_read(&bench, &wish(common), &mut *prompt::at(common), &mut cx)?;
-    let prepared = prepare(&mut visit, &file, &Source { path, content: &content, set }, &mut cx);
+    let mut session = read_session::open_to_read(&bench, &request(common), &mut *prompt::at(common), &mut cx)?;
+    let prepared = prepare(&mut session, &file, &Source { path, content: &content, set }, &mut cx);
     let (image, label, carried) = match prepared {
         Ok(prepared) => prepared,
         Err(problem) => {
-            visit.leave(&mut cx);
+            session.leave(&mut cx);
             return Err(problem);
         }
     };
-    visit.stay(&mut cx);
+    session.stay(&mut cx);
     // From here on it is an update like any other, of that region alone.
     let request = job::Request {
         unit: common.unit.clone(),
@@ -199,7 +201,7 @@ struct Source<'s> {
 
 /// The content for this very unit, its label, and what is known of the region.
 fn prepare(
-    visit: &mut ReadSession<'_>,
+    session: &mut ReadSession<'_>,
     file: &CarriedFile,
     source: &Source<'_>,
     cx: &mut Context<'_>,
@@ -208,11 +210,11 @@ fn prepare(
     let name = path.display();
     let refused =
         |words: String| Problem(FailureText::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));
-    let product = visit.sheet().map_or("no product", |sheet| &sheet.product.id);
+    let product = session.sheet().map_or("no product", |sheet| &sheet.product.id);
     if product != file.product {
         return Err(refused(format!("{name} is of a {}; the unit is a {product}.", text::tame(&file.product))));
     }
-    let (present, span, carried) = present(visit, &file.region, cx)?;
+    let (present, span, carried) = present(session, &file.region, cx)?;
     carried.check(content).map_err(|error| {
         let failure = FailureText::new(ExitCode::File, format!("{name}: {error}."));
         Problem(failure.state("Nothing was changed in the unit.").cure("Take another file: this one is not sound."))
@@ -228,7 +230,7 @@ fn prepare(
     }
     let merged = carried.merge(content, &present, set).map_err(|error| refused(format!("{name}: {error}.")))?;
     let image = Image::of_memory(&[(span.start(), merged)]).ok_or_else(|| Problem::internal("no image"))?;
-    let label = visit.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
+    let label = session.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
     Ok((image, label, carried))
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use vaka_base::size::Grouped;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
-use vaka_boot::read_session::{ReadSession, image_of};
+use vaka_boot::read_session::{self, image_of};
 use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::memory::SectorMap;
 use vaka_image::Image;
@@ -70,24 +70,24 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     let mut renderer = render::renderer(setting);
     let mut tell_event = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell_event, crate::signals::flag());
-    let mut wish = read::wish(common, &args.place);
-    wish.wants_variant = early.is_none() || args.place.region.is_some();
-    let mut visit = ReadSession::open_to_read(&bench, &wish, &mut *prompt::at(common), &mut cx)?;
-    let place = visit.place().to_owned();
-    let sectors = visit.sectors().cloned();
+    let mut request = read::request(common, &args.place);
+    request.wants_variant = early.is_none() || args.place.region.is_some();
+    let mut session = read_session::open_to_read(&bench, &request, &mut *prompt::at(common), &mut cx)?;
+    let place = session.place().to_owned();
+    let sectors = session.sectors().cloned();
     let done = (|| -> Result<(Image, Image), Problem> {
         if early.is_none() {
-            options.at = options.at.or(visit.variant().and_then(|variant| variant.image.binary_at));
+            options.at = options.at.or(session.variant().and_then(|variant| variant.image.binary_at));
         }
         let image = match early {
             Some(image) => image,
             None => files::read(&args.file, options)?,
         };
-        let region = args.place.region.as_ref().map(|region| visit.region(region)).transpose()?;
+        let region = args.place.region.as_ref().map(|region| session.region(region)).transpose()?;
         let image = restricted(image, args.place.range, name)?;
         let image = restricted(image, region.map(|region| region.span), name)?;
         let spans = readable(&image, sectors.as_ref());
-        let parts = if spans.is_empty() { Vec::new() } else { visit.read(&spans, &mut cx)? };
+        let parts = if spans.is_empty() { Vec::new() } else { session.read(&spans, &mut cx)? };
         let memory = image_of(&parts, &spans).ok_or_else(|| {
             let failure =
                 FailureText::new(ExitCode::Refused, "None of the file's addresses can be read from this unit.");
@@ -95,7 +95,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         })?;
         Ok((image, memory))
     })();
-    visit.leave(&mut cx);
+    session.leave(&mut cx);
     let (image, memory) = done?;
     let found = compare(&image, &memory, &cells_of(&image, sectors.as_ref()));
     let with = format!("the unit at {place}");

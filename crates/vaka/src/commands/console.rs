@@ -15,7 +15,7 @@ use vaka_boot::bench::tracking::TrackedUnit;
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
 use vaka_boot::protocol::serial::LineReader;
-use vaka_boot::protocol::session::SessionError;
+use vaka_boot::protocol::session_error::SessionError;
 use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};

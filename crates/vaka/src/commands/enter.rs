@@ -6,7 +6,7 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::Candidate;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::context::Context;
-use vaka_boot::read_session::{self, ReadRequest, ReadSession};
+use vaka_boot::read_session::{self, ReadRequest};
 use vaka_core::event::ExitCode;
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
@@ -19,19 +19,19 @@ use crate::lock::Locks;
 use crate::{prompt, render, signals};
 
 pub fn enter(common: &Common, setting: &Setting) -> Outcome {
-    with_unit(common, setting, |bench, found, wish, cx| {
-        let unit = read_session::bring(bench, found, wish, &mut *prompt::at(common), cx)?;
+    with_unit(common, setting, |bench, found, request, cx| {
+        let unit = read_session::enter_only(bench, found, request, &mut *prompt::at(common), cx)?;
         Ok(format!("{} is in update mode; nothing was changed in it.", bench.place(&unit.location)))
     })
 }
 
 pub fn restart(common: &Common, setting: &Setting) -> Outcome {
-    with_unit(common, setting, |bench, found, wish, cx| {
+    with_unit(common, setting, |bench, found, request, cx| {
         if found.mode == Mode::Application {
             return Ok("It runs its application already.".to_owned());
         }
-        let visit = ReadSession::of(bench, found, wish, &mut *prompt::at(common), cx)?;
-        Ok(format!("Nothing was written: {}.", visit.restart(cx)?))
+        let session = read_session::open(bench, found, request, &mut *prompt::at(common), cx)?;
+        Ok(format!("Nothing was written: {}.", session.restart(cx)?))
     })
 }
 
@@ -46,16 +46,16 @@ fn with_unit(
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
-    let hunt = UnitQuery::any(&bench, common.unit.as_ref(), true);
-    let found = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?;
-    let wish = ReadRequest {
+    let query = UnitQuery::any(&bench, common.unit.as_ref(), true);
+    let found = discovery::find(&bench, &query, common.wait, &mut *prompt::at(common), &mut cx)?;
+    let request = ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: MemoryChoice::default(),
         wait: common.wait,
         wants_variant: false,
     };
-    let words = work(&bench, &found, &wish, &mut cx)?;
+    let words = work(&bench, &found, &request, &mut cx)?;
     if setting.format == Format::Text {
         say(&words);
     }

@@ -6,7 +6,7 @@ use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
-use vaka_boot::read_session::{ReadRequest, ReadSession, image_of};
+use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;
@@ -30,10 +30,11 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
-    let mut visit = ReadSession::open_to_read(&bench, &wish(common, &args.place), &mut *prompt::at(common), &mut cx)?;
-    let read = several_times(&mut visit, args, &mut cx);
-    let (place, product) = (visit.place().to_owned(), visit.sheet().map(|sheet| sheet.product.name.clone()));
-    visit.leave(&mut cx);
+    let mut session =
+        read_session::open_to_read(&bench, &request(common, &args.place), &mut *prompt::at(common), &mut cx)?;
+    let read = several_times(&mut session, args, &mut cx);
+    let (place, product) = (session.place().to_owned(), session.sheet().map(|sheet| sheet.product.name.clone()));
+    session.leave(&mut cx);
     let image = read?;
     let written = files::write(&image, &args.out, &args.output)?;
     if setting.format == Format::Text {
@@ -45,7 +46,7 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
 }
 
 /// Which unit, as the command line says it.
-pub fn wish(common: &Common, place: &Where) -> ReadRequest {
+pub fn request(common: &Common, place: &Where) -> ReadRequest {
     ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -56,11 +57,11 @@ pub fn wish(common: &Common, place: &Where) -> ReadRequest {
 }
 
 /// The addresses that were asked for.
-pub fn spans(visit: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Problem> {
+pub fn spans(session: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Problem> {
     let spans = match (&place.region, place.range) {
-        (Some(name), _) => vec![visit.region(name)?.span],
+        (Some(name), _) => vec![session.region(name)?.span],
         (None, Some(range)) => vec![range],
-        (None, None) => visit.whole(),
+        (None, None) => session.whole(),
     };
     if spans.is_empty() {
         let failure = FailureText::new(ExitCode::Usage, "The unit does not tell its memory, and no sheet does.");
@@ -70,10 +71,10 @@ pub fn spans(visit: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Proble
 }
 
 /// Reads once, or as often as was asked; readings that differ are a fault.
-fn several_times(visit: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>) -> Result<Image, Problem> {
-    let spans = spans(visit, &args.place)?;
+fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>) -> Result<Image, Problem> {
+    let spans = spans(session, &args.place)?;
     let mut once = |cx: &mut Context<'_>| -> Result<Image, Problem> {
-        let parts = visit.read(&spans, cx)?;
+        let parts = session.read(&spans, cx)?;
         image_of(&parts, &spans).ok_or_else(|| Problem::internal("what was read is no image"))
     };
     let first = once(cx)?;

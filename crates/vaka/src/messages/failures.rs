@@ -10,7 +10,7 @@ use vaka_core::event::Difference;
 use vaka_core::plan::{ErasesOption, PlanError};
 use vaka_usb::BusError;
 
-use super::capitalised;
+use super::phrases::capitalised;
 
 /// What happened, as one or more whole sentences.
 #[allow(clippy::too_many_lines)] // a table

@@ -7,6 +7,7 @@
 
 mod conditions;
 mod failures;
+mod phrases;
 mod remedies;
 mod warnings;
 
@@ -37,16 +38,4 @@ pub fn failure(failure: &Failure) -> FailureText {
         unit_state: failure.unit_state(),
         cure: Some(cure).filter(|cure| !cure.is_empty()),
     }
-}
-
-/// The first letter as a capital.
-fn capitalised(text: &str) -> String {
-    let mut letters = text.chars();
-    letters.next().map_or(String::new(), |first| first.to_uppercase().chain(letters).collect())
-}
-
-/// `1. Hold SET; 2. Tap RESET`
-fn numbered(steps: &[String]) -> String {
-    let steps: Vec<String> = (1..).zip(steps).map(|(number, step)| format!("{number}. {step}")).collect();
-    steps.join("; ")
 }

@@ -4,7 +4,7 @@ use vaka_boot::remedy::Remedy;
 use vaka_core::dfu::Status;
 use vaka_core::sheet::VariantId;
 
-use super::numbered;
+use super::phrases::numbered;
 
 /// The remedies of a failure, in one text; empty if there is none.
 pub fn remedies(remedies: &[Remedy]) -> String {

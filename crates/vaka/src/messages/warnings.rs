@@ -5,7 +5,7 @@ use vaka_boot::failure::OtherDevice;
 use vaka_boot::warning::{ReadBackDoubt, Warning};
 
 use super::failures::{failure, kernel_report, known_as};
-use super::remedies;
+use super::remedies::remedies;
 
 /// A warning, as one or more whole sentences.
 #[allow(clippy::too_many_lines)] // a table

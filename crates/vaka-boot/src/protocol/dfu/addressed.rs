@@ -13,7 +13,8 @@ use vaka_usb::{TransferError, UsbDevice};
 
 use super::port::{DfuParams, DfuPort, Refusal, TIME_TO_GO, Work};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
+use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
 /// The smallest piece that a block is broken into for a unit that takes less

@@ -10,7 +10,7 @@ use vaka_core::unit::DfuFacts;
 use vaka_usb::{Setup, TransferError, UsbDevice};
 
 use super::port::REQUEST_TIMEOUT;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// How long a unit gets to leave by itself where its wDetachTimeOut is too
 /// short to say anything. Chosen by us.

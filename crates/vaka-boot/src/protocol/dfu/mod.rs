@@ -26,7 +26,8 @@ pub(crate) use port::{DfuPort, Work};
 use vaka_usb::UsbDevice;
 
 use crate::context::Context;
-use crate::protocol::session::{Session, SessionError};
+use crate::protocol::session::Session;
+use crate::protocol::session_error::SessionError;
 
 /// Opens the session that fits the parameters.
 ///

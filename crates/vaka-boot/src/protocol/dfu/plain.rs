@@ -12,7 +12,8 @@ use vaka_usb::{TransferError, UsbDevice};
 
 use super::port::{Backoff, DfuParams, DfuPort, TIME_TO_GO, Work};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
+use crate::protocol::session_error::SessionError;
 
 /// What the unit is in the middle of. Addresses are the caller's; the unit
 /// knows only the order.

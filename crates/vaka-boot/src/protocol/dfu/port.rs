@@ -10,7 +10,7 @@ use vaka_usb::strings::Strings;
 use vaka_usb::{Setup, TransferError, UsbDevice};
 
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
 /// Time for a request on top of what the unit asked for. Chosen by us: busy

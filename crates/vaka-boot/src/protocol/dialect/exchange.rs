@@ -9,7 +9,7 @@ use super::carrier::Transfer;
 use super::frame_error::{frame_event, not_an_echo};
 use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, TOTAL, TracedFrame, takes_long};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// How long a reply may take where the dialect says nothing. Chosen by us.
 const REPLY_WITHIN: Duration = Duration::from_secs(1);

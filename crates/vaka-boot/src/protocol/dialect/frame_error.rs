@@ -5,7 +5,7 @@ use vaka_core::event::FrameField;
 use vaka_dialect::{Exchange, FieldView, FrameMismatch};
 
 use crate::event::Event;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// The error for received bytes that differ from the expected echo.
 pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> SessionError {

@@ -12,7 +12,7 @@ use vaka_usb::{Bus, DeviceInfo, HotplugEvent, PolledWatch, UsbDevice};
 
 use super::transport::CarrierTransport;
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// How long all of an operation may take where the dialect says nothing. Chosen by
 /// us: an erase of a large part takes minutes on some.

@@ -27,7 +27,8 @@ use vaka_usb::{DeviceInfo, UsbDevice};
 pub use interpreter::{GIVEN, Interpreter, Reconnect, TracedFrame};
 
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 

@@ -9,7 +9,7 @@ use vaka_usb::{UsbDevice, strings};
 
 use super::carrier::{self, Carrier, Transfer};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// An open unit and the way its frames take.
 pub(super) struct CarrierTransport {

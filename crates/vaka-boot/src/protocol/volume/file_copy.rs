@@ -14,7 +14,8 @@ use vaka_image::{Image, hex};
 
 use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
+use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
 /// Bytes of the image in one step, so that progress is seen. Chosen by us.

@@ -27,7 +27,8 @@ use vaka_usb::{Bus, DeviceInfo, UsbDevice};
 pub use bulk_only::DiskInterface;
 
 use crate::context::Context;
-use crate::protocol::session::{Session, SessionError};
+use crate::protocol::session::Session;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// A file is read in pieces of this length, until it is enough.

@@ -23,7 +23,7 @@ use vaka_usb::{Bus, Clock, DeviceInfo, SystemClock};
 use super::raw_disk::DirectoryListing;
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// The name under which UF2 blocks are written; the unit does not look at it.

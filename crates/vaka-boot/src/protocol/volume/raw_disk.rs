@@ -18,7 +18,7 @@ use super::scsi::{MOST_SECTORS, NoDisk, Scsi};
 use super::sector_cache::{Cache, Sectors, mount};
 use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// Most sectors of UF2 blocks in one command: what a backend takes in one piece, and

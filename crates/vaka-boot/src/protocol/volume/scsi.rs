@@ -11,7 +11,7 @@ use vaka_usb::TransferError;
 
 use super::bulk_only::{BulkOnly, Data, Fault};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
 /// Most sectors in one command: some units fail above it. Chosen by us.

@@ -12,7 +12,7 @@ use vaka_core::volume::fat::{Partition, SECTOR};
 
 use super::scsi::{MOST_SECTORS, Scsi};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// Sectors that are read at once at first: most of what is looked at stands
 /// together. Where reading goes on, it is twice as many each time.

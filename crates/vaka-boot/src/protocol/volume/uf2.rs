@@ -16,7 +16,8 @@ use vaka_image::uf2::{self, PAYLOAD, Present};
 
 use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::context::Context;
-use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session, SessionError};
+use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
+use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
 /// Bytes of flash in one write: 128 blocks, which are as many sectors.

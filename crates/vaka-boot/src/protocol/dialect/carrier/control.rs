@@ -7,7 +7,7 @@ use vaka_usb::{Setup, UsbDevice};
 
 use super::{Carrier, Transfer};
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// wLength of a request to the host whose reply does not say how long it is.
 /// Chosen by us: more than any reply that is met; a unit may send less.

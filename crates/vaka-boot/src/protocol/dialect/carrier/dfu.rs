@@ -12,7 +12,7 @@ use super::{Carrier, Transfer, missing};
 use crate::context::Context;
 use crate::protocol::dfu::{DfuPort, Work};
 use crate::protocol::identity;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 pub(super) struct DfuCarrier {
     port: DfuPort,

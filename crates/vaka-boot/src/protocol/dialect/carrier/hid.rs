@@ -9,7 +9,7 @@ use vaka_usb::{Pipe, Setup, UsbDevice};
 use super::{Carrier, Transfer, find_interface, missing};
 use crate::context::Context;
 use crate::protocol::serial::class_out;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// HID class requests. Source: HID 1.11, section 7.2.
 const GET_REPORT: u8 = 0x01;

@@ -16,7 +16,7 @@ use vaka_usb::descriptor::{Configuration, Interface};
 use vaka_usb::{Pipe, UsbDevice};
 
 use crate::context::Context;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 /// An exchange whose frame is moved, and what bounds it.
 pub(super) struct Transfer<'a> {

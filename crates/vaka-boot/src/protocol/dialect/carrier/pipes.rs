@@ -10,7 +10,7 @@ use vaka_usb::{Pipe, UsbDevice};
 use super::{Carrier, Transfer, find_interface, missing};
 use crate::context::Context;
 use crate::protocol::serial::in_packets;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 pub(super) struct PipesCarrier {
     device: Counting,

@@ -9,7 +9,7 @@ use vaka_usb::{Pipe, UsbDevice};
 use super::{Carrier, Transfer, missing};
 use crate::context::Context;
 use crate::protocol::serial::SerialPort;
-use crate::protocol::session::SessionError;
+use crate::protocol::session_error::SessionError;
 
 pub(super) fn open(
     device: Counting,

@@ -1,0 +1,218 @@
+//! A unit in update mode that is open for reading.
+
+use std::any::Any;
+use std::time::Duration;
+
+use vaka_core::event::{ExitCode, RestartState};
+use vaka_core::memory::SectorMap;
+use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
+use vaka_core::unit::Mode;
+use vaka_image::address::Span;
+use vaka_usb::DeviceInfo;
+
+use super::reading::{Parts, failed, read_spans};
+use crate::bench::buses::Bench;
+use crate::bench::candidate::dfu_mode;
+use crate::bench::returning;
+use crate::bench::tracking::TrackedUnit;
+use crate::context::Context;
+use crate::failure::{Activity, Failure, FailureKind};
+use crate::protocol::identity;
+use crate::protocol::session::{Protection, Session};
+use crate::remedy::Remedy;
+use crate::update::confirm::{self, ExpectedApplication};
+use crate::update::request_restart;
+use crate::warning::Warning;
+
+/// A unit that was opened in update mode.
+pub struct ReadSession<'a> {
+    pub(super) bench: &'a Bench<'a>,
+    pub(super) session: Box<dyn Session>,
+    pub(super) unit: DeviceInfo,
+    pub(super) place: String,
+    pub(super) serial: Option<String>,
+    pub(super) sheet: Option<&'a Sheet>,
+    pub(super) variant: Option<&'a Variant>,
+    pub(super) route: Option<&'a Route>,
+    pub(super) sectors: Option<SectorMap>,
+    /// What it gives of the regions that the route writes, where it tells.
+    pub(super) whole: Vec<Span>,
+    pub(super) can_read: bool,
+    /// Whether its application ran before.
+    pub(super) entered: bool,
+    /// Keeps other processes from the unit.
+    pub(super) _guard: Box<dyn Any + Send>,
+}
+
+/// How long a unit that no sheet knows is waited for after its restart. Chosen by us, as
+/// long as a sheet says by default.
+const UNKNOWN_BACK: Duration = Duration::from_secs(10);
+
+impl<'a> ReadSession<'a> {
+    /// The product, if a sheet knows it.
+    pub fn sheet(&self) -> Option<&'a Sheet> {
+        self.sheet
+    }
+
+    /// Its serial number, where it tells one.
+    pub fn serial(&self) -> Option<&str> {
+        self.serial.as_deref()
+    }
+
+    /// The variant, once it is settled.
+    pub fn variant(&self) -> Option<&'a Variant> {
+        self.variant
+    }
+
+    /// Where the unit is.
+    pub fn place(&self) -> &str {
+        &self.place
+    }
+
+    /// Its sectors, as it reports them or else as the sheet says.
+    pub fn sectors(&self) -> Option<&SectorMap> {
+        self.sectors.as_ref()
+    }
+
+    /// A region of its variant.
+    ///
+    /// # Errors
+    /// There is none of that name.
+    pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
+        let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
+        regions.iter().find(|region| region.name == name).ok_or_else(|| {
+            let known = regions.iter().map(|region| region.name.clone()).collect();
+            Failure::new(FailureKind::NoSuchRegion { name: name.to_owned() }).remedy(Remedy::KnownRegions(known))
+        })
+    }
+
+    /// What is read where nothing else is said: the regions that the route
+    /// writes, or all that an undescribed unit reports.
+    pub fn whole(&self) -> Vec<Span> {
+        if !self.whole.is_empty() {
+            return self.whole.clone();
+        }
+        match (self.route, &self.sectors) {
+            (Some(route), _) => route.writes.iter().map(|region| region.span).collect(),
+            (None, Some(map)) => {
+                map.zones().iter().filter(|zone| zone.access().read).map(vaka_core::memory::Zone::span).collect()
+            }
+            (None, None) => Vec::new(),
+        }
+    }
+
+    pub(super) fn check_readable(&mut self, cx: &mut Context<'_>) -> Result<(), Failure> {
+        let refused = |kind, remedy| Err(Failure::new(kind).unchanged().remedy(remedy));
+        let place = self.place.clone();
+        if !(self.can_read && self.session.limits().can_read) {
+            return refused(FailureKind::NotReadable { place }, Remedy::CannotBeRead);
+        }
+        let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
+        let extent = self.session.extent(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))?;
+        if let Some(extent) = extent {
+            let regions = self.whole();
+            self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
+            if self.whole.is_empty() {
+                return refused(FailureKind::NoApplication { place }, Remedy::NothingToRead);
+            }
+        }
+        match self.session.protection(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))? {
+            Protection::Unprotected | Protection::Unknown => Ok(()),
+            Protection::Protected(reason) => refused(FailureKind::ReadProtected { reason }, Remedy::WouldBeErased),
+            Protection::Unreadable(reason) => refused(FailureKind::ReadRefused { reason }, Remedy::CannotBeReadThough),
+        }
+    }
+
+    /// Reads addresses, with progress. A unit that gives its memory as one
+    /// stream is read from its beginning on.
+    ///
+    /// # Errors
+    /// It cannot be read there; a person stopped it. Nothing was changed.
+    pub fn read(&mut self, spans: &[Span], cx: &mut Context<'_>) -> Result<Parts, Failure> {
+        let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
+        let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
+        if let Some(region) = wanted_secret.next() {
+            let kind = FailureKind::RegionNotReadable { region: region.name.clone(), span: region.span };
+            return Err(Failure::new(kind).unchanged().remedy(Remedy::ReadElsewhere));
+        }
+        let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
+        let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
+        let parts = read_spans(&mut *self.session, &wanted, &self.place, cx);
+        self.session.rest(cx);
+        parts.map_err(|error| error.failure)
+    }
+
+    /// The one stretch from where the unit's stream begins to the last byte
+    /// that is wanted.
+    fn stretch_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
+        let start = self.whole().first().map(|span| span.start());
+        let end = spans.iter().map(|span| span.end()).max();
+        let whole = self.whole().first().copied();
+        let stretch = start.zip(end).and_then(|(start, end)| Span::between(start, end));
+        let inside = stretch.filter(|stretch| whole.is_some_and(|whole| whole.covers(*stretch)));
+        let failure = || Failure::new(FailureKind::StreamOnly).unchanged().remedy(Remedy::ReadWholeRegion);
+        inside.map(|span| vec![span]).ok_or_else(failure)
+    }
+
+    /// Lets the unit go as it is: in update mode, ready for what comes next.
+    pub fn stay(mut self, cx: &mut Context<'_>) {
+        self.session.rest(cx);
+    }
+
+    /// Lets the unit go: back to its application if that ran before, else it
+    /// stays in update mode.
+    pub fn leave(mut self, cx: &mut Context<'_>) {
+        if !self.entered {
+            return self.session.rest(cx);
+        }
+        if let Err(failure) = self.restart(cx) {
+            let Failure { kind, remedies, .. } = failure;
+            cx.warn(Warning::NotReturnedToApplication { failure: kind, remedies });
+        }
+    }
+
+    /// Makes the unit leave update mode with nothing written, and waits for its
+    /// application. Gives back what was seen, in words; `None` if no sheet says
+    /// what its application is.
+    ///
+    /// # Errors
+    /// It did not leave, or its application did not come.
+    pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
+        let Self { mut session, route, sheet, variant, bench, unit, sectors, .. } = self;
+        let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
+        // Without an address a unit starts wherever the last transfer left its pointer: a unit
+        // that no sheet describes is started at the beginning of its memory.
+        let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
+        let at = route.map_or_else(start, |route| route.restart_at);
+        request_restart(&mut *session, at, cx).map_err(Failure::unchanged)?;
+        drop(session);
+        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, cx) };
+        let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
+        let seen = confirm::confirm(bench, &expected, &unit, cx);
+        if seen.after == RestartState::NotBack {
+            let failure = Failure::new(FailureKind::NotBack { observed: seen.words, status: None });
+            return Err(failure.unchanged().remedy(Remedy::SetSwitchesBack));
+        }
+        Ok(seen.words)
+    }
+}
+
+/// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
+fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
+    let followed = TrackedUnit { unit, serial: None };
+    let place = bench.place(&unit.location);
+    match returning::come_back(bench, followed, false, UNKNOWN_BACK, cx) {
+        Err(failure) if failure.code != ExitCode::NoUnit => Err(failure),
+        Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
+        Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
+            let failure = Failure::new(FailureKind::BackInUpdateMode { place });
+            Err(failure.unchanged().remedy(Remedy::MaybeNoApplication))
+        }
+        Ok(device) => {
+            let facts =
+                bench.identity(&device.location).map_or_else(|_| identity::from_list(&device), |found| found.facts);
+            let name = facts.product.map(|name| format!(" \"{name}\"")).unwrap_or_default();
+            Ok(format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id))
+        }
+    }
+}
