@@ -15,8 +15,7 @@ use crate::journal::{self, Begun, Ended, ErrorRecord, FileRecord};
 /// Says before anything is changed that the journal cannot be written.
 pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
     if let Err(why) = journal::must_be_writable().or_else(|why| if plan_only { Ok(()) } else { Err(why) }) {
-        let text = format!("The journal cannot be written ({why}): this attempt will not be on record.");
-        tell(Event::Warning { text });
+        tell(Event::Warning { text: vaka_messages::journal_unwritable(&why) });
     }
 }
 

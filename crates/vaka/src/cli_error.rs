@@ -1,10 +1,12 @@
 //! What stops a command before, or beside, the work on a unit.
 
+use std::io;
 use std::path::Path;
 
 use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::sheet::SheetError;
 use vaka_dialect::DialectErrors;
+use vaka_messages::CommandError;
 
 /// A failure, on its way to the person.
 #[derive(Debug)]
@@ -18,18 +20,24 @@ impl Problem {
 
     /// A fault of the program or of the system under it.
     pub fn internal(message: impl Into<String>) -> Self {
-        Self(FailureText::new(ExitCode::Internal, message))
+        CommandError::Internal(message.into()).into()
     }
 
     /// Wrong use of an option.
     pub fn usage(message: impl Into<String>) -> Self {
-        Self(FailureText::new(ExitCode::Usage, message).cure("'vaka help' lists the options."))
+        CommandError::Usage(message.into()).into()
     }
 
     /// A file that cannot be read or written.
-    pub fn file(path: &Path, error: &std::io::Error) -> Self {
-        let failure = FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()));
-        Self(failure.cure("Is that the right path, and may you read and write there?"))
+    pub fn file(path: &Path, error: io::Error) -> Self {
+        CommandError::Io { path: path.to_owned(), error }.into()
+    }
+}
+
+/// A failure of a command, in sentences.
+impl From<CommandError> for Problem {
+    fn from(error: CommandError) -> Self {
+        Self(error.text())
     }
 }
 
@@ -48,19 +56,13 @@ impl From<FailureText> for Problem {
 
 impl From<DialectErrors> for Problem {
     fn from(errors: DialectErrors) -> Self {
-        Self(
-            FailureText::new(ExitCode::File, format!("{errors}."))
-                .cure("docs/formats/dialect.md describes the language."),
-        )
+        CommandError::Dialect(errors).into()
     }
 }
 
 impl From<SheetError> for Problem {
     fn from(error: SheetError) -> Self {
-        Self(
-            FailureText::new(ExitCode::File, format!("{error}."))
-                .cure("docs/formats/product-sheet.md describes every key."),
-        )
+        CommandError::Sheet { reason: error.to_string() }.into()
     }
 }
 

@@ -8,10 +8,10 @@ use std::path::{Path, PathBuf};
 use etcetera::BaseStrategy;
 use serde::Deserialize;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{ExitCode, FailureText};
 
 use crate::args::Common;
 use crate::cli_error::Problem;
+use vaka_messages::CommandError;
 
 /// The file, as it is written.
 #[derive(Debug, Default, Deserialize)]
@@ -40,11 +40,8 @@ pub fn apply(common: &mut Common) -> Result<(), Problem> {
     let Some(path) = folder().map(|folder| folder.join("config.toml")).filter(|path| path.is_file()) else {
         return Ok(());
     };
-    let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
-    let config = read(&text).map_err(|why| {
-        let failure = FailureText::new(ExitCode::File, format!("{}: {why}.", path.display()));
-        Problem(failure.cure("What it may hold: docs/formats/config.md."))
-    })?;
+    let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, error))?;
+    let config = read(&text).map_err(|reason| CommandError::Config { path: path.clone(), reason })?;
     if common.bus.is_empty() {
         common.bus = config.bus;
     }

@@ -4,7 +4,6 @@ use std::io::{self, IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 use vaka_image::wrapper::Unwrapped;
@@ -18,6 +17,7 @@ use crate::args::{Common, Format};
 use crate::cli_error::Problem;
 use crate::config;
 use crate::trace;
+use vaka_messages::CommandError;
 
 /// How to print.
 #[derive(Clone, Copy, Debug)]
@@ -85,11 +85,11 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
     let dialects = dialects_beside(&path)?;
     let mut sheets: Vec<Sheet> = Vec::new();
     for file in sheet_files(&path)? {
-        let text = std::fs::read_to_string(&file).map_err(|error| Problem::file(&file, &error))?;
+        let text = std::fs::read_to_string(&file).map_err(|error| Problem::file(&file, error))?;
         let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
-            let message = format!("{}: another sheet describes the product '{}'.", file.display(), other.product.id);
-            return Err(Problem(FailureText::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
+            let product = other.product.id.clone();
+            return Err(CommandError::SheetTwice { path: file, product }.into());
         }
         sheets.push(sheet);
     }
@@ -97,10 +97,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
         return only_part(&sheets, part);
     }
     if sheets.is_empty() && common.sheets.is_some() {
-        return Err(Problem(FailureText::new(
-            ExitCode::File,
-            format!("{}: no product sheet (*.toml) is there.", path.display()),
-        )));
+        return Err(CommandError::NoSheetsIn { path }.into());
     }
     Ok(sheets)
 }
@@ -115,18 +112,12 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
         .iter()
         .flat_map(|sheet| sheet.parts.iter().map(|part| format!("{} of {}", part.id, sheet.product.id)))
         .collect();
-    let known = if known.is_empty() { "none has parts".to_owned() } else { known.join(", ") };
-    let message = format!("No product sheet has a part '{}'.", vaka_base::text::tame(part));
-    Err(Problem(FailureText::new(ExitCode::Usage, message).cure(format!("There are: {known}."))))
+    Err(CommandError::NoPart { part: part.to_owned(), known }.into())
 }
 
 /// What is said where a sheet is needed and there is none.
 pub fn no_sheets() -> Problem {
-    Problem(
-        FailureText::new(ExitCode::Refused, "No product sheet is known, so nothing says which image fits which unit.").cure(
-            "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word.",
-        ),
-    )
+    CommandError::NoSheets.into()
 }
 
 fn default_folder() -> Option<PathBuf> {
@@ -137,10 +128,10 @@ fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {
     if path.is_file() {
         return Ok(vec![path.to_owned()]);
     }
-    let entries = std::fs::read_dir(path).map_err(|error| Problem::file(path, &error))?;
+    let entries = std::fs::read_dir(path).map_err(|error| Problem::file(path, error))?;
     let mut files = Vec::new();
     for entry in entries {
-        let file = entry.map_err(|error| Problem::file(path, &error))?.path();
+        let file = entry.map_err(|error| Problem::file(path, error))?.path();
         if file.extension().is_some_and(|extension| extension == "toml") && !is_dialect(&file) {
             files.push(file);
         }
@@ -162,10 +153,10 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
         true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
         false => path,
     };
-    let entries = std::fs::read_dir(folder).map_err(|error| Problem::file(folder, &error))?;
+    let entries = std::fs::read_dir(folder).map_err(|error| Problem::file(folder, error))?;
     let mut files = Vec::new();
     for entry in entries {
-        let file = entry.map_err(|error| Problem::file(folder, &error))?.path();
+        let file = entry.map_err(|error| Problem::file(folder, error))?.path();
         if is_dialect(&file) {
             files.push(file);
         }
@@ -175,8 +166,7 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
     for file in files {
         let dialect = dialect(&file)?;
         if dialects.insert(dialect.name.clone(), Arc::new(dialect.clone())).is_some() {
-            let message = format!("{}: another dialect has the name '{}'.", file.display(), dialect.name);
-            return Err(Problem(FailureText::new(ExitCode::File, message).cure("Keep one of them in the folder.")));
+            return Err(CommandError::DialectTwice { path: file, name: dialect.name }.into());
         }
     }
     Ok(dialects)
@@ -184,7 +174,7 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
 
 /// Reads a dialect, and what it names beside itself.
 pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
-    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
     let folder = file.parent().unwrap_or(Path::new(""));
     let beside = |name: &str| {
         let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
@@ -201,14 +191,13 @@ pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
 /// holds for pipes and devices too, which do not tell their size.
 pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
     const LIMIT: u64 = 1 << 30;
-    let fault = |error: std::io::Error| Problem::file(path, &error);
+    let fault = |error: std::io::Error| Problem::file(path, error);
     let file = std::fs::File::open(path).map_err(fault)?;
     let size = file.metadata().map_err(fault)?.len();
     let mut bytes = Vec::with_capacity(usize::try_from(size.min(LIMIT)).unwrap_or(0));
     file.take(LIMIT + 1).read_to_end(&mut bytes).map_err(fault)?;
     if bytes.len() as u64 > LIMIT {
-        let message = format!("{}: more than 1 GiB is too much for a firmware file.", path.display());
-        return Err(Problem(FailureText::new(ExitCode::File, message)));
+        return Err(CommandError::TooLarge { path: path.to_owned() }.into());
     }
     Ok(bytes)
 }
@@ -226,8 +215,7 @@ pub fn unwrapped<'a>(
     let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(bytes)).next() else {
         return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });
     };
-    let opened =
-        opened.map_err(|error| Problem(FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()))))?;
+    let opened = opened.map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     options.at = options.at.or(opened.start);
     Ok(opened)
 }

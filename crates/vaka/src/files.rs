@@ -6,13 +6,13 @@ use std::path::Path;
 
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
-use vaka_core::event::{ExitCode, FailureText};
 use vaka_image::facts::Suffix;
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
 use crate::args::{Output, Writable};
 use crate::cli_error::Problem;
 use crate::environment;
+use vaka_messages::CommandError;
 
 /// Reads one image, or says what is in the way.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
@@ -25,20 +25,7 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
         ReadError::AddressNotWanted(_) => file.image(ReadOptions { at: None, ..options }, &[]),
         other => Err(other),
     });
-    image.map_err(|error| {
-        let failure = FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()));
-        Problem(match error {
-            ReadError::NoAddress => {
-                let failure = FailureText { code: ExitCode::Refused, ..failure };
-                failure.cure("Give --at ADDRESS.")
-            }
-            ReadError::Several(_) | ReadError::NotThere(_) => {
-                let failure = FailureText { code: ExitCode::Refused, ..failure };
-                failure.cure("Choose one with --from-family ID or --from-target N.")
-            }
-            _ => failure,
-        })
-    })
+    image.map_err(|error| CommandError::File { path: path.to_owned(), error }.into())
 }
 
 /// Whether an image could be written there, before work is done for it.
@@ -55,13 +42,11 @@ pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
 }
 
 fn no_format(path: &Path) -> Problem {
-    let message = format!("{}: its ending tells no format.", path.display());
-    Problem(FailureText::new(ExitCode::Usage, message).cure("Give --to bin, hex, srec, uf2, dfu or dfu-addressed."))
+    CommandError::NoFormat { path: path.to_owned() }.into()
 }
 
 fn there_already(path: &Path) -> Problem {
-    let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
-    Problem(failure.state("Nothing was written.").cure("Give --replace to overwrite it."))
+    CommandError::FileExists { path: path.to_owned(), output: vaka_messages::Output::Replaceable }.into()
 }
 
 /// Writes an image; returns a sentence of what was written.
@@ -71,7 +56,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Prob
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
         None => Cow::Borrowed(image),
     };
-    let too_large = || Problem(FailureText::new(ExitCode::File, "The image is too large for that format."));
+    let too_large = || CommandError::ImageTooLarge;
     let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
     let mut note = String::new();
     match format {
@@ -105,16 +90,8 @@ fn single(image: &Image) -> Result<&[u8], Problem> {
     match image.segments() {
         [only] => Ok(only.data()),
         several => {
-            let gap = image.span().len() - image.len();
-            let message = format!(
-                "The image has {} with {} of gaps, which a binary cannot leave out.",
-                text::count(several.len(), "segment"),
-                Bytes(gap)
-            );
-            Err(Problem(
-                FailureText::new(ExitCode::Refused, message)
-                    .cure("Say what fills them, such as --fill 0xFF, or cut with --range."),
-            ))
+            let gap_bytes = image.span().len() - image.len();
+            Err(CommandError::Gaps { segments: several.len(), gap_bytes }.into())
         }
     }
 }
@@ -134,7 +111,7 @@ fn by_ending(path: &Path) -> Option<Writable> {
 /// which then takes its name.
 pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let fault = |error: std::io::Error| Problem::file(path, &error);
+    let fault = |error: std::io::Error| Problem::file(path, error);
     let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;
     for part in parts {
         file.write_all(part).map_err(fault)?;

@@ -7,10 +7,10 @@ use std::path::{Path, PathBuf};
 
 use etcetera::BaseStrategy;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
 use crate::cli_error::Problem;
+use vaka_messages::CommandError;
 
 const PRIVATE: &str = ".key.pem";
 const PUBLIC: &str = ".pub.pem";
@@ -44,19 +44,17 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
     let folder = folder("keys")?;
     let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
     if path.exists() {
-        let failure =
-            FailureText::new(ExitCode::File, format!("{}: there is a key of that name already.", path.display()));
-        return Err(failure.cure("Choose another name; a key that is gone signs nothing any more.").into());
+        return Err(CommandError::KeyExists { path }.into());
     }
     let mut random = [0; 32];
     getrandom::fill(&mut random).map_err(|error| Problem::internal(format!("No random numbers: {error}.")))?;
     let key = PrivateKey::from_random(random);
     let unusable = |error: vaka_core::release::signature::KeyError| Problem::internal(format!("{error}."));
     let (private, public) = (key.to_pem().map_err(unusable)?, key.public().to_pem().map_err(unusable)?);
-    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, &error))?;
+    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, error))?;
     write_private(&path, &private)?;
     let beside = folder.join(format!("{name}{PUBLIC}"));
-    fs::write(&beside, public).map_err(|error| Problem::file(&beside, &error))?;
+    fs::write(&beside, public).map_err(|error| Problem::file(&beside, error))?;
     Ok((key.public(), path))
 }
 
@@ -67,49 +65,44 @@ fn write_private(path: &Path, pem: &str) -> Result<(), Problem> {
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     let written = options.open(path).and_then(|mut file| file.write_all(pem.as_bytes()));
-    written.map_err(|error| Problem::file(path, &error))
+    written.map_err(|error| Problem::file(path, error))
 }
 
 /// The private key of a name, or in a file.
 pub fn private(name: &str) -> Result<PrivateKey, Problem> {
     let own = folder("keys").ok().map(|folder| folder.join(format!("{name}{PRIVATE}")));
     let path = own.filter(|path| is_name(name) && path.is_file()).unwrap_or_else(|| PathBuf::from(name));
-    let pem = fs::read_to_string(&path).map_err(|error| Problem::file(&path, &error))?;
+    let pem = fs::read_to_string(&path).map_err(|error| Problem::file(&path, error))?;
     PrivateKey::from_pem(&pem).map_err(|error| unusable(&path, &error.to_string()))
 }
 
 fn unusable(path: &Path, what: &str) -> Problem {
-    let failure = FailureText::new(ExitCode::File, format!("{}: {what}.", path.display()));
-    failure.cure("'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.").into()
+    CommandError::Key { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
 /// The public half of a key that is known here, in PEM.
 pub fn public(name: &str) -> Result<String, Problem> {
-    let unknown = || {
-        let failure = FailureText::new(ExitCode::File, format!("No key is called '{}' here.", text::tame(name)));
-        Problem(failure.cure("'vaka keys list' names them."))
-    };
+    let unknown = || Problem::from(CommandError::NoKey { name: name.to_owned() });
     let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
     known.key.to_pem().map_err(|_| unknown())
 }
 
 /// Trusts a public key; gives back what it is called here.
 pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
-    let pem = fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let pem = fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
     let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = stem.split('.').next().unwrap_or_default().to_owned();
     let name = checked(name.unwrap_or(&stem))?.to_owned();
     let folder = folder("trusted")?;
-    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, &error))?;
+    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, error))?;
     let path = folder.join(format!("{name}.pem"));
     let other = fs::read_to_string(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
     if other.is_some_and(|other| other != key) {
-        let failure = FailureText::new(ExitCode::File, format!("Another key is trusted as '{name}' already."));
-        return Err(failure.cure("Give this one another name with --name.").into());
+        return Err(CommandError::OtherKeyTrusted { name }.into());
     }
     let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
-    fs::write(&path, pem).map_err(|error| Problem::file(&path, &error))?;
+    fs::write(&path, pem).map_err(|error| Problem::file(&path, error))?;
     Ok(Named { name, key, is_own: false })
 }
 
@@ -117,10 +110,8 @@ pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
 pub fn distrust(name: &str) -> Result<(), Problem> {
     let path = folder("trusted")?.join(format!("{}.pem", checked(name)?));
     fs::remove_file(&path).map_err(|error| match error.kind() {
-        std::io::ErrorKind::NotFound => FailureText::new(ExitCode::File, format!("No key is trusted as '{name}'."))
-            .cure("'vaka keys list' names them.")
-            .into(),
-        _ => Problem::file(&path, &error),
+        std::io::ErrorKind::NotFound => CommandError::NotTrusted { name: name.to_owned() }.into(),
+        _ => Problem::file(&path, error),
     })
 }
 

@@ -61,8 +61,7 @@ impl<'scope> Recording<'scope> {
             Ok(attempt) => self.attempt = Some(attempt),
             Err(why) => {
                 self.is_unrecorded = true;
-                let text = format!("The journal cannot be written ({why}): this attempt will not be on record.");
-                tell(Event::Warning { text });
+                tell(Event::Warning { text: vaka_messages::journal_unwritable(&why) });
             }
         }
     }
@@ -76,7 +75,7 @@ impl<'scope> Recording<'scope> {
         }
         self.failure = self.failure.take().or_else(trace::failure);
         if let Some(why) = &self.failure {
-            tell(Event::Warning { text: format!("Not all of this run could be recorded: {why}.") });
+            tell(Event::Warning { text: vaka_messages::not_recorded(why) });
             report.record_failure = Some(why.clone());
         } else if self.is_unrecorded {
             report.record_failure = Some("the journal could not be opened".to_owned());

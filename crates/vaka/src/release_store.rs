@@ -4,8 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_base::text;
-use vaka_core::event::{ExitCode, FailureText, ReleaseSeen};
+use vaka_core::event::ReleaseSeen;
 use vaka_core::release::manifest::Manifest;
 use vaka_core::release::{Release, ReleaseQuery, Wanted, choose, disagreements};
 use vaka_core::sheet::{Dialects, Sheet};
@@ -16,6 +15,7 @@ use crate::cli_error::Problem;
 use crate::environment;
 use crate::journal;
 use crate::keyring;
+use vaka_messages::CommandError;
 
 /// What the name of a release ends in.
 pub const ENDING: &str = "vaka";
@@ -49,11 +49,7 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
         channel: wanted.channel.as_deref(),
         version: version(&wanted.which, product.as_deref()),
     };
-    let pick = choose(&manifests, &choosing).map_err(|error| {
-        FailureText::new(ExitCode::Refused, format!("No release can be chosen: {error}."))
-            .state("Nothing was changed in any unit.")
-            .cure("Name one: --version V, --channel NAME, or its file.")
-    })?;
+    let pick = choose(&manifests, &choosing).map_err(CommandError::NoReleaseSelected)?;
     let others = pick.others.iter().map(|at| manifests[*at].in_words()).collect();
     let (release, path) = releases.swap_remove(pick.index);
     Ok(Some(Found { path, release, others }))
@@ -67,7 +63,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
             all.push(file.clone());
             continue;
         }
-        let entries = std::fs::read_dir(file).map_err(|error| Problem::file(file, &error))?;
+        let entries = std::fs::read_dir(file).map_err(|error| Problem::file(file, error))?;
         let mut found: Vec<PathBuf> = entries
             .flatten()
             .map(|entry| entry.path())
@@ -75,10 +71,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
             .collect();
         found.sort();
         if found.is_empty() {
-            let message = format!("{}: no release (*.{ENDING}) is there.", file.display());
-            return Err(FailureText::new(ExitCode::File, message)
-                .cure("Name a firmware file, a release, or a folder of releases.")
-                .into());
+            return Err(CommandError::NoReleaseIn { path: file.clone(), ending: ENDING }.into());
         }
         all.extend(found);
     }
@@ -89,12 +82,11 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
 /// wanted for.
 pub fn read(path: &Path) -> Result<Release, Problem> {
     let bytes = environment::firmware(path)?;
-    Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(|error| {
-        FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()))
-            .state("Nothing in it was used.")
-            .cure("Fetch it again from where it comes; do not use this one.")
-            .into()
-    })
+    let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
+        path: path.to_owned(),
+        reason: error.to_string(),
+    };
+    Ok(Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
 }
 
 /// The product that is meant, where `--unit name=…` names one of those there are.
@@ -130,21 +122,10 @@ fn known_good(product: Option<&str>) -> Vec<String> {
 /// Whether the release may be used: signed by somebody who is trusted, or agreed to.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
     let agreed = |id: &str| common.agree.iter().any(|agreed| agreed == id);
-    let refused = |message: String, id: &str, cure: &str| {
-        Problem(
-            FailureText::new(ExitCode::Refused, message)
-                .state("Nothing was changed in any unit.")
-                .cure(format!("{cure} To use it all the same: --agree {id}.")),
-        )
-    };
     let Some(key) = &release.signer else {
         return match agreed("unsigned") {
             true => Ok("nobody, as was agreed to".to_owned()),
-            false => Err(refused(
-                "Nobody signed this release, so nothing tells who made it.".into(),
-                "unsigned",
-                "Ask its maker for a signed one.",
-            )),
+            false => Err(CommandError::Unsigned { consent: "unsigned".to_owned() }.into()),
         };
     };
     if let Some(known) = keyring::all().iter().find(|known| known.key == *key) {
@@ -153,11 +134,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
     let id = format!("signer-{key}");
     match agreed(&id) {
         true => Ok(format!("{key}, whom nobody here knows, as was agreed to")),
-        false => Err(refused(
-            format!("The release is signed by key {key}, which nobody here said to trust."),
-            &id,
-            "If its maker tells you that this is their key: vaka keys trust FILE.",
-        )),
+        false => Err(CommandError::UnknownSigner { key: key.to_string(), consent: id }.into()),
     }
 }
 
@@ -172,7 +149,7 @@ pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet,
 fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
     let member = |name: &str| {
         let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is no text");
-        text.map_err(|what| FailureText::new(ExitCode::File, format!("{}: {name}: {what}.", path.display())))
+        text.map_err(|what| CommandError::Damaged { path: path.to_owned(), reason: format!("{name}: {what}") })
     };
     let named = |name: &str| format!("{}, {name}", path.display());
     let is_dialect = |name: &&String| name.ends_with(".dialect.toml");
@@ -193,28 +170,25 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
             return Ok(sheet);
         }
     }
-    let message = format!("{}: it holds no product sheet of '{}'.", path.display(), release.manifest.product);
-    Err(FailureText::new(ExitCode::File, message).cure("Give --sheets DIR.").into())
+    let product = release.manifest.product.clone();
+    Err(CommandError::NoSheetInRelease { path: path.to_owned(), product }.into())
 }
 
 /// Refuses a release whose images, stamps and stages do not go together.
 pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), Problem> {
     let found = disagreements(release, sheet);
-    let Some(first) = found.first() else { return Ok(()) };
-    let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
-    let message = format!("{}: it does not go together: {first}{more}.", path.display());
-    Err(FailureText::new(ExitCode::Refused, message)
-        .state("Nothing was changed in any unit.")
-        .cure("'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made.")
-        .into())
+    match found.is_empty() {
+        true => Ok(()),
+        false => Err(CommandError::Inconsistent { path: path.to_owned(), found }.into()),
+    }
 }
 
 /// The build that is meant.
 pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, Problem> {
     let builds = release.manifest.builds();
     builds.iter().find(|build| **build == wanted).copied().ok_or_else(|| {
-        let message = format!("The release has no build '{}'.", text::tame(wanted));
-        FailureText::new(ExitCode::Usage, message).cure(format!("It has: {}.", builds.join(", "))).into()
+        let builds = builds.iter().map(|build| (*build).to_owned()).collect();
+        CommandError::NoBuild { wanted: wanted.to_owned(), builds }.into()
     })
 }
 

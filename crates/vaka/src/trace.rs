@@ -7,11 +7,11 @@ use std::path::Path;
 use std::sync::{Arc, Mutex, OnceLock, PoisonError};
 use std::time::Instant;
 
-use vaka_core::event::{ExitCode, FailureText};
 use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
 use crate::cli_error::Problem;
+use vaka_messages::{CommandError, Output};
 
 /// Writes records as JSON Lines. A line that cannot be written stops nothing; the result says
 /// so.
@@ -32,10 +32,9 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
     }
     let file = File::create_new(path).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
-            Problem(failure.state("Nothing was done.").cure("Name another file for the trace."))
+            CommandError::FileExists { path: path.to_owned(), output: Output::Trace }.into()
         }
-        _ => Problem::file(path, &error),
+        _ => Problem::file(path, error),
     })?;
     let writer =
         Arc::new(Writer { failed: Mutex::default(), out: Mutex::new(BufWriter::new(file)), began: Instant::now() });

@@ -14,7 +14,7 @@ use vaka_boot::context::Context;
 use vaka_boot::operator::Unattended;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_boot::update::{self, Request};
-use vaka_core::event::{Event, ExitCode, FailureText, Report};
+use vaka_core::event::{Event, ExitCode, Report};
 use vaka_core::sheet::Sheet;
 use vaka_core::unit_state::UnitState;
 use vaka_image::{FirmwareFile, ReadOptions};
@@ -33,6 +33,7 @@ use crate::release_store::{self, Found};
 use crate::render::batch::Counts;
 use crate::render::batch::{Done, Screen};
 use crate::signals;
+use vaka_messages::CommandError;
 
 /// How often the buses are looked at.
 const LOOK: Duration = Duration::from_millis(25);
@@ -84,12 +85,7 @@ enum Port {
 
 pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
     // Of many units nobody remembers which is done: without a record there is no line.
-    journal::must_be_writable().map_err(|why| {
-        let failure = FailureText::new(ExitCode::Access, format!("The journal cannot be written: {why}."));
-        failure
-            .state("No unit was touched.")
-            .cure("Give this user a state folder that can be written (XDG_STATE_HOME).")
-    })?;
+    journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
     let job = Job::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);

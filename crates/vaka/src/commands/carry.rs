@@ -11,7 +11,7 @@ use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
 use vaka_core::carry::TransferableRegion;
-use vaka_core::event::{Event, ExitCode, FailureText};
+use vaka_core::event::{Event, ExitCode};
 use vaka_core::sheet::{Region, Sheet};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Span;
@@ -29,6 +29,7 @@ use crate::lock::Locks;
 use crate::prompt;
 use crate::recording::Recording;
 use crate::render;
+use vaka_messages::CommandError;
 
 /// The version of the file's form. It is specified in `docs/formats/carried.md`.
 const FORMAT: u32 = 1;
@@ -65,10 +66,7 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
     }
     let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(region)).collect();
     if carried.is_empty() {
-        let region = text::tame(region);
-        let failure =
-            FailureText::new(ExitCode::Refused, format!("No sheet says that region '{region}' may be carried."));
-        return Err(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how.").into());
+        return Err(CommandError::NotTransferable { region: region.to_owned() }.into());
     }
     Ok(carried)
 }
@@ -80,11 +78,8 @@ fn present(
     cx: &mut Context<'_>,
 ) -> Result<(Vec<u8>, Span, TransferableRegion), Problem> {
     let region: &Region = session.region(name)?;
-    let carried = region.carried.clone().ok_or_else(|| {
-        let failure =
-            FailureText::new(ExitCode::Refused, format!("The sheet does not say that region '{name}' may be carried."));
-        Problem(failure.cure("Add `carried` to it; docs/formats/product-sheet.md says how."))
-    })?;
+    let missing = || CommandError::NotTransferableHere { region: name.to_owned() };
+    let carried = region.carried.clone().ok_or_else(missing)?;
     let span = region.span;
     let parts = session.read(&[span], cx)?;
     let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
@@ -118,15 +113,8 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     session.leave(&mut cx);
     let (content, span, carried) = read?;
     let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
-    carried.check(&content).map_err(|error| {
-        let failure =
-            FailureText::new(ExitCode::File, format!("What the unit holds in '{region}' is not sound: {error}."));
-        Problem(
-            failure
-                .state("Nothing was written.")
-                .cure("Read it as it is with 'vaka read --region' if you want to look."),
-        )
-    })?;
+    let not_sound = |reason: String| CommandError::NotSound { region: region.to_owned(), reason };
+    carried.check(&content).map_err(|error| not_sound(error.to_string()))?;
     let file = CarriedFile {
         carried: FORMAT,
         product,
@@ -173,7 +161,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         agreed: common.agree.clone(),
         ..job::Request::new(&hex::write(&image))
     };
-    let bytes = std::fs::read(path).map_err(|error| Problem::file(path, &error))?;
+    let bytes = std::fs::read(path).map_err(|error| Problem::file(path, error))?;
     attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
     let mut recording = Recording::of(attempt::begun(path, common, &bytes, Some(&image)));
     let mut show = |event: Event| renderer.event(event);
@@ -207,41 +195,33 @@ fn prepare(
     cx: &mut Context<'_>,
 ) -> Result<(Image, String, TransferableRegion), Problem> {
     let Source { path, content, set } = *source;
-    let name = path.display();
-    let refused =
-        |words: String| Problem(FailureText::new(ExitCode::Refused, words).state("Nothing was changed in the unit."));
+    let path = || path.to_owned();
     let product = session.sheet().map_or("no product", |sheet| &sheet.product.id);
     if product != file.product {
-        return Err(refused(format!("{name} is of a {}; the unit is a {product}.", text::tame(&file.product))));
+        let (of, unit) = (file.product.clone(), product.to_string());
+        return Err(CommandError::OtherProduct { path: path(), of, unit }.into());
     }
     let (present, span, carried) = present(session, &file.region, cx)?;
-    carried.check(content).map_err(|error| {
-        let failure = FailureText::new(ExitCode::File, format!("{name}: {error}."));
-        Problem(failure.state("Nothing was changed in the unit.").cure("Take another file: this one is not sound."))
-    })?;
+    let not_sound = |reason: String| CommandError::SettingsNotSound { path: path(), reason };
+    carried.check(content).map_err(|error| not_sound(error.to_string()))?;
     let given = |field: &vaka_core::carry::Field| set.iter().any(|(name, _)| *name == field.name);
     if let Err(error) = carried.check(&present)
         && !carried.fields.iter().all(given)
     {
-        let open: Vec<String> =
-            carried.fields.iter().filter(|f| !given(f)).map(|f| format!("--set {}=VALUE", f.name)).collect();
-        let problem = refused(format!("What the unit holds is not sound ({error}), so its own values cannot be kept."));
-        return Err(Problem(problem.0.cure(format!("Give them: {}.", open.join(" ")))));
+        let open = carried.fields.iter().filter(|field| !given(field));
+        let names = open.map(|field| field.name.clone()).collect();
+        return Err(CommandError::ValuesNeeded { reason: error.to_string(), names }.into());
     }
-    let merged = carried.merge(content, &present, set).map_err(|error| refused(format!("{name}: {error}.")))?;
+    let not_merged = |reason: String| CommandError::NotMerged { path: path(), reason };
+    let merged = carried.merge(content, &present, set).map_err(|error| not_merged(error.to_string()))?;
     let image = Image::of_memory(&[(span.start(), merged)]).ok_or_else(|| Problem::internal("no image"))?;
     let label = session.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
     Ok((image, label, carried))
 }
 
 fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
-    let damaged = |words: String| {
-        Problem(
-            FailureText::new(ExitCode::File, format!("{}: {words}.", path.display()))
-                .state("Nothing was changed in any unit."),
-        )
-    };
-    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let damaged = |reason: String| Problem::from(CommandError::NoSettings { path: path.to_owned(), reason });
+    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
     let file: CarriedFile = serde_json::from_str(&text).map_err(|error| {
         damaged(format!("this is no file of 'vaka carry save': {}", text::tame(&error.to_string())))
     })?;

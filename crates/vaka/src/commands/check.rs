@@ -6,7 +6,7 @@ use serde::Serialize;
 use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::matching::{Choice, image_version, variants_for};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
@@ -24,6 +24,7 @@ use crate::cli_error::Problem;
 use crate::environment::{self, Setting};
 use crate::file_history;
 use crate::render::{self, json, map, table};
+use vaka_messages::CommandError;
 
 pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
     let sheets = environment::sheets(common)?;
@@ -122,10 +123,7 @@ fn one(
     }
     let chosen = file.image(options, &[]).ok();
     if common.unit.is_some() {
-        let image = chosen.ok_or_else(|| {
-            let failure = FailureText::new(ExitCode::Refused, format!("{}: it holds several images.", path.display()));
-            Problem(failure.cure("Choose one with --from-family ID or --from-target N."))
-        })?;
+        let image = chosen.ok_or_else(|| CommandError::SeveralImages { path: path.to_owned() })?;
         return Ok((with_unit(&Looked::File(&image), sheets, common, setting)?, Some(image)));
     }
     let fits =
@@ -147,9 +145,9 @@ fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, 
 }
 
 fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> Problem {
-    let failure = FailureText::new(ExitCode::File, format!("{}: {error}.", path.display()));
+    let path = path.to_owned();
     if *error != ReadError::NoAddress {
-        return Problem(failure);
+        return CommandError::Damaged { path, reason: error.to_string() }.into();
     }
     // Where would it fit? Its start vectors and marks tell, once it lies there.
     let would = |sheet: &Sheet, variant: &Variant| {
@@ -160,9 +158,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
         format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })
     };
     let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
-    let starts: Vec<String> = starts.collect();
-    let failure = FailureText { code: ExitCode::Refused, ..failure };
-    Problem(failure.cure(format!("Give --at ADDRESS. {}", starts.join("; "))))
+    CommandError::NoAddress { path, error: error.clone(), starts: starts.collect() }.into()
 }
 
 fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets: &[Sheet]) -> FileReport {

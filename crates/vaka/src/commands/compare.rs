@@ -7,7 +7,7 @@ use vaka_base::size::Grouped;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, image_of};
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::memory::SectorMap;
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
@@ -23,6 +23,7 @@ use crate::files;
 use crate::lock::Locks;
 use crate::prompt;
 use crate::render::{self, json, map};
+use vaka_messages::CommandError;
 
 /// What was compared with what.
 #[derive(Serialize)]
@@ -56,7 +57,11 @@ fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Pr
     match range {
         None => Ok(image),
         Some(range) => {
-            image.cut(range).map_err(|error| Problem(FailureText::new(ExitCode::File, format!("{name}: {error}."))))
+            let refused = |error: vaka_image::edit::EditError| CommandError::Damaged {
+                path: name.into(),
+                reason: error.to_string(),
+            };
+            Ok(image.cut(range).map_err(refused)?)
         }
     }
 }
@@ -88,11 +93,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
         let image = restricted(image, region.map(|region| region.span), name)?;
         let spans = readable(&image, sectors.as_ref());
         let parts = if spans.is_empty() { Vec::new() } else { session.read(&spans, &mut cx)? };
-        let memory = image_of(&parts, &spans).ok_or_else(|| {
-            let failure =
-                FailureText::new(ExitCode::Refused, "None of the file's addresses can be read from this unit.");
-            Problem(failure.cure("Compare them with what 'vaka survey' shows of its memory."))
-        })?;
+        let memory = image_of(&parts, &spans).ok_or(CommandError::NothingReadable)?;
         Ok((image, memory))
     })();
     session.leave(&mut cx);

@@ -6,7 +6,6 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use vaka_base::{duration, text};
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::{bus_failure, held};
@@ -25,6 +24,7 @@ use crate::cli_error::{Outcome, Problem};
 use crate::environment::{self, Setting};
 use crate::lock::Locks;
 use crate::{prompt, render, signals};
+use vaka_messages::CommandError;
 
 /// Lines are looked for so long before anything else is.
 const SLICE: Duration = Duration::from_millis(50);
@@ -113,10 +113,7 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
     let unusable = |error: SessionError| match error {
         SessionError::Disconnected => NoPort::Left,
         SessionError::Busy(by) => NoPort::Failed(vaka_messages::failure(&held(&place, &by))),
-        error => NoPort::Failed(
-            FailureText::new(ExitCode::Access, format!("The port of the unit at {place} cannot be used: {error}."))
-                .cure("'vaka diagnose' says who has it, and what is missing."),
-        ),
+        error => NoPort::Failed(CommandError::Port { place: place.clone(), error }.text()),
     };
     match bench.open(&unit.location) {
         Ok(device) => Ok(LineReader::open(device).map_err(unusable)?.map(|port| (port, String::new()))),
@@ -145,7 +142,7 @@ struct Talk<'a> {
 
 impl<'a> Talk<'a> {
     fn new(args: &'a Console, common: &Common) -> Result<Self, Problem> {
-        let create = |path: &Path| File::create_new(path).map_err(|error| Problem::file(path, &error));
+        let create = |path: &Path| File::create_new(path).map_err(|error| Problem::file(path, error));
         let record = args.record.as_deref().map(create).transpose()?;
         let is_typed = !common.unattended && std::io::stdin().is_terminal();
         let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);
@@ -160,13 +157,7 @@ impl<'a> Talk<'a> {
             // In its update mode it may have none; its application comes back.
             Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(cx)),
             Ok(None) => {
-                return Err(FailureText::new(
-                    ExitCode::Refused,
-                    format!("The unit at {place} has no serial port (CDC-ACM)."),
-                )
-                .state("Nothing was changed in it.")
-                .cure("'vaka survey' shows what it is.")
-                .into());
+                return Err(CommandError::NoPort { place }.into());
             }
             Err(NoPort::Left) => return Ok(End::Left),
             Err(NoPort::Failed(failure)) => return Err(failure.into()),
@@ -209,11 +200,8 @@ impl<'a> Talk<'a> {
         self.is_over(cx).unwrap_or(End::Left)
     }
 
-    fn late(&self) -> FailureText {
-        let words = text::tame(self.args.until.as_deref().unwrap_or_default());
-        let time = duration::words(self.args.within);
-        FailureText::new(ExitCode::NoUnit, format!("No line with '{words}' came within {time}."))
-            .cure("--within gives more time; what did come stands above.")
+    fn late(&self) -> CommandError {
+        CommandError::NoLine { words: self.args.until.clone().unwrap_or_default(), waited: self.args.within }
     }
 
     fn hear(&mut self, line: &str) {

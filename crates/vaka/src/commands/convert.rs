@@ -1,6 +1,6 @@
 //! `vaka convert IN… OUT`
 
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_image::Image;
 
 use super::say;
@@ -8,6 +8,7 @@ use crate::args::Convert;
 use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
 use crate::files;
+use vaka_messages::CommandError;
 
 pub fn run(args: &Convert) -> Outcome {
     let mut images = Vec::new();
@@ -15,8 +16,9 @@ pub fn run(args: &Convert) -> Outcome {
         images.push(files::read(path, args.choose.options())?);
     }
     let several = args.files.len() > 1;
-    let edited = |what: &str, error: vaka_image::edit::EditError| {
-        Problem(FailureText::new(ExitCode::File, format!("{what}: {error}.")).state("Nothing was written."))
+    let edited = |what: &str, error: vaka_image::edit::EditError| CommandError::NotConverted {
+        what: what.to_owned(),
+        reason: error.to_string(),
     };
     let names = || args.files.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", ");
     let mut image = match images.len() {

@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use anstyle::Style;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
@@ -22,6 +22,7 @@ use super::say;
 use crate::args::Demo;
 use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
+use vaka_messages::CommandError;
 
 const BOLD: Style = Style::new().bold();
 
@@ -78,10 +79,7 @@ pub fn run(args: &Demo) -> Outcome {
         "fulmar" => fulmar_scene(),
         "skua" => skua_scene(),
         "release" => release_scene(),
-        other => {
-            let failure = FailureText::new(ExitCode::Usage, format!("There is no example '{other}'."));
-            Err(failure.cure("'vaka demo --list' names them.").into())
-        }
+        other => Err(CommandError::NoExample { name: other.to_owned() }.into()),
     }
 }
 

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use vaka_base::text;
 use vaka_boot::protocol::dialect::TracedFrame;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
@@ -17,6 +17,7 @@ use crate::cli_error::Problem;
 use crate::environment::{self, Setting};
 use crate::render::table;
 use crate::trace_replay::{self, Played};
+use vaka_messages::{CommandError, Output};
 
 pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     match command {
@@ -40,10 +41,9 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let file = std::fs::File::create_new(path);
     file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            let failure = FailureText::new(ExitCode::Refused, format!("{} is there already.", path.display()));
-            Problem(failure.state("Nothing was written.").cure("Name another file."))
+            CommandError::FileExists { path: path.to_owned(), output: Output::New }.into()
         }
-        _ => Problem::file(path, &error),
+        _ => Problem::file(path, error),
     })?;
     say(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
     Ok(ExitCode::Done)
@@ -87,11 +87,9 @@ fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
 }
 
 fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<Played>, Problem> {
-    let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, &error))?;
-    trace_replay::play(&Arc::new(dialect.clone()), &text).map_err(|words| {
-        let failure = FailureText::new(ExitCode::File, format!("{}: {words}.", trace.display()));
-        Problem(failure.cure("Record one with: vaka update FILE --trace RUN.trace"))
-    })
+    let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, error))?;
+    let played = trace_replay::play(&Arc::new(dialect.clone()), &text);
+    Ok(played.map_err(|reason| CommandError::Replay { path: trace.to_owned(), reason })?)
 }
 
 /// Every frame, field by field.

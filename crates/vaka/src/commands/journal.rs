@@ -5,7 +5,7 @@ use std::path::Path;
 use serde_json::json;
 use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 
 use super::say;
 use crate::args::{Common, Format, Journal};
@@ -16,10 +16,11 @@ use crate::files;
 use crate::journal::{self, Record, units};
 use crate::render::{json as json_out, table};
 use crate::report;
+use vaka_messages::CommandError;
 
 pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     let path = journal::path().ok_or_else(|| Problem::internal("this system has no state folder"))?;
-    let (records, torn) = journal::read(&path).map_err(|error| Problem::file(&path, &error))?;
+    let (records, torn) = journal::read(&path).map_err(|error| Problem::file(&path, error))?;
     if torn > 0 && !setting.quiet {
         let lines = text::count(torn, "line");
         anstream::eprintln!("{}: {lines} could not be read and are left out.", path.display());
@@ -28,10 +29,10 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     let chosen: Vec<&Record> =
         records.iter().filter(|record| fits(record, args, common.unit.as_ref(), since)).collect();
     if let Some(id) = &args.attempt {
-        let record = chosen.iter().find(|record| record.attempt == *id).ok_or_else(|| {
-            let failure = FailureText::new(ExitCode::NoUnit, format!("No attempt '{}' is on record.", text::tame(id)));
-            Problem(failure.cure("'vaka journal' lists them."))
-        })?;
+        let record = chosen
+            .iter()
+            .find(|record| record.attempt == *id)
+            .ok_or_else(|| CommandError::NoAttempt { id: id.clone() })?;
         return one(record, args);
     }
     if let Some(out) = &args.csv {
@@ -179,10 +180,7 @@ fn one(record: &Record, args: &Journal) -> Outcome {
 fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
     let digest =
         record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
-    let digest = digest.ok_or_else(|| {
-        let failure = FailureText::new(ExitCode::Refused, "Not all of the content was read back in this attempt.");
-        Problem(failure.cure("Only what was read from the unit can be attested."))
-    })?;
+    let digest = digest.ok_or_else(|| Problem::from(CommandError::NotReadBack))?;
     let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {
         (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
         (product, _) => product.unwrap_or("unit").to_owned(),

@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use serde::Deserialize;
 use vaka_base::size::Bytes;
 use vaka_base::text;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::release::{Release, disagreements};
 use vaka_image::address::Address;
@@ -18,6 +18,7 @@ use crate::cli_error::Problem;
 use crate::environment::Setting;
 use crate::files;
 use crate::{environment, keyring, release_store};
+use vaka_messages::CommandError;
 
 /// What a maintainer writes down.
 #[derive(Deserialize)]
@@ -73,7 +74,7 @@ struct RawFile {
 
 pub fn run(args: &Pack, _: &Setting) -> Outcome {
     let path = &args.description;
-    let described = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let described = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
     let description: Description = toml::from_str(&described).map_err(|error| wrong_at(path, &described, &error))?;
     if description.release != FORMAT {
         return Err(wrong(
@@ -95,14 +96,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
     let sheet = release_store::sheet(&release, &out, Vec::new())?;
     let found = disagreements(&release, &sheet);
     if !found.is_empty() {
-        let list: Vec<String> = found.iter().map(ToString::to_string).collect();
-        return Err(FailureText::new(
-            ExitCode::Refused,
-            format!("The release does not go together: {}.", list.join(". ")),
-        )
-        .state("Nothing was written.")
-        .cure("Take the images that were built for these variants, or correct the description or the sheet.")
-        .into());
+        return Err(CommandError::PackInconsistent(found).into());
     }
     files::store(&out, args.replace, &[&bytes])?;
     tell(&out, &release, bytes.len());
@@ -200,8 +194,7 @@ impl Packing<'_> {
 }
 
 fn wrong(path: &Path, what: &str) -> Problem {
-    let failure = FailureText::new(ExitCode::File, format!("{}: {what}.", path.display()));
-    failure.state("Nothing was written.").cure("docs/formats/release.md describes every key.").into()
+    CommandError::PackInput { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
 fn wrong_at(path: &Path, described: &str, error: &toml::de::Error) -> Problem {

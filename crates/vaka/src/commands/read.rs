@@ -7,7 +7,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::unit::MemoryChoice;
 use vaka_image::Image;
 use vaka_image::address::Span;
@@ -22,6 +22,7 @@ use crate::files;
 use crate::lock::Locks;
 use crate::prompt;
 use crate::render::{self, map};
+use vaka_messages::CommandError;
 
 pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     files::may_write(&args.out, &args.output)?;
@@ -64,8 +65,7 @@ pub fn spans(session: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Prob
         (None, None) => session.whole(),
     };
     if spans.is_empty() {
-        let failure = FailureText::new(ExitCode::Usage, "The unit does not tell its memory, and no sheet does.");
-        return Err(failure.cure("Give --range A..B.").into());
+        return Err(CommandError::MemoryUnknown.into());
     }
     Ok(spans)
 }
@@ -82,15 +82,8 @@ fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_
         let again = once(cx)?;
         let found = compare::compare(&first, &again, &[]);
         if let Some(difference) = found.first_difference {
-            let message = format!(
-                "Reading {turn} differs from the first in {}, from {} on.",
-                text::count(usize::try_from(found.different).unwrap_or(usize::MAX), "byte"),
-                difference.at
-            );
-            return Err(FailureText::new(ExitCode::Differs, message)
-                .state("Nothing was written to a file, and nothing changed in the unit.")
-                .cure("Try another cable and port; if it repeats, the unit's memory is failing.")
-                .into());
+            let (bytes, from) = (found.different, difference.at);
+            return Err(CommandError::ReadingsDiffer { turn, bytes, from }.into());
         }
     }
     Ok(first)

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use clap::CommandFactory;
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::sheet::{Ids, Sheet};
 
 use super::say;
@@ -13,18 +13,14 @@ use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
 use crate::environment;
 use crate::files;
+use vaka_messages::CommandError;
 
 pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
     match command {
         SetupCommand::Rules { out, replace } => {
             let sheets = environment::sheets(common)?;
             if sheets.is_empty() {
-                return Err(FailureText::new(
-                    ExitCode::Refused,
-                    "No product sheet is known, so no rule can name its units.",
-                )
-                .cure("Give --sheets DIR. A rule for all devices would give away more than is needed.")
-                .into());
+                return Err(CommandError::NoSheetsForRules.into());
             }
             give(
                 &rules(&sheets),
@@ -48,8 +44,8 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             Ok(ExitCode::Done)
         }
         SetupCommand::Manual { out } => {
-            std::fs::create_dir_all(out).map_err(|error| Problem::file(out, &error))?;
-            clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, &error))?;
+            std::fs::create_dir_all(out).map_err(|error| Problem::file(out, error))?;
+            clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, error))?;
             say(&format!("{}: the manual pages; 'man -l {}/vaka.1' shows the first.", out.display(), out.display()));
             Ok(ExitCode::Done)
         }

@@ -9,7 +9,7 @@ use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_core::memory::{SectorMap, Zone};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
@@ -23,6 +23,7 @@ use crate::cli_error::Problem;
 use crate::environment::{self, Setting};
 use crate::lock::Locks;
 use crate::render;
+use vaka_messages::CommandError;
 
 pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcome {
     match command {
@@ -41,7 +42,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> ExitCode {
     let mut worst = ExitCode::Done;
     for file in files {
         let name = file.display().to_string();
-        let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error));
+        let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error));
         let parsed = read.and_then(|text| {
             let dialects = environment::dialects_beside(file)?;
             Ok(Sheet::parse_with(&name, &text, &dialects)?)
@@ -98,7 +99,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
         Some(path) => {
             // The first sheet makes the folder of sheets, too.
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| Problem::file(path, &error))?;
+            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| Problem::file(path, error))?;
             write_new(path, &sheet)?;
             say(&format!("{}: a first sheet of the unit at {place}.", path.display()));
             let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();
@@ -115,7 +116,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
 fn write_new(path: &Path, text: &str) -> Result<(), Problem> {
     let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
     file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-        .map_err(|error| Problem::file(path, &error))
+        .map_err(|error| Problem::file(path, error))
 }
 
 /// The unit that is meant: the one that `--unit` names, else the only one that
@@ -130,13 +131,8 @@ fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, Problem> {
     let mut found: Vec<DeviceInfo> = found.map_err(|error| bus_failure(&error))?;
     match found.len() {
         1 => Ok(found.remove(0)),
-        0 => Err(FailureText::new(ExitCode::NoUnit, "No such unit is there.")
-            .cure("'vaka survey' lists what is.")
-            .into()),
-        count => {
-            let failure = FailureText::new(ExitCode::Refused, format!("{count} units could be meant."));
-            Err(failure.cure("Choose one with --unit port=…; 'vaka survey' lists them.").into())
-        }
+        0 => Err(CommandError::NoUnit.into()),
+        count => Err(CommandError::SeveralUnits { count }.into()),
     }
 }
 

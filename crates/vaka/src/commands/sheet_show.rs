@@ -15,7 +15,7 @@ use crate::environment::{self, Setting};
 use crate::render::table;
 
 pub fn run(file: &Path, setting: &Setting) -> Outcome {
-    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, &error))?;
+    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
     head(&sheet);
     for variant in &sheet.variants {

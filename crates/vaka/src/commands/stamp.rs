@@ -1,13 +1,13 @@
 //! `vaka stamp IN OUT`
 
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_image::stamp::{self, Found, Text};
 
 use super::say;
 use crate::args::Stamp;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
 use crate::files;
+use vaka_messages::CommandError;
 
 pub fn run(args: &Stamp) -> Outcome {
     let image = files::read(&args.file, args.choose.options())?;
@@ -20,27 +20,15 @@ pub fn run(args: &Stamp) -> Outcome {
         built: args.built.clone(),
         facts: args.fact.clone(),
     };
-    let name = args.file.display();
-    let failed = |error: stamp::StampError| {
-        Problem(FailureText::new(ExitCode::File, format!("{name}: {error}.")).state("Nothing was written."))
-    };
+    let path = || args.file.clone();
+    let failed = |error: stamp::StampError| CommandError::Stamp { path: path(), reason: error.to_string() };
     let (stamped, done) = match stamp::find(&image, None) {
         Found::None if text == Text::default() => {
-            let failure = FailureText::new(
-                ExitCode::Refused,
-                format!("{name}: it holds no stamp, and nothing says what one should say."),
-            );
-            return Err(failure.cure("Give --product, --for, --version and so on to append one.").into());
+            return Err(CommandError::NoStampText { path: path() }.into());
         }
         Found::None => (stamp::append(&image, &text).map_err(failed)?, "appended and sealed"),
         Found::One(found) if text != Text::default() && text != found.text => {
-            let failure = FailureText::new(
-                ExitCode::Refused,
-                format!("{name}: it holds a stamp, at {}, that says something else.", found.at),
-            );
-            return Err(failure
-                .cure("Give no texts to seal the stamp that is there, or change it where the firmware is built.")
-                .into());
+            return Err(CommandError::OtherStamp { path: path(), at: found.at }.into());
         }
         _ => (stamp::seal(&image).map_err(failed)?, "sealed"),
     };

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::Duration;
 
-use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::event::ExitCode;
 use vaka_sim::replay::Trace;
 use vaka_sim::scene::{self, Scene};
 use vaka_sim::server::Server;
@@ -20,6 +20,7 @@ use crate::args::Standins;
 use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
 use crate::signals;
+use vaka_messages::CommandError;
 
 const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
@@ -31,7 +32,7 @@ pub fn run(args: &Standins) -> Outcome {
     }
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
-        .map_err(|error| FailureText::new(ExitCode::Access, format!("Cannot listen on {}: {error}.", args.listen)))?;
+        .map_err(|error| CommandError::Listen { address: args.listen, error })?;
     say(&format!("Stand-ins at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
         say("Everybody who can reach this address can use them.");
@@ -52,12 +53,12 @@ pub fn run(args: &Standins) -> Outcome {
 /// Plugs in the units of a scene.
 fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
     let text = match &args.scene {
-        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?,
+        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?,
         None => scene::DEFAULT.to_owned(),
     };
     let scene = Scene::parse(&text).map_err(|error| {
         let name = args.scene.as_ref().map_or("the built-in scene".into(), |path| path.display().to_string());
-        FailureText::new(ExitCode::File, format!("{name}: {error}."))
+        CommandError::Scene { name, reason: error.to_string() }
     })?;
     scene.build(world);
     Ok(())
@@ -65,9 +66,9 @@ fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
 
 /// Plugs in the units of a recorded run.
 fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
-    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, &error))?;
+    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
     let trace = Trace::parse(&text)
-        .map_err(|error| FailureText::new(ExitCode::File, format!("{}: {error}.", path.display())))?;
+        .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     if trace.is_cut {
         say("The trace was cut short; it is replayed up to there.");
     }

@@ -1,10 +1,11 @@
-//! The words of the program: every sentence about a failure, its remedies, the state of a unit,
-//! and every warning of the work on a unit.
+//! The words of the program: every sentence about a failure, its remedies and the state of a unit,
+//! and every warning.
 //!
 //! The engines emit values; [`event`] replaces them by sentences. To change a sentence, change it
 //! here and nowhere else: `tests/messages.txt`, `tests/slips.txt` and `tests/matrix.txt` show the
 //! sentences of whole runs.
 
+mod command_error;
 mod conditions;
 mod failures;
 mod phrases;
@@ -15,9 +16,10 @@ use vaka_boot::event::Event;
 use vaka_boot::failure::Failure;
 use vaka_core::event::FailureText;
 
+pub use self::command_error::{CommandError, Output};
 pub use self::failures::failure as kind;
 pub use self::remedies::remedies;
-pub use self::warnings::warning;
+pub use self::warnings::{journal_unwritable, not_recorded, warning};
 
 /// An event of the engines with its sentences.
 pub fn event(event: Event) -> vaka_core::event::Event {

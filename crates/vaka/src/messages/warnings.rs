@@ -7,6 +7,16 @@ use vaka_boot::warning::{ReadBackDoubt, Warning};
 use super::failures::{failure, kernel_report, known_as};
 use super::remedies::remedies;
 
+/// The journal cannot be written; the reason is a phrase.
+pub fn journal_unwritable(reason: &str) -> String {
+    format!("The journal cannot be written ({reason}): this attempt will not be on record.")
+}
+
+/// A part of a run could not be recorded; the reason is a phrase.
+pub fn not_recorded(reason: &str) -> String {
+    format!("Not all of this run could be recorded: {reason}.")
+}
+
 /// A warning, as one or more whole sentences.
 #[allow(clippy::too_many_lines)] // a table
 pub fn warning(warning: &Warning) -> String {

@@ -1,0 +1,433 @@
+//! What stops a command before, or beside, the work on a unit, and its sentences.
+
+use std::io;
+use std::net::SocketAddr;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use vaka_base::size::Bytes;
+use vaka_base::{duration, text};
+use vaka_boot::protocol::session_error::SessionError;
+use vaka_core::event::{ExitCode, FailureText};
+use vaka_core::release::{Disagreement, SelectError};
+use vaka_dialect::DialectErrors;
+use vaka_image::ReadError;
+use vaka_image::address::Address;
+
+/// What stops a command before, or beside, the work on a unit. A reason is a phrase without a
+/// capital and without its end.
+#[derive(Debug)]
+#[allow(missing_docs)] // the names of the fields say it
+pub enum CommandError {
+    /// A fault of the program or of the system under it, as a whole sentence.
+    Internal(String),
+    /// Wrong use of an option, as a whole sentence.
+    Usage(String),
+    /// A file cannot be read or written.
+    Io { path: PathBuf, error: io::Error },
+    /// A file holds something else than it should.
+    Damaged { path: PathBuf, reason: String },
+    /// The same, for a file that would have been changed or converted.
+    NotConverted { what: String, reason: String },
+    /// An output file is there already.
+    FileExists { path: PathBuf, output: Output },
+
+    /// The settings of the program are wrong.
+    Config { path: PathBuf, reason: String },
+    /// A product sheet is wrong; the reason names the place.
+    Sheet { reason: String },
+    /// A dialect is wrong.
+    Dialect(DialectErrors),
+    /// Two product sheets describe one product.
+    SheetTwice { path: PathBuf, product: String },
+    /// Two dialects have one name.
+    DialectTwice { path: PathBuf, name: String },
+    /// A folder holds no product sheet.
+    NoSheetsIn { path: PathBuf },
+    /// No product sheet is known.
+    NoSheets,
+    /// The same, for a rule of the device manager.
+    NoSheetsForRules,
+    /// No product has this part.
+    NoPart { part: String, known: Vec<String> },
+    /// No sheet declares this region as transferable.
+    NotTransferable { region: String },
+    /// The sheet of the unit does not.
+    NotTransferableHere { region: String },
+
+    /// A firmware file is too large.
+    TooLarge { path: PathBuf },
+    /// A firmware file cannot be read as one image.
+    File { path: PathBuf, error: ReadError },
+    /// A raw binary has no address; where its products start.
+    NoAddress { path: PathBuf, error: ReadError, starts: Vec<String> },
+    /// A file holds several images.
+    SeveralImages { path: PathBuf },
+    /// The ending of an output file tells no format.
+    NoFormat { path: PathBuf },
+    /// A format cannot hold an image of this size.
+    ImageTooLarge,
+    /// A format without addresses cannot hold gaps.
+    Gaps { segments: usize, gap_bytes: u64 },
+    /// A stamp cannot be found, written or sealed.
+    Stamp { path: PathBuf, reason: String },
+    /// There is no stamp, and no text for one.
+    NoStampText { path: PathBuf },
+    /// The stamp of the image has other texts.
+    OtherStamp { path: PathBuf, at: Address },
+
+    /// No release can be selected.
+    NoReleaseSelected(SelectError),
+    /// A folder holds no release.
+    NoReleaseIn { path: PathBuf, ending: &'static str },
+    /// A release is damaged.
+    Release { path: PathBuf, reason: String },
+    /// A release is not signed.
+    Unsigned { consent: String },
+    /// A release is signed with a key that is not trusted.
+    UnknownSigner { key: String, consent: String },
+    /// A release holds no sheet of its product.
+    NoSheetInRelease { path: PathBuf, product: String },
+    /// The parts of a release do not fit each other.
+    Inconsistent { path: PathBuf, found: Vec<Disagreement> },
+    /// The same, for a release that is packed.
+    PackInconsistent(Vec<Disagreement>),
+    /// The description of a release is wrong.
+    PackInput { path: PathBuf, reason: String },
+    /// A release has no such build.
+    NoBuild { wanted: String, builds: Vec<String> },
+
+    /// A key of this name is there already.
+    KeyExists { path: PathBuf },
+    /// A file is no key.
+    Key { path: PathBuf, reason: String },
+    /// No key has this name.
+    NoKey { name: String },
+    /// Another key is trusted under this name.
+    OtherKeyTrusted { name: String },
+    /// No key is trusted under this name.
+    NotTrusted { name: String },
+
+    /// The demo has no such example.
+    NoExample { name: String },
+    /// The journal cannot be written.
+    Journal { reason: String },
+    /// The journal has no such attempt.
+    NoAttempt { id: String },
+    /// An attempt did not read back all of the content.
+    NotReadBack,
+    /// A recorded run cannot be replayed with a dialect.
+    Replay { path: PathBuf, reason: String },
+    /// The simulator cannot listen.
+    Listen { address: SocketAddr, error: io::Error },
+    /// A scene of the simulator is wrong.
+    Scene { name: String, reason: String },
+
+    /// A serial port cannot be used.
+    Port { place: String, error: SessionError },
+    /// A unit has no serial port.
+    NoPort { place: String },
+    /// A line did not come in time.
+    NoLine { words: String, waited: Duration },
+    /// There is no such unit.
+    NoUnit,
+    /// Several units fit.
+    SeveralUnits { count: usize },
+    /// Neither the unit nor a sheet describes its memory.
+    MemoryUnknown,
+    /// Two readings of one unit differ.
+    ReadingsDiffer { turn: u32, bytes: u64, from: Address },
+    /// None of the addresses of a file can be read from the unit.
+    NothingReadable,
+    /// The content of a region is not sound.
+    NotSound { region: String, reason: String },
+    /// A file of settings is of another product.
+    OtherProduct { path: PathBuf, of: String, unit: String },
+    /// The content of a file of settings is not sound.
+    SettingsNotSound { path: PathBuf, reason: String },
+    /// The unit's own values cannot be kept; the names of those that must be given.
+    ValuesNeeded { reason: String, names: Vec<String> },
+    /// The settings cannot be merged.
+    NotMerged { path: PathBuf, reason: String },
+    /// A file is not one of saved settings.
+    NoSettings { path: PathBuf, reason: String },
+}
+
+/// How an output file that is there already can be avoided.
+#[derive(Clone, Copy, Debug, PartialEq, Eq)]
+pub enum Output {
+    /// It can be replaced.
+    Replaceable,
+    /// Another name must be given.
+    New,
+    /// The same, for the trace of a run.
+    Trace,
+}
+
+impl CommandError {
+    /// The exit status.
+    pub fn code(&self) -> ExitCode {
+        use ExitCode as X;
+        match self {
+            Self::Internal(_) => X::Internal,
+            Self::Usage(_) | Self::NoPart { .. } | Self::NoFormat { .. } | Self::NoBuild { .. } => X::Usage,
+            Self::NoExample { .. } | Self::MemoryUnknown => X::Usage,
+            Self::Journal { .. } | Self::Listen { .. } | Self::Port { .. } => X::Access,
+            Self::NoAttempt { .. } | Self::NoLine { .. } | Self::NoUnit => X::NoUnit,
+            Self::ReadingsDiffer { .. } => X::Differs,
+            Self::File { error: ReadError::NoAddress | ReadError::Several(_) | ReadError::NotThere(_), .. } => {
+                X::Refused
+            }
+            Self::FileExists { .. }
+            | Self::NoSheets
+            | Self::NoSheetsForRules
+            | Self::NotTransferable { .. }
+            | Self::NotTransferableHere { .. }
+            | Self::NoAddress { .. }
+            | Self::SeveralImages { .. }
+            | Self::Gaps { .. }
+            | Self::NoStampText { .. }
+            | Self::OtherStamp { .. }
+            | Self::NoReleaseSelected(_)
+            | Self::Unsigned { .. }
+            | Self::UnknownSigner { .. }
+            | Self::Inconsistent { .. }
+            | Self::PackInconsistent(_)
+            | Self::NotReadBack
+            | Self::NoPort { .. }
+            | Self::SeveralUnits { .. }
+            | Self::NothingReadable
+            | Self::OtherProduct { .. }
+            | Self::ValuesNeeded { .. }
+            | Self::NotMerged { .. } => X::Refused,
+            _ => X::File,
+        }
+    }
+
+    /// The sentences: what happened, the state of files and units, what to do.
+    pub fn text(&self) -> FailureText {
+        let failure = FailureText::new(self.code(), self.message());
+        FailureText { state: self.state().map(str::to_owned), cure: self.remedy(), ..failure }
+    }
+
+    #[allow(clippy::too_many_lines)] // a table
+    fn message(&self) -> String {
+        let of = |path: &PathBuf, reason: &dyn std::fmt::Display| format!("{}: {reason}.", path.display());
+        match self {
+            Self::Internal(sentence) | Self::Usage(sentence) => sentence.clone(),
+            Self::Io { path, error } => of(path, error),
+            Self::Damaged { path, reason }
+            | Self::Config { path, reason }
+            | Self::Stamp { path, reason }
+            | Self::Release { path, reason }
+            | Self::PackInput { path, reason }
+            | Self::Key { path, reason }
+            | Self::Replay { path, reason }
+            | Self::SettingsNotSound { path, reason }
+            | Self::NotMerged { path, reason }
+            | Self::NoSettings { path, reason } => of(path, reason),
+            Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
+            Self::FileExists { path, .. } => format!("{} is there already.", path.display()),
+
+            Self::Sheet { reason } => format!("{reason}."),
+            Self::Dialect(errors) => format!("{errors}."),
+            Self::SheetTwice { path, product } => {
+                format!("{}: another sheet describes the product '{product}'.", path.display())
+            }
+            Self::DialectTwice { path, name } => format!("{}: another dialect has the name '{name}'.", path.display()),
+            Self::NoSheetsIn { path } => format!("{}: no product sheet (*.toml) is there.", path.display()),
+            Self::NoSheets => "No product sheet is known, so nothing says which image fits which unit.".to_owned(),
+            Self::NoSheetsForRules => "No product sheet is known, so no rule can name its units.".to_owned(),
+            Self::NoPart { part, .. } => format!("No product sheet has a part '{}'.", text::tame(part)),
+            Self::NotTransferable { region } => {
+                format!("No sheet says that region '{}' may be carried.", text::tame(region))
+            }
+            Self::NotTransferableHere { region } => {
+                format!("The sheet does not say that region '{}' may be carried.", text::tame(region))
+            }
+
+            Self::TooLarge { path } => {
+                format!("{}: more than 1 GiB is too much for a firmware file.", path.display())
+            }
+            Self::File { path, error } | Self::NoAddress { path, error, .. } => of(path, error),
+            Self::SeveralImages { path } => format!("{}: it holds several images.", path.display()),
+            Self::NoFormat { path } => format!("{}: its ending tells no format.", path.display()),
+            Self::ImageTooLarge => "The image is too large for that format.".to_owned(),
+            Self::Gaps { segments, gap_bytes } => format!(
+                "The image has {} with {} of gaps, which a binary cannot leave out.",
+                text::count(*segments, "segment"),
+                Bytes(*gap_bytes)
+            ),
+            Self::NoStampText { path } => {
+                format!("{}: it holds no stamp, and nothing says what one should say.", path.display())
+            }
+            Self::OtherStamp { path, at } => {
+                format!("{}: it holds a stamp, at {at}, that says something else.", path.display())
+            }
+
+            Self::NoReleaseSelected(error) => format!("No release can be chosen: {error}."),
+            Self::NoReleaseIn { path, ending } => format!("{}: no release (*.{ending}) is there.", path.display()),
+            Self::Unsigned { .. } => "Nobody signed this release, so nothing tells who made it.".to_owned(),
+            Self::UnknownSigner { key, .. } => {
+                format!("The release is signed by key {key}, which nobody here said to trust.")
+            }
+            Self::NoSheetInRelease { path, product } => {
+                format!("{}: it holds no product sheet of '{product}'.", path.display())
+            }
+            Self::Inconsistent { path, found } => {
+                let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
+                let first = found.first().map(ToString::to_string).unwrap_or_default();
+                format!("{}: it does not go together: {first}{more}.", path.display())
+            }
+            Self::PackInconsistent(found) => {
+                let list: Vec<String> = found.iter().map(ToString::to_string).collect();
+                format!("The release does not go together: {}.", list.join(". "))
+            }
+            Self::NoBuild { wanted, .. } => format!("The release has no build '{}'.", text::tame(wanted)),
+
+            Self::KeyExists { path } => format!("{}: there is a key of that name already.", path.display()),
+            Self::NoKey { name } => format!("No key is called '{}' here.", text::tame(name)),
+            Self::OtherKeyTrusted { name } => format!("Another key is trusted as '{name}' already."),
+            Self::NotTrusted { name } => format!("No key is trusted as '{name}'."),
+
+            Self::NoExample { name } => format!("There is no example '{name}'."),
+            Self::Journal { reason } => format!("The journal cannot be written: {reason}."),
+            Self::NoAttempt { id } => format!("No attempt '{}' is on record.", text::tame(id)),
+            Self::NotReadBack => "Not all of the content was read back in this attempt.".to_owned(),
+            Self::Listen { address, error } => format!("Cannot listen on {address}: {error}."),
+
+            Self::Port { place, error } => format!("The port of the unit at {place} cannot be used: {error}."),
+            Self::NoPort { place } => format!("The unit at {place} has no serial port (CDC-ACM)."),
+            Self::NoLine { words, waited } => {
+                format!("No line with '{}' came within {}.", text::tame(words), duration::words(*waited))
+            }
+            Self::NoUnit => "No such unit is there.".to_owned(),
+            Self::SeveralUnits { count } => format!("{count} units could be meant."),
+            Self::MemoryUnknown => "The unit does not tell its memory, and no sheet does.".to_owned(),
+            Self::ReadingsDiffer { turn, bytes, from } => {
+                let count = text::count(usize::try_from(*bytes).unwrap_or(usize::MAX), "byte");
+                format!("Reading {turn} differs from the first in {count}, from {from} on.")
+            }
+            Self::NothingReadable => "None of the file's addresses can be read from this unit.".to_owned(),
+            Self::NotSound { region, reason } => format!("What the unit holds in '{region}' is not sound: {reason}."),
+            Self::OtherProduct { path, of, unit } => {
+                format!("{} is of a {}; the unit is a {unit}.", path.display(), text::tame(of))
+            }
+            Self::ValuesNeeded { reason, .. } => {
+                format!("What the unit holds is not sound ({reason}), so its own values cannot be kept.")
+            }
+        }
+    }
+
+    fn state(&self) -> Option<&'static str> {
+        Some(match self {
+            Self::FileExists { output: Output::Trace, .. } => "Nothing was done.",
+            Self::FileExists { .. }
+            | Self::NotConverted { .. }
+            | Self::Stamp { .. }
+            | Self::PackInconsistent(_)
+            | Self::PackInput { .. }
+            | Self::NotSound { .. } => "Nothing was written.",
+            Self::NoReleaseSelected(_)
+            | Self::Unsigned { .. }
+            | Self::UnknownSigner { .. }
+            | Self::Inconsistent { .. }
+            | Self::NoSettings { .. } => "Nothing was changed in any unit.",
+            Self::Release { .. } => "Nothing in it was used.",
+            Self::Journal { .. } => "No unit was touched.",
+            Self::ReadingsDiffer { .. } => "Nothing was written to a file, and nothing changed in the unit.",
+            Self::NoPort { .. }
+            | Self::OtherProduct { .. }
+            | Self::SettingsNotSound { .. }
+            | Self::ValuesNeeded { .. }
+            | Self::NotMerged { .. } => "Nothing was changed in the unit.",
+            _ => return None,
+        })
+    }
+
+    #[allow(clippy::too_many_lines)] // a table
+    fn remedy(&self) -> Option<String> {
+        let sentence = match self {
+            Self::Usage(_) => "'vaka help' lists the options.",
+            Self::Io { .. } => "Is that the right path, and may you read and write there?",
+            Self::FileExists { output: Output::Replaceable, .. } => "Give --replace to overwrite it.",
+            Self::FileExists { output: Output::New, .. } => "Name another file.",
+            Self::FileExists { output: Output::Trace, .. } => "Name another file for the trace.",
+
+            Self::Config { .. } => "What it may hold: docs/formats/config.md.",
+            Self::Sheet { .. } => "docs/formats/product-sheet.md describes every key.",
+            Self::Dialect(_) => "docs/formats/dialect.md describes the language.",
+            Self::SheetTwice { .. } | Self::DialectTwice { .. } => "Keep one of them in the folder.",
+            Self::NoSheets => {
+                "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word."
+            }
+            Self::NoSheetsForRules => "Give --sheets DIR. A rule for all devices would give away more than is needed.",
+            Self::NoPart { known, .. } if known.is_empty() => "There are: none has parts.",
+            Self::NoPart { known, .. } => return Some(format!("There are: {}.", known.join(", "))),
+            Self::NotTransferable { .. } | Self::NotTransferableHere { .. } => {
+                "Add `carried` to it; docs/formats/product-sheet.md says how."
+            }
+
+            Self::File { error: ReadError::NoAddress, .. } => "Give --at ADDRESS.",
+            Self::File { error: ReadError::Several(_) | ReadError::NotThere(_), .. } | Self::SeveralImages { .. } => {
+                "Choose one with --from-family ID or --from-target N."
+            }
+            Self::NoAddress { starts, .. } => return Some(format!("Give --at ADDRESS. {}", starts.join("; "))),
+            Self::NoFormat { .. } => "Give --to bin, hex, srec, uf2, dfu or dfu-addressed.",
+            Self::Gaps { .. } => "Say what fills them, such as --fill 0xFF, or cut with --range.",
+            Self::NoStampText { .. } => "Give --product, --for, --version and so on to append one.",
+            Self::OtherStamp { .. } => {
+                "Give no texts to seal the stamp that is there, or change it where the firmware is built."
+            }
+
+            Self::NoReleaseSelected(_) => "Name one: --version V, --channel NAME, or its file.",
+            Self::NoReleaseIn { .. } => "Name a firmware file, a release, or a folder of releases.",
+            Self::Release { .. } => "Fetch it again from where it comes; do not use this one.",
+            Self::Unsigned { consent } => {
+                return Some(format!("Ask its maker for a signed one. To use it all the same: --agree {consent}."));
+            }
+            Self::UnknownSigner { consent, .. } => {
+                return Some(format!(
+                    "If its maker tells you that this is their key: vaka keys trust FILE. To use it all the same: --agree {consent}."
+                ));
+            }
+            Self::NoSheetInRelease { .. } => "Give --sheets DIR.",
+            Self::Inconsistent { .. } => {
+                "'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made."
+            }
+            Self::PackInconsistent(_) => {
+                "Take the images that were built for these variants, or correct the description or the sheet."
+            }
+            Self::PackInput { .. } => "docs/formats/release.md describes every key.",
+            Self::NoBuild { builds, .. } => return Some(format!("It has: {}.", builds.join(", "))),
+
+            Self::KeyExists { .. } => "Choose another name; a key that is gone signs nothing any more.",
+            Self::Key { .. } => "'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.",
+            Self::NoKey { .. } | Self::NotTrusted { .. } => "'vaka keys list' names them.",
+            Self::OtherKeyTrusted { .. } => "Give this one another name with --name.",
+
+            Self::NoExample { .. } => "'vaka demo --list' names them.",
+            Self::Journal { .. } => "Give this user a state folder that can be written (XDG_STATE_HOME).",
+            Self::NoAttempt { .. } => "'vaka journal' lists them.",
+            Self::NotReadBack => "Only what was read from the unit can be attested.",
+            Self::Replay { .. } => "Record one with: vaka update FILE --trace RUN.trace",
+
+            Self::Port { .. } => "'vaka diagnose' says who has it, and what is missing.",
+            Self::NoPort { .. } => "'vaka survey' shows what it is.",
+            Self::NoLine { .. } => "--within gives more time; what did come stands above.",
+            Self::NoUnit => "'vaka survey' lists what is.",
+            Self::SeveralUnits { .. } => "Choose one with --unit port=…; 'vaka survey' lists them.",
+            Self::MemoryUnknown => "Give --range A..B.",
+            Self::ReadingsDiffer { .. } => "Try another cable and port; if it repeats, the unit's memory is failing.",
+            Self::NothingReadable => "Compare them with what 'vaka survey' shows of its memory.",
+            Self::NotSound { .. } => "Read it as it is with 'vaka read --region' if you want to look.",
+            Self::SettingsNotSound { .. } => "Take another file: this one is not sound.",
+            Self::ValuesNeeded { names, .. } => {
+                let options: Vec<String> = names.iter().map(|name| format!("--set {name}=VALUE")).collect();
+                return Some(format!("Give them: {}.", options.join(" ")));
+            }
+            _ => return None,
+        };
+        Some(sentence.to_owned())
+    }
+}
