@@ -510,3 +510,73 @@ fn every_form_of_field_is_received() {
         }
     }
 }
+
+/// What the checker knows of names after steps that may not run, or run several times. `c` has a
+/// value in `[start]`, `d` has none.
+#[test]
+fn names_are_known_on_every_way_or_not_at_all() {
+    let maybe = "'d' may have no value here";
+    let cases: &[(&str, &str)] = &[
+        ("put", ""),
+        ("let c = 300\nput", ""),
+        ("if n == 1 { let d = 1 } else { let d = 2 }\nuse_d", ""),
+        ("if n == 1 { let d = 1 }\nuse_d", maybe),
+        ("if n == 1 { let d = 1\nuse_d }", ""),
+        ("if n == 1 { use_d } else { let d = 1 }", "'d' is not known here"),
+        ("if n == 1 { put } else { let d = 1\nuse_d }\nuse_d", maybe),
+        ("repeat 2 { let d = 1 }\nuse_d", maybe),
+        ("repeat 2 { use_d\nlet d = 1 }", "'d' is not known here"),
+        ("repeat 2 { let d = nth\nuse_d }", ""),
+        // The body of `until` runs at least once.
+        ("until n == 1 within 1 s { let d = 1\nput }\nuse_d", ""),
+        ("each 2 of b { let d = place }\nuse_d", maybe),
+        ("each 2 of b { let d = place\nuse_d }", ""),
+        ("each 2 of b { let c = len(piece)\nput }", ""),
+        ("let d = nth", "'nth' is not known here"),
+        ("let d = piece", "'piece' is not known here"),
+        // What a call gives counts in the call alone.
+        ("put(c = 300)", "u8 holds 0 to 255; 300 (0x12C) does not fit"),
+        ("put(c = b)", "bytes stands where a number is needed"),
+        ("put(d = 3)", ""),
+        ("use_d(d = 3)", ""),
+        ("use_d(d = 3)\nuse_d", "'d' is not known here"),
+        ("expect c == 0 else 'no'\nput", ""),
+        ("fail 'always'", ""),
+        ("wait 1 s\nput", ""),
+        ("if n == 1 { fail 'no' } else { let d = 1 }\nuse_d", maybe),
+    ];
+    for (steps, wanted) in cases {
+        let text = format!(
+            "{BEGIN}[start]\nc = 0\n[exchange.put]\nsend = \"u8 = c\"\n[exchange.use_d]\nsend = \"u8 = d\"\n\
+             [restart]\ndo = '''\n{steps}\n'''\n"
+        );
+        let found = parse(&text).err().unwrap_or_default();
+        assert!(found.contains(wanted) && found.is_empty() == wanted.is_empty(), "{steps:?}: {found}");
+    }
+}
+
+/// The tables that `vaka dialect show` prints, of every template and of the demo's dialects, in
+/// `shown.txt`. `VAKA_WRITE_TABLES=1` writes it anew.
+#[test]
+fn a_dialect_is_shown_as_it_works() {
+    let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets");
+    let read = |name: &str| std::fs::read_to_string(format!("{demo}/{name}.dialect.toml")).unwrap();
+    let mut all: Vec<(String, String)> =
+        vaka_dialect::carrier::KINDS.iter().map(|kind| (kind.name.to_owned(), kind.template.to_owned())).collect();
+    all.extend(["auk", "dunlin", "fulmar", "skua"].map(|name| (name.to_owned(), read(name))));
+    let mut text = String::new();
+    for (name, source) in all {
+        let dialect = parse(&source).unwrap_or_else(|errors| panic!("{name}: {errors}"));
+        text += &format!("{name}: {:?}, {:?}\n", dialect.carrier, dialect.framing);
+        for row in dialect.envelope_rows().iter().chain(&dialect.rows()) {
+            text += format!("  {:<12} {:<44} {}", row.operation, row.step, row.fields).trim_end();
+            text += "\n";
+        }
+    }
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/shown.txt");
+    if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
+        std::fs::write(&path, &text).unwrap();
+    }
+    let known = std::fs::read_to_string(&path).unwrap_or_default();
+    assert!(text == known, "tests/shown.txt is another table now; write it anew and read what changed:\n{text}");
+}
