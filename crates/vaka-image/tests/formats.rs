@@ -490,3 +490,65 @@ fn every_prefix_and_ten_thousand_mutations_of_each_format_are_survived() {
         }
     }
 }
+
+/// What a file says of itself stays with its bytes, whatever is cut, moved, filled or joined.
+#[test]
+fn an_edited_image_keeps_what_its_file_says() {
+    // Header "hi", twice; three bytes at 0x1000 and one at 0x1010, entry 0x1002; by hand.
+    let text = b"S0050000686929\nS0050000686929\nS1061000010203E3\nS10410100AD1\nS9031002EA\n";
+    let image = vaka_image::read(text, NO_OPTIONS).unwrap().named("tern-1.5.0.s19");
+    assert_eq!((image.entry(), image.facts().header.as_deref()), (Some(Address::new(0x1002)), Some("hi")));
+    let says = |image: &Image| (image.facts().clone(), image.notes().to_vec(), image.format());
+    let cut = image.cut(span(0x1001, 0x1003)).unwrap();
+    assert_eq!((says(&cut), cut.entry(), cut.len()), (says(&image), image.entry(), 2));
+    let moved = image.moved(Address::new(0x8000)).unwrap();
+    assert_eq!(
+        (says(&moved), moved.entry(), moved.span()),
+        (says(&image), Some(Address::new(0x8002)), span(0x8000, 0x8011))
+    );
+    let filled = image.filled(0xEE).unwrap();
+    assert_eq!((says(&filled), filled.entry(), filled.len()), (says(&image), image.entry(), 17));
+    let plain = Image::of_memory(&[(Address::new(0x2000), vec![7])]).unwrap();
+    let joined = Image::join(&[image.clone(), plain.clone()]).unwrap().unwrap();
+    assert_eq!((says(&joined), joined.entry(), joined.len()), (says(&image), image.entry(), 5));
+    // The entry of the first that has one.
+    assert_eq!(Image::join(&[plain, image.clone()]).unwrap().unwrap().entry(), image.entry());
+    let patched = image.patched(Address::new(0x0FFF), &[9, 8, 7]);
+    assert_eq!(patched.bytes(span(0x1000, 0x1003)).unwrap(), [8, 7, 3]);
+    assert_eq!(image.patched(Address::new(0x1010), &[5, 6]).bytes(span(0x1010, 0x1011)).unwrap(), [5]);
+    // An entry outside of the image does not move with it.
+    let outside = with_entry(&image, 0x4000).moved(Address::new(0)).unwrap();
+    assert_eq!(outside.entry(), Some(Address::new(0x4000)));
+}
+
+/// The values of e_machine in the registry of the System V ABI.
+#[test]
+fn machines_have_their_usual_names() {
+    use vaka_image::facts::ElfFacts;
+    for (machine, name) in [
+        (3, "x86"),
+        (8, "MIPS"),
+        (40, "Arm"),
+        (62, "x86-64"),
+        (83, "AVR"),
+        (94, "Xtensa"),
+        (105, "MSP430"),
+        (183, "AArch64"),
+        (243, "RISC-V"),
+        (0, "another machine"),
+        (65535, "another machine"),
+    ] {
+        assert_eq!(ElfFacts { bits: 32, little_endian: true, machine }.machine_name(), name, "{machine}");
+    }
+}
+
+/// One byte may be firmware; two equal ones are blank memory.
+#[test]
+fn blank_files_are_no_firmware() {
+    use vaka_image::detect::{NotFirmware, detect};
+    assert_eq!(detect(&[]).unwrap_err(), NotFirmware::Empty);
+    assert!(detect(&[0xFF]).is_ok());
+    assert_eq!(detect(&[0xFF, 0xFF]).unwrap_err(), NotFirmware::Blank(0xFF));
+    assert_eq!(detect(&[0, 0, 0]).unwrap_err(), NotFirmware::Blank(0));
+    assert!(detect(&[0, 0, 1]).is_ok());
+}
