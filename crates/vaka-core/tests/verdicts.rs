@@ -237,3 +237,32 @@ fn every_verdict_is_in_the_table() {
     let known = std::fs::read_to_string(&path).unwrap_or_default();
     assert!(text == known, "tests/verdicts.txt is another table now; write it anew and read what changed:\n{text}");
 }
+
+/// The models of three of the demo's sheets, which use most keys, in `sheets.txt`. `VAKA_WRITE_TABLES=1` writes it anew.
+#[test]
+fn every_key_of_a_sheet_is_in_its_model() {
+    let names = ["auk", "shag", "tern"];
+    let mut text = String::new();
+    for name in names {
+        let model = format!("{:#?}", sheet(&format!("{name}.toml")));
+        // Dialects have tables of their own.
+        let mut depth = None;
+        for line in model.lines() {
+            let indent = line.len() - line.trim_start().len();
+            if depth.is_some_and(|depth| indent > depth) {
+                continue;
+            }
+            depth = line.trim_start().starts_with("dialect: Dialect {").then_some(indent);
+            text += &format!("{}\n", line.replace("    ", " "));
+        }
+    }
+    let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/sheets.txt");
+    if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
+        std::fs::write(&path, &text).unwrap();
+    }
+    let known = std::fs::read_to_string(&path).unwrap_or_default();
+    for (index, (found, wanted)) in text.lines().zip(known.lines()).enumerate() {
+        assert_eq!(found, wanted, "tests/sheets.txt, line {}", index + 1);
+    }
+    assert_eq!(text.lines().count(), known.lines().count(), "tests/sheets.txt");
+}

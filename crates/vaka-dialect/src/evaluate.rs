@@ -267,7 +267,7 @@ impl<'a> Evaluation<'a> {
             B::Add => a.checked_add(b),
             B::Subtract => a.checked_sub(b),
             B::Multiply => a.checked_mul(b),
-            B::Divide | B::Rest if b == 0 => return wrong("it divides by 0"),
+            B::Divide | B::Remainder if b == 0 => return wrong("it divides by 0"),
             B::Divide => a.checked_div_euclid(b),
             _ => a.checked_rem_euclid(b),
         };

@@ -76,7 +76,7 @@ pub(super) enum Binary {
     Subtract,
     Multiply,
     Divide,
-    Rest,
+    Remainder,
 }
 
 /// From the loosest to the tightest.
@@ -96,7 +96,7 @@ const LEVELS: &[&[(&str, Binary)]] = &[
     &[("&", Binary::BitAnd)],
     &[("<<", Binary::Left), (">>", Binary::Right)],
     &[("++", Binary::Join), ("+", Binary::Add), ("-", Binary::Subtract)],
-    &[("*", Binary::Multiply), ("/", Binary::Divide), ("%", Binary::Rest)],
+    &[("*", Binary::Multiply), ("/", Binary::Divide), ("%", Binary::Remainder)],
 ];
 
 #[derive(Clone, Debug)]

@@ -202,11 +202,11 @@ impl Expression {
             B::Add => corners(i128::saturating_add),
             B::Subtract => corners(i128::saturating_sub),
             B::Multiply => corners(i128::saturating_mul),
-            B::Divide | B::Rest if c == 0 && d == 0 => {
+            B::Divide | B::Remainder if c == 0 && d == 0 => {
                 return Err(Problem::new(right.at, "this divides by 0"));
             }
             B::Divide if a >= 0 && c > 0 => Type::Int(a / d, b / c),
-            B::Rest if a >= 0 && c > 0 => Type::Int(0, b.min(d - 1)),
+            B::Remainder if a >= 0 && c > 0 => Type::Int(0, b.min(d - 1)),
             _ => ANY_INT,
         })
     }

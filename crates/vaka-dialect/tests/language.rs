@@ -273,6 +273,27 @@ fn a_value_that_does_not_fit_its_field_is_refused_or_warned_of() {
         ("u8 = x | 0x100", "warned"),
         ("u8 = x ^ 0xFF", "fine"),
         ("u16le = x ^ 0x8000", "fine"),
+        ("u8 = y & 0x0F", "fine"),
+        ("u8 = 0x0F & y", "fine"),
+        ("u8 = y & 0x1FF", "warned"),
+        ("u8 = 0x1FF & y", "warned"),
+        ("u8 = z & x", "fine"),
+        ("u8 = x | 3", "fine"),
+        ("u8 = z | x", "warned"),
+        ("u16le = z | x", "fine"),
+        ("u16le = z ^ x", "fine"),
+        ("u8 = z ^ x", "warned"),
+        ("u8 = y | 1", "fine"),
+        ("u8 = z % 256", "fine"),
+        ("u8 = z % 257", "warned"),
+        ("u8 = x % 1000", "fine"),
+        ("u8 = z / 256", "fine"),
+        ("u8 = z / 255", "warned"),
+        ("u8 = z / (x + 1)", "warned"),
+        ("u8 = z / (x + 256)", "fine"),
+        ("u8 = y / 2", "fine"),
+        ("u8 = 7 / 0", "refused"),
+        ("u8 = 7 % 0", "refused"),
         ("u8 = x >> 1", "fine"),
         ("u8 = z >> 8", "fine"),
         ("u8 = z >> 7", "warned"),
@@ -579,4 +600,95 @@ fn a_dialect_is_shown_as_it_works() {
     }
     let known = std::fs::read_to_string(&path).unwrap_or_default();
     assert!(text == known, "tests/shown.txt is another table now; write it anew and read what changed:\n{text}");
+}
+
+/// A frame in its envelope is sent whole, and shown as it is sent.
+#[test]
+fn an_envelope_surrounds_each_frame() {
+    let text = |envelope: &str, more: &str| {
+        format!("{BEGIN}[envelope]\n{envelope}\n[restart]\nsend = \"0x26, u16be = n\"\nreply = \"u8 v\"\n{more}")
+    };
+    let both = "send = \"0x55, u16le = len(body), bytes body, u8 = sum(body) & 0xFF\"\n\
+                reply = \"0xAA, u8 size, bytes(size) body, u8 = xor(above)\"";
+    let dialect = Arc::new(parse(&text(both, "")).unwrap());
+    let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Restart));
+    let mut bindings = Bindings::new(dialect.clone());
+    // 0x26 + 0x12 + 0x34 = 0x6C.
+    let frame = [0x55, 3, 0, 0x26, 0x12, 0x34, 0x6C];
+    assert_eq!(bindings.request(exchange).as_deref(), Ok(&frame[..]));
+    let shown: Vec<u8> = bindings.view_request(exchange).into_iter().flat_map(|view| view.bytes).collect();
+    assert_eq!(shown, frame);
+    assert_eq!(bindings.answer(exchange, &[0xAA, 1, 9, 0xAA ^ 1 ^ 9], true), ReplyOutcome::Done(4));
+    assert!(matches!(bindings.answer(exchange, &[0xAA, 1, 9, 0], true), ReplyOutcome::Differs(_)));
+    let bare = Arc::new(parse(&text(both, "bare = true\n")).unwrap());
+    let exchange = bare.exchange(exchange_of(&bare, OperationName::Restart));
+    assert_eq!(Bindings::new(bare.clone()).request(exchange).as_deref(), Ok(&[0x26, 0x12, 0x34][..]));
+    for (envelope, words) in [
+        ("send = \"0x55, u8 x\"", "one field of an envelope is the frame inside it"),
+        ("send = \"0x55, bytes body\"\nreply = \"0xAA\"", "one field of an envelope is the frame inside it"),
+    ] {
+        let error = parse(&text(envelope, "")).expect_err(envelope);
+        assert!(error.contains(words), "{envelope}: {error}");
+    }
+    assert!(parse(&text("send = \"0x55, bytes body\"", "")).is_ok());
+}
+
+/// What a carrier can take.
+#[test]
+fn a_frame_fits_its_carrier() {
+    let hid = "kind = \"hid\"\nlength = 8";
+    let control = "kind = \"control\"";
+    let cases: &[(&str, &str, &str)] = &[
+        (hid, "send = \"bytes(8) = fill(8, 1)\"", ""),
+        (hid, "send = \"bytes(9) = fill(9, 1)\"", "9 bytes"),
+        ("kind = \"pipes\"\nlargest = 8", "send = \"bytes(8) = fill(8, 1)\"", ""),
+        ("kind = \"pipes\"\nlargest = 8", "send = \"bytes(9) = fill(9, 1)\"", "the frame has 9 bytes"),
+        (control, "out = { request = 0xFF, value = 0xFFFF, index = 0xFFFF }", ""),
+        (control, "out = { request = 0x100 }", "this holds 0 to 255"),
+        (control, "out = { request = 1, value = 0x10000 }", "this holds 0 to 65535"),
+        (control, "out = { request = 1, index = 0x10000 }", "this holds 0 to 65535"),
+        (control, "out = { request = 1, value = \"-1\" }", "this holds 0 to 65535"),
+        ("kind = \"pipes\"", "out = { request = 1 }", "`out` is a key of control transfers"),
+    ];
+    for (carrier, restart, words) in cases {
+        let text = format!("dialect = 1\nname = \"l\"\n[carrier]\n{carrier}\n[restart]\n{restart}\n");
+        let found = parse(&text).err().unwrap_or_default();
+        assert!(found.contains(words) && found.is_empty() == words.is_empty(), "{carrier} {restart}: {found}");
+    }
+}
+
+/// Steps may be nested 32 deep; the depth counts only what is open.
+#[test]
+fn steps_are_nested_to_a_limit() {
+    let nested = |depth: usize| format!("{}fail 'no'{}", "if n == 1 { ".repeat(depth), " }".repeat(depth));
+    let restart = |steps: &str| parse(&format!("{BEGIN}[restart]\ndo = '''\n{steps}\n'''\n"));
+    assert!(restart(&nested(32)).is_ok());
+    assert!(restart(&nested(33)).unwrap_err().contains("nested too deeply"));
+    assert!(restart(&vec![nested(20); 5].join("\n")).is_ok());
+}
+
+#[test]
+fn times_have_units() {
+    use std::time::Duration;
+    for (time, wanted) in [
+        ("5 us", Some(Duration::from_micros(5))),
+        ("5 ms", Some(Duration::from_millis(5))),
+        ("5 s", Some(Duration::from_secs(5))),
+        ("n * 2 ms", Some(Duration::from_millis(0x2468))),
+        ("-5 s", Some(Duration::ZERO)),
+        // An hour at the most.
+        ("7200 s", Some(Duration::from_secs(3600))),
+        ("5 min", None),
+        ("5", None),
+    ] {
+        let parsed = parse(&format!("{BEGIN}[restart]\ndo = '''wait {time}'''\n"));
+        let found = parsed.ok().map(|dialect| {
+            let dialect = Arc::new(dialect);
+            match &dialect.operation(OperationName::Restart).unwrap().steps[0] {
+                Step::Wait(time) => Bindings::new(dialect.clone()).time(time).unwrap(),
+                other => panic!("{other:?}"),
+            }
+        });
+        assert_eq!(found, wanted, "{time}");
+    }
 }
