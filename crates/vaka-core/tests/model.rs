@@ -1,0 +1,111 @@
+//! Small questions to the model of a product, a unit and a disk.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+use vaka_base::version::ReleaseNumber;
+use vaka_core::dfu::FunctionalDescriptor;
+use vaka_core::sheet::{Ids, Route, Sheet};
+use vaka_core::unit::{DfuAlternate, DfuFacts, MemoryChoice, UnitFacts, UsbId};
+use vaka_core::volume::{VisibleFile, VolumeFacts};
+use vaka_testkit::demo;
+
+fn sheet(name: &str) -> Sheet {
+    Sheet::parse(name, &demo::sheet_text(name)).unwrap()
+}
+
+fn route<'s>(sheet: &'s Sheet, variant: &str, number: usize) -> &'s Route {
+    &sheet.variant(variant).unwrap().routes[number]
+}
+
+#[test]
+fn ids_print_as_they_are_written() {
+    for text in ["1209:0002", "1209:00f?", "1209:????", "0001:f?0?"] {
+        assert_eq!(text.parse::<Ids>().unwrap().to_string(), text);
+    }
+    let list: Ids = serde_json::from_str(r#"["1209:0001", "120a:00?2"]"#).unwrap();
+    assert_eq!(list.to_string(), "1209:0001 or 120a:00?2");
+    let id = |vendor, product| UsbId { vendor, product };
+    for (id, is) in [(id(0x1209, 1), true), (id(0x120A, 0x42), true), (id(0x1209, 0x42), false), (id(0x120A, 1), false)]
+    {
+        assert_eq!(list.is(id), is, "{id}");
+    }
+    assert_eq!(list.each().collect::<Vec<_>>(), [Some(id(0x1209, 1)), None]);
+    assert_eq!(Ids::from(id(0x1209, 1)), "1209:1".parse().unwrap());
+}
+
+#[test]
+fn routes_say_how_they_are_entered_and_told_apart() {
+    let (tern, gannet, petrel, shag) =
+        (sheet("tern.toml"), sheet("gannet.toml"), sheet("petrel.toml"), sheet("shag.toml"));
+    // By hands, or by a request of the host alone.
+    assert!(!route(&tern, "r1", 0).enters_by_itself());
+    assert!(route(&gannet, "g1", 0).enters_by_itself());
+    assert!(route(&gannet, "g1", 0).hands().is_empty());
+    // The chip's bootloader says the same on both boards; the loader names its board.
+    assert!(!route(&tern, "r1", 0).differs_as_told(route(&tern, "r2", 0)));
+    assert!(route(&tern, "r1", 1).differs_as_told(route(&tern, "r2", 1)));
+    assert!(route(&petrel, "pb1", 0).differs_as_told(route(&petrel, "pb2", 0)));
+    assert_eq!(route(&petrel, "pb1", 0).kind.family(), Some(0x5EAB_D123));
+    assert_eq!(route(&petrel, "pb1", 0).kind.board_id(), Some("Petrel-PB1-r3"));
+    assert_eq!((route(&shag, "d1", 0).kind.family(), route(&shag, "d1", 0).kind.board_id()), (None, None));
+    assert_eq!(route(&gannet, "g1", 0).kind.family(), None);
+    assert!(route(&gannet, "g1", 0).kind.volume().is_none() && route(&shag, "d1", 0).kind.volume().is_some());
+}
+
+/// A sheet cut down to one part has nothing of the others.
+#[test]
+fn a_part_of_a_product_stands_alone() {
+    let shag = sheet("shag.toml");
+    let part = shag.only_part("display").unwrap();
+    assert!(part.variant("d1").is_some() && part.variant("i1").is_none());
+    assert!(shag.only_part("lamp").is_none());
+}
+
+fn unit(interfaces: &[(bool, u8, &str)]) -> UnitFacts {
+    let interface = |(number, (in_dfu_mode, version, name)): (u8, &(bool, u8, &str))| DfuFacts {
+        interface: number,
+        in_dfu_mode: *in_dfu_mode,
+        alternates: vec![DfuAlternate { number: 0, name: Some((*name).into()), layout: None }],
+        functional: FunctionalDescriptor::parse(&[9, 0x21, 0x0B, 0xFF, 0, 0, 4, *version, 1]),
+    };
+    UnitFacts {
+        id: UsbId { vendor: 0x1209, product: 1 },
+        release: ReleaseNumber(0x0100),
+        maker: None,
+        product: None,
+        serial: None,
+        dfu: (0..).zip(interfaces).map(interface).collect(),
+        volume: None,
+        told: Vec::new(),
+        lines: Vec::new(),
+    }
+}
+
+#[test]
+fn a_unit_shows_memories_in_dfu_mode_and_an_interface_to_detach_before() {
+    assert!(unit(&[]).run_time_dfu().is_none());
+    assert!(unit(&[(true, 0x10, "a")]).run_time_dfu().is_none());
+    let both = unit(&[(true, 0x10, "a"), (false, 0x10, "b"), (true, 0x1A, "c")]);
+    assert_eq!(both.run_time_dfu().unwrap().interface, 1);
+    let names = |choice: &MemoryChoice| -> Vec<String> {
+        both.memories(choice).iter().map(|memory| memory.to_string()).collect()
+    };
+    assert_eq!(names(&MemoryChoice::default()), ["0.0 \"a\"", "2.0 \"c\""]);
+    let addressed: Vec<bool> = both.memories(&MemoryChoice::default()).iter().map(|m| m.is_addressed()).collect();
+    assert_eq!(addressed, [false, true]);
+}
+
+/// FAT knows no case.
+#[test]
+fn files_of_a_disk_are_found_by_name() {
+    let file = |name: &str| VisibleFile { name: name.into(), size: 3, date: None };
+    let disk = VolumeFacts {
+        files: vec![file("README.TXT"), file("CURRENT.UF2")],
+        texts: vec![("Info.txt".into(), vec!["x: 1".into()])],
+        ..VolumeFacts::default()
+    };
+    assert_eq!(disk.file("current.uf2").unwrap().name, "CURRENT.UF2");
+    assert!(disk.file("current").is_none());
+    assert_eq!(disk.text("INFO.TXT").unwrap(), ["x: 1"]);
+    assert!(disk.text("README.TXT").is_none() && disk.board().is_none());
+}
