@@ -275,6 +275,12 @@ mod tests {
         assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xC0, 1, 0xC0]), FrameScan::Junk(1));
         assert_eq!(Framing::Slip { leading_end: true }.cut(&[0xDB, 1, 0xC0]), FrameScan::Junk(3));
         assert_eq!(Framing::Cobs.cut(&[5, 1, 0]), FrameScan::Junk(3));
+        for framing in [Framing::None, Framing::Transfer] {
+            assert_eq!(framing.cut(&[]), FrameScan::More(1));
+            assert_eq!(framing.cut(&[1, 2]), FrameScan::Frame { body: vec![1, 2], used: 2 });
+        }
+        assert_eq!(Framing::Fixed(3).cut(&[1]), FrameScan::More(2));
+        assert_eq!(Framing::Fixed(3).cut(&[1, 2, 3, 4]), FrameScan::Frame { body: vec![1, 2, 3], used: 3 });
         assert!(marks(None).wrap(vec![3]).is_err());
         assert!(Framing::Delimited(b"\r\n".to_vec()).wrap(b"a\r\nb".to_vec()).is_err());
         assert!(Framing::Fixed(4).wrap(vec![0; 3]).is_err());

@@ -323,6 +323,11 @@ fn a_value_that_does_not_fit_its_field_is_refused_or_warned_of() {
         ("bits8(a:4 = 16, c:4 = 3)", "refused"),
         ("bits8(a:4 = 15, c:4 = 0)", "fine"),
         ("bits8(a:4 = -1, c:4 = 0)", "refused"),
+        // Parts of a bit field of the unit: three bits, and five.
+        ("u8 = v * 36", "fine"),
+        ("u8 = v * 37", "warned"),
+        ("u8 = w * 8", "fine"),
+        ("u8 = w * 9", "warned"),
         ("hex(2) = x", "fine"),
         ("hex(2) = x + 1", "fine"),
         ("hex(2) = 256", "refused"),
@@ -341,7 +346,7 @@ fn a_value_that_does_not_fit_its_field_is_refused_or_warned_of() {
     ];
     for (field, wanted) in cases {
         let text = format!(
-            "{BEGIN}[identify]\nsend = \"1\"\nreply = \"u8 x, i8 y, u16le z, bytes t\"\ntells = {{ x = \"x\" }}\n\
+            "{BEGIN}[identify]\nsend = \"1\"\nreply = \"bits8(v:3, w:5), u8 x, i8 y, u16le z, bytes t\"\ntells = {{ x = \"x\" }}\n\
              [restart]\nsend = '''{field}, u8 = x, i8 = y, u16le = z, bytes t'''\n"
         );
         let found = match parse(&text) {
@@ -665,6 +670,8 @@ fn steps_are_nested_to_a_limit() {
     assert!(restart(&nested(32)).is_ok());
     assert!(restart(&nested(33)).unwrap_err().contains("nested too deeply"));
     assert!(restart(&vec![nested(20); 5].join("\n")).is_ok());
+    assert!(restart("").unwrap_err().contains("step"));
+    assert!(restart("# nothing").is_err());
 }
 
 #[test]
@@ -691,4 +698,106 @@ fn times_have_units() {
         });
         assert_eq!(found, wanted, "{time}");
     }
+}
+
+/// A frame whose length shows only when it is made may still be too long for the unit.
+#[test]
+fn a_frame_that_turns_out_too_long_is_not_sent() {
+    let request = |bytes: usize| {
+        let text = format!(
+            "dialect = 1\nname = \"l\"\n[carrier]\nkind = \"pipes\"\nlargest = 8\n[start]\nt = \"fill({bytes}, 1)\"\n\
+             [identify]\nsend = \"1\"\nreply = \"bytes t\"\ntells = {{ t = \"t\" }}\n[restart]\nsend = \"1, bytes t\"\n"
+        );
+        let dialect = Arc::new(parse(&text).unwrap());
+        let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Restart));
+        Bindings::new(dialect.clone()).request(exchange).map_err(|error| error.to_string())
+    };
+    assert_eq!(request(7).unwrap().len(), 8);
+    assert_eq!(request(8).unwrap_err(), "the frame has 9 bytes, and the unit takes 8");
+}
+
+/// A dialect with one exchange, and the bindings for it.
+fn exchange(lines: &str) -> (Arc<Dialect>, usize) {
+    let text = format!("{BEGIN}[start]\nsize = 4\n[restart]\nsend = \"1\"\n{lines}\n");
+    let dialect = Arc::new(parse(&text).unwrap_or_else(|errors| panic!("{lines}: {errors}")));
+    let number = exchange_of(&dialect, OperationName::Restart);
+    (dialect, number)
+}
+
+/// A unit may refuse with a frame of its own; without a table its values are the reason.
+#[test]
+fn a_refusal_without_a_table_is_told_by_its_values() {
+    let (dialect, number) = exchange("reply = \"'OK'\"\nrefused = \"'NO', u8 why, u8 place\"\nbusy = \"'..'\"");
+    let answer = |input: &[u8]| Bindings::new(dialect.clone()).answer(dialect.exchange(number), input, true);
+    assert_eq!(answer(b"OK"), ReplyOutcome::Done(2));
+    assert_eq!(answer(b".."), ReplyOutcome::Busy(2));
+    assert_eq!(answer(b"NO\x07\x02"), ReplyOutcome::Refused("why 7, place 2".into()));
+    assert!(matches!(answer(b"??"), ReplyOutcome::Differs(_)));
+    let (dialect, number) = exchange("reply = \"'OK'\"\nrefused = \"'NO'\"");
+    let answer = Bindings::new(dialect.clone()).answer(dialect.exchange(number), b"NO", true);
+    assert_eq!(answer, ReplyOutcome::Refused("it gave no reason".into()));
+}
+
+#[test]
+fn the_length_of_a_reply_is_known_before_it_comes_or_not() {
+    for (reply, wanted) in [
+        ("u8 v", Some(1)),
+        ("u8 v, u16le w, bytes(3) z", Some(6)),
+        ("u8 v, bytes(size) z", Some(5)),
+        ("u8 v, bytes(v) z", None),
+        ("u8 v, bytes z", None),
+        ("bits16le(v:4, w:12), pad(2)", Some(4)),
+        ("hex(4) v, 'x', hexbytes(2) w", Some(9)),
+        ("u8 v, u8 w if v == 1", None),
+    ] {
+        let (dialect, number) = exchange(&format!("reply = \"{reply}\""));
+        let found = Bindings::new(dialect.clone()).reply_length(dialect.exchange(number));
+        assert_eq!(found, wanted, "{reply}");
+    }
+    let envelope = |around: &str, more: &str| {
+        let text = format!(
+            "{BEGIN}[envelope]\nsend = \"bytes body\"\nreply = \"{around}\"\n[restart]\nsend = \"1\"\nreply = \"u16le v\"\n{more}"
+        );
+        let dialect = Arc::new(parse(&text).unwrap());
+        let number = exchange_of(&dialect, OperationName::Restart);
+        Bindings::new(dialect.clone()).reply_length(dialect.exchange(number))
+    };
+    assert_eq!(envelope("0xAA, bytes body, u16le = sum(body)", ""), Some(5));
+    assert_eq!(envelope("0xAA, bytes(9) body, u16le = sum(body)", ""), Some(12));
+    assert_eq!(envelope("0xAA, bytes body, u16le = sum(body)", "bare = true\n"), Some(2));
+}
+
+/// A field is shown as it stands in the file, in one line and without comments.
+#[test]
+fn a_field_is_shown_as_it_is_written() {
+    let text = format!(
+        "{BEGIN}[restart]\nsend = '''\n  u8 = len(\n    below   # all of it\n  ),\n  \"a)b\" , u16be = n # the end\n'''\n"
+    );
+    let dialect = parse(&text).unwrap();
+    let rows = dialect.rows();
+    assert_eq!(rows[0].fields, "u8 = len( below ) | \"a)b\" | u16be = n");
+}
+
+/// What a dialect as a whole can do, from its sections.
+#[test]
+fn a_dialect_tells_what_it_can_do() {
+    use vaka_dialect::{EraseBy, Erases};
+    let with = |sections: &str| parse(&format!("{BEGIN}{sections}[restart]\nsend = \"1\"\n")).unwrap();
+    let geometry =
+        |lines: &str| with(&format!("[geometry]\nchunk = 4\n{lines}[write]\nsend = \"u32le address, bytes data\"\n"));
+    assert_eq!(geometry("start = 0x100\nsize = 0x40\n").window(), Some((0x100, 0x40)));
+    assert_eq!(geometry("size = 0x40\n").window(), Some((0, 0x40)));
+    assert_eq!(geometry("start = 0x100\n").window(), None);
+    assert_eq!(geometry("start = 0x100\nsize = \"n\"\n").window(), None);
+    assert_eq!(geometry("").window(), None);
+    let plain = with("");
+    assert!(!plain.can_read() && plain.erases_by().is_none() && plain.checksum().is_none());
+    assert_eq!(plain.erases_itself(), None);
+    let reads = with("[geometry]\nchunk = 4\n[read]\nsend = \"1, u32le address\"\nreply = \"bytes(length) data\"\n");
+    assert!(reads.can_read());
+    let erase = with("[erase]\nby = \"all\"\nsend = \"1\"\n");
+    assert_eq!(erase.erases_by(), Some(EraseBy::All));
+    assert_eq!(geometry("").erases_itself(), None);
+    let covered = "[geometry]\nchunk = 4\n[write]\nsend = \"u32le address, bytes data\"\nerases = \"covered\"\n";
+    assert_eq!(with(covered).erases_itself(), Some(Erases::Covered));
 }
