@@ -73,7 +73,7 @@ impl Dialect {
                     continue;
                 }
                 Step::If { condition, yes, no } => {
-                    rows.push(row(depth, "if", self.written(condition.at).trim_end_matches(['{', ' ']).to_owned()));
+                    rows.push(row(depth, "if", before_block(&self.written(condition.at)).to_owned()));
                     self.step_rows(yes, depth + 1, rows);
                     if !no.is_empty() {
                         rows.push(row(depth, "else", String::new()));
@@ -109,8 +109,7 @@ impl Dialect {
                 Step::ComesBack(_) => ("the unit leaves the bus and comes back".to_owned(), &[]),
             };
             let (first, rest) = words.split_once(' ').unwrap_or((&words, ""));
-            let rest = rest.trim_end_matches(['{', ' ']).split(" {").next().unwrap_or_default();
-            rows.push(row(depth, first, rest.to_owned()));
+            rows.push(row(depth, first, before_block(rest).to_owned()));
             self.step_rows(body, depth + 1, rows);
         }
     }
@@ -153,6 +152,11 @@ impl Dialect {
         let came = self.envelope.reply.as_ref().map(|fields| row(0, "←", join(fields)));
         sent.into_iter().chain(came).collect()
     }
+}
+
+/// A line of the file up to the block that it opens.
+fn before_block(line: &str) -> &str {
+    line.split(" {").next().unwrap_or_default().trim_end_matches(['{', ' '])
 }
 
 fn row(depth: usize, step: &str, fields: String) -> Row {

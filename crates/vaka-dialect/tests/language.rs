@@ -801,3 +801,35 @@ fn a_dialect_tells_what_it_can_do() {
     let covered = "[geometry]\nchunk = 4\n[write]\nsend = \"u32le address, bytes data\"\nerases = \"covered\"\n";
     assert_eq!(with(covered).erases_itself(), Some(Erases::Covered));
 }
+
+/// Every kind of step, as `vaka dialect show` prints it; steps inside others are indented.
+#[test]
+fn every_kind_of_step_is_shown() {
+    let text = "dialect = 1\nname = \"l\"\n[carrier]\nkind = \"serial\"\n[start]\nc = 0\n[exchange.put]\nsend = \"u8 = c\"\n\
+                [steps.twice]\ndo = \"put; put\"\n[restart]\ndo = '''\n\
+                line 9600\ndtr on\nrts off\ndrain\nlet c = c + 1 & 0xFF\n\
+                repeat 2 {\n  each 4 of fill(8, 1) {\n    if c == 1 { twice } else { wait 5 ms }\n  }\n}\n\
+                until c == 1 within 1 s { put }\nexpect c == 1 else 'it is not one'\nfail 'always'\n'''\n";
+    let dialect = parse(text).unwrap_or_else(|errors| panic!("{errors}"));
+    let shown: Vec<String> = dialect.rows().iter().map(|row| format!("{}|{}", row.step, row.fields)).collect();
+    let wanted = [
+        "line|9600 bit/s",
+        "DTR|on",
+        "RTS|off",
+        "throw|away what comes",
+        "let|c = c + 1 & 0xFF",
+        "repeat|2",
+        "  each|4 of fill(8, 1)",
+        "    if|c == 1",
+        "      steps|twice",
+        "        put →|u8 = c",
+        "        put →|u8 = c",
+        "    else|",
+        "      wait|5 ms",
+        "until|c == 1 within 1 s",
+        "  put →|u8 = c",
+        "expect|c == 1 (it is not one)",
+        "fail:|always",
+    ];
+    assert_eq!(shown, wanted);
+}
