@@ -386,7 +386,15 @@ fn what_fits_what_by_facts_and_signs() {
     let mut chip = booted(R1_LAYOUT);
     chip.serial = Some("T1-00217".into());
     let lose = ["lose-history".to_owned()];
-    type Row<'a> = (&'a str, &'a Sheet, &'a UnitFacts, Image, Option<&'a Claim>, Outcome, &'a str);
+    struct Row<'a> {
+        what: &'a str,
+        sheet: &'a Sheet,
+        unit: &'a UnitFacts,
+        image: Image,
+        claim: Option<&'a Claim>,
+        outcome: Outcome,
+        words: &'a str,
+    }
     let (low, high) = (oldest("1.5.0"), oldest("1.5.1"));
     let (maker, serial, other_serial) =
         (named("product = \"Tern tide gauge\""), named("serial = \"T?-*\""), named("serial = \"X*\""));
@@ -394,123 +402,135 @@ fn what_fits_what_by_facts_and_signs() {
     let (other, wrong, not_ours) =
         (claim("tern", &["r2"], "8 MHz"), claim("tern", &["r1"], "9 MHz"), claim("shag", &["r1"], "8 MHz"));
     let boot = booted(R1_LAYOUT);
-    let table: Vec<Row<'_>> = vec![
-        (
-            "a stamp with the board's crystal",
-            &plain,
-            &boot,
-            stamped("crystal", "8 MHz"),
-            None,
-            Fits,
-            "fact crystal 8 MHz: r1's; the stamp's word",
-        ),
-        (
-            "a stamp with another crystal",
-            &plain,
-            &boot,
-            stamped("crystal", "12 MHz"),
-            None,
-            Conflicts,
-            "fact crystal 12 MHz: r1's crystal is 8 MHz",
-        ),
-        (
-            "a fact that nobody knows",
-            &plain,
-            &boot,
-            stamped("paint", "grey"),
-            None,
-            Fits,
-            "the sheet says nothing of it",
-        ),
-        (
-            "a bootloader that hands over elsewhere",
-            &plain,
-            &boot,
-            stamped("hand-over", "0x0A003000"),
-            None,
-            Conflicts,
-            "r1's hand-over is 0x0A00_2400",
-        ),
-        ("built for Arm", &plain, &boot, elf(40), None, Fits, "machine Arm: r1's start vectors"),
-        (
-            "built for RISC-V",
-            &plain,
-            &boot,
-            elf(243),
-            None,
-            Conflicts,
-            "machine RISC-V: r1's start vectors are a Cortex-M's",
-        ),
-        ("not below the oldest", &low, &boot, r1.clone(), None, Fits, "version 1.5.0"),
-        (
-            "below the oldest",
-            &high,
-            &boot,
-            r1.clone(),
-            None,
-            Conflicts,
-            "below 1.5.1, and no r1 may go there: it drifts",
-        ),
-        ("a release for it", &plain, &boot, r1.clone(), Some(&good), Fits, "release tern 1.5.0: for r1, r2"),
-        ("a release for the other", &plain, &boot, r1.clone(), Some(&other), Conflicts, "for r2; not for r1"),
-        (
-            "a release with another crystal",
-            &plain,
-            &boot,
-            r1.clone(),
-            Some(&wrong),
-            Conflicts,
-            "fact crystal 9 MHz: r1's crystal is 8 MHz",
-        ),
-        (
-            "another product's release",
-            &plain,
-            &boot,
-            r1.clone(),
-            Some(&not_ours),
-            Conflicts,
-            "the sheet's product is tern",
-        ),
-        (
-            "the string that it should say",
-            &maker,
-            &boot,
-            r1.clone(),
-            None,
-            Fits,
-            "product string \"Tern tide gauge\": r1's",
-        ),
-        (
-            "no string at all",
-            &maker,
-            &silent,
-            r1.clone(),
-            None,
-            Conflicts,
-            "product string none: r1's is \"Tern tide gauge\"",
-        ),
-        ("a serial number of its form", &serial, &chip, r1.clone(), None, Fits, "serial number T1-00217: r1's"),
-        (
-            "one of another form",
-            &other_serial,
-            &chip,
-            r1.clone(),
-            None,
-            Conflicts,
-            "serial number T1-00217: r1's is X*",
-        ),
-        ("its release number", &release, &boot, r1.clone(), None, Fits, "release number 1.4.0: r1's"),
-        (
-            "another release number",
-            &other_release,
-            &boot,
-            r1.clone(),
-            None,
-            Conflicts,
-            "release number 1.4.0: r1's is 2.0.0 to 2.9.0",
-        ),
+    // The demo's sheet, file and unit, where a case names no other.
+    let base =
+        || Row { what: "", sheet: &plain, unit: &boot, image: r1.clone(), claim: None, outcome: Fits, words: "" };
+    let table = [
+        Row {
+            what: "a stamp with the board's crystal",
+            image: stamped("crystal", "8 MHz"),
+            outcome: Fits,
+            words: "fact crystal 8 MHz: r1's; the stamp's word",
+            ..base()
+        },
+        Row {
+            what: "a stamp with another crystal",
+            image: stamped("crystal", "12 MHz"),
+            outcome: Conflicts,
+            words: "fact crystal 12 MHz: r1's crystal is 8 MHz",
+            ..base()
+        },
+        Row {
+            what: "a fact that nobody knows",
+            image: stamped("paint", "grey"),
+            outcome: Fits,
+            words: "the sheet says nothing of it",
+            ..base()
+        },
+        Row {
+            what: "a bootloader that hands over elsewhere",
+            image: stamped("hand-over", "0x0A003000"),
+            outcome: Conflicts,
+            words: "r1's hand-over is 0x0A00_2400",
+            ..base()
+        },
+        Row {
+            what: "built for Arm",
+            image: elf(40),
+            outcome: Fits,
+            words: "machine Arm: r1's start vectors",
+            ..base()
+        },
+        Row {
+            what: "built for RISC-V",
+            image: elf(243),
+            outcome: Conflicts,
+            words: "machine RISC-V: r1's start vectors are a Cortex-M's",
+            ..base()
+        },
+        Row { what: "not below the oldest", sheet: &low, outcome: Fits, words: "version 1.5.0", ..base() },
+        Row {
+            what: "below the oldest",
+            sheet: &high,
+            outcome: Conflicts,
+            words: "below 1.5.1, and no r1 may go there: it drifts",
+            ..base()
+        },
+        Row {
+            what: "a release for it",
+            claim: Some(&good),
+            outcome: Fits,
+            words: "release tern 1.5.0: for r1, r2",
+            ..base()
+        },
+        Row {
+            what: "a release for the other",
+            claim: Some(&other),
+            outcome: Conflicts,
+            words: "for r2; not for r1",
+            ..base()
+        },
+        Row {
+            what: "a release with another crystal",
+            claim: Some(&wrong),
+            outcome: Conflicts,
+            words: "fact crystal 9 MHz: r1's crystal is 8 MHz",
+            ..base()
+        },
+        Row {
+            what: "another product's release",
+            claim: Some(&not_ours),
+            outcome: Conflicts,
+            words: "the sheet's product is tern",
+            ..base()
+        },
+        Row {
+            what: "the string that it should say",
+            sheet: &maker,
+            outcome: Fits,
+            words: "product string \"Tern tide gauge\": r1's",
+            ..base()
+        },
+        Row {
+            what: "no string at all",
+            sheet: &maker,
+            unit: &silent,
+            outcome: Conflicts,
+            words: "product string none: r1's is \"Tern tide gauge\"",
+            ..base()
+        },
+        Row {
+            what: "a serial number of its form",
+            sheet: &serial,
+            unit: &chip,
+            outcome: Fits,
+            words: "serial number T1-00217: r1's",
+            ..base()
+        },
+        Row {
+            what: "one of another form",
+            sheet: &other_serial,
+            unit: &chip,
+            outcome: Conflicts,
+            words: "serial number T1-00217: r1's is X*",
+            ..base()
+        },
+        Row {
+            what: "its release number",
+            sheet: &release,
+            outcome: Fits,
+            words: "release number 1.4.0: r1's",
+            ..base()
+        },
+        Row {
+            what: "another release number",
+            sheet: &other_release,
+            outcome: Conflicts,
+            words: "release number 1.4.0: r1's is 2.0.0 to 2.9.0",
+            ..base()
+        },
     ];
-    for (what, sheet, unit, image, claim, outcome, words) in table {
+    for Row { what, sheet, unit, image, claim, outcome, words } in table {
         let case = MatchInput {
             unit: Some(unit),
             label: sheet.variant("r1"),
