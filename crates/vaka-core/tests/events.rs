@@ -1,0 +1,119 @@
+//! Events as JSON, which other programs read.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+use serde_json::{Value, json};
+use vaka_core::event::{
+    Check, Event, ExitCode, FailureText, Finding, Report, RestartState, RunOutcome, Severity, Transfers,
+};
+use vaka_core::unit_state::UnitState;
+
+fn value(event: &Event) -> Value {
+    serde_json::to_value(event).unwrap()
+}
+
+/// A report of which nothing is known.
+fn report() -> Report {
+    Report {
+        unit: None,
+        serial: None,
+        boot_serial: None,
+        state: None,
+        outcome: RunOutcome::Failed,
+        code: ExitCode::Internal,
+        product: None,
+        part: None,
+        variant: None,
+        version_before: None,
+        check: Check::None,
+        after: RestartState::NotRestarted,
+        bytes_written: 0,
+        bytes_checked: 0,
+        bytes_skipped: 0,
+        bytes_padded: 0,
+        transfers: Transfers::default(),
+        durations_ms: Vec::new(),
+        undo: Vec::new(),
+        undo_later: Vec::new(),
+        owed: Vec::new(),
+        record_failure: None,
+        interrupted: 0,
+        next: None,
+    }
+}
+
+#[test]
+fn a_finding_has_its_weight() {
+    let cases = [
+        (Finding::fine("usb", "bus 1", "as it should be"), Severity::Fine, "fine"),
+        (Finding::note("usb", "bus 1", "slow"), Severity::Note, "note"),
+        (Finding::problem("usb", "bus 1", "broken").cure("Repair it."), Severity::Problem, "problem"),
+    ];
+    for (finding, weight, name) in cases {
+        assert_eq!(finding.weight, weight);
+        let has_cure = finding.cure.is_some();
+        let json = value(&Event::Finding(finding));
+        assert_eq!((&json["event"], &json["weight"]), (&json!("finding"), &json!(name)));
+        assert_eq!(json.get("cure").is_some(), has_cure, "{json}");
+    }
+    assert!(Severity::Fine < Severity::Note && Severity::Note < Severity::Problem);
+}
+
+#[test]
+fn a_result_leaves_out_what_is_not_known() {
+    let json = value(&Event::Result(Box::new(report())));
+    for absent in ["unit", "state", "undo", "owed", "interrupted", "record_failure", "next", "undo_later"] {
+        assert!(json.get(absent).is_none(), "{absent}: {json}");
+    }
+    assert_eq!((&json["code"], &json["outcome"], &json["check"]), (&json!(1), &json!("failed"), &json!("none")));
+    let known = Report {
+        interrupted: 2,
+        state: Some(UnitState::PartlyWritten),
+        owed: vec!["Set J3 back.".into()],
+        code: ExitCode::Stopped,
+        ..report()
+    };
+    let json = value(&Event::Result(Box::new(known)));
+    assert_eq!((&json["interrupted"], &json["state"]), (&json!(2), &json!("partly-written")));
+    assert_eq!((&json["owed"], &json["code"]), (&json!(["Set J3 back."]), &json!(130)));
+}
+
+/// The outcome of a run that changed nothing follows from its exit status.
+#[test]
+fn a_run_that_changed_nothing_was_refused_stopped_or_failed() {
+    use ExitCode as X;
+    for code in [X::Refused, X::NoUnit, X::File, X::Access, X::Usage] {
+        assert_eq!(code.outcome_unchanged(), RunOutcome::Refused, "{code:?}");
+    }
+    assert_eq!(X::Stopped.outcome_unchanged(), RunOutcome::Stopped);
+    for code in [X::Internal, X::Transfer, X::Differs, X::NotBack, X::Record] {
+        assert_eq!(code.outcome_unchanged(), RunOutcome::Failed, "{code:?}");
+    }
+}
+
+#[test]
+fn values_become_sentences_and_nothing_else_changes() {
+    let words = |event: Event<i32, char>| {
+        value(&event.with_words(
+            |code| FailureText::new(ExitCode::Transfer, format!("It failed with {code}.")).cure("Run it again."),
+            |letter| format!("Note {letter}."),
+        ))
+    };
+    assert_eq!(
+        words(Event::Error(7)),
+        json!({"event": "error", "code": 5, "message": "It failed with 7.", "cure": "Run it again."})
+    );
+    assert_eq!(words(Event::Warning { text: 'x' }), json!({"event": "warning", "text": "Note x."}));
+    assert_eq!(
+        words(Event::Waiting { waiting_for: "it".into(), left_ms: Some(5) }),
+        json!({"event": "waiting", "waiting_for": "it", "left_ms": 5})
+    );
+}
+
+#[test]
+fn transfers_of_several_attempts_are_added() {
+    let one = Transfers { compare: 1, erase: 2, write: 3, finish: 4, read_back: 5, blocks: 6, runs: 7 };
+    let mut sum = one;
+    sum.add(&one);
+    assert_eq!(sum, Transfers { compare: 2, erase: 4, write: 6, finish: 8, read_back: 10, blocks: 12, runs: 14 });
+}
