@@ -109,3 +109,54 @@ fn files_of_a_disk_are_found_by_name() {
     assert_eq!(disk.text("INFO.TXT").unwrap(), ["x: 1"]);
     assert!(disk.text("README.TXT").is_none() && disk.board().is_none());
 }
+
+#[test]
+fn a_memory_is_chosen_by_name_or_number() {
+    let choice = |text: &str| MemoryChoice::parse(text);
+    assert!(
+        MemoryChoice::default().is_any() && !choice("1").is_any() && !choice("2.0").is_any() && !choice("a").is_any()
+    );
+    for (text, shown) in [
+        ("1", "with alternate setting 1"),
+        ("2.0", "on interface 2 with alternate setting 0"),
+        ("Tide Flash", "named \"Tide Flash\""),
+        ("300", "named \"300\""),
+        ("1.300", "named \"1.300\""),
+    ] {
+        assert_eq!(choice(text).to_string(), shown, "{text}");
+    }
+    let both = unit(&[(true, 0x10, "a"), (true, 0x1A, "c")]);
+    let count = |text: &str| both.memories(&choice(text)).len();
+    assert_eq!(
+        [count("a"), count("c"), count("b"), count("0"), count("1"), count("1.0"), count("3.0")],
+        [1, 1, 0, 2, 0, 1, 0]
+    );
+}
+
+/// Source: DFU 1.1, table 4.2 (bmAttributes) and section 4.1.3 (a descriptor of DFU 1.0 has no
+/// bcdDFUVersion).
+#[test]
+fn the_functional_descriptor_is_read_bit_by_bit() {
+    for (bits, download, upload, tolerant, detaches) in [
+        (0x00, false, false, false, false),
+        (0x01, true, false, false, false),
+        (0x02, false, true, false, false),
+        (0x04, false, false, true, false),
+        (0x08, false, false, false, true),
+        (0xF0, false, false, false, false),
+        (0x0F, true, true, true, true),
+    ] {
+        let found = FunctionalDescriptor::parse(&[9, 0x21, bits, 0x34, 0x12, 0, 4, 0x10, 1]).unwrap();
+        let attributes = found.attributes;
+        assert_eq!(attributes.can_download(), download, "{bits:#x}");
+        assert_eq!(attributes.can_upload(), upload, "{bits:#x}");
+        assert_eq!(attributes.manifestation_tolerant(), tolerant, "{bits:#x}");
+        assert_eq!(attributes.will_detach(), detaches, "{bits:#x}");
+        assert_eq!((found.detach_timeout_ms, found.transfer_size, found.version), (0x1234, 1024, 0x0110));
+    }
+    assert_eq!(FunctionalDescriptor::parse(&[7, 0x21, 1, 0, 0, 0, 4]).unwrap().version, 0x0100);
+    assert_eq!(FunctionalDescriptor::parse(&[7, 0x22, 1, 0, 0, 0, 4]), None);
+    assert_eq!(FunctionalDescriptor::parse(&[6, 0x21, 1, 0, 0, 0]), None);
+    let all: [&[u8]; 2] = [&[3, 0x24, 0], &[7, 0x21, 1, 0, 0, 0, 4]];
+    assert!(FunctionalDescriptor::find(all).is_some() && FunctionalDescriptor::find([all[0]]).is_none());
+}
