@@ -32,7 +32,7 @@ pub fn parse(text: &str) -> Result<Duration, ParseError> {
     let number = digits.parse::<u64>().ok().filter(|_| factor_ms > 0);
     number.and_then(|number| number.checked_mul(factor_ms)).map(Duration::from_millis).ok_or_else(|| {
         let forms = "write it like \"45s\", \"500 ms\", \"2 min\" or \"0\"";
-        ParseError::new(format!("'{text}' is no time; {forms}"))
+        ParseError::new(format!("'{text}' is not a time; {forms}"))
     })
 }
 

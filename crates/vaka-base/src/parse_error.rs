@@ -10,7 +10,7 @@ use std::fmt;
 /// use vaka_base::size;
 ///
 /// let error = size::parse("3 furlongs").unwrap_err();
-/// assert!(error.to_string().starts_with("'3 furlongs' is no size"));
+/// assert!(error.to_string().starts_with("'3 furlongs' is not a size"));
 /// ```
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ParseError(String);

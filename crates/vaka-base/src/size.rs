@@ -60,7 +60,7 @@ pub fn parse(text: &str) -> Result<u64, ParseError> {
     };
     let count = digits.replace('_', "").parse::<u64>().ok();
     count.filter(|_| factor > 0).and_then(|count| count.checked_mul(factor)).ok_or_else(|| {
-        ParseError::new(format!("'{text}' is no size; write it like \"3 KiB\", \"1 MiB\" or \"512 bytes\""))
+        ParseError::new(format!("'{text}' is not a size; write it like \"3 KiB\", \"1 MiB\" or \"512 bytes\""))
     })
 }
 

@@ -131,7 +131,7 @@ impl FromStr for ReleaseNumber {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
-        let wrong = || ParseError::new(format!("'{text}' is no release number; write it like 1.5.0"));
+        let wrong = || ParseError::new(format!("'{text}' is not a release number; write it like 1.5.0"));
         let (major, minor) = text.trim().split_once('.').ok_or_else(wrong)?;
         let minor: String = minor.chars().filter(|c| *c != '.').collect();
         let fits = (1..=2).contains(&major.len()) && (1..=2).contains(&minor.len());

@@ -1,7 +1,7 @@
 //! Time, events and the wish to stop: what every engine is given.
 
 use crate::event::Event;
-use crate::failure::{Failure, FailureKind, UnitCondition};
+use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -119,8 +119,8 @@ impl<'a> Context<'a> {
 }
 
 /// The failure of a run that the user stops.
-pub(crate) fn stopped(unit: UnitCondition) -> Failure {
-    Failure::new(FailureKind::Stopped).unit(unit).remedy(Remedy::RunAgainToResume)
+pub(crate) fn stopped() -> Failure {
+    Failure::new(FailureKind::Stopped).remedy(Remedy::RunAgainToResume)
 }
 
 #[cfg(test)]

@@ -1,10 +1,11 @@
 //! What stops the work on a unit: a typed kind, what is known of the unit, and typed remedies.
 //!
-//! Nothing here is a sentence. The program that runs the engines words all of it in one place.
+//! Nothing here is a sentence. The program that runs the engines words each kind, so the enums of
+//! this module, of [`remedy`](crate::remedy) and of [`warning`](crate::warning) are exhaustive: a
+//! new variant does not compile without its sentence.
 
 use std::time::Duration;
 
-use vaka_base::version::Version;
 use vaka_core::dfu::Status;
 use vaka_core::event::{Difference, ExitCode, FailureText};
 use vaka_core::matching::Evidence;
@@ -128,7 +129,7 @@ pub enum Activity {
     Finishing(Address),
 }
 
-/// What ended the wait in a step of the entry into update mode.
+/// What a step of the entry into update mode waited for.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum AwaitedEnd {
     /// The unit in update mode.
@@ -515,13 +516,4 @@ fn file_code(error: &ReadError) -> ExitCode {
         ReadError::Several(_) => ExitCode::Refused,
         _ => ExitCode::File,
     }
-}
-
-/// The version of a unit and that of its file.
-#[derive(Clone, Debug, PartialEq, Eq)]
-pub struct VersionPair {
-    /// As the unit reports it.
-    pub reported: Version,
-    /// As the file's name has it.
-    pub named: Version,
 }

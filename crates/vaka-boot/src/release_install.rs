@@ -323,7 +323,7 @@ impl Installer<'_, '_> {
         let entry = stage.image(&variant, self.staged.build).ok_or_else(|| {
             Failure::new(FailureKind::NoStageImage { stage: stage.name.clone(), variant: variant.clone() })
         })?;
-        let mut report = update::empty_report();
+        let mut report = Report::empty();
         report.product = Some(self.staged.sheet.product.name.clone());
         report.variant = self.staged.sheet.variant(&variant).map(|variant| variant.id.clone());
         report.unit.clone_from(&self.state.place);
@@ -434,7 +434,7 @@ impl Installer<'_, '_> {
 
 /// Nothing was left to do.
 fn unchanged(variant: Option<&str>, sheet: &Sheet, cx: &mut Context<'_>) -> Report {
-    let mut report = update::empty_report();
+    let mut report = Report::empty();
     (report.outcome, report.code, report.after) = (RunOutcome::Unchanged, ExitCode::Done, RestartState::Restarted);
     report.product = Some(sheet.product.name.clone());
     report.variant = variant.and_then(|id| sheet.variant(id)).map(|variant| variant.id.clone());
@@ -444,7 +444,7 @@ fn unchanged(variant: Option<&str>, sheet: &Sheet, cx: &mut Context<'_>) -> Repo
 
 /// A run that was stopped outside of any stage.
 fn ended(failure: Failure, cx: &mut Context<'_>) -> Report {
-    let mut report = update::empty_report();
+    let mut report = Report::empty();
     report.code = failure.code;
     report.outcome = failure.code.outcome_unchanged();
     cx.tell(Event::Error(failure));

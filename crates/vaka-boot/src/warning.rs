@@ -2,9 +2,10 @@
 
 use std::time::Duration;
 
+use vaka_base::version::Version;
 use vaka_image::address::Address;
 
-use crate::failure::{FailureKind, OtherDevice, VersionPair};
+use crate::failure::{FailureKind, OtherDevice};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
@@ -15,6 +16,15 @@ pub enum ReadBackDoubt {
     Differs(Address),
     /// It could not be read.
     Failed(Box<FailureKind>),
+}
+
+/// The version of a unit and that of its file.
+#[derive(Clone, Debug, PartialEq, Eq)]
+pub struct VersionPair {
+    /// As the unit reports it.
+    pub reported: Version,
+    /// As the file's name has it.
+    pub named: Version,
 }
 
 /// Something that does not stop the work.

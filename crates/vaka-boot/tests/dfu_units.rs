@@ -306,7 +306,7 @@ fn read_protection_is_seen_before_anything_is_lost() {
         }
         assert_eq!((report.check, report.after), (Check::ReadBack, RestartState::Restarted));
         assert!(scene.holds_image());
-        scene.assert_unharmed("lifted, and written anew");
+        scene.assert_unharmed("lifted, and rewritten");
     }
 }
 

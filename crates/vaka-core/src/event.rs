@@ -26,6 +26,7 @@ use vaka_image::address::{Address, Span};
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema), schemars(rename = "Event"))]
 #[serde(tag = "event", rename_all = "kebab-case")]
+#[non_exhaustive]
 pub enum Event<F = FailureText, W = String> {
     /// A unit came, or was found.
     Seen(Box<Seen>),
@@ -641,6 +642,38 @@ pub struct Report {
     /// What is needed next.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<ApplicationInfo>,
+}
+
+impl Report {
+    /// A report of which nothing is known yet.
+    pub fn empty() -> Self {
+        Self {
+            unit: None,
+            serial: None,
+            boot_serial: None,
+            state: None,
+            outcome: RunOutcome::Failed,
+            code: ExitCode::Internal,
+            product: None,
+            part: None,
+            variant: None,
+            version_before: None,
+            check: Check::None,
+            after: RestartState::NotRestarted,
+            bytes_written: 0,
+            bytes_checked: 0,
+            bytes_skipped: 0,
+            bytes_padded: 0,
+            transfers: Transfers::default(),
+            durations_ms: Vec::new(),
+            undo: Vec::new(),
+            undo_later: Vec::new(),
+            owed: Vec::new(),
+            record_failure: None,
+            interrupted: 0,
+            next: None,
+        }
+    }
 }
 
 #[allow(clippy::trivially_copy_pass_by_ref)] // the signature that serde wants

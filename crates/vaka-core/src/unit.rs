@@ -41,7 +41,7 @@ impl FromStr for UsbId {
         };
         text.split_once(':')
             .and_then(|(vendor, product)| Some(Self { vendor: half(vendor)?, product: half(product)? }))
-            .ok_or_else(|| ParseError::new(format!("'{text}' is no USB id; write it like 1209:0002")))
+            .ok_or_else(|| ParseError::new(format!("'{text}' is not a USB id; write it like 1209:0002")))
     }
 }
 
@@ -264,6 +264,21 @@ impl fmt::Display for MemoryChoice {
 }
 
 impl UnitFacts {
+    /// A unit of which only the ids are known: what a bus lists.
+    pub fn listed(id: UsbId, release: ReleaseNumber) -> Self {
+        Self {
+            id,
+            release,
+            maker: None,
+            product: None,
+            serial: None,
+            dfu: Vec::new(),
+            volume: None,
+            told: Vec::new(),
+            lines: Vec::new(),
+        }
+    }
+
     /// The memories that the unit offers in DFU mode and that a choice allows.
     pub fn memories(&self, choice: &MemoryChoice) -> Vec<DfuMemory<'_>> {
         let booted = self.dfu.iter().filter(|dfu| dfu.in_dfu_mode);

@@ -3,43 +3,11 @@
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
 use serde_json::{Value, json};
-use vaka_core::event::{
-    Check, Event, ExitCode, FailureText, Finding, Report, RestartState, RunOutcome, Severity, Transfers,
-};
+use vaka_core::event::{Event, ExitCode, FailureText, Finding, Report, RunOutcome, Severity, Transfers};
 use vaka_core::unit_state::UnitState;
 
 fn value(event: &Event) -> Value {
     serde_json::to_value(event).unwrap()
-}
-
-/// A report of which nothing is known.
-fn report() -> Report {
-    Report {
-        unit: None,
-        serial: None,
-        boot_serial: None,
-        state: None,
-        outcome: RunOutcome::Failed,
-        code: ExitCode::Internal,
-        product: None,
-        part: None,
-        variant: None,
-        version_before: None,
-        check: Check::None,
-        after: RestartState::NotRestarted,
-        bytes_written: 0,
-        bytes_checked: 0,
-        bytes_skipped: 0,
-        bytes_padded: 0,
-        transfers: Transfers::default(),
-        durations_ms: Vec::new(),
-        undo: Vec::new(),
-        undo_later: Vec::new(),
-        owed: Vec::new(),
-        record_failure: None,
-        interrupted: 0,
-        next: None,
-    }
 }
 
 #[test]
@@ -61,7 +29,7 @@ fn a_finding_has_its_weight() {
 
 #[test]
 fn a_result_leaves_out_what_is_not_known() {
-    let json = value(&Event::Result(Box::new(report())));
+    let json = value(&Event::Result(Box::new(Report::empty())));
     for absent in ["unit", "state", "undo", "owed", "interrupted", "record_failure", "next", "undo_later"] {
         assert!(json.get(absent).is_none(), "{absent}: {json}");
     }
@@ -71,7 +39,7 @@ fn a_result_leaves_out_what_is_not_known() {
         state: Some(UnitState::PartlyWritten),
         owed: vec!["Set J3 back.".into()],
         code: ExitCode::Stopped,
-        ..report()
+        ..Report::empty()
     };
     let json = value(&Event::Result(Box::new(known)));
     assert_eq!((&json["interrupted"], &json["state"]), (&json!(2), &json!("partly-written")));

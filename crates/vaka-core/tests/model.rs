@@ -68,17 +68,8 @@ fn unit(interfaces: &[(bool, u8, &str)]) -> UnitFacts {
         alternates: vec![DfuAlternate { number: 0, name: Some((*name).into()), layout: None }],
         functional: FunctionalDescriptor::parse(&[9, 0x21, 0x0B, 0xFF, 0, 0, 4, *version, 1]),
     };
-    UnitFacts {
-        id: UsbId { vendor: 0x1209, product: 1 },
-        release: ReleaseNumber(0x0100),
-        maker: None,
-        product: None,
-        serial: None,
-        dfu: (0..).zip(interfaces).map(interface).collect(),
-        volume: None,
-        told: Vec::new(),
-        lines: Vec::new(),
-    }
+    let listed = UnitFacts::listed(UsbId { vendor: 0x1209, product: 1 }, ReleaseNumber(0x0100));
+    UnitFacts { dfu: (0..).zip(interfaces).map(interface).collect(), ..listed }
 }
 
 #[test]

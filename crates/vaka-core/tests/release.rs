@@ -447,7 +447,11 @@ fn a_manifest_with_a_wrong_value_is_refused() {
         ("no stage", Box::new(|m| m.stages.clear()), "no stage at all"),
         ("a stage without images", Box::new(|m| m.stages[0].images.clear()), "a stage without images"),
         ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage whose name is none"),
-        ("a sign that is no id", Box::new(move |m| m.stages[0].foreign = Some(foreign("here"))), "'here' is no USB id"),
+        (
+            "a sign that is no id",
+            Box::new(move |m| m.stages[0].foreign = Some(foreign("here"))),
+            "'here' is not a USB id",
+        ),
         ("an image without files", Box::new(|m| m.stages[0].images[0].files.clear()), "without file, variant or build"),
         (
             "an image without variants",

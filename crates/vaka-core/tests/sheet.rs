@@ -45,11 +45,11 @@ fn what_is_wrong_is_found_with_line_and_key() {
         ("sectors = 48", "sectors = 47", "start", "outside the flash"),
         ("size = \"132 KiB\"", "size = \"133 KiB\"", "start", "'application' and 'settings' overlap"),
         ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "begins or ends inside a sector"),
-        ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is no size"),
+        ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is not a size"),
         ("size = \"132 KiB\"", "size = 0", "size", "must not be 0"),
         ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "no 32-bit address"),
         ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
-        ("start = 0x0A00_2400", "start = \"here\"", "start", "is no address"),
+        ("start = 0x0A00_2400", "start = \"here\"", "start", "is not an address"),
         ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
         ("writes = [\"application\"]", "writes = [\"app\"]", "writes", "there are: bootloader, application, settings"),
         ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
@@ -60,12 +60,12 @@ fn what_is_wrong_is_found_with_line_and_key() {
         ("restart_at = 0x0A00_0000", "restart_at = 0x0A00_0000\nupload = \"image\"", "upload", "a key of plain DFU"),
         ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
         ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
-        ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is no USB id"),
+        ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is not a USB id"),
         ("variants = [\"r1\", \"r2\"]", "variants = [\"r3\"]", "variants", "no variant has the id 'r3'"),
         ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, text = \"\"", "marks", "either `text` or `bytes`"),
         ("offset = 0x40, text = \"TRN1\"", "offset = 0x40, bytes = \"5\"", "bytes", "hex pairs"),
         ("offset = 0x40, text = \"TRN1\"", "offset = \"1 MiB\", text = \"TRN1\"", "offset", "outside region"),
-        ("back_within = \"10 s\"", "back_within = \"soon\"", "back_within", "is no time"),
+        ("back_within = \"10 s\"", "back_within = \"soon\"", "back_within", "is not a time"),
         ("reads = \"SKI-TERN R1\"", "reads = \"SKI\\u001b[2J\"", "reads", "control characters"),
     ];
     for (from, to, key, words) in cases {
@@ -402,17 +402,8 @@ fn a_unit_is_past_a_stage_by_what_it_shows() {
         FULL.replacen("replaces_bootloader = true\n", "replaces_bootloader = true\nimplied_by = \"2.0.0\"\n", 1);
     let implied =
         implied.replacen("version = { string = \"product\", after = \"v\" }", "version = \"release-number\"", 1);
-    let unit = |product: u16, release: u16| UnitFacts {
-        id: UsbId { vendor: 0x1209, product },
-        release: ReleaseNumber(release),
-        maker: None,
-        product: None,
-        serial: None,
-        dfu: Vec::new(),
-        volume: None,
-        told: Vec::new(),
-        lines: Vec::new(),
-    };
+    let unit =
+        |product: u16, release: u16| UnitFacts::listed(UsbId { vendor: 0x1209, product }, ReleaseNumber(release));
     // (the sheet, what the unit shows, what the stage would write, whether it is past)
     let cases = [
         (FULL, unit(0xE3, 0x0110), Some("1.1.0"), true),

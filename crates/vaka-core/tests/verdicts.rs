@@ -1,5 +1,5 @@
 //! Whole verdicts, with every piece of evidence, in `verdicts.txt`, which reads as a document.
-//! `VAKA_WRITE_TABLES=1` writes it anew: read what changed.
+//! `VAKA_WRITE_TABLES=1` rewrites it: read what changed.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -38,17 +38,7 @@ fn image(name: &str, at: Option<u64>) -> Image {
 
 /// A unit with these ids that reports nothing else.
 fn unit(product: u16) -> UnitFacts {
-    UnitFacts {
-        id: UsbId { vendor: 0x1209, product },
-        release: ReleaseNumber(0x0140),
-        maker: None,
-        product: None,
-        serial: None,
-        dfu: Vec::new(),
-        volume: None,
-        told: Vec::new(),
-        lines: Vec::new(),
-    }
+    UnitFacts::listed(UsbId { vendor: 0x1209, product }, ReleaseNumber(0x0140))
 }
 
 fn telling(product: u16, told: &[(&str, i128)]) -> UnitFacts {
@@ -235,10 +225,10 @@ fn every_verdict_is_in_the_table() {
         std::fs::write(&path, &text).unwrap();
     }
     let known = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(text == known, "tests/verdicts.txt is another table now; write it anew and read what changed:\n{text}");
+    assert!(text == known, "tests/verdicts.txt is another table now; rewrite it and read what changed:\n{text}");
 }
 
-/// The models of three of the demo's sheets, which use most keys, in `sheets.txt`. `VAKA_WRITE_TABLES=1` writes it anew.
+/// The models of three of the demo's sheets, which use most keys, in `sheets.txt`. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
 fn every_key_of_a_sheet_is_in_its_model() {
     let names = ["auk", "shag", "tern"];

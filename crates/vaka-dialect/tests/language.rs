@@ -582,7 +582,7 @@ fn names_are_known_on_every_way_or_not_at_all() {
 }
 
 /// The tables that `vaka dialect show` prints, of every template and of the demo's dialects, in
-/// `shown.txt`. `VAKA_WRITE_TABLES=1` writes it anew.
+/// `shown.txt`. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
 fn a_dialect_is_shown_as_it_works() {
     let demo = concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets");
@@ -604,7 +604,7 @@ fn a_dialect_is_shown_as_it_works() {
         std::fs::write(&path, &text).unwrap();
     }
     let known = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(text == known, "tests/shown.txt is another table now; write it anew and read what changed:\n{text}");
+    assert!(text == known, "tests/shown.txt is another table now; rewrite it and read what changed:\n{text}");
 }
 
 /// A frame in its envelope is sent whole, and shown as it is sent.

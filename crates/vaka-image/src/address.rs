@@ -75,7 +75,7 @@ impl FromStr for Address {
             Some(hex) => u64::from_str_radix(hex, 16),
             None => digits.parse(),
         };
-        value.map(Self).map_err(|_| ParseError::new(format!("'{text}' is no address; write it like 0x0A002400")))
+        value.map(Self).map_err(|_| ParseError::new(format!("'{text}' is not an address; write it like 0x0A002400")))
     }
 }
 

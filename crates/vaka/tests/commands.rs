@@ -220,7 +220,7 @@ fn each_thing_that_is_not_there_has_its_own_sentence() {
     // A machine with USB and one without have a bench each, perhaps an empty one.
     run(&["survey"]).expect(0, &[" on usb"]);
     run(&["--bus", "usb", "survey"]).expect(0, &[" on usb"]);
-    run(&["--bus", "usbip:/x", "survey"]).expect(2, &["'usbip:/x' is no bus"]);
+    run(&["--bus", "usbip:/x", "survey"]).expect(2, &["'usbip:/x' is not a bus"]);
     let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let bus = format!("usbip://{closed}");
     run(&["--bus", &bus, "survey"])
@@ -229,7 +229,7 @@ fn each_thing_that_is_not_there_has_its_own_sentence() {
     run(&["--bus", &bus, "update", file]).expect(3, &["No product sheet is known"]);
     run(&["--bus", &bus, "--sheets", "/nonexistent/sheets", "update", file]).expect(8, &["/nonexistent/sheets"]);
     run(&["--bus", &bus, "update"]).expect(2, &["FILE"]);
-    run(&["--bus", &bus, "--wait", "soon", "survey"]).expect(2, &["is no time"]);
+    run(&["--bus", &bus, "--wait", "soon", "survey"]).expect(2, &["is not a time"]);
 }
 
 #[test]

@@ -236,7 +236,7 @@ fn story(events: &[Event], report: &Report) -> String {
 }
 
 /// Every typical slip, with the message that it gets: `slips.txt` is the table, for
-/// reading. `VAKA_WRITE_TABLES=1` writes it anew.
+/// reading. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
 fn every_slip_gets_its_own_words() {
     type Case = (&'static str, fn() -> Scene, bool, &'static [(u64, &'static str)]);
@@ -301,7 +301,7 @@ fn every_slip_gets_its_own_words() {
         std::fs::write(path, &table).unwrap();
     }
     let kept = std::fs::read_to_string(path).unwrap_or_default();
-    assert!(kept == table, "tests/slips.txt is another table now; write it anew and read what changed:\n{table}");
+    assert!(kept == table, "tests/slips.txt is another table now; rewrite it and read what changed:\n{table}");
 }
 
 const WRONG_WORD: &str = "[carrier]\nkind = \"serial\"\nbaud = 9600\n[framing]\nkind = \"delimiter\"\nend = \"'\\r\\n'\"\n[enter]\nsend = \"'to boot'\"\nreply = \"'leaving'\"\n";

@@ -76,7 +76,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
         (1, 2, 1)
     );
     assert_eq!((count(&["--since", "1h"]), count(&["--since", "2999-01-01"])), (3, 0));
-    bench.run(&["journal", "--since", "soon"]).expect(2, &["'soon' is no time"]);
+    bench.run(&["journal", "--since", "soon"]).expect(2, &["'soon' is not a time"]);
     bench.run(&["journal"]).expect(0, &["gannet-1.3.0.dfu", "refused", "3 attempts, 2 of them good"]);
 
     let id = first["attempt"].as_str().unwrap();

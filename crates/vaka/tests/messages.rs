@@ -1,5 +1,5 @@
 //! What a run says when it does not end well: each message with the state of the unit and what
-//! helps, in `messages.txt`, which reads as a document. `VAKA_WRITE_TABLES=1` writes it anew.
+//! helps, in `messages.txt`, which reads as a document. `VAKA_WRITE_TABLES=1` rewrites it.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -249,7 +249,7 @@ fn every_message_is_in_the_table() {
         std::fs::write(&path, &text).unwrap();
     }
     let known = std::fs::read_to_string(&path).unwrap_or_default();
-    assert!(text == known, "tests/messages.txt is another table now; write it anew and read what changed:\n{text}");
+    assert!(text == known, "tests/messages.txt is another table now; rewrite it and read what changed:\n{text}");
     for (title, (report, events)) in cases() {
         let Some(said) = failure(&events).map(vaka_messages::failure) else { continue };
         let changed = report.state.is_some_and(|state| !state.is_unchanged());

@@ -248,7 +248,7 @@ fn one_of_several_units_has_to_be_chosen() {
     bench
         .update(&file, &["--variant", "r1", "--unit", "serial=T9"])
         .expect(4, &["The selected unit (serial number T9) did not appear"]);
-    bench.update(&file, &["--variant", "r1", "--unit", "id=12"]).expect(2, &["is no USB id"]);
+    bench.update(&file, &["--variant", "r1", "--unit", "id=12"]).expect(2, &["is not a USB id"]);
     for (port, before) in ["1-1", "1-2", "1-3"].iter().zip(&before) {
         assert_eq!(bench.memory(port), *before);
     }

@@ -102,7 +102,7 @@ pub fn find<'a>(
         }
         match pending.check(|| waited_for(hunt), cx) {
             None => {}
-            Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::NoUnit)),
+            Some(WaitEnd::Stopped) => return Err(stopped().unit(UnitCondition::NoUnit)),
             Some(WaitEnd::TimedOut) => return Err(none(bench, hunt, wait)),
         }
         if recovery_at.is_some_and(|at| cx.now() >= at) {

@@ -9,7 +9,7 @@ use crate::bench::open_error::bus_failure;
 use crate::bench::tracking::{PortMatch, TrackedUnit, moved};
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
-use crate::failure::{Failure, FailureKind, UnitCondition};
+use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 
 /// Waits until the unit is there again: with another enumeration than before or after its port
@@ -43,7 +43,7 @@ pub fn come_back(
         }
         match watch.wait().check(|| "the unit to come back".to_owned(), cx) {
             None => {}
-            Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::Unchanged)),
+            Some(WaitEnd::Stopped) => return Err(stopped().unchanged()),
             Some(WaitEnd::TimedOut) => {
                 return Err(error.map_or_else(|| not_returned(bench, unit, wait), |error| bus_failure(&error)));
             }

@@ -49,7 +49,7 @@ pub(super) enum StepOutcome {
     TimedOut,
 }
 
-/// What a bus event means for the entry.
+/// The consequence of a bus event for the entry.
 pub(super) enum ChangeKind {
     /// The unit is in update mode.
     Reached(DeviceInfo),

@@ -15,7 +15,7 @@ use crate::bench::open_error::bus_failure;
 use crate::bench::waiting::{UnitWatch, WaitEnd};
 use crate::context::{Context, stopped};
 use crate::event::Event;
-use crate::failure::{AwaitedEnd, EntryTimeout, Failure, FailureKind, PortEvent, UnitCondition};
+use crate::failure::{AwaitedEnd, EntryTimeout, Failure, FailureKind, PortEvent};
 use crate::operator::Operator;
 use crate::remedy::Remedy;
 
@@ -135,7 +135,7 @@ impl<'e> EntryRunner<'e, '_> {
             match self.watch.wait().check(|| what, self.cx) {
                 None => {}
                 Some(WaitEnd::TimedOut) => return Ok(StepOutcome::TimedOut),
-                Some(WaitEnd::Stopped) => return Err(stopped(UnitCondition::Unchanged)),
+                Some(WaitEnd::Stopped) => return Err(stopped().unchanged()),
             }
         }
     }

@@ -97,17 +97,7 @@ pub fn id_of(device: &DeviceInfo) -> UsbId {
 
 /// The facts that the bus lists of a device, without opening it.
 pub fn from_list(device: &DeviceInfo) -> UnitFacts {
-    UnitFacts {
-        id: id_of(device),
-        release: ReleaseNumber(device.release),
-        maker: None,
-        product: None,
-        serial: None,
-        dfu: Vec::new(),
-        volume: None,
-        told: Vec::new(),
-        lines: Vec::new(),
-    }
+    UnitFacts::listed(id_of(device), ReleaseNumber(device.release))
 }
 
 /// Reads descriptors and strings of an open device. Changes nothing in it.

@@ -1,11 +1,10 @@
 //! Why a unit in update mode did not do what it was asked for.
 
+use crate::remedy::Remedy;
 use thiserror::Error;
 use vaka_core::dfu::Status;
 use vaka_dialect::FrameMismatch;
 use vaka_usb::TransferError;
-
-use crate::remedy::Remedy;
 
 /// What was lost when a unit cannot be reached any more.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]

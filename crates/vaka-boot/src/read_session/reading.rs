@@ -10,7 +10,7 @@ use vaka_image::address::{Address, Span};
 use crate::bench::open_error::held;
 use crate::context::{Context, stopped};
 use crate::event::Event;
-use crate::failure::{Activity, Failure, FailureKind, UnitCondition};
+use crate::failure::{Activity, Failure, FailureKind};
 use crate::protocol::session::Session;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
@@ -45,7 +45,7 @@ pub(crate) fn read_spans(
         let mut at = span.start();
         while at < span.end() {
             if cx.wants_stop() {
-                return Err(stopped(UnitCondition::Unchanged).into());
+                return Err(stopped().unchanged().into());
             }
             let left = span.end().offset_from(at).unwrap_or(0);
             let len = u32::try_from(left).unwrap_or(u32::MAX).min(session.limits().read_size);

@@ -71,7 +71,11 @@ pub fn enter_only<'a>(
     operator: &mut dyn Operator,
     cx: &mut Context<'_>,
 ) -> Result<DeviceInfo, Failure> {
-    Ok(LocatedUnit::lock(bench, found, cx)?.enter_update_mode(request, operator, cx)?.device)
+    let unit = LocatedUnit::lock(bench, found, cx)?;
+    match found.mode {
+        Mode::Update => Ok(unit.found.device),
+        _ => Ok(unit.enter_update_mode(request, operator, cx)?.device),
+    }
 }
 
 /// Opens a unit that was found, in update mode.

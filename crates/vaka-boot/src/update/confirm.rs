@@ -18,10 +18,9 @@ use crate::bench::unit_event;
 use crate::bench::waiting::UnitWatch;
 use crate::context::Context;
 use crate::event::Event;
-use crate::failure::VersionPair;
 use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
-use crate::warning::Warning;
+use crate::warning::{VersionPair, Warning};
 
 /// What was seen after the restart.
 pub struct RestartOutcome {

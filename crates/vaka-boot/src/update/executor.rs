@@ -19,7 +19,7 @@ use vaka_image::span_set::SpanSet;
 use crate::context::Context;
 use crate::context::stopped;
 use crate::event::Event;
-use crate::failure::{Activity, Failure, FailureKind, UnitCondition};
+use crate::failure::{Activity, Failure, FailureKind};
 use crate::protocol::session::{FinishOutcome, Session};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
@@ -509,7 +509,7 @@ impl Executor<'_, '_> {
     }
 
     fn check_interrupt(&self) -> Result<(), StepError> {
-        if self.cx.wants_stop() { Err(stopped(UnitCondition::Unchanged).into()) } else { Ok(()) }
+        if self.cx.wants_stop() { Err(stopped().into()) } else { Ok(()) }
     }
 
     /// A refusal with a reason is an answer: the write was not done.

@@ -31,7 +31,6 @@ pub(crate) use errors::undecided;
 pub(crate) use leaving::request_restart;
 pub use planning::draft;
 pub(crate) use planning::undo_of;
-pub use progress::empty_report;
 pub use request::{History, PreservedStore, ReleaseImage, Request, Save};
 pub use run::run;
 pub(crate) use stop::StepError;

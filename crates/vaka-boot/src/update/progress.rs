@@ -1,7 +1,7 @@
 //! What a run has done and observed so far. It survives the loss of the unit.
 
 use crate::failure::{Failure, FailureKind, RunEffect};
-use vaka_core::event::{Check, ExitCode, Report, RestartState, RunOutcome, Transfers};
+use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome};
 use vaka_core::plan::{Ledger, Plan};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit_state::UnitState;
@@ -78,7 +78,7 @@ impl Progress<'_> {
     /// A run that has done nothing.
     pub(super) fn new() -> Self {
         Self {
-            report: empty_report(),
+            report: Report::empty(),
             ledger: Ledger::default(),
             written: WrittenImage::default(),
             unit: ObservedUnit::default(),
@@ -177,35 +177,5 @@ impl Progress<'_> {
         report.boot_serial.clone_from(&self.unit.bootloader_serial);
         report.owed = owed;
         report.state = state;
-    }
-}
-
-/// A report of which nothing is known yet.
-pub fn empty_report() -> Report {
-    Report {
-        unit: None,
-        serial: None,
-        boot_serial: None,
-        state: None,
-        outcome: RunOutcome::Failed,
-        code: ExitCode::Internal,
-        product: None,
-        part: None,
-        variant: None,
-        version_before: None,
-        check: Check::None,
-        after: RestartState::NotRestarted,
-        bytes_written: 0,
-        bytes_checked: 0,
-        bytes_skipped: 0,
-        bytes_padded: 0,
-        transfers: Transfers::default(),
-        durations_ms: Vec::new(),
-        undo: Vec::new(),
-        undo_later: Vec::new(),
-        owed: Vec::new(),
-        record_failure: None,
-        interrupted: 0,
-        next: None,
     }
 }

@@ -39,7 +39,7 @@ impl FromStr for Ids {
     fn from_str(text: &str) -> Result<Self, ParseError> {
         let wrong = || {
             ParseError::new(format!(
-                "'{text}' is no USB id; write it like 1209:0002, with ? for a digit that may be any"
+                "'{text}' is not a USB id; write it like 1209:0002, with ? for a digit that may be any"
             ))
         };
         if let Some(why) = placeholder::of_id(text) {

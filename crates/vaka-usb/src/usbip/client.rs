@@ -54,7 +54,7 @@ impl UsbIpBus {
     /// `name` is not of that form.
     pub fn new(name: &str) -> Result<Self, ParseError> {
         let wrong =
-            || ParseError::new(format!("'{name}' is no bus; write it like usb, usbip://HOST or usbip://HOST:PORT"));
+            || ParseError::new(format!("'{name}' is not a bus; write it like usb, usbip://HOST or usbip://HOST:PORT"));
         let server = name.strip_prefix("usbip://").map(|rest| rest.trim_end_matches('/')).ok_or_else(wrong)?;
         let has_port = server.rsplit_once(':').is_some_and(|(host, port)| {
             !port.is_empty()

@@ -122,7 +122,7 @@ fn panicked(place: &str) -> Report {
         unit: Some(place.to_owned()),
         code: ExitCode::Internal,
         state: Some(UnitState::Unknown),
-        ..update::empty_report()
+        ..Report::empty()
     }
 }
 

@@ -57,8 +57,7 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
     )?;
     let place = bench.place(found.location());
     if !bench.may_look(&found) {
-        let text = "Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.";
-        cx.warn(Warning::Program(text.to_owned()));
+        cx.warn(Warning::Program(vaka_messages::reset_on_close()));
     }
     let opened = bench.look(&found.device, &mut cx).map_err(|error| open_failure(&error, &place))?;
     let facts = opened.identity.facts.clone();

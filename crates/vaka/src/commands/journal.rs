@@ -71,7 +71,7 @@ fn moment(text: &str) -> Result<jiff::Timestamp, String> {
     let zoned = local.and_then(|local| local.to_zoned(jiff::tz::TimeZone::system()));
     zoned
         .map(|zoned| zoned.timestamp())
-        .map_err(|_| format!("'{text}' is no time; write it like 2026-11-23, 12h or 3d"))
+        .map_err(|_| format!("'{text}' is not a time; write it like 2026-11-23, 12h or 3d"))
 }
 
 fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<jiff::Timestamp>) -> bool {

@@ -19,7 +19,7 @@ use vaka_core::event::FailureText;
 pub use self::command_error::{CommandError, Output};
 pub use self::failures::failure as kind;
 pub use self::remedies::remedies;
-pub use self::warnings::{journal_unwritable, not_recorded, warning};
+pub use self::warnings::{journal_unwritable, not_recorded, reset_on_close, warning};
 
 /// An event of the engines with its sentences.
 pub fn event(event: Event) -> vaka_core::event::Event {

@@ -12,6 +12,11 @@ pub fn journal_unwritable(reason: &str) -> String {
     format!("The journal cannot be written ({reason}): this attempt will not be on record.")
 }
 
+/// The unit leaves update mode once it is closed.
+pub fn reset_on_close() -> String {
+    "Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.".to_owned()
+}
+
 /// A part of a run could not be recorded; the reason is a phrase.
 pub fn not_recorded(reason: &str) -> String {
     format!("Not all of this run could be recorded: {reason}.")
