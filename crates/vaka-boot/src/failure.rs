@@ -497,7 +497,38 @@ impl FailureKind {
             | Self::LeftWhileRead
             | Self::FileRefused { .. }
             | Self::ExternalStep { .. } => ExitCode::Transfer,
-            _ => ExitCode::Refused,
+            Self::SeveralUnits(_)
+            | Self::NoUnitFits { .. }
+            | Self::SharedIds { .. }
+            | Self::NoSuchLabel { .. }
+            | Self::LabelInSeveralProducts { .. }
+            | Self::AmbiguousLabel { .. }
+            | Self::LabelsDisagree { .. }
+            | Self::Undecided
+            | Self::VariantUnknown
+            | Self::NoAddress
+            | Self::Refused(_)
+            | Self::Older { .. }
+            | Self::NoRoute { .. }
+            | Self::NoPlan(_)
+            | Self::SharedSectors { .. }
+            | Self::ReadProtected { .. }
+            | Self::CannotSave(_)
+            | Self::Undescribed(_)
+            | Self::NoSheet { .. }
+            | Self::PlanNeedsDfuMode
+            | Self::UndescribedRunning
+            | Self::NoDetachInterface { .. }
+            | Self::NoSuchMemory { .. }
+            | Self::NotReadable { .. }
+            | Self::NoApplication { .. }
+            | Self::ReadRefused { .. }
+            | Self::RegionNotReadable { .. }
+            | Self::StreamOnly
+            | Self::OtherBoard { .. }
+            | Self::NeedsUser { .. }
+            | Self::NoImageFor { .. }
+            | Self::NoStageImage { .. } => ExitCode::Refused,
         }
     }
 

@@ -3,10 +3,13 @@
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
+mod support;
+
 use std::sync::Arc;
 
 use proptest::prelude::*;
-use vaka_dialect::{Bindings, Callee, Dialect, DialectError, OperationName, ReplyOutcome, Step, Value, no_files};
+use support::exchange_of;
+use vaka_dialect::{Bindings, Dialect, DialectError, OperationName, ReplyOutcome, no_files};
 
 const SOUND: &str = r#"dialect = 1
 name = "sample"
@@ -219,102 +222,6 @@ fn what_is_missing_is_a_warning() {
     }
 }
 
-/// What an expression comes to, with `n` = 0x1234 and `b` = 01 02 03 FF.
-fn value(expression: &str) -> Result<Value, String> {
-    let text = format!(
-        "dialect = 1\nname = \"e\"\n[carrier]\nkind = \"control\"\n[crc.ccitt]\nwidth = 16\npoly = 0x1021\ninit = 0xFFFF\n\
-         [names]\nn = 0x1234\nb = \"x'01 02 03 FF'\"\n[identify]\nin = {{ request = 1 }}\nreply = \"u8 _\"\n\
-         tells = {{ e = '''{expression}''' }}\n"
-    );
-    let dialect = Dialect::parse("e", &text, &no_files).map_err(|errors| errors.to_string())?;
-    let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
-    Bindings::new(Arc::new(dialect)).value(&tell).map_err(|error| error.to_string())
-}
-
-#[test]
-fn expressions_come_to_what_was_worked_out_by_hand() {
-    let numbers: &[(&str, i128)] = &[
-        ("1 + 2 * 3", 7),
-        ("(1 + 2) * 3", 9),
-        ("10 - 4 - 3", 3),
-        ("1 << 4 | 1", 17),
-        ("n & 0xFF == 0x34 ? 5 : 6", 5),
-        ("6 ^ 3 & 1", 7),
-        ("~0 & 0xFF", 255),
-        ("-1 & 0xFFFF", 0xFFFF),
-        ("-7 / 2", -4),
-        ("-7 % 4", 1),
-        ("0b1010 + 1_000", 1010),
-        ("len(b) + byte(b, 3)", 259),
-        ("sum(b)", 1 + 2 + 3 + 255),
-        ("-sum(b) & 0xFF", 0xFB),
-        ("xor(b)", 0xFF),
-        ("le(slice(b, 0, 2))", 0x0201),
-        ("be(b)", 0x0102_03FF),
-        ("min(3, n) + max(3, n)", 3 + 0x1234),
-        ("fold(a = 7, x in b: a * 10 + x)", 71_485),
-        ("fold(a = 0, w in b by 2: a + le(w))", 0x0201 + 0xFF03),
-        ("fold(a = 0, x in b: a + x * nth)", 2 + 2 * 3 + 3 * 255),
-        ("rounds(5, a = 1: a * 2)", 32),
-        ("rounds(4, a = 0: a * 10 + nth)", 123),
-        // The check value of CRC-16 with this polynomial and start, from the public catalogue.
-        ("ccitt('123456789')", 0x29B1),
-        ("crc32('123456789')", 0xCBF4_3926),
-        ("read_hex('00fF')", 255),
-        ("read_dec('0042')", 42),
-        ("not (1 == 2) and 'a' == x'61' ? 1 : 0", 1),
-    ];
-    for (expression, wanted) in numbers {
-        assert_eq!(value(expression), Ok(Value::Int(*wanted)), "{expression}");
-    }
-    let bytes: &[(&str, &[u8])] = &[
-        ("b ++ 'A' ++ x'00'", b"\x01\x02\x03\xFFA\0"),
-        ("u16le(n) ++ u24be(n) ++ i8(-2)", &[0x34, 0x12, 0, 0x12, 0x34, 0xFE]),
-        ("map(x in b: x ^ 0x55)", &[0x54, 0x57, 0x56, 0xAA]),
-        ("map(w in b by 2: reverse(w))", &[2, 1, 0xFF, 3]),
-        ("pad('ab', 4, 0x20) ++ fill(2, 9)", b"ab  \x09\x09"),
-        ("hex(n, 6) ++ lower_hex(255, 2) ++ dec(7, 3) ++ hex(10)", b"001234ff007A"),
-        // Of the empty text and of "abc", as RFC 1321 and FIPS 180 print them.
-        ("slice(md5(''), 0, 4)", &[0xD4, 0x1D, 0x8C, 0xD9]),
-        ("slice(sha256('abc'), 28, 4)", &[0xF2, 0x00, 0x15, 0xAD]),
-        ("'\\r\\n\\t\\0\\x7F\\\\'", b"\r\n\t\0\x7F\\"),
-    ];
-    for (expression, wanted) in bytes {
-        assert_eq!(value(expression), Ok(Value::from(wanted.to_vec())), "{expression}");
-    }
-}
-
-#[test]
-fn expressions_end_and_say_why_they_have_no_value() {
-    for (expression, words) in [
-        ("byte(b, 4)", "no byte 4"),
-        ("slice(b, 2, 3)", "no 3 bytes"),
-        ("1 << (n - 0x1234 + 64)", "bits to shift"),
-        ("n / (n - 0x1234)", "divides by 0"),
-        ("rounds(200, a = 3: a * a)", "too large"),
-        ("rounds(65536, a = 0: a + sum(fill(65536, 1)))", "too many steps"),
-        ("rounds(60, a = b: a ++ a)", "too"),
-        ("fill(99999999, 0)", "no length"),
-        ("u8(n)", "does not fit"),
-        ("read_dec('4x')", "is no number"),
-        ("le(fill(9, 0))", "at most 8 bytes"),
-    ] {
-        let error = value(expression).unwrap_err();
-        assert!(error.contains(words), "{expression}: {error}");
-    }
-}
-
-/// The exchange of an operation that is one.
-fn number_of(dialect: &Dialect, name: OperationName) -> usize {
-    match &dialect.operation(name).unwrap().steps[0] {
-        Step::Call { target, .. } => match target.callee() {
-            Some(Callee::Exchange(number)) => number,
-            other => panic!("{other:?}"),
-        },
-        other => panic!("{other:?}"),
-    }
-}
-
 fn one(send: &str, reply: &str) -> Dialect {
     sound(&format!(
         "dialect = 1\nname = \"o\"\n[carrier]\nkind = \"pipes\"\n[table.code]\n0 = \"ok\"\n1 = \"busy\"\n2 = \"no such page\"\n\
@@ -336,7 +243,7 @@ fn frames_are_made_whatever_order_their_fields_need() {
     ];
     for (send, wanted) in cases {
         let dialect = Arc::new(one(send, "u8 _"));
-        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter)).clone();
+        let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Enter)).clone();
         let memory = Bindings::new(dialect);
         assert_eq!(memory.request(&exchange).as_deref(), Ok(*wanted), "{send}");
         let shown: Vec<u8> = memory.view_request(&exchange).into_iter().flat_map(|view| view.bytes).collect();
@@ -368,7 +275,7 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
     ];
     for (reply, input, wanted) in cases {
         let dialect = Arc::new(one("1", reply));
-        let number = number_of(&dialect, OperationName::Enter);
+        let number = exchange_of(&dialect, OperationName::Enter);
         let mut memory = Bindings::new(dialect.clone());
         let answer = memory.answer(dialect.exchange(number), input, true);
         match (wanted, answer) {
@@ -390,7 +297,7 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
 #[test]
 fn tables_say_what_codes_mean() {
     let dialect = Arc::new(one("1", "u8 in code, u8 x"));
-    let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+    let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Enter));
     let answer = |bytes: &[u8]| Bindings::new(dialect.clone()).answer(exchange, bytes, true);
     assert_eq!(answer(&[0, 9]), ReplyOutcome::Done(2));
     assert_eq!(answer(&[1]), ReplyOutcome::Busy(1));
@@ -416,7 +323,7 @@ proptest! {
             format!("0xA5, u16be {value}, u8 size = len({}), bytes(size) {data}, u32le = crc32(above)", if way { format!("x'{hex}'") } else { "y".into() })
         };
         let dialect = Arc::new(one(&fields(true), &fields(false)));
-        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+        let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Enter));
         let mut memory = Bindings::new(dialect.clone());
         let frame = memory.request(exchange).unwrap();
         prop_assert_eq!(memory.answer(exchange, &frame, true), ReplyOutcome::Done(frame.len()));
@@ -435,7 +342,7 @@ proptest! {
     #[test]
     fn anything_that_comes_is_shown_in_full(input in proptest::collection::vec(any::<u8>(), 0..50)) {
         let dialect = Arc::new(one("1", "u8 n2, bits16be(a:4, _:12), bytes(n2) t, hex h, ',', bytes rest, u8 = xor(above)"));
-        let exchange = dialect.exchange(number_of(&dialect, OperationName::Enter));
+        let exchange = dialect.exchange(exchange_of(&dialect, OperationName::Enter));
         let mut memory = Bindings::new(dialect.clone());
         let shown: Vec<u8> = memory.view_answer(exchange, &input).into_iter().flat_map(|view| view.bytes).collect();
         prop_assert!(shown == input, "{:?}", shown);

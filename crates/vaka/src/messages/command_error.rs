@@ -200,7 +200,33 @@ impl CommandError {
             | Self::OtherProduct { .. }
             | Self::ValuesNeeded { .. }
             | Self::NotMerged { .. } => X::Refused,
-            _ => X::File,
+            Self::Io { .. }
+            | Self::Damaged { .. }
+            | Self::NotConverted { .. }
+            | Self::Config { .. }
+            | Self::Sheet { .. }
+            | Self::Dialect(_)
+            | Self::SheetTwice { .. }
+            | Self::DialectTwice { .. }
+            | Self::NoSheetsIn { .. }
+            | Self::TooLarge { .. }
+            | Self::File { .. }
+            | Self::ImageTooLarge
+            | Self::Stamp { .. }
+            | Self::Release { .. }
+            | Self::NoReleaseIn { .. }
+            | Self::NoSheetInRelease { .. }
+            | Self::PackInput { .. }
+            | Self::KeyExists { .. }
+            | Self::Key { .. }
+            | Self::NoKey { .. }
+            | Self::OtherKeyTrusted { .. }
+            | Self::NotTrusted { .. }
+            | Self::Replay { .. }
+            | Self::Scene { .. }
+            | Self::NotSound { .. }
+            | Self::SettingsNotSound { .. }
+            | Self::NoSettings { .. } => X::File,
         }
     }
 

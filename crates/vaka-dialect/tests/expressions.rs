@@ -1,0 +1,434 @@
+//! Expressions of the dialect language, as tables. Expected values were worked out by hand, or stand in a standard or in
+//! the public catalogue of CRCs.
+
+#![allow(clippy::unwrap_used)] // a panic in a test is its message
+
+mod support;
+
+use std::sync::Arc;
+
+use support::{BEGIN, parse};
+use vaka_dialect::{Bindings, OperationName, Value};
+
+/// The value of an expression, with `n` = 0x1234 and `b` = 01 02 03 FF.
+fn value(expression: &str) -> Result<Value, String> {
+    let crcs = "[crc.ccitt]\nwidth = 16\npoly = 0x1021\ninit = 0xFFFF\n\
+                [crc.xmodem]\nwidth = 16\npoly = 0x1021\n\
+                [crc.modbus]\nwidth = 16\npoly = 0x8005\ninit = 0xFFFF\nreflect = true\n\
+                [crc.smbus]\nwidth = 8\npoly = 0x07\n\
+                [crc.usb]\nwidth = 5\npoly = 0x05\ninit = 0x1F\nreflect = true\nxor_out = 0x1F\n\
+                [crc.umts]\nwidth = 12\npoly = 0x80F\nreflect_out = true\n\
+                [crc.hdlc]\nwidth = 32\npoly = 0x04C11DB7\ninit = 0xFFFFFFFF\nreflect = true\nxor_out = 0xFFFFFFFF\n";
+    let text =
+        format!("{BEGIN}{crcs}[identify]\nsend = \"1\"\nreply = \"u8 _\"\ntells = {{ e = '''{expression}''' }}\n");
+    let dialect = parse(&text)?;
+    let tell = dialect.operation(OperationName::Identify).unwrap().tells[0].value.clone();
+    Bindings::new(Arc::new(dialect)).value(&tell).map_err(|error| error.to_string())
+}
+
+#[test]
+fn operators_and_functions_that_give_numbers() {
+    let cases: &[(&str, i128)] = &[
+        ("5 | 3", 7),
+        ("5 & 3", 1),
+        ("5 ^ 3", 6),
+        ("1 << 0", 1),
+        ("1 << 63", 1 << 63),
+        ("256 >> 4", 16),
+        ("-1 >> 1", -1),
+        ("1 >> 63", 0),
+        ("7 - 5", 2),
+        ("7 * 6", 42),
+        ("7 / 2", 3),
+        ("8 / 2", 4),
+        ("-8 / 2", -4),
+        ("-1 / 2", -1),
+        ("7 % 4", 3),
+        ("-8 % 4", 0),
+        ("-1 % 4", 3),
+        ("~5", -6),
+        ("~-1", 0),
+        ("- -5", 5),
+        ("~~5", 5),
+        ("2 + 3 << 1", 10),
+        ("1 | 2 ^ 3 & 6", 1),
+        ("12 & 10 ^ 1", 9),
+        ("20 / 2 * 5", 50),
+        ("20 - 2 + 5", 23),
+        ("min(5, 3)", 3),
+        ("min(3, 5)", 3),
+        ("max(5, 3)", 5),
+        ("max(3, 5)", 5),
+        ("len('')", 0),
+        ("len(b ++ b)", 8),
+        ("sum('')", 0),
+        ("xor('')", 0),
+        ("xor(slice(b, 0, 3))", 0),
+        ("byte(b, 0)", 1),
+        ("byte(b, 3)", 255),
+        ("le(x'01 02 03 04 05 06 07 08')", 0x0807_0605_0403_0201),
+        ("be(x'01 02 03 04 05 06 07 08')", 0x0102_0304_0506_0708),
+        ("le(x'FF')", 255),
+        ("read_hex('00ff')", 255),
+        ("read_hex('FFFFFFFFFFFFFFFF')", 0xFFFF_FFFF_FFFF_FFFF),
+        ("read_dec('18446744073709551615')", 18_446_744_073_709_551_615),
+        ("rounds(0, a = 5: a + 1)", 5),
+        ("rounds(1, a = 5: a + 1)", 6),
+        ("rounds(3, a = 0: a + nth)", 3),
+        ("fold(a = 0, w in b by 3: a * 10 + len(w))", 31),
+        ("fold(a = 0, w in b by 9: a * 10 + len(w))", 4),
+        ("fold(a = 9, x in '': 0)", 9),
+        ("1 == 1 ? 2 == 3 ? 4 : 5 : 6", 5),
+        ("1 == 2 ? 3 : 1 == 1 ? 4 : 5", 4),
+        // The check values of the catalogue: of the text 123456789.
+        ("xmodem('123456789')", 0x31C3),
+        ("modbus('123456789')", 0x4B37),
+        ("smbus('123456789')", 0xF4),
+        ("usb('123456789')", 0x19),
+        ("umts('123456789')", 0xDAF),
+        ("hdlc('123456789')", 0xCBF4_3926),
+        ("crc32('')", 0),
+    ];
+    for (expression, wanted) in cases {
+        assert_eq!(value(expression), Ok(Value::Int(*wanted)), "{expression}");
+    }
+}
+
+#[test]
+fn comparisons_and_their_joins() {
+    let cases: &[(&str, bool)] = &[
+        ("2 == 2", true),
+        ("2 == 3", false),
+        ("2 != 2", false),
+        ("2 != 3", true),
+        ("1 < 2", true),
+        ("2 < 2", false),
+        ("3 < 2", false),
+        ("1 <= 2", true),
+        ("2 <= 2", true),
+        ("3 <= 2", false),
+        ("3 > 2", true),
+        ("2 > 2", false),
+        ("1 > 2", false),
+        ("3 >= 2", true),
+        ("2 >= 2", true),
+        ("1 >= 2", false),
+        ("'ab' == 'ab'", true),
+        ("'ab' == 'ac'", false),
+        ("'ab' != 'abc'", true),
+        ("1 == 1 and 2 == 2", true),
+        ("1 == 1 and 2 == 3", false),
+        ("1 == 2 and 2 == 2", false),
+        ("1 == 1 or 2 == 3", true),
+        ("1 == 2 or 2 == 2", true),
+        ("1 == 2 or 2 == 3", false),
+        ("not (1 == 2)", true),
+        ("not (1 == 1)", false),
+        ("not (1 == 2) and 1 == 1", true),
+        ("1 == 2 and 1 == 2 or 1 == 1", true),
+        ("1 == 1 or 1 == 1 and 1 == 2", true),
+        ("5 & 4 == 4", true),
+    ];
+    for (expression, wanted) in cases {
+        let choice = format!("{expression} ? 1 : 0");
+        assert_eq!(value(&choice), Ok(Value::Int(i128::from(*wanted))), "{expression}");
+    }
+}
+
+#[test]
+fn functions_that_give_bytes() {
+    let cases: &[(&str, &[u8])] = &[
+        ("slice(b, 1, 2)", &[2, 3]),
+        ("slice(b, 0, 4)", &[1, 2, 3, 0xFF]),
+        ("slice(b, 4, 0)", &[]),
+        ("pad(b, 6, 0xEE)", &[1, 2, 3, 0xFF, 0xEE, 0xEE]),
+        ("pad(b, 4, 0)", &[1, 2, 3, 0xFF]),
+        ("fill(3, 7)", &[7, 7, 7]),
+        ("fill(0, 7)", &[]),
+        ("reverse(b)", &[0xFF, 3, 2, 1]),
+        ("map(x in b: nth)", &[0, 1, 2, 3]),
+        ("map(x in b: u16be(x))", &[0, 1, 0, 2, 0, 3, 0, 0xFF]),
+        ("map(w in b by 3: reverse(w))", &[3, 2, 1, 0xFF]),
+        ("map(w in b by 1: w ++ w)", &[1, 1, 2, 2, 3, 3, 0xFF, 0xFF]),
+        ("fold(s = '', x in b: u8(x) ++ s)", &[0xFF, 3, 2, 1]),
+        ("u8(255) ++ u8(0)", &[0xFF, 0]),
+        ("i8(-128) ++ i8(127)", &[0x80, 0x7F]),
+        ("i16be(-2) ++ i16le(-2)", &[0xFF, 0xFE, 0xFE, 0xFF]),
+        ("u32le(0x01020304) ++ u32be(0x01020304)", &[4, 3, 2, 1, 1, 2, 3, 4]),
+        ("u64be(1) ++ u64le(1)", &[0, 0, 0, 0, 0, 0, 0, 1, 1, 0, 0, 0, 0, 0, 0, 0]),
+        ("u24le(0x010203)", &[3, 2, 1]),
+        ("hex(255, 4)", b"00FF"),
+        ("hex(0)", b"0"),
+        ("lower_hex(171, 2)", b"ab"),
+        ("lower_hex(0xFACE)", b"face"),
+        ("dec(0)", b"0"),
+        ("dec(12345, 5)", b"12345"),
+        ("dec(7, 3)", b"007"),
+        // The digits are the least number of them.
+        ("dec(100, 2)", b"100"),
+        ("hex(256, 2)", b"100"),
+        ("\"two\" ++ ' \\'q\\''", b"two 'q'"),
+        ("x'0a0B  0C'", &[10, 11, 12]),
+    ];
+    for (expression, wanted) in cases {
+        assert_eq!(value(expression), Ok(Value::from(wanted.to_vec())), "{expression}");
+    }
+}
+
+#[test]
+fn values_that_there_are_not() {
+    let cases: &[(&str, &str)] = &[
+        ("byte(b, n - 4661)", "no length"),
+        ("slice(b, 0, 5)", "no 5 bytes"),
+        ("slice(b, n, 1)", "no 1 bytes"),
+        ("1 << (n - 4661)", "bits to shift"),
+        ("1 >> (n - 4660 + 64)", "bits to shift"),
+        ("n % (n - 4660)", "divides by 0"),
+        ("u8(n)", "does not fit"),
+        ("i8(128 + n - 4660)", "does not fit"),
+        ("i8(-129 + n - 4660)", "does not fit"),
+        ("u8(n - 4661)", "does not fit"),
+        ("dec(n - 4661)", "cannot be written so"),
+        ("read_hex('')", "is no number"),
+        ("read_hex('0g')", "is no number"),
+        ("read_dec('')", "is no number"),
+        ("read_dec('-1')", "is no number"),
+        ("fill(1, n)", "never is one"),
+        ("fill(n - 4661, 0)", "no length"),
+        ("map(x in b: x + 300)", "never is one"),
+        ("map(w in b by n - 4660: w)", "at least one byte"),
+        ("be(fill(n, 0))", "at most 8 bytes"),
+        ("rounds(126, a = 1: a * 2) * 4", "too large"),
+    ];
+    for (expression, words) in cases {
+        let error = value(expression).expect_err(expression);
+        assert!(error.contains(words), "{expression}: {error}");
+    }
+}
+
+/// Expressions may be nested 64 deep, in brackets and in signs, and the depth counts only what is
+/// open.
+#[test]
+fn expressions_are_nested_to_a_limit() {
+    let brackets = |depth: usize| format!("{}1{}", "(".repeat(depth), ")".repeat(depth));
+    let signs = |depth: usize| format!("{}1", "~".repeat(depth));
+    assert_eq!(value(&brackets(63)), Ok(Value::Int(1)));
+    assert!(value(&brackets(64)).unwrap_err().contains("nested too deeply"));
+    assert_eq!(value(&signs(62)), Ok(Value::Int(1)));
+    assert_eq!(value(&signs(63)), Ok(Value::Int(-2)));
+    assert!(value(&signs(64)).unwrap_err().contains("nested too deeply"));
+    let many = vec![brackets(60); 5].join(" + ");
+    assert_eq!(value(&many), Ok(Value::Int(5)));
+    let many = vec![signs(60); 5].join(" + ");
+    assert_eq!(value(&many), Ok(Value::Int(5)));
+}
+
+/// A value that never fits its field is refused; one that can be too large is warned of. What can
+/// only be too small, or is written in digits or bits, is found when the frame is made. `x` is a
+/// byte that the unit reports, `y` a signed one, `z` 16 bits, `t` bytes.
+#[test]
+#[allow(clippy::too_many_lines)] // a table
+fn a_value_that_does_not_fit_its_field_is_refused_or_warned_of() {
+    let cases: &[(&str, &str)] = &[
+        ("u8 = 0", "fine"),
+        ("u8 = 255", "fine"),
+        ("u8 = 256", "refused"),
+        ("u8 = -1", "refused"),
+        ("i8 = -128", "fine"),
+        ("i8 = 127", "fine"),
+        ("i8 = -129", "refused"),
+        ("i8 = 128", "refused"),
+        ("u8 = x", "fine"),
+        ("i8 = x", "warned"),
+        ("i8 = y", "fine"),
+        ("u8 = y", "fine"),
+        ("i16le = y * 256", "fine"),
+        ("u8 = x + 1", "warned"),
+        ("u8 = x - 1", "fine"),
+        ("i16le = x - 1", "fine"),
+        ("u8 = x + 256", "refused"),
+        ("u8 = x - 256", "refused"),
+        ("u8 = -x", "fine"),
+        ("i16le = -x", "fine"),
+        ("u8 = x * 2", "warned"),
+        ("u16le = x * 257", "fine"),
+        ("u16le = x * 258", "warned"),
+        ("i16le = x * -128", "fine"),
+        ("i16le = x * -129", "fine"),
+        ("u8 = x / 2", "fine"),
+        ("u8 = (x + 1) / 2", "fine"),
+        ("u8 = x * 2 / 2", "fine"),
+        ("u8 = (x * 2 + 2) / 2", "warned"),
+        ("u8 = x % 10", "fine"),
+        ("u8 = n % x", "fine"),
+        ("u8 = x & 0x0F", "fine"),
+        ("u8 = z & 0xFF", "fine"),
+        ("u8 = z & 0x1FF", "warned"),
+        ("u8 = ~x & 0xFF", "fine"),
+        ("u8 = ~x", "refused"),
+        ("u8 = x | 0x80", "fine"),
+        ("u8 = x | 0x100", "warned"),
+        ("u8 = x ^ 0xFF", "fine"),
+        ("u16le = x ^ 0x8000", "fine"),
+        ("u8 = y & 0x0F", "fine"),
+        ("u8 = 0x0F & y", "fine"),
+        ("u8 = y & 0x1FF", "warned"),
+        ("u8 = 0x1FF & y", "warned"),
+        ("u8 = z & x", "fine"),
+        ("u8 = x | 3", "fine"),
+        ("u8 = z | x", "warned"),
+        ("u16le = z | x", "fine"),
+        ("u16le = z ^ x", "fine"),
+        ("u8 = z ^ x", "warned"),
+        ("u8 = y | 1", "fine"),
+        ("u8 = z % 256", "fine"),
+        ("u8 = z % 257", "warned"),
+        ("u8 = x % 1000", "fine"),
+        ("u8 = z / 256", "fine"),
+        ("u8 = z / 255", "warned"),
+        ("u8 = z / (x + 1)", "warned"),
+        ("u8 = z / (x + 256)", "fine"),
+        ("u8 = y / 2", "fine"),
+        ("u8 = 7 / 0", "refused"),
+        ("u8 = 7 % 0", "refused"),
+        ("u8 = x >> 1", "fine"),
+        ("u8 = z >> 8", "fine"),
+        ("u8 = z >> 7", "warned"),
+        ("u8 = x << 1", "warned"),
+        ("u16le = x << 8", "fine"),
+        ("u16le = x << 9", "warned"),
+        ("u8 = min(x, 300)", "fine"),
+        ("u8 = min(z, 255)", "fine"),
+        ("u8 = max(x, 255)", "fine"),
+        ("u8 = max(x, 256)", "refused"),
+        ("u8 = min(x, -1)", "refused"),
+        ("u8 = x == 1 ? 3 : 4", "fine"),
+        ("u8 = x == 1 ? 3 : 400", "warned"),
+        ("u8 = x == 1 ? 300 : 400", "refused"),
+        ("u8 = byte(t, 0)", "fine"),
+        ("u8 = len(b)", "fine"),
+        ("u8 = sum(b)", "fine"),
+        ("u8 = xor(t)", "fine"),
+        ("u16le = le(slice(t, 0, 2))", "fine"),
+        ("u8 = le(slice(t, 0, 2))", "warned"),
+        ("u32le = crc32(t)", "fine"),
+        ("u16le = crc32(t)", "warned"),
+        ("u8 = read_hex(slice(t, 0, 2))", "fine"),
+        ("u8 = fold(a = 0, e in t: e)", "fine"),
+        ("bits8(a:4 = x & 15, c:4 = 3)", "fine"),
+        ("bits8(a:4 = x, c:4 = 3)", "fine"),
+        ("bits8(a:4 = 16, c:4 = 3)", "refused"),
+        ("bits8(a:4 = 15, c:4 = 0)", "fine"),
+        ("bits8(a:4 = -1, c:4 = 0)", "refused"),
+        // Parts of a bit field of the unit: three bits, and five.
+        ("u8 = v * 36", "fine"),
+        ("u8 = v * 37", "warned"),
+        ("u8 = w * 8", "fine"),
+        ("u8 = w * 9", "warned"),
+        ("hex(2) = x", "fine"),
+        ("hex(2) = x + 1", "fine"),
+        ("hex(2) = 256", "refused"),
+        ("dec(3) = x", "fine"),
+        ("dec(2) = x", "fine"),
+        ("dec(2) = 99", "fine"),
+        ("dec(2) = 100", "refused"),
+        ("dec = y", "fine"),
+        ("dec = -1", "refused"),
+        ("bytes(4) = b", "fine"),
+        ("bytes(3) = b", "refused"),
+        ("bytes(5) = b", "refused"),
+        ("pad(2) = 255", "fine"),
+        ("pad(2) = 256", "refused"),
+        ("pad(2) = x + 1", "fine"),
+    ];
+    for (field, wanted) in cases {
+        let text = format!(
+            "{BEGIN}[identify]\nsend = \"1\"\nreply = \"bits8(v:3, w:5), u8 x, i8 y, u16le z, bytes t\"\ntells = {{ x = \"x\" }}\n\
+             [restart]\nsend = '''{field}, u8 = x, i8 = y, u16le = z, bytes t'''\n"
+        );
+        let found = match parse(&text) {
+            Err(error) => {
+                assert!(error.contains("line 13"), "{field}: {error}");
+                "refused"
+            }
+            Ok(dialect) => match dialect.warnings.iter().any(|warning| warning.line == 13) {
+                true => "warned",
+                false => "fine",
+            },
+        };
+        assert_eq!(found, *wanted, "{field}: {:?}", parse(&text).map(|dialect| dialect.warnings));
+    }
+}
+
+#[test]
+fn expressions_come_to_what_was_worked_out_by_hand() {
+    let numbers: &[(&str, i128)] = &[
+        ("1 + 2 * 3", 7),
+        ("(1 + 2) * 3", 9),
+        ("10 - 4 - 3", 3),
+        ("1 << 4 | 1", 17),
+        ("n & 0xFF == 0x34 ? 5 : 6", 5),
+        ("6 ^ 3 & 1", 7),
+        ("~0 & 0xFF", 255),
+        ("-1 & 0xFFFF", 0xFFFF),
+        ("-7 / 2", -4),
+        ("-7 % 4", 1),
+        ("0b1010 + 1_000", 1010),
+        ("len(b) + byte(b, 3)", 259),
+        ("sum(b)", 1 + 2 + 3 + 255),
+        ("-sum(b) & 0xFF", 0xFB),
+        ("xor(b)", 0xFF),
+        ("le(slice(b, 0, 2))", 0x0201),
+        ("be(b)", 0x0102_03FF),
+        ("min(3, n) + max(3, n)", 3 + 0x1234),
+        ("fold(a = 7, x in b: a * 10 + x)", 71_485),
+        ("fold(a = 0, w in b by 2: a + le(w))", 0x0201 + 0xFF03),
+        ("fold(a = 0, x in b: a + x * nth)", 2 + 2 * 3 + 3 * 255),
+        ("rounds(5, a = 1: a * 2)", 32),
+        ("rounds(4, a = 0: a * 10 + nth)", 123),
+        // The check value of CRC-16 with this polynomial and start, from the public catalogue.
+        ("ccitt('123456789')", 0x29B1),
+        ("crc32('123456789')", 0xCBF4_3926),
+        ("read_hex('00fF')", 255),
+        ("read_dec('0042')", 42),
+        ("not (1 == 2) and 'a' == x'61' ? 1 : 0", 1),
+    ];
+    for (expression, wanted) in numbers {
+        assert_eq!(value(expression), Ok(Value::Int(*wanted)), "{expression}");
+    }
+    let bytes: &[(&str, &[u8])] = &[
+        ("b ++ 'A' ++ x'00'", b"\x01\x02\x03\xFFA\0"),
+        ("u16le(n) ++ u24be(n) ++ i8(-2)", &[0x34, 0x12, 0, 0x12, 0x34, 0xFE]),
+        ("map(x in b: x ^ 0x55)", &[0x54, 0x57, 0x56, 0xAA]),
+        ("map(w in b by 2: reverse(w))", &[2, 1, 0xFF, 3]),
+        ("pad('ab', 4, 0x20) ++ fill(2, 9)", b"ab  \x09\x09"),
+        ("hex(n, 6) ++ lower_hex(255, 2) ++ dec(7, 3) ++ hex(10)", b"001234ff007A"),
+        // Of the empty text and of "abc", as RFC 1321 and FIPS 180 print them.
+        ("slice(md5(''), 0, 4)", &[0xD4, 0x1D, 0x8C, 0xD9]),
+        ("slice(sha256('abc'), 28, 4)", &[0xF2, 0x00, 0x15, 0xAD]),
+        ("'\\r\\n\\t\\0\\x7F\\\\'", b"\r\n\t\0\x7F\\"),
+    ];
+    for (expression, wanted) in bytes {
+        assert_eq!(value(expression), Ok(Value::from(wanted.to_vec())), "{expression}");
+    }
+}
+
+#[test]
+fn expressions_end_and_say_why_they_have_no_value() {
+    for (expression, words) in [
+        ("byte(b, 4)", "no byte 4"),
+        ("slice(b, 2, 3)", "no 3 bytes"),
+        ("1 << (n - 0x1234 + 64)", "bits to shift"),
+        ("n / (n - 0x1234)", "divides by 0"),
+        ("rounds(200, a = 3: a * a)", "too large"),
+        ("rounds(65536, a = 0: a + sum(fill(65536, 1)))", "too many steps"),
+        ("rounds(60, a = b: a ++ a)", "too"),
+        ("fill(99999999, 0)", "no length"),
+        ("u8(n)", "does not fit"),
+        ("read_dec('4x')", "is no number"),
+        ("le(fill(9, 0))", "at most 8 bytes"),
+    ] {
+        let error = value(expression).unwrap_err();
+        assert!(error.contains(words), "{expression}: {error}");
+    }
+}
