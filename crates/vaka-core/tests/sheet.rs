@@ -346,7 +346,7 @@ fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
         // What is known of the unit and of files.
         ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "hands over at"),
         ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "ends before it begins"),
-        ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "no release number"),
+        ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "not a release number"),
         ("oldest = { version = \"1.2.0\"", "oldest = { version = \"old\"", "oldest", "no version"),
         ("allows = []", "allows = [\"burn\"]", "allows", "unknown variant"),
         ("instead = \"send it in: its port is sealed\"\n", "", "id", "say with `instead`"),
