@@ -1,4 +1,4 @@
-//! Small questions to the model of a product, a unit and a disk.
+//! Queries on the model of a product, a unit and a disk.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 

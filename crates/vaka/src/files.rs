@@ -46,7 +46,7 @@ fn no_format(path: &Path) -> Problem {
 }
 
 fn there_already(path: &Path) -> Problem {
-    CommandError::FileExists { path: path.to_owned(), output: vaka_messages::Output::Replaceable }.into()
+    CommandError::FileExists { path: path.to_owned(), output: vaka_messages::OutputKind::Replaceable }.into()
 }
 
 /// Writes an image; returns a sentence of what was written.

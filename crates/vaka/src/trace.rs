@@ -11,7 +11,7 @@ use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
 use crate::cli_error::Problem;
-use vaka_messages::{CommandError, Output};
+use vaka_messages::{CommandError, OutputKind};
 
 /// Writes records as JSON Lines. A line that cannot be written stops nothing; the result says
 /// so.
@@ -32,7 +32,7 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
     }
     let file = File::create_new(path).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            CommandError::FileExists { path: path.to_owned(), output: Output::Trace }.into()
+            CommandError::FileExists { path: path.to_owned(), output: OutputKind::Trace }.into()
         }
         _ => Problem::file(path, error),
     })?;

@@ -17,7 +17,7 @@ use crate::cli_error::Problem;
 use crate::environment::{self, Setting};
 use crate::render::table;
 use crate::trace_replay::{self, Played};
-use vaka_messages::{CommandError, Output};
+use vaka_messages::{CommandError, OutputKind};
 
 pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
     match command {
@@ -41,7 +41,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let file = std::fs::File::create_new(path);
     file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
         std::io::ErrorKind::AlreadyExists => {
-            CommandError::FileExists { path: path.to_owned(), output: Output::New }.into()
+            CommandError::FileExists { path: path.to_owned(), output: OutputKind::New }.into()
         }
         _ => Problem::file(path, error),
     })?;

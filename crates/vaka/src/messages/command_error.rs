@@ -30,7 +30,7 @@ pub enum CommandError {
     /// The same, for a file that would have been changed or converted.
     NotConverted { what: String, reason: String },
     /// An output file is there already.
-    FileExists { path: PathBuf, output: Output },
+    FileExists { path: PathBuf, output: OutputKind },
 
     /// The settings of the program are wrong.
     Config { path: PathBuf, reason: String },
@@ -155,7 +155,7 @@ pub enum CommandError {
 
 /// How an output file that is there already can be avoided.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Output {
+pub enum OutputKind {
     /// It can be replaced.
     Replaceable,
     /// Another name must be given.
@@ -347,7 +347,7 @@ impl CommandError {
 
     fn state(&self) -> Option<&'static str> {
         Some(match self {
-            Self::FileExists { output: Output::Trace, .. } => "Nothing was done.",
+            Self::FileExists { output: OutputKind::Trace, .. } => "Nothing was done.",
             Self::FileExists { .. }
             | Self::NotConverted { .. }
             | Self::Stamp { .. }
@@ -376,9 +376,9 @@ impl CommandError {
         let sentence = match self {
             Self::Usage(_) => "'vaka help' lists the options.",
             Self::Io { .. } => "Is that the right path, and may you read and write there?",
-            Self::FileExists { output: Output::Replaceable, .. } => "Give --replace to overwrite it.",
-            Self::FileExists { output: Output::New, .. } => "Name another file.",
-            Self::FileExists { output: Output::Trace, .. } => "Name another file for the trace.",
+            Self::FileExists { output: OutputKind::Replaceable, .. } => "Give --replace to overwrite it.",
+            Self::FileExists { output: OutputKind::New, .. } => "Name another file.",
+            Self::FileExists { output: OutputKind::Trace, .. } => "Name another file for the trace.",
 
             Self::Config { .. } => "What it may hold: docs/formats/config.md.",
             Self::Sheet { .. } => "docs/formats/product-sheet.md describes every key.",

@@ -14,7 +14,7 @@ use super::phrases::capitalised;
 
 /// What happened, as one or more whole sentences.
 #[allow(clippy::too_many_lines)] // a table
-pub fn failure(kind: &FailureKind) -> String {
+pub(super) fn failure(kind: &FailureKind) -> String {
     use FailureKind as K;
     match kind {
         K::Program(text) => text.message.clone(),

@@ -16,9 +16,10 @@ use vaka_boot::event::Event;
 use vaka_boot::failure::Failure;
 use vaka_core::event::FailureText;
 
-pub use self::command_error::{CommandError, Output};
-pub use self::failures::failure as kind;
-pub use self::remedies::remedies;
+use self::failures::failure as kind;
+use self::remedies::remedies;
+
+pub use self::command_error::{CommandError, OutputKind};
 pub use self::warnings::{journal_unwritable, not_recorded, reset_on_close, warning};
 
 /// An event of the engines with its sentences.

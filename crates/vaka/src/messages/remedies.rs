@@ -7,7 +7,7 @@ use vaka_core::sheet::VariantId;
 use super::phrases::numbered;
 
 /// The remedies of a failure, in one text; empty if there is none.
-pub fn remedies(remedies: &[Remedy]) -> String {
+pub(super) fn remedies(remedies: &[Remedy]) -> String {
     remedies.iter().map(remedy).collect::<Vec<_>>().join(" ")
 }
 
