@@ -49,7 +49,7 @@ impl Version {
         Self { numbers, rest, text }
     }
 
-    /// The version in a file's name, such as `shag-3.1.0.hex`: the first two or
+    /// The version in a file's name, such as `heron-3.1.0.hex`: the first two or
     /// more numbers with points between them. `None` if there is none.
     ///
     /// # Examples
@@ -172,8 +172,8 @@ mod tests {
     #[test]
     fn a_version_is_found_in_a_files_name() {
         let found = |name| Version::in_name(name).map(|version| version.to_string());
-        assert_eq!(found("shag-display-3.1.0.hex").as_deref(), Some("3.1.0"));
-        assert_eq!(found("SHAG_v2.4.uf2").as_deref(), Some("2.4"));
+        assert_eq!(found("heron-display-3.1.0.hex").as_deref(), Some("3.1.0"));
+        assert_eq!(found("HERON_v2.4.uf2").as_deref(), Some("2.4"));
         assert_eq!(found("r2-1.5.0-tide.bin").as_deref(), Some("1.5.0"));
         assert_eq!(found("petrel7.uf2"), None);
         assert_eq!(found("..."), None);

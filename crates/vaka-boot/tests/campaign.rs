@@ -30,7 +30,7 @@ use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::petrel::{Board, Petrel};
-use vaka_sim::unit::shag::Shag;
+use vaka_sim::unit::heron::Heron;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
@@ -54,8 +54,8 @@ const KINDS: [&str; 15] = [
     "gannet, tolerant, effective after a reset",
     "petrel",
     "petrel, unreadable",
-    "shag display",
-    "shag interface",
+    "heron display",
+    "heron interface",
     "dunlin",
     "auk",
     "fulmar",
@@ -91,9 +91,9 @@ fn scene(kind: usize, faults: Vec<Fault>) -> Scene {
             let manner = vaka_sim::unit::petrel::Manner { loader, ..Default::default() };
             Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), faults)
         }
-        9 => Scene::shag(Shag::new("S-00008"), faults, "display"),
+        9 => Scene::heron(Heron::new("S-00008"), faults, "display"),
         10 => {
-            let scene = Scene::shag(Shag::new("S-00008"), faults, "interface");
+            let scene = Scene::heron(Heron::new("S-00008"), faults, "interface");
             scene.back_into_update_mode();
             scene
         }

@@ -22,7 +22,7 @@ use vaka_sim::bootloader::disk::{self, Oddity};
 use vaka_sim::bootloader::fat;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::petrel::{Board, Manner, Petrel};
-use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::{Condition, Hand};
 use vaka_sim::world::lock;
@@ -36,12 +36,12 @@ fn petrel(manner: Manner) -> Scene {
     Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new())
 }
 
-fn display(manner: shag::Manner) -> Scene {
-    Scene::shag(Shag::with("S-00007", manner), Vec::new(), "display")
+fn display(manner: heron::Manner) -> Scene {
+    Scene::heron(Heron::with("S-00007", manner), Vec::new(), "display")
 }
 
-fn service(manner: shag::Manner) -> Scene {
-    Scene::shag(Shag::with("S-00007", manner).in_service_mode(), Vec::new(), "interface")
+fn service(manner: heron::Manner) -> Scene {
+    Scene::heron(Heron::with("S-00007", manner).in_service_mode(), Vec::new(), "interface")
 }
 
 fn of(odd: Option<(u64, Oddity)>) -> disk::Manner {
@@ -55,8 +55,8 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
     let (full, none) = (PETREL_BINARY.len() as u64, 0);
     let cases = [
         ("petrel", petrel(Manner::default()), Check::Accepted, 34 * 256),
-        ("display", display(shag::Manner::default()), Check::ReadBack, support::DISPLAY_BINARY.len() as u64),
-        ("interface", service(shag::Manner::default()), Check::Accepted, none),
+        ("display", display(heron::Manner::default()), Check::ReadBack, support::DISPLAY_BINARY.len() as u64),
+        ("interface", service(heron::Manner::default()), Check::Accepted, none),
     ];
     for (what, scene, check, checked) in cases {
         let (report, events) = scene.update();
@@ -80,7 +80,7 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
 #[test]
 fn the_version_comes_from_where_the_part_tells_it() {
     for (scene, before, after) in [
-        (display(shag::Manner::default()), "3.0.0", "3.1.0"),
+        (display(heron::Manner::default()), "3.0.0", "3.1.0"),
         (Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new()), "2.3.0", "2.4.0"),
     ] {
         lock(&scene.world).hand_later(PORT, Duration::from_millis(100), Hand::Pull);
@@ -106,8 +106,8 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
     type Make = fn(Vec<Fault>) -> Scene;
     let units: [(&str, Make); 3] = [
         ("petrel", |faults| Scene::petrel(Petrel::new(Board::Pb1, "P-00112").in_boot_mode(), faults)),
-        ("display", |faults| Scene::shag(Shag::new("S-00007"), faults, "display")),
-        ("interface", |faults| Scene::shag(Shag::new("S-00007").in_service_mode(), faults, "interface")),
+        ("display", |faults| Scene::heron(Heron::new("S-00007"), faults, "display")),
+        ("interface", |faults| Scene::heron(Heron::new("S-00007").in_service_mode(), faults, "interface")),
     ];
     for (unit, make) in units {
         let whole = make(Vec::new());
@@ -229,14 +229,14 @@ fn bad_input_is_refused_with_its_own_words() {
         ("a broken FAT", petrel(Manner { broken_fat: true, ..plain() }), good, ExitCode::Refused, "damaged or unknown"),
         (
             "a full disk",
-            display(shag::Manner { full: true, ..shag::Manner::default() }),
+            display(heron::Manner { full: true, ..heron::Manner::default() }),
             DISPLAY_HEX,
             ExitCode::Transfer,
             "no room",
         ),
         (
             "the other part",
-            display(shag::Manner::default()),
+            display(heron::Manner::default()),
             INTERFACE_BINARY,
             ExitCode::Refused,
             "outside d1's region",
@@ -258,8 +258,8 @@ fn bad_input_is_refused_with_its_own_words() {
 #[test]
 fn a_unit_that_refuses_the_file_is_believed() {
     for scene in [
-        display(shag::Manner { refuses: true, ..shag::Manner::default() }),
-        service(shag::Manner { refuses: true, ..shag::Manner::default() }),
+        display(heron::Manner { refuses: true, ..heron::Manner::default() }),
+        service(heron::Manner { refuses: true, ..heron::Manner::default() }),
     ] {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
@@ -269,7 +269,7 @@ fn a_unit_that_refuses_the_file_is_believed() {
         assert!(!scene.holds_image());
         scene.assert_unharmed("refused by the unit");
     }
-    let silent = display(shag::Manner { tells_nothing: true, ..shag::Manner::default() });
+    let silent = display(heron::Manner { tells_nothing: true, ..heron::Manner::default() });
     let (report, events) = silent.update();
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(matches!(warnings(&events)[0], Warning::NoResultFile { file } if file == "RESULT.TXT"));
@@ -404,7 +404,7 @@ fn only_who_wants_it_read_hears_that_it_cannot_be() {
 /// A display with nothing in it has another label and shows no file.
 #[test]
 fn an_empty_display_is_filled() {
-    let scene = Scene::shag(Shag::new("S-00007").without_display(), Vec::new(), "display");
+    let scene = Scene::heron(Heron::new("S-00007").without_display(), Vec::new(), "display");
     let (report, events) = scene.update_with(DISPLAY_HEX, |request| request.rewrite = false);
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
@@ -414,8 +414,8 @@ fn an_empty_display_is_filled() {
 fn files() -> Vec<Vec<u8>> {
     let other_board: &[u8] = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
     let other_hex: &[u8] = include_bytes!("../../../demo/firmware/out/petrel-pb2-2.3.0.hex");
-    let interface: &[u8] = include_bytes!("../../../demo/firmware/out/shag-interface-2.2.0.hex");
-    let old_display: &[u8] = include_bytes!("../../../demo/firmware/out/shag-display-3.0.0.srec");
+    let interface: &[u8] = include_bytes!("../../../demo/firmware/out/heron-interface-2.2.0.hex");
+    let old_display: &[u8] = include_bytes!("../../../demo/firmware/out/heron-display-3.0.0.srec");
     let mut files: Vec<Vec<u8>> =
         [PETREL_UF2, other_board, other_hex, DISPLAY_HEX, old_display, interface].map(<[u8]>::to_vec).to_vec();
     let pb2 = vaka_image::read(other_hex, ReadOptions::default()).unwrap();
@@ -438,10 +438,10 @@ fn whatever_is_on_a_disk_is_survived() {
         fat::File::text("RESULT.TXT", "Result: loaded\r\n"),
         fat::File { name: "DISPLAY.HEX", content: DISPLAY_HEX.to_vec() },
     ];
-    let sound = fat::Volume::new(4400, "SHAG").bytes(&files);
+    let sound = fat::Volume::new(4400, "HERON").bytes(&files);
     // What stands where a mistake leads somewhere: boot sector, tables, root folder.
     let places = 0..38 * 512;
-    let sheet = support::SHAG.replace("1209:0007", "1209:0000");
+    let sheet = support::HERON.replace("1209:0007", "1209:0000");
     let mut random = Random(0xD15C_0BAD);
     let mut ends = std::collections::BTreeMap::new();
     for number in 0..CASES {
@@ -456,7 +456,7 @@ fn whatever_is_on_a_disk_is_survived() {
             };
             disk[place] = random.pick(&[0, 1, 2, 0x7F, 0x80, 0xFE, 0xFF, u8::try_from(number & 0xFF).unwrap()]);
         }
-        let mut scene = Scene::shag(Shag::new("S"), Vec::new(), "display");
+        let mut scene = Scene::heron(Heron::new("S"), Vec::new(), "display");
         let world = World::new(scene.clock.clone());
         scene.world = world.shared();
         lock(&scene.world).plug(PORT, Box::new(Stick::holding("S", disk)), Vec::new());
@@ -489,13 +489,13 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
             1 => Scene::petrel(Petrel::new(Board::Pb2, "P").in_boot_mode(), faults),
             2 => Scene::petrel(Petrel::new(Board::Pb1, "P"), faults),
             3 => Scene::petrel(Petrel::new(Board::Pb2, "P"), faults),
-            4 => Scene::shag(Shag::new("S"), faults, "display"),
-            _ => Scene::shag(Shag::new("S").in_service_mode(), faults, "interface"),
+            4 => Scene::heron(Heron::new("S"), faults, "display"),
+            _ => Scene::heron(Heron::new("S").in_service_mode(), faults, "interface"),
         };
-        let sheets = [support::PETREL, support::SHAG];
+        let sheets = [support::PETREL, support::HERON];
         scene.sheets = sheets.iter().map(|text| Sheet::parse("sheet.toml", text).unwrap()).collect();
         if kind > 3 {
-            scene.kept = vec![shag::BOOTLOADER_REGION];
+            scene.kept = vec![heron::BOOTLOADER_REGION];
         }
         for (after, hand) in [(300, "pull"), (500, "hold MARK"), (700, "plug"), (900, "release MARK")] {
             if random.below(4) > 0 {

@@ -400,7 +400,7 @@ fn what_fits_what_by_facts_and_signs() {
         (named("product = \"Tern tide gauge\""), named("serial = \"T?-*\""), named("serial = \"X*\""));
     let (release, other_release) = (named("release = \"1.4.0\""), named("release = \"2.0..2.9\""));
     let (other, wrong, not_ours) =
-        (claim("tern", &["r2"], "8 MHz"), claim("tern", &["r1"], "9 MHz"), claim("shag", &["r1"], "8 MHz"));
+        (claim("tern", &["r2"], "8 MHz"), claim("tern", &["r1"], "9 MHz"), claim("heron", &["r1"], "8 MHz"));
     let boot = booted(R1_LAYOUT);
     // The demo's sheet, file and unit, where a case names no other.
     let base =

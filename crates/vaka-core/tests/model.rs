@@ -35,8 +35,8 @@ fn ids_print_as_they_are_written() {
 
 #[test]
 fn routes_say_how_they_are_entered_and_told_apart() {
-    let (tern, gannet, petrel, shag) =
-        (sheet("tern.toml"), sheet("gannet.toml"), sheet("petrel.toml"), sheet("shag.toml"));
+    let (tern, gannet, petrel, heron) =
+        (sheet("tern.toml"), sheet("gannet.toml"), sheet("petrel.toml"), sheet("heron.toml"));
     // By hands, or by a request of the host alone.
     assert!(!route(&tern, "r1", 0).enters_by_itself());
     assert!(route(&gannet, "g1", 0).enters_by_itself());
@@ -47,18 +47,18 @@ fn routes_say_how_they_are_entered_and_told_apart() {
     assert!(route(&petrel, "pb1", 0).differs_as_told(route(&petrel, "pb2", 0)));
     assert_eq!(route(&petrel, "pb1", 0).kind.family(), Some(0x5EAB_D123));
     assert_eq!(route(&petrel, "pb1", 0).kind.board_id(), Some("Petrel-PB1-r3"));
-    assert_eq!((route(&shag, "d1", 0).kind.family(), route(&shag, "d1", 0).kind.board_id()), (None, None));
+    assert_eq!((route(&heron, "d1", 0).kind.family(), route(&heron, "d1", 0).kind.board_id()), (None, None));
     assert_eq!(route(&gannet, "g1", 0).kind.family(), None);
-    assert!(route(&gannet, "g1", 0).kind.volume().is_none() && route(&shag, "d1", 0).kind.volume().is_some());
+    assert!(route(&gannet, "g1", 0).kind.volume().is_none() && route(&heron, "d1", 0).kind.volume().is_some());
 }
 
 /// A sheet cut down to one part has nothing of the others.
 #[test]
 fn a_part_of_a_product_stands_alone() {
-    let shag = sheet("shag.toml");
-    let part = shag.only_part("display").unwrap();
+    let heron = sheet("heron.toml");
+    let part = heron.only_part("display").unwrap();
     assert!(part.variant("d1").is_some() && part.variant("i1").is_none());
-    assert!(shag.only_part("lamp").is_none());
+    assert!(heron.only_part("lamp").is_none());
 }
 
 fn unit(interfaces: &[(bool, u8, &str)]) -> UnitFacts {

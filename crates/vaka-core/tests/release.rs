@@ -330,8 +330,8 @@ fn a_stamp_that_says_something_else_is_found() {
     assert_eq!(found(build(STANDARD), &[]), "");
     assert!(found(fact("48 MHz"), &[("bus", "24 MHz")]).contains("its stamp says bus 48 MHz, the manifest 24 MHz"));
     assert!(found(build("quiet"), &[]).contains("its stamp says build quiet, the manifest standard"));
-    let shag = stamp::Text { product: Some("shag".into()), ..text() };
-    assert!(found(shag, &[]).contains("its stamp says product shag, the manifest tern"));
+    let heron = stamp::Text { product: Some("heron".into()), ..text() };
+    assert!(found(heron, &[]).contains("its stamp says product heron, the manifest tern"));
     let version = |version: &str| stamp::Text { version: Some(version.into()), ..text() };
     assert_eq!(found(version("1.5.0"), &[]), "");
     assert!(found(version("1.4.0"), &[]).contains("its stamp says version 1.4.0, the manifest 1.5.0"));

@@ -12,7 +12,7 @@ use vaka_image::wrapper::ChecksumKind;
 
 const TERN: &str = include_str!("../../../demo/sheets/tern.toml");
 const PETREL: &str = include_str!("../../../demo/sheets/petrel.toml");
-const SHAG: &str = include_str!("../../../demo/sheets/shag.toml");
+const HERON: &str = include_str!("../../../demo/sheets/heron.toml");
 
 fn parse(text: &str) -> Result<Sheet, SheetError> {
     Sheet::parse("tern.toml", text)
@@ -91,7 +91,7 @@ fn variants_with_board_ids_of_their_own_need_no_label() {
 
 #[test]
 fn a_part_has_its_own_version_and_only_its_variants() {
-    let sheet = parse(SHAG).unwrap();
+    let sheet = parse(HERON).unwrap();
     let after = |id: &str| match sheet.version_source(sheet.variant(id).unwrap()) {
         VersionSource::Text { after, .. } => after.clone(),
         other => panic!("{other:?}"),
@@ -178,15 +178,15 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
             "writes",
             "inside a UF2 block",
         ),
-        (SHAG, "label = [\"SHAG\", \"SHAG_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
-        (SHAG, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
-        (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
-        (SHAG, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
-        (SHAG, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
-        (SHAG, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
-        (SHAG, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
-        (SHAG, "part = \"display\"\n", "", "id", "which part"),
-        (SHAG, "id = \"interface\"", "id = \"display\"", "id", "another part"),
+        (HERON, "label = [\"HERON\", \"HERON_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
+        (HERON, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
+        (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
+        (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
+        (HERON, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+        (HERON, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
+        (HERON, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
+        (HERON, "part = \"display\"\n", "", "id", "which part"),
+        (HERON, "id = \"interface\"", "id = \"display\"", "id", "another part"),
         (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
     ];
     for (sheet, from, to, key, words) in cases {
@@ -450,7 +450,7 @@ fn a_sheet_with_anything_in_it_is_read_or_refused_at_a_line() {
         "\"?\"",
         "0xFFFF_FFFF",
     ];
-    let sheets = [TERN, PETREL, SHAG, FULL];
+    let sheets = [TERN, PETREL, HERON, FULL];
     let (mut read, mut refused) = (0, 0);
     for _ in 0..4000 {
         let mut lines: Vec<String> = sheets[below(sheets.len())].lines().map(str::to_owned).collect();

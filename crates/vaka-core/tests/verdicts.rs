@@ -176,8 +176,8 @@ fn cases() -> Vec<Case> {
         ),
         case("a label, and a file for another product", "auk.toml", None, ("petrel-pb1-2.4.0.uf2", None), Some("h1")),
         case("a unit with an unknown id", "skua.toml", Some(unit(0x0777)), ("skua-bridge-1.7.0.hex", None), None),
-        case("a part of a product", "shag.toml", None, ("shag-display-3.1.0.hex", None), None),
-        case("another part of the same product", "shag.toml", None, ("shag-interface-2.2.0.hex", None), Some("d1")),
+        case("a part of a product", "heron.toml", None, ("heron-display-3.1.0.hex", None), None),
+        case("another part of the same product", "heron.toml", None, ("heron-interface-2.2.0.hex", None), Some("d1")),
     ]
 }
 
@@ -231,7 +231,7 @@ fn every_verdict_is_in_the_table() {
 /// The models of three of the demo's sheets, which use most keys, in `sheets.txt`. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
 fn every_key_of_a_sheet_is_in_its_model() {
-    let names = ["auk", "shag", "tern"];
+    let names = ["auk", "heron", "tern"];
     let mut text = String::new();
     for name in names {
         let model = format!("{:#?}", sheet(&format!("{name}.toml")));

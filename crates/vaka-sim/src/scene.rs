@@ -18,7 +18,7 @@ use crate::unit::fulmar::fulmar;
 use crate::unit::gannet::Gannet;
 use crate::unit::loaded::Loaded;
 use crate::unit::petrel::{self, Board, Petrel};
-use crate::unit::shag::{self, Shag};
+use crate::unit::heron::{self, Heron};
 use crate::unit::skua::skua;
 use crate::unit::stick::Stick;
 use crate::unit::tern::{Revision, Tern};
@@ -66,7 +66,7 @@ enum Product {
     Tern,
     Gannet,
     Petrel,
-    Shag,
+    Heron,
     Dunlin,
     Auk,
     Fulmar,
@@ -105,9 +105,9 @@ impl RawDisk {
         petrel::Manner { disk: self.disk(), loader, broken_fat: self.broken }
     }
 
-    fn shag(&self) -> shag::Manner {
+    fn heron(&self) -> heron::Manner {
         let Self { refuses, tells_nothing, full, .. } = *self;
-        shag::Manner { disk: self.disk(), refuses, tells_nothing, full }
+        heron::Manner { disk: self.disk(), refuses, tells_nothing, full }
     }
 }
 
@@ -327,10 +327,10 @@ impl SceneUnit {
                 let petrel = Petrel::with(board, &self.serial, self.disk.petrel());
                 Box::new(if mode == StartMode::Update { petrel.in_boot_mode() } else { petrel })
             }
-            (Product::Shag, mode) => {
-                let shag = Shag::with(&self.serial, self.disk.shag());
-                let shag = if self.disk.empty { shag.without_display() } else { shag };
-                Box::new(if mode == StartMode::Update { shag.in_service_mode() } else { shag })
+            (Product::Heron, mode) => {
+                let heron = Heron::with(&self.serial, self.disk.heron());
+                let heron = if self.disk.empty { heron.without_display() } else { heron };
+                Box::new(if mode == StartMode::Update { heron.in_service_mode() } else { heron })
             }
             (Product::Dunlin, mode) => Box::new(found(dunlin(&self.serial), mode)),
             (Product::Auk, mode) => Box::new(found(auk(&self.serial), mode)),
@@ -372,7 +372,7 @@ impl RawFault {
 
 /// The scene that is served when none is given: a Tern r1 in update mode, a
 /// Tern r2 and a Gannet that run their applications, a Petrel that shows its
-/// update disk, a Shag, and an ordinary stick.
+/// update disk, a Heron, and an ordinary stick.
 pub const DEFAULT: &str = r#"
 [[unit]]
 product = "tern"
@@ -400,7 +400,7 @@ serial = "P-00112"
 mode = "update"
 
 [[unit]]
-product = "shag"
+product = "heron"
 port = "1-5"
 serial = "S-00007"
 

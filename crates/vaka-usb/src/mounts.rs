@@ -105,8 +105,8 @@ mod tests {
     #[test]
     fn lines_of_the_mount_table_are_read() {
         let found =
-            line("36 35 8:17 / /media/mate/SHAG\\040DISK rw,nosuid shared:1 - vfat /dev/sdb1 rw,fmask=0022").unwrap();
-        let folder = PathBuf::from("/media/mate/SHAG DISK");
+            line("36 35 8:17 / /media/mate/HERON\\040DISK rw,nosuid shared:1 - vfat /dev/sdb1 rw,fmask=0022").unwrap();
+        let folder = PathBuf::from("/media/mate/HERON DISK");
         assert_eq!(found, Line { device: "8:17".into(), folder, read_only: false });
         assert!(line("36 35 8:17 / /mnt ro,nosuid - vfat /dev/sdb1 rw").unwrap().read_only);
         assert!(line("36 35 8:17 / /mnt rw - vfat /dev/sdb1 ro,errors=remount-ro").unwrap().read_only);

@@ -201,7 +201,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
                 "CONFLICT: pb1's is \"PBA1\"",
             ],
         ),
-        ("shag", ["read-back: 4 360 of 4 360 bytes", "The file is for another part of the product: --part interface"]),
+        ("heron", ["read-back: 4 360 of 4 360 bytes", "The file is for another part of the product: --part interface"]),
     ] {
         let ended = Running::start(program().args(["demo", scene]).env("TMPDIR", folder.path())).end();
         ended.expect(0, &words).expect(0, &["the application runs"]);

@@ -6,16 +6,16 @@ mod support;
 
 use support::{Bench, firmware};
 use vaka_sim::unit::petrel::{self, Board, Petrel};
-use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::{Condition, Hand, Unit};
 use vaka_sim::world::lock;
 
-/// A Petrel in update mode, a Shag, an ordinary stick, and a Petrel that runs.
+/// A Petrel in update mode, a Heron, an ordinary stick, and a Petrel that runs.
 fn bench() -> Bench {
     let units: [Box<dyn Unit>; 4] = [
         Box::new(Petrel::new(Board::Pb2, "P-00112").in_boot_mode()),
-        Box::new(Shag::new("S-00007")),
+        Box::new(Heron::new("S-00007")),
         Box::new(Stick::new("BZ88")),
         Box::new(Petrel::new(Board::Pb1, "P-00090")),
     ];
@@ -53,13 +53,13 @@ fn a_survey_tells_what_is_on_the_disks() {
         (of(0, "mode"), of(0, "variants")[0].clone(), of(0, "disk")),
         ("update".into(), "pb2".into(), "PETREL".into())
     );
-    assert_eq!((of(1, "mode"), of(1, "version"), of(1, "disk")), ("application".into(), "3.0.0".into(), "SHAG".into()));
+    assert_eq!((of(1, "mode"), of(1, "version"), of(1, "disk")), ("application".into(), "3.0.0".into(), "HERON".into()));
     assert_eq!((of(2, "mode"), of(2, "disk")), ("unknown".into(), serde_json::Value::Null));
     nothing_else_was_touched(&bench);
-    let empty = Bench::of(vec![(Box::new(Shag::new("S-1").without_display()), Vec::new())]);
+    let empty = Bench::of(vec![(Box::new(Heron::new("S-1").without_display()), Vec::new())]);
     empty
         .run(&["survey"])
-        .expect(0, &["its disk is SHAG_EMPTY", "shows no DISPLAY.HEX: there is no application inside"]);
+        .expect(0, &["its disk is HERON_EMPTY", "shows no DISPLAY.HEX: there is no application inside"]);
 }
 
 #[test]
@@ -110,16 +110,16 @@ fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
 #[test]
 fn each_part_takes_its_own_file() {
     let bench = bench();
-    let (display, interface) = (firmware("shag-display-3.1.0.hex"), firmware("shag-interface-2.2.0.hex"));
+    let (display, interface) = (firmware("heron-display-3.1.0.hex"), firmware("heron-interface-2.2.0.hex"));
     bench
         .update(&interface, &["--unit", "port=1-2"])
         .expect(3, &["The file is for another part of the product: --part interface"]);
     bench
         .update(&display, &["--unit", "port=1-2", "--part", "wing"])
-        .expect(2, &["No product sheet has a part 'wing'", "interface of shag"]);
+        .expect(2, &["No product sheet has a part 'wing'", "interface of heron"]);
     let ended = bench.update(&display, &["--unit", "port=1-2"]);
     ended.expect(0, &["read-back: 4 360 of 4 360 bytes", "RESULT.TXT says: Result: loaded DISPLAY.HEX", "runs 3.1.0"]);
-    assert!(holds(&bench, "1-2", shag::DISPLAY_REGION.start, "shag-display-3.1.0.bin"));
+    assert!(holds(&bench, "1-2", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"));
     {
         let mut world = lock(&bench.world);
         for hand in [Hand::Pull, Hand::Hold("SERVICE".into()), Hand::Plug] {
@@ -138,8 +138,8 @@ fn each_part_takes_its_own_file() {
         (&"accepted".into(), &0.into(), &"interface".into())
     );
     assert_eq!((&result["after"], &result["next"]["version"]), (&"confirmed".into(), &"2.2.0".into()));
-    assert!(holds(&bench, "1-2", shag::INTERFACE_REGION.start, "shag-interface-2.2.0.bin"));
-    assert!(holds(&bench, "1-2", shag::DISPLAY_REGION.start, "shag-display-3.1.0.bin"));
+    assert!(holds(&bench, "1-2", heron::INTERFACE_REGION.start, "heron-interface-2.2.0.bin"));
+    assert!(holds(&bench, "1-2", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"));
     nothing_else_was_touched(&bench);
 }
 
@@ -156,7 +156,7 @@ fn a_disk_is_read_compared_and_left_again() {
     bench.run(&["compare", same.to_str().unwrap(), "--unit", "port=1-1"]).expect(0, &["equal"]);
     bench.run(&["read", "display.bin", "--unit", "port=1-2"]).expect(0, &[]);
     let read = std::fs::read(bench.folder.path().join("display.bin")).unwrap();
-    assert_eq!(read, std::fs::read(firmware("shag-display-3.0.0.bin")).unwrap());
+    assert_eq!(read, std::fs::read(firmware("heron-display-3.0.0.bin")).unwrap());
     bench.run(&["restart", "--unit", "port=1-1"]).expect(0, &["Nothing was written: 1209:0005 came back at 1-1"]);
     assert_eq!((bench.condition("1-1"), bench.memory("1-1") == before), (Condition::Application, true));
     bench.run(&["restart", "--unit", "port=1-4"]).expect(0, &["It runs its application already"]);

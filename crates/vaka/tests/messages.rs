@@ -21,7 +21,7 @@ use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::petrel::{Board, Petrel};
-use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 
@@ -107,8 +107,8 @@ fn cases() -> Vec<(&'static str, Told)> {
     let end = end_of(&staged(Vec::new()));
     let silent_end = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
     let refuses = || {
-        let manner = shag::Manner { refuses: true, ..Default::default() };
-        Scene::shag(Shag::with("S-00008", manner), Vec::new(), "display").update()
+        let manner = heron::Manner { refuses: true, ..Default::default() };
+        Scene::heron(Heron::with("S-00008", manner), Vec::new(), "display").update()
     };
     let two = || {
         let mut scene = Scene::tern_r1(Vec::new());

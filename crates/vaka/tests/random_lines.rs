@@ -19,7 +19,7 @@ use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::petrel::{Board, Petrel};
-use vaka_sim::unit::shag::Shag;
+use vaka_sim::unit::heron::Heron;
 use vaka_sim::unit::skua::skua;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
@@ -41,7 +41,7 @@ fn bench(random: &mut Random) -> Bench {
     let mut units: Vec<Box<dyn Unit>> = terns.into_iter().collect();
     units.push(Box::new(Gannet::new("G-00031")));
     units.push(Box::new(Petrel::new(Board::Pb1, "P-00112").in_boot_mode()));
-    units.push(Box::new(Shag::new("S-00007")));
+    units.push(Box::new(Heron::new("S-00007")));
     units.push(Box::new(auk("A-00044")));
     units.push(Box::new(fulmar("F-00019")));
     units.push(Box::new(dunlin("N-00301").in_boot_mode()));

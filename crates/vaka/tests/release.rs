@@ -195,7 +195,7 @@ fn what_would_not_fit_is_not_packed() {
         (&[("file = ", "fle = ")], 8, "line 14: unknown field `fle`"),
         (&[("tern-r1-1.5.0.hex", "tern-r1-9.hex")], 8, "tern-r1-9.hex: No such file"),
         (&[("release = 1", "release = 2")], 8, "release = 2 is not known"),
-        (&[("product = \"tern\"", "product = \"shag\"")], 8, "no product sheet of 'shag'"),
+        (&[("product = \"tern\"", "product = \"heron\"")], 8, "no product sheet of 'heron'"),
         (&[("channel = \"stable\"", "channel = \"FILL IN\"")], 8, "a channel that is none: 'FILL IN'"),
         (&[("date = \"2026-10-19\"", "date = \"2026-10-32\"")], 8, "'2026-10-32'"),
     ];

@@ -13,7 +13,7 @@ use support::{Bench, Ended, Running, firmware, program, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::petrel::{Board, Petrel};
-use vaka_sim::unit::shag::Shag;
+use vaka_sim::unit::heron::Heron;
 use vaka_sim::unit::tern::{Revision, Tern};
 
 /// Long for a busy machine, short where a unit does not come back.
@@ -63,7 +63,7 @@ fn a_run_is_answered_from_its_record() {
             "petrel-pb1-2.4.0.uf2",
             vec![],
         ),
-        (Bench::of(vec![(Box::new(Shag::new("S-1")), Vec::new())]), "shag-display-3.1.0.hex", vec![]),
+        (Bench::of(vec![(Box::new(Heron::new("S-1")), Vec::new())]), "heron-display-3.1.0.hex", vec![]),
         (
             Bench::new(vec![(Tern::new(Revision::R2, "T2-00054"), Vec::new())]),
             "tern-r1-1.5.0.hex",

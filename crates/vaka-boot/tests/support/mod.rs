@@ -28,7 +28,7 @@ use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::petrel::{self, Petrel};
-use vaka_sim::unit::shag::{self, Shag};
+use vaka_sim::unit::heron::{self, Heron};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Hand, Unit};
@@ -47,13 +47,13 @@ pub const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gann
 pub const GANNET_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
 
 pub const PETREL: &str = include_str!("../../../../demo/sheets/petrel.toml");
-pub const SHAG: &str = include_str!("../../../../demo/sheets/shag.toml");
+pub const HERON: &str = include_str!("../../../../demo/sheets/heron.toml");
 /// By a few lines of Python, from the binary beside it.
 pub const PETREL_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.uf2");
 pub const PETREL_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.bin");
-pub const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.hex");
-pub const DISPLAY_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.bin");
-pub const INTERFACE_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.2.0.bin");
+pub const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.hex");
+pub const DISPLAY_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.bin");
+pub const INTERFACE_BINARY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-interface-2.2.0.bin");
 
 pub const PORT: &str = "1-1";
 /// Where an ordinary stick is plugged in.
@@ -111,14 +111,14 @@ impl Scene {
         scene.with_stick()
     }
 
-    /// A Shag as it is given, with the demo's file for one of its parts.
-    pub fn shag(unit: Shag, faults: Vec<Fault>, part: &str) -> Self {
+    /// A Heron as it is given, with the demo's file for one of its parts.
+    pub fn heron(unit: Heron, faults: Vec<Fault>, part: &str) -> Self {
         let is_display = part == "display";
         let (other, start) = match is_display {
-            true => (shag::INTERFACE_REGION, shag::DISPLAY_REGION.start),
-            false => (shag::DISPLAY_REGION, shag::INTERFACE_REGION.start),
+            true => (heron::INTERFACE_REGION, heron::DISPLAY_REGION.start),
+            false => (heron::DISPLAY_REGION, heron::INTERFACE_REGION.start),
         };
-        let mut scene = Self::new(Box::new(unit), faults, SHAG, vec![shag::BOOTLOADER_REGION, other], start);
+        let mut scene = Self::new(Box::new(unit), faults, HERON, vec![heron::BOOTLOADER_REGION, other], start);
         scene.sheets = scene.sheets.iter().filter_map(|sheet| sheet.only_part(part)).collect();
         (scene.file, scene.binary) =
             if is_display { (DISPLAY_HEX, DISPLAY_BINARY) } else { (INTERFACE_BINARY, INTERFACE_BINARY) };

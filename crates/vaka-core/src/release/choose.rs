@@ -176,11 +176,11 @@ mod tests {
 
     #[test]
     fn several_products_and_two_of_one_version_are_no_choice() {
-        let all = [manifest("tern", "1.0", "stable"), manifest("shag", "1.0", "stable")];
+        let all = [manifest("tern", "1.0", "stable"), manifest("heron", "1.0", "stable")];
         let any = ReleaseQuery { product: None, channel: None, version: Wanted::Newest };
         assert!(matches!(choose(&all, &any), Err(SelectError::Products(_))));
-        let shag = ReleaseQuery { product: Some("shag"), ..any.clone() };
-        assert_eq!(choose(&all, &shag).unwrap(), Selection { index: 1, others: vec![] });
+        let heron = ReleaseQuery { product: Some("heron"), ..any.clone() };
+        assert_eq!(choose(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });
         let mut twins = [manifest("tern", "1.0", "stable"), manifest("tern", "1.0", "stable")];
         assert!(choose(&twins, &any).is_ok());
         twins[1].loses.push(super::super::manifest::Loss { id: "a".into(), what: "b".into() });

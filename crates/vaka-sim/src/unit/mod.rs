@@ -8,7 +8,7 @@ pub mod fulmar;
 pub mod gannet;
 pub mod loaded;
 pub mod petrel;
-pub mod shag;
+pub mod heron;
 pub mod skua;
 pub mod stick;
 pub mod tern;

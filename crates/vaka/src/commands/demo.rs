@@ -12,7 +12,7 @@ use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::gannet;
 use vaka_sim::unit::petrel;
-use vaka_sim::unit::shag;
+use vaka_sim::unit::heron;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
@@ -31,7 +31,7 @@ const SCENES: [(&str, &str); 9] = [
     ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
     ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
     ("petrel", "a wave buoy logger that shows up as a UF2 disk and tells which of two boards it is"),
-    ("shag", "a shore display with two parts: a disk that takes a HEX file and says what became of it"),
+    ("heron", "a shore display with two parts: a disk that takes a HEX file and says what became of it"),
     ("dunlin", "a salinity probe whose own loader listens only for a moment after it is plugged in"),
     ("auk", "a harbour light with a HID bootloader of its maker's own, described in a dialect"),
     ("fulmar", "a met mast that is asked on its serial port; and a file for another start address"),
@@ -56,11 +56,11 @@ const PETREL_OTHER_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/pe
 /// What the linker made, before it became blocks.
 const PETREL_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.bin");
 
-const SHAG_SHEET: &str = include_str!("../../../../demo/sheets/shag.toml");
-const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.hex");
-const INTERFACE_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.2.0.hex");
+const HERON_SHEET: &str = include_str!("../../../../demo/sheets/heron.toml");
+const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.hex");
+const INTERFACE_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-interface-2.2.0.hex");
 /// What `objcopy` made of the same link as the HEX file.
-const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.1.0.bin");
+const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.bin");
 
 pub fn run(args: &Demo) -> Outcome {
     if args.list {
@@ -73,7 +73,7 @@ pub fn run(args: &Demo) -> Outcome {
         "tern" => tern(),
         "gannet" => gannet_scene(),
         "petrel" => petrel_scene(),
-        "shag" => shag_scene(),
+        "heron" => heron_scene(),
         "dunlin" => dunlin_scene(),
         "auk" => auk_scene(),
         "fulmar" => fulmar_scene(),
@@ -181,28 +181,28 @@ fn petrel_scene() -> Outcome {
     Ok(ExitCode::Done)
 }
 
-const SHAG: &str = r#"
+const HERON: &str = r#"
 [[unit]]
-product = "shag"
+product = "heron"
 port = "1-1"
 serial = "S-00007"
 "#;
 
-fn shag_scene() -> Outcome {
-    let regions = [shag::BOOTLOADER_REGION, shag::INTERFACE_REGION];
-    let show = Show::new(SHAG, shag::DISPLAY_REGION.start, DISPLAY_BIN, regions)?;
-    show.file("sheets/shag.toml", SHAG_SHEET.as_bytes())?;
-    show.file("shag-display-3.1.0.hex", DISPLAY_HEX)?;
-    show.file("shag-interface-2.2.0.hex", INTERFACE_HEX)?;
+fn heron_scene() -> Outcome {
+    let regions = [heron::BOOTLOADER_REGION, heron::INTERFACE_REGION];
+    let show = Show::new(HERON, heron::DISPLAY_REGION.start, DISPLAY_BIN, regions)?;
+    show.file("sheets/heron.toml", HERON_SHEET.as_bytes())?;
+    show.file("heron-display-3.1.0.hex", DISPLAY_HEX)?;
+    show.file("heron-interface-2.2.0.hex", INTERFACE_HEX)?;
 
-    say("The Shag, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:");
+    say("The Heron, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:");
     show.run("survey", ExitCode::Done)?;
 
     say("The interface chip's file does not belong onto this disk:");
-    show.run("update shag-interface-2.2.0.hex --unattended", ExitCode::Refused)?;
+    show.run("update heron-interface-2.2.0.hex --unattended", ExitCode::Refused)?;
 
     say("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
-    show.run("update shag-display-3.1.0.hex --unattended", ExitCode::Done)?;
+    show.run("update heron-display-3.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
     Ok(ExitCode::Done)
 }

@@ -357,7 +357,7 @@ mod tests {
 
     #[test]
     fn names_of_the_device_manager_are_read() {
-        assert_eq!(unescape("SHAG\\x20DISK"), "SHAG DISK");
+        assert_eq!(unescape("HERON\\x20DISK"), "HERON DISK");
         assert_eq!(unescape("a\\x2fb\\x2"), "a/b\\x2");
         assert_eq!(unescape("PETREL"), "PETREL");
     }

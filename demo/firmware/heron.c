@@ -1,6 +1,6 @@
-/* Shag shore display: the firmware of its display controller, and with INTERFACE
+/* Heron shore display: the firmware of its display controller, and with INTERFACE
    that of its interface chip. Bare metal, no library. */
-#define NAME "Shag"
+#define NAME "Heron"
 #include "start.h"
 
 /* The demo board's registers: a link between the chips, and rows of lamps. */
@@ -30,7 +30,7 @@ int main(void)
     }
 }
 #else
-#include "shag-font.h"
+#include "heron-font.h"
 static uint32_t brightness = 3;
 
 int main(void)

@@ -1,4 +1,4 @@
-//! The Shag shore display: a display controller, and an interface chip that does
+//! The Heron shore display: a display controller, and an interface chip that does
 //! the USB for it.
 //!
 //! While it runs it shows a disk. A HEX file that is put there goes through the
@@ -33,10 +33,10 @@ pub const INTERFACE_REGION: Range<u32> = 0x0042_2000..0x0043_0000;
 
 const SECTORS: u32 = 96;
 const SECTOR_SIZE: u32 = 2048;
-const DISPLAY_WORD: &[u8; 4] = b"SHD1";
-const INTERFACE_WORD: &[u8; 4] = b"SHI1";
-const DISPLAY_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-display-3.0.0.bin");
-const INTERFACE_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/shag-interface-2.1.0.bin");
+const DISPLAY_WORD: &[u8; 4] = b"HRD1";
+const INTERFACE_WORD: &[u8; 4] = b"HRI1";
+const DISPLAY_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.0.0.bin");
+const INTERFACE_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-interface-2.1.0.bin");
 
 /// So long nothing is written before a file counts as complete.
 const QUIET: Duration = Duration::from_millis(400);
@@ -83,9 +83,9 @@ struct Mode {
     stored: Stored,
 }
 
-/// A Shag.
+/// A Heron.
 #[derive(Debug)]
-pub struct Shag {
+pub struct Heron {
     serial: String,
     flash: Flash,
     body: Body<Mode>,
@@ -95,7 +95,7 @@ pub struct Shag {
     result: Option<String>,
 }
 
-impl Shag {
+impl Heron {
     /// A unit as it left the factory: display 3.0.0, interface 2.1.0.
     pub fn new(serial: &str) -> Self {
         Self::with(serial, Manner::default())
@@ -103,7 +103,7 @@ impl Shag {
 
     /// The same with manners of its own.
     pub fn with(serial: &str, manner: Manner) -> Self {
-        let mut shag = Self {
+        let mut heron = Self {
             serial: serial.to_owned(),
             flash: Flash::new(DISPLAY_REGION.start, SECTORS, SECTOR_SIZE),
             body: Body::new(),
@@ -111,9 +111,9 @@ impl Shag {
             manner,
             result: None,
         };
-        shag.fill();
-        shag.come_up(Part::Display);
-        shag
+        heron.fill();
+        heron.come_up(Part::Display);
+        heron
     }
 
     /// The same with no firmware in its display controller.
@@ -152,7 +152,7 @@ impl Shag {
         let mut files = Vec::new();
         if part == Part::Display {
             let (display, interface) = (self.version(Part::Display), self.version(Part::Interface));
-            let text = format!("Shag shore display\r\nDisplay: {display}\r\nInterface: {interface}\r\n");
+            let text = format!("Heron shore display\r\nDisplay: {display}\r\nInterface: {interface}\r\n");
             files.push(File::text("VERSION.TXT", &text));
         } else {
             files.push(File::text("SERVICE.TXT", "Put IFACE.BIN here, and nothing else.\r\n"));
@@ -176,9 +176,9 @@ impl Shag {
         Volume::new(
             4400,
             match (part, self.firmware(Part::Display)) {
-                (Part::Interface, _) => "SHAG_SVC",
-                (Part::Display, Some(_)) => "SHAG",
-                (Part::Display, None) => "SHAG_EMPTY",
+                (Part::Interface, _) => "HERON_SVC",
+                (Part::Display, Some(_)) => "HERON",
+                (Part::Display, None) => "HERON_EMPTY",
             },
         )
     }
@@ -232,11 +232,11 @@ impl Shag {
         };
         let face = match part {
             Part::Display => {
-                let texts = ["Skerrow Instruments", "Shag shore display", self.serial.as_str()];
+                let texts = ["Skerrow Instruments", "Heron shore display", self.serial.as_str()];
                 Face::new(IDS, release, texts, vec![own, disk])
             }
             Part::Interface => {
-                let texts = ["Skerrow Instruments", "Shag service disk", self.serial.as_str()];
+                let texts = ["Skerrow Instruments", "Heron service disk", self.serial.as_str()];
                 Face::new(SERVICE_IDS, 0x0100, texts, vec![disk])
             }
         };
@@ -324,7 +324,7 @@ fn parse_hex(content: &[u8]) -> Option<Vec<(u32, Vec<u8>)>> {
     None
 }
 
-impl Unit for Shag {
+impl Unit for Heron {
     fn advance(&mut self, now: Duration) {
         if let Some(mode) = self.body.due(now) {
             return self.come_up(mode.part);
