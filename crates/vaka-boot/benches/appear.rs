@@ -1,6 +1,6 @@
 //! How soon a unit is spoken to that shows up while it is waited for.
 //!
-//! `cargo bench -p vaka-boot --bench appear` plugs stand-ins in, over USB/IP, while the
+//! `cargo bench -p vaka-boot --bench appear` plugs simulated units in, over USB/IP, while the
 //! whole job waits for them, and prints the time from the moment that the unit is on the
 //! bus to the first transfer that reaches it. Fails (exit status 1) if the median is not
 //! under 200 ms.
@@ -21,7 +21,7 @@ use vaka_boot::update::{self, Request};
 use vaka_core::sheet::Sheet;
 use vaka_sim::World;
 use vaka_sim::server::Server;
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 use vaka_usb::SystemClock;
@@ -29,7 +29,7 @@ use vaka_usb::usbip::UsbIpBus;
 
 const RUNS: usize = 41;
 const LIMIT: Duration = Duration::from_millis(200);
-/// What the stand-in takes from getting power to being on the bus.
+/// What the simulated unit takes from getting power to being on the bus.
 const START: Duration = Duration::from_millis(250);
 
 /// Waits for a unit, plugs it in after `pause`, and measures.
@@ -52,8 +52,8 @@ fn once(pause: Duration) -> Duration {
         std::thread::sleep(pause);
         let plugged = Instant::now();
         let mut hands = lock(&world);
-        hands.hand("1-1", &Hand::Hold("SET".into()));
-        hands.hand("1-1", &Hand::Plug);
+        hands.act("1-1", &UserAction::Hold("SET".into()));
+        hands.act("1-1", &UserAction::Plug);
         drop(hands);
         let deadline = plugged + Duration::from_secs(10);
         let at = loop {

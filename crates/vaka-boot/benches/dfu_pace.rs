@@ -1,6 +1,6 @@
 //! How much an update waits beyond what the unit asks for, in real time.
 //!
-//! `cargo bench -p vaka-boot --bench dfu_pace` updates stand-ins over USB/IP at
+//! `cargo bench -p vaka-boot --bench dfu_pace` updates simulated units over USB/IP at
 //! the realistic flash times, with an image that fills the application region,
 //! and replays the same transfers blindly: the recorded requests in their order,
 //! with nothing between them but the waits that the unit promised in its

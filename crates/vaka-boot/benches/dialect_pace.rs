@@ -1,6 +1,6 @@
 //! What the dialect engine costs beside code that was written by hand, in real time.
 //!
-//! `cargo bench -p vaka-boot --bench dialect_pace` writes and reads chunks of stand-ins
+//! `cargo bench -p vaka-boot --bench dialect_pace` writes and reads chunks of simulated units
 //! over USB/IP that answer at once, without any flash time: by a dialect, and by a few
 //! lines of Rust that make and check the same frames. Both run turn by turn in this one
 //! process; the median of the pairs counts, since who is woken when is chance; eight of
@@ -18,8 +18,8 @@ use vaka_boot::protocol::dialect::Interpreter;
 use vaka_dialect::{Dialect, OperationName, Value, no_files};
 use vaka_sim::flash::Flash;
 use vaka_sim::server::Server;
-use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain, acm, hid};
-use vaka_sim::usb::{Answer, Bulk, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit, acm, hid};
+use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::usbip::UsbIpBus;
 use vaka_usb::{Bus, Pipe, PipeKind, SystemClock, UsbDevice};
@@ -53,7 +53,7 @@ fn xor(bytes: &[u8]) -> u8 {
 }
 
 impl Loader for Reports {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         vec![hid::interface("Loader", &hid::report_descriptor(5, 40))]
     }
 
@@ -87,7 +87,7 @@ impl Loader for Reports {
 struct Words(Vec<u8>, Vec<u8>);
 
 impl Loader for Words {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Loader")
     }
 
@@ -211,7 +211,7 @@ const CASES: [Case; 2] = [
 ];
 
 fn world(case: &Case) -> SharedWorld {
-    let make = Make {
+    let make = UnitSpec {
         names: ["Bench", "Bench"],
         ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
         flash: (0, 64, 1024),
@@ -224,9 +224,9 @@ fn world(case: &Case) -> SharedWorld {
         window: None,
         silent: false,
     };
-    let makers = Makers { loader: Box::new(case.loader), runner: Box::new(|_| Box::new(Plain)) };
+    let makers = Factories { loader: Box::new(case.loader), runner: Box::new(|_| Box::new(Plain)) };
     let mut world = World::new(Arc::new(SystemClock));
-    world.plug("1-1", Box::new(Loaded::new(make, makers, "B-1").in_boot_mode()), Vec::new());
+    world.plug("1-1", Box::new(VendorUnit::new(make, makers, "B-1").in_boot_mode()), Vec::new());
     world.shared()
 }
 

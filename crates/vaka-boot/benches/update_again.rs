@@ -1,7 +1,7 @@
 //! How long the same update takes a second time, in real time.
 //!
 //! `cargo bench -p vaka-boot --bench update_again` updates a Tern r1 and a Gannet
-//! stand-in over USB/IP at the realistic flash times with an image that fills
+//! simulated unit over USB/IP at the realistic flash times with an image that fills
 //! their application region; then with one of whose bytes one per cent differs, in
 //! one stretch; then with the same once more. Fails (exit status 1) if the second
 //! takes more than 15 % of the first, or if the third erases or writes anything.
@@ -26,7 +26,7 @@ use vaka_image::address::Address;
 use vaka_sim::server::Server;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Hand, Unit};
+use vaka_sim::unit::{Unit, UserAction};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
@@ -89,7 +89,7 @@ fn run(kind: &Kind, server: &Server, image: &[u8]) -> (Duration, Report) {
 /// A person puts the unit into update mode again.
 fn boot(kind: &Kind, world: &SharedWorld) {
     for hand in kind.hands {
-        lock(world).hand(PORT, &hand.parse::<Hand>().unwrap());
+        lock(world).act(PORT, &hand.parse::<UserAction>().unwrap());
     }
     std::thread::sleep(Duration::from_millis(400));
 }

@@ -24,13 +24,13 @@ pub struct Context<'a> {
     tell: &'a mut dyn FnMut(Event),
     stop: &'a AtomicBool,
     /// Manual steps with an undo that were shown and are not known to be undone.
-    owed: Vec<ManualStep>,
+    pending_undo: Vec<ManualStep>,
 }
 
 impl<'a> Context<'a> {
     /// `tell` gets every event; `stop` is set when a person wants it to end.
     pub fn new(clock: &'a dyn Clock, tell: &'a mut dyn FnMut(Event), stop: &'a AtomicBool) -> Self {
-        Self { clock, tell, stop, owed: Vec::new() }
+        Self { clock, tell, stop, pending_undo: Vec::new() }
     }
 
     /// The clock.
@@ -48,35 +48,35 @@ impl<'a> Context<'a> {
     pub fn tell(&mut self, event: Event) {
         let shown = match &event {
             // Advice without a unit is not a step of this run.
-            Event::Hand { unit, hand, .. } if hand.undo.is_some() && !unit.is_empty() => {
-                Some((unit.clone(), hand.clone()))
+            Event::ManualStep { unit, step, .. } if step.undo.is_some() && !unit.is_empty() => {
+                Some((unit.clone(), step.clone()))
             }
             _ => None,
         };
         (self.tell)(event);
-        let Some((unit, hand)) = shown.filter(|(_, hand)| !self.owed.contains(hand)) else { return };
-        self.owed.push(hand);
+        let Some((unit, step)) = shown.filter(|(_, step)| !self.pending_undo.contains(step)) else { return };
+        self.pending_undo.push(step);
         self.tell_owed(unit);
     }
 
     /// What the user still has to undo, in order.
-    pub fn owed(&self) -> Vec<String> {
-        let steps: Vec<&ManualStep> = self.owed.iter().collect();
+    pub fn pending_undo(&self) -> Vec<String> {
+        let steps: Vec<&ManualStep> = self.pending_undo.iter().collect();
         undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()
     }
 
     /// Removes a step from those that are owed: it was observed, or the user confirmed it.
     pub fn mark_undone(&mut self, unit: &str, action: &str) {
-        let before = self.owed.len();
-        self.owed.retain(|hand| hand.undo.as_ref().is_none_or(|undo| undo.action != action));
-        if self.owed.len() != before {
+        let before = self.pending_undo.len();
+        self.pending_undo.retain(|step| step.undo.as_ref().is_none_or(|undo| undo.action != action));
+        if self.pending_undo.len() != before {
             self.tell_owed(unit.to_owned());
         }
     }
 
     fn tell_owed(&mut self, unit: String) {
-        let steps = self.owed();
-        (self.tell)(Event::Owed { unit, steps });
+        let steps = self.pending_undo();
+        (self.tell)(Event::PendingUndo { unit, steps });
     }
 
     /// Emits a warning.

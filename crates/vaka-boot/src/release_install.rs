@@ -50,7 +50,7 @@ pub trait StageHooks {
     ///
     /// # Errors
     /// It cannot be put there.
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText>;
+    fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText>;
 }
 
 /// What is known of the unit by now.
@@ -97,7 +97,7 @@ impl ReleaseInstall<'_> {
     /// Another tool's step whose end the bus does not show needs somebody who says it.
     fn somebody_is_needed(&self, operator: &dyn Operator) -> Result<(), Failure> {
         let mut stages = self.release.manifest.stages.iter();
-        let needs = |stage: &&Stage| stage.foreign.as_ref().is_some_and(|foreign| foreign.shows.is_none());
+        let needs = |stage: &&Stage| stage.external.as_ref().is_some_and(|external| external.shows.is_none());
         match stages.find(needs) {
             Some(stage) if !operator.is_there() => {
                 let failure = Failure::new(FailureKind::NeedsUser { stage: stage.name.clone() });
@@ -157,7 +157,7 @@ impl ReleaseInstall<'_> {
             let writes = writes(&self.sheet.for_stage(described));
             return Ok(described.is_past(&facts, writes.as_ref(), &self.sheet.application));
         }
-        let shows = stage.foreign.as_ref().and_then(|foreign| foreign.shows.as_ref()?.parse::<Ids>().ok());
+        let shows = stage.external.as_ref().and_then(|external| external.shows.as_ref()?.parse::<Ids>().ok());
         let told = self.sheet.application.version.of(&facts).filter(|_| self.sheet.application.is(facts.id));
         Ok(shows.is_some_and(|shows| shows.is(facts.id)) && told.is_some() && told >= writes(self.sheet))
     }
@@ -181,8 +181,8 @@ impl ReleaseInstall<'_> {
         };
         let own = |entry: &&Entry| entry.build == self.build || !stage.images.iter().any(|e| e.build == self.build);
         let images: Vec<String> = stage.images.iter().filter(own).map(files).collect();
-        match &stage.foreign {
-            Some(foreign) => format!("{}, with another tool: {}", images.join("; "), foreign.tool),
+        match &stage.external {
+            Some(external) => format!("{}, with another tool: {}", images.join("; "), external.tool),
             None => images.join("; "),
         }
     }
@@ -191,7 +191,7 @@ impl ReleaseInstall<'_> {
 impl Installer<'_, '_> {
     fn all(&mut self) -> Report {
         let stages = &self.staged.release.manifest.stages;
-        if self.has_many() || stages[0].foreign.is_some() {
+        if self.has_many() || stages[0].external.is_some() {
             for (index, stage) in stages.iter().enumerate() {
                 self.tell(index, stage, StageState::Planned);
             }
@@ -224,7 +224,7 @@ impl Installer<'_, '_> {
     /// One stage; nothing if the unit is past it.
     fn one(&mut self, index: usize, stage: &Stage) -> Result<Option<Report>, Failure> {
         let sheet = sheet_for(self.staged.sheet, stage).ok_or_else(|| self.staged.no_stage(stage))?;
-        let offered = match &stage.foreign {
+        let offered = match &stage.external {
             None => self.staged.offered(stage, &sheet)?,
             // What another tool takes need be no image that is known here.
             Some(_) => self.staged.offered(stage, &sheet).unwrap_or_default(),
@@ -238,8 +238,8 @@ impl Installer<'_, '_> {
             self.tell(index, stage, StageState::Started);
         }
         self.around.begins(index);
-        let report = match &stage.foreign {
-            Some(foreign) => self.foreign(stage, foreign)?,
+        let report = match &stage.external {
+            Some(external) => self.external_step(stage, external)?,
             None => {
                 let sheets = [sheet];
                 let bench = self.staged.bench(&sheets);
@@ -278,7 +278,7 @@ impl Installer<'_, '_> {
 
     /// The next stage is for the same unit, on the same port, of the same variant.
     fn learn(&mut self, report: &Report) {
-        if let Some(place) = report.next.as_ref().map(|next| &next.port).or(report.unit.as_ref()) {
+        if let Some(place) = report.application.as_ref().map(|application| &application.port).or(report.unit.as_ref()) {
             self.state.unit = Some(Selector::Port(place.clone()));
             self.state.place = Some(place.clone());
         }
@@ -297,7 +297,7 @@ impl Installer<'_, '_> {
 
     /// The plans of the stages that come after the first that is not done.
     fn plan_rest(&mut self, stages: &[Stage]) {
-        for stage in stages.iter().filter(|stage| stage.foreign.is_none()) {
+        for stage in stages.iter().filter(|stage| stage.external.is_none()) {
             match self.plan_of(stage) {
                 Some(plan) => {
                     let unit = self.state.place.clone().unwrap_or_default();
@@ -318,7 +318,7 @@ impl Installer<'_, '_> {
 
     /// A step that another tool does: the checked file is handed out, the step is
     /// shown, and its sign awaited or its result asked.
-    fn foreign(&mut self, stage: &Stage, foreign: &ExternalStep) -> Result<Report, Failure> {
+    fn external_step(&mut self, stage: &Stage, external: &ExternalStep) -> Result<Report, Failure> {
         let variant = self.variant_for(stage)?;
         let entry = stage.image(&variant, self.staged.build).ok_or_else(|| {
             Failure::new(FailureKind::NoStageImage { stage: stage.name.clone(), variant: variant.clone() })
@@ -331,12 +331,12 @@ impl Installer<'_, '_> {
             (report.outcome, report.code) = (RunOutcome::Planned, ExitCode::Done);
         } else {
             let before = self.staged.the_unit(&self.state)?;
-            self.hand_out(entry, foreign)?;
-            let done = match foreign.shows.as_ref().map(|shows| shows.parse::<Ids>()) {
+            self.export_file(entry, external)?;
+            let done = match external.shows.as_ref().map(|shows| shows.parse::<Ids>()) {
                 Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
-                _ => self.operator.ended_well(&foreign.action).unwrap_or(false),
+                _ => self.operator.ended_well(&external.action).unwrap_or(false),
             };
-            self.note_foreign(stage, foreign, done, &mut report);
+            self.record_external(stage, external, done, &mut report);
             let is_last = self.staged.release.manifest.stages.last() == Some(stage);
             if done && is_last {
                 self.tell_undo(&mut report);
@@ -357,22 +357,22 @@ impl Installer<'_, '_> {
             .ok_or_else(|| Failure::new(FailureKind::VariantUnknown).unchanged().remedy(Remedy::ReadAnyLabel))
     }
 
-    fn hand_out(&mut self, entry: &Entry, foreign: &ExternalStep) -> Result<(), Failure> {
+    fn export_file(&mut self, entry: &Entry, external: &ExternalStep) -> Result<(), Failure> {
         for file in &entry.files {
             let name = file.file.rsplit('/').next().unwrap_or_default();
-            let place = self.around.hand_out(name, self.staged.release.member(&file.file))?;
+            let place = self.around.export_file(name, self.staged.release.member(&file.file))?;
             let sha256 = self.staged.release.manifest.members.get(&file.file).map(|member| member.sha256.clone());
             let sha256 = sha256.unwrap_or_default();
-            self.cx.tell(Event::HandedOut { file: place, sha256, tool: foreign.tool.clone() });
+            self.cx.tell(Event::Exported { file: place, sha256, tool: external.tool.clone() });
         }
-        let hand = ManualStep {
-            action: foreign.action.clone(),
-            why: foreign.why.clone(),
-            see: foreign.see.clone(),
+        let step = ManualStep {
+            action: external.action.clone(),
+            why: external.why.clone(),
+            see: external.see.clone(),
             ..ManualStep::default()
         };
         let unit = self.state.place.clone().unwrap_or_default();
-        self.cx.tell(Event::Hand { unit, number: 1, of: 1, hand });
+        self.cx.tell(Event::ManualStep { unit, number: 1, of: 1, step });
         Ok(())
     }
 
@@ -380,18 +380,18 @@ impl Installer<'_, '_> {
     fn tell_undo(&mut self, report: &mut Report) {
         let of = self.state.undo.len();
         for (number, undo) in (1..).zip(&self.state.undo) {
-            let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
+            let step = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
             let unit = self.state.place.clone().unwrap_or_default();
-            self.cx.tell(Event::Hand { unit, number, of, hand });
-            report.undo.push(UndoRecord { action: undo.action.clone(), seen: false });
+            self.cx.tell(Event::ManualStep { unit, number, of, step });
+            report.undo.push(UndoRecord { action: undo.action.clone(), done: false });
         }
     }
 
-    fn note_foreign(&mut self, stage: &Stage, foreign: &ExternalStep, done: bool, report: &mut Report) {
+    fn record_external(&mut self, stage: &Stage, external: &ExternalStep, done: bool, report: &mut Report) {
         (report.outcome, report.code) =
             if done { (RunOutcome::Updated, ExitCode::Done) } else { (RunOutcome::Failed, ExitCode::Transfer) };
         report.check = Check::None;
-        report.after = match (done, &foreign.shows) {
+        report.after = match (done, &external.shows) {
             (true, Some(_)) => RestartState::Confirmed,
             (true, None) => RestartState::Seen,
             _ => RestartState::NotBack,
@@ -399,11 +399,11 @@ impl Installer<'_, '_> {
         if done {
             return;
         }
-        let error = match &foreign.shows {
+        let error = match &external.shows {
             Some(ids) => ExternalStepError::NotSeen { ids: ids.clone(), waited: self.request.wait },
             None => ExternalStepError::NotConfirmed,
         };
-        let (stage, tool) = (stage.name.clone(), foreign.tool.clone());
+        let (stage, tool) = (stage.name.clone(), external.tool.clone());
         let failure = Failure::new(FailureKind::ExternalStep { stage, tool, error });
         self.cx.tell(Event::Error(failure.unit(UnitCondition::ExternalTool).remedy(Remedy::LookAndRunAgain)));
     }

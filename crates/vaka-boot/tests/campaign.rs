@@ -24,15 +24,15 @@ use vaka_core::event::{ExitCode, Report, RestartState};
 use vaka_core::matching::Question;
 use vaka_core::unit_state::UnitState;
 use vaka_sim::SharedWorld;
-use vaka_sim::bootloader::dfu::{Manner, Staging};
+use vaka_sim::bootloader::dfu::{Quirks, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::gannet::Gannet;
-use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::heron::Heron;
+use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_testkit::Random;
 use vaka_usb::Clock;
@@ -70,7 +70,7 @@ fn tern_by_hand() -> String {
 }
 
 fn gannet(traits: Traits, staging: Staging, faults: Vec<Fault>) -> Scene {
-    let manner = Manner { staging, ..Manner::default() };
+    let manner = Quirks { staging, ..Quirks::default() };
     Scene::gannet(Gannet::with("G-00031", traits, manner), faults, GANNET)
 }
 
@@ -87,8 +87,8 @@ fn scene(kind: usize, faults: Vec<Fault>) -> Scene {
         6 => gannet(Gannet::TRAITS, Staging::UntilReset, faults),
         7 => Scene::petrel(Petrel::new(Board::Pb1, "P-00112").in_boot_mode(), faults),
         8 => {
-            let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
-            let manner = vaka_sim::unit::petrel::Manner { loader, ..Default::default() };
+            let loader = vaka_sim::bootloader::uf2::Quirks { shows_nothing: true, ..Default::default() };
+            let manner = vaka_sim::unit::petrel::Quirks { loader, ..Default::default() };
             Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), faults)
         }
         9 => Scene::heron(Heron::new("S-00008"), faults, "display"),
@@ -113,7 +113,7 @@ struct OperatorHands {
 impl OperatorHands {
     fn hands(&mut self, words: &[&str]) {
         for words in words {
-            lock(&self.world).hand(support::PORT, &words.parse::<Hand>().unwrap());
+            lock(&self.world).act(support::PORT, &words.parse::<UserAction>().unwrap());
         }
     }
 
@@ -182,13 +182,13 @@ fn case(seed: u64, lengths: &BTreeMap<usize, u64>) -> Case {
             };
             let fault = match random.below(8) {
                 0 => FaultKind::Stall,
-                1 => FaultKind::Silence,
+                1 => FaultKind::Timeout,
                 2 => FaultKind::Short,
                 3 => FaultKind::Pull(None),
                 4 => FaultKind::Pull(Some(ms(&mut random, 1500))),
                 5 => FaultKind::LostReply,
                 6 => FaultKind::Garbled,
-                _ => FaultKind::Blink(ms(&mut random, 1500)),
+                _ => FaultKind::PowerFail(ms(&mut random, 1500)),
             };
             Fault { at, kind: fault }
         })
@@ -233,8 +233,8 @@ fn run(case: &Case, seed: u64) -> Claims {
     let stop = AtomicBool::new(false);
     let mut events = Vec::new();
     let mut tell = |event: Event| {
-        if let Event::Hand { hand, .. } = &event {
-            operator.lock().unwrap().shown(&hand.action);
+        if let Event::ManualStep { step, .. } = &event {
+            operator.lock().unwrap().shown(&step.action);
         }
         events.push(event);
         stop.fetch_or(stops.is_some_and(|stops| events.len() > stops), Ordering::SeqCst);
@@ -346,8 +346,8 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
         let claims_nothing = said.unit_state().is_some_and(UnitState::is_unchanged);
         must(!claims_nothing || !touched, "the error says unchanged".into());
     }
-    let owed: BTreeSet<String> = report.owed.iter().cloned().collect();
-    must(owed == *in_force, format!("owed are {owed:?}, in force are {in_force:?}"));
+    let pending_undo: BTreeSet<String> = report.pending_undo.iter().cloned().collect();
+    must(pending_undo == *in_force, format!("owed are {pending_undo:?}, in force are {in_force:?}"));
     untrue
 }
 
@@ -356,7 +356,7 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
 struct Counts {
     runs: AtomicU64,
     failed: AtomicU64,
-    interrupted: AtomicU64,
+    disconnects: AtomicU64,
 }
 
 /// One run, its claims, and a second run without faults.
@@ -366,7 +366,7 @@ fn one(seed: u64, lengths: &BTreeMap<usize, u64>, counts: &Counts) -> Vec<String
     counts.runs.fetch_add(1, Ordering::Relaxed);
     let mut untrue = untruths(&case, &claims);
     case.scene.assert_unharmed(&case.words);
-    counts.interrupted.fetch_add(u64::from(claims.report.interrupted > 0), Ordering::Relaxed);
+    counts.disconnects.fetch_add(u64::from(claims.report.disconnects > 0), Ordering::Relaxed);
     if claims.report.code != ExitCode::Done {
         counts.failed.fetch_add(1, Ordering::Relaxed);
         untrue.extend(second_run(&case));
@@ -378,11 +378,11 @@ fn one(seed: u64, lengths: &BTreeMap<usize, u64>, counts: &Counts) -> Vec<String
 fn second_run(case: &Case) -> Option<String> {
     let scene = &case.scene;
     lock(&scene.world).clear_faults(support::PORT);
-    scene.hand("release SET".parse::<Hand>().unwrap());
+    scene.act("release SET".parse::<UserAction>().unwrap());
     if case.kind == 9 {
         // Its display is updated while the unit runs.
-        scene.hand(Hand::Pull);
-        scene.hand(Hand::Plug);
+        scene.act(UserAction::Pull);
+        scene.act(UserAction::Plug);
         scene.clock.sleep(Duration::from_secs(1));
     } else {
         scene.back_into_update_mode();
@@ -436,6 +436,6 @@ fn no_claim_is_untrue_whatever_goes_wrong() {
     let shown: Vec<&str> = found.iter().take(12).map(String::as_str).collect();
     assert!(found.is_empty(), "{} untrue claims in {runs} runs:\n{}", found.len(), shown.join("\n"));
     // The faults must have been felt, or they did not happen.
-    let (failed, interrupted) = (counts.failed.into_inner(), counts.interrupted.into_inner());
-    assert!(failed > runs / 4 && interrupted > runs / 40, "{failed} failed, {interrupted} interrupted of {runs}");
+    let (failed, disconnects) = (counts.failed.into_inner(), counts.disconnects.into_inner());
+    assert!(failed > runs / 4 && disconnects > runs / 40, "{failed} failed, {disconnects} interrupted of {runs}");
 }

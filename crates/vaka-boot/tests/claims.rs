@@ -20,13 +20,13 @@ use vaka_core::event::{Check, ExitCode, FailureText, RestartState, RunOutcome};
 use vaka_core::unit_state::UnitState;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex};
-use vaka_sim::bootloader::dfu::{Manner, Staging};
+use vaka_sim::bootloader::dfu::{Quirks, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::petrel::{self, Board, Petrel};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_usb::Clock;
 
@@ -39,7 +39,7 @@ fn without_version(sheet: &str) -> String {
 /// read, and answers nothing after it.
 fn staged(will_detach: bool, faults: Vec<Fault>, sheet: &str) -> Scene {
     let traits = Traits { can_upload: false, tolerant: false, will_detach };
-    let manner = Manner { staging: Staging::UntilManifest, ..Manner::default() };
+    let manner = Quirks { staging: Staging::UntilManifest, ..Quirks::default() };
     Scene::gannet(Gannet::with("G-00031", traits, manner).in_boot_mode(), faults, sheet)
 }
 
@@ -48,7 +48,7 @@ fn end_of_download(scene: &Scene) -> u64 {
     scene.update();
     let world = lock(&scene.world);
     let is_end =
-        |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+        |entry: &vaka_sim::world::LogEntry| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
     let last = world.log(PORT).iter().rposition(is_end).unwrap();
     last as u64 + 1
 }
@@ -58,10 +58,10 @@ fn end_of_download(scene: &Scene) -> u64 {
 #[test]
 fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {
     let kinds = [
-        FaultKind::Silence,
+        FaultKind::Timeout,
         FaultKind::LostReply,
         FaultKind::Pull(Some(Duration::from_millis(300))),
-        FaultKind::Blink(Duration::from_millis(300)),
+        FaultKind::PowerFail(Duration::from_millis(300)),
         FaultKind::Stall,
     ];
     let mut good = 0;
@@ -75,7 +75,7 @@ fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {
                 let (report, events) = scene.update();
                 assert!(report.code != ExitCode::Done || scene.holds_image(), "{what}: a false success");
                 assert!(report.code == ExitCode::Done || failure(&events).is_some(), "{what}");
-                if kind == FaultKind::Silence {
+                if kind == FaultKind::Timeout {
                     // The unit says that it has not taken it, so it is told again.
                     assert_eq!(report.code, ExitCode::Done, "{what}: {:?}", failure(&events));
                 }
@@ -90,7 +90,7 @@ fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {
 #[test]
 fn a_unit_that_goes_silent_at_the_end_is_not_a_success() {
     let end = end_of_download(&staged(false, Vec::new(), &without_version(GANNET)));
-    let silent = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
+    let silent = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Timeout }).collect();
     let scene = staged(false, silent, &without_version(GANNET));
     let (report, events) = scene.update();
     assert!(report.code != ExitCode::Done || scene.holds_image());
@@ -102,7 +102,7 @@ fn a_unit_that_goes_silent_at_the_end_is_not_a_success() {
 /// read again before it is judged.
 #[test]
 fn a_unit_that_is_effective_after_a_reset_is_read_again() {
-    let manner = Manner { staging: Staging::UntilReset, ..Manner::default() };
+    let manner = Quirks { staging: Staging::UntilReset, ..Quirks::default() };
     let scene = Scene::gannet(Gannet::with("G-00031", Gannet::TRAITS, manner), Vec::new(), GANNET);
     let (report, events) = scene.update();
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
@@ -115,7 +115,7 @@ fn a_unit_that_is_effective_after_a_reset_is_read_again() {
 #[test]
 fn a_fault_in_a_second_visit_tells_what_the_first_one_did() {
     let leaving = || Traits { can_upload: true, tolerant: false, will_detach: true };
-    let unit = || Gannet::with("G-00031", leaving(), Manner::default());
+    let unit = || Gannet::with("G-00031", leaving(), Quirks::default());
     let whole = Scene::gannet(unit(), Vec::new(), GANNET);
     whole.update();
     let count = whole.transfers();
@@ -136,10 +136,10 @@ fn a_fault_in_a_second_visit_tells_what_the_first_one_did() {
 fn a_second_fault_after_a_resume_does_not_hide_the_first() {
     let pull = |at, back: Option<u64>| Fault { at, kind: FaultKind::Pull(back.map(Duration::from_millis)) };
     let scene = Scene::tern_r1(vec![pull(60, Some(700)), pull(70, None)]);
-    scene.hand_at(Duration::from_millis(600), "hold SET");
+    scene.act_at(Duration::from_millis(600), "hold SET");
     let (report, events) = scene.update();
     let said = failure(&events).unwrap();
-    assert_eq!((report.code, report.interrupted), (ExitCode::Transfer, 2), "{said:?}");
+    assert_eq!((report.code, report.disconnects), (ExitCode::Transfer, 2), "{said:?}");
     let FailureKind::AfterReturn { first, .. } = &*said.kind else { panic!("{said:?}") };
     assert!(matches!(**first, FailureKind::Session { activity: Activity::Writing(_), .. }), "{said:?}");
     assert!(matches!(report.state, Some(UnitState::PartlyErased | UnitState::PartlyWritten)), "{said:?}");
@@ -148,10 +148,10 @@ fn a_second_fault_after_a_resume_does_not_hide_the_first() {
 /// A unit that comes back under its old number is back.
 #[test]
 fn a_unit_that_returns_under_its_old_number_is_back() {
-    let scene = Scene::tern_r1(vec![Fault { at: 50, kind: FaultKind::Blink(Duration::from_millis(900)) }]);
-    scene.hand_at(Duration::from_millis(100), "hold SET");
+    let scene = Scene::tern_r1(vec![Fault { at: 50, kind: FaultKind::PowerFail(Duration::from_millis(900)) }]);
+    scene.act_at(Duration::from_millis(100), "hold SET");
     let (report, events) = scene.update();
-    assert_eq!((report.code, report.interrupted), (ExitCode::Done, 1), "{:?}", failure(&events));
+    assert_eq!((report.code, report.disconnects), (ExitCode::Done, 1), "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
 
@@ -161,7 +161,7 @@ fn bad_firmware_after_the_restart_is_told_with_what_helps() {
     let sheet: Vec<&str> =
         GANNET.lines().filter(|line| !line.starts_with("length = ") && !line.starts_with("checksum = ")).collect();
     let traits = Traits { can_upload: true, tolerant: false, will_detach: false };
-    let scene = Scene::gannet(Gannet::with("G-00031", traits, Manner::default()), Vec::new(), &sheet.join("\n"));
+    let scene = Scene::gannet(Gannet::with("G-00031", traits, Quirks::default()), Vec::new(), &sheet.join("\n"));
     let mut unsound = support::GANNET_BINARY.to_vec();
     *unsound.last_mut().unwrap() ^= 0x55;
     let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
@@ -202,7 +202,7 @@ fn an_older_file_asks_for_its_agreement_in_update_mode_too() {
     assert_older(said, "1.5.0", VersionOrigin::Flash);
     assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), before);
-    let (report, events) = scene.update_with(old, |request| request.agreed = vec!["older-version".into()]);
+    let (report, events) = scene.update_with(old, |request| request.consents = vec!["older-version".into()]);
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert_eq!(report.version_before, Some(Version::parse("1.5.0")));
 }
@@ -237,7 +237,7 @@ fn without_a_sheet_the_rest_of_a_sector_is_preserved() {
     let place = end + 64;
     let scene = Scene::tern(Tern::in_boot_mode(Revision::R1, "T1-00217"), Vec::new(), "");
     lock(&scene.world).unit(PORT).unwrap().flash_mut().put(place, &beside);
-    let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = vec!["no-sheet".into()]);
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.consents = vec!["no-sheet".into()]);
     assert!(matches!(report.code, ExitCode::Done | ExitCode::NotBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(scene.memory(place..place + 100), beside);
@@ -260,7 +260,7 @@ fn a_unit_that_is_lost_while_its_content_is_saved_is_waited_for() {
     lock(&scene.world).unit(PORT).unwrap().flash_mut().erase(0x0A00_2400..0x0A00_3000);
     let before = scene.memory(0x0A00_3000..0x0A00_7000);
     let (report, events) = scene.update_with(TERN_HEX, |request| request.save = Some(Save(&save)));
-    assert_eq!((report.code, report.interrupted), (ExitCode::Done, 1), "{:?}", failure(&events));
+    assert_eq!((report.code, report.disconnects), (ExitCode::Done, 1), "{:?}", failure(&events));
     assert!(scene.holds_image());
     let saved = SAVED.lock().unwrap().take().unwrap();
     assert_eq!(saved.bytes(Span::new(Address::new(0x0A00_3000), 0x4000).unwrap()), Some(&before[..]));
@@ -270,8 +270,8 @@ fn a_unit_that_is_lost_while_its_content_is_saved_is_waited_for() {
 /// blocks again, and the plan says so.
 #[test]
 fn a_unit_that_leaves_only_by_its_last_block_gets_its_blocks_again() {
-    let ignores = vaka_sim::bootloader::uf2::Manner { ignores_eject: true, ..Default::default() };
-    let manner = petrel::Manner { loader: ignores, ..Default::default() };
+    let ignores = vaka_sim::bootloader::uf2::Quirks { ignores_eject: true, ..Default::default() };
+    let manner = petrel::Quirks { loader: ignores, ..Default::default() };
     let mut scene = Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new());
     assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.rewrite = false;
@@ -291,8 +291,8 @@ fn a_unit_that_leaves_only_by_its_last_block_gets_its_blocks_again() {
 #[test]
 fn a_lost_last_block_is_not_taken_for_acceptance() {
     let unit = || {
-        let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
-        let manner = petrel::Manner { loader, ..Default::default() };
+        let loader = vaka_sim::bootloader::uf2::Quirks { shows_nothing: true, ..Default::default() };
+        let manner = petrel::Quirks { loader, ..Default::default() };
         Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode()
     };
     let whole = Scene::petrel(unit(), Vec::new());
@@ -300,7 +300,7 @@ fn a_lost_last_block_is_not_taken_for_acceptance() {
     let count = whole.transfers();
     let mut failed = 0;
     for at in count - 5..=count {
-        for kind in [FaultKind::Pull(Some(Duration::from_millis(200))), FaultKind::Silence, FaultKind::LostReply] {
+        for kind in [FaultKind::Pull(Some(Duration::from_millis(200))), FaultKind::Timeout, FaultKind::LostReply] {
             let scene = Scene::petrel(unit(), vec![Fault { at, kind: kind.clone() }]);
             let (report, events) = scene.update();
             assert!(report.code != ExitCode::Done || scene.holds_image(), "{kind:?} at {at} of {count}");
@@ -330,12 +330,12 @@ fn a_truncated_file_is_refused_before_anything_is_erased() {
 #[test]
 fn a_dfu_file_without_its_suffix_is_refused() {
     let payload = &GANNET_DFU[..GANNET_DFU.len() - 16];
-    let update = |agreed: &[&str]| {
+    let update = |consents: &[&str]| {
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), GANNET);
-        let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
+        let consents: Vec<String> = consents.iter().map(|id| (*id).to_owned()).collect();
         let (report, events) = scene.update_with(payload, |request| {
             request.file_name = Some("gannet-1.3.0.dfu".into());
-            request.agreed = agreed;
+            request.consents = consents;
         });
         (report.code, failure(&events).cloned())
     };
@@ -359,13 +359,13 @@ fn checked_bytes_never_exceed_the_image() {
     for at in (30..140).step_by(11) {
         let fault = Fault { at, kind: FaultKind::Pull(Some(Duration::from_millis(500))) };
         let scene = Scene::tern_r1(vec![fault]);
-        scene.hand_at(Duration::from_millis(1), "hold SET");
+        scene.act_at(Duration::from_millis(1), "hold SET");
         let (report, _) = scene.update_with(&hex::write(&both), |_| {});
         assert!(
             report.bytes_checked <= total && report.bytes_written + report.bytes_skipped <= total,
             "{at}: {report:?}"
         );
-        scene.hand("release SET".parse::<Hand>().unwrap());
+        scene.act("release SET".parse::<UserAction>().unwrap());
         scene.clock.sleep(Duration::from_secs(1));
     }
 }

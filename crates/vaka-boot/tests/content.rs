@@ -110,7 +110,7 @@ fn the_version_decides_nothing() {
     let (report, events) = scene.update_with(&changed, |request| request.options = at);
     assert_eq!((report.code, report.outcome), (ExitCode::Done, RunOutcome::Updated), "{:?}", failure(&events));
     assert_eq!(scene.memory(0x0A00_2400..0x0A00_2400 + u32::try_from(changed.len()).unwrap()), changed);
-    assert_eq!(report.next.unwrap().version.unwrap().to_string(), "1.5.0");
+    assert_eq!(report.application.unwrap().version.unwrap().to_string(), "1.5.0");
 }
 
 /// The zip CRC, bit by bit. Source: ISO 3309.

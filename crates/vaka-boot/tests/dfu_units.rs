@@ -20,19 +20,19 @@ use vaka_image::address::Address;
 use vaka_image::dfu_file::append_suffix;
 use vaka_image::facts::Suffix;
 use vaka_image::{ReadOptions, hex};
-use vaka_sim::bootloader::dfu::{Manner, Poll};
+use vaka_sim::bootloader::dfu::{Poll, Quirks};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_usb::{Clock, Setup};
 
-fn gannet(traits: Traits, manner: Manner) -> Scene {
+fn gannet(traits: Traits, manner: Quirks) -> Scene {
     Scene::gannet(Gannet::with("G-00031", traits, manner), Vec::new(), GANNET)
 }
 
-fn tern(manner: Manner, is_protected: bool) -> Scene {
+fn tern(manner: Quirks, is_protected: bool) -> Scene {
     let unit = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(manner, is_protected);
     Scene::tern(unit, Vec::new(), TERN)
 }
@@ -45,7 +45,7 @@ fn every_kind_of_plain_dfu_unit_is_updated() {
     for bits in 0..16 {
         let bit = |at: u32| bits >> at & 1 == 1;
         let traits = Traits { can_upload: bit(0), tolerant: bit(1), will_detach: bit(2) };
-        let unit = Gannet::with("G-00031", traits, Manner::default());
+        let unit = Gannet::with("G-00031", traits, Quirks::default());
         let unit = if bit(3) { unit.in_boot_mode() } else { unit };
         let scene = Scene::gannet(unit, Vec::new(), GANNET);
         let (report, events) = scene.update();
@@ -76,8 +76,8 @@ fn every_kind_of_plain_dfu_unit_is_updated() {
 #[test]
 fn a_detach_is_what_the_functional_descriptor_asks_for() {
     let leaves = Traits { will_detach: true, ..Gannet::TRAITS };
-    let clings = Manner { clings: true, ..Manner::default() };
-    let cases = [(Gannet::TRAITS, Manner::default()), (leaves, Manner::default()), (leaves, clings)];
+    let ignores_detach = Quirks { ignores_detach: true, ..Quirks::default() };
+    let cases = [(Gannet::TRAITS, Quirks::default()), (leaves, Quirks::default()), (leaves, ignores_detach)];
     for (index, (traits, manner)) in cases.into_iter().enumerate() {
         let scene = gannet(traits, manner);
         let (report, events) = scene.update();
@@ -94,14 +94,14 @@ fn a_detach_is_what_the_functional_descriptor_asks_for() {
 /// Units that lie, and what comes of it: the warning, and how strong the check is.
 #[test]
 fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
-    let honest = Manner::default();
-    let zero = Manner { poll: Poll::Zero, ..honest.clone() };
-    let absurd = Manner { poll: Poll::Absurd, ..honest.clone() };
-    let large = Manner { says_block: Some(4096), ..honest.clone() };
-    let tiny = Manner { says_block: Some(1024), takes_block: Some(64), ..honest.clone() };
-    let none = Manner { says_block: Some(0), ..honest.clone() };
-    let silent = Manner { no_functional_descriptor: true, ..honest.clone() };
-    let vanishes = Manner { vanishes: true, ..honest.clone() };
+    let honest = Quirks::default();
+    let zero = Quirks { poll: Poll::Zero, ..honest.clone() };
+    let absurd = Quirks { poll: Poll::Excessive, ..honest.clone() };
+    let large = Quirks { advertised_block_size: Some(4096), ..honest.clone() };
+    let tiny = Quirks { advertised_block_size: Some(1024), max_block_size: Some(64), ..honest.clone() };
+    let none = Quirks { advertised_block_size: Some(0), ..honest.clone() };
+    let silent = Quirks { no_functional_descriptor: true, ..honest.clone() };
+    let drops_last_reply = Quirks { drops_last_reply: true, ..honest.clone() };
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
     use Check::{Accepted, ReadBack};
     let cases: Vec<(&str, Scene, Result<Check, ExitCode>, &str)> = vec![
@@ -111,12 +111,12 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
         ("block far too large", tern(tiny.clone(), false), Ok(ReadBack), "BlockRefused"),
         ("block of 0", tern(none.clone(), false), Ok(ReadBack), "its transfer size is 0"),
         ("no functional descriptor", tern(silent.clone(), false), Ok(Accepted), "has no DFU functional descriptor"),
-        ("vanishes", tern(vanishes.clone(), false), Ok(ReadBack), ""),
+        ("drops_last_reply", tern(drops_last_reply.clone(), false), Ok(ReadBack), ""),
         ("plain, no time", gannet(Gannet::TRAITS, zero), Ok(ReadBack), ""),
         ("plain, absurd time", gannet(Gannet::TRAITS, absurd), Ok(ReadBack), "LongPollTimeout { asked: 16777.215s"),
         ("plain, block too large", gannet(Gannet::TRAITS, large), Err(ExitCode::Transfer), ""),
         ("plain, block of 0", gannet(Gannet::TRAITS, none), Err(ExitCode::Transfer), "its transfer size is 0"),
-        ("plain, vanishes", gannet(leaving, vanishes), Ok(ReadBack), ""),
+        ("plain, drops_last_reply", gannet(leaving, drops_last_reply), Ok(ReadBack), ""),
     ];
     for (what, scene, wanted, warning) in cases {
         let (report, events) = scene.update();
@@ -144,10 +144,10 @@ fn units_that_lie_are_updated_all_the_same_or_refused_with_the_reason() {
 /// command, 30 s for a sector or a manifestation.
 #[test]
 fn an_absurd_time_is_cut_to_what_such_work_can_take() {
-    let scene = tern(Manner { poll: Poll::Absurd, ..Manner::default() }, false);
+    let scene = tern(Quirks { poll: Poll::Excessive, ..Quirks::default() }, false);
     let (report, _) = scene.update();
     assert_eq!(report.code, ExitCode::Done);
-    let spent = |name: &str| report.durations_ms.iter().find(|(step, _)| step.words() == name).unwrap().1 / 1000;
+    let spent = |name: &str| report.durations_ms.iter().find(|(step, _)| step.as_str() == name).unwrap().1 / 1000;
     assert!((7 * 30..7 * 30 + 5).contains(&spent("erase")), "{}", spent("erase"));
     assert!((21 * 5..22 * 5 + 5).contains(&spent("write")), "{}", spent("write"));
 }
@@ -171,7 +171,7 @@ fn every_state_of_plain_dfu_leads_to_a_good_update() {
         (10, Gannet::TRAITS, vec![(1, 5, short)]),
     ];
     for (state, traits, requests) in cases {
-        let unit = Gannet::with("G-00031", traits, Manner::default()).in_boot_mode();
+        let unit = Gannet::with("G-00031", traits, Quirks::default()).in_boot_mode();
         let scene = Scene::gannet(unit, Vec::new(), GANNET);
         assert_eq!(scene.leave_in(&requests), state, "{requests:02X?}");
         let (report, events) = scene.update();
@@ -193,7 +193,7 @@ fn a_download_that_an_earlier_program_left_open_is_taken_over() {
     let waits = Traits { can_upload: true, tolerant: false, will_detach: false };
     for (state, traits, statuses) in [(5, waits, 0), (6, waits, 0), (7, waits, 1), (8, waits, 2)] {
         let scene =
-            Scene::gannet(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), Vec::new(), GANNET);
+            Scene::gannet(Gannet::with("G-00031", traits, Quirks::default()).in_boot_mode(), Vec::new(), GANNET);
         let mut device = scene.earlier_program();
         let second = Duration::from_secs(1);
         let ask = |kind, request, value| Setup { kind, request, value, index: 0 };
@@ -223,14 +223,14 @@ fn a_download_that_an_earlier_program_left_open_is_taken_over() {
 
 #[test]
 fn a_unit_without_firmware_takes_it() {
-    let scene = gannet(Gannet::TRAITS, Manner::default());
+    let scene = gannet(Gannet::TRAITS, Quirks::default());
     {
         let mut world = lock(&scene.world);
         let flash = world.unit(PORT).unwrap().flash_mut();
         flash.erase(gannet::APPLICATION_REGION);
     }
-    scene.hand(Hand::Pull);
-    scene.hand(Hand::Plug);
+    scene.act(UserAction::Pull);
+    scene.act(UserAction::Plug);
     scene.clock.sleep(Duration::from_secs(1));
     assert_eq!(scene.condition(), Condition::Boot);
     let (report, events) = scene.update();
@@ -274,7 +274,7 @@ fn without_the_sheets_word_only_equality_counts() {
 
 /// The memory of a Tern r1 with the demo's 1.5.0 in it, as one HEX file.
 fn whole_memory() -> Vec<u8> {
-    let scene = tern(Manner::default(), false);
+    let scene = tern(Quirks::default(), false);
     let mut bytes = scene.before.clone();
     bytes[0x2400..0x2400 + TERN_BINARY.len()].copy_from_slice(TERN_BINARY);
     let at = ReadOptions { at: Some(Address::new(0x0A00_0000)), ..ReadOptions::default() };
@@ -283,8 +283,8 @@ fn whole_memory() -> Vec<u8> {
 
 #[test]
 fn read_protection_is_seen_before_anything_is_lost() {
-    let protected = tern(Manner::default(), true);
-    let (report, events) = protected.update_with(TERN_HEX, |request| request.agreed = vec!["unprotect".into()]);
+    let protected = tern(Quirks::default(), true);
+    let (report, events) = protected.update_with(TERN_HEX, |request| request.consents = vec!["unprotect".into()]);
     let said = failure(&events).unwrap();
     assert_eq!(report.code, ExitCode::Refused, "{said:?}");
     assert!(matches!(&*said.kind, FailureKind::ReadProtected { .. }), "{said:?}");
@@ -292,11 +292,11 @@ fn read_protection_is_seen_before_anything_is_lost() {
     assert_eq!(protected.memory(0x0A00_0000..0x0A02_4000), protected.before);
     // A unit whose image holds all that the lifting takes.
     let whole = whole_memory();
-    for (agreed, code) in [(vec!["no-sheet"], ExitCode::Refused), (vec!["no-sheet", "unprotect"], ExitCode::Done)] {
-        let mut scene = tern(Manner::default(), true);
+    for (consents, code) in [(vec!["no-sheet"], ExitCode::Refused), (vec!["no-sheet", "unprotect"], ExitCode::Done)] {
+        let mut scene = tern(Quirks::default(), true);
         scene.sheets.clear();
-        let agreed: Vec<String> = agreed.into_iter().map(String::from).collect();
-        let (report, events) = scene.update_with(&whole, |request| request.agreed = agreed);
+        let consents: Vec<String> = consents.into_iter().map(String::from).collect();
+        let (report, events) = scene.update_with(&whole, |request| request.consents = consents);
         assert_eq!(report.code, code, "{:?}", failure(&events));
         if code == ExitCode::Refused {
             let said = failure(&events).unwrap();
@@ -312,8 +312,8 @@ fn read_protection_is_seen_before_anything_is_lost() {
 
 #[test]
 fn everything_is_erased_only_with_the_consent_to_each_loss() {
-    let scene = tern(Manner::default(), false);
-    let (report, events) = scene.update_with(TERN_HEX, |request| request.clear_all = true);
+    let scene = tern(Quirks::default(), false);
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.erase_all = true);
     let said = failure(&events).unwrap();
     assert_eq!(report.code, ExitCode::Refused);
     let FailureKind::Refused(RefusalReason::Evidence(against)) = &*said.kind else { panic!("{said:?}") };
@@ -323,8 +323,8 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
     // Something of an older firmware, far behind the new one.
     lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0A01_0000, b"old");
     let (report, events) = scene.update_with(TERN_HEX, |request| {
-        request.clear_all = true;
-        request.agreed = vec!["lose-settings".into()];
+        request.erase_all = true;
+        request.consents = vec!["lose-settings".into()];
     });
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
@@ -333,9 +333,10 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
     // By hand: 48 sectors without the bootloader's 3.
     assert_eq!(report.transfers.erase, 45 * 3);
     // Plain DFU has no word for it.
-    let plain = gannet(Gannet::TRAITS, Manner::default());
+    let plain = gannet(Gannet::TRAITS, Quirks::default());
     let agree = vec!["lose-settings".into()];
-    let (report, events) = plain.update_with(plain.file, |request| (request.clear_all, request.agreed) = (true, agree));
+    let (report, events) =
+        plain.update_with(plain.file, |request| (request.erase_all, request.consents) = (true, agree));
     assert_eq!(report.code, ExitCode::Refused);
     let FailureKind::NoPlan(error) = &*failure(&events).unwrap().kind else { panic!("{:?}", failure(&events)) };
     assert!(matches!(error, PlanError::UnitDecides { option: ErasesOption::EraseAll, .. }), "{error:?}");
@@ -343,17 +344,17 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
 
 #[test]
 fn without_a_bootloader_everything_is_erased_at_once() {
-    let mut scene = tern(Manner::default(), false);
+    let mut scene = tern(Quirks::default(), false);
     scene.sheets.clear();
-    let agreed = |ids: &[&str]| ids.iter().map(|id| (*id).to_owned()).collect::<Vec<_>>();
+    let consents = |ids: &[&str]| ids.iter().map(|id| (*id).to_owned()).collect::<Vec<_>>();
     let whole = whole_memory();
-    let both = agreed(&["no-sheet", "lose-everything"]);
-    let (report, events) = scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, both));
+    let both = consents(&["no-sheet", "lose-everything"]);
+    let (report, events) = scene.update_with(&whole, |request| (request.erase_all, request.consents) = (true, both));
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(scene.holds_image());
     assert_eq!(report.transfers.erase, 3, "one command, and its status before and after");
     let (report, events) =
-        scene.update_with(&whole, |request| (request.clear_all, request.agreed) = (true, agreed(&["no-sheet"])));
+        scene.update_with(&whole, |request| (request.erase_all, request.consents) = (true, consents(&["no-sheet"])));
     assert_eq!(
         report.code,
         ExitCode::NoUnit,
@@ -368,7 +369,7 @@ fn without_a_bootloader_everything_is_erased_at_once() {
 fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
     let no_sheet = || vec!["no-sheet".to_owned()];
     let undescribed = || {
-        let mut scene = tern(Manner::default(), false);
+        let mut scene = tern(Quirks::default(), false);
         scene.sheets.clear();
         scene
     };
@@ -379,7 +380,7 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
     assert_eq!(said.remedies, [Remedy::Consent(vec!["no-sheet".into()])]);
     assert_eq!(scene.memory(0x0A00_0000..0x0A02_4000), scene.before);
 
-    let (report, events) = scene.update_with(TERN_HEX, |request| request.agreed = no_sheet());
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.consents = no_sheet());
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert_eq!(report.after, RestartState::Restarted, "nobody said how its application shows");
     assert!(scene.holds_image());
@@ -389,7 +390,7 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
         vaka_image::read(TERN_HEX, ReadOptions::default()).unwrap().moved(Address::new(0x0A02_3F00)).unwrap();
     for (file, is_raw) in [(hex::write(&elsewhere), false), (TERN_BINARY.to_vec(), true)] {
         let scene = undescribed();
-        let (report, events) = scene.update_with(&file, |request| request.agreed = no_sheet());
+        let (report, events) = scene.update_with(&file, |request| request.consents = no_sheet());
         let said = failure(&events).unwrap();
         let is_told = match &*said.kind {
             FailureKind::NoAddress => is_raw,
@@ -421,7 +422,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
             let unit = if booted { unit.in_boot_mode() } else { unit };
             let scene = Scene::gannet(unit, Vec::new(), "");
             let (report, events) = scene.update_with(&file, |request| {
-                request.agreed = vec!["no-sheet".into()];
+                request.consents = vec!["no-sheet".into()];
                 request.memory = MemoryChoice::parse("Gannet firmware");
             });
             assert_eq!(report.code, code, "booted {booted}: {:?}", failure(&events));
@@ -437,7 +438,7 @@ fn an_undescribed_plain_unit_takes_only_a_file_that_names_it() {
     }
     // Of two memories none is taken without a choice.
     let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), Vec::new(), "");
-    let (report, events) = scene.update_with(&named, |request| request.agreed = vec!["no-sheet".into()]);
+    let (report, events) = scene.update_with(&named, |request| request.consents = vec!["no-sheet".into()]);
     let FailureKind::Undescribed(SynthesisError::SeveralMemories(names)) = &*failure(&events).unwrap().kind else {
         panic!("{:?}", failure(&events))
     };

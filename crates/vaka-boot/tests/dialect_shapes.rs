@@ -105,8 +105,8 @@ fn the_checker_and_the_plan_say_what_a_stream_does() {
     let scene = ribbon_shape().scene(Vec::new());
     let before = scene.before.clone();
     let (report, events) = scene.update_with(scene.file, |request| {
-        request.clear_all = true;
-        request.agreed = vec!["lose-settings".into()];
+        request.erase_all = true;
+        request.consents = vec!["lose-settings".into()];
     });
     let said = failure(&events).unwrap();
     let FailureKind::NoPlan(error) = &*said.kind else { panic!("{said:?}") };

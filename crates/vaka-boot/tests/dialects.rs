@@ -27,7 +27,7 @@ use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::skua::skua;
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_usb::{Bus, BusError, Clock, DeviceInfo, Pipe, Setup, TransferError, UsbDevice};
 
 #[test]
@@ -154,7 +154,8 @@ fn a_silent_unit_is_recovered() {
     assert_eq!(scene.condition(), Condition::Silent);
     let (report, events) = scene.update();
     assert_eq!(report.code, ExitCode::NoUnit, "{:?}", failure(&events));
-    let told = events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("BRIDGE")));
+    let told =
+        events.iter().any(|event| matches!(event, Event::ManualStep { step, .. } if step.action.contains("BRIDGE")));
     assert!(told, "nobody said what to do with a silent unit");
     scene.back_into_update_mode();
     let (report, events) = scene.update();
@@ -170,7 +171,7 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
     let scene = product.scene(dunlin("N-00301").unplugged(), Vec::new());
     {
         let mut world = vaka_sim::world::lock(&scene.world);
-        world.hand_later(support::PORT, Duration::from_secs(3), Hand::Plug);
+        world.act_later(support::PORT, Duration::from_secs(3), UserAction::Plug);
     }
     let (report, events) = scene.update();
     assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
@@ -183,8 +184,9 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
     // Too early: its application runs by now, and nobody pulls it.
     let late = product.scene(dunlin("N-00301"), Vec::new());
     let (report, events) = late.update();
-    let hand =
-        events.iter().any(|event| matches!(event, Event::Hand { hand, .. } if hand.action.contains("Pull the cable")));
+    let hand = events
+        .iter()
+        .any(|event| matches!(event, Event::ManualStep { step, .. } if step.action.contains("Pull the cable")));
     assert!(hand && report.code == ExitCode::NoUnit, "{:?}", failure(&events));
 }
 
@@ -194,7 +196,7 @@ fn a_unit_is_asked_within_200_ms_of_its_appearance() {
     let product = &PRODUCTS[0];
     let scene = product.scene(dunlin("N-00301").unplugged(), Vec::new());
     let plugged = Duration::from_millis(2345);
-    vaka_sim::world::lock(&scene.world).hand_later(support::PORT, plugged, Hand::Plug);
+    vaka_sim::world::lock(&scene.world).act_later(support::PORT, plugged, UserAction::Plug);
     let (bus, asked) = (Arc::new(scene.bus()), Arc::new(Mutex::new(None)));
     let watched =
         Tampered { bus, asked: asked.clone(), clock: scene.clock.clone(), tamper: None, seen: Arc::default() };
@@ -429,8 +431,8 @@ fn a_garbled_answer_is_shown_field_by_field() {
         Event::Frame { fields, .. } => Some(fields.clone()),
         _ => None,
     });
-    let wrong = fields.unwrap().into_iter().find(|field| field.is_wrong).unwrap();
-    assert!(wrong.says.contains("expected"), "{wrong:?}");
+    let wrong = fields.unwrap().into_iter().find(|field| field.is_mismatch).unwrap();
+    assert!(wrong.meaning.contains("expected"), "{wrong:?}");
 }
 
 #[test]

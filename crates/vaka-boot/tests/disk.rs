@@ -18,13 +18,13 @@ use vaka_core::sheet::Sheet;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, ReadOptions, hex, uf2};
 use vaka_sim::World;
-use vaka_sim::bootloader::disk::{self, Oddity};
+use vaka_sim::bootloader::disk::{self, Deviation};
 use vaka_sim::bootloader::fat;
 use vaka_sim::fault::{Fault, FaultKind};
-use vaka_sim::unit::petrel::{Board, Manner, Petrel};
 use vaka_sim::unit::heron::{self, Heron};
+use vaka_sim::unit::petrel::{Board, Petrel, Quirks};
 use vaka_sim::unit::stick::Stick;
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_testkit::Random;
 use vaka_usb::Clock;
@@ -32,20 +32,20 @@ use vaka_usb::Clock;
 /// The family of the Petrel's chip.
 const FAMILY: u32 = 0x5EAB_D123;
 
-fn petrel(manner: Manner) -> Scene {
+fn petrel(manner: Quirks) -> Scene {
     Scene::petrel(Petrel::with(Board::Pb1, "P-00112", manner).in_boot_mode(), Vec::new())
 }
 
-fn display(manner: heron::Manner) -> Scene {
+fn display(manner: heron::Quirks) -> Scene {
     Scene::heron(Heron::with("S-00007", manner), Vec::new(), "display")
 }
 
-fn service(manner: heron::Manner) -> Scene {
+fn service(manner: heron::Quirks) -> Scene {
     Scene::heron(Heron::with("S-00007", manner).in_service_mode(), Vec::new(), "interface")
 }
 
-fn of(odd: Option<(u64, Oddity)>) -> disk::Manner {
-    disk::Manner { odd, ..disk::Manner::default() }
+fn of(odd: Option<(u64, Deviation)>) -> disk::Quirks {
+    disk::Quirks { odd, ..disk::Quirks::default() }
 }
 
 /// By hand: 8872 bytes are 35 blocks of 256, of which the last is held back and
@@ -54,9 +54,9 @@ fn of(odd: Option<(u64, Oddity)>) -> disk::Manner {
 fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
     let (full, none) = (PETREL_BINARY.len() as u64, 0);
     let cases = [
-        ("petrel", petrel(Manner::default()), Check::Accepted, 34 * 256),
-        ("display", display(heron::Manner::default()), Check::ReadBack, support::DISPLAY_BINARY.len() as u64),
-        ("interface", service(heron::Manner::default()), Check::Accepted, none),
+        ("petrel", petrel(Quirks::default()), Check::Accepted, 34 * 256),
+        ("display", display(heron::Quirks::default()), Check::ReadBack, support::DISPLAY_BINARY.len() as u64),
+        ("interface", service(heron::Quirks::default()), Check::Accepted, none),
     ];
     for (what, scene, check, checked) in cases {
         let (report, events) = scene.update();
@@ -80,13 +80,13 @@ fn every_kind_of_disk_takes_its_file_and_the_result_says_what_was_checked() {
 #[test]
 fn the_version_comes_from_where_the_part_tells_it() {
     for (scene, before, after) in [
-        (display(heron::Manner::default()), "3.0.0", "3.1.0"),
+        (display(heron::Quirks::default()), "3.0.0", "3.1.0"),
         (Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new()), "2.3.0", "2.4.0"),
     ] {
-        lock(&scene.world).hand_later(PORT, Duration::from_millis(100), Hand::Pull);
-        lock(&scene.world).hand_later(PORT, Duration::from_millis(200), Hand::Hold(scene.button.into()));
-        lock(&scene.world).hand_later(PORT, Duration::from_millis(300), Hand::Plug);
-        lock(&scene.world).hand_later(PORT, Duration::from_millis(600), Hand::Release(scene.button.into()));
+        lock(&scene.world).act_later(PORT, Duration::from_millis(100), UserAction::Pull);
+        lock(&scene.world).act_later(PORT, Duration::from_millis(200), UserAction::Hold(scene.button.into()));
+        lock(&scene.world).act_later(PORT, Duration::from_millis(300), UserAction::Plug);
+        lock(&scene.world).act_later(PORT, Duration::from_millis(600), UserAction::Release(scene.button.into()));
         if scene.button == "NONE" {
             scene.clock.sleep(Duration::from_secs(2));
         }
@@ -97,14 +97,14 @@ fn the_version_comes_from_where_the_part_tells_it() {
             _ => None,
         });
         assert_eq!(told.unwrap(), format!("newer than the unit's {before}"));
-        assert_eq!(report.next.unwrap().version.unwrap().as_str(), after);
+        assert_eq!(report.application.unwrap().version.unwrap().as_str(), after);
     }
 }
 
 #[test]
 fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
-    type Make = fn(Vec<Fault>) -> Scene;
-    let units: [(&str, Make); 3] = [
+    type UnitSpec = fn(Vec<Fault>) -> Scene;
+    let units: [(&str, UnitSpec); 3] = [
         ("petrel", |faults| Scene::petrel(Petrel::new(Board::Pb1, "P-00112").in_boot_mode(), faults)),
         ("display", |faults| Scene::heron(Heron::new("S-00007"), faults, "display")),
         ("interface", |faults| Scene::heron(Heron::new("S-00007").in_service_mode(), faults, "interface")),
@@ -132,9 +132,9 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
 /// update: it is got over, or told.
 #[test]
 fn departures_from_the_transport_are_got_over() {
-    use Oddity::{BogusResidue, Changed, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
+    use Deviation::{BogusResidue, Changed, EmptyFirst, NoData, NoReason, OldTag, OwnSignature, Phase, StallFirst};
     let commands = {
-        let scene = petrel(Manner::default());
+        let scene = petrel(Quirks::default());
         scene.update();
         let world = lock(&scene.world);
         world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC")).count() as u64
@@ -143,7 +143,7 @@ fn departures_from_the_transport_are_got_over() {
     for oddity in [OldTag, Phase, EmptyFirst, NoData, BogusResidue, StallFirst, OwnSignature, NoReason, Changed] {
         let mut good = 0;
         for at in 1..=commands {
-            let scene = petrel(Manner { disk: of(Some((at, oddity))), ..Manner::default() });
+            let scene = petrel(Quirks { disk: of(Some((at, oddity))), ..Quirks::default() });
             let (report, events) = scene.update();
             let what = format!("{oddity:?} at command {at}: {:?}", failure(&events));
             scene.assert_unharmed(&what);
@@ -168,7 +168,7 @@ fn departures_from_the_transport_are_got_over() {
 #[test]
 fn a_unit_that_fails_long_writes_gets_short_ones() {
     let scene =
-        petrel(Manner { disk: disk::Manner { most_sectors: 16, ..disk::Manner::default() }, ..Manner::default() });
+        petrel(Quirks { disk: disk::Quirks { most_sectors: 16, ..disk::Quirks::default() }, ..Quirks::default() });
     let (report, events) = scene.update();
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
@@ -177,8 +177,8 @@ fn a_unit_that_fails_long_writes_gets_short_ones() {
 #[test]
 fn units_that_lack_the_class_requests_are_updated_all_the_same() {
     let manner =
-        disk::Manner { no_max_lun: true, no_reset: true, odd: Some((5, Oddity::Phase)), ..disk::Manner::default() };
-    let scene = petrel(Manner { disk: manner, ..Manner::default() });
+        disk::Quirks { no_max_lun: true, no_reset: true, odd: Some((5, Deviation::Phase)), ..disk::Quirks::default() };
+    let scene = petrel(Quirks { disk: manner, ..Quirks::default() });
     let (report, events) = scene.update();
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
@@ -202,8 +202,8 @@ fn bad_input_is_refused_with_its_own_words() {
     let mut numbered = PETREL_UF2.to_vec();
     numbered[20] = 99;
     let good = PETREL_UF2;
-    let d = disk::Manner::default;
-    let plain = Manner::default;
+    let d = disk::Quirks::default;
+    let plain = Quirks::default;
     let cases: Vec<(&str, Scene, &[u8], ExitCode, &str)> = vec![
         ("another family", petrel(plain()), &other_family, ExitCode::Refused, "pb1 takes 0x5EABD123"),
         ("no family", petrel(plain()), &no_family, ExitCode::Refused, "nothing in it names the chip"),
@@ -214,29 +214,29 @@ fn bad_input_is_refused_with_its_own_words() {
         ("wrong numbers", petrel(plain()), &numbered, ExitCode::File, "its number is 99, but there are 35 blocks"),
         (
             "write-protected",
-            petrel(Manner { disk: disk::Manner { protected: true, ..d() }, ..plain() }),
+            petrel(Quirks { disk: disk::Quirks { protected: true, ..d() }, ..plain() }),
             good,
             ExitCode::Refused,
             "write-protected",
         ),
         (
             "refuses to be written",
-            petrel(Manner { disk: disk::Manner { refuses: true, ..d() }, ..plain() }),
+            petrel(Quirks { disk: disk::Quirks { refuses: true, ..d() }, ..plain() }),
             good,
             ExitCode::Transfer,
             "write-protected (sense 7/27/00)",
         ),
-        ("a broken FAT", petrel(Manner { broken_fat: true, ..plain() }), good, ExitCode::Refused, "damaged or unknown"),
+        ("a broken FAT", petrel(Quirks { broken_fat: true, ..plain() }), good, ExitCode::Refused, "damaged or unknown"),
         (
             "a full disk",
-            display(heron::Manner { full: true, ..heron::Manner::default() }),
+            display(heron::Quirks { full: true, ..heron::Quirks::default() }),
             DISPLAY_HEX,
             ExitCode::Transfer,
             "no room",
         ),
         (
             "the other part",
-            display(heron::Manner::default()),
+            display(heron::Quirks::default()),
             INTERFACE_BINARY,
             ExitCode::Refused,
             "outside d1's region",
@@ -258,8 +258,8 @@ fn bad_input_is_refused_with_its_own_words() {
 #[test]
 fn a_unit_that_refuses_the_file_is_believed() {
     for scene in [
-        display(heron::Manner { refuses: true, ..heron::Manner::default() }),
-        service(heron::Manner { refuses: true, ..heron::Manner::default() }),
+        display(heron::Quirks { refuses: true, ..heron::Quirks::default() }),
+        service(heron::Quirks { refuses: true, ..heron::Quirks::default() }),
     ] {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();
@@ -269,7 +269,7 @@ fn a_unit_that_refuses_the_file_is_believed() {
         assert!(!scene.holds_image());
         scene.assert_unharmed("refused by the unit");
     }
-    let silent = display(heron::Manner { tells_nothing: true, ..heron::Manner::default() });
+    let silent = display(heron::Quirks { tells_nothing: true, ..heron::Quirks::default() });
     let (report, events) = silent.update();
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
     assert!(matches!(warnings(&events)[0], Warning::NoResultFile { file } if file == "RESULT.TXT"));
@@ -277,16 +277,16 @@ fn a_unit_that_refuses_the_file_is_believed() {
 
 #[test]
 fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
-    let vanishes = petrel(Manner {
-        loader: vaka_sim::bootloader::uf2::Manner { vanishes: true, ..Default::default() },
-        ..Manner::default()
+    let drops_last_reply = petrel(Quirks {
+        loader: vaka_sim::bootloader::uf2::Quirks { drops_last_reply: true, ..Default::default() },
+        ..Quirks::default()
     });
-    let (report, events) = vanishes.update();
+    let (report, events) = drops_last_reply.update();
     assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
     // It never counts; its disk is ejected, and it starts what it has.
-    let counts = petrel(Manner {
-        loader: vaka_sim::bootloader::uf2::Manner { never_complete: true, ..Default::default() },
-        ..Manner::default()
+    let counts = petrel(Quirks {
+        loader: vaka_sim::bootloader::uf2::Quirks { never_complete: true, ..Default::default() },
+        ..Quirks::default()
     });
     let (report, events) = counts.update();
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
@@ -298,7 +298,7 @@ fn a_unit_that_does_not_count_or_vanishes_is_told_apart() {
 /// the second sector of 2 KiB, which is 8 blocks.
 #[test]
 fn only_what_changed_is_sent() {
-    let scene = petrel(Manner::default());
+    let scene = petrel(Quirks::default());
     assert_eq!(scene.update().0.code, ExitCode::Done);
     scene.back_into_update_mode();
     let (report, events) = scene.update_with(PETREL_UF2, |request| request.rewrite = false);
@@ -307,8 +307,8 @@ fn only_what_changed_is_sent() {
     assert_eq!(scene.condition(), Condition::Application, "ejected");
 
     for (erases_all, code) in [(false, ExitCode::Done), (true, ExitCode::Differs)] {
-        let loader = vaka_sim::bootloader::uf2::Manner { erases_all, ..Default::default() };
-        let scene = petrel(Manner { loader, ..Manner::default() });
+        let loader = vaka_sim::bootloader::uf2::Quirks { erases_all, ..Default::default() };
+        let scene = petrel(Quirks { loader, ..Quirks::default() });
         assert_eq!(scene.update().0.code, ExitCode::Done);
         lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0C10_4900, &[0; 4]);
         scene.back_into_update_mode();
@@ -337,7 +337,7 @@ fn only_what_changed_is_sent() {
 /// the texts take a sector each, the region's 558 KiB as blocks 2232.
 #[test]
 fn blocks_go_where_no_file_is() {
-    let scene = petrel(Manner::default());
+    let scene = petrel(Quirks::default());
     assert_eq!(scene.update().0.code, ExitCode::Done);
     let world = lock(&scene.world);
     let written = world.bulk_log(PORT).iter().filter(|(_, head)| head.starts_with(b"USBC") && head[15] == 0x2A);
@@ -350,12 +350,12 @@ fn blocks_go_where_no_file_is() {
 fn of_several_families_the_units_own_is_sent() {
     let other = uf2::write(&image_of(PETREL_BINARY, 0x0800_0000), Some(0xAAAA_0001)).unwrap();
     let both = [&other[..], PETREL_UF2].concat();
-    let scene = petrel(Manner::default());
+    let scene = petrel(Quirks::default());
     let (report, events) = scene.update_with(&both, |_| {});
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
     let strange = [&other[..], &uf2::write(&image_of(PETREL_BINARY, 0x0C10_4000), Some(2)).unwrap()].concat();
-    let scene = petrel(Manner::default());
+    let scene = petrel(Quirks::default());
     let (report, events) = scene.update_with(&strange, |_| {});
     assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
 }
@@ -363,9 +363,9 @@ fn of_several_families_the_units_own_is_sent() {
 /// A file without a family is sent only when that is agreed to.
 #[test]
 fn a_file_that_names_no_chip_needs_an_agreement() {
-    let scene = petrel(Manner::default());
+    let scene = petrel(Quirks::default());
     let as_hex = hex::write(&image_of(PETREL_BINARY, 0x0C10_4000));
-    let (report, events) = scene.update_with(&as_hex, |request| request.agreed = vec!["no-family".into()]);
+    let (report, events) = scene.update_with(&as_hex, |request| request.consents = vec!["no-family".into()]);
     assert_eq!(report.code, ExitCode::Done, "{:?}", failure(&events));
     assert!(scene.holds_image());
 }
@@ -374,8 +374,8 @@ fn a_file_that_names_no_chip_needs_an_agreement() {
 /// called checked.
 #[test]
 fn what_cannot_be_read_is_called_accepted() {
-    let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
-    let scene = petrel(Manner { loader, ..Manner::default() });
+    let loader = vaka_sim::bootloader::uf2::Quirks { shows_nothing: true, ..Default::default() };
+    let scene = petrel(Quirks { loader, ..Quirks::default() });
     let (report, events) = scene.update();
     assert_eq!(
         (report.code, report.check, report.bytes_checked),
@@ -391,8 +391,8 @@ fn what_cannot_be_read_is_called_accepted() {
 #[test]
 fn only_who_wants_it_read_hears_that_it_cannot_be() {
     for (read_back, warned) in [(true, true), (false, false)] {
-        let loader = vaka_sim::bootloader::uf2::Manner { shows_nothing: true, ..Default::default() };
-        let scene = petrel(Manner { loader, ..Manner::default() });
+        let loader = vaka_sim::bootloader::uf2::Quirks { shows_nothing: true, ..Default::default() };
+        let scene = petrel(Quirks { loader, ..Quirks::default() });
         let (report, events) = scene.update_with(PETREL_UF2, |request| request.read_back = read_back);
         assert_eq!((report.code, report.check), (ExitCode::Done, Check::Accepted), "{:?}", failure(&events));
         let told = warnings(&events).iter().any(|warning| matches!(warning, Warning::NoReadBackFile { .. }));
@@ -478,7 +478,7 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
     let mut ends = std::collections::BTreeMap::new();
     for number in 0..CASES {
         let kinds =
-            [FaultKind::Stall, FaultKind::Silence, FaultKind::Short, FaultKind::Pull(Some(Duration::from_secs(1)))];
+            [FaultKind::Stall, FaultKind::Timeout, FaultKind::Short, FaultKind::Pull(Some(Duration::from_secs(1)))];
         let faults: Vec<Fault> = (0..random.below(3))
             .map(|_| Fault { at: 1 + random.below(120) as u64, kind: random.pick(&kinds) })
             .collect();
@@ -499,8 +499,8 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
         }
         for (after, hand) in [(300, "pull"), (500, "hold MARK"), (700, "plug"), (900, "release MARK")] {
             if random.below(4) > 0 {
-                let hand = hand.parse::<Hand>().unwrap();
-                lock(&scene.world).hand_later(PORT, Duration::from_millis(after + random.below(200) as u64), hand);
+                let hand = hand.parse::<UserAction>().unwrap();
+                lock(&scene.world).act_later(PORT, Duration::from_millis(after + random.below(200) as u64), hand);
             }
         }
         let mut file = random.pick(&files);
@@ -509,15 +509,15 @@ fn whatever_comes_together_no_unit_with_a_disk_is_harmed() {
             file[place] ^= 1 << random.below(8);
         }
         let label = random.pick(&[None, None, None, Some("pb1"), Some("pb2"), Some("d1"), Some("i1")]);
-        let agreed = ["no-family", "older-version"].map(String::from)[..random.below(3)].to_vec();
+        let consents = ["no-family", "older-version"].map(String::from)[..random.below(3)].to_vec();
         let (rewrite, read_back) = (random.below(2) == 0, random.below(4) > 0);
         let (report, _) = scene.update_with(&file, |request| {
             request.label = label.map(String::from);
-            (request.agreed, request.rewrite, request.read_back) = (agreed.clone(), rewrite, read_back);
+            (request.consents, request.rewrite, request.read_back) = (consents.clone(), rewrite, read_back);
             request.plan_only = number % 16 == 0;
         });
         scene.clock.sleep(Duration::from_secs(5));
-        let words = format!("{words}, label {label:?}, agreed {agreed:?}: {report:?}");
+        let words = format!("{words}, label {label:?}, agreed {consents:?}: {report:?}");
         scene.assert_unharmed(&words);
         let memory = || lock(&scene.world).unit(PORT).unwrap().flash().bytes().to_vec();
         match report.outcome {

@@ -24,7 +24,7 @@ use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_testkit::Random;
 use vaka_usb::Clock;
@@ -82,7 +82,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
         let back = Duration::from_millis(random.below(3000) as u64);
         let kinds = [
             FaultKind::Stall,
-            FaultKind::Silence,
+            FaultKind::Timeout,
             FaultKind::Short,
             FaultKind::Pull(None),
             FaultKind::Pull(Some(back)),
@@ -97,7 +97,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
     let starts = [0x0A00_0000, 0x0A00_2400, 0x0A00_2400, 0x0A00_3000, 0x0A00_3000, 0x0A00_2401, 0];
     let at = (vaka_image::read(&file, ReadOptions::default()) == Err(vaka_image::ReadError::NoAddress))
         .then(|| Address::new(random.pick(&starts)));
-    let agreed = ["older-version", "larger-memory", "layout", "no-sheet"].map(String::from);
+    let consents = ["older-version", "larger-memory", "layout", "no-sheet"].map(String::from);
     let labels =
         [None, Some("r1"), Some("r1"), Some("r2"), Some("r2"), Some("SKI-TERN R1"), Some("OYS-240"), Some("r3")];
     let request = Request {
@@ -105,12 +105,12 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
         options: ReadOptions { at, ..ReadOptions::default() },
         label: random.pick(&labels).map(String::from),
         wait: Duration::from_secs(3),
-        agreed: agreed[..random.below(5)].to_vec(),
+        consents: consents[..random.below(5)].to_vec(),
         plan_only: random.once_in(10),
         read_back: random.below(4) > 0,
         keep: Vec::new(),
         shelf: None,
-        clear_all: random.once_in(10),
+        erase_all: random.once_in(10),
         ..Request::new(&[])
     };
     let clock = Arc::new(VirtualClock::default());
@@ -120,10 +120,10 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
     // Somebody presses the buttons, in some order, at some time.
     for (after, hand) in [(500, "hold SET"), (700, "tap RESET"), (900, "release SET")] {
         if random.below(5) > 0 {
-            world.hand_later(
+            world.act_later(
                 "1-1",
                 Duration::from_millis(after + random.below(300) as u64),
-                hand.parse::<Hand>().unwrap(),
+                hand.parse::<UserAction>().unwrap(),
             );
         }
     }

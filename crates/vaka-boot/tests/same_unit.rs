@@ -19,7 +19,7 @@ use vaka_boot::warning::Warning;
 use vaka_core::event::{ExitCode, Report, StepName, StepState};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::petrel::{Board, Petrel};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_testkit::Random;
 use vaka_usb::Clock;
@@ -57,13 +57,13 @@ fn of_two_equal_units_always_the_right_one_is_updated() {
             for _ in 0..random.below(12) {
                 at += random.below(900) as u64;
                 let hand = random.pick(&["pull", "plug", "hold BOOT", "release BOOT", "plug", "pull"]);
-                hands.hand_later(OTHER, Duration::from_millis(at), hand.parse::<Hand>().unwrap());
+                hands.act_later(OTHER, Duration::from_millis(at), hand.parse::<UserAction>().unwrap());
             }
             drop(hands);
             let (file, bytes) = if round % 2 == 0 { (scene.file, scene.binary) } else { (old, old_bytes) };
             let request = Request {
                 unit: Some(random.pick(&[Selector::Port(PORT.into()), Selector::Serial("G-00031".into())])),
-                agreed: vec!["older-version".into()],
+                consents: vec!["older-version".into()],
                 rewrite: random.once_in(3),
                 wait: Duration::from_secs(8),
                 ..Request::new(file)
@@ -81,14 +81,14 @@ fn of_two_equal_units_always_the_right_one_is_updated() {
 }
 
 /// Two Petrels; the first is to be updated, the second lies beside the bench.
-fn petrels(serial_stays: bool) -> Scene {
+fn petrels(stable_serial: bool) -> Scene {
     let mut scene = Scene::petrel(Petrel::new(Board::Pb1, "P-00112"), Vec::new());
-    let text = support::PETREL.replace("serial_stays = true", &format!("serial_stays = {serial_stays}"));
+    let text = support::PETREL.replace("stable_serial = true", &format!("stable_serial = {stable_serial}"));
     scene.sheets = vec![sheet_with(&text, &[])];
     let mut other = Petrel::new(Board::Pb1, "P-00113");
-    vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+    vaka_sim::unit::Unit::act(&mut other, Duration::ZERO, &UserAction::Pull);
     lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
-    scene.hand_at(Duration::from_secs(1), "pull");
+    scene.act_at(Duration::from_secs(1), "pull");
     scene
 }
 
@@ -113,7 +113,7 @@ fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
         };
         let mut was_moved = false;
         let (report, said) = run(&scene, &request, |event| {
-            if !matches!(event, Event::Gone { .. }) || std::mem::replace(&mut was_moved, true) {
+            if !matches!(event, Event::Detached { .. }) || std::mem::replace(&mut was_moved, true) {
                 return;
             }
             let mut world = lock(&scene.world);
@@ -122,7 +122,7 @@ fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
             }
             let port = if other_comes { PORT } else { to };
             for (after, hand) in [(300, "hold MARK"), (500, "plug"), (600, "release MARK")] {
-                world.hand_later(port, Duration::from_millis(after), hand.parse::<Hand>().unwrap());
+                world.act_later(port, Duration::from_millis(after), hand.parse::<UserAction>().unwrap());
             }
         });
         let what = format!("{stays} {to} {other_comes}: {said}");
@@ -152,7 +152,7 @@ fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
     let fault = Fault { at: 40, kind: FaultKind::Pull(None) };
     let scene = Scene::gannet(Gannet::new("G-00031").in_boot_mode(), vec![fault], support::GANNET);
     let mut other = Gannet::new("G-00032");
-    vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+    vaka_sim::unit::Unit::act(&mut other, Duration::ZERO, &UserAction::Pull);
     lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
     let untouched = lock(&scene.world).unit(OTHER).unwrap().flash().bytes().to_vec();
     let request = Request { wait: Duration::from_secs(8), rewrite: true, ..Request::new(scene.file) };
@@ -163,7 +163,7 @@ fn another_unit_on_the_port_of_a_lost_one_is_left_alone() {
             let mut world = lock(&scene.world);
             assert!(world.swap(PORT, OTHER));
             for (after, hand) in [(100, "hold BOOT"), (200, "plug")] {
-                world.hand_later(PORT, Duration::from_millis(after), hand.parse::<Hand>().unwrap());
+                world.act_later(PORT, Duration::from_millis(after), hand.parse::<UserAction>().unwrap());
             }
         }
     });
@@ -192,11 +192,11 @@ fn only_the_unit_itself_confirms_its_update() {
         ("it stays", true, ExitCode::Done, ""),
     ];
     for (does, stays, code, words) in cases {
-        let text = support::GANNET.replace("serial_stays = true", &format!("serial_stays = {stays}"));
+        let text = support::GANNET.replace("stable_serial = true", &format!("stable_serial = {stays}"));
         let scene = Scene::gannet(Gannet::new("G-00031"), Vec::new(), &text);
         let mut other = Gannet::new("G-00032");
         vaka_sim::unit::Unit::flash_mut(&mut other).put(gannet::APPLICATION_REGION.start, image);
-        vaka_sim::unit::Unit::hand(&mut other, Duration::ZERO, &Hand::Pull);
+        vaka_sim::unit::Unit::act(&mut other, Duration::ZERO, &UserAction::Pull);
         lock(&scene.world).plug(OTHER, Box::new(other), Vec::new());
         let request = Request {
             unit: Some(Selector::Port(PORT.into())),
@@ -211,15 +211,15 @@ fn only_the_unit_itself_confirms_its_update() {
                 return;
             }
             let mut world = lock(&scene.world);
-            world.hand(PORT, &Hand::Pull);
+            world.act(PORT, &UserAction::Pull);
             assert!(world.swap(PORT, OTHER));
             let port = if does == "it is moved" { OTHER } else { PORT };
-            world.hand_later(port, Duration::from_millis(500), Hand::Plug);
+            world.act_later(port, Duration::from_millis(500), UserAction::Plug);
         });
         assert_eq!(report.code, code, "{does} {stays}: {said}");
         assert!(said.contains(words), "{does} {stays}: {said}");
         if does == "it is moved" && code == ExitCode::Done {
-            assert_eq!(report.next.unwrap().port, OTHER);
+            assert_eq!(report.application.unwrap().port, OTHER);
         }
     }
 }

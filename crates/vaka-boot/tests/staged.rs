@@ -1,6 +1,6 @@
 //! A Tern from a blank board, in two stages: its own bootloader over the chip's boot
 //! mode, then its application over that bootloader. In virtual time, and judged by the
-//! stand-in's own memory.
+//! simulated unit's own memory.
 
 #![allow(clippy::unwrap_used)]
 
@@ -23,7 +23,7 @@ use vaka_core::release::Release;
 use vaka_core::release::manifest::{ExternalStep, Loss, STANDARD, Stage};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 use vaka_usb::{Bus, Clock};
 
@@ -33,12 +33,12 @@ const LOADER: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-loader-
 const OTHER_LOADER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-loader-1.1.0.hex");
 const OTHER_HEX: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
 
-/// The two stages; `foreign` makes the second another tool's.
-fn release(foreign: Option<ExternalStep>) -> Release {
-    let stage = |name: &str, stage: Option<&str>, foreign, images| Stage {
+/// The two stages; `external` makes the second another tool's.
+fn release(external: Option<ExternalStep>) -> Release {
+    let stage = |name: &str, stage: Option<&str>, external, images| Stage {
         name: name.into(),
         stage: stage.map(Into::into),
-        foreign,
+        external,
         images,
     };
     let loaders = vec![
@@ -47,7 +47,7 @@ fn release(foreign: Option<ExternalStep>) -> Release {
     ];
     let applications = vec![entry("app-r1.hex", "r1", &[]), entry("app-r2.hex", "r2", &[])];
     let stages =
-        vec![stage("Bootloader", Some("loader"), None, loaders), stage("Application", None, foreign, applications)];
+        vec![stage("Bootloader", Some("loader"), None, loaders), stage("Application", None, external, applications)];
     let loses = vec![Loss { id: "old-loader".into(), what: "the bootloader that is in it".into() }];
     let members = [
         ("loader-r1.hex", LOADER_HEX),
@@ -87,13 +87,13 @@ impl StageHooks for Hands<'_> {
     fn begins(&mut self, _: usize) {}
 
     /// The other tool: writes into the flash itself, and starts the unit.
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
+    fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
         assert_eq!((name, bytes), ("app-r1.hex", support::TERN_HEX));
         if self.1 {
             let mut world = lock(&self.0.world);
             let start = Tern::application_region(Revision::R1).start;
             world.unit(PORT).unwrap().flash_mut().put(start, support::TERN_BINARY);
-            world.hand_later(PORT, Duration::from_secs(2), Hand::Tap("RESET".into()));
+            world.act_later(PORT, Duration::from_secs(2), UserAction::Tap("RESET".into()));
         }
         Ok(name.to_owned())
     }
@@ -120,7 +120,7 @@ fn run_with(
     let staged = ReleaseInstall { buses: &buses, guard: None, sheet: &scene.sheets[0], release, build: STANDARD };
     let mut request = Request {
         wait: Duration::from_secs(6),
-        agreed: vec!["lose-old-loader".into()],
+        consents: vec!["lose-old-loader".into()],
         label: Some("r1".into()),
         ..Request::new(&[])
     };
@@ -157,7 +157,7 @@ fn states(events: &[Event]) -> Vec<(usize, StageState)> {
 
 fn hands(events: &[Event]) -> Vec<String> {
     let action = |event: &Event| match event {
-        Event::Hand { hand, .. } => Some(hand.action.clone()),
+        Event::ManualStep { step, .. } => Some(step.action.clone()),
         _ => None,
     };
     events.iter().filter_map(action).collect()
@@ -175,7 +175,7 @@ const BOTH: [(usize, StageState); 6] = [
 #[test]
 fn a_blank_board_becomes_a_unit_in_two_stages() {
     let scene = blank(Vec::new());
-    lock(&scene.world).hand_later(PORT, Duration::from_secs(2), Hand::Plug);
+    lock(&scene.world).act_later(PORT, Duration::from_secs(2), UserAction::Plug);
     let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
     assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{events:#?}");
     assert_eq!(states(&events), BOTH);
@@ -185,30 +185,30 @@ fn a_blank_board_becomes_a_unit_in_two_stages() {
     assert_eq!(undone, ["Pull the cable.", "Set jumper J3 back to BAT.", "Put the battery back."]);
     assert_eq!(hands(&events)[hands(&events).len() - 3..], undone);
     // Nobody pulled the cable, and the bus shows that.
-    assert!(report.undo.iter().all(|undone| !undone.seen));
+    assert!(report.undo.iter().all(|undone| !undone.done));
 }
 
 /// That the cable is pulled at the end is seen on the bus; a jumper is nobody's to see.
 #[test]
 fn what_is_undone_is_seen_where_it_can_be() {
     let scene = blank(Vec::new());
-    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
-    lock(&scene.world).hand_later(PORT, Duration::from_secs(7), Hand::Pull);
+    lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
+    lock(&scene.world).act_later(PORT, Duration::from_secs(7), UserAction::Pull);
     let (report, events) = run(&scene, &release(None), &mut Helpful(true), false);
     assert_eq!(report.code, ExitCode::Done, "{events:#?}");
-    let seen: Vec<bool> = report.undo.iter().map(|undone| undone.seen).collect();
+    let seen: Vec<bool> = report.undo.iter().map(|undone| undone.done).collect();
     assert_eq!(seen, [true, false, false], "{events:#?}");
 }
 
 /// What is lost is agreed to before the first change, and only the plan changes nothing.
 #[test]
 fn nothing_is_changed_before_the_loss_is_agreed_to() {
-    for (agreed, plan_only, code) in [(false, false, ExitCode::Refused), (true, true, ExitCode::Done)] {
+    for (consents, plan_only, code) in [(false, false, ExitCode::Refused), (true, true, ExitCode::Done)] {
         let scene = Scene::tern_r1(Vec::new());
         let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, |request| {
             request.plan_only = plan_only;
-            if !agreed {
-                request.agreed.clear();
+            if !consents {
+                request.consents.clear();
             }
         });
         assert_eq!(report.code, code, "{events:#?}");
@@ -216,7 +216,7 @@ fn nothing_is_changed_before_the_loss_is_agreed_to() {
         let plans = events.iter().filter(|event| matches!(event, Event::Plan { .. })).count();
         assert_eq!(plans, if plan_only { 2 } else { 0 }, "{events:#?}");
         let words = format!("{events:?}");
-        assert!(agreed || words.contains("lose-old-loader"), "{words}");
+        assert!(consents || words.contains("lose-old-loader"), "{words}");
     }
 }
 
@@ -225,7 +225,7 @@ fn nothing_is_changed_before_the_loss_is_agreed_to() {
 #[test]
 fn every_point_of_interruption_is_gone_on_from() {
     let scene = blank(Vec::new());
-    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+    lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
     run(&scene, &release(None), &mut Helpful(true), false);
     let all = scene.transfers();
     assert!(all > 80, "{all} transfers");
@@ -233,10 +233,10 @@ fn every_point_of_interruption_is_gone_on_from() {
     let (mut in_first, mut past) = (0, 0);
     for at in 1..=all {
         let scene = blank(vec![Fault { at, kind: FaultKind::Pull(None) }]);
-        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
         let (first, _) = run(&scene, &release, &mut Helpful(true), false);
         assert!(first.code != ExitCode::Done || at == all, "transfer {at}: a success without a cable");
-        scene.hand(Hand::Plug);
+        scene.act(UserAction::Plug);
         scene.clock.sleep(Duration::from_secs(1));
         assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
         if scene.condition() == Condition::Silent {
@@ -264,11 +264,11 @@ fn every_point_of_interruption_is_gone_on_from() {
 #[test]
 fn the_printed_label_does_for_all_stages() {
     let scene = blank(vec![Fault { at: 60, kind: FaultKind::Pull(None) }]);
-    lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+    lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
     let printed = |request: &mut Request<'_>| request.label = Some("SKI-TERN R1; OYS-144".into());
     let (first, _) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
     assert_ne!(first.code, ExitCode::Done);
-    scene.hand(Hand::Plug);
+    scene.act(UserAction::Plug);
     scene.clock.sleep(Duration::from_secs(1));
     let (report, events) = run_with(&scene, &release(None), &mut Helpful(true), false, printed);
     assert_eq!(report.code, ExitCode::Done, "{events:#?}");
@@ -282,7 +282,7 @@ fn a_loose_cable_does_not_end_the_run() {
     let release = release(None);
     for at in (1..90).step_by(7) {
         let scene = blank(vec![Fault { at, kind: FaultKind::Pull(Some(Duration::from_millis(300))) }]);
-        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
         let (report, _) = run(&scene, &release, &mut Helpful(true), false);
         assert_ne!(scene.condition(), Condition::Bricked, "transfer {at}");
         if report.code == ExitCode::Done {
@@ -314,7 +314,7 @@ fn the_second_stage_may_be_another_tools() {
     ];
     for (shows, says, works, is_there, code) in cases {
         let scene = blank(Vec::new());
-        lock(&scene.world).hand_later(PORT, Duration::from_secs(1), Hand::Plug);
+        lock(&scene.world).act_later(PORT, Duration::from_secs(1), UserAction::Plug);
         let operator: &mut dyn Operator = if is_there { &mut Helpful(says) } else { &mut Unattended };
         let (report, events) = run(&scene, &release(Some(by_probe(shows))), operator, works);
         let what = format!("{shows:?} {says} {works} {is_there}");
@@ -325,7 +325,7 @@ fn the_second_stage_may_be_another_tools() {
             continue;
         }
         let handed = events.iter().find_map(|event| match event {
-            Event::HandedOut { file, sha256, .. } => Some((file.clone(), sha256.clone())),
+            Event::Exported { file, sha256, .. } => Some((file.clone(), sha256.clone())),
             _ => None,
         });
         // By sha256sum, of the demo's file.

@@ -12,10 +12,10 @@ use support::{FAULT_KINDS, GANNET, Scene, TERN, TERN_BINARY as BINARY, TERN_HEX 
 use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_image::address::Address;
 use vaka_image::{Image, ReadOptions, hex};
-use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu::Quirks;
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::Fault;
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
@@ -23,7 +23,7 @@ use vaka_sim::world::lock;
 /// Units whose updates are broken at every transfer: by address, plain DFU from
 /// update mode, and plain DFU with all of its way from the application.
 fn faulty(kind: usize, faults: Vec<Fault>) -> Scene {
-    let manners = Manner::default();
+    let manners = Quirks::default();
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
     match kind {
         0 => Scene::tern_r1(faults),
@@ -91,7 +91,7 @@ fn a_bit_that_is_lost_in_the_padding_is_found() {
     // The last block differs, so none of its bytes counts: 20 blocks of 1 KiB do.
     assert_eq!(report.bytes_checked, 20 * 1024);
     let FailureKind::Differs(found) = *failure(&events).unwrap().kind else { panic!("{:?}", failure(&events)) };
-    assert_eq!((found.bytes, found.wanted, found.found), (1, 0xFF, 0x7F));
+    assert_eq!((found.bytes, found.expected, found.found), (1, 0xFF, 0x7F));
 }
 
 #[test]
@@ -127,7 +127,7 @@ fn the_time_is_what_the_unit_asked_for_and_hardly_more() {
     let scene = Scene::tern_r1(Vec::new());
     let (report, _) = scene.update();
     let spent = |name: &str| {
-        let found = report.durations_ms.iter().find(|(step, _)| step.words() == name);
+        let found = report.durations_ms.iter().find(|(step, _)| step.as_str() == name);
         found.map(|(_, ms)| *ms).unwrap()
     };
     // By hand: 7 sectors of 3 KiB at 10 ms a KiB and a tenth more; 21 blocks of
@@ -148,7 +148,7 @@ fn not_back_is_told_apart() {
     let pulled = Scene::tern_r1(Vec::new());
     // Erase, write, read back and the leave request take some 0.45 s; then the
     // unit is dark for a quarter of a second.
-    lock(&pulled.world).hand_later("1-1", Duration::from_millis(550), Hand::Pull);
+    lock(&pulled.world).act_later("1-1", Duration::from_millis(550), UserAction::Pull);
     let other_id = tern_with(&TERN.replace("id = \"1209:0001\"", "id = \"1209:0007\""));
     let other_name = tern_with(&TERN.replace("product = \"Tern tide gauge\"", "product = \"Tern\""));
     // The sheet looks for the version where the image has its length.

@@ -1,8 +1,8 @@
-//! Everything that happens, as one stream of values.
+//! Events: the single stream that reports all work.
 //!
-//! Engines emit events; the program turns them into text, JSON Lines or a record, and adds
-//! the time. Engines emit failures and warnings as typed values; [`Event::with_words`] replaces
-//! them by sentences before an event leaves the program.
+//! Engines emit events; the program adds the time and prints them as text or JSON Lines, or
+//! records them in the journal. Engines emit failures and warnings as typed values;
+//! [`Event::with_words`] replaces them with sentences before an event leaves the program.
 
 use std::time::Duration;
 
@@ -19,331 +19,331 @@ use crate::volume::VisibleFile;
 use vaka_base::version::Version;
 use vaka_image::address::{Address, Span};
 
-/// One thing that happened.
+/// A report of one observation, decision or piece of work.
 ///
-/// `F` is the type of a failure and `W` the type of a warning: values of the engine, or, by
-/// default, the sentences that the program shows and writes.
+/// `F` is the type of a failure and `W` the type of a warning: typed values inside the engine,
+/// sentences (the defaults) in the program's output.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema), schemars(rename = "Event"))]
 #[serde(tag = "event", rename_all = "kebab-case")]
 #[non_exhaustive]
 pub enum Event<F = FailureText, W = String> {
-    /// A unit came, or was found.
-    Seen(Box<Seen>),
-    /// A unit left the bus.
-    Gone {
-        /// Where it was.
+    /// A unit is attached.
+    Attached(Box<AttachedUnit>),
+    /// A unit was detached from the bus.
+    Detached {
+        /// The unit's former location.
         unit: String,
-        /// Its ids.
+        /// The unit's USB ids.
         id: UsbId,
     },
-    /// One fact about unit or image.
+    /// One observation of unit or image.
     Evidence {
-        /// Where the unit is; none if only a file was judged.
+        /// The unit's location; none if only a file was judged.
         #[serde(skip_serializing_if = "Option::is_none")]
         unit: Option<String>,
-        /// The fact.
+        /// The observation.
         #[serde(flatten)]
         evidence: Evidence,
     },
-    /// A verdict was made, with all its evidence.
+    /// A verdict with all its evidence.
     Verdict {
-        /// Where the unit is; none if only a file was judged.
+        /// The unit's location; none if only a file was judged.
         #[serde(skip_serializing_if = "Option::is_none")]
         unit: Option<String>,
         /// The verdict.
         #[serde(flatten)]
         verdict: Verdict,
     },
-    /// The plan was made.
+    /// The complete plan.
     Plan {
-        /// Where the unit is.
+        /// The unit's location.
         unit: String,
-        /// Whether a final verdict stands behind it.
+        /// The phase of the verdict that the plan follows from.
         phase: Phase,
         /// The plan.
         #[serde(flatten)]
         plan: Plan,
     },
-    /// A release was chosen, and is whole.
-    Release(ReleaseSeen),
-    /// A stage of a release: what it will do, or where it stands.
+    /// The release that was selected and verified.
+    Release(SelectedRelease),
+    /// The state of one stage of a release.
     Stage {
-        /// Which, from 1.
+        /// The stage's number, from 1.
         number: usize,
-        /// Of how many.
+        /// The number of stages.
         of: usize,
-        /// Its name.
+        /// The stage's name.
         name: String,
-        /// What it does, in one line.
+        /// A summary in one line.
         text: String,
-        /// Where it stands.
+        /// The progress of the stage.
         state: StageState,
     },
-    /// A checked file was handed out for another tool.
-    HandedOut {
-        /// Where it is.
+    /// A verified file was exported for an external tool.
+    Exported {
+        /// Path of the file.
         file: String,
-        /// Its SHA-256 in hex.
+        /// SHA-256 of the file, in hex.
         sha256: String,
-        /// Which tool it is for.
+        /// The external tool.
         tool: String,
     },
-    /// A step begins or ends.
+    /// A step starts or is done.
     Step {
-        /// Where the unit is.
+        /// The unit's location.
         unit: String,
-        /// Which.
+        /// The step.
         step: StepName,
-        /// Begins or ends.
+        /// Whether the step starts or is done.
         state: StepState,
-        /// What it will do, or did.
+        /// The action, in one line.
         text: String,
-        /// Bytes in it.
+        /// Bytes that the step covers.
         #[serde(skip_serializing_if = "Option::is_none")]
         bytes: Option<u64>,
-        /// USB transfers it took, once it is done.
+        /// USB transfers used, once the step is done.
         #[serde(skip_serializing_if = "Option::is_none")]
         transfers: Option<u64>,
     },
-    /// A person has to do something.
-    Hand {
-        /// Where the unit is.
+    /// A step that the user performs.
+    ManualStep {
+        /// The unit's location.
         unit: String,
-        /// Which of how many, from 1.
+        /// The step's number, from 1.
         number: usize,
-        /// How many.
+        /// The number of manual steps.
         of: usize,
-        /// What.
+        /// The step.
         #[serde(flatten)]
-        hand: ManualStep,
+        step: ManualStep,
     },
-    /// The manual steps of a unit that are still to be undone; repeated when the list changes.
-    Owed {
-        /// Where the unit is.
+    /// The manual steps of a unit that the user has still to undo; emitted when the list changes.
+    PendingUndo {
+        /// The unit's location.
         unit: String,
-        /// What to do, in order. Empty once everything is undone.
+        /// The undo actions, in order. Empty once all are done.
         steps: Vec<String>,
     },
-    /// Something is waited for; repeated while it lasts.
+    /// The run waits; emitted repeatedly meanwhile.
     Waiting {
-        /// For what.
+        /// The awaited event.
         waiting_for: String,
-        /// How long it may still take, in milliseconds, where that is known.
+        /// Time until the deadline in milliseconds, if there is one.
         left_ms: Option<u64>,
     },
-    /// Bytes were moved.
+    /// Progress of a step in bytes.
     Progress {
-        /// Where the unit is.
+        /// The unit's location.
         unit: Arc<str>,
-        /// In which step.
+        /// The step.
         step: StepName,
         /// The region.
         region: Arc<str>,
         /// Bytes done.
         done: u64,
-        /// Bytes in all.
+        /// Total bytes.
         total: u64,
     },
-    /// Something that does not stop the work, but should be known.
+    /// A warning; work continues.
     Warning {
-        /// What.
+        /// The warning.
         text: W,
     },
-    /// A frame that was not what its dialect expects, field by field.
+    /// A frame that does not match its dialect, field by field.
     Frame {
-        /// Of which exchange.
+        /// The exchange that the frame belongs to.
         exchange: String,
-        /// What was wrong first.
-        words: String,
-        /// All of it.
+        /// The first mismatch.
+        problem: String,
+        /// All fields of the frame.
         fields: Vec<FrameField>,
     },
-    /// Something about this machine or its bench, and what cures it.
+    /// A finding about this machine or its bench.
     Finding(Finding),
-    /// What stopped the work.
+    /// The failure that ended the work.
     Error(F),
     /// The last event of an update.
     Result(Box<Report>),
 }
 
 impl<F, W> Event<F, W> {
-    /// The same event with sentences in place of the failure or the warning that it holds.
+    /// Converts the failure or warning that the event holds to sentences.
     pub fn with_words(self, failure: impl FnOnce(F) -> FailureText, warning: impl FnOnce(W) -> String) -> Event {
         match self {
             Self::Error(value) => Event::Error(failure(value)),
             Self::Warning { text } => Event::Warning { text: warning(text) },
-            Self::Seen(seen) => Event::Seen(seen),
-            Self::Gone { unit, id } => Event::Gone { unit, id },
+            Self::Attached(unit) => Event::Attached(unit),
+            Self::Detached { unit, id } => Event::Detached { unit, id },
             Self::Evidence { unit, evidence } => Event::Evidence { unit, evidence },
             Self::Verdict { unit, verdict } => Event::Verdict { unit, verdict },
             Self::Plan { unit, phase, plan } => Event::Plan { unit, phase, plan },
             Self::Release(release) => Event::Release(release),
             Self::Stage { number, of, name, text, state } => Event::Stage { number, of, name, text, state },
-            Self::HandedOut { file, sha256, tool } => Event::HandedOut { file, sha256, tool },
+            Self::Exported { file, sha256, tool } => Event::Exported { file, sha256, tool },
             Self::Step { unit, step, state, text, bytes, transfers } => {
                 Event::Step { unit, step, state, text, bytes, transfers }
             }
-            Self::Hand { unit, number, of, hand } => Event::Hand { unit, number, of, hand },
-            Self::Owed { unit, steps } => Event::Owed { unit, steps },
+            Self::ManualStep { unit, number, of, step } => Event::ManualStep { unit, number, of, step },
+            Self::PendingUndo { unit, steps } => Event::PendingUndo { unit, steps },
             Self::Waiting { waiting_for, left_ms } => Event::Waiting { waiting_for, left_ms },
             Self::Progress { unit, step, region, done, total } => Event::Progress { unit, step, region, done, total },
-            Self::Frame { exchange, words, fields } => Event::Frame { exchange, words, fields },
+            Self::Frame { exchange, problem, fields } => Event::Frame { exchange, problem, fields },
             Self::Finding(finding) => Event::Finding(finding),
             Self::Result(report) => Event::Result(report),
         }
     }
 }
 
-/// Something that was found out about a machine and its bench.
+/// A finding about a machine and its bench.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Finding {
-    /// What was looked at, in a word: `usb`, `rights`, `driver`, …
+    /// The topic in one word: `usb`, `rights`, `driver`, …
     pub topic: &'static str,
-    /// What it is about: a bus, a place, a file.
+    /// The object examined: a bus, a location, a file.
     pub about: String,
-    /// How much it matters.
-    pub weight: Severity,
-    /// What was found.
-    pub says: String,
-    /// What cures it.
+    /// How serious the finding is.
+    pub severity: Severity,
+    /// The finding.
+    pub message: String,
+    /// The remedy.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub cure: Option<String>,
+    pub remedy: Option<String>,
 }
 
-/// How much a finding matters.
+/// How serious a finding is.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Severity {
-    /// It is as it should be.
-    Fine,
-    /// It may matter.
+    /// No action is needed.
+    Ok,
+    /// Possibly relevant.
     Note,
-    /// It is in the way.
+    /// An obstacle to updates.
     Problem,
 }
 
 impl Finding {
-    /// Something that is as it should be.
-    pub fn fine(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
-        Self { topic, about: about.into(), weight: Severity::Fine, says: says.into(), cure: None }
+    /// A finding that needs no action.
+    pub fn ok(topic: &'static str, about: impl Into<String>, message: impl Into<String>) -> Self {
+        Self { topic, about: about.into(), severity: Severity::Ok, message: message.into(), remedy: None }
     }
 
-    /// Something that may matter.
-    pub fn note(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
-        Self { weight: Severity::Note, ..Self::fine(topic, about, says) }
+    /// A finding that may be relevant.
+    pub fn note(topic: &'static str, about: impl Into<String>, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Note, ..Self::ok(topic, about, message) }
     }
 
-    /// Something that is in the way.
-    pub fn problem(topic: &'static str, about: impl Into<String>, says: impl Into<String>) -> Self {
-        Self { weight: Severity::Problem, ..Self::fine(topic, about, says) }
+    /// An obstacle to updates.
+    pub fn problem(topic: &'static str, about: impl Into<String>, message: impl Into<String>) -> Self {
+        Self { severity: Severity::Problem, ..Self::ok(topic, about, message) }
     }
 
-    /// Says what cures it.
+    /// Adds the remedy.
     #[must_use]
-    pub fn cure(mut self, cure: impl Into<String>) -> Self {
-        self.cure = Some(cure.into());
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = Some(remedy.into());
         self
     }
 }
 
-/// One field of a frame as it came.
+/// One field of a received frame.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FrameField {
-    /// As the dialect writes it.
+    /// The field as the dialect writes it.
     pub field: String,
-    /// Its bytes, as hex pairs.
+    /// The received bytes, as hex pairs.
     pub bytes: String,
-    /// What they say, or what was expected.
-    pub says: String,
-    /// Whether this is what did not fit.
-    pub is_wrong: bool,
+    /// The decoded value, or the expected one.
+    pub meaning: String,
+    /// Whether this field does not match.
+    pub is_mismatch: bool,
 }
 
-/// A unit that was seen.
+/// An attached unit.
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct Seen {
-    /// Where it is.
+pub struct AttachedUnit {
+    /// Location: bus and port.
     pub unit: String,
-    /// Its bus.
+    /// Name of the bus.
     pub bus: String,
-    /// Its port there.
+    /// Port path on the bus.
     pub port: String,
-    /// Its ids.
+    /// USB ids.
     pub id: UsbId,
-    /// Its mode.
+    /// Current mode.
     pub mode: Mode,
-    /// The product's name, if a sheet knows it.
+    /// Name of the product, if a sheet describes it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
-    /// The variants it can be.
+    /// Possible variants.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub variants: Vec<VariantId>,
-    /// Its serial number.
+    /// Serial number.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub serial: Option<String>,
-    /// Its application's version.
+    /// Version of the application.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub version: Option<Version>,
-    /// The memory layout it reports.
+    /// Memory layout that the unit reports.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub layout: Option<String>,
-    /// The disk's label, if it shows one.
+    /// Label of the disk that the unit shows.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub disk: Option<String>,
-    /// The folder that the system shows that disk as.
+    /// Folder where the system has mounted that disk.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub folder: Option<String>,
-    /// The present application, as a file on its disk; an empty disk of that kind
-    /// means that there is none.
+    /// The file on the disk that shows the installed application; the file is missing if no
+    /// application is installed.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub present: Option<Present>,
-    /// What its place is called.
+    pub application_file: Option<ApplicationFile>,
+    /// The configured name of the location.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub place: Option<String>,
-    /// How fast it is connected.
+    /// USB speed.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub speed: Option<&'static str>,
-    /// Other devices that it shows, each with its ids and place.
+    /// Other USB devices of the same unit, each with ids and location.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub also: Vec<String>,
-    /// What is odd about its descriptors.
+    pub companions: Vec<String>,
+    /// Violations of the USB standard in its descriptors.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub odd: Vec<String>,
-    /// What is in the way.
+    pub warnings: Vec<String>,
+    /// The reason why the unit cannot be used.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub obstacle: Option<String>,
-    /// What cures that.
+    /// The remedy for the obstacle.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub cure: Option<String>,
-    /// What it may be, of a device that no sheet knows, by its classes alone.
+    pub remedy: Option<String>,
+    /// The kind of device, judged by its classes alone, if no sheet describes it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub hint: Option<&'static str>,
-    /// What can be done next.
+    /// Possible next actions.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub next: Vec<String>,
 }
 
-/// The file in which a unit shows its present application.
+/// The file on a unit's disk that shows the installed application.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Present {
-    /// It is there.
+pub enum ApplicationFile {
+    /// The file exists.
     File(VisibleFile),
-    /// It should be there, and is not: there is no application inside.
+    /// The file of this name is missing: no application is installed.
     Missing(String),
 }
 
-/// The name of a step that takes its time.
+/// The name of a step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)] // as the plan's steps
+#[allow(missing_docs)] // documented at the steps of the plan
 pub enum StepName {
     Enter,
     Identify,
@@ -359,8 +359,8 @@ pub enum StepName {
 }
 
 impl StepName {
-    /// For people.
-    pub fn words(self) -> &'static str {
+    /// The name as text output shows it.
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::Enter => "enter",
             Self::Identify => "identify",
@@ -377,7 +377,7 @@ impl StepName {
     }
 }
 
-/// Whether a step begins or ends.
+/// Whether a step starts or is done.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -387,85 +387,85 @@ pub enum StepState {
     Done,
 }
 
-/// A release that was chosen.
+/// The release that was selected.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
-pub struct ReleaseSeen {
-    /// Its file.
+pub struct SelectedRelease {
+    /// Path of the file.
     pub file: String,
-    /// The product's id.
+    /// Product id.
     pub product: String,
-    /// Its version.
+    /// Version.
     pub version: String,
-    /// The day it was made.
+    /// Date on which the release was made.
     pub date: String,
-    /// For whom it is.
+    /// Channel, such as `stable`.
     pub channel: String,
-    /// Which of its builds is used.
+    /// The selected build.
     pub build: String,
-    /// Its other builds.
+    /// The other builds in the release.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub other_builds: Vec<String>,
-    /// Who signed it: the key's short name, and what this machine calls it.
+    /// The signer: fingerprint of the key, and its local name.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub signer: Option<String>,
-    /// What it takes away.
+    /// Losses that the release announces.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub loses: Vec<String>,
-    /// Other releases of the product that could have been meant.
+    /// Other releases of the product among the given files.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub others: Vec<String>,
 }
 
-/// Where a stage of a release stands.
+/// The progress of a stage of a release.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum StageState {
-    /// It is going to be done.
+    /// Not started.
     Planned,
-    /// The unit is past it.
+    /// Completed before this run.
     Past,
-    /// It begins.
+    /// Started.
     Started,
-    /// It is done.
+    /// Completed by this run.
     Done,
 }
 
-/// Exit status of the program, and code of a failure.
+/// Exit status of the program, also the code of a failure.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(into = "u8")]
 #[repr(u8)]
 pub enum ExitCode {
-    /// Done, checked and confirmed.
+    /// Done, checked as requested, and confirmed where the sheet allows it.
     Done = 0,
-    /// An error of the tool itself.
+    /// Internal error.
     Internal = 1,
-    /// Wrong use of the command line.
+    /// Invalid command line.
     Usage = 2,
-    /// Image and unit do not fit, or it cannot be decided.
+    /// Image and unit do not fit, or the evidence does not decide it.
     Refused = 3,
-    /// No such unit, or none came in time.
+    /// No such unit, or none appeared in time.
     NoUnit = 4,
     /// The transfer failed.
     Transfer = 5,
-    /// Verify found a difference.
+    /// Verification found a difference.
     Differs = 6,
-    /// Written and verified, but the application did not come back.
+    /// Written and verified, but the application did not return.
     NotBack = 7,
     /// A file is damaged or unreadable.
     File = 8,
-    /// No access: rights, driver, or another program holds it.
+    /// No access: permissions, driver, or use by another program.
     Access = 9,
-    /// The work was done, but the journal or the trace could not be written to its end.
+    /// The work is done, but the journal or the trace is incomplete.
     Record = 10,
-    /// Stopped by a person at a safe point.
+    /// Stopped by the user at a safe point.
     Stopped = 130,
 }
 
 impl ExitCode {
-    /// The outcome of a failed run that changed nothing in the unit.
+    /// The outcome of a run that failed before it changed the unit.
     pub fn outcome_unchanged(self) -> RunOutcome {
         match self {
             Self::Stopped => RunOutcome::Stopped,
@@ -481,176 +481,175 @@ impl From<ExitCode> for u8 {
     }
 }
 
-/// What stopped the work, in sentences: what happened, where, the unit's state, what to do.
+/// A failure in sentences: cause and location, state of the unit, next action.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct FailureText {
-    /// The exit status.
+    /// Exit status.
     pub code: ExitCode,
-    /// What happened, and where.
+    /// Cause and location.
     pub message: String,
-    /// What state the unit is in now, in words.
+    /// State of the unit, in words.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<String>,
-    /// The state of the unit that was worked on, where there was one.
+    /// State of the unit as data, if a unit was in use.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit_state: Option<UnitState>,
-    /// What to do next.
+    /// Next action.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub cure: Option<String>,
+    pub remedy: Option<String>,
 }
 
 impl FailureText {
-    /// A failure without a state and a cure.
+    /// A failure with neither state nor remedy.
     pub fn new(code: ExitCode, message: impl Into<String>) -> Self {
-        Self { code, message: message.into(), state: None, unit_state: None, cure: None }
+        Self { code, message: message.into(), state: None, unit_state: None, remedy: None }
     }
 
-    /// Says what state the unit is in.
+    /// Adds the state of the unit.
     #[must_use]
     pub fn state(mut self, state: impl Into<String>) -> Self {
         self.state = Some(state.into());
         self
     }
 
-    /// Says what to do next.
+    /// Adds the next action.
     #[must_use]
-    pub fn cure(mut self, cure: impl Into<String>) -> Self {
-        self.cure = Some(cure.into());
+    pub fn remedy(mut self, remedy: impl Into<String>) -> Self {
+        self.remedy = Some(remedy.into());
         self
     }
 }
 
-/// How strongly the content was checked.
+/// The strongest check that covers the content.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Check {
-    /// Every byte written was read and compared.
+    /// Every written byte was read back and compared.
     ReadBack,
-    /// The unit computed a checksum or digest of every byte written, and it is the
-    /// image's.
+    /// The unit computed a checksum or digest of every written byte, and it equals that of
+    /// the image.
     DeviceChecked,
-    /// All blocks were taken without error; nothing stronger was done.
+    /// The unit accepted all blocks without error; no stronger check ran.
     Accepted,
-    /// Nothing was checked.
+    /// No check ran.
     None,
 }
 
-/// What was seen after the restart.
+/// The observed result of the restart.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RestartState {
-    /// The application came back as expected.
+    /// The application returned as expected.
     Confirmed,
-    /// A person said that the unit shows what the sheet describes.
+    /// The user confirmed the visible signs that the sheet describes.
     Seen,
-    /// It left update mode; there is nothing more to see.
+    /// The unit left update mode; no further sign is available.
     Restarted,
-    /// It did not come back as expected.
+    /// The application did not return as expected.
     NotBack,
-    /// It was not restarted.
+    /// The unit was not restarted.
     NotRestarted,
 }
 
-/// How an update ended.
+/// The outcome of an update.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RunOutcome {
-    /// New content is in the unit.
+    /// New content was written.
     Updated,
-    /// Everything was already there; nothing was erased or written.
+    /// All content was already present; nothing was erased or written.
     Unchanged,
-    /// Only the plan was wanted.
+    /// Only the plan was requested.
     Planned,
-    /// Refused before anything was changed.
+    /// Refused before any change.
     Refused,
-    /// It failed.
+    /// Failed.
     Failed,
-    /// A person stopped it.
+    /// Stopped by the user.
     Stopped,
 }
 
-/// The outcome of an update in numbers.
+/// The result of an update.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Report {
-    /// Where the unit is.
+    /// Location of the unit.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub unit: Option<String>,
-    /// The serial number of its application, or the first one that it reported.
+    /// Serial number that the application reported, or else the first one that the unit reported.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub serial: Option<String>,
-    /// The serial number that its bootloader reported.
+    /// Serial number that the bootloader reported.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub boot_serial: Option<String>,
-    /// The state of the unit at the end, derived from everything that the run did to it.
-    /// None if no unit was found.
+    pub bootloader_serial: Option<String>,
+    /// Final state of the unit, derived from all that the run did to it. None if no unit was
+    /// found.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<UnitState>,
-    /// How it ended.
+    /// Outcome.
     pub outcome: RunOutcome,
-    /// The exit status.
+    /// Exit status.
     pub code: ExitCode,
-    /// The product's name.
+    /// Name of the product.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
-    /// The part of the product, where it has several.
+    /// Part of the product, if it has several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
-    /// The variant.
+    /// Variant.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub variant: Option<VariantId>,
-    /// The version of the firmware before the update, where the unit reported it, its
-    /// memory holds it, or the journal has it.
+    /// Version of the firmware before the update, as the unit reported it, its memory shows it
+    /// or the journal has it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub version_before: Option<Version>,
-    /// How strongly the content was checked.
+    /// The strongest check that covers all bytes.
     pub check: Check,
-    /// What was seen after the restart.
+    /// The observed result of the restart.
     pub after: RestartState,
     /// Bytes of the image that were written.
     pub bytes_written: u64,
-    /// Bytes of the image that were compared and are equal; never more than the image has.
+    /// Bytes of the image that were compared and are equal; at most the size of the image.
     pub bytes_checked: u64,
-    /// Bytes of the image that were there already.
+    /// Bytes of the image that were already present.
     pub bytes_skipped: u64,
-    /// 0xFF bytes that were written to fill up blocks and small gaps.
+    /// 0xFF bytes written as padding of blocks and small gaps.
     pub bytes_padded: u64,
-    /// What the transfers added up to.
+    /// Number of transfers by phase.
     pub transfers: Transfers,
-    /// Time by step, in milliseconds.
+    /// Duration of each step, in milliseconds.
     pub durations_ms: Vec<(StepName, u64)>,
-    /// What a person undoes, in order.
+    /// Manual steps that the user undoes, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub undo: Vec<UndoRecord>,
-    /// What is undone only once a later stage is done.
+    /// Undo actions that are deferred until a later stage is done.
     #[serde(skip)]
     pub undo_later: Vec<Undo>,
-    /// Manual steps that were shown and are not known to be undone, in the order in which
-    /// to undo them.
+    /// Undo actions that are not known to be done, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub owed: Vec<String>,
-    /// What of the journal or the trace could not be written.
+    pub pending_undo: Vec<String>,
+    /// The part of the journal or the trace that could not be written.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub record_failure: Option<String>,
-    /// How often the unit was lost during the run and came back.
+    /// How often the unit disconnected during the run and returned.
     #[serde(skip_serializing_if = "is_zero")]
-    pub interrupted: u32,
-    /// What is needed next.
+    pub disconnects: u32,
+    /// The application after the update, for further work with it.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub next: Option<ApplicationInfo>,
+    pub application: Option<ApplicationInfo>,
 }
 
 impl Report {
-    /// A report of which nothing is known yet.
+    /// A report before any work: failed, with no unit and no bytes.
     pub fn empty() -> Self {
         Self {
             unit: None,
             serial: None,
-            boot_serial: None,
+            bootloader_serial: None,
             state: None,
             outcome: RunOutcome::Failed,
             code: ExitCode::Internal,
@@ -668,52 +667,52 @@ impl Report {
             durations_ms: Vec::new(),
             undo: Vec::new(),
             undo_later: Vec::new(),
-            owed: Vec::new(),
+            pending_undo: Vec::new(),
             record_failure: None,
-            interrupted: 0,
-            next: None,
+            disconnects: 0,
+            application: None,
         }
     }
 }
 
-#[allow(clippy::trivially_copy_pass_by_ref)] // the signature that serde wants
+#[allow(clippy::trivially_copy_pass_by_ref)] // the signature that serde requires
 fn is_zero(count: &u32) -> bool {
     *count == 0
 }
 
-/// Something that a person undoes after the update.
+/// An undo action after the update.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct UndoRecord {
-    /// What to do.
+    /// The action.
     #[serde(rename = "do")]
     pub action: String,
-    /// Whether it was seen, or said, that it is done.
-    pub seen: bool,
+    /// Whether the bus showed, or the user confirmed, that it is done.
+    pub done: bool,
 }
 
 /// USB transfers by phase.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Transfers {
-    /// Transfers while looking what is already there.
+    /// Transfers while comparing present content.
     pub compare: u64,
     /// Transfers while erasing.
     pub erase: u64,
     /// Transfers while writing.
     pub write: u64,
-    /// Transfers while telling the unit that it has all.
+    /// Transfers while ending the download.
     pub finish: u64,
     /// Transfers while reading back.
     pub read_back: u64,
     /// Blocks written.
     pub blocks: u64,
-    /// Contiguous runs, each of which takes one address command.
+    /// Contiguous runs of blocks; each needs one address command.
     pub runs: u64,
 }
 
 impl Transfers {
-    /// Adds those of another attempt.
+    /// Adds the transfers of another attempt.
     pub fn add(&mut self, other: &Self) {
         self.compare += other.compare;
         self.erase += other.erase;
@@ -725,40 +724,40 @@ impl Transfers {
     }
 }
 
-/// What is needed after an update.
+/// The application after an update.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ApplicationInfo {
-    /// Where the application is now.
+    /// Port path of the application.
     pub port: String,
-    /// Serial ports and raw HID devices that this system made of it.
+    /// Serial ports and raw HID devices that the system created for it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub nodes: Vec<String>,
-    /// Its ids.
+    /// USB ids.
     pub id: UsbId,
-    /// Its serial number.
+    /// Serial number.
     pub serial: Option<String>,
-    /// The version it tells.
+    /// Reported version.
     pub version: Option<Version>,
 }
 
-/// Where the verify found the first difference.
+/// The first difference that verification found.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Difference {
     /// The first address that differs.
     pub first: Address,
-    /// What the image has there.
-    pub wanted: u8,
-    /// What the unit has there.
+    /// The byte in the image.
+    pub expected: u8,
+    /// The byte in the unit.
     pub found: u8,
-    /// How many bytes differ in all.
+    /// Number of bytes that differ.
     pub bytes: u64,
-    /// The sector of the first one.
+    /// The sector of the first difference.
     pub sector: Span,
 }
 
-/// Milliseconds of a duration, for events.
+/// A duration in milliseconds, saturating, for events.
 pub fn milliseconds(time: Duration) -> u64 {
     u64::try_from(time.as_millis()).unwrap_or(u64::MAX)
 }

@@ -5,7 +5,6 @@
 //! [`matching`] (which image fits which unit, and why); [`plan`] (what is done); [`release`];
 //! [`event`] (what is reported).
 
-pub mod carry;
 pub mod dfu;
 pub mod event;
 pub mod matching;
@@ -14,6 +13,7 @@ pub mod placeholder;
 pub mod plan;
 pub mod release;
 pub mod schema;
+pub mod settings_transfer;
 pub mod sheet;
 pub mod unit;
 pub mod unit_state;

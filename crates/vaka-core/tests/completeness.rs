@@ -40,8 +40,8 @@ fn files() -> Vec<(String, Vec<u8>, Sheet)> {
         let is_firmware = ["hex", "srec", "bin", "elf", "uf2", "dfu"].iter().any(|ending| name.ends_with(ending));
         let Some(sheet) = sheets.get(name.split('-').next().unwrap()) else { continue };
         // Without blocks of its family a Petrel's file needs an agreement.
-        let needs_agreement = name.starts_with("petrel") && !name.ends_with(".uf2");
-        if is_firmware && !needs_agreement && !name.contains("loader") && !name.contains("-at-0") {
+        let needs_consent = name.starts_with("petrel") && !name.ends_with(".uf2");
+        if is_firmware && !needs_consent && !name.contains("loader") && !name.contains("-at-0") {
             files.push((name, std::fs::read(&path).unwrap(), sheet.clone()));
         }
     }
@@ -85,9 +85,9 @@ fn whole_files_fit_and_say_what_proves_that() {
                 choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none())
             }),
             running: None,
-            clear_all: false,
+            erase_all: false,
             keep: &[],
-            agreed: &[],
+            consents: &[],
             claim: None,
         };
         let verdict = judge(&case);
@@ -180,7 +180,7 @@ fn wrong_descriptions_are_named_by_their_line() {
         (checksum, "checksum = { kind = \"sha256\", form = \"u32le\" }", "a digest has no `form`"),
         (checksum, "checksum = { kind = \"sha256\", bytes = 40 }", "1 to 32 bytes"),
         (checksum, "checksum = { kind = \"sum\", form = \"u16be\", bytes = 2 }", "`bytes` belongs to sha256"),
-        (checksum, "checksum = { kind = { width = 2, polynomial = 1 }, form = \"u16le\" }", "a CRC has 3 to 64 bits"),
+        (checksum, "checksum = { kind = { width = 2, poly = 1 }, form = \"u16le\" }", "a CRC has 3 to 64 bits"),
         (checksum, "checksum = { kind = \"sum\", form = \"u16be\", from = 8, to = 8 }", "it covers nothing"),
     ] {
         let wrong = text.replace(from, to);
@@ -191,7 +191,7 @@ fn wrong_descriptions_are_named_by_their_line() {
     }
     // Other forms that are sound.
     for to in [
-        "checksum = { kind = { width = 16, polynomial = 0x1021, start = 0xFFFF }, form = \"u16be\", offset = 0x50, from = 0x60 }",
+        "checksum = { kind = { width = 16, poly = 0x1021, init = 0xFFFF }, form = \"u16be\", offset = 0x50, from = 0x60 }",
         "checksum = { kind = \"sha256\", bytes = 16, offset = 0x50, own = \"zero\" }",
     ] {
         assert!(Sheet::parse("gannet.toml", &text.replace(checksum, to)).is_ok(), "{to}");

@@ -13,37 +13,39 @@ fn value(event: &Event) -> Value {
 #[test]
 fn a_finding_has_its_weight() {
     let cases = [
-        (Finding::fine("usb", "bus 1", "as it should be"), Severity::Fine, "fine"),
+        (Finding::ok("usb", "bus 1", "as it should be"), Severity::Ok, "ok"),
         (Finding::note("usb", "bus 1", "slow"), Severity::Note, "note"),
-        (Finding::problem("usb", "bus 1", "broken").cure("Repair it."), Severity::Problem, "problem"),
+        (Finding::problem("usb", "bus 1", "broken").remedy("Repair it."), Severity::Problem, "problem"),
     ];
-    for (finding, weight, name) in cases {
-        assert_eq!(finding.weight, weight);
-        let has_cure = finding.cure.is_some();
+    for (finding, severity, name) in cases {
+        assert_eq!(finding.severity, severity);
+        let has_cure = finding.remedy.is_some();
         let json = value(&Event::Finding(finding));
-        assert_eq!((&json["event"], &json["weight"]), (&json!("finding"), &json!(name)));
-        assert_eq!(json.get("cure").is_some(), has_cure, "{json}");
+        assert_eq!((&json["event"], &json["severity"]), (&json!("finding"), &json!(name)));
+        assert_eq!(json.get("remedy").is_some(), has_cure, "{json}");
     }
-    assert!(Severity::Fine < Severity::Note && Severity::Note < Severity::Problem);
+    assert!(Severity::Ok < Severity::Note && Severity::Note < Severity::Problem);
 }
 
 #[test]
 fn a_result_leaves_out_what_is_not_known() {
     let json = value(&Event::Result(Box::new(Report::empty())));
-    for absent in ["unit", "state", "undo", "owed", "interrupted", "record_failure", "next", "undo_later"] {
+    for absent in
+        ["unit", "state", "undo", "pending_undo", "disconnects", "record_failure", "application", "undo_later"]
+    {
         assert!(json.get(absent).is_none(), "{absent}: {json}");
     }
     assert_eq!((&json["code"], &json["outcome"], &json["check"]), (&json!(1), &json!("failed"), &json!("none")));
     let known = Report {
-        interrupted: 2,
+        disconnects: 2,
         state: Some(UnitState::PartlyWritten),
-        owed: vec!["Set J3 back.".into()],
+        pending_undo: vec!["Set J3 back.".into()],
         code: ExitCode::Stopped,
         ..Report::empty()
     };
     let json = value(&Event::Result(Box::new(known)));
-    assert_eq!((&json["interrupted"], &json["state"]), (&json!(2), &json!("partly-written")));
-    assert_eq!((&json["owed"], &json["code"]), (&json!(["Set J3 back."]), &json!(130)));
+    assert_eq!((&json["disconnects"], &json["state"]), (&json!(2), &json!("partly-written")));
+    assert_eq!((&json["pending_undo"], &json["code"]), (&json!(["Set J3 back."]), &json!(130)));
 }
 
 /// The outcome of a run that changed nothing follows from its exit status.
@@ -63,13 +65,13 @@ fn a_run_that_changed_nothing_was_refused_stopped_or_failed() {
 fn values_become_sentences_and_nothing_else_changes() {
     let words = |event: Event<i32, char>| {
         value(&event.with_words(
-            |code| FailureText::new(ExitCode::Transfer, format!("It failed with {code}.")).cure("Run it again."),
+            |code| FailureText::new(ExitCode::Transfer, format!("It failed with {code}.")).remedy("Run it again."),
             |letter| format!("Note {letter}."),
         ))
     };
     assert_eq!(
         words(Event::Error(7)),
-        json!({"event": "error", "code": 5, "message": "It failed with 7.", "cure": "Run it again."})
+        json!({"event": "error", "code": 5, "message": "It failed with 7.", "remedy": "Run it again."})
     );
     assert_eq!(words(Event::Warning { text: 'x' }), json!({"event": "warning", "text": "Note x."}));
     assert_eq!(

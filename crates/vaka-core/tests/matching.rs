@@ -52,12 +52,12 @@ fn booted(text: &str) -> UnitFacts {
     UnitFacts { dfu: vec![dfu], ..unit(2) }
 }
 
-fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, agreed: &[&str]) -> Verdict {
+fn verdict(unit: Option<&UnitFacts>, bytes: &[u8], label: Option<&str>, consents: &[&str]) -> Verdict {
     let sheet = sheet();
     let image = image(bytes);
-    let agreed: Vec<String> = agreed.iter().map(|id| (*id).to_owned()).collect();
+    let consents: Vec<String> = consents.iter().map(|id| (*id).to_owned()).collect();
     let label = label.map(|label| sheet.variant(label).unwrap());
-    judge(&MatchInput { unit, label, agreed: &agreed, ..MatchInput::new(&sheet, &image) })
+    judge(&MatchInput { unit, label, consents: &consents, ..MatchInput::new(&sheet, &image) })
 }
 
 /// The deciding evidence of each case, readable as a table.
@@ -115,13 +115,13 @@ fn what_fits_what() {
 #[test]
 fn one_conflict_refuses_and_only_its_own_agreement_overrides_it() {
     let doubled = booted(&R1_LAYOUT.replace("48*", "96*"));
-    assert_eq!(verdict(Some(&doubled), R1, Some("r1"), &[]).missing[0].id, "larger-memory");
-    let agreed = verdict(Some(&doubled), R1, Some("r1"), &["larger-memory"]);
-    assert_eq!((agreed.outcome, agreed.agreed.len()), (Outcome::Fits, 1));
+    assert_eq!(verdict(Some(&doubled), R1, Some("r1"), &[]).missing_consents[0].id, "larger-memory");
+    let consents = verdict(Some(&doubled), R1, Some("r1"), &["larger-memory"]);
+    assert_eq!((consents.outcome, consents.consents.len()), (Outcome::Fits, 1));
     assert_eq!(verdict(Some(&doubled), R1, Some("r1"), &["older-version"]).outcome, Outcome::Conflicts);
     // Beside a hard conflict no agreement is even offered.
     let hard = verdict(Some(&doubled), R2, Some("r1"), &["larger-memory"]);
-    assert_eq!((hard.outcome, hard.missing.len()), (Outcome::Conflicts, 0));
+    assert_eq!((hard.outcome, hard.missing_consents.len()), (Outcome::Conflicts, 0));
 }
 
 /// The demo image with one byte changed, as a binary at its own address.
@@ -194,8 +194,8 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
 
 /// A unit in update mode, written whatever it holds.
 fn job<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry: WriteLimits<'a>) -> PlanInput<'a> {
-    let (needs_entry, clear_all, content) = (false, false, KnownContent::Rewrite);
-    PlanInput { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, clear_all, keep: &[], content }
+    let (needs_entry, erase_all, content) = (false, false, KnownContent::Rewrite);
+    PlanInput { sheet, variant, route: &variant.routes[0], image, geometry, needs_entry, erase_all, keep: &[], content }
 }
 
 #[test]
@@ -268,13 +268,13 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
         (&running,        0x1209, 7,      ANY,    "other-release", Conflicts, "made for another unit"),
         (&running,        0x120A, ANY,    ANY,    "",              Conflicts, "made for another unit"),
     ];
-    for (unit, vendor, product, release, agreed, outcome, because) in cases {
+    for (unit, vendor, product, release, consents, outcome, because) in cases {
         let mut file = binary.to_vec();
         append_suffix(&mut file, Suffix { release, product, vendor, version: 0x0100 });
         let options = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
         let image = vaka_image::read(&file, options).unwrap();
-        let agreed = [agreed.to_owned()];
-        let case = MatchInput { unit: Some(unit), agreed: &agreed, ..MatchInput::new(&sheet, &image) };
+        let consents = [consents.to_owned()];
+        let case = MatchInput { unit: Some(unit), consents: &consents, ..MatchInput::new(&sheet, &image) };
         let found = judge(&case);
         assert_eq!(found.outcome, outcome, "{vendor:x}:{product:x} {release:x}: {found:#?}");
         assert!(found.evidence.iter().any(|e| e.means.contains(because)), "{because}: {found:#?}");
@@ -374,10 +374,10 @@ fn what_fits_what_by_facts_and_signs() {
     };
     let route = "kind = \"dfu\"\nid = \"1209:0002\"";
     let plain = sheet();
-    let oldest = |version: &str| {
+    let minimum_version = |version: &str| {
         with(
             "version = { offset = 0x4C }\n",
-            &format!("version = {{ offset = 0x4C }}\noldest = {{ version = \"{version}\", why = \"it drifts\" }}\n"),
+            &format!("version = {{ offset = 0x4C }}\nminimum_version = {{ version = \"{version}\", why = \"it drifts\" }}\n"),
         )
     };
     let named = |lines: &str| with(route, &format!("{lines}\n{route}"));
@@ -395,7 +395,7 @@ fn what_fits_what_by_facts_and_signs() {
         outcome: Outcome,
         words: &'a str,
     }
-    let (low, high) = (oldest("1.5.0"), oldest("1.5.1"));
+    let (low, high) = (minimum_version("1.5.0"), minimum_version("1.5.1"));
     let (maker, serial, other_serial) =
         (named("product = \"Tern tide gauge\""), named("serial = \"T?-*\""), named("serial = \"X*\""));
     let (release, other_release) = (named("release = \"1.4.0\""), named("release = \"2.0..2.9\""));
@@ -448,9 +448,9 @@ fn what_fits_what_by_facts_and_signs() {
             words: "machine RISC-V: r1's start vectors are a Cortex-M's",
             ..base()
         },
-        Row { what: "not below the oldest", sheet: &low, outcome: Fits, words: "version 1.5.0", ..base() },
+        Row { what: "not below the minimum_version", sheet: &low, outcome: Fits, words: "version 1.5.0", ..base() },
         Row {
-            what: "below the oldest",
+            what: "below the minimum_version",
             sheet: &high,
             outcome: Conflicts,
             words: "below 1.5.1, and no r1 may go there: it drifts",
@@ -534,7 +534,7 @@ fn what_fits_what_by_facts_and_signs() {
         let case = MatchInput {
             unit: Some(unit),
             label: sheet.variant("r1"),
-            agreed: &lose,
+            consents: &lose,
             claim,
             ..MatchInput::new(sheet, &image)
         };
@@ -550,7 +550,7 @@ fn what_fits_what_by_facts_and_signs() {
         ..MatchInput::new(&plain, &r1)
     };
     let found = judge(&case);
-    assert_eq!((found.outcome, found.missing[0].id.as_str()), (Conflicts, "lose-history"));
+    assert_eq!((found.outcome, found.missing_consents[0].id.as_str()), (Conflicts, "lose-history"));
     // Signs that differ tell variants apart: nobody is asked.
     let told = TERN.replace(
         "variants = [\"r1\", \"r2\"]\nmemory = \"Tide Flash\"\nwrites = [\"application\"]",

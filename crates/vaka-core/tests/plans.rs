@@ -53,7 +53,7 @@ fn input<'a>(sheet: &'a Sheet, variant: &'a Variant, image: &'a Image, geometry:
         image,
         geometry,
         needs_entry: false,
-        clear_all: false,
+        erase_all: false,
         content: KnownContent::Unseen,
         keep: &[],
     }
@@ -121,7 +121,7 @@ fn plain_dfu_writes_nothing_only_if_all_is_equal() {
     assert!(kinds(&entered).starts_with("enter identify compare write"));
     // On such a route nobody but the unit decides what is erased.
     let keep = ["settings".to_owned()];
-    for refused in [PlanInput { clear_all: true, ..unseen }, PlanInput { keep: &keep, ..unseen }] {
+    for refused in [PlanInput { erase_all: true, ..unseen }, PlanInput { keep: &keep, ..unseen }] {
         assert!(matches!(Plan::draft(&refused), Err(PlanError::UnitDecides { .. })));
     }
     let none = WriteLimits { block_size: Some(0), ..geometry };
@@ -144,7 +144,7 @@ fn addressed_dfu_leaves_equal_sectors_out() {
     // The image's second part gets a run of its own; its block is filled up.
     assert_eq!(lengths(&plan), [0x1000, 0x400]);
     assert!(plan.erases_by_request() && !plan.is_streamed() && plan.held_back().is_none());
-    for (content, can_read, clear_all, wanted) in [
+    for (content, can_read, erase_all, wanted) in [
         (KnownContent::Unseen, false, false, "erase write restart confirm"),
         (KnownContent::Rewrite, true, false, "erase write read-back restart confirm"),
         (KnownContent::Equal(&all), true, false, "restart confirm"),
@@ -152,13 +152,13 @@ fn addressed_dfu_leaves_equal_sectors_out() {
         (KnownContent::Unseen, true, true, "erase write read-back restart confirm"),
     ] {
         let geometry = WriteLimits { can_read, ..unseen.geometry };
-        let plan = Plan::draft(&PlanInput { content, geometry, clear_all, ..unseen }).unwrap();
-        assert_eq!(kinds(&plan), wanted, "{content:?} {can_read} {clear_all}");
+        let plan = Plan::draft(&PlanInput { content, geometry, erase_all, ..unseen }).unwrap();
+        assert_eq!(kinds(&plan), wanted, "{content:?} {can_read} {erase_all}");
     }
     let one_left = Plan::draft(&PlanInput { content: KnownContent::Equal(&all[1..]), ..unseen }).unwrap();
     assert_eq!((one_left.sectors(), &lengths(&one_left)[..]), (&all[..1], &[all[0].len()][..]));
     // Everything but the bootloader, which this sheet has.
-    let cleared = Plan::draft(&PlanInput { clear_all: true, ..unseen }).unwrap();
+    let cleared = Plan::draft(&PlanInput { erase_all: true, ..unseen }).unwrap();
     let bootloader = r1.regions.iter().find(|region| region.name == "bootloader").unwrap().span;
     assert!(cleared.sectors().len() > all.len());
     assert!(cleared.sectors().iter().all(|sector| sector.common(bootloader).is_none()));
@@ -166,7 +166,7 @@ fn addressed_dfu_leaves_equal_sectors_out() {
     // A kept region stays even then, so the part cannot be erased with one request.
     let keep = ["settings".to_owned()];
     let settings = r1.regions.iter().find(|region| region.name == "settings").unwrap().span;
-    let kept = Plan::draft(&PlanInput { clear_all: true, keep: &keep, ..unseen }).unwrap();
+    let kept = Plan::draft(&PlanInput { erase_all: true, keep: &keep, ..unseen }).unwrap();
     assert!(cleared.sectors().iter().any(|sector| sector.common(settings).is_some()));
     assert!(kept.sectors().iter().all(|sector| sector.common(settings).is_none()));
     assert!(kinds(&kept).starts_with("erase write"));

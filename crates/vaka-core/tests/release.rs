@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use vaka_core::release::archive::{self, ArchiveError, Member};
 use vaka_core::release::manifest::{Entry, FORMAT, File, Manifest, STANDARD, Stage};
 use vaka_core::release::signature::PrivateKey;
-use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, disagreements};
+use vaka_core::release::{MANIFEST, Release, ReleaseError, SIGNATURE, SIGNER, inconsistencies};
 use vaka_core::sheet::Sheet;
 use vaka_image::{ReadOptions, hex, stamp};
 use vaka_testkit::Random;
@@ -45,7 +45,7 @@ fn manifest(stages: Vec<Stage>) -> Manifest {
 }
 
 fn stage(name: &str, of: Option<&str>, images: Vec<Entry>) -> Stage {
-    Stage { name: name.into(), stage: of.map(Into::into), foreign: None, images }
+    Stage { name: name.into(), stage: of.map(Into::into), external: None, images }
 }
 
 fn members(list: &[(&str, &[u8])]) -> BTreeMap<String, Vec<u8>> {
@@ -199,7 +199,7 @@ fn what_cannot_be_is_refused_by_name() {
         ("no such day", by_hand(&date, &[firmware]), "'2026-02-30'"),
         ("a placeholder", by_hand(&build, &[firmware]), "without file, variant or build"),
         ("a stage with nothing", by_hand(&none, &[firmware]), "a stage without images"),
-        ("no manifest", archive::write(&[Member { name: "a.bin", data: b"x" }]), "first member is not manifest.json"),
+        ("no manifest", archive::write(&[Member { name: "a.bin", data: b"x" }]), "first member is not release.json"),
         ("another archive", b"PK\x05\x06 and no more".to_vec(), "no zip archive"),
     ];
     for (what, bytes, words) in cases {
@@ -275,7 +275,7 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
             stages.iter().flat_map(|s| &s.images).flat_map(|i| &i.files).map(|file| file.file.as_str()).collect();
         let used: Vec<(&str, &[u8])> = files.iter().filter(|(name, _)| used.contains(name)).copied().collect();
         let bytes = Release::write(manifest(stages), &members(&used), None).unwrap();
-        let list = disagreements(&read(&bytes).unwrap(), &sheet);
+        let list = inconsistencies(&read(&bytes).unwrap(), &sheet);
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
     };
     let app = |images| stage("App", None, images);
@@ -320,7 +320,7 @@ fn a_stamp_that_says_something_else_is_found() {
         let stamped = hex::write(&stamp::append(&plain, &said).unwrap());
         let stages = vec![stage("App", None, vec![entry("r1.hex", &["r1"], facts)])];
         let bytes = Release::write(manifest(stages), &members(&[("r1.hex", &stamped)]), None).unwrap();
-        let list = disagreements(&read(&bytes).unwrap(), &sheet);
+        let list = inconsistencies(&read(&bytes).unwrap(), &sheet);
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
     };
     let text = stamp::Text::default;
@@ -354,7 +354,7 @@ fn a_stage_may_hold_several_images() {
         let mut image = entry(files[0].0, &["r1"], &[]);
         image.files = files.iter().map(|(name, _)| File { file: (*name).into(), at: None }).collect();
         let bytes = Release::write(manifest(vec![stage("All", Some("loader"), vec![image])]), &members(files), None);
-        let list = disagreements(&read(&bytes.unwrap()).unwrap(), &sheet);
+        let list = inconsistencies(&read(&bytes.unwrap()).unwrap(), &sheet);
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
     };
     assert_eq!(found(&[("loader.hex", LOADER_HEX), ("r1.hex", R1_HEX)]), "");
@@ -405,7 +405,7 @@ fn a_manifest_with_a_wrong_value_is_refused() {
     };
     assert_eq!(good().check(), Ok(()));
     let loss = |id: &str, what: &str| Loss { id: id.into(), what: what.into() };
-    let foreign = |shows: &str| ExternalStep {
+    let external = |shows: &str| ExternalStep {
         tool: "a programmer".into(),
         action: "Write it.".into(),
         why: None,
@@ -449,7 +449,7 @@ fn a_manifest_with_a_wrong_value_is_refused() {
         ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage whose name is none"),
         (
             "a sign that is no id",
-            Box::new(move |m| m.stages[0].foreign = Some(foreign("here"))),
+            Box::new(move |m| m.stages[0].external = Some(external("here"))),
             "'here' is not a USB id",
         ),
         ("an image without files", Box::new(|m| m.stages[0].images[0].files.clear()), "without file, variant or build"),
@@ -478,7 +478,7 @@ fn a_manifest_with_a_wrong_value_is_refused() {
         assert!(error.to_string().contains(words), "{what}: {error}");
     }
     let mut fine = good();
-    fine.stages[0].foreign = Some(foreign("1209:00F?"));
+    fine.stages[0].external = Some(external("1209:00F?"));
     assert_eq!(fine.check(), Ok(()));
 }
 

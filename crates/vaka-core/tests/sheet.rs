@@ -166,11 +166,11 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
         (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
         (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
         (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
-        (PETREL, "present = \"CURRENT.UF2\"", "present = \"current.uf2\"", "present", "short file name"),
-        (PETREL, "present = \"CURRENT.UF2\"", "present = \"A/B.UF2\"", "present", "short file name"),
-        (PETREL, "present = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
-        (PETREL, "present = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`present`"),
-        (PETREL, "present = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "application_file = \"current.uf2\"", "application_file", "short file name"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "application_file = \"A/B.UF2\"", "application_file", "short file name"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`application_file`"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
         (
             PETREL,
             "start = 0x0C10_4000\nsize = \"558 KiB\"",
@@ -182,7 +182,7 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
         (HERON, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
         (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
         (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
-        (HERON, "present = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+        (HERON, "application_file = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
         (HERON, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
         (HERON, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
         (HERON, "part = \"display\"\n", "", "id", "which part"),
@@ -201,15 +201,15 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
     }
 }
 
-/// A sheet with all that one can have: stages, hand steps, facts, signs, losses.
+/// A sheet with all that one can have: stages, manual steps, facts, signs, losses.
 const FULL: &str = r#"
 sheet = 1
 [product]
 id = "knot"
 name = "Knot current meter"
 maker = "Skerrow Instruments"
-also = ["KM-2"]
-undeciding = [{ place = "lid", reads = "KM-2", why = "both boards were sold under it" }]
+also_sold_as = ["KM-2"]
+ambiguous_labels = [{ place = "lid", reads = "KM-2", why = "both boards were sold under it" }]
 companions = [{ id = "1209:00e1", name = "the service port" }]
 [application]
 id = ["1209:00e0", "1209:00f?"]
@@ -232,7 +232,7 @@ facts = { crystal = "8 MHz", hand-over = 0x800 }
 application = { release = "1.0.0..1.9.9" }
 [variant.image]
 region = "application"
-oldest = { version = "1.2.0", why = "older ones lose the calibration" }
+minimum_version = { version = "1.2.0", why = "older ones lose the calibration" }
 [[variant.stage_image]]
 name = "loader"
 region = "bootloader"
@@ -294,11 +294,11 @@ fn a_full_sheet_is_read_as_it_is_meant() {
     assert!(sheet.runs(id("1209:00f7")) && !sheet.runs(id("1209:00e3")));
     assert_eq!(a.routes.len(), 1);
     assert!(sheet.variant("b").unwrap().routes.is_empty());
-    assert_eq!(a.image.oldest.as_ref().unwrap().0.as_str(), "1.2.0");
+    assert_eq!(a.image.minimum_version.as_ref().unwrap().0.as_str(), "1.2.0");
     assert!(a.facts.iter().any(|fact| fact.name == "hand-over" && fact.agrees("2048")));
     assert!(!a.regions[2].may_read && !a.regions[2].may_write && a.regions[0].may_read);
-    assert!(sheet.undeciding(" km-2 ").is_some());
-    let undone = undone(&a.routes[0].hands(), UndoPhase::End).unwrap();
+    assert!(sheet.ambiguous_labels(" km-2 ").is_some());
+    let undone = undone(&a.routes[0].manual_steps(), UndoPhase::End).unwrap();
     let words: Vec<&str> = undone.iter().map(|(_, undo)| undo.action.as_str()).collect();
     assert_eq!(words, ["Pull the cable.", "Put the battery back."]);
     let stage = sheet.for_stage(sheet.stage("loader").unwrap());
@@ -326,7 +326,7 @@ fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
             "no [[route]] with stage = \"loader\"",
         ),
         ("name = \"loader\"\nregion = \"bootloader\"", "region = \"bootloader\"", "region", "what it is called"),
-        // Hand steps and how they are undone.
+        // Manual steps and how they are undone.
         ("see = \"The display stays dark.\"\n", "", "entry", "what is to be seen"),
         (
             "held = true\nundo = { do = \"Put the battery back.\", after = [\"cable\"] }",
@@ -347,7 +347,12 @@ fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
         ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "hands over at"),
         ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "ends before it begins"),
         ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "not a release number"),
-        ("oldest = { version = \"1.2.0\"", "oldest = { version = \"old\"", "oldest", "no version"),
+        (
+            "minimum_version = { version = \"1.2.0\"",
+            "minimum_version = { version = \"old\"",
+            "minimum_version",
+            "no version",
+        ),
         ("allows = []", "allows = [\"burn\"]", "allows", "unknown variant"),
         ("instead = \"send it in: its port is sealed\"\n", "", "id", "say with `instead`"),
         ("variants = [\"a\"]\nmaker", "maker", "instead", "leave `instead` out"),

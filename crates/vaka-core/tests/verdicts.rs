@@ -78,7 +78,7 @@ struct Case {
     unit: Option<UnitFacts>,
     file: (&'static str, Option<u64>),
     label: Option<&'static str>,
-    agreed: &'static [&'static str],
+    consents: &'static [&'static str],
 }
 
 const AUK: (&str, Option<u64>) = ("auk-2.1.0.hex", None);
@@ -86,7 +86,7 @@ const TERN: (&str, Option<u64>) = ("tern-r1-1.5.0.hex", None);
 
 #[allow(clippy::too_many_lines)] // a table
 fn cases() -> Vec<Case> {
-    let case = |title, sheet, unit, file, label| Case { title, sheet, unit, file, label, agreed: &[] };
+    let case = |title, sheet, unit, file, label| Case { title, sheet, unit, file, label, consents: &[] };
     let layout = "@Tide Flash /0x0A000000/48*003Kg";
     let mut named = unit(0x0001);
     named.product = Some("Tern tide gauge".into());
@@ -106,7 +106,7 @@ fn cases() -> Vec<Case> {
         case("the chip's bootloader", "tern.toml", Some(in_dfu(0x0002, &[layout], true)), TERN, Some("r1")),
         case("a loader that names its board", "tern.toml", Some(loader), ("tern-r2-1.5.0.hex", None), None),
         Case {
-            agreed: &["older-version"],
+            consents: &["older-version"],
             ..case("a consent that nothing asks for", "tern.toml", Some(unit(1)), TERN, Some("r1"))
         },
         case(
@@ -184,9 +184,9 @@ fn cases() -> Vec<Case> {
 fn entry(case: &Case) -> String {
     let sheet = sheet(case.sheet);
     let image = image(case.file.0, case.file.1);
-    let agreed: Vec<String> = case.agreed.iter().map(|id| (*id).to_owned()).collect();
+    let consents: Vec<String> = case.consents.iter().map(|id| (*id).to_owned()).collect();
     let label = case.label.map(|label| sheet.variant(label).unwrap());
-    let input = MatchInput { unit: case.unit.as_ref(), label, agreed: &agreed, ..MatchInput::new(&sheet, &image) };
+    let input = MatchInput { unit: case.unit.as_ref(), label, consents: &consents, ..MatchInput::new(&sheet, &image) };
     let verdict = judge(&input);
     let mut text = format!("{} ({}, {})\n", case.title, case.sheet, case.file.0);
     describe(&verdict, &mut text);
@@ -203,10 +203,10 @@ fn describe(verdict: &Verdict, text: &mut String) {
     let id = |id: &Option<vaka_core::sheet::VariantId>| id.as_ref().map_or("-".to_owned(), ToString::to_string);
     writeln!(text, "  verdict  {outcome:?}, {phase:?}; variant {}, identified {}", id(variant), id(identified))
         .unwrap();
-    let ids: Vec<&str> = verdict.would_fit.iter().map(|id| id.as_str()).collect();
-    let missing: Vec<&str> = verdict.missing.iter().map(|consent| consent.id.as_str()).collect();
-    writeln!(text, "  would    fit {ids:?}, missing {missing:?}, tells itself {}", verdict.tells_itself).unwrap();
-    writeln!(text, "  fill     {}", verdict.fill.as_deref().unwrap_or("-")).unwrap();
+    let ids: Vec<&str> = verdict.compatible.iter().map(|id| id.as_str()).collect();
+    let missing: Vec<&str> = verdict.missing_consents.iter().map(|consent| consent.id.as_str()).collect();
+    writeln!(text, "  would    fit {ids:?}, missing {missing:?}, tells itself {}", verdict.self_identifying).unwrap();
+    writeln!(text, "  fill     {}", verdict.occupancy.as_deref().unwrap_or("-")).unwrap();
     for one in evidence {
         let who = one.variant.as_ref().map_or("", |id| id.as_str());
         writeln!(text, "  {:?} {:?} [{who}] {}", one.weight, one.about, one.sentence()).unwrap();

@@ -18,7 +18,7 @@ pub enum FaultKind {
     /// halted.
     Stall,
     /// The transfer is never answered, and the unit never sees it.
-    Silence,
+    Timeout,
     /// The answer comes back with half of its bytes.
     Short,
     /// The cable is pulled, and plugged in again after a time, if one is given.
@@ -28,5 +28,5 @@ pub enum FaultKind {
     /// The answer comes back with one byte changed.
     Garbled,
     /// The power fails for a time; the host gives the unit the same number as before.
-    Blink(Duration),
+    PowerFail(Duration),
 }

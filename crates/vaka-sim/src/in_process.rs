@@ -8,7 +8,7 @@ use vaka_usb::{
 };
 
 use crate::usb::{self, Answer, Bulk};
-use crate::world::{Listed, OpenError, SharedWorld, lock};
+use crate::world::{DeviceListing, OpenError, SharedWorld, lock};
 
 /// A world as a bus. A transfer takes no time; what waits, waits on `clock`,
 /// which must be the world's.
@@ -51,7 +51,7 @@ impl Bus for SimBus {
     }
 }
 
-fn info(listed: Listed) -> DeviceInfo {
+fn info(listed: DeviceListing) -> DeviceInfo {
     let (vendor, product, release) = listed.ids;
     let interface = |[class, subclass, protocol]: [u8; 3]| InterfaceClass { class, subclass, protocol };
     DeviceInfo {

@@ -1,6 +1,6 @@
-//! Stand-ins: units that exist only here, for demo, tests and trying out.
+//! Simulated units: units that exist only here, for demo, tests and trying out.
 //!
-//! A stand-in models the *device side*: flash that must be erased before it is
+//! A simulated unit models the *device side*: flash that must be erased before it is
 //! written, the time that takes, the bootloader's state machine with its
 //! errors, an application that starts only from a sound image, and the buttons
 //! and the cable in a person's hands. Its true memory can always be asked for.

@@ -1,4 +1,4 @@
-//! A recorded run as stand-ins: units that answer as those in a trace did.
+//! A recorded run as simulated units: units that answer as those in a trace did.
 //!
 //! A unit of the replay knows what was asked and answered, in order, and nothing
 //! else. A request that is the next one recorded gets the recorded answer; one
@@ -13,8 +13,8 @@ use thiserror::Error;
 use vaka_usb::trace_format::{FORMAT, HexBytes, ListedDevice, TraceLine};
 
 use crate::flash::Flash;
-use crate::unit::{Condition, Hand, Unit};
-use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+use crate::unit::{Condition, Unit, UserAction};
+use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 use crate::world::World;
 
 /// Nothing recorded is waited for longer: who replays wants to see it.
@@ -44,14 +44,14 @@ pub enum TraceError {
 pub struct Trace {
     scripts: Vec<(String, VecDeque<Step>)>,
     /// Whether its last line was torn off.
-    pub is_cut: bool,
+    pub is_truncated: bool,
 }
 
 /// One step of a unit, with the milliseconds since the trace began.
 #[derive(Clone, Debug)]
 enum Step {
     /// It is on the bus like this.
-    Present(f64, Box<Face>),
+    Present(f64, Box<Descriptors>),
     /// It is not.
     Absent(f64),
     /// It was asked this, with this data, and answered so.
@@ -88,11 +88,11 @@ impl Trace {
             return Err(TraceError::Format(format));
         }
         let mut reader = Reader::default();
-        let mut is_cut = false;
+        let mut is_truncated = false;
         for (index, line) in lines.iter().enumerate().skip(1) {
             match serde_json::from_str(line).ok().and_then(|line| reader.take(line)) {
                 Some(()) => {}
-                None if index + 1 == lines.len() => is_cut = true,
+                None if index + 1 == lines.len() => is_truncated = true,
                 None => return Err(TraceError::Line(index + 1)),
             }
         }
@@ -100,7 +100,10 @@ impl Trace {
         if reader.scripts.is_empty() {
             return Err(TraceError::Nothing);
         }
-        Ok(Self { scripts: reader.scripts.into_iter().map(|script| (script.port, script.steps)).collect(), is_cut })
+        Ok(Self {
+            scripts: reader.scripts.into_iter().map(|script| (script.port, script.steps)).collect(),
+            is_truncated,
+        })
     }
 
     /// Plugs its units into a world.
@@ -201,21 +204,27 @@ impl Reader {
     }
 }
 
-fn face(listed: &ListedDevice) -> Option<Face> {
+fn face(listed: &ListedDevice) -> Option<Descriptors> {
     let (vendor, product) = listed.id.split_once(':')?;
     let half = |text: &str| u16::from_str_radix(text, 16).ok();
     let interface = |class: &HexBytes| {
         let class = class.0.clone().try_into().ok()?;
-        Some(FaceInterface { class, names: Vec::new(), extra: Vec::new(), bulk: Vec::new(), interrupt: Vec::new() })
+        Some(DescribedInterface {
+            class,
+            names: Vec::new(),
+            extra: Vec::new(),
+            bulk: Vec::new(),
+            interrupt: Vec::new(),
+        })
     };
     let interfaces = listed.interfaces.iter().map(interface).collect::<Option<Vec<_>>>()?;
-    Some(Face::new((half(vendor)?, half(product)?), half(&listed.release)?, ["", "", ""], interfaces))
+    Some(Descriptors::new((half(vendor)?, half(product)?), half(&listed.release)?, ["", "", ""], interfaces))
 }
 
 /// A unit that answers from a script.
 struct Replayed {
     steps: VecDeque<Step>,
-    shown: Option<Box<Face>>,
+    shown: Option<Box<Descriptors>>,
     enumeration: u32,
     /// When the last step was taken, here and in the trace.
     last: (Duration, f64),
@@ -285,7 +294,7 @@ impl Unit for Replayed {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
+    fn face(&self) -> Option<(u32, &Descriptors)> {
         self.shown.as_deref().map(|face| (self.enumeration, face))
     }
 
@@ -307,7 +316,7 @@ impl Unit for Replayed {
 
     fn bus_reset(&mut self, _: Duration) {}
 
-    fn hand(&mut self, _: Duration, _: &Hand) {}
+    fn act(&mut self, _: Duration, _: &UserAction) {}
 
     fn flash(&self) -> &Flash {
         &self.flash

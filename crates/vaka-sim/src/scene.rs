@@ -7,7 +7,7 @@ use std::time::Duration;
 use serde::Deserialize;
 use thiserror::Error;
 
-use crate::bootloader::dfu::{Manner, Poll, Staging};
+use crate::bootloader::dfu::{Poll, Quirks, Staging};
 use crate::bootloader::dfu_plain::Traits;
 use crate::bootloader::{disk, uf2};
 use crate::fault::{Fault, FaultKind};
@@ -16,13 +16,13 @@ use crate::unit::auk::auk;
 use crate::unit::dunlin::dunlin;
 use crate::unit::fulmar::fulmar;
 use crate::unit::gannet::Gannet;
-use crate::unit::loaded::Loaded;
-use crate::unit::petrel::{self, Board, Petrel};
 use crate::unit::heron::{self, Heron};
+use crate::unit::petrel::{self, Board, Petrel};
 use crate::unit::skua::skua;
 use crate::unit::stick::Stick;
 use crate::unit::tern::{Revision, Tern};
-use crate::unit::{Hand, Unit};
+use crate::unit::vendor_unit::VendorUnit;
+use crate::unit::{Unit, UserAction};
 use crate::world::World;
 
 /// A scene that was read and checked.
@@ -57,7 +57,7 @@ struct SceneUnit {
     #[serde(default)]
     faults: Vec<RawFault>,
     #[serde(default)]
-    hands: Vec<RawHand>,
+    actions: Vec<RawAction>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
@@ -83,7 +83,7 @@ struct RawDisk {
     full: bool,
     broken: bool,
     shows_nothing: bool,
-    vanishes: bool,
+    drops_last_reply: bool,
     never_complete: bool,
     refuses: bool,
     tells_nothing: bool,
@@ -91,23 +91,23 @@ struct RawDisk {
 }
 
 impl RawDisk {
-    fn disk(&self) -> disk::Manner {
-        disk::Manner { protected: self.write_protected, ..disk::Manner::default() }
+    fn disk(&self) -> disk::Quirks {
+        disk::Quirks { protected: self.write_protected, ..disk::Quirks::default() }
     }
 
-    fn petrel(&self) -> petrel::Manner {
-        let loader = uf2::Manner {
-            vanishes: self.vanishes,
+    fn petrel(&self) -> petrel::Quirks {
+        let loader = uf2::Quirks {
+            drops_last_reply: self.drops_last_reply,
             never_complete: self.never_complete,
             shows_nothing: self.shows_nothing,
-            ..uf2::Manner::default()
+            ..uf2::Quirks::default()
         };
-        petrel::Manner { disk: self.disk(), loader, broken_fat: self.broken }
+        petrel::Quirks { disk: self.disk(), loader, broken_fat: self.broken }
     }
 
-    fn heron(&self) -> heron::Manner {
+    fn heron(&self) -> heron::Quirks {
         let Self { refuses, tells_nothing, full, .. } = *self;
-        heron::Manner { disk: self.disk(), refuses, tells_nothing, full }
+        heron::Quirks { disk: self.disk(), refuses, tells_nothing, full }
     }
 }
 
@@ -122,36 +122,36 @@ struct RawDfu {
     poll: RawPoll,
     #[serde(default)]
     no_functional_descriptor: bool,
-    says_block: Option<u16>,
-    takes_block: Option<u16>,
+    advertised_block_size: Option<u16>,
+    max_block_size: Option<u16>,
     #[serde(default)]
-    vanishes: bool,
+    drops_last_reply: bool,
     #[serde(default)]
-    clings: bool,
+    ignores_detach: bool,
 }
 
 #[derive(Clone, Copy, Debug, Default, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 enum RawPoll {
     #[default]
-    Honest,
+    Accurate,
     Zero,
-    Absurd,
+    Excessive,
 }
 
 impl RawDfu {
-    fn manner(&self) -> Manner {
-        Manner {
+    fn manner(&self) -> Quirks {
+        Quirks {
             poll: match self.poll {
-                RawPoll::Honest => Poll::Honest,
+                RawPoll::Accurate => Poll::Accurate,
                 RawPoll::Zero => Poll::Zero,
-                RawPoll::Absurd => Poll::Absurd,
+                RawPoll::Excessive => Poll::Excessive,
             },
             no_functional_descriptor: self.no_functional_descriptor,
-            says_block: self.says_block,
-            takes_block: self.takes_block,
-            vanishes: self.vanishes,
-            clings: self.clings,
+            advertised_block_size: self.advertised_block_size,
+            max_block_size: self.max_block_size,
+            drops_last_reply: self.drops_last_reply,
+            ignores_detach: self.ignores_detach,
             staging: Staging::default(),
         }
     }
@@ -199,7 +199,7 @@ struct RawStuckBit {
 #[serde(deny_unknown_fields)]
 struct RawFault {
     at: u64,
-    what: FaultWord,
+    kind: FaultWord,
     back_after_ms: Option<u64>,
 }
 
@@ -207,19 +207,19 @@ struct RawFault {
 #[serde(rename_all = "kebab-case")]
 enum FaultWord {
     Stall,
-    Silence,
+    Timeout,
     Short,
     Pull,
     LostReply,
     Garbled,
-    Blink,
+    PowerFail,
 }
 
 #[derive(Clone, Debug, Deserialize)]
 #[serde(deny_unknown_fields)]
-struct RawHand {
+struct RawAction {
     after_ms: u64,
-    what: String,
+    action: String,
 }
 
 /// What is wrong with a scene.
@@ -268,8 +268,8 @@ impl Scene {
             if !is_found {
                 return Err(SceneError::Value("this product is not found in that mode".into()));
             }
-            for hand in &unit.hands {
-                hand.what.parse::<Hand>().map_err(|error| SceneError::Value(error.into()))?;
+            for action in &unit.actions {
+                action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
             }
         }
         Ok(Self { units: raw.unit })
@@ -291,7 +291,7 @@ impl Product {
 }
 
 /// A unit in the mode in which the scene finds it.
-fn found(unit: Loaded, mode: StartMode) -> Loaded {
+fn found(unit: VendorUnit, mode: StartMode) -> VendorUnit {
     match mode {
         StartMode::Application => unit,
         StartMode::Update => unit.in_boot_mode(),
@@ -346,10 +346,10 @@ impl SceneUnit {
             unit.flash_mut().stick(StuckBit { address: bit.at, bit: bit.bit });
         }
         world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
-        for hand in &self.hands {
+        for action in &self.actions {
             // Checked when the scene was read.
-            if let Ok(does) = hand.what.parse::<Hand>() {
-                world.hand_later(&self.port, Duration::from_millis(hand.after_ms), does);
+            if let Ok(does) = action.action.parse::<UserAction>() {
+                world.act_later(&self.port, Duration::from_millis(action.after_ms), does);
             }
         }
     }
@@ -357,14 +357,14 @@ impl SceneUnit {
 
 impl RawFault {
     fn fault(&self) -> Fault {
-        let kind = match self.what {
+        let kind = match self.kind {
             FaultWord::Stall => FaultKind::Stall,
-            FaultWord::Silence => FaultKind::Silence,
+            FaultWord::Timeout => FaultKind::Timeout,
             FaultWord::Short => FaultKind::Short,
             FaultWord::Pull => FaultKind::Pull(self.back_after_ms.map(Duration::from_millis)),
             FaultWord::LostReply => FaultKind::LostReply,
             FaultWord::Garbled => FaultKind::Garbled,
-            FaultWord::Blink => FaultKind::Blink(Duration::from_millis(self.back_after_ms.unwrap_or(700))),
+            FaultWord::PowerFail => FaultKind::PowerFail(Duration::from_millis(self.back_after_ms.unwrap_or(700))),
         };
         Fault { at: self.at, kind }
     }
@@ -426,7 +426,7 @@ mod tests {
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
             (
                 "serial = \"T2-00054\"",
-                "serial = \"x\"\nhands = [{ after_ms = 0, what = \"dance\" }]",
+                "serial = \"x\"\nactions = [{ after_ms = 0, action = \"dance\" }]",
                 "nothing a hand can do",
             ),
         ] {

@@ -15,7 +15,7 @@ use std::time::{Duration, Instant};
 use vaka_usb::usbip::wire::{self, DeviceRecord, Message, OpHeader, status};
 
 use crate::usb::{Answer, Bulk, Setup};
-use crate::world::{Listed, OpenError, SharedWorld, lock};
+use crate::world::{DeviceListing, OpenError, SharedWorld, lock};
 
 /// How often a quiet connection looks whether its unit is still there.
 const LOOK_INTERVAL: Duration = Duration::from_millis(10);
@@ -117,10 +117,10 @@ fn device_list(world: &SharedWorld) -> Vec<u8> {
     reply
 }
 
-fn record(device: &Listed) -> DeviceRecord {
+fn record(device: &DeviceListing) -> DeviceRecord {
     let (vendor, product, release) = device.ids;
     DeviceRecord {
-        path: format!("/standins/{}", device.port),
+        path: format!("/simulated/{}", device.port),
         busid: device.port.clone(),
         busnum: device.number,
         devnum: device.enumeration,
@@ -159,7 +159,7 @@ struct Link<'a> {
     stream: TcpStream,
     world: &'a SharedWorld,
     stop: &'a AtomicBool,
-    device: &'a Listed,
+    device: &'a DeviceListing,
     devid: u32,
     /// Transfers that the unit does not answer.
     silent: Vec<u32>,

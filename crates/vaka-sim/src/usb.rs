@@ -72,7 +72,7 @@ impl Setup {
 
 /// Class, subclass and protocol of an interface, and its descriptors.
 #[derive(Clone, Debug)]
-pub struct FaceInterface {
+pub struct DescribedInterface {
     /// Class, subclass, protocol.
     pub class: [u8; 3],
     /// Its name; one alternate setting for each.
@@ -88,18 +88,18 @@ pub struct FaceInterface {
 
 /// What a unit shows on the bus while it is in one mode.
 #[derive(Clone, Debug)]
-pub struct Face {
+pub struct Descriptors {
     vendor: u16,
     product: u16,
     release: u16,
-    interfaces: Vec<FaceInterface>,
+    interfaces: Vec<DescribedInterface>,
     /// Index 1 is the first.
     strings: Vec<String>,
 }
 
-impl Face {
+impl Descriptors {
     /// A face with these ids, texts (maker, product, serial number) and interfaces.
-    pub fn new(ids: (u16, u16), release: u16, texts: [&str; 3], interfaces: Vec<FaceInterface>) -> Self {
+    pub fn new(ids: (u16, u16), release: u16, texts: [&str; 3], interfaces: Vec<DescribedInterface>) -> Self {
         let mut strings: Vec<String> = texts.iter().map(|text| (*text).to_owned()).collect();
         strings.extend(interfaces.iter().flat_map(|interface| interface.names.iter().cloned()));
         Self { vendor: ids.0, product: ids.1, release, interfaces, strings }

@@ -6,7 +6,7 @@ use std::time::Duration;
 use vaka_usb::Clock;
 
 use crate::fault::{Fault, FaultKind};
-use crate::unit::{Hand, Unit};
+use crate::unit::{Unit, UserAction};
 use crate::usb::{Answer, Bulk, Setup};
 
 /// A world that several connections share.
@@ -20,7 +20,7 @@ pub fn lock(world: &SharedWorld) -> MutexGuard<'_, World> {
 
 /// A class or vendor request that a unit got, and what it answered.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Logged {
+pub struct LogEntry {
     /// The setup packet.
     pub setup: Setup,
     /// Bytes that came with it.
@@ -41,19 +41,19 @@ struct Port {
     transfers: u64,
     /// Endpoints that a fault halted.
     halted: Vec<u8>,
-    log: Vec<Logged>,
+    log: Vec<LogEntry>,
     /// What went over bulk endpoints: the endpoint, and the first bytes to the unit.
     bulk_log: Vec<(u8, Vec<u8>)>,
     /// Hands that will do something at a time.
-    later: Vec<(Duration, Hand)>,
+    later: Vec<(Duration, UserAction)>,
     /// Whether its lead carries nothing.
-    bad_lead: bool,
+    has_bad_cable: bool,
     /// By how much the host's number is behind the unit's count of enumerations.
     renumber: u32,
     /// The device that was open has lost its power; it must be opened again.
     is_lost: bool,
     /// Until when it is not listed, and the number that the host then gives it.
-    blink: Option<(Duration, u32)>,
+    power_fail: Option<(Duration, u32)>,
 }
 
 /// All units of a scene.
@@ -64,7 +64,7 @@ pub struct World {
 
 /// What a list shows of a device.
 #[derive(Clone, Debug)]
-pub struct Listed {
+pub struct DeviceListing {
     /// Its port.
     pub port: String,
     /// The bus number and the port's place, for the wire.
@@ -111,10 +111,10 @@ impl World {
             log: Vec::new(),
             bulk_log: Vec::new(),
             later: Vec::new(),
-            bad_lead: false,
+            has_bad_cable: false,
             renumber: 0,
             is_lost: false,
-            blink: None,
+            power_fail: None,
         });
     }
 
@@ -142,7 +142,7 @@ impl World {
     }
 
     /// The class and vendor requests that a unit got.
-    pub fn log(&self, port: &str) -> &[Logged] {
+    pub fn log(&self, port: &str) -> &[LogEntry] {
         self.ports.iter().find(|found| found.name == port).map_or(&[], |found| &found.log)
     }
 
@@ -158,11 +158,11 @@ impl World {
     }
 
     /// A person does something to the unit at a port; false if there is none.
-    pub fn hand(&mut self, port: &str, hand: &Hand) -> bool {
+    pub fn act(&mut self, port: &str, action: &UserAction) -> bool {
         self.advance();
         let now = self.clock.now();
         let Some(found) = self.ports.iter_mut().find(|found| found.name == port) else { return false };
-        found.hand(now, hand);
+        found.act(now, action);
         true
     }
 
@@ -178,16 +178,16 @@ impl World {
     }
 
     /// A person will do something to the unit at the port, after a time.
-    pub fn hand_later(&mut self, port: &str, after: Duration, hand: Hand) {
+    pub fn act_later(&mut self, port: &str, after: Duration, action: UserAction) {
         let at = self.clock.now() + after;
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
-            found.later.push((at, hand));
+            found.later.push((at, action));
             found.later.sort_by_key(|(at, _)| *at);
         }
     }
 
     /// What a list shows: devices that nobody uses.
-    pub fn list(&mut self) -> Vec<Listed> {
+    pub fn list(&mut self) -> Vec<DeviceListing> {
         self.advance();
         let listed = (1..)
             .zip(&self.ports)
@@ -199,7 +199,7 @@ impl World {
     ///
     /// # Errors
     /// [`OpenError`].
-    pub fn open(&mut self, port: &str) -> Result<Listed, OpenError> {
+    pub fn open(&mut self, port: &str) -> Result<DeviceListing, OpenError> {
         self.advance();
         let (number, found) =
             (1..).zip(&mut self.ports).find(|(_, found)| found.name == port).ok_or(OpenError::NotThere)?;
@@ -251,7 +251,7 @@ impl World {
     pub fn control(&mut self, port: &str, enumeration: u32, setup: Setup, data: &[u8]) -> Option<Answer> {
         let now = self.clock.now();
         let found = self.present(port, enumeration)?;
-        let answer = if found.bad_lead {
+        let answer = if found.has_bad_cable {
             Answer::Stall
         } else if setup.is_standard() {
             // CLEAR_FEATURE of an endpoint: source: USB 2.0, section 9.4.1.
@@ -267,7 +267,7 @@ impl World {
         } else {
             let fault = found.due();
             let answer = found.faulty(now, fault, |unit| unit.control(now, setup, data));
-            found.log.push(Logged { setup, data_len: data.len(), answer: answer.clone() });
+            found.log.push(LogEntry { setup, data_len: data.len(), answer: answer.clone() });
             answer
         };
         // The transfer itself may have made the unit leave.
@@ -294,47 +294,47 @@ impl World {
         let now = self.clock.now();
         for port in &mut self.ports {
             while port.later.first().is_some_and(|(at, _)| *at <= now) {
-                let (at, hand) = port.later.remove(0);
+                let (at, action) = port.later.remove(0);
                 port.unit.advance(at);
-                port.hand(at, &hand);
+                port.act(at, &action);
             }
             port.unit.advance(now);
-            port.end_blink(now);
+            port.end_power_fail(now);
         }
     }
 }
 
 impl Port {
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match hand {
-            Hand::BadLead => self.bad_lead = true,
-            Hand::GoodLead => self.bad_lead = false,
-            hand => self.unit.hand(now, hand),
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match action {
+            UserAction::BadCable => self.has_bad_cable = true,
+            UserAction::GoodCable => self.has_bad_cable = false,
+            action => self.unit.act(now, action),
         }
     }
 
     /// The unit shows up again, and gets the number that it had.
-    fn end_blink(&mut self, now: Duration) {
-        let Some((_, number)) = self.blink.filter(|(until, _)| now >= *until) else { return };
+    fn end_power_fail(&mut self, now: Duration) {
+        let Some((_, number)) = self.power_fail.filter(|(until, _)| now >= *until) else { return };
         if let Some((own, _)) = self.unit.face() {
             self.renumber = own.wrapping_sub(number);
-            self.blink = None;
+            self.power_fail = None;
         }
     }
 
     /// The number that the host has given the unit; none while it is not seen.
     fn number(&self) -> Option<u32> {
-        if self.blink.is_some() {
+        if self.power_fail.is_some() {
             return None;
         }
         Some(self.unit.face()?.0.wrapping_sub(self.renumber))
     }
 
-    fn listed(&self, number: u32) -> Option<Listed> {
+    fn listed(&self, number: u32) -> Option<DeviceListing> {
         let (_, face) = self.unit.face()?;
         let enumeration = self.number()?;
         let port = self.name.clone();
-        Some(Listed { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
+        Some(DeviceListing { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>, again: bool) -> Answer {
@@ -373,7 +373,7 @@ impl Port {
         match fault {
             None => pass(&mut *self.unit),
             Some(FaultKind::Stall) => Answer::Stall,
-            Some(FaultKind::Silence) => Answer::Silent,
+            Some(FaultKind::Timeout) => Answer::Silent,
             Some(FaultKind::Short) => match pass(&mut *self.unit) {
                 Answer::Data(bytes) => Answer::Data(bytes[..bytes.len() / 2].to_vec()),
                 other => other,
@@ -390,19 +390,19 @@ impl Port {
                 }
                 other => other,
             },
-            Some(FaultKind::Blink(time)) => {
+            Some(FaultKind::PowerFail(time)) => {
                 // Its number counts on when it comes up again, and the host's does not.
                 let before = self.number();
-                self.unit.hand(now, &Hand::Pull);
-                self.unit.hand(now, &Hand::Plug);
-                self.blink = before.map(|number| (now + time, number));
+                self.unit.act(now, &UserAction::Pull);
+                self.unit.act(now, &UserAction::Plug);
+                self.power_fail = before.map(|number| (now + time, number));
                 self.is_lost = true;
                 self.in_use = None;
                 Answer::Silent
             }
             Some(FaultKind::Pull(back_after)) => {
-                self.unit.hand(now, &Hand::Pull);
-                self.later.extend(back_after.map(|after| (now + after, Hand::Plug)));
+                self.unit.act(now, &UserAction::Pull);
+                self.later.extend(back_after.map(|after| (now + after, UserAction::Plug)));
                 Answer::Silent
             }
         }

@@ -1,4 +1,4 @@
-//! The Gannet stand-in: plain DFU by the standard's table, driven from outside.
+//! The Gannet simulated unit: plain DFU by the standard's table, driven from outside.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -9,16 +9,16 @@ use std::time::Duration;
 
 use support::Raw;
 use vaka_sim::World;
-use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu::Quirks;
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::unit::gannet::{APPLICATION_REGION, Gannet};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::usb::Answer;
 
 const BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/gannet-1.3.0.bin");
 
 fn booted(traits: Traits) -> Raw {
-    Raw::new(Gannet::with("G-00031", traits, Manner::default()).in_boot_mode(), 0)
+    Raw::new(Gannet::with("G-00031", traits, Quirks::default()).in_boot_mode(), 0)
 }
 
 /// The state as DFU_GETSTATE tells it; at work it refuses, and after a
@@ -166,8 +166,8 @@ fn an_upload_ends_with_a_short_reply() {
 fn power_lost_in_the_middle_leaves_the_bootloader_waiting() {
     let mut raw = booted(TOLERANT);
     download_all(&mut raw, &BINARY[..4096]);
-    for hand in [Hand::Pull, Hand::Plug] {
-        raw.world.hand("1-1", &hand);
+    for hand in [UserAction::Pull, UserAction::Plug] {
+        raw.world.act("1-1", &hand);
     }
     raw.wait(1000);
     assert_eq!(raw.unit().condition(), Condition::Boot);

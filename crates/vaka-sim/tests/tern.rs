@@ -1,4 +1,4 @@
-//! The Tern stand-in itself: what bricks it, and what does not.
+//! The Tern simulated unit itself: what bricks it, and what does not.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use support::Raw;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::usb::Answer;
 
 const R1_BINARY: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.5.0.bin");
@@ -17,7 +17,7 @@ const APPLICATION: u32 = 0x0A00_2400;
 
 /// Resets a unit and gives it time to start.
 fn restart(unit: &mut Tern) -> Condition {
-    unit.hand(Duration::ZERO, &Hand::Tap("RESET".into()));
+    unit.act(Duration::ZERO, &UserAction::Tap("RESET".into()));
     unit.advance(Duration::from_secs(1));
     unit.condition()
 }
@@ -53,8 +53,10 @@ fn the_other_boards_image_bricks_it() {
         let mut unit = with_application(image);
         assert_eq!(restart(&mut unit), Condition::Bricked);
         assert!(unit.face().is_none(), "it shows nothing on the bus");
-        for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Tap("RESET".into())] {
-            unit.hand(Duration::from_secs(2), &hand);
+        for hand in
+            [UserAction::Pull, UserAction::Hold("SET".into()), UserAction::Plug, UserAction::Tap("RESET".into())]
+        {
+            unit.act(Duration::from_secs(2), &hand);
             unit.advance(Duration::from_secs(9));
         }
         assert_eq!(unit.condition(), Condition::Bricked, "no hand brings it back");
@@ -114,7 +116,7 @@ fn power_lost_in_the_middle_leaves_half_an_erase() {
     raw.download(0, &ERASE_APPLICATION);
     raw.status();
     raw.wait(10);
-    raw.world.hand("1-1", &Hand::Pull);
+    raw.world.act("1-1", &UserAction::Pull);
     assert_eq!(byte(&mut raw, APPLICATION), 0xFF);
     assert_ne!(byte(&mut raw, APPLICATION + 2048), 0xFF, "the second half is as it was");
 }

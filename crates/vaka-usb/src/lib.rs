@@ -4,7 +4,7 @@
 //! performs transfers, a [`Clock`] tells and waits. Everything is blocking:
 //! a USB port has few requests in flight, and a thread for each unit is
 //! enough. Behind the traits stand backends: [`native`] for the machine's own
-//! ports, [`usbip`] for a server's, and stand-ins in process (in `vaka-sim`).
+//! ports, [`usbip`] for a server's, and simulated units in process (in `vaka-sim`).
 
 pub mod bus;
 pub mod clock;

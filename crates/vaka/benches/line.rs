@@ -1,6 +1,6 @@
 //! How much longer it takes to update many units at once than one.
 //!
-//! `cargo bench -p vaka --bench line` runs the built program: `vaka line` for one stand-in,
+//! `cargo bench -p vaka --bench line` runs the built program: `vaka line` for one simulated unit,
 //! and for 64 on four servers, all at the realistic flash times, with an image that fills
 //! the application region. One of the 64 loses its cable on the way and does not come back.
 //! The servers run in this process, on the same cores. Fails (exit status 1) if the 64 take

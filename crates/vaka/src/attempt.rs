@@ -37,7 +37,7 @@ pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>
         },
         release: None,
         label: common.variant.clone(),
-        agreed: common.agree.clone(),
+        consents: common.allow.clone(),
     }
 }
 
@@ -59,7 +59,7 @@ pub struct Watched {
 impl Watched {
     pub fn look(&mut self, event: &Event) {
         match event {
-            Event::Seen(seen) => {
+            Event::Attached(seen) => {
                 let id = seen.id.to_string();
                 if !self.ids.contains(&id) {
                     self.ids.push(id);
@@ -79,14 +79,15 @@ impl Watched {
         let verdict = self.verdict;
         let outcome = verdict.as_ref().and_then(|verdict| serde_json::to_value(verdict.outcome).ok());
         let conflicts = verdict.iter().flat_map(Verdict::conflicts).map(|evidence| evidence.sentence()).collect();
-        let agreed = verdict.iter().flat_map(|verdict| &verdict.agreed).map(|agreement| agreement.id.clone()).collect();
+        let consents =
+            verdict.iter().flat_map(|verdict| &verdict.consents).map(|agreement| agreement.id.clone()).collect();
         Ended {
             time: jiff::Timestamp::now(),
             ids: self.ids,
             version_before: report.version_before.as_ref().map(ToString::to_string).or(self.version_before),
             verdict: outcome.and_then(|outcome| outcome.as_str().map(str::to_owned)),
             conflicts,
-            agreed,
+            consents,
             result: journal::recorded(report).unwrap_or_default(),
             error: self.error,
         }

@@ -32,7 +32,7 @@ pub struct Begun {
     pub release: Option<ReleaseRecord>,
     /// What was given on the command line: label, agreements, unit.
     pub label: Option<String>,
-    pub agreed: Vec<String>,
+    pub consents: Vec<String>,
 }
 
 /// Which file it was.
@@ -70,7 +70,7 @@ pub struct Ended {
     pub verdict: Option<String>,
     pub conflicts: Vec<String>,
     /// Agreements that were needed.
-    pub agreed: Vec<String>,
+    pub consents: Vec<String>,
     /// The `result` event.
     pub result: ResultRecord,
     /// What stopped it.
@@ -87,7 +87,7 @@ pub struct ResultRecord {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub serial: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub boot_serial: Option<String>,
+    pub bootloader_serial: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub state: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -111,11 +111,11 @@ pub struct ResultRecord {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub bytes_skipped: Option<u64>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub interrupted: Option<u64>,
+    pub disconnects: Option<u64>,
     /// Milliseconds by step, in their order.
     pub durations_ms: Vec<(String, u64)>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub owed: Vec<String>,
+    pub pending_undo: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub next: Option<NextRecord>,
     #[serde(flatten)]
@@ -173,7 +173,7 @@ pub struct Record {
     pub begun: Begun,
     /// What was still to be undone when this was last written.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub owed: Vec<String>,
+    pub pending_undo: Vec<String>,
     pub ended: Option<Ended>,
 }
 
@@ -189,15 +189,15 @@ impl Record {
         let result = self.result();
         let next = result.next.as_ref().and_then(|next| next.serial.as_deref());
         let mut serials: Vec<&str> =
-            [result.serial.as_deref(), result.boot_serial.as_deref(), next].into_iter().flatten().collect();
+            [result.serial.as_deref(), result.bootloader_serial.as_deref(), next].into_iter().flatten().collect();
         serials.sort_unstable();
         serials.dedup();
         serials
     }
 
     /// What is still to be undone on the unit.
-    pub fn owed(&self) -> &[String] {
-        self.ended.as_ref().map_or(&self.owed, |ended| &ended.result.owed)
+    pub fn pending_undo(&self) -> &[String] {
+        self.ended.as_ref().map_or(&self.pending_undo, |ended| &ended.result.pending_undo)
     }
 
     /// The version that the application reported afterwards.
@@ -372,7 +372,7 @@ fn ends_a_line(file: &mut File) -> io::Result<bool> {
     Ok(last == [b'\n'])
 }
 
-/// All attempts, the oldest first, and how many lines could not be read.
+/// All attempts, oldest first, and the number of lines that could not be read.
 pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
     let bytes = match std::fs::read(path) {
         Err(error) if error.kind() == io::ErrorKind::NotFound => return Ok((Vec::new(), 0)),
@@ -387,10 +387,10 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
         };
         match line.what {
             What::Begun(begun) => {
-                records.push(Record { attempt: line.attempt, begun: *begun, owed: Vec::new(), ended: None })
+                records.push(Record { attempt: line.attempt, begun: *begun, pending_undo: Vec::new(), ended: None })
             }
-            What::Owed(owed) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
-                Some(record) => record.owed = owed,
+            What::Owed(pending_undo) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
+                Some(record) => record.pending_undo = pending_undo,
                 None => torn += 1,
             },
             What::Ended(ended) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {

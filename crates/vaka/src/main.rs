@@ -17,7 +17,7 @@ mod files;
 mod journal;
 mod keyring;
 mod lock;
-mod owed;
+mod pending_undo;
 mod preserved_store;
 mod prompt;
 mod recording;
@@ -52,7 +52,7 @@ fn main() -> std::process::ExitCode {
         Command::Enter => commands::enter::enter(&args.common, &setting),
         Command::Restart => commands::enter::restart(&args.common, &setting),
         Command::Read(read) => commands::read::run(read, &args.common, &setting),
-        Command::Carry(carry) => commands::carry::run(carry, &args.common, &setting),
+        Command::Settings(command) => commands::settings::run(command, &args.common, &setting),
         Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
         Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
         Command::Pack(pack) => commands::pack::run(pack, &setting),
@@ -61,7 +61,7 @@ fn main() -> std::process::ExitCode {
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &args.common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
         Command::Setup(setup) => commands::setup::run(setup, &args.common),
-        Command::Standins(standins) => commands::standins::run(standins),
+        Command::Simulate(simulator) => commands::simulate::run(simulator),
     });
     let code = done.unwrap_or_else(|problem| {
         let code = problem.code();
@@ -71,7 +71,7 @@ fn main() -> std::process::ExitCode {
     // A good update has shown what is undone; every other end shows it here.
     let has_shown = code == ExitCode::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
     if setting.format == args::Format::Text && !has_shown {
-        owed::print();
+        pending_undo::print();
     }
     std::process::ExitCode::from(u8::from(code))
 }

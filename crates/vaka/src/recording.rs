@@ -35,16 +35,16 @@ impl<'scope> Recording<'scope> {
 
     /// Notes an event and passes it on: a result with what could not be recorded.
     pub fn pass(&mut self, event: Event, tell: &mut dyn FnMut(Event)) {
-        if matches!(event, Event::Step { .. } | Event::HandedOut { .. }) {
+        if matches!(event, Event::Step { .. } | Event::Exported { .. }) {
             self.begin(tell);
         }
         self.watched.look(&event);
         match event {
-            Event::Owed { unit, steps } => {
+            Event::PendingUndo { unit, steps } => {
                 if let Some(attempt) = &self.attempt {
                     self.failure = attempt.note_owed(&steps).err().or(self.failure.take());
                 }
-                tell(Event::Owed { unit, steps });
+                tell(Event::PendingUndo { unit, steps });
             }
             Event::Result(report) => {
                 let report = self.end(*report, tell);

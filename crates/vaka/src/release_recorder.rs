@@ -15,7 +15,7 @@ use crate::recording::Recording;
 /// Keeps the journal of a release's stages, and hands files out.
 pub struct Recorder<'a> {
     pub plan_only: bool,
-    pub hand_out: Option<&'a Path>,
+    pub export_dir: Option<&'a Path>,
     pub common: &'a Common,
     pub path: &'a Path,
     pub release: &'a Release,
@@ -46,7 +46,7 @@ impl Recorder<'_> {
                 stages: manifest.stages.len(),
             }),
             label: self.common.variant.clone(),
-            agreed: self.common.agree.clone(),
+            consents: self.common.allow.clone(),
         }
     }
 }
@@ -57,8 +57,8 @@ impl StageHooks for Recorder<'_> {
         *self.state.borrow_mut() = recording;
     }
 
-    fn hand_out(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
-        let folder = self.hand_out.unwrap_or(Path::new("."));
+    fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
+        let folder = self.export_dir.unwrap_or(Path::new("."));
         let path = folder.join(name);
         // The same file of an earlier run will do.
         if std::fs::read(&path).is_ok_and(|there| there == bytes) {

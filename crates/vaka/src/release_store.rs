@@ -4,9 +4,9 @@ use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::event::ReleaseSeen;
+use vaka_core::event::SelectedRelease;
 use vaka_core::release::manifest::Manifest;
-use vaka_core::release::{Release, ReleaseQuery, Wanted, choose, disagreements};
+use vaka_core::release::{Release, ReleaseQuery, Wanted, choose, inconsistencies};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 
@@ -121,9 +121,9 @@ fn known_good(product: Option<&str>) -> Vec<String> {
 
 /// Whether the release may be used: signed by somebody who is trusted, or agreed to.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
-    let agreed = |id: &str| common.agree.iter().any(|agreed| agreed == id);
+    let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
-        return match agreed("unsigned") {
+        return match consents("unsigned") {
             true => Ok("nobody, as was agreed to".to_owned()),
             false => Err(CommandError::Unsigned { consent: "unsigned".to_owned() }.into()),
         };
@@ -132,7 +132,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
         return Ok(format!("{} ({key})", known.name));
     }
     let id = format!("signer-{key}");
-    match agreed(&id) {
+    match consents(&id) {
         true => Ok(format!("{key}, whom nobody here knows, as was agreed to")),
         false => Err(CommandError::UnknownSigner { key: key.to_string(), consent: id }.into()),
     }
@@ -176,7 +176,7 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
 
 /// Refuses a release whose images, stamps and stages do not go together.
 pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), Problem> {
-    let found = disagreements(release, sheet);
+    let found = inconsistencies(release, sheet);
     match found.is_empty() {
         true => Ok(()),
         false => Err(CommandError::Inconsistent { path: path.to_owned(), found }.into()),
@@ -193,10 +193,10 @@ pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, Problem>
 }
 
 /// What is told of a release before anything else.
-pub fn seen(found: &Found, build: &str, signer: String) -> ReleaseSeen {
+pub fn seen(found: &Found, build: &str, signer: String) -> SelectedRelease {
     let manifest = &found.release.manifest;
     let others = manifest.builds().into_iter().filter(|other| *other != build).map(str::to_owned);
-    ReleaseSeen {
+    SelectedRelease {
         file: found.path.display().to_string(),
         product: manifest.product.clone(),
         version: manifest.version.clone(),

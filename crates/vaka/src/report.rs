@@ -26,7 +26,7 @@ struct Row {
     after: String,
     bytes: String,
     seconds: String,
-    interrupted: String,
+    disconnects: String,
     error: String,
 }
 
@@ -38,25 +38,25 @@ struct UnitRow {
     good: bool,
     state: String,
     version: String,
-    owed: String,
+    pending_undo: String,
 }
 
 fn unit_row(unit: &UnitHistory<'_>) -> UnitRow {
     let last = unit.attempts.last();
     let state = last.and_then(|record| record.result().state.as_deref()).unwrap_or("-");
     let version = last.and_then(|record| record.version_after());
-    let owed = last.map(|record| record.owed().join("; ")).unwrap_or_default();
+    let pending_undo = last.map(|record| record.pending_undo().join("; ")).unwrap_or_default();
     UnitRow {
         name: unit.name(),
         when: last.map(|record| moment(record)).unwrap_or_default(),
         attempts: unit.attempts.len(),
-        good: last.is_some_and(|record| record.is_good()) && owed.is_empty(),
+        good: last.is_some_and(|record| record.is_good()) && pending_undo.is_empty(),
         state: match last {
             Some(record) if record.ended.is_none() => "not ended".to_owned(),
             _ => state.replace('-', " "),
         },
         version: version.unwrap_or("-").to_owned(),
-        owed,
+        pending_undo,
     }
 }
 
@@ -153,7 +153,7 @@ fn unit_table(units: &[UnitRow]) -> Markup {
                     td.number { (unit.attempts) }
                     td.good[unit.good].bad[!unit.good] { (unit.state) }
                     td { (unit.version) }
-                    td { (unit.owed) }
+                    td { (unit.pending_undo) }
                 }
             }
         }
@@ -188,7 +188,7 @@ fn attempt_table(records: &[&Record]) -> Markup {
                     td { (row.after) }
                     td.number { (row.bytes) }
                     td.number { (row.seconds) }
-                    td.number { (row.interrupted) }
+                    td.number { (row.disconnects) }
                     td { (row.error) }
                 }
             }
@@ -221,7 +221,7 @@ fn row(record: &Record) -> Row {
             .chain(record.serials().into_iter().map(str::to_owned))
             .collect::<Vec<_>>()
             .join(", "),
-        interrupted: record.result().interrupted.map_or("-".into(), |count| count.to_string()),
+        disconnects: record.result().disconnects.map_or("-".into(), |count| count.to_string()),
         product,
         file: name.map(|name| name.to_string_lossy().into_owned()).unwrap_or_default(),
         outcome: record.outcome().to_owned(),
@@ -315,7 +315,7 @@ fn outcomes(records: &[&Record]) -> Drawn {
     }
     let days = &days[days.len().saturating_sub(40)..];
     let top = days.iter().map(|(_, [good, bad])| good + bad).max().unwrap_or(1) as f64 * 1.25;
-    draw("Outcomes by day, the oldest first", "attempts", days.len(), top, |chart| {
+    draw("Outcomes by day, oldest first", "attempts", days.len(), top, |chart| {
         for (which, (_, colour)) in OUTCOMES.into_iter().enumerate() {
             let bars =
                 days.iter().enumerate().filter(|(_, (_, counts))| counts[which] > 0).map(|(index, (_, counts))| {

@@ -42,7 +42,7 @@ pub fn install() -> Result<(), Problem> {
             anstream::eprintln!(
                 "\nStopped at once. What the unit was doing is not finished; it is still in update mode unless it was restarting."
             );
-            crate::owed::print();
+            crate::pending_undo::print();
             std::process::exit(i32::from(u8::from(ExitCode::Stopped)));
         }
         anstream::eprintln!("\nStopping at the next safe point. Press Ctrl-C again to stop at once.");

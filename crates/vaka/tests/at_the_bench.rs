@@ -19,8 +19,8 @@ use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
-use vaka_sim::usb::{Answer, Bulk, Face, Setup};
+use vaka_sim::unit::{Condition, Unit, UserAction};
+use vaka_sim::usb::{Answer, Bulk, Descriptors, Setup};
 use vaka_sim::world::lock;
 use vaka_testkit::program;
 
@@ -73,8 +73,8 @@ fn places_on_the_bench_have_names() {
 #[test]
 fn what_a_unit_shows_beside_is_told_with_it() {
     let sheet = std::fs::read_to_string(root().join("demo/sheets/gannet.toml")).unwrap();
-    let companion = "serial_stays = true\ncompanions = [{ id = \"1209:0000\", name = \"recordings, a disk\" }]\n";
-    let sheet = sheet.replacen("serial_stays = true\n", companion, 1);
+    let companion = "stable_serial = true\ncompanions = [{ id = \"1209:0000\", name = \"recordings, a disk\" }]\n";
+    let sheet = sheet.replacen("stable_serial = true\n", companion, 1);
     let gannet = |serial: &str| (Box::new(Gannet::new(serial)) as Box<dyn Unit>, Vec::new());
     let disk = |serial: &str| (Box::new(Stick::new(serial)) as Box<dyn Unit>, Vec::new());
     let cases = [
@@ -167,16 +167,18 @@ fn a_step_that_the_bus_cannot_show_ends_with_enter() {
             true => Running::start(&mut at_terminal(&command)),
             false => Running::start(command.arg("--unattended")),
         };
-        running.wait_for("By hand, 1 of 2: Take the battery out.");
+        running.wait_for("Manual step 1 of 2: Take the battery out.");
         if is_there {
             running.wait_for("Waiting for Enter, or for what comes next on the bus");
-            assert!(!running.has_said("By hand, 2 of 2"), "the second step is shown before the first is done");
+            assert!(!running.has_said("Manual step 2 of 2"), "the second step is shown before the first is done");
             writeln!(running.stdin()).unwrap();
         }
-        running.wait_for("By hand, 2 of 2: Hold BOOT");
+        running.wait_for("Manual step 2 of 2: Hold BOOT");
         running.wait_for("Waiting for Gannet hydrophone interface to show up in update mode");
-        for hand in [Hand::Hold("BOOT".into()), Hand::Pull, Hand::Plug, Hand::Release("BOOT".into())] {
-            lock(&bench.world).hand("1-1", &hand);
+        for hand in
+            [UserAction::Hold("BOOT".into()), UserAction::Pull, UserAction::Plug, UserAction::Release("BOOT".into())]
+        {
+            lock(&bench.world).act("1-1", &hand);
         }
         running.end().expect(0, &["at 1-1 runs 1.3.0"]);
         assert!(is_updated(&bench, "1-1"));
@@ -237,14 +239,14 @@ fn every_bad_server_gets_its_own_sentence() {
             "(version 1.1.1)",
         ),
     ];
-    for (kind, bus, words, cure) in cases {
+    for (kind, bus, words, remedy) in cases {
         for args in [&["survey"][..], &["diagnose"]] {
             let began = Instant::now();
             let mut command = program();
             command.args(args).env("VAKA_BUS", &bus).env("VAKA_SHEETS", root().join("demo/sheets"));
             let ended = Running::start(command.env("XDG_STATE_HOME", std::env::temp_dir())).end();
             assert!(began.elapsed() < Duration::from_secs(20), "{kind}");
-            ended.expect(9, &[words, cure]);
+            ended.expect(9, &[words, remedy]);
         }
     }
 }
@@ -311,7 +313,7 @@ impl Unit for Odd {
         self.unit.advance(now);
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
+    fn face(&self) -> Option<(u32, &Descriptors)> {
         self.unit.face()
     }
 
@@ -331,8 +333,8 @@ impl Unit for Odd {
         self.unit.bus_reset(now);
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        self.unit.hand(now, hand);
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        self.unit.act(now, action);
     }
 
     fn flash(&self) -> &Flash {
@@ -420,8 +422,8 @@ fn a_hub_that_resets_is_survived() {
     line.wait_for("begins");
     let mut world = lock(&bench.world);
     for port in ["1-1", "1-2", "1-3"] {
-        world.hand_later(port, Duration::from_millis(500), Hand::Pull);
-        world.hand_later(port, Duration::from_millis(900), Hand::Plug);
+        world.act_later(port, Duration::from_millis(500), UserAction::Pull);
+        world.act_later(port, Duration::from_millis(900), UserAction::Plug);
     }
     drop(world);
     line.end().expect(0, &["3 units: 3 updated"]);
@@ -435,10 +437,10 @@ fn a_unit_that_another_process_works_with_is_named_so() {
     let bench = Bench::new(vec![(Tern::new(Revision::R1, "T1-00217"), Vec::new())]);
     let file = firmware("tern-r1-1.5.0.hex");
     let mut other = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
-    other.wait_for("By hand, 1 of 1");
+    other.wait_for("Manual step 1 of 1");
     let found = bench.run(&["diagnose", "--format", "json"]);
     let lock = found.events().into_iter().find(|event| event["topic"] == "lock").unwrap();
-    assert_eq!((&lock["event"], &lock["weight"]), (&"finding".into(), &"note".into()));
+    assert_eq!((&lock["event"], &lock["severity"]), (&"finding".into(), &"note".into()));
     assert!(lock["says"].as_str().unwrap().contains("vaka update"), "{lock}");
     interrupt(&other);
     other.end().expect(130, &[]);
@@ -478,7 +480,7 @@ fn devices_of_others_are_in_nobodys_way() {
 #[test]
 fn a_bad_lead_is_told() {
     let bench = gannets(&["G-1"]);
-    let lead = |words: &str| assert!(lock(&bench.world).hand("1-1", &words.parse::<Hand>().unwrap()));
+    let lead = |words: &str| assert!(lock(&bench.world).act("1-1", &words.parse::<UserAction>().unwrap()));
     lead("lead bad");
     bench.run(&["survey"]).expect(0, &["in the way: The unit at 1-1 could not be asked", "try another cable"]);
     bench.run(&["diagnose"]).expect(9, &["could not be asked what it is"]);
@@ -494,8 +496,8 @@ fn a_unit_that_drops_again_and_again_is_told() {
     listening.wait_for("Watching what comes and goes");
     let mut world = lock(&bench.world);
     for at in [300, 800, 1300, 1800, 2300, 2800] {
-        world.hand_later("1-2", Duration::from_millis(at), Hand::Pull);
-        world.hand_later("1-2", Duration::from_millis(at + 200), Hand::Plug);
+        world.act_later("1-2", Duration::from_millis(at), UserAction::Pull);
+        world.act_later("1-2", Duration::from_millis(at + 200), UserAction::Plug);
     }
     drop(world);
     listening.end().expect(9, &["1-2: what is there left and came back as the same", "Try another lead"]);
@@ -528,10 +530,10 @@ fn ctrl_c_ends_every_command_in_time() {
     let cases: Vec<Case> = vec![
         ("watching", |_| line("survey --watch"), nobody(), "0 units", 0),
         ("waiting for a unit", updating, nobody(), "Waiting for", 130),
-        ("waiting for hands", updating, tern(false), "By hand, 1 of 1", 130),
+        ("waiting for hands", updating, tern(false), "Manual step 1 of 1", 130),
         ("erasing", updating, tern(true), "  erase", 130),
         ("writing", updating, tern(true), "  write", 130),
-        ("entering", |_| line("enter --variant r1"), tern(false), "By hand, 1 of 1", 130),
+        ("entering", |_| line("enter --variant r1"), tern(false), "Manual step 1 of 1", 130),
         ("restarting a unit that is not there", |_| line("restart"), nobody(), "Waiting for", 130),
         (
             "a line with nothing on it",
@@ -542,7 +544,7 @@ fn ctrl_c_ends_every_command_in_time() {
         ),
         ("a console", |_| line("console"), talking(), "listening to the unit", 0),
         ("listening to the bench", |_| line("diagnose --listen 60s"), nobody(), "Watching what comes", 0),
-        ("serving stand-ins", |_| line("standins"), nobody(), "Stand-ins at", 0),
+        ("serving simulated units", |_| line("simulate"), nobody(), "Simulated units at", 0),
     ];
     for (name, args, bench, ready, code) in cases {
         let args = args(&bench);
@@ -563,7 +565,7 @@ fn ctrl_c_ends_every_command_in_time() {
 /// Where the first Ctrl-C has to wait, it says so, and a second one ends at once.
 #[test]
 fn a_second_ctrl_c_ends_at_once() {
-    let fault = Fault { at: 30, kind: FaultKind::Silence };
+    let fault = Fault { at: 30, kind: FaultKind::Timeout };
     let bench = Bench::faulty_r1(vec![fault]);
     let file = firmware("tern-r1-1.5.0.hex");
     let mut running =

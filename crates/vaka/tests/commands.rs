@@ -1,4 +1,4 @@
-//! The other commands, end to end: survey, check, standins, demo, and what
+//! The other commands, end to end: survey, check, simulator, demo, and what
 //! goes wrong before any unit is touched.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
@@ -116,35 +116,35 @@ fn check_judges_for_a_unit_and_changes_nothing() {
 
 #[test]
 fn the_same_by_hand_in_two_terminals() {
-    let mut standins = Running::start(program().arg("standins"));
-    let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
+    let mut simulator = Running::start(program().arg("simulate"));
+    let line = simulator.wait_for("Simulated units at usbip://127.0.0.1:");
     let bus = line.rsplit(' ').next().unwrap().to_owned();
-    standins.wait_for("Ctrl-C ends it.");
+    simulator.wait_for("Ctrl-C ends it.");
     let folder = tempfile::tempdir().unwrap();
     let vaka = |args: &[&str]| {
         Running::start(program().args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).args(args)).end()
     };
     vaka(&["survey"]).expect(0, &["6 units", "T2-00054", "G-00031"]);
-    let memory = |standins: &mut Running, name: &str| {
+    let memory = |simulator: &mut Running, name: &str| {
         let path = folder.path().join(name);
-        writeln!(standins.stdin(), "memory 1-1 {}", path.display()).unwrap();
-        standins.wait_for("147456 bytes from 0x0A000000");
+        writeln!(simulator.stdin(), "memory 1-1 {}", path.display()).unwrap();
+        simulator.wait_for("147456 bytes from 0x0A000000");
         std::fs::read(path).unwrap()
     };
-    let before = memory(&mut standins, "before.bin");
+    let before = memory(&mut simulator, "before.bin");
     let file = firmware("tern-r1-1.5.0.hex");
     vaka(&["update", file.to_str().unwrap(), "--unit", "1-1", "--variant", "r1"]).expect(0, &["runs 1.5.0"]);
     let image = std::fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
-    assert_updated(Revision::R1, &before, &memory(&mut standins, "after.bin"), &image);
-    writeln!(standins.stdin(), "hold 1-1 set\ntap 1-1 reset\nstate\ndance 1-1").unwrap();
-    standins.wait_for("1-1: tap reset");
-    standins.wait_for("nothing a hand can do");
+    assert_updated(Revision::R1, &before, &memory(&mut simulator, "after.bin"), &image);
+    writeln!(simulator.stdin(), "hold 1-1 set\ntap 1-1 reset\nstate\ndance 1-1").unwrap();
+    simulator.wait_for("1-1: tap reset");
+    simulator.wait_for("nothing a hand can do");
     // It takes its time to start; the program waits for it.
     vaka(&["check", file.to_str().unwrap(), "--unit", "id=1209:0002", "--variant", "r1", "--wait", "5s"])
         .expect(0, &["The image fits r1"]);
     vaka(&["survey"]).expect(0, &["1-1   update"]);
-    writeln!(standins.stdin(), "quit").unwrap();
-    standins.end().expect(0, &[]);
+    writeln!(simulator.stdin(), "quit").unwrap();
+    simulator.end().expect(0, &[]);
 }
 
 #[test]
@@ -153,17 +153,17 @@ fn a_scene_says_what_goes_wrong() {
     let scene = folder.path().join("scene.toml");
     let unit = "[[unit]]\nproduct = \"tern\"\nvariant = \"r2\"\nport = \"2-4\"\nserial = \"T2-1\"\nmode = \"update\"\n";
     std::fs::write(&scene, format!("{unit}faults = [{{ at = 30, what = \"pull\" }}]\n")).unwrap();
-    let mut standins = Running::start(program().arg("standins").arg("--scene").arg(&scene));
-    let line = standins.wait_for("Stand-ins at ");
+    let mut simulator = Running::start(program().arg("simulate").arg("--scene").arg(&scene));
+    let line = simulator.wait_for("Simulated units at ");
     let bus = line.rsplit(' ').next().unwrap().to_owned();
     let file = firmware("tern-r2-1.5.0.hex");
     let mut command = program();
     command.args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).arg("update").arg(&file);
     Running::start(command.args(["--variant", "r2"])).end().expect(5, &["the unit left the bus"]);
-    writeln!(standins.stdin(), "quit").unwrap();
-    standins.end().expect(0, &[]);
+    writeln!(simulator.stdin(), "quit").unwrap();
+    simulator.end().expect(0, &[]);
     std::fs::write(&scene, unit.replace("r2", "r5")).unwrap();
-    Running::start(program().arg("standins").arg("--scene").arg(&scene)).end().expect(8, &["scene.toml", "r5"]);
+    Running::start(program().arg("simulate").arg("--scene").arg(&scene)).end().expect(8, &["scene.toml", "r5"]);
 }
 
 #[test]
@@ -256,7 +256,7 @@ fn placeholders_are_refused_by_name() {
         (&["update", r1, "--unit", "serial=<serial>"], "'<serial>' is a placeholder"),
         (&["update", r1, "--unit", "XXXX"], "'XXXX' is a placeholder"),
         (&["update", r1, "--at", "0xDEADBEEF"], "'0xDEADBEEF' is a placeholder"),
-        (&["carry", "load", "x", "--set", "number=CHANGE-ME"], "'CHANGE-ME' is a placeholder"),
+        (&["settings", "load", "x", "--set", "number=CHANGE-ME"], "'CHANGE-ME' is a placeholder"),
         (&["stamp", r1, "o.hex", "--fact", "crystal=TODO"], "'TODO' is a placeholder"),
     ];
     for (args, words) in cases {

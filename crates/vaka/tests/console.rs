@@ -7,7 +7,7 @@ mod support;
 use std::process::Command;
 
 use support::{Bench, Running, firmware};
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::world::lock;
@@ -47,9 +47,9 @@ fn the_port_is_let_go_for_an_update_and_taken_again() {
     let said = console.wait_for("the port is let go");
     assert!(said.contains("vaka update"), "{said}");
     console.wait_for("listening to the unit at 1-1");
-    lock(&bench.world).hand("1-1", &Hand::Pull);
+    lock(&bench.world).act("1-1", &UserAction::Pull);
     console.wait_for("the unit left the bus");
-    lock(&bench.world).hand("1-1", &Hand::Plug);
+    lock(&bench.world).act("1-1", &UserAction::Plug);
     console.wait_for("listening to the unit at 1-1");
     Command::new("kill").args(["-INT", &console.id().to_string()]).status().unwrap();
     console.end().expect(0, &[]);

@@ -1,5 +1,5 @@
 //! Reading, comparing and saving what is in a unit, end to end: the built
-//! program over USB/IP, and the stand-in's true memory as the judge.
+//! program over USB/IP, and the simulated unit's true memory as the judge.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -145,8 +145,8 @@ fn the_present_content_is_saved_first_and_goes_back_again() {
     let unsound = bench.file("unsound.bin", &unsound);
     let sheet = bench.sheet_without_proofs("tern.toml");
     update(unsound.to_str().unwrap(), &["--at", "0x0A002400", "--save", "old.hex", "--sheets", &sheet])
-        .expect(7, &["saved: old.hex", "The old firmware goes back with: vaka update old.hex --agree older-version"]);
-    update("old.hex", &["--agree", "older-version"]).expect(0, &["runs 1.4.0"]);
+        .expect(7, &["saved: old.hex", "The old firmware goes back with: vaka update old.hex --allow older-version"]);
+    update("old.hex", &["--allow", "older-version"]).expect(0, &["runs 1.4.0"]);
     assert_eq!(bench.memory("1-1"), before);
     // A file that is there is not overwritten, and then nothing is begun.
     bench
@@ -158,7 +158,7 @@ fn the_present_content_is_saved_first_and_goes_back_again() {
 #[test]
 fn a_protected_unit_and_one_that_cannot_be_read_say_so() {
     let protected = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(Default::default(), true);
-    let silent = vaka_sim::bootloader::dfu::Manner { no_functional_descriptor: true, ..Default::default() };
+    let silent = vaka_sim::bootloader::dfu::Quirks { no_functional_descriptor: true, ..Default::default() };
     let unreadable = Tern::in_boot_mode(Revision::R1, "T1-00218").with_manner(silent, false);
     let bench = Bench::new(vec![(protected, Vec::new()), (unreadable, Vec::new())]);
     for (port, words) in [("1-1", "read-protected; it says: errVENDOR"), ("1-2", "says that it cannot be read")] {

@@ -1,16 +1,16 @@
 //! Plain DFU, units that nobody described, and first sheets, end to end: the
-//! built program over USB/IP, and the stand-in's true memory as the judge.
+//! built program over USB/IP, and the simulated unit's true memory as the judge.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
 mod support;
 
 use support::{Bench, firmware};
-use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu::Quirks;
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 
 fn gannet(unit: Gannet) -> Bench {
@@ -31,12 +31,12 @@ fn a_gannet_is_updated_from_its_application() {
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
     let mute = Traits { can_upload: false, ..leaving };
     for (traits, check) in [(Gannet::TRAITS, "read-back"), (leaving, "read-back"), (mute, "accepted")] {
-        let bench = gannet(Gannet::with("G-00031", traits, Manner::default()));
+        let bench = gannet(Gannet::with("G-00031", traits, Quirks::default()));
         let before = bench.memory("1-1");
         let ended = bench.update(&firmware("gannet-1.3.0.dfu"), &["--unattended", "--format", "json"]);
         let result = ended.expect(0, &[]).result();
         assert_eq!((&result["check"], &result["after"]), (&check.into(), &"confirmed".into()));
-        assert_eq!(result["next"]["version"], "1.3.0");
+        assert_eq!(result["application"]["version"], "1.3.0");
         assert_holds(&bench, "gannet-1.3.0.bin");
         assert_eq!(bench.condition("1-1"), Condition::Application);
         let after = bench.memory("1-1");
@@ -93,8 +93,8 @@ fn without_a_sheet_the_units_word_and_a_consent_are_needed() {
         command.env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", empty.path());
         support::Running::start(command.arg("update").arg(&file).args(["--wait", "5s"]).args(args)).end()
     };
-    none(&[]).expect(3, &["No product sheet is known", "--agree no-sheet --plan"]);
-    none(&["--agree", "no-sheet", "--plan"]).expect(
+    none(&[]).expect(3, &["No product sheet is known", "--allow no-sheet --plan"]);
+    none(&["--allow", "no-sheet", "--plan"]).expect(
         0,
         &[
             "product sheet  none",
@@ -104,9 +104,9 @@ fn without_a_sheet_the_units_word_and_a_consent_are_needed() {
         ],
     );
     assert_eq!(bench.memory("1-1"), before);
-    none(&["--agree", "no-sheet", "--memory", "Options"])
+    none(&["--allow", "no-sheet", "--memory", "Options"])
         .expect(3, &["it has no memory named \"Options\"; it has 0.0 \"Tide Flash\""]);
-    none(&["--agree", "no-sheet"])
+    none(&["--allow", "no-sheet"])
         .expect(0, &["read-back: all 20 772 bytes", "no sheet says whether that is its application"]);
     support::assert_updated(
         Revision::R1,
@@ -171,5 +171,5 @@ fn another_unit_on_the_bench_is_left_alone() {
     bench.update(&page, &[]).expect(3, &["2 units fit"]);
     assert_holds(&bench, "gannet-1.3.0.bin");
     assert_eq!((bench.memory("1-2"), bench.log("1-2").len()), (before, 0));
-    lock(&bench.world).hand("1-2", &Hand::Pull);
+    lock(&bench.world).act("1-2", &UserAction::Pull);
 }

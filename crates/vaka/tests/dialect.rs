@@ -13,16 +13,16 @@ use support::{Bench, Running, firmware, root};
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
-use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::skua::skua;
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::vendor_unit::VendorUnit;
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 
 const WAIT: &str = "10s";
 
 struct Case {
     name: &'static str,
-    unit: fn(&str) -> Loaded,
+    unit: fn(&str) -> VendorUnit,
     booted: bool,
     file: &'static str,
     /// Where the application begins, from the start of the flash.
@@ -129,7 +129,7 @@ fn a_short_window_is_waited_for() {
         line.contains("Dunlin salinity probe: if it is already connected, pull it first, then connect it ("),
         "{line}"
     );
-    assert!(lock(&bench.world).hand("1-1", &Hand::Plug));
+    assert!(lock(&bench.world).act("1-1", &UserAction::Plug));
     running.end().expect(0, &["device-checked", "confirmed"]);
     CASES[0].assert_updated(&before, &bench.memory("1-1"));
 }
@@ -141,8 +141,8 @@ fn a_silent_unit_is_recovered_by_the_steps_that_are_shown() {
     let file = firmware("skua-bridge-1.7.0.hex");
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--wait", "30s"]));
     running.wait_for("touch the two BRIDGE pads together");
-    for hand in [Hand::Pull, Hand::Hold("BRIDGE".into()), Hand::Plug] {
-        assert!(lock(&bench.world).hand("1-1", &hand));
+    for hand in [UserAction::Pull, UserAction::Hold("BRIDGE".into()), UserAction::Plug] {
+        assert!(lock(&bench.world).act("1-1", &hand));
     }
     running.end().expect(0, &["read-back", "confirmed"]);
     assert_eq!(bench.condition("1-1"), Condition::Application);
@@ -163,8 +163,8 @@ fn settings_are_carried_in_a_dialect() {
         bytes.resize(64, 0xFF);
         world.unit("1-1").unwrap().flash_mut().put(0x0D00_D000, &bytes);
     }
-    bench.run(&["carry", "save", "settings.carried", "--unit", "port=1-1"]).expect(0, &[]);
-    bench.run(&["carry", "load", "settings.carried", "--unit", "port=1-2", "--wait", WAIT]).expect(0, &[]);
+    bench.run(&["settings", "save", "settings.transferable", "--unit", "port=1-1"]).expect(0, &[]);
+    bench.run(&["settings", "load", "settings.transferable", "--unit", "port=1-2", "--wait", WAIT]).expect(0, &[]);
     let (from, to) = (settings(&bench, "1-1"), settings(&bench, "1-2"));
     assert_eq!(from[24..32], to[24..32], "offset and harbour");
     assert_eq!(&to[8..15], b"A-00045", "its own number");
@@ -179,7 +179,7 @@ fn a_recorded_run_tests_a_dialect_at_the_desk() {
         let dialect = root().join(format!("demo/sheets/{}.dialect.toml", case.name.trim_end_matches("-bridge")));
         let dialect = dialect.to_str().unwrap();
         bench
-            .run(&["dialect", "rehearse", dialect, "run.trace"])
+            .run(&["dialect", "replay", dialect, "run.trace"])
             .expect(0, &["write", "as recorded", "The dialect sends what was recorded and understands what came."]);
         let shown = bench.run(&["dialect", "trace", dialect, "run.trace", "--operation", "identify"]);
         shown.expect(0, &["identify", "says"]);
@@ -194,13 +194,13 @@ fn a_recorded_run_tests_a_dialect_at_the_desk() {
                 continue;
             }
             let changed = bench.file("changed.dialect.toml", text.replace(from, to).as_bytes());
-            let ended = bench.run(&["dialect", "rehearse", changed.to_str().unwrap(), "run.trace"]);
+            let ended = bench.run(&["dialect", "replay", changed.to_str().unwrap(), "run.trace"]);
             assert!(ended.code == 6 || from == "[write]", "{}: {to}: {}", case.name, ended.stdout);
         }
         // Another dialect's record is no test.
         let other = root().join("demo/sheets/auk-call.dialect.toml");
         if case.name != "auk" {
-            bench.run(&["dialect", "rehearse", other.to_str().unwrap(), "run.trace"]).expect(8, &["not in 'auk-call'"]);
+            bench.run(&["dialect", "replay", other.to_str().unwrap(), "run.trace"]).expect(8, &["not in 'auk-call'"]);
         }
     }
 }

@@ -5,10 +5,10 @@
 mod support;
 
 use support::{Bench, firmware};
-use vaka_sim::unit::petrel::{self, Board, Petrel};
 use vaka_sim::unit::heron::{self, Heron};
+use vaka_sim::unit::petrel::{self, Board, Petrel};
 use vaka_sim::unit::stick::Stick;
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::world::lock;
 
 /// A Petrel in update mode, a Heron, an ordinary stick, and a Petrel that runs.
@@ -53,7 +53,10 @@ fn a_survey_tells_what_is_on_the_disks() {
         (of(0, "mode"), of(0, "variants")[0].clone(), of(0, "disk")),
         ("update".into(), "pb2".into(), "PETREL".into())
     );
-    assert_eq!((of(1, "mode"), of(1, "version"), of(1, "disk")), ("application".into(), "3.0.0".into(), "HERON".into()));
+    assert_eq!(
+        (of(1, "mode"), of(1, "version"), of(1, "disk")),
+        ("application".into(), "3.0.0".into(), "HERON".into())
+    );
     assert_eq!((of(2, "mode"), of(2, "disk")), ("unknown".into(), serde_json::Value::Null));
     nothing_else_was_touched(&bench);
     let empty = Bench::of(vec![(Box::new(Heron::new("S-1").without_display()), Vec::new())]);
@@ -77,7 +80,7 @@ fn a_uf2_disk_is_updated_and_the_last_block_is_not_called_checked() {
         (&result["check"], &result["bytes_written"], &result["bytes_checked"]),
         (&"accepted".into(), &8960.into(), &8704.into())
     );
-    assert_eq!((&result["after"], &result["next"]["version"]), (&"confirmed".into(), &"2.4.0".into()));
+    assert_eq!((&result["after"], &result["application"]["version"]), (&"confirmed".into(), &"2.4.0".into()));
     assert!(holds(&bench, "1-1", petrel::APPLICATION_REGION.start, "petrel-pb2-2.4.0.bin"));
     let other = firmware("petrel-pb1-2.4.0.uf2");
     for args in [&["--unit", "port=1-4", "--variant", "pb2"][..], &["--unit", "port=1-4", "--variant", "pb2", "--plan"]]
@@ -95,13 +98,13 @@ fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
         ("petrel-pb2-2.4.0.uf2", 3, "board word \"PBA2\": pb1's is \"PBA1\""),
         ("petrel-pb1-2.4.0.uf2", 0, "this is Petrel, board PB1"),
     ] {
-        let hand = |after, hand| lock(&bench.world).hand_later("1-4", std::time::Duration::from_millis(after), hand);
-        hand(400, Hand::Pull);
-        hand(500, Hand::Hold("MARK".into()));
-        hand(600, Hand::Plug);
-        hand(700, Hand::Release("MARK".into()));
+        let hand = |after, hand| lock(&bench.world).act_later("1-4", std::time::Duration::from_millis(after), hand);
+        hand(400, UserAction::Pull);
+        hand(500, UserAction::Hold("MARK".into()));
+        hand(600, UserAction::Plug);
+        hand(700, UserAction::Release("MARK".into()));
         let ended = bench.update(&firmware(file), &["--unit", "port=1-4", "--unattended"]);
-        ended.expect(code, &["In update mode the unit tells it itself", "By hand, 1 of 2: Pull the cable.", words]);
+        ended.expect(code, &["In update mode the unit tells it itself", "Manual step 1 of 2: Pull the cable.", words]);
         assert_eq!(bench.condition("1-4"), Condition::Application, "back where it came from");
     }
     assert!(holds(&bench, "1-4", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
@@ -122,12 +125,12 @@ fn each_part_takes_its_own_file() {
     assert!(holds(&bench, "1-2", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"));
     {
         let mut world = lock(&bench.world);
-        for hand in [Hand::Pull, Hand::Hold("SERVICE".into()), Hand::Plug] {
-            world.hand("1-2", &hand);
+        for hand in [UserAction::Pull, UserAction::Hold("SERVICE".into()), UserAction::Plug] {
+            world.act("1-2", &hand);
         }
     }
     assert_eq!(bench.condition("1-2"), Condition::Boot);
-    lock(&bench.world).hand("1-2", &Hand::Release("SERVICE".into()));
+    lock(&bench.world).act("1-2", &UserAction::Release("SERVICE".into()));
     bench
         .update(&display, &["--unit", "port=1-2"])
         .expect(3, &["The file is for another part of the product: --part display"]);
@@ -137,7 +140,7 @@ fn each_part_takes_its_own_file() {
         (&result["check"], &result["bytes_checked"], &result["part"]),
         (&"accepted".into(), &0.into(), &"interface".into())
     );
-    assert_eq!((&result["after"], &result["next"]["version"]), (&"confirmed".into(), &"2.2.0".into()));
+    assert_eq!((&result["after"], &result["application"]["version"]), (&"confirmed".into(), &"2.2.0".into()));
     assert!(holds(&bench, "1-2", heron::INTERFACE_REGION.start, "heron-interface-2.2.0.bin"));
     assert!(holds(&bench, "1-2", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"));
     nothing_else_was_touched(&bench);
@@ -167,11 +170,11 @@ fn a_disk_is_read_compared_and_left_again() {
 fn a_unit_is_brought_into_update_mode_and_left_there() {
     let bench = bench();
     let before = bench.memory("1-4");
-    let hand = |after, hand| lock(&bench.world).hand_later("1-4", std::time::Duration::from_millis(after), hand);
-    hand(300, Hand::Pull);
-    hand(400, Hand::Hold("MARK".into()));
-    hand(500, Hand::Plug);
-    hand(600, Hand::Release("MARK".into()));
+    let hand = |after, hand| lock(&bench.world).act_later("1-4", std::time::Duration::from_millis(after), hand);
+    hand(300, UserAction::Pull);
+    hand(400, UserAction::Hold("MARK".into()));
+    hand(500, UserAction::Plug);
+    hand(600, UserAction::Release("MARK".into()));
     bench.run(&["enter", "--unit", "port=1-4", "--variant", "pb1", "--wait", "10s"]).expect(
         0,
         &["Pull the cable.", "Hold MARK, plug the cable in", "1-4 is in update mode; nothing was changed in it."],

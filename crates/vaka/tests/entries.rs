@@ -18,15 +18,15 @@ use vaka_boot::operator::Operator;
 use vaka_boot::update::{self, Request};
 use vaka_core::event::{ExitCode, Report, RestartState, StepName, StepState};
 use vaka_core::matching::Question;
-use vaka_sim::bootloader::dfu::Manner;
+use vaka_sim::bootloader::dfu::Quirks;
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::Gannet;
-use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::skua::skua;
 use vaka_sim::unit::tern::{Revision, Tern};
+use vaka_sim::unit::vendor_unit::VendorUnit;
 use vaka_sim::world::lock;
 
 macro_rules! sheet {
@@ -84,7 +84,7 @@ fn mast(call: &str) -> Scene {
     Scene::loaded(fulmar("F-00019"), Vec::new(), sheet, firmware!("fulmar-4.2.0.bin"), "MAST")
 }
 
-fn loaded(unit: Loaded, sheet: &str, dialects: &[&str], file: &'static [u8]) -> Scene {
+fn loaded(unit: VendorUnit, sheet: &str, dialects: &[&str], file: &'static [u8]) -> Scene {
     Scene::loaded(unit, Vec::new(), sheet_with(sheet, dialects), file, "BUTTON")
 }
 
@@ -97,7 +97,7 @@ fn petrel() -> Scene {
 #[allow(clippy::too_many_lines)] // a table
 fn every_kind_of_entry_ends_in_an_update() {
     let by_hand = |scene: Scene, hands: &[(u64, &str)]| {
-        hands.iter().for_each(|(after, words)| scene.hand_at(Duration::from_millis(*after), words));
+        hands.iter().for_each(|(after, words)| scene.act_at(Duration::from_millis(*after), words));
         scene
     };
     let ejecting = || {
@@ -155,14 +155,14 @@ fn every_kind_of_entry_ends_in_an_update() {
         ("vendor request", mast("[carrier]\nkind = \"control\"\n[enter]\nout = { request = 0x6B, value = 0x1D42 }\n")),
         ("eject", ejecting()),
         (
-            "one hand step",
+            "one manual step",
             by_hand(
                 Scene::tern(Tern::new(Revision::R1, "T1-00217"), Vec::new(), support::TERN),
                 &[(1000, "hold SET"), (1200, "tap RESET"), (1400, "release SET")],
             ),
         ),
         (
-            "hand steps one after the other",
+            "manual steps one after the other",
             by_hand(petrel(), &[(1000, "pull"), (2500, "hold MARK"), (2700, "plug"), (2800, "release MARK")]),
         ),
         (
@@ -218,12 +218,12 @@ fn story(events: &[Event], report: &Report) -> String {
     let mut text = String::new();
     for event in events {
         let line = match event {
-            Event::Hand { number, of, hand, .. } => format!("shown   {number} of {of}: {}", hand.action),
+            Event::ManualStep { number, of, step, .. } => format!("shown   {number} of {of}: {}", step.action),
             Event::Warning { text } => format!("told    {}", vaka_messages::warning(text)),
             Event::Step { step: StepName::Enter, state: StepState::Done, text, .. } => format!("ends    {text}"),
             Event::Error(failure) => {
                 let failure = vaka_messages::failure(failure);
-                let parts = [Some(&failure.message), failure.state.as_ref(), failure.cure.as_ref()];
+                let parts = [Some(&failure.message), failure.state.as_ref(), failure.remedy.as_ref()];
                 let words: Vec<&str> = parts.into_iter().flatten().map(String::as_str).collect();
                 format!("ends    with exit status {}: {}", u8::from(failure.code), words.join(" "))
             }
@@ -235,7 +235,7 @@ fn story(events: &[Event], report: &Report) -> String {
     text
 }
 
-/// Every typical slip, with the message that it gets: `slips.txt` is the table, for
+/// Every typical slip, with the message that it gets: `mistakes.txt` is the table, for
 /// reading. `VAKA_WRITE_TABLES=1` rewrites it.
 #[test]
 fn every_slip_gets_its_own_words() {
@@ -288,7 +288,7 @@ fn every_slip_gets_its_own_words() {
     let mut table = String::new();
     for (name, scene, is_there, hands) in cases {
         let scene = scene();
-        hands.iter().for_each(|(after, words)| scene.hand_at(Duration::from_millis(*after), words));
+        hands.iter().for_each(|(after, words)| scene.act_at(Duration::from_millis(*after), words));
         let (report, events) = run(&scene, *is_there, Duration::from_secs(12));
         let does: Vec<String> =
             hands.iter().map(|(after, words)| format!("{words} ({}.{} s)", after / 1000, after % 1000 / 100)).collect();
@@ -296,18 +296,18 @@ fn every_slip_gets_its_own_words() {
         let _ = writeln!(table, "{name}\n  does    {does}\n{}", story(&events, &report));
         scene.assert_unharmed(name);
     }
-    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/slips.txt");
+    let path = concat!(env!("CARGO_MANIFEST_DIR"), "/tests/mistakes.txt");
     if std::env::var_os("VAKA_WRITE_TABLES").is_some() {
         std::fs::write(path, &table).unwrap();
     }
     let kept = std::fs::read_to_string(path).unwrap_or_default();
-    assert!(kept == table, "tests/slips.txt is another table now; rewrite it and read what changed:\n{table}");
+    assert!(kept == table, "tests/mistakes.txt is another table now; rewrite it and read what changed:\n{table}");
 }
 
 const WRONG_WORD: &str = "[carrier]\nkind = \"serial\"\nbaud = 9600\n[framing]\nkind = \"delimiter\"\nend = \"'\\r\\n'\"\n[enter]\nsend = \"'to boot'\"\nreply = \"'leaving'\"\n";
 
 fn gannet_that_stays() -> Scene {
-    let manner = Manner { clings: true, ..Manner::default() };
+    let manner = Quirks { ignores_detach: true, ..Quirks::default() };
     let unit = Gannet::with(
         "G-00031",
         vaka_sim::bootloader::dfu_plain::Traits { will_detach: true, ..Gannet::TRAITS },

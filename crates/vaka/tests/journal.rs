@@ -12,7 +12,7 @@ use std::time::Duration;
 
 use serde_json::Value;
 use support::{Bench, Running, firmware};
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
@@ -67,7 +67,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
         (&result["serial"], &result["check"], &result["code"]),
         (&"G-00031".into(), &"read-back".into(), &0.into())
     );
-    assert_eq!(result["next"]["version"], "1.3.0");
+    assert_eq!(result["application"]["version"], "1.3.0");
     assert!(all[1]["ended"]["error"]["message"].as_str().unwrap().contains("older than the unit's 1.3.0"));
 
     let count = |args: &[&str]| records(&bench, args).len();
@@ -167,8 +167,10 @@ fn a_killed_program_leaves_a_whole_journal_and_a_unit_that_can_be_updated() {
     let before = bench.memory("1-1");
     let mut random = Random(0x5EED_0005);
     for turn in 0..kills {
-        for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Release("SET".into())] {
-            lock(&bench.world).hand("1-1", &hand);
+        for hand in
+            [UserAction::Pull, UserAction::Hold("SET".into()), UserAction::Plug, UserAction::Release("SET".into())]
+        {
+            lock(&bench.world).act("1-1", &hand);
         }
         lock(&bench.world).unit("1-1").unwrap().flash_mut().erase(0x0A00_2400..0x0A00_7800);
         let update = || {
@@ -184,8 +186,10 @@ fn a_killed_program_leaves_a_whole_journal_and_a_unit_that_can_be_updated() {
         std::thread::sleep(Duration::from_micros(random.below(700_000) as u64));
         child.kill().unwrap();
         child.wait().unwrap();
-        for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug, Hand::Release("SET".into())] {
-            lock(&bench.world).hand("1-1", &hand);
+        for hand in
+            [UserAction::Pull, UserAction::Hold("SET".into()), UserAction::Plug, UserAction::Release("SET".into())]
+        {
+            lock(&bench.world).act("1-1", &hand);
         }
         bench.run(&["update", file.to_str().unwrap(), "--variant", "r1"]).expect(0, &["1.5.0"]);
         let after = bench.memory("1-1");

@@ -58,15 +58,15 @@ fn what_shares_a_sector_is_kept_or_the_update_is_refused() {
     assert_eq!(kept.count(), 0, "it is in the unit again");
 }
 
-/// Everything else is erased with `--clear-all`, and nothing is lost.
+/// Everything else is erased with `--erase-all`, and nothing is lost.
 #[test]
 fn a_kept_region_survives_when_all_is_cleared() {
     let bench = bench(Vec::new());
     let before = bench.memory("1-1");
     lock(&bench.world).unit("1-1").unwrap().flash_mut().put(0x0A00_9000, b"an old log");
-    let keep = ["--clear-all", "--keep", "calibration", "--keep", "settings"];
-    update(&bench, &keep).expect(3, &["--agree lose-log"]);
-    update(&bench, &[&keep[..], &["--agree", "lose-log"]].concat()).expect(0, &["confirmed"]);
+    let keep = ["--erase-all", "--keep", "calibration", "--keep", "settings"];
+    update(&bench, &keep).expect(3, &["--allow lose-log"]);
+    update(&bench, &[&keep[..], &["--allow", "lose-log"]].concat()).expect(0, &["confirmed"]);
     let after = bench.memory("1-1");
     assert_eq!(at(&after, SHARED), calibration());
     assert_eq!(after[0x2_3400..], before[0x2_3400..], "settings");
@@ -86,7 +86,7 @@ fn what_is_kept_survives_a_run_that_was_cut_short() {
         }
         cuts += 1;
         for hand in ["hold SET", "plug", "release SET"] {
-            lock(&bench.world).hand("1-1", &hand.parse::<vaka_sim::unit::Hand>().unwrap());
+            lock(&bench.world).act("1-1", &hand.parse::<vaka_sim::unit::UserAction>().unwrap());
         }
         update(&bench, &["--keep", "calibration"]).expect(0, &["confirmed"]);
         let after = bench.memory("1-1");

@@ -10,7 +10,7 @@ use support::{Bench, Running, firmware};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::{self, Gannet};
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::world::lock;
 
 fn unit(serial: &str) -> Box<dyn Unit> {
@@ -61,10 +61,10 @@ fn the_next_unit_is_updated_and_none_twice() {
     let mut line = Running::start(bench.command().args(["line", file.to_str().unwrap(), "--format", "text"]));
     line.wait_for("updated, read-back, confirmed");
     assert!(is_updated(&bench, "1-1"));
-    let again = |hands: &[Hand]| hands.iter().for_each(|hand| assert!(lock(&bench.world).hand("1-1", hand)));
-    again(&[Hand::Pull]);
+    let again = |hands: &[UserAction]| hands.iter().for_each(|hand| assert!(lock(&bench.world).act("1-1", hand)));
+    again(&[UserAction::Pull]);
     line.wait_for("free for the next unit");
-    again(&[Hand::Plug]);
+    again(&[UserAction::Plug]);
     line.wait_for("was done before");
     Command::new("kill").args(["-INT", &line.id().to_string()]).status().unwrap();
     line.end().expect(0, &["1 unit: 1 updated"]);

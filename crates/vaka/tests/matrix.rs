@@ -34,7 +34,7 @@ use vaka_sim::clock::VirtualClock;
 use vaka_sim::in_process::SimBus;
 use vaka_sim::scene::Scene;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand};
+use vaka_sim::unit::{Condition, UserAction};
 use vaka_sim::world::lock;
 
 const PORT: &str = "1-1";
@@ -125,7 +125,7 @@ impl Found {
                     tern.flash_mut().put(0x0A00_0000, &loader);
                 }
                 world.plug(PORT, Box::new(tern), Vec::new());
-                world.hand(PORT, &Hand::Plug);
+                world.act(PORT, &UserAction::Plug);
             }
             _ => {
                 let variant = if variant == "-" { String::new() } else { format!("variant = \"{variant}\"\n") };
@@ -136,7 +136,7 @@ impl Found {
             }
         }
         for hand in self.hands {
-            world.hand_later(PORT, Duration::from_secs(1), hand.parse::<Hand>().unwrap());
+            world.act_later(PORT, Duration::from_secs(1), hand.parse::<UserAction>().unwrap());
         }
         world
     }
@@ -204,7 +204,7 @@ fn because(verdict: Option<&Verdict>, events: &[Event]) -> (String, String) {
             ("conflicts".into(), verdict.conflicts().next().map_or_else(String::new, |e| e.sentence()))
         }
         Outcome::Undecided => {
-            let ids: Vec<&str> = verdict.would_fit.iter().map(|id| id.as_str()).collect();
+            let ids: Vec<&str> = verdict.compatible.iter().map(|id| id.as_str()).collect();
             ("undecided".into(), format!("it would fit {}; what is printed decides", ids.join(" or ")))
         }
     }
@@ -214,7 +214,7 @@ struct NoHands;
 
 impl StageHooks for NoHands {
     fn begins(&mut self, _: usize) {}
-    fn hand_out(&mut self, _: &str, _: &[u8]) -> Result<String, FailureText> {
+    fn export_file(&mut self, _: &str, _: &[u8]) -> Result<String, FailureText> {
         unreachable!("no stage of these is another tool's")
     }
 }
@@ -335,7 +335,7 @@ fn releases() -> [(&'static str, Release); 2] {
     let stage = |name: &str, of: Option<&str>, version: &str| Stage {
         name: name.into(),
         stage: of.map(Into::into),
-        foreign: None,
+        external: None,
         images: ["r1", "r2"].map(|board| release_entry(&format!("tern-{board}-{version}.hex"), board, &[])).to_vec(),
     };
     let application = || stage("Application", None, "1.5.0");

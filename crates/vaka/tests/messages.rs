@@ -15,13 +15,13 @@ use vaka_boot::update::Request;
 use vaka_core::event::Report;
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
-use vaka_sim::bootloader::dfu::{Manner, Staging};
+use vaka_sim::bootloader::dfu::{Quirks, Staging};
 use vaka_sim::bootloader::dfu_plain::Traits;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::gannet::Gannet;
-use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::heron::{self, Heron};
+use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 
@@ -58,13 +58,13 @@ fn end_of(scene: &Scene) -> u64 {
     scene.update();
     let world = lock(&scene.world);
     let is_end =
-        |entry: &vaka_sim::world::Logged| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
+        |entry: &vaka_sim::world::LogEntry| (entry.setup.kind, entry.setup.request, entry.data_len) == (0x21, 1, 0);
     world.log(PORT).iter().rposition(is_end).unwrap() as u64 + 1
 }
 
 fn staged(faults: Vec<Fault>) -> Scene {
     let traits = Traits { can_upload: false, tolerant: false, will_detach: false };
-    let manner = Manner { staging: Staging::UntilManifest, ..Manner::default() };
+    let manner = Quirks { staging: Staging::UntilManifest, ..Quirks::default() };
     let sheet = GANNET.replace("version = \"release-number\"\n", "");
     Scene::gannet(Gannet::with("G-00031", traits, manner).in_boot_mode(), faults, &sheet)
 }
@@ -105,23 +105,23 @@ fn cases() -> Vec<(&'static str, Told)> {
         1,
     );
     let end = end_of(&staged(Vec::new()));
-    let silent_end = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Silence }).collect();
+    let silent_end = (end..end + 6).map(|at| Fault { at, kind: FaultKind::Timeout }).collect();
     let refuses = || {
-        let manner = heron::Manner { refuses: true, ..Default::default() };
+        let manner = heron::Quirks { refuses: true, ..Default::default() };
         Scene::heron(Heron::with("S-00008", manner), Vec::new(), "display").update()
     };
     let two = || {
         let mut scene = Scene::tern_r1(Vec::new());
         lock(&scene.world).plug("1-3", Box::new(Petrel::new(Board::Pb1, "P-00112")), Vec::new());
         lock(&scene.world).plug("1-4", Box::new(Petrel::new(Board::Pb2, "P-00113")), Vec::new());
-        lock(&scene.world).hand(PORT, &vaka_sim::unit::Hand::Pull);
+        lock(&scene.world).act(PORT, &vaka_sim::unit::UserAction::Pull);
         scene.sheets = vec![vaka_core::sheet::Sheet::parse("petrel.toml", support::PETREL).unwrap()];
         scene.label = None;
         scene.update_with(TERN_HEX, |_| {})
     };
-    let manner = Manner { no_functional_descriptor: true, ..Manner::default() };
+    let manner = Quirks { no_functional_descriptor: true, ..Quirks::default() };
     let unreadable = Tern::in_boot_mode(Revision::R1, "T1-00217").with_manner(manner, false);
-    let gannet = |traits: Traits, manner: Manner, faults: Vec<Fault>, sheet: &str| {
+    let gannet = |traits: Traits, manner: Quirks, faults: Vec<Fault>, sheet: &str| {
         Scene::gannet(Gannet::with("G-00031", traits, manner), faults, sheet)
     };
     let leaving = Traits { can_upload: true, tolerant: false, will_detach: true };
@@ -129,22 +129,22 @@ fn cases() -> Vec<(&'static str, Told)> {
         let traits = Traits { can_upload: true, tolerant: false, will_detach: false };
         let mut unsound = support::GANNET_BINARY.to_vec();
         *unsound.last_mut().unwrap() ^= 0x55;
-        gannet(traits, Manner::default(), Vec::new(), &without_proofs(GANNET))
+        gannet(traits, Quirks::default(), Vec::new(), &without_proofs(GANNET))
             .update_with(&unsound, |request| request.options = binary_at(0x5000))
     };
     let second_visit = || {
-        let whole = gannet(leaving, Manner::default(), Vec::new(), GANNET);
+        let whole = gannet(leaving, Quirks::default(), Vec::new(), GANNET);
         whole.update();
         let faults = vec![pull(whole.transfers() - 3, None)];
-        gannet(leaving, Manner::default(), faults, GANNET).update()
+        gannet(leaving, Quirks::default(), faults, GANNET).update()
     };
     let second_fault = || {
         let scene = Scene::tern_r1(vec![pull(60, Some(700)), pull(70, None)]);
-        scene.hand_at(Duration::from_millis(600), "hold SET");
+        scene.act_at(Duration::from_millis(600), "hold SET");
         scene.update()
     };
     let after_reset = || {
-        let manner = Manner { staging: Staging::UntilReset, ..Manner::default() };
+        let manner = Quirks { staging: Staging::UntilReset, ..Quirks::default() };
         gannet(Gannet::TRAITS, manner, Vec::new(), GANNET).update()
     };
     let no_suffix = || {
@@ -171,7 +171,7 @@ fn cases() -> Vec<(&'static str, Told)> {
     };
     let nothing_there = || {
         let scene = Scene::tern_r1(Vec::new());
-        lock(&scene.world).hand(PORT, &vaka_sim::unit::Hand::Pull);
+        lock(&scene.world).act(PORT, &vaka_sim::unit::UserAction::Pull);
         scene.update()
     };
     vec![
@@ -204,7 +204,7 @@ fn cases() -> Vec<(&'static str, Told)> {
         ("The cable falls out twice, and stays out", second_fault()),
         ("The cable falls out while the unit is read in a second visit", second_visit()),
         ("The unit refuses a block", tern_r1(fault(50, FaultKind::Stall))),
-        ("The unit stops answering", tern_r1(fault(43, FaultKind::Silence))),
+        ("The unit stops answering", tern_r1(fault(43, FaultKind::Timeout))),
         ("The unit refuses to leave update mode", tern_r1(fault(131, FaultKind::Stall))),
         ("A bit of the flash is worn out", worn()),
         ("The image does not start", unsound()),
@@ -215,7 +215,7 @@ fn cases() -> Vec<(&'static str, Told)> {
         (
             "No sheet, and the unit cannot be read",
             Scene::tern(unreadable, Vec::new(), "")
-                .update_with(TERN_HEX, |request| request.agreed = vec!["no-sheet".into()]),
+                .update_with(TERN_HEX, |request| request.consents = vec!["no-sheet".into()]),
         ),
     ]
 }
@@ -231,11 +231,11 @@ fn entry(title: &str, (report, events): &Told) -> String {
         Some(said) => {
             writeln!(text, "  ends    with exit status {}: {}", said.code as u8, said.message).unwrap();
             writeln!(text, "  state   {}", said.state.as_deref().unwrap_or("-")).unwrap();
-            writeln!(text, "  remedy  {}", said.cure.as_deref().unwrap_or("-")).unwrap();
+            writeln!(text, "  remedy  {}", said.remedy.as_deref().unwrap_or("-")).unwrap();
         }
     }
-    for owed in &report.owed {
-        writeln!(text, "  owed    {owed}").unwrap();
+    for pending_undo in &report.pending_undo {
+        writeln!(text, "  owed    {pending_undo}").unwrap();
     }
     text
 }
@@ -254,7 +254,7 @@ fn every_message_is_in_the_table() {
         let Some(said) = failure(&events).map(vaka_messages::failure) else { continue };
         let changed = report.state.is_some_and(|state| !state.is_unchanged());
         assert!(!changed || !said.state.as_ref().unwrap().contains("unchanged"), "{title}");
-        assert!(said.message.ends_with('.') && said.cure.as_ref().unwrap().ends_with('.'), "{title}: {said:?}");
+        assert!(said.message.ends_with('.') && said.remedy.as_ref().unwrap().ends_with('.'), "{title}: {said:?}");
         assert!(!said.message.contains("refused: OK") && !said.message.contains("..\n"), "{title}");
     }
 }

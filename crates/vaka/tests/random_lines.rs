@@ -1,5 +1,5 @@
 //! Random command lines, by the built program, over all commands, files and units. No
-//! stand-in is bricked, and no byte changes that no plan named.
+//! simulated unit is bricked, and no byte changes that no plan named.
 //!
 //! Seeded. `VAKA_LINES` says how many; the full run is CI's.
 
@@ -18,11 +18,11 @@ use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::gannet::Gannet;
-use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::heron::Heron;
+use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::skua::skua;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::world::lock;
 
 /// So many without `VAKA_LINES`.
@@ -96,7 +96,7 @@ const UNITS: [&str; 12] = [
     "id=zz",
 ];
 const LABELS: [&str; 8] = ["r1", "r2", "SKI-TERN R1", "OYS-240", "pb1", "pb2", "SKI-TERN R1; OYS-240", "nobody"];
-const AGREEMENTS: [&str; 10] = [
+const CONSENTS: [&str; 10] = [
     "older-version",
     "no-family",
     "larger-memory",
@@ -123,8 +123,8 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
         13 => &["read", &out],
         14 => &["restart"],
         15 => &["enter"],
-        16 => &["carry", "save", "carried.json", "--replace"],
-        17 => &["carry", "load", "carried.json"],
+        16 => &["settings", "save", "settings.json", "--replace"],
+        17 => &["settings", "load", "settings.json"],
         18 => &["convert", &file, &other, &out],
         19..=21 => &["line", &file, "--for", "1s"],
         22 => &["console", "--send", "about", "--until", "version", "--within", "500ms"],
@@ -140,9 +140,9 @@ fn line(random: &mut Random, files: &[PathBuf]) -> Vec<String> {
     add(random.below(3) > 0, &["--variant", random.pick(&LABELS)]);
     add(random.once_in(8), &["--part", random.pick(&["display", "interface", "wing"])]);
     for _ in 0..random.below(4) {
-        add(true, &["--agree", random.pick(&AGREEMENTS)]);
+        add(true, &["--allow", random.pick(&CONSENTS)]);
     }
-    add(updates && random.once_in(4), &["--clear-all"]);
+    add(updates && random.once_in(4), &["--erase-all"]);
     add(updates && random.once_in(4), &["--rewrite"]);
     add(updates && random.once_in(6), &["--keep", random.pick(&["settings", "bootloader", "application"])]);
     add(updates && random.once_in(6), &["--check", "accepted"]);
@@ -217,14 +217,14 @@ fn hands(random: &mut Random, bench: &Bench) {
     let port = random.choose(&ports).clone();
     let buttons = ["SET", "MODE", "BOOT", "MARK", "SERVICE", "KEY", "MAST", "BRIDGE"];
     if random.once_in(2) {
-        world.hand(&port, &Hand::Pull);
+        world.act(&port, &UserAction::Pull);
         let held: Vec<&str> = buttons.into_iter().filter(|_| random.once_in(3)).collect();
         for button in &held {
-            world.hand(&port, &Hand::Hold((*button).into()));
+            world.act(&port, &UserAction::Hold((*button).into()));
         }
-        world.hand(&port, &Hand::Plug);
+        world.act(&port, &UserAction::Plug);
         for button in held {
-            world.hand(&port, &Hand::Release(button.into()));
+            world.act(&port, &UserAction::Release(button.into()));
         }
     }
 }

@@ -17,7 +17,7 @@ use std::time::{Duration, Instant};
 use support::{Bench, Running, firmware, root};
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Hand, Unit};
+use vaka_sim::unit::{Unit, UserAction};
 use vaka_sim::world::lock;
 
 /// A sheet of the Tern whose entry has steps that are held until they are undone.
@@ -43,16 +43,16 @@ fn owed_steps_are_shown_at_every_ending() {
     let sheet = held_steps(&bench);
     let file = firmware("tern-r1-1.5.0.hex");
     let args = ["--sheets", &sheet, "--variant", "r1", "--wait", "400ms"];
-    let owed =
+    let pending_undo =
         ["Still to undo on the unit at 1-1, in this order:", "1. Set jumper J3 back.", "2. Switch the mains on."];
     // A time-out.
-    bench.run(&[&["update", file.to_str().unwrap()], &args[..]].concat()).expect(4, &owed);
+    bench.run(&[&["update", file.to_str().unwrap()], &args[..]].concat()).expect(4, &pending_undo);
     bench.run(&["journal"]).expect(0, &["Still to undo on Tern tide gauge", "1. Set jumper J3 back."]);
     let ended = bench.run(&[&["update", file.to_str().unwrap(), "--format", "json"], &args[..]].concat());
     let result = ended.expect(4, &[]).result();
-    assert_eq!(result["owed"], serde_json::json!(["Set jumper J3 back.", "Switch the mains on."]));
+    assert_eq!(result["pending_undo"], serde_json::json!(["Set jumper J3 back.", "Switch the mains on."]));
     // Other commands that enter update mode.
-    bench.run(&[&["enter"], &args[..]].concat()).expect(4, &owed);
+    bench.run(&[&["enter"], &args[..]].concat()).expect(4, &pending_undo);
     // One Ctrl-C, and two.
     for count in [1, 2] {
         let mut running = Running::start(bench.command().arg("update").arg(&file).args([
@@ -63,14 +63,14 @@ fn owed_steps_are_shown_at_every_ending() {
             "--wait",
             "60s",
         ]));
-        running.wait_for("By hand, 2 of 2");
+        running.wait_for("Manual step 2 of 2");
         let id = running.id();
         interrupt(id);
         if count == 2 {
             // The second one may come after the program has ended by the first.
             let _ = std::process::Command::new("kill").args(["-INT", &id.to_string()]).output();
         }
-        running.end().expect(130, &owed);
+        running.end().expect(130, &pending_undo);
     }
 }
 
@@ -81,23 +81,23 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     let bench = running_tern();
     let file = firmware("tern-r1-1.5.0.hex");
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
-    running.wait_for("By hand, 1 of 1");
+    running.wait_for("Manual step 1 of 1");
     for hand in ["hold SET", "tap RESET"] {
-        lock(&bench.world).hand("1-1", &hand.parse::<Hand>().unwrap());
+        lock(&bench.world).act("1-1", &hand.parse::<UserAction>().unwrap());
     }
     running.wait_for("update mode reached");
-    lock(&bench.world).hand("1-1", &"release SET".parse::<Hand>().unwrap());
+    lock(&bench.world).act("1-1", &"release SET".parse::<UserAction>().unwrap());
     running.end().expect(0, &["runs 1.5.0"]);
     let all = bench.run(&["journal", "--format", "json"]).expect(0, &[]).events();
     let result = &all[0]["ended"]["result"];
-    let boot = result["boot_serial"].as_str().unwrap().to_owned();
+    let boot = result["bootloader_serial"].as_str().unwrap().to_owned();
     assert_eq!((&result["serial"], boot.as_str() != "T1-00217"), (&"T1-00217".into(), true));
     for serial in ["T1-00217", &boot] {
         bench.run(&["journal", "--unit", &format!("serial={serial}")]).expect(0, &["1 attempt, 1 of them good"]);
     }
     // Found in update mode, by the bootloader's number alone: the same unit.
     for hand in ["pull", "hold SET", "plug", "release SET"] {
-        lock(&bench.world).hand("1-1", &hand.parse::<Hand>().unwrap());
+        lock(&bench.world).act("1-1", &hand.parse::<UserAction>().unwrap());
     }
     bench.update(&firmware("tern-r1-1.4.0.hex"), &["--variant", "r1"]).expect(3, &["older than the unit's 1.5.0"]);
     bench.run(&["journal", "--csv", "j.csv", "--report", "j.html"]).expect(0, &[]);
@@ -146,7 +146,7 @@ fn other_commands_leave_a_unit_at_work_alone() {
     let file = firmware("tern-r1-1.5.0.hex");
     let mut running =
         Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1", "--wait", "60s"]));
-    running.wait_for("By hand, 1 of 1");
+    running.wait_for("Manual step 1 of 1");
     let opened = lock(&bench.world).opened("1-1");
     bench.run(&["survey"]).expect(0, &["Another program holds the unit at 1-1", "vaka update"]);
     bench.run(&["check", file.to_str().unwrap(), "--unit", "1-1"]).expect(9, &["Another program holds the unit"]);
@@ -192,15 +192,15 @@ fn arguments_that_are_not_utf8_are_no_panic() {
 struct Proxy {
     port: u16,
     passed: Arc<AtomicU64>,
-    is_cut: Arc<AtomicBool>,
+    is_truncated: Arc<AtomicBool>,
 }
 
 impl Proxy {
     fn to(server: String) -> Self {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         let port = listener.local_addr().unwrap().port();
-        let (passed, is_cut) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
-        let (count, cut) = (passed.clone(), is_cut.clone());
+        let (passed, is_truncated) = (Arc::new(AtomicU64::new(0)), Arc::new(AtomicBool::new(false)));
+        let (count, cut) = (passed.clone(), is_truncated.clone());
         std::thread::spawn(move || {
             for client in listener.incoming().map_while(Result::ok) {
                 if cut.load(Ordering::SeqCst) {
@@ -214,7 +214,7 @@ impl Proxy {
                 }
             }
         });
-        Self { port, passed, is_cut }
+        Self { port, passed, is_truncated }
     }
 }
 
@@ -243,7 +243,7 @@ fn a_lost_connection_is_told_and_reconnected_to() {
     let bus = format!("usbip://127.0.0.1:{}", proxy.port);
     let file = firmware("tern-r1-1.5.0.hex");
     // The button is held, so that the reset of the server's port leads to update mode again.
-    lock(&bench.world).hand("1-1", &"hold SET".parse::<Hand>().unwrap());
+    lock(&bench.world).act("1-1", &"hold SET".parse::<UserAction>().unwrap());
     let mut running = Running::start(bench.command().env("VAKA_BUS", &bus).arg("update").arg(&file).args([
         "--variant",
         "r1",
@@ -251,18 +251,18 @@ fn a_lost_connection_is_told_and_reconnected_to() {
         "json",
     ]));
     running.wait_for("\"step\":\"write\",\"region\"");
-    proxy.is_cut.store(true, Ordering::SeqCst);
+    proxy.is_truncated.store(true, Ordering::SeqCst);
     let line = running.wait_for("Waiting for the unit to come back");
     assert!(line.contains("the connection to usbip://127.0.0.1"), "{line}");
     let deadline = Instant::now() + Duration::from_secs(10);
     while lock(&bench.world).opened("1-1") == 0 && Instant::now() < deadline {
         std::thread::yield_now();
     }
-    proxy.is_cut.store(false, Ordering::SeqCst);
+    proxy.is_truncated.store(false, Ordering::SeqCst);
     running.wait_for("\"step\":\"restart\"");
-    lock(&bench.world).hand("1-1", &"release SET".parse::<Hand>().unwrap());
+    lock(&bench.world).act("1-1", &"release SET".parse::<UserAction>().unwrap());
     let ended = running.end();
     let result = ended.expect(0, &[]).result();
-    assert_eq!((&result["outcome"], &result["interrupted"]), (&"updated".into(), &1.into()));
+    assert_eq!((&result["outcome"], &result["disconnects"]), (&"updated".into(), &1.into()));
     assert!(proxy.passed.load(Ordering::SeqCst) > 20_000);
 }

@@ -1,5 +1,5 @@
 //! Releases, by the built program: packed, signed, trusted, chosen, and brought into
-//! stand-ins over USB/IP.
+//! simulated units over USB/IP.
 
 #![allow(clippy::unwrap_used)]
 
@@ -89,27 +89,27 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
     let shop = Workshop::new();
     let before = shop.0.memory("1-1");
     let unsigned = shop.pack("unsigned", &[], &[]);
-    shop.update(&unsigned, &[]).expect(3, &["Nobody signed this release", "--agree unsigned"]);
+    shop.update(&unsigned, &[]).expect(3, &["Nobody signed this release", "--allow unsigned"]);
     // Another workshop's release, whose key nobody here knows.
     let other = Workshop::new();
-    let foreign = other.pack("foreign", &[], SIGNED);
+    let external = other.pack("external", &[], SIGNED);
     let agreement = format!("signer-{}", other.key());
-    shop.update(&foreign, &[]).expect(3, &["nobody here said to trust", &agreement]);
-    shop.update(&foreign, &["--agree", "unsigned"]).expect(3, &["nobody here said to trust"]);
-    shop.update(&foreign, &["--plan", "--agree", &agreement]).expect(0, &["as was agreed to"]);
+    shop.update(&external, &[]).expect(3, &["nobody here said to trust", &agreement]);
+    shop.update(&external, &["--allow", "unsigned"]).expect(3, &["nobody here said to trust"]);
+    shop.update(&external, &["--plan", "--allow", &agreement]).expect(0, &["as was agreed to"]);
     let public = other.path("config/vaka/keys/skerrow.pub.pem");
     let public = public.to_str().unwrap();
     shop.run(&["keys", "trust", public, "--name", "friend"]).expect(0, &["trusted now"]);
-    shop.update(&foreign, &["--plan"]).expect(0, &["signed by  friend"]);
+    shop.update(&external, &["--plan"]).expect(0, &["signed by  friend"]);
     shop.run(&["keys", "trust", public, "--name", "a b"]).expect(2, &["no name for a key"]);
     shop.run(&["keys", "distrust", "friend"]).expect(0, &[]);
-    shop.update(&foreign, &["--plan"]).expect(3, &["nobody here said to trust"]);
+    shop.update(&external, &["--plan"]).expect(3, &["nobody here said to trust"]);
     // One that was changed is nobody's word, whatever is agreed to.
-    let mut bytes = fs::read(&foreign).unwrap();
+    let mut bytes = fs::read(&external).unwrap();
     let at = bytes.len() / 2;
     bytes[at] ^= 1;
-    fs::write(&foreign, bytes).unwrap();
-    let ended = shop.update(&foreign, &["--agree", &agreement, "--agree", "unsigned"]);
+    fs::write(&external, bytes).unwrap();
+    let ended = shop.update(&external, &["--allow", &agreement, "--allow", "unsigned"]);
     ended.expect(8, &["images/tern-r", "damaged", "do not use this one"]);
     assert!(shop.0.memory("1-1") == before);
 }
@@ -131,7 +131,7 @@ fn keys_and_signatures_are_those_of_openssl() {
     let done = Command::new("python3").args(["-c", unpack]).arg(&ours).arg(&taken).status().unwrap();
     assert!(done.success());
     let verify = ["pkeyutl", "-verify", "-pubin", "-inkey", "taken/signer.pem", "-rawin"];
-    openssl(&[&verify[..], &["-in", "taken/manifest.json", "-sigfile", "taken/manifest.sig"]].concat());
+    openssl(&[&verify[..], &["-in", "taken/release.json", "-sigfile", "taken/release.sig"]].concat());
     openssl(&["pkey", "-in", "config/vaka/keys/skerrow.key.pem", "-pubout", "-out", "public.pem"]);
     assert_eq!(fs::read(shop.path("public.pem")).unwrap(), fs::read(taken.join("signer.pem")).unwrap());
     // Their key signs, ours verifies; and both make the same signature.
@@ -140,7 +140,7 @@ fn keys_and_signatures_are_those_of_openssl() {
     let theirs = shop.pack("theirs", &[], &["--key", "theirs.pem"]);
     shop.run(&["keys", "trust", "theirs.pub.pem"]).expect(0, &["'theirs'"]);
     shop.update(&theirs, &["--plan"]).expect(0, &["signed by  theirs"]);
-    openssl(&["pkeyutl", "-sign", "-inkey", "theirs.pem", "-rawin", "-in", "taken/manifest.json", "-out", "their.sig"]);
+    openssl(&["pkeyutl", "-sign", "-inkey", "theirs.pem", "-rawin", "-in", "taken/release.json", "-out", "their.sig"]);
     let bytes = fs::read(&theirs).unwrap();
     let signature = fs::read(shop.path("their.sig")).unwrap();
     assert!(bytes.windows(64).any(|window| window == signature));
@@ -279,11 +279,11 @@ fn a_file_is_handed_out_for_another_tool() {
         return;
     }
     let shop = Workshop::new();
-    let foreign = "facts = { crystal = \"12 MHz\" }\n\n[[stage]]\nname = \"Radio\"\n\
-                   foreign = { tool = \"the radio's loader\", do = \"Load the file into the radio.\", see = \"Its lamp blinks.\" }\n\
+    let external = "facts = { crystal = \"12 MHz\" }\n\n[[stage]]\nname = \"Radio\"\n\
+                   external = { tool = \"the radio's loader\", do = \"Load the file into the radio.\", see = \"Its lamp blinks.\" }\n\
                    [[stage.image]]\nfile = \"radio.bin\"\nat = \"0x0A002400\"\nvariants = [\"r1\", \"r2\"]\n";
     shop.0.file("radio.bin", b"firmware of another chip");
-    let release = shop.pack("radio", &[("facts = { crystal = \"12 MHz\" }", foreign)], SIGNED);
+    let release = shop.pack("radio", &[("facts = { crystal = \"12 MHz\" }", external)], SIGNED);
     let before = shop.0.memory("1-1");
     let ended = shop.update(&release, &[]);
     ended.expect(3, &["'Radio' is done with another tool, and nobody is there", "Nothing was changed in the unit"]);
@@ -292,7 +292,7 @@ fn a_file_is_handed_out_for_another_tool() {
     for (answer, code) in [("no", 5), ("yes", 0)] {
         use std::io::Write;
         let mut command = shop.0.command();
-        command.arg("update").arg(&release).args(["--variant", "r1", "--hand-out", "out", "--rewrite"]);
+        command.arg("update").arg(&release).args(["--variant", "r1", "--export-dir", "out", "--rewrite"]);
         command.env("XDG_CONFIG_HOME", shop.path("config")).env_remove("VAKA_SHEETS");
         let mut running = Running::start(&mut at_terminal(&command));
         running.wait_for("Load the file into the radio.");
@@ -303,9 +303,11 @@ fn a_file_is_handed_out_for_another_tool() {
         ended.expect(code, &["For the radio's loader", "stage 2 of 2"]);
         if code == 5 {
             // It runs its application now; back into boot mode for the second time.
-            use vaka_sim::unit::Hand;
-            for hand in [Hand::Hold("SET".into()), Hand::Tap("RESET".into()), Hand::Release("SET".into())] {
-                vaka_sim::world::lock(&shop.0.world).hand("1-1", &hand);
+            use vaka_sim::unit::UserAction;
+            for hand in
+                [UserAction::Hold("SET".into()), UserAction::Tap("RESET".into()), UserAction::Release("SET".into())]
+            {
+                vaka_sim::world::lock(&shop.0.world).act("1-1", &hand);
             }
             assert_eq!(shop.0.condition("1-1"), Condition::Boot);
         }

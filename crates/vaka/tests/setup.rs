@@ -7,7 +7,7 @@ mod support;
 use std::process::Command;
 
 use support::{Bench, Running, program, root};
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::unit::gannet::Gannet;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
@@ -15,7 +15,7 @@ use vaka_testkit::program;
 
 fn hand(bench: &Bench, port: &str, hands: &[&str]) {
     for words in hands {
-        lock(&bench.world).hand(port, &words.parse::<Hand>().unwrap());
+        lock(&bench.world).act(port, &words.parse::<UserAction>().unwrap());
     }
 }
 
@@ -116,7 +116,7 @@ fn the_events_have_a_schema() {
 fn completions_and_manual_pages_are_of_all_commands() {
     let bench = Bench::of(Vec::new());
     for shell in ["bash", "zsh", "fish"] {
-        bench.run(&["setup", "completions", shell]).expect(0, &["vaka", "standins", "unattended"]);
+        bench.run(&["setup", "completions", shell]).expect(0, &["vaka", "simulate", "unattended"]);
     }
     let folder = bench.folder.path().join("man");
     bench.run(&["setup", "manual", folder.to_str().unwrap()]).expect(0, &["man -l"]);

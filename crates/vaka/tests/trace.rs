@@ -12,8 +12,8 @@ use serde_json::Value;
 use support::{Bench, Ended, Running, firmware, program, root};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::unit::gannet::Gannet;
-use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::heron::Heron;
+use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::tern::{Revision, Tern};
 
 /// Long for a busy machine, short where a unit does not come back.
@@ -29,15 +29,15 @@ fn recorded(bench: &Bench, file: &str, args: &[&str]) -> (Ended, String) {
 
 /// Runs a command against the units of a trace.
 fn replayed(trace: &Path, file: &str, args: &[&str]) -> Ended {
-    let mut standins = Running::start(program().args(["standins", "--replay"]).arg(trace));
-    let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
+    let mut simulator = Running::start(program().args(["simulate", "--replay"]).arg(trace));
+    let line = simulator.wait_for("Simulated units at usbip://127.0.0.1:");
     let bus = line.rsplit(' ').next().unwrap().to_owned();
     let mut command = program();
     command
         .args(["update", firmware(file).to_str().unwrap(), "--format", "json", "--bus", &bus, "--wait", WAIT])
         .args(args);
     let ended = Running::start(command.env("VAKA_SHEETS", root().join("demo/sheets"))).end();
-    standins.kill();
+    simulator.kill();
     ended
 }
 
@@ -74,7 +74,8 @@ fn a_run_is_answered_from_its_record() {
         let (first, _) = recorded(&bench, file, &args);
         let again = replayed(&bench.folder.path().join("run.trace"), file, &args);
         let errors = |ended: &Ended| {
-            let of = |event: &Value| matches!(event["event"].as_str(), Some("error" | "warning" | "seen" | "gone"));
+            let of =
+                |event: &Value| matches!(event["event"].as_str(), Some("error" | "warning" | "attached" | "detached"));
             ended.events().into_iter().filter(of).map(|event| format!("{event}\n")).collect::<String>()
         };
         assert_eq!(again.code, first.code, "{file}\nfirst:\n{}\nagain:\n{}", errors(&first), errors(&again));
@@ -105,7 +106,7 @@ fn a_trace_tells_what_went_over_the_wire() {
     assert_eq!((&lines[0]["trace"], &lines[0]["vaka"]), (&1.into(), &env!("CARGO_PKG_VERSION").into()));
     let times: Vec<f64> = lines[1..].iter().map(|line| line["t"].as_f64().unwrap()).collect();
     assert!(times.is_sorted(), "{times:?}");
-    // Class requests, as the stand-in itself has counted them.
+    // Class requests, as the simulated unit itself has counted them.
     let class =
         lines.iter().filter(|line| line["setup"].as_str().is_some_and(|s| s.starts_with("21") || s.starts_with("a1")));
     assert_eq!(class.count(), bench.log("1-1").len());
@@ -122,10 +123,10 @@ fn a_trace_that_is_cut_or_no_trace_says_so() {
     let bench = Bench::tern_r1();
     let (_, trace) = recorded(&bench, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
     let cut = bench.file("cut.trace", &trace.as_bytes()[..trace.len() / 2]);
-    let mut standins = Running::start(program().args(["standins", "--replay"]).arg(&cut));
-    standins.wait_for("The trace was cut short");
-    standins.wait_for("Replaying what was recorded of 1-1");
-    standins.kill();
+    let mut simulator = Running::start(program().args(["simulate", "--replay"]).arg(&cut));
+    simulator.wait_for("The trace was cut short");
+    simulator.wait_for("Replaying what was recorded of 1-1");
+    simulator.kill();
     let ended = replayed(&cut, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
     assert_ne!(ended.code, 0, "half a run is no success");
     let middle = trace.replacen("\"setup\"", "\"setup", 1);
@@ -137,6 +138,6 @@ fn a_trace_that_is_cut_or_no_trace_says_so() {
     ] {
         let bad = bench.file("bad.trace", text.as_bytes());
         let words = words.replace("it has", "has");
-        Running::start(program().args(["standins", "--replay"]).arg(bad)).end().expect(8, &[&words]);
+        Running::start(program().args(["simulate", "--replay"]).arg(bad)).end().expect(8, &[&words]);
     }
 }

@@ -1,5 +1,5 @@
 //! `vaka update`, end to end: the built program, a real protocol over
-//! loopback, and the stand-in's true memory as the judge.
+//! loopback, and the simulated unit's true memory as the judge.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -11,9 +11,9 @@ use support::{Bench, Running, assert_updated, at, firmware};
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::flash::StuckBit;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::usb::Answer;
-use vaka_sim::world::{Logged, lock};
+use vaka_sim::world::{LogEntry, lock};
 use vaka_testkit::program;
 
 fn read(name: &str) -> Vec<u8> {
@@ -39,8 +39,8 @@ fn both_boards_get_their_image_from_hex_and_from_a_binary() {
             assert_eq!(result["after"], "confirmed");
             assert_eq!(result["bytes_written"], image.len());
             assert_eq!(result["bytes_checked"], image.len());
-            assert_eq!(result["next"]["version"], "1.5.0");
-            assert_eq!(result["next"]["serial"], "T1-00217");
+            assert_eq!(result["application"]["version"], "1.5.0");
+            assert_eq!(result["application"]["serial"], "T1-00217");
             assert_updated(revision, &before, &bench.memory("1-1"), &image);
             assert_eq!(bench.condition("1-1"), Condition::Application);
         }
@@ -104,8 +104,8 @@ fn waiting_for_a_serial_number_opens_each_unit_once() {
     assert_eq!(lock(&bench.world).opened("1-1") - before, 1);
 }
 
-/// Kinds of class requests in the stand-in's log.
-fn downloads(log: &[Logged]) -> Vec<&Logged> {
+/// Kinds of class requests in the simulated unit's log.
+fn downloads(log: &[LogEntry]) -> Vec<&LogEntry> {
     log.iter().filter(|entry| (entry.setup.kind, entry.setup.request) == (0x21, 1)).collect()
 }
 
@@ -120,10 +120,10 @@ fn a_block_takes_three_transfers_and_a_run_one_address_command() {
     assert_eq!(result["transfers"]["write"], 3 * (21 + 1));
     // 7 sectors of 3 KiB, each one command of three transfers.
     assert_eq!(result["transfers"]["erase"], 3 * 7);
-    // The stand-in counts for itself: from the first data block's address
+    // The simulated unit counts for itself: from the first data block's address
     // command to the last data block's status.
     let log = bench.log("1-1");
-    let is_data = |entry: &&Logged| (entry.setup.kind, entry.setup.request) == (0x21, 1) && entry.setup.value >= 2;
+    let is_data = |entry: &&LogEntry| (entry.setup.kind, entry.setup.request) == (0x21, 1) && entry.setup.value >= 2;
     let first = log.iter().position(|entry| is_data(&entry)).unwrap() - 3;
     let last = log.iter().rposition(|entry| is_data(&entry)).unwrap() + 3;
     assert_eq!(log[first..last].len(), 3 * (21 + 1));
@@ -306,16 +306,16 @@ fn hands_bring_a_running_unit_into_update_mode() {
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
-    running.wait_for("By hand, 1 of 1: Hold SET, tap RESET, then let go of SET.");
-    let hand = |hand: Hand| assert!(lock(&bench.world).hand("1-1", &hand));
+    running.wait_for("Manual step 1 of 1: Hold SET, tap RESET, then let go of SET.");
+    let act = |action: UserAction| assert!(lock(&bench.world).act("1-1", &action));
     // The first attempt goes wrong: SET was not held.
-    hand(Hand::Tap("RESET".into()));
+    act(UserAction::Tap("RESET".into()));
     running.wait_for("The application started again. SET was let go before RESET.");
     assert_eq!(bench.memory("1-1"), before, "entry changes the mode and nothing else");
-    hand(Hand::Hold("SET".into()));
-    hand(Hand::Tap("RESET".into()));
+    act(UserAction::Hold("SET".into()));
+    act(UserAction::Tap("RESET".into()));
     running.wait_for("update mode reached");
-    hand(Hand::Release("SET".into()));
+    act(UserAction::Release("SET".into()));
     running.end().expect(0, &["Plan so far", "newer than the unit's 1.4.0", "runs 1.5.0"]);
     assert_updated(Revision::R1, &before, &bench.memory("1-1"), &read("tern-r1-1.5.0.bin"));
 }
@@ -337,11 +337,11 @@ fn the_final_verdict_may_refuse_what_the_provisional_one_let_through() {
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
     let mut running = Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1"]));
-    running.wait_for("By hand, 1 of 1");
-    lock(&bench.world).hand("1-1", &Hand::Hold("SET".into()));
-    lock(&bench.world).hand("1-1", &Hand::Tap("RESET".into()));
+    running.wait_for("Manual step 1 of 1");
+    lock(&bench.world).act("1-1", &UserAction::Hold("SET".into()));
+    lock(&bench.world).act("1-1", &UserAction::Tap("RESET".into()));
     running.wait_for("update mode reached");
-    lock(&bench.world).hand("1-1", &Hand::Release("SET".into()));
+    lock(&bench.world).act("1-1", &UserAction::Release("SET".into()));
     running.end().expect(3, &["CONFLICT: r1 has 48 sectors of 3 KiB", "The unit is unchanged."]);
     assert_eq!(bench.memory("1-1"), before);
     assert_eq!(bench.condition("1-1"), Condition::Application);
@@ -354,17 +354,17 @@ fn an_older_version_needs_an_agreement() {
     let older = firmware("tern-r1-1.4.0.hex");
     bench
         .update(&older, &["--variant", "r1", "--plan"])
-        .expect(3, &["older than the unit's 1.5.0", "--agree older-version"]);
+        .expect(3, &["older than the unit's 1.5.0", "--allow older-version"]);
     // An agreement to something else is none.
     bench
-        .update(&older, &["--variant", "r1", "--plan", "--agree", "larger-memory"])
-        .expect(3, &["--agree older-version"]);
+        .update(&older, &["--variant", "r1", "--plan", "--allow", "larger-memory"])
+        .expect(3, &["--allow older-version"]);
     bench
-        .update(&older, &["--variant", "r1", "--plan", "--agree", "older-version"])
+        .update(&older, &["--variant", "r1", "--plan", "--allow", "older-version"])
         .expect(0, &["Agreed to older-version", "Plan so far"]);
     // No agreement lets the other board's file through.
     let other = firmware("tern-r2-1.4.0.hex");
-    bench.update(&other, &["--variant", "r1", "--plan", "--agree", "older-version"]).expect(3, &["does not fit r1"]);
+    bench.update(&other, &["--variant", "r1", "--plan", "--allow", "older-version"]).expect(3, &["does not fit r1"]);
 }
 
 #[test]
@@ -403,8 +403,8 @@ fn with_fault(fault: Fault, code: i32, words: &[&str]) {
         assert_eq!(at(&after, region.clone()), at(&before, region), "{fault:?}");
     }
     assert_ne!(bench.condition("1-1"), Condition::Bricked);
-    for hand in [Hand::Pull, Hand::Hold("SET".into()), Hand::Plug] {
-        lock(&bench.world).hand("1-1", &hand);
+    for hand in [UserAction::Pull, UserAction::Hold("SET".into()), UserAction::Plug] {
+        lock(&bench.world).act("1-1", &hand);
     }
     bench.update(&file, &["--variant", "r1"]).expect(0, &["runs 1.5.0"]);
     assert_updated(Revision::R1, &before, &bench.memory("1-1"), &read("tern-r1-1.5.0.bin"));
@@ -437,7 +437,7 @@ fn a_unit_that_stalls_or_vanishes_is_told_with_its_state() {
 
 #[test]
 fn a_unit_that_falls_silent_is_left_after_a_deadline() {
-    with_fault(Fault { at: 43, kind: FaultKind::Silence }, 5, &["did not answer within the time limit"]);
+    with_fault(Fault { at: 43, kind: FaultKind::Timeout }, 5, &["did not answer within the time limit"]);
 }
 
 #[test]

@@ -77,7 +77,7 @@ impl Connection {
 
 /// Whether a disk shows the application that the unit holds.
 fn shows_application(identity: &Identity, route: &VolumeRoute) -> bool {
-    match (&route.takes, &route.present) {
+    match (&route.takes, &route.application_file) {
         (_, None) => false,
         // The file exists only if an application is installed.
         (UpdateMedium::File(_), Some(_)) => true,

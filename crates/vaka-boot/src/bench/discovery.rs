@@ -161,9 +161,9 @@ fn tell_recovery(hunt: &UnitQuery<'_>, cx: &mut Context<'_>) {
         let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
         let Some(route) = routes.find(|route| !route.recovery.is_empty()) else { continue };
         cx.warn(Warning::MaybeDamaged { product: sheet.product.name.clone() });
-        for (number, hand) in (1..).zip(&route.recovery) {
+        for (number, step) in (1..).zip(&route.recovery) {
             let (unit, of) = (String::new(), route.recovery.len());
-            cx.tell(Event::Hand { unit, number, of, hand: hand.clone() });
+            cx.tell(Event::ManualStep { unit, number, of, step: step.clone() });
         }
     }
 }
@@ -265,9 +265,9 @@ fn ids_of(sheets: &[&Sheet]) -> Vec<String> {
 
 /// The manual steps into update mode of a product whose variants all have the same.
 fn entry_steps(sheet: &Sheet) -> Option<Vec<String>> {
-    let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.hands());
-    let first = all.next().filter(|hands| !hands.is_empty())?;
-    let is_same = all.all(|hands| hands == first);
-    let steps = first.iter().map(|hand| hand.action.trim_end_matches('.').to_owned());
+    let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.manual_steps());
+    let first = all.next().filter(|steps| !steps.is_empty())?;
+    let is_same = all.all(|steps| steps == first);
+    let steps = first.iter().map(|step| step.action.trim_end_matches('.').to_owned());
     is_same.then(|| steps.collect())
 }

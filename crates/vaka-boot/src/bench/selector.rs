@@ -79,7 +79,7 @@ impl Selector {
         let name = |wanted: &str| {
             candidate.sheets.iter().any(|sheet| {
                 let variants = candidate.variants_of(sheet);
-                let product = [&sheet.product.id, &sheet.product.name].into_iter().chain(&sheet.product.also);
+                let product = [&sheet.product.id, &sheet.product.name].into_iter().chain(&sheet.product.also_sold_as);
                 let mut names = product.chain(variants.iter().map(|variant| &variant.name));
                 names.any(|name| name.eq_ignore_ascii_case(wanted))
             })

@@ -1,7 +1,7 @@
 //! A device as an event: what can be said of it without opening it.
 
 use vaka_base::text;
-use vaka_core::event::Seen;
+use vaka_core::event::AttachedUnit;
 use vaka_core::sheet::{Sheet, VersionSource};
 use vaka_core::unit::{Mode, UsbId};
 use vaka_usb::{DeviceInfo, InterfaceClass, Speed};
@@ -11,7 +11,7 @@ use crate::bench::candidate::dfu_mode;
 use crate::protocol::identity;
 
 /// A unit as an event.
-pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let candidate = bench.recognise(device);
     let facts = identity::from_list(device);
     let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
@@ -27,7 +27,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         false => mode,
     };
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
-    Seen {
+    AttachedUnit {
         unit: bench.place(&device.location),
         bus: device.location.bus.clone(),
         port: text::tame(&device.location.port),
@@ -43,13 +43,13 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         layout: None,
         disk: None,
         folder: None,
-        present: None,
+        application_file: None,
         place: bench.called(&device.location).map(text::tame),
         speed: speed(device),
-        also: Vec::new(),
-        odd: Vec::new(),
+        companions: Vec::new(),
+        warnings: Vec::new(),
         obstacle: None,
-        cure: None,
+        remedy: None,
         hint: if sheet.is_some() || companion(bench, facts.id).is_some() { None } else { hint(device) },
         next: Vec::new(),
     }

@@ -20,17 +20,17 @@ use crate::warning::Warning;
 const ABSENT_HINT_AFTER: Duration = Duration::from_secs(5);
 
 /// The hint of the sheet for a mistake, if the step has one.
-fn hint(hand: Option<&ManualStep>, of: impl Fn(&MistakeHints) -> &Option<String>) -> Option<String> {
-    hand.and_then(|hand| of(&hand.slips).clone())
+fn hint(step: Option<&ManualStep>, of: impl Fn(&MistakeHints) -> &Option<String>) -> Option<String> {
+    step.and_then(|step| of(&step.mistakes).clone())
 }
 
 impl EntryRunner<'_, '_> {
     /// Tells a change, and what it means.
-    pub(super) fn judge(&mut self, change: &HotplugEvent, until: StepEnd, hand: Option<&ManualStep>) -> ChangeKind {
+    pub(super) fn judge(&mut self, change: &HotplugEvent, until: StepEnd, step: Option<&ManualStep>) -> ChangeKind {
         match change {
             HotplugEvent::Detached(device) => self.left(device),
             HotplugEvent::Attached(device) => {
-                self.cx.tell(Event::Seen(Box::new(seen(self.bench, device))));
+                self.cx.tell(Event::Attached(Box::new(seen(self.bench, device))));
                 let is_here = self.bench.is_same_port(&self.way.unit.location, &device.location);
                 if self.way.target.is(device) {
                     return self.wanted_came(device);
@@ -45,16 +45,16 @@ impl EntryRunner<'_, '_> {
                     return ChangeKind::Moved;
                 }
                 if id_of(device) == id_of(self.way.unit) {
-                    self.application_came(hand)
+                    self.application_came(step)
                 } else {
-                    self.other_came(device, hand)
+                    self.other_came(device, step)
                 }
             }
         }
     }
 
     fn left(&mut self, device: &DeviceInfo) -> ChangeKind {
-        self.cx.tell(Event::Gone { unit: self.bench.place(&device.location), id: id_of(device) });
+        self.cx.tell(Event::Detached { unit: self.bench.place(&device.location), id: id_of(device) });
         if !self.bench.is_same_port(&self.way.unit.location, &device.location) {
             return ChangeKind::Nothing;
         }
@@ -80,15 +80,15 @@ impl EntryRunner<'_, '_> {
         }
     }
 
-    fn application_came(&mut self, hand: Option<&ManualStep>) -> ChangeKind {
-        self.last_event = PortEvent::ApplicationAgain { after_manual_step: hand.is_some() };
-        if hand.is_some() {
-            self.cx.warn(Warning::ApplicationAgain { hint: hint(hand, |slips| &slips.application) });
+    fn application_came(&mut self, step: Option<&ManualStep>) -> ChangeKind {
+        self.last_event = PortEvent::ApplicationAgain { after_manual_step: step.is_some() };
+        if step.is_some() {
+            self.cx.warn(Warning::ApplicationAgain { hint: hint(step, |mistakes| &mistakes.application) });
         }
         ChangeKind::Again
     }
 
-    fn other_came(&mut self, device: &DeviceInfo, hand: Option<&ManualStep>) -> ChangeKind {
+    fn other_came(&mut self, device: &DeviceInfo, step: Option<&ManualStep>) -> ChangeKind {
         let known = self.bench.recognise(device).filter(|found| found.mode == Mode::Update);
         let known = match known.as_ref().and_then(|found| found.sheets.first()) {
             Some(sheet) => KnownAs::UpdateModeOf(sheet.product.name.clone()),
@@ -97,18 +97,18 @@ impl EntryRunner<'_, '_> {
         };
         let device = OtherDevice { id: id_of(device), known, expected: self.way.target.to_string() };
         self.last_event = PortEvent::Other(device.clone());
-        self.cx.warn(Warning::OtherDevice { device, hint: hint(hand, |slips| &slips.other) });
+        self.cx.warn(Warning::OtherDevice { device, hint: hint(step, |mistakes| &mistakes.other) });
         ChangeKind::Moved
     }
 
     /// Tells once that nothing shows up, and what that can be.
-    pub(super) fn tell_emptiness(&mut self, until: StepEnd, hand: Option<&ManualStep>) {
+    pub(super) fn tell_emptiness(&mut self, until: StepEnd, step: Option<&ManualStep>) {
         let is_due = self.absent_since.is_some_and(|since| self.cx.now() >= since + ABSENT_HINT_AFTER);
         if !is_due || until != StepEnd::UpdateMode {
             return;
         }
         self.absent_since = None;
-        let hint = hint(hand, |slips| &slips.nothing);
+        let hint = hint(step, |mistakes| &mistakes.nothing);
         let (time, kernel_report) = (ABSENT_HINT_AFTER, self.kernel_report());
         self.cx.warn(Warning::EmptyPort { time, hint, kernel_report });
     }

@@ -45,7 +45,7 @@ impl<'a> EntryProcedure<'a> {
             identity: None,
             entry: &route.entry,
             target: EntryTarget::Id(&route.id),
-            serial: serial.filter(|_| sheet.product.serial_stays),
+            serial: serial.filter(|_| sheet.product.stable_serial),
             timeout,
         }
     }

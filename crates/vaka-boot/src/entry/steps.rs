@@ -57,14 +57,14 @@ impl<'e> EntryRunner<'e, '_> {
         let steps = self.way.entry;
         let mut index = 0;
         while index < steps.len() {
-            let hand = self.begin(index)?;
+            let step = self.begin(index)?;
             index += 1;
-            let Some(until) = self.until(hand, index == steps.len()) else { continue };
-            match self.wait(until, hand)? {
+            let Some(until) = self.until(step, index == steps.len()) else { continue };
+            match self.wait(until, step)? {
                 StepOutcome::Reached(device) => return Ok(device),
                 StepOutcome::Done => {}
                 StepOutcome::Retry => index = 0,
-                StepOutcome::TimedOut => return Err(self.late(until, hand)),
+                StepOutcome::TimedOut => return Err(self.late(until, step)),
             }
         }
         // A way that ends before the unit is there has no steps at all.
@@ -74,35 +74,35 @@ impl<'e> EntryRunner<'e, '_> {
         }
     }
 
-    /// Gives a signal, or shows a hand step.
+    /// Gives a signal, or shows a manual step.
     fn begin(&mut self, index: usize) -> Result<Option<&'e ManualStep>, Failure> {
         match &self.way.entry[index] {
             EntryStep::Signal(signal) => {
                 host_trigger::give(self.bench, &self.way, signal, self.cx)?;
                 Ok(None)
             }
-            EntryStep::Hand(hand) => {
+            EntryStep::Manual(step) => {
                 let (unit, number, of) = (self.place.clone(), index + 1, self.way.entry.len());
-                self.cx.tell(Event::Hand { unit, number, of, hand: (**hand).clone() });
-                Ok(Some(hand))
+                self.cx.tell(Event::ManualStep { unit, number, of, step: (**step).clone() });
+                Ok(Some(step))
             }
         }
     }
 
     /// What ends the wait after a step; nothing where the next one follows at once: what
     /// the bus cannot show, and nobody is there to say, is shown with what comes then.
-    fn until(&self, hand: Option<&ManualStep>, is_last: bool) -> Option<StepEnd> {
-        match hand {
+    fn until(&self, step: Option<&ManualStep>, is_last: bool) -> Option<StepEnd> {
+        match step {
             _ if is_last => Some(StepEnd::UpdateMode),
             None => None,
-            Some(hand) => {
-                hand.shows.map(StepEnd::BusEvent).or(self.operator.is_there().then_some(StepEnd::Acknowledged))
+            Some(step) => {
+                step.shows.map(StepEnd::BusEvent).or(self.operator.is_there().then_some(StepEnd::Acknowledged))
             }
         }
     }
 
-    fn wait(&mut self, until: StepEnd, hand: Option<&ManualStep>) -> Result<StepOutcome, Failure> {
-        if self.operator.is_there() && hand.is_some() {
+    fn wait(&mut self, until: StepEnd, step: Option<&ManualStep>) -> Result<StepOutcome, Failure> {
+        if self.operator.is_there() && step.is_some() {
             let time = if until == StepEnd::Acknowledged {
                 self.way.timeout.max(MIN_MANUAL_TIMEOUT)
             } else {
@@ -110,7 +110,7 @@ impl<'e> EntryRunner<'e, '_> {
             };
             self.watch.wait().restart(time, self.cx);
         }
-        if hand.is_some() {
+        if step.is_some() {
             let what = self.waited_for(until);
             self.watch.wait().sign(&what, self.cx);
         }
@@ -120,7 +120,7 @@ impl<'e> EntryRunner<'e, '_> {
             let changes = self.watch.next(self.cx).map_err(|error| bus_failure(&error))?;
             let mut has_moved = false;
             for change in changes {
-                match self.judge(&change, until, hand) {
+                match self.judge(&change, until, step) {
                     ChangeKind::Reached(device) => return Ok(StepOutcome::Reached(device)),
                     ChangeKind::Again if self.has_steps_before() => return Ok(StepOutcome::Retry),
                     ChangeKind::Moved | ChangeKind::Again => has_moved = true,
@@ -130,7 +130,7 @@ impl<'e> EntryRunner<'e, '_> {
             if self.is_done(until, has_moved) {
                 return Ok(StepOutcome::Done);
             }
-            self.tell_emptiness(until, hand);
+            self.tell_emptiness(until, step);
             let what = self.waited_for(until);
             match self.watch.wait().check(|| what, self.cx) {
                 None => {}
@@ -151,11 +151,11 @@ impl<'e> EntryRunner<'e, '_> {
 
     /// Whether the steps are several things that a person does one after the other.
     fn has_steps_before(&self) -> bool {
-        self.way.entry.len() > 1 && self.has_hands()
+        self.way.entry.len() > 1 && self.has_manual_steps()
     }
 
-    fn has_hands(&self) -> bool {
-        self.way.entry.iter().any(|step| matches!(step, EntryStep::Hand(_)))
+    fn has_manual_steps(&self) -> bool {
+        self.way.entry.iter().any(|step| matches!(step, EntryStep::Manual(_)))
     }
 
     fn waited_for(&self, until: StepEnd) -> String {
@@ -168,7 +168,7 @@ impl<'e> EntryRunner<'e, '_> {
         }
     }
 
-    fn late(&self, until: StepEnd, hand: Option<&ManualStep>) -> Failure {
+    fn late(&self, until: StepEnd, step: Option<&ManualStep>) -> Failure {
         let describe = |device: &DeviceInfo| {
             let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
             let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
@@ -184,14 +184,14 @@ impl<'e> EntryRunner<'e, '_> {
                 StepEnd::BusEvent(BusEvent::Back) => AwaitedEnd::Back,
                 StepEnd::Acknowledged => AwaitedEnd::Acknowledged,
             },
-            action: hand.map(|hand| hand.action.trim_end_matches('.').to_owned()),
+            action: step.map(|step| step.action.trim_end_matches('.').to_owned()),
             waited: self.way.timeout,
             present: self.there().map(describe),
             last_event: self.last_event.clone(),
             elsewhere: self.watch.devices().iter().filter(|device| self.is_stranger(device)).map(describe).collect(),
             kernel_report: self.kernel_report(),
         };
-        let remedy = match self.has_hands() {
+        let remedy = match self.has_manual_steps() {
             true => Remedy::RepeatEntrySteps { steps: self.steps_in_order(), is_absent: timeout.present.is_none() },
             false => Remedy::ReplugOrWaitLonger,
         };
@@ -205,11 +205,11 @@ impl<'e> EntryRunner<'e, '_> {
 
     /// The manual steps of the entry, in order.
     fn steps_in_order(&self) -> Vec<String> {
-        let hands = self.way.entry.iter().filter_map(|step| match step {
-            EntryStep::Hand(hand) => Some(hand.action.trim_end_matches('.').to_owned()),
+        let steps = self.way.entry.iter().filter_map(|step| match step {
+            EntryStep::Manual(step) => Some(step.action.trim_end_matches('.').to_owned()),
             EntryStep::Signal(_) => None,
         });
-        hands.collect()
+        steps.collect()
     }
 }
 

@@ -117,7 +117,7 @@ pub fn open_to_read<'a>(
 impl<'a> LocatedUnit<'a> {
     fn lock(bench: &'a Bench<'a>, found: &Candidate<'a>, cx: &mut Context<'_>) -> Result<Self, Failure> {
         let guard = bench.hold(found.location())?;
-        cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &found.device))));
+        cx.tell(Event::Attached(Box::new(unit_event::seen(bench, &found.device))));
         Ok(Self { bench, found: found.clone(), guard })
     }
 
@@ -152,7 +152,7 @@ impl<'a> LocatedUnit<'a> {
         let undescribed = || Failure::new(FailureKind::UndescribedRunning).unchanged().remedy(Remedy::EnterDfuByHand);
         let (sheet, route) = known.ok_or_else(undescribed)?;
         // Opening it only for its number is worth it where that tells units apart.
-        let serial = sheet.product.serial_stays.then(|| bench.told_serial(&found.device)).flatten();
+        let serial = sheet.product.stable_serial.then(|| bench.told_serial(&found.device)).flatten();
         let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wait);
         entry::enter(bench, procedure, operator, cx)
     }

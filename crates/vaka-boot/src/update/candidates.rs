@@ -43,7 +43,7 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
             let vouched = |sheet: &Sheet| sheet.variants.iter().any(|variant| variant.image.binary_at.is_some());
-            let undescribed = request.agreed.iter().any(|id| id == NO_SHEET);
+            let undescribed = request.consents.iter().any(|id| id == NO_SHEET);
             if undescribed || sheets.iter().any(vouched) {
                 Ok(())
             } else {
@@ -58,7 +58,7 @@ pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), 
 /// in the file against it. A release brings images for several; the final verdict tells then.
 pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option<String> {
     // What was agreed to may override what speaks against it.
-    if !request.offered.is_empty() || candidate.sheets.is_empty() || !request.agreed.is_empty() {
+    if !request.offered.is_empty() || candidate.sheets.is_empty() || !request.consents.is_empty() {
         return None;
     }
     let mut first = None;
@@ -144,7 +144,7 @@ pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a
 }
 
 fn by_one_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
-    if let Some(label) = found.sheets.iter().find_map(|sheet| sheet.undeciding(text)) {
+    if let Some(label) = found.sheets.iter().find_map(|sheet| sheet.ambiguous_labels(text)) {
         let (reads, place, why) = (label.reads.clone(), label.place.clone(), label.why.clone());
         let places = found.sheets.iter().flat_map(|sheet| &sheet.variants).flat_map(|variant| &variant.look_at);
         let mut places: Vec<String> = places.map(|look| look.place.clone()).collect();

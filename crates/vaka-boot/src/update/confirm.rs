@@ -192,12 +192,12 @@ impl Confirmation<'_> {
                     || (could_be(&device) && tracked.meets(bench, &device, there) == PortMatch::Moved) =>
             {
                 if device.address != unit.address {
-                    cx.tell(Event::Seen(Box::new(unit_event::seen(bench, &device))));
+                    cx.tell(Event::Attached(Box::new(unit_event::seen(bench, &device))));
                 }
                 Some(device)
             }
             HotplugEvent::Detached(device) if before.as_ref() == Some(&device) => {
-                cx.tell(Event::Gone { unit: bench.place(&device.location), id: id_of(&device) });
+                cx.tell(Event::Detached { unit: bench.place(&device.location), id: id_of(&device) });
                 None
             }
             _ => before,

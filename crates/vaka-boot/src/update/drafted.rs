@@ -189,7 +189,7 @@ impl UpdateRun<'_, '_> {
         let lost = rest_of_sectors(&resolved.image, plan.sectors());
         let is_addressed = matches!(resolved.route.kind, RouteKind::Dfu { .. });
         let is_safe = !is_addressed || resolved.sheet.is_described || can_read || lost.is_empty();
-        if is_safe || self.request.clear_all || self.has_agreed(LOSE_REST) {
+        if is_safe || self.request.erase_all || self.has_consent(LOSE_REST) {
             return Ok(());
         }
         let bytes = lost.iter().map(|span| Span::len(*span)).sum();
@@ -206,7 +206,7 @@ impl UpdateRun<'_, '_> {
         if let Some(region) = bootloader {
             return Err(refused.remedy(Remedy::BootloaderWouldBeLost(region.span.start())));
         }
-        if !self.has_agreed(UNPROTECT) {
+        if !self.has_consent(UNPROTECT) {
             return Err(refused.remedy(Remedy::ConsentToErase(UNPROTECT)));
         }
         self.cx.warn(Warning::LiftingProtection);

@@ -25,8 +25,8 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
         // The maintainer's words, and nothing beside them.
         return Remedy::Instead(instead.clone());
     }
-    if !verdict.missing.is_empty() {
-        return Remedy::Consent(verdict.missing.iter().map(|consent| consent.id.clone()).collect());
+    if !verdict.missing_consents.is_empty() {
+        return Remedy::Consent(verdict.missing_consents.iter().map(|consent| consent.id.clone()).collect());
     }
     let Some(variant) = chosen else {
         return match made_for(verdict) {
@@ -48,9 +48,9 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
     }
     let is_told = identifies_itself(verdict, variant);
     let has_file_conflict = verdict.conflicts().any(|evidence| evidence.about == Subject::File);
-    match (&verdict.would_fit[..], has_file_conflict) {
+    match (&verdict.compatible[..], has_file_conflict) {
         ([_, ..], _) => {
-            Remedy::TakeFileFor { made_for: verdict.would_fit.clone(), wanted: variant.id.clone(), or_label: !is_told }
+            Remedy::TakeFileFor { made_for: verdict.compatible.clone(), wanted: variant.id.clone(), or_label: !is_told }
         }
         // The file is right for what was said, and the unit says that it is not that.
         ([], false) if is_told => Remedy::CompareDescription(variant.id.clone()),
@@ -66,7 +66,7 @@ fn label_alone(verdict: &Verdict) -> Option<RefusalReason> {
     let by_ids = label.is_conflict();
     // The unit names another variant by itself, and the file is for that one.
     let other = verdict.identified.as_ref().filter(|other| verdict.variant.as_ref() != Some(*other))?;
-    let fits_file = verdict.would_fit.contains(other) || by_ids && verdict.would_fit.is_empty();
+    let fits_file = verdict.compatible.contains(other) || by_ids && verdict.compatible.is_empty();
     fits_file.then(|| RefusalReason::LabelAlone { variant: other.clone(), label: label.says.clone() })
 }
 
@@ -129,7 +129,7 @@ fn near_miss(verdict: &Verdict) -> Option<RefusalReason> {
 fn other_part<'a>(verdict: &Verdict, sheet: &'a Sheet) -> Option<&'a str> {
     let part = |id: &VariantId| sheet.variant(id.as_str())?.part.as_deref();
     let own = part(verdict.variant.as_ref()?);
-    verdict.would_fit.iter().filter_map(part).find(|other| Some(*other) != own)
+    verdict.compatible.iter().filter_map(part).find(|other| Some(*other) != own)
 }
 
 pub(crate) fn undecided(question: &Question) -> Failure {

@@ -499,7 +499,7 @@ impl Executor<'_, '_> {
             let Some(byte) = at.checked_add(offset).and_then(|at| Span::new(at, 1)) else { continue };
             let sectors = self.plan.plan().sectors();
             let sector = sectors.iter().find(|sector| sector.covers(byte)).copied().unwrap_or(byte);
-            let first = Difference { first: byte.start(), wanted: *wanted, found: *found, bytes: 0, sector };
+            let first = Difference { first: byte.start(), expected: *wanted, found: *found, bytes: 0, sector };
             difference.get_or_insert(first).bytes += 1;
         }
     }

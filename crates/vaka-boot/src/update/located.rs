@@ -170,7 +170,7 @@ impl<'a> UpdateRun<'a, '_> {
         }
         report.after = RestartState::NotRestarted;
         self.progress.unit.in_update_mode = found.mode == Mode::Update;
-        self.cx.tell(Event::Seen(Box::new(unit_event::seen(self.bench, &found.device))));
+        self.cx.tell(Event::Attached(Box::new(unit_event::seen(self.bench, &found.device))));
     }
 
     /// What the running application reports of the unit.

@@ -17,9 +17,9 @@ impl UpdateRun<'_, '_> {
     pub(super) fn undo(&mut self, steps: &[Undo], when: UndoPhase, unit: Option<&DeviceInfo>) {
         let of = steps.len();
         for (number, undo) in (1..).zip(steps) {
-            let hand = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
+            let step = ManualStep { action: undo.action.clone(), ..ManualStep::default() };
             let unit_name = self.progress.place().to_owned();
-            self.cx.tell(Event::Hand { unit: unit_name, number, of, hand });
+            self.cx.tell(Event::ManualStep { unit: unit_name, number, of, step });
             let seen = match (undo.shows, unit) {
                 (Some(sign), Some(unit)) if self.operator.is_there() => self.await_bus_event(sign, unit),
                 _ if when == UndoPhase::End => None,
@@ -37,7 +37,7 @@ impl UpdateRun<'_, '_> {
         if seen == Some(false) {
             self.cx.warn(Warning::UndoNotSeen { action: undo.action.clone() });
         }
-        self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), seen: seen == Some(true) });
+        self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), done: seen == Some(true) });
     }
 
     /// Waits until the bus shows what a person does; `None` if the bus cannot be watched.

@@ -37,7 +37,7 @@ impl UpdateRun<'_, '_> {
         let Some(before) = found else { return Ok(()) };
         let against = downgrade(settled.variant, &settled.image, &before);
         self.progress.report.version_before = Some(before);
-        let Some(against) = against.filter(|_| !self.has_agreed("older-version")) else { return Ok(()) };
+        let Some(against) = against.filter(|_| !self.has_consent("older-version")) else { return Ok(()) };
         self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against.clone() });
         let failure = Failure::new(FailureKind::Older { against: Box::new(against), origin });
         Err(failure.remedy(Remedy::Consent(vec!["older-version".to_owned()])).into())

@@ -17,7 +17,7 @@ pub(super) fn plan(
     request: &Request<'_>,
     content: KnownContent<'_>,
 ) -> Result<Plan, Failure> {
-    let (clear_all, keep) = (request.clear_all, &request.keep[..]);
+    let (erase_all, keep) = (request.erase_all, &request.keep[..]);
     let Parts { sheet, variant, route, image } = parts;
     let can_stay = |name: &&String| {
         let named = variant.regions.iter().any(|region| region.name == **name);
@@ -29,7 +29,7 @@ pub(super) fn plan(
         let failure = Failure::new(FailureKind::NoRegionToKeep { name: name.to_string() });
         return Err(failure.unchanged().remedy(Remedy::KeepableRegions(known)));
     }
-    let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, clear_all, content, keep };
+    let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, erase_all, content, keep };
     let at_the_end = |mut plan: Plan| {
         if request.undo_later {
             plan.take_undo();
@@ -66,14 +66,14 @@ pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<
 pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> WriteLimits<'v> {
     let kind = &route.kind;
     let can_read = request.read_back
-        && kind.volume().is_none_or(|disk| disk.present.is_some())
+        && kind.volume().is_none_or(|disk| disk.application_file.is_some())
         && kind.dialect().is_none_or(|route| route.dialect.can_read());
     WriteLimits { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
 }
 
 /// What a person undoes at the end of a route.
 pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
-    let steps = undone(&route.hands(), UndoPhase::End).unwrap_or_default();
+    let steps = undone(&route.manual_steps(), UndoPhase::End).unwrap_or_default();
     steps.into_iter().map(|(_, undo)| undo.clone()).collect()
 }
 

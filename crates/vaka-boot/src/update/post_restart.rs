@@ -195,7 +195,7 @@ impl UpdateRun<'_, '_> {
         file: &FileTarget,
         opened: Connection,
     ) -> Result<(), Stop> {
-        let name = route.present.as_deref().unwrap_or(&file.name);
+        let name = route.application_file.as_deref().unwrap_or(&file.name);
         let Link::Disk(mut disk) = opened.link else { return Ok(()) };
         self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
         let shown = match disk.read_file(name, &volume::to_its_end, self.cx) {

@@ -166,16 +166,16 @@ impl Progress<'_> {
     }
 
     /// Fills in what the report derives from the whole run.
-    pub(super) fn complete_report(&mut self, owed: Vec<String>) {
+    pub(super) fn complete_report(&mut self, pending_undo: Vec<String>) {
         self.close();
         let (state, image) = (self.unit_state(), &self.written.spans);
         let report = &mut self.report;
         report.bytes_written = self.ledger.bytes_written(image);
         report.bytes_checked = self.ledger.bytes_checked(image);
         report.bytes_skipped = self.ledger.bytes_skipped(image);
-        report.interrupted = self.attempts.resumes;
-        report.boot_serial.clone_from(&self.unit.bootloader_serial);
-        report.owed = owed;
+        report.disconnects = self.attempts.resumes;
+        report.bootloader_serial.clone_from(&self.unit.bootloader_serial);
+        report.pending_undo = pending_undo;
         report.state = state;
     }
 }

@@ -28,13 +28,13 @@ pub struct Request<'a> {
     /// Which memory of a unit that nobody described.
     pub memory: MemoryChoice,
     /// Erase everything that may be first.
-    pub clear_all: bool,
+    pub erase_all: bool,
     /// Write also what is already equal.
     pub rewrite: bool,
     /// How long to wait for a unit, and for update mode.
     pub wait: Duration,
     /// Ids of what was agreed to.
-    pub agreed: Vec<String>,
+    pub consents: Vec<String>,
     /// Stop before the first step.
     pub plan_only: bool,
     /// Whether what was written is read back, where it can be.
@@ -112,10 +112,10 @@ impl<'a> Request<'a> {
             unit: None,
             label: None,
             memory: MemoryChoice::default(),
-            clear_all: false,
+            erase_all: false,
             rewrite: false,
             wait: Duration::ZERO,
-            agreed: Vec::new(),
+            consents: Vec::new(),
             plan_only: false,
             read_back: true,
             save: None,

@@ -1,7 +1,7 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
 use vaka_base::version::Version;
-use vaka_core::matching::{Claim, MatchInput, Outcome, Question, Verdict, judge, of_board, tell_themselves};
+use vaka_core::matching::{Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, judge, of_board};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_image::{Image, ReadError, ReadOptions};
@@ -37,10 +37,19 @@ impl<'a> UpdateRun<'a, '_> {
         image: Image,
         unit: &UnitFacts,
     ) -> Result<Resolved<'s>, Failure> {
-        let Request { clear_all, agreed, keep, .. } = self.request;
-        let (clear_all, unit) = (*clear_all, Some(unit));
-        let case =
-            MatchInput { sheet, unit, image: &image, label: None, running: None, clear_all, keep, agreed, claim: None };
+        let Request { erase_all, consents, keep, .. } = self.request;
+        let (erase_all, unit) = (*erase_all, Some(unit));
+        let case = MatchInput {
+            sheet,
+            unit,
+            image: &image,
+            label: None,
+            running: None,
+            erase_all,
+            keep,
+            consents,
+            claim: None,
+        };
         let verdict = judge(&case);
         self.emit_verdict(&verdict);
         match verdict.outcome {
@@ -81,9 +90,9 @@ impl<'a> UpdateRun<'a, '_> {
                 image: &image,
                 label: variant,
                 running: version.or(told.as_ref()),
-                clear_all: self.request.clear_all,
+                erase_all: self.request.erase_all,
                 keep: &self.request.keep,
-                agreed: &self.request.agreed,
+                consents: &self.request.consents,
                 claim,
             };
             let verdict = judge(&case);
@@ -91,8 +100,8 @@ impl<'a> UpdateRun<'a, '_> {
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
                 // It changes its mode and nothing else, and is judged again then.
-                (Outcome::Undecided, _) if verdict.tells_itself && label.is_none() => {
-                    let verdict = Verdict { variant: verdict.would_fit.first().cloned(), ..verdict };
+                (Outcome::Undecided, _) if verdict.self_identifying && label.is_none() => {
+                    let verdict = Verdict { variant: verdict.compatible.first().cloned(), ..verdict };
                     return settled(found, sheet, image, verdict);
                 }
                 (Outcome::Undecided, Some(question)) if label.is_none() => {
@@ -127,7 +136,7 @@ impl<'a> UpdateRun<'a, '_> {
         let read = |options| self.request.file.image(options, &families);
         let read = match read(self.request.options) {
             Err(ReadError::NoAddress) => {
-                let will_tell = found.mode != Mode::Update && tell_themselves(&open);
+                let will_tell = found.mode != Mode::Update && all_self_identifying(&open);
                 let only = open.first().copied().filter(|_| open.len() == 1 || will_tell);
                 if only.is_none() && open.iter().all(|variant| variant.image.binary_at.is_some()) {
                     return Err(ImageUnavailable::Unplaced);
@@ -159,7 +168,7 @@ fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result
         return Err(ImageUnavailable::Failed(failure));
     };
     let is_one = own.len() == open.len() && own.iter().all(|other| other.image.segments() == first.image.segments());
-    let will_tell = mode != Mode::Update && tell_themselves(open);
+    let will_tell = mode != Mode::Update && all_self_identifying(open);
     match is_one || will_tell {
         true => Ok(SelectedImage { image: first.image.clone(), claim: Some(&first.claim) }),
         false => Err(ImageUnavailable::Unplaced),

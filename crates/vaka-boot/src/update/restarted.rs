@@ -73,7 +73,7 @@ impl UpdateRun<'_, '_> {
             version: image_version(variant, image).filter(|_| reports),
             named: image.facts().named_version.clone(),
             leaves: plan.restart() != RestartMethod::Nothing,
-            serial: self.progress.report.serial.clone().filter(|_| sheet.product.serial_stays),
+            serial: self.progress.report.serial.clone().filter(|_| sheet.product.stable_serial),
             ..ExpectedApplication::of(sheet, Some(variant), route)
         }
     }
@@ -88,7 +88,7 @@ impl UpdateRun<'_, '_> {
     /// Notes what was observed after a restart.
     pub(super) fn note_seen(&mut self, seen: &mut RestartOutcome, route: &Route) {
         self.progress.report.after = seen.after;
-        self.progress.report.next = seen.next.take();
+        self.progress.report.application = seen.next.take();
         let is_booted = |device: &DeviceInfo| {
             let is_route = route.id.is(id_of(device)) && seen.after == RestartState::NotBack;
             is_route || dfu_mode(device) == Some(Mode::Update)
@@ -111,7 +111,7 @@ impl UpdateRun<'_, '_> {
         if !restarted.was_lost_at_end() || plan.rereads() || is_read_back {
             return Ok(());
         }
-        let reported = progress.report.next.as_ref().and_then(|next| next.version.as_ref());
+        let reported = progress.report.application.as_ref().and_then(|application| application.version.as_ref());
         let is_new = expected.version.is_some()
             && reported == expected.version.as_ref()
             && progress.report.version_before.as_ref().is_some_and(|before| Some(before) != reported);
@@ -135,8 +135,8 @@ impl UpdateRun<'_, '_> {
     fn note_nodes(&mut self, running: &DeviceInfo) {
         let bus = self.bench.bus(&running.location);
         let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
-        if let Some(next) = &mut self.progress.report.next {
-            next.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
+        if let Some(application) = &mut self.progress.report.application {
+            application.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
         }
     }
 

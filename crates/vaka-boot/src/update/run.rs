@@ -40,7 +40,7 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator
         run.progress.fail(failure.code);
         run.emit_failure(failure);
     }
-    run.progress.complete_report(run.cx.owed());
+    run.progress.complete_report(run.cx.pending_undo());
     let report = run.progress.report;
     cx.tell(Event::Result(Box::new(report.clone())));
     report
@@ -137,7 +137,7 @@ impl<'a> UpdateRun<'a, '_> {
     /// many bootloaders have one for all units.
     fn stable_serial(&self, unit: &DeviceInfo) -> Option<String> {
         let known = self.candidate(unit).filter(|found| !found.sheets.is_empty())?;
-        let stays = known.sheets.iter().all(|sheet| sheet.product.serial_stays);
+        let stays = known.sheets.iter().all(|sheet| sheet.product.stable_serial);
         self.progress.unit.bootloader_serial.clone().filter(|_| stays)
     }
 

@@ -22,7 +22,7 @@ impl<'a> UpdateRun<'a, '_> {
     /// An undescribed unit is accepted only if nothing else can be meant: many machines have
     /// some device with a DFU interface.
     pub(super) fn accepts_undescribed(&self) -> bool {
-        self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_agreed(NO_SHEET)
+        self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_consent(NO_SHEET)
     }
 
     /// Judges an undescribed unit by a sheet that is made from what the unit reports.
@@ -44,7 +44,7 @@ impl<'a> UpdateRun<'a, '_> {
     /// Brings the application of a unit that nobody described to leave for its
     /// DFU mode. That changes its mode, so it is agreed first.
     pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
-        if !self.has_agreed(NO_SHEET) {
+        if !self.has_consent(NO_SHEET) {
             let failure = Failure::new(FailureKind::NoSheet { id: found.id() });
             return Err(failure.unchanged().remedy(Remedy::ConsentToNoSheet(NO_SHEET)));
         }

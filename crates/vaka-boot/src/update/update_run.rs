@@ -27,8 +27,8 @@ impl<'a> UpdateRun<'a, '_> {
         self.bench.recognise(device).or_else(|| self.bench.undescribed(device))
     }
 
-    pub(super) fn has_agreed(&self, id: &str) -> bool {
-        self.request.agreed.iter().any(|agreed| agreed == id)
+    pub(super) fn has_consent(&self, id: &str) -> bool {
+        self.request.consents.iter().any(|consents| consents == id)
     }
 
     pub(super) fn emit_verdict(&mut self, verdict: &Verdict) {

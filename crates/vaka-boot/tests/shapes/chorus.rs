@@ -16,8 +16,8 @@
 use std::time::Duration;
 
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::{Loader, hid};
-use vaka_sim::usb::{Answer, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::{Loader, hid};
+use vaka_sim::usb::{Answer, DescribedInterface, Setup};
 
 use super::{BASE, END, START, writable};
 
@@ -137,7 +137,7 @@ impl Chorus {
 }
 
 impl Loader for Chorus {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         let mut face = hid::interface("Chorus", &hid::report_descriptor(1, 16));
         face.interrupt = vec![0x81];
         vec![face]

@@ -18,8 +18,8 @@ use std::time::Duration;
 
 use md5::Digest;
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::{Loader, acm};
-use vaka_sim::usb::{Answer, Bulk, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::{Loader, acm};
+use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use super::{BASE, SECTOR, writable};
 
@@ -152,7 +152,7 @@ impl Ledger {
 }
 
 impl Loader for Ledger {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Ledger")
     }
 

@@ -17,7 +17,7 @@ use vaka_core::event::{Check, ExitCode, RestartState};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::{Dialect, no_files};
 use vaka_sim::fault::Fault;
-use vaka_sim::unit::loaded::{Loaded, Loader, Make, Makers, Plain};
+use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
 use vaka_testkit::Random;
 
 use crate::support::{FAULT_KINDS, Scene, failure};
@@ -67,8 +67,8 @@ pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
 }
 
 impl Shape {
-    fn unit(&self) -> Loaded {
-        let make = Make {
+    fn unit(&self) -> VendorUnit {
+        let make = UnitSpec {
             names: ["Shape", "Shape loader"],
             ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
             flash: (BASE, 64, SECTOR),
@@ -81,8 +81,8 @@ impl Shape {
             window: None,
             silent: false,
         };
-        let makers = Makers { loader: (self.maker)(), runner: Box::new(|_| Box::new(Plain)) };
-        Loaded::new(make, makers, "X-1").in_boot_mode()
+        let makers = Factories { loader: (self.maker)(), runner: Box::new(|_| Box::new(Plain)) };
+        VendorUnit::new(make, makers, "X-1").in_boot_mode()
     }
 
     pub fn sheet(&self) -> Sheet {

@@ -19,8 +19,8 @@ use std::time::Duration;
 
 use sha2::Digest;
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::Loader;
-use vaka_sim::usb::{Answer, Bulk, FaceInterface};
+use vaka_sim::unit::vendor_unit::Loader;
+use vaka_sim::usb::{Answer, Bulk, DescribedInterface};
 
 use super::{END, Maker, START};
 
@@ -187,9 +187,9 @@ impl Parcel {
 }
 
 impl Loader for Parcel {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         let (names, extra) = (vec!["Parcel".to_owned()], Vec::new());
-        vec![FaceInterface { class: [0xFF, 1, 1], names, extra, bulk: vec![0x01, 0x81], interrupt: Vec::new() }]
+        vec![DescribedInterface { class: [0xFF, 1, 1], names, extra, bulk: vec![0x01, 0x81], interrupt: Vec::new() }]
     }
 
     fn pipe(&mut self, now: Duration, flash: &mut Flash, transfer: Bulk<'_>) -> Answer {

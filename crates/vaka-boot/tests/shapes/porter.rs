@@ -20,8 +20,8 @@
 use std::time::Duration;
 
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::Loader;
-use vaka_sim::usb::{Answer, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::Loader;
+use vaka_sim::usb::{Answer, DescribedInterface, Setup};
 
 use super::{BASE, SECTOR, writable};
 
@@ -147,8 +147,8 @@ impl Porter {
 }
 
 impl Loader for Porter {
-    fn interfaces(&self) -> Vec<FaceInterface> {
-        let face = |name: &str| FaceInterface {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
+        let face = |name: &str| DescribedInterface {
             class: [0xFF, 7, 0],
             names: vec![name.to_owned()],
             extra: Vec::new(),

@@ -10,8 +10,8 @@
 use std::time::Duration;
 
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::Loader;
-use vaka_sim::usb::{Answer, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::Loader;
+use vaka_sim::usb::{Answer, DescribedInterface, Setup};
 
 use super::{END, SECTOR, START};
 
@@ -53,8 +53,8 @@ pub struct Ribbon {
 }
 
 impl Loader for Ribbon {
-    fn interfaces(&self) -> Vec<FaceInterface> {
-        vec![FaceInterface {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
+        vec![DescribedInterface {
             class: [0xFF, 0, 0],
             names: vec!["Ribbon".to_owned()],
             extra: Vec::new(),

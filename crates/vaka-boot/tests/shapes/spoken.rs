@@ -16,8 +16,8 @@
 use std::time::Duration;
 
 use vaka_sim::flash::Flash;
-use vaka_sim::unit::loaded::{Loader, acm};
-use vaka_sim::usb::{Answer, Bulk, FaceInterface, Setup};
+use vaka_sim::unit::vendor_unit::{Loader, acm};
+use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 use super::{BASE, SECTOR, writable};
 
@@ -158,7 +158,7 @@ impl Spoken {
 }
 
 impl Loader for Spoken {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Spoken")
     }
 

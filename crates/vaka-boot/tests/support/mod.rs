@@ -26,12 +26,12 @@ use vaka_sim::clock::VirtualClock;
 use vaka_sim::fault::{Fault, FaultKind};
 use vaka_sim::in_process::SimBus;
 use vaka_sim::unit::gannet::{self, Gannet};
-use vaka_sim::unit::loaded::Loaded;
-use vaka_sim::unit::petrel::{self, Petrel};
 use vaka_sim::unit::heron::{self, Heron};
+use vaka_sim::unit::petrel::{self, Petrel};
 use vaka_sim::unit::stick::Stick;
 use vaka_sim::unit::tern::{Revision, Tern};
-use vaka_sim::unit::{Condition, Hand, Unit};
+use vaka_sim::unit::vendor_unit::VendorUnit;
+use vaka_sim::unit::{Condition, Unit, UserAction};
 use vaka_sim::usb;
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
@@ -127,7 +127,13 @@ impl Scene {
     }
 
     /// A unit with a bootloader of its maker's own, and a file for it.
-    pub fn loaded(unit: Loaded, faults: Vec<Fault>, sheet: Sheet, file: &'static [u8], button: &'static str) -> Self {
+    pub fn loaded(
+        unit: VendorUnit,
+        faults: Vec<Fault>,
+        sheet: Sheet,
+        file: &'static [u8],
+        button: &'static str,
+    ) -> Self {
         let [bootloader, application, settings] = unit.regions();
         let mut scene = Self::new(Box::new(unit), faults, "", vec![bootloader, settings], application.start);
         scene.sheets = vec![sheet];
@@ -188,22 +194,22 @@ impl Scene {
     }
 
     /// Somebody does something after a time, in words.
-    pub fn hand_at(&self, after: Duration, words: &str) {
-        lock(&self.world).hand_later(PORT, after, words.parse::<Hand>().unwrap());
+    pub fn act_at(&self, after: Duration, words: &str) {
+        lock(&self.world).act_later(PORT, after, words.parse::<UserAction>().unwrap());
     }
 
-    pub fn hand(&self, hand: Hand) {
-        assert!(lock(&self.world).hand(PORT, &hand));
+    pub fn act(&self, action: UserAction) {
+        assert!(lock(&self.world).act(PORT, &action));
     }
 
     /// What a person does with a unit that is stuck: pulls it, and plugs it
     /// in again with the button held.
     pub fn back_into_update_mode(&self) {
-        self.hand(Hand::Pull);
-        self.hand(Hand::Hold(self.button.into()));
-        self.hand(Hand::Plug);
+        self.act(UserAction::Pull);
+        self.act(UserAction::Hold(self.button.into()));
+        self.act(UserAction::Plug);
         self.clock.sleep(Duration::from_secs(1));
-        self.hand(Hand::Release(self.button.into()));
+        self.act(UserAction::Release(self.button.into()));
     }
 
     pub fn condition(&self) -> Condition {
@@ -326,7 +332,7 @@ pub fn warnings(events: &[Event]) -> Vec<&Warning> {
 /// Everything that can go wrong with a transfer.
 pub const FAULT_KINDS: [FaultKind; 5] = [
     FaultKind::Stall,
-    FaultKind::Silence,
+    FaultKind::Timeout,
     FaultKind::Short,
     FaultKind::Pull(None),
     FaultKind::Pull(Some(Duration::from_millis(700))),

@@ -6,15 +6,15 @@ use vaka_sim::fault::Fault;
 use vaka_sim::unit::auk::auk;
 use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
-use vaka_sim::unit::loaded::Loaded;
 use vaka_sim::unit::skua::skua;
+use vaka_sim::unit::vendor_unit::VendorUnit;
 
 use super::{Scene, sheet_with};
 
 /// A demo product with a bootloader of its own.
 pub struct Product {
     pub name: &'static str,
-    pub unit: fn(&str) -> Loaded,
+    pub unit: fn(&str) -> VendorUnit,
     pub sheet: &'static str,
     pub dialects: &'static [&'static str],
     pub file: &'static [u8],
@@ -78,7 +78,7 @@ impl Product {
         sheet_with(self.sheet, self.dialects)
     }
 
-    pub fn scene(&self, unit: Loaded, faults: Vec<Fault>) -> Scene {
+    pub fn scene(&self, unit: VendorUnit, faults: Vec<Fault>) -> Scene {
         Scene::loaded(unit, faults, self.sheet(), self.file, self.button)
     }
 

@@ -2,7 +2,7 @@
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Weight};
-use super::rules::{of_file, piece};
+use super::rules::{file_observation, piece};
 use crate::sheet::{ImageRules, Variant};
 use vaka_image::Format;
 use vaka_image::Image;
@@ -28,11 +28,11 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
     }
     proofs.dedup();
     match (&failures[..], &proofs[..]) {
-        ([first, ..], _) => of_file(variant, Source::Completeness, "not whole").conflicts(first.clone()),
-        ([], []) => of_file(variant, Source::Completeness, "not proven")
+        ([first, ..], _) => file_observation(variant, Source::Completeness, "not whole").conflicts(first.clone()),
+        ([], []) => file_observation(variant, Source::Completeness, "not proven")
             .weighs(Weight::Neutral, "nothing in this file proves that it is complete"),
         ([], proofs) => {
-            of_file(variant, Source::Completeness, "whole").agrees(format!("proven by {}", proofs.join(", ")))
+            file_observation(variant, Source::Completeness, "whole").agrees(format!("proven by {}", proofs.join(", ")))
         }
     }
 }

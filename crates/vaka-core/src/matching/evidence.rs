@@ -34,7 +34,7 @@ pub enum Source {
     Disk,
     DiskLabel,
     BoardInfo,
-    Told,
+    Reported,
     Family,
     Label,
     Addresses,
@@ -67,7 +67,7 @@ impl Source {
             Self::Disk => "disk",
             Self::DiskLabel => "disk label",
             Self::BoardInfo => "board information",
-            Self::Told => "bootloader",
+            Self::Reported => "bootloader",
             Self::Family => "UF2 family",
             Self::Label => "printed label",
             Self::Addresses => "addresses",
@@ -102,7 +102,7 @@ pub enum Weight {
     /// It cannot be: this refuses, and nothing overrides it.
     Conflicts,
     /// It should not be. The agreement with this id overrides it.
-    ConflictsUnlessAgreed(String),
+    ConflictsUnlessAllowed(String),
 }
 
 /// One fact, and what it means.
@@ -126,8 +126,8 @@ pub struct Evidence {
 
 impl Weight {
     /// A conflict that the agreement with this id overrides.
-    pub(super) fn unless_agreed(id: impl Into<String>) -> Self {
-        Self::ConflictsUnlessAgreed(id.into())
+    pub(super) fn unless_allowed(id: impl Into<String>) -> Self {
+        Self::ConflictsUnlessAllowed(id.into())
     }
 }
 
@@ -144,6 +144,6 @@ impl Evidence {
 
     /// Whether it speaks against the variant.
     pub fn is_conflict(&self) -> bool {
-        matches!(self.weight, Weight::Conflicts | Weight::ConflictsUnlessAgreed(_))
+        matches!(self.weight, Weight::Conflicts | Weight::ConflictsUnlessAllowed(_))
     }
 }

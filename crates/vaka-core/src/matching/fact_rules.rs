@@ -2,7 +2,7 @@
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Subject, Weight};
-use super::rules::{of_file, of_unit, piece};
+use super::rules::{file_observation, piece, unit_observation};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
 use vaka_base::size::Bytes;
 use vaka_base::version::ReleaseNumber;
@@ -52,19 +52,21 @@ pub fn downgrade(variant: &Variant, image: &Image, before: &Version) -> Option<E
 pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version>) -> Option<Evidence> {
     let Some(new) = image_version(variant, image) else {
         let named = image.facts().named_version.as_ref()?;
-        let seen = of_file(variant, Source::Version, format!("{named} by its name"));
+        let seen = file_observation(variant, Source::Version, format!("{named} by its name"));
         let unit = running.map_or("the unit's is not known".to_owned(), |running| format!("the unit's is {running}"));
         return Some(seen.weighs(Weight::Neutral, format!("a name proves nothing; {unit}")));
     };
-    let seen = of_file(variant, Source::Version, new.as_str());
-    if let Some((oldest, why)) = variant.image.oldest.as_ref().filter(|(oldest, _)| new < *oldest) {
+    let seen = file_observation(variant, Source::Version, new.as_str());
+    if let Some((minimum_version, why)) =
+        variant.image.minimum_version.as_ref().filter(|(minimum_version, _)| new < *minimum_version)
+    {
         let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
-        return Some(seen.conflicts(format!("below {oldest}, and no {} may go there{why}", variant.id)));
+        return Some(seen.conflicts(format!("below {minimum_version}, and no {} may go there{why}", variant.id)));
     }
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
         Some(old) if new < *old => {
-            seen.weighs(Weight::unless_agreed("older-version"), format!("older than the unit's {old}"))
+            seen.weighs(Weight::unless_allowed("older-version"), format!("older than the unit's {old}"))
         }
         Some(old) if new == *old => {
             seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
@@ -78,10 +80,10 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
     if sheet.is_described {
         return None;
     }
-    let seen = of_unit(variant, Source::Sheet, "none");
+    let seen = unit_observation(variant, Source::Sheet, "none");
     let means =
         "nothing but the unit's own word tells where firmware goes, and nothing tells whether this file is made for it";
-    Some(seen.weighs(Weight::unless_agreed("no-sheet"), means))
+    Some(seen.weighs(Weight::unless_allowed("no-sheet"), means))
 }
 
 /// What is lost when everything is erased first. The bootloader never is.
@@ -91,15 +93,15 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     };
     let lost = |span: Span| span.len() - covered(span);
     let loss = |name: &str, span: Span| {
-        let seen = of_unit(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
+        let seen = unit_observation(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
         let means = "erased with everything else, and this file does not put it back";
-        seen.weighs(Weight::unless_agreed(format!("lose-{name}")), means)
+        seen.weighs(Weight::unless_allowed(format!("lose-{name}")), means)
     };
     if !sheet.is_described {
         let all = variant.regions.iter().map(|region| lost(region.span)).sum();
-        let seen = of_unit(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
+        let seen = unit_observation(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
         let means = "erased with everything else: settings, and a bootloader if there is one";
-        return vec![seen.weighs(Weight::unless_agreed("lose-everything"), means)];
+        return vec![seen.weighs(Weight::unless_allowed("lose-everything"), means)];
     }
     let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
     let others = variant.regions.iter().filter(goes).filter(|region| *region != &variant.image.region);
@@ -108,9 +110,9 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     let unnamed: u64 = variant.flash.zones().iter().map(|zone| zone.span().len()).sum::<u64>()
         - variant.regions.iter().map(|region| region.span.len()).sum::<u64>();
     if unnamed > 0 {
-        let seen = of_unit(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
+        let seen = unit_observation(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
         let means = "erased with everything else; the sheet does not say what is there";
-        losses.push(seen.weighs(Weight::unless_agreed("lose-unnamed"), means));
+        losses.push(seen.weighs(Weight::unless_allowed("lose-unnamed"), means));
     }
     losses
 }
@@ -133,7 +135,7 @@ pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> 
 
 /// One fact against what the sheet says of the variant.
 fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
-    let seen = of_file(variant, Source::Fact, format!("{} {}", said.name, said.value));
+    let seen = file_observation(variant, Source::Fact, format!("{} {}", said.name, said.value));
     match variant.facts.iter().find(|known| known.name == said.name) {
         Some(known) if known.agrees(&said.value) => seen.agrees(format!("{}'s; {whose} word", variant.id)),
         Some(known) => seen.conflicts(format!("{}'s {} is {}", variant.id, known.name, known.value)),
@@ -146,7 +148,7 @@ fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
 /// What a release says its image is for.
 pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence {
     let build = claim.build.as_ref().map(|build| format!(", build {build}")).unwrap_or_default();
-    let seen = of_file(variant, Source::Manifest, format!("{} {}{build}", claim.product, claim.version));
+    let seen = file_observation(variant, Source::Manifest, format!("{} {}{build}", claim.product, claim.version));
     if claim.product != sheet.product.id {
         return seen.conflicts(format!("the sheet's product is {}", sheet.product.id));
     }
@@ -163,7 +165,7 @@ pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
         source: Source::Loss,
         says: what.clone(),
         means: "lost by this, as the release says".to_owned(),
-        weight: Weight::unless_agreed(format!("lose-{id}")),
+        weight: Weight::unless_allowed(format!("lose-{id}")),
         variant: None,
     };
     claim.losses.iter().map(loss).collect()
@@ -172,5 +174,5 @@ pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
 /// A variant that no route updates: what its maker says is done instead.
 pub(super) fn no_route(variant: &Variant) -> Option<Evidence> {
     let instead = variant.instead.as_ref()?;
-    Some(of_unit(variant, Source::Protocol, "no way over USB").conflicts(instead.clone()))
+    Some(unit_observation(variant, Source::Protocol, "no way over USB").conflicts(instead.clone()))
 }

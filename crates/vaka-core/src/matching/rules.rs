@@ -16,14 +16,14 @@ use vaka_image::stamp::{self, Found, SealState};
 use vaka_image::vectors::{StartVectors, VectorKind};
 
 /// Evidence of `variant`, still without a weight.
-pub(super) struct Seen<'a> {
+pub(super) struct Observation<'a> {
     pub(super) about: Subject,
     pub(super) source: Source,
     pub(super) variant: &'a Variant,
     pub(super) says: String,
 }
 
-impl Seen<'_> {
+impl Observation<'_> {
     pub(super) fn agrees(self, means: impl Into<String>) -> Evidence {
         self.weighs(Weight::Agrees, means)
     }
@@ -38,12 +38,12 @@ impl Seen<'_> {
     }
 }
 
-pub(super) fn of_file(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
-    Seen { about: Subject::File, source, variant, says: says.into() }
+pub(super) fn file_observation(variant: &Variant, source: Source, says: impl Into<String>) -> Observation<'_> {
+    Observation { about: Subject::File, source, variant, says: says.into() }
 }
 
-pub(super) fn of_unit(variant: &Variant, source: Source, says: impl Into<String>) -> Seen<'_> {
-    Seen { about: Subject::Unit, source, variant, says: says.into() }
+pub(super) fn unit_observation(variant: &Variant, source: Source, says: impl Into<String>) -> Observation<'_> {
+    Observation { about: Subject::Unit, source, variant, says: says.into() }
 }
 
 /// All that the file says for or against a variant, by one of its routes if it has any.
@@ -53,7 +53,7 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
         match piece(variant, rules, image) {
             Some(piece) => evidence.extend(of_piece(sheet, variant, rules, &piece)),
             None => {
-                let seen = of_file(variant, Source::Addresses, "nothing");
+                let seen = file_observation(variant, Source::Addresses, "nothing");
                 evidence.push(seen.conflicts(format!("it has no byte of region '{}'", rules.region.name)));
             }
         }
@@ -89,7 +89,7 @@ fn machine(variant: &Variant, image: &Image) -> Option<Evidence> {
     const ARM: u16 = 40;
     let elf = image.facts().elf?;
     let VectorKind::CortexM = variant.image.vectors?;
-    let seen = of_file(variant, Source::Machine, elf.machine_name());
+    let seen = file_observation(variant, Source::Machine, elf.machine_name());
     Some(match elf.machine {
         ARM => seen.agrees(format!("{}'s start vectors are a Cortex-M's", variant.id)),
         _ => seen.conflicts(format!("{}'s start vectors are a Cortex-M's, which is Arm", variant.id)),
@@ -101,7 +101,7 @@ fn machine(variant: &Variant, image: &Image) -> Option<Evidence> {
 fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
     match image.facts().family {
         Some(found) => {
-            let seen = of_file(variant, Source::Family, format!("0x{found:08X}"));
+            let seen = file_observation(variant, Source::Family, format!("0x{found:08X}"));
             if found == wanted {
                 seen.agrees(format!("{}'s", variant.id))
             } else {
@@ -109,18 +109,18 @@ fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
             }
         }
         None => {
-            let seen = of_file(variant, Source::Family, format!("none ({})", image.format()));
+            let seen = file_observation(variant, Source::Family, format!("none ({})", image.format()));
             let means = format!(
                 "the disk takes UF2 blocks of 0x{wanted:08X}; they would be made of this file, and nothing in it names the chip"
             );
-            seen.weighs(Weight::unless_agreed("no-family"), means)
+            seen.weighs(Weight::unless_allowed("no-family"), means)
         }
     }
 }
 
 /// The stamp names this product and variant, and its digest is right.
 fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) -> Option<Evidence> {
-    let of = |says: String| of_file(variant, Source::Stamp, says);
+    let of = |says: String| file_observation(variant, Source::Stamp, says);
     let stamp = match stamp::find(image, rules.stamp_offset) {
         Found::None => return None,
         Found::One(stamp) => stamp,
@@ -151,7 +151,7 @@ fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) ->
 
 /// The image starts where the variant's region starts.
 fn start_address(variant: &Variant, rules: &ImageRules, image: &Image) -> Evidence {
-    let seen = of_file(variant, Source::StartAddress, image.start().to_string());
+    let seen = file_observation(variant, Source::StartAddress, image.start().to_string());
     let region = &rules.region;
     if !rules.starts_region {
         return seen.weighs(Weight::Neutral, "where applications start on this unit is not known");
@@ -168,7 +168,7 @@ fn addresses(variant: &Variant, route: &Route, image: &Image) -> Evidence {
         [one] => one.span().to_string(),
         many => format!("{} in {} segments", image.span(), many.len()),
     };
-    let seen = of_file(variant, Source::Addresses, says);
+    let seen = file_observation(variant, Source::Addresses, says);
     let stray = image.segments().iter().find_map(|segment| outside(segment.span(), route));
     let Some(at) = stray else {
         let names: Vec<String> = route.writes.iter().map(|region| format!("'{}'", region.name)).collect();
@@ -198,12 +198,12 @@ fn outside(span: Span, route: &Route) -> Option<vaka_image::address::Address> {
 fn start_vectors(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
     let Some(kind) = rules.vectors else { return Vec::new() };
     let Some(vectors) = StartVectors::read(kind, image) else {
-        let seen = of_file(variant, Source::StartVectors, "none");
+        let seen = file_observation(variant, Source::StartVectors, "none");
         return vec![seen.conflicts("the image is too short for start vectors")];
     };
     let mut evidence = vec![first_instruction(variant, rules, image, vectors)];
     if let Some(ram) = variant.ram {
-        let seen = of_file(variant, Source::StartVectors, format!("stack {}", vectors.stack));
+        let seen = file_observation(variant, Source::StartVectors, format!("stack {}", vectors.stack));
         // A stack grows down, so it may begin right behind the RAM's end.
         let inside = ram.contains(vectors.stack) || vectors.stack == ram.end();
         evidence.push(if inside {
@@ -216,7 +216,7 @@ fn start_vectors(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Ev
 }
 
 fn first_instruction(variant: &Variant, rules: &ImageRules, image: &Image, vectors: StartVectors) -> Evidence {
-    let seen = of_file(variant, Source::StartVectors, format!("reset {}", vectors.reset));
+    let seen = file_observation(variant, Source::StartVectors, format!("reset {}", vectors.reset));
     let target = vectors.first_instruction();
     if !vectors.is_thumb() {
         return seen.conflicts("not a reset handler: bit 0 is not set");
@@ -239,7 +239,7 @@ fn marks(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> 
         let place = image.start().checked_add(mark.offset).and_then(|at| Span::new(at, mark.bytes.len() as u64));
         let found = place.and_then(|place| image.bytes(place));
         let says = format!("{} {}", mark.meaning, found.map_or("missing".to_owned(), show_bytes));
-        let seen = of_file(variant, Source::Mark, says);
+        let seen = file_observation(variant, Source::Mark, says);
         if found == Some(&mark.bytes[..]) {
             seen.agrees(format!("{}'s", variant.id))
         } else {
@@ -271,12 +271,12 @@ pub(super) fn suffix(
     image: &Image,
 ) -> Option<Evidence> {
     if image.facts().lacks_suffix {
-        let seen = of_file(variant, Source::DfuSuffix, "none");
+        let seen = file_observation(variant, Source::DfuSuffix, "none");
         let means = "a file named .dfu ends in a suffix with a CRC; without it the file may be cut short";
-        return Some(seen.weighs(Weight::unless_agreed("no-suffix"), means));
+        return Some(seen.weighs(Weight::unless_allowed("no-suffix"), means));
     }
     let suffix = image.facts().dfu?;
-    let seen = of_file(variant, Source::DfuSuffix, show_suffix(suffix));
+    let seen = file_observation(variant, Source::DfuSuffix, show_suffix(suffix));
     if (suffix.vendor, suffix.product) == (ANY, ANY) {
         return Some(seen.weighs(Weight::Neutral, "names no unit"));
     }
@@ -296,7 +296,7 @@ pub(super) fn suffix(
     };
     Some(match unit {
         Some(unit) if suffix.release != ANY && named.is(unit.id) && unit.release.0 != suffix.release => seen
-            .weighs(Weight::unless_agreed("other-release"), format!("the unit's release number is {}", unit.release)),
+            .weighs(Weight::unless_allowed("other-release"), format!("the unit's release number is {}", unit.release)),
         _ => seen.agrees(format!("names {named}")),
     })
 }

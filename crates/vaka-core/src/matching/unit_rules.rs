@@ -1,7 +1,7 @@
 //! The rules about units in update mode, and about what units say of themselves.
 
 use super::evidence::{Evidence, Source, Subject, Weight};
-use super::rules::of_unit;
+use super::rules::unit_observation;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
 use crate::sheet::{
@@ -58,7 +58,7 @@ pub(super) fn signs(
 /// What the unit told of itself in its dialect. That it speaks it at all is
 /// something; what the sheet wants of it, it must say.
 fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
-    let of = |says: String| of_unit(variant, Source::Told, says);
+    let of = |says: String| unit_observation(variant, Source::Reported, says);
     if unit.told.is_empty() && dialect.tells.is_empty() {
         return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it tells nothing that could be compared")];
     }
@@ -83,12 +83,13 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
 /// What the unit's disk says.
 fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -> Vec<Evidence> {
     let Some(disk) = disk else {
-        let seen = of_unit(variant, Source::Disk, "none");
+        let seen = unit_observation(variant, Source::Disk, "none");
         return vec![seen.conflicts("the sheet's route writes to a disk")];
     };
     if let Some(fault) = &disk.fault {
         return vec![
-            of_unit(variant, Source::Disk, "unreadable").conflicts(format!("{fault}; nothing is written to it")),
+            unit_observation(variant, Source::Disk, "unreadable")
+                .conflicts(format!("{fault}; nothing is written to it")),
         ];
     }
     let mut evidence = Vec::new();
@@ -100,7 +101,7 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
         evidence.extend(present_family(variant, *family, disk));
     }
     if disk.read_only {
-        let seen = of_unit(variant, Source::Disk, "write-protected");
+        let seen = unit_observation(variant, Source::Disk, "write-protected");
         evidence.push(seen.conflicts(match &disk.folder {
             Some(folder) => format!("it takes nothing; {folder} is mounted read-only, or the unit says so"),
             None => "the unit says that it takes nothing".to_owned(),
@@ -114,7 +115,7 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
 /// board information tells more than a label.
 fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evidence {
     let wanted = || format!("{}'s update disk is {}", variant.id, route.labels.join(" or "));
-    let of = |says: &str| of_unit(variant, Source::DiskLabel, says);
+    let of = |says: &str| unit_observation(variant, Source::DiskLabel, says);
     let ours = format!("{}'s update disk", variant.id);
     match (&disk.label, &disk.folder) {
         (Some(label), _) if route.knows_label(Some(label)) => of(label).agrees(ours),
@@ -132,7 +133,7 @@ fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evi
 /// The board information names the variant's board. Its id is for programs and
 /// compared exactly.
 fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidence {
-    let of = |says: String| of_unit(variant, Source::BoardInfo, says);
+    let of = |says: String| unit_observation(variant, Source::BoardInfo, says);
     let Some(found) = disk.board() else {
         return of("none".into()).conflicts(format!("no {BOARD_FILE}: this is not the disk of a UF2 bootloader"));
     };
@@ -151,7 +152,7 @@ fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidenc
 /// The present application's blocks name the family too, where they can be read.
 fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<Evidence> {
     let found = disk.families.first()?;
-    let seen = of_unit(variant, Source::Family, format!("0x{found:08X}"));
+    let seen = unit_observation(variant, Source::Family, format!("0x{found:08X}"));
     Some(match disk.families.contains(&wanted) {
         true => seen.agrees(format!("the present application's, and {}'s", variant.id)),
         false => seen.conflicts(format!("the present application's; {} takes 0x{wanted:08X}", variant.id)),
@@ -160,21 +161,22 @@ fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<
 
 fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &UnitFacts) -> Vec<Evidence> {
     if !unit.dfu.iter().any(|dfu| dfu.in_dfu_mode) {
-        let seen = of_unit(variant, Source::Protocol, "no interface in DFU mode");
+        let seen = unit_observation(variant, Source::Protocol, "no interface in DFU mode");
         return vec![seen.conflicts("the sheet's route is DFU")];
     }
     let found = unit.memories(memory);
     let evidence = match (&route.kind, &found[..]) {
         (_, []) => {
             let says = format!("none {memory}");
-            of_unit(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
+            unit_observation(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
         }
         (RouteKind::Dfu { .. }, _) => layout(variant, route, &found),
         (_, found) => plain_memory(variant, found),
     };
     let downloads = found.iter().all(|memory| memory.interface.functional.is_none_or(|f| f.attributes.can_download()));
     let refuses = (!downloads).then(|| {
-        of_unit(variant, Source::Protocol, "no download").conflicts("the unit says that it takes no firmware this way")
+        unit_observation(variant, Source::Protocol, "no download")
+            .conflicts("the unit says that it takes no firmware this way")
     });
     [Some(evidence), refuses].into_iter().flatten().collect()
 }
@@ -182,7 +184,7 @@ fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &U
 /// Plain DFU: there is one memory that can be meant, and it wants no addresses.
 fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
     let names: Vec<String> = found.iter().map(ToString::to_string).collect();
-    let seen = of_unit(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
+    let seen = unit_observation(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
     match found {
         [one] if one.is_addressed() => {
             seen.conflicts("the unit is written by memory addresses; the sheet's route is plain DFU")
@@ -198,10 +200,10 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
     let holds = |layout: &&Layout| route.writes.iter().all(|region| layout.map.sectors_in(region.span).is_some());
     // Of several memories the one that holds what the route writes is meant.
     let Some(layout) = layouts().find(holds).or_else(|| layouts().next()) else {
-        let seen = of_unit(variant, Source::MemoryLayout, "none");
+        let seen = unit_observation(variant, Source::MemoryLayout, "none");
         return seen.conflicts("the unit does not speak DFU with memory addresses");
     };
-    let seen = of_unit(variant, Source::MemoryLayout, layout.map.to_string());
+    let seen = unit_observation(variant, Source::MemoryLayout, layout.map.to_string());
     match compare(&layout.map, &variant.flash) {
         Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
         _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::takes_firmware)) => {
@@ -209,7 +211,7 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
         Fit::Larger => seen.weighs(
-            Weight::unless_agreed("larger-memory"),
+            Weight::unless_allowed("larger-memory"),
             format!("more than {}'s {}; some chips report their whole family's", variant.id, variant.flash),
         ),
     }

@@ -25,11 +25,11 @@ pub struct MatchInput<'a> {
     pub running: Option<&'a Version>,
     /// Whether everything that may be is erased first, not only what is
     /// written.
-    pub clear_all: bool,
+    pub erase_all: bool,
     /// Names of regions that stay as they are.
     pub keep: &'a [String],
     /// Ids of what was agreed to.
-    pub agreed: &'a [String],
+    pub consents: &'a [String],
     /// What the release says of the image, if it comes from one.
     pub claim: Option<&'a Claim>,
 }
@@ -43,9 +43,9 @@ impl<'a> MatchInput<'a> {
             image,
             label: None,
             running: None,
-            clear_all: false,
+            erase_all: false,
             keep: &[],
-            agreed: &[],
+            consents: &[],
             claim: None,
         }
     }
@@ -118,7 +118,7 @@ pub fn labels(look_at: &[LabelLocation]) -> String {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Consent {
-    /// What `--agree` takes.
+    /// What `--allow` takes.
     pub id: String,
     /// What one agrees to.
     pub to: String,
@@ -144,19 +144,19 @@ pub struct Verdict {
     pub question: Option<Question>,
     /// Whether the unit tells its variant itself once it is in update mode, so
     /// that nobody need be asked before.
-    pub tells_itself: bool,
+    pub self_identifying: bool,
     /// Agreements that would turn `conflicts` into `fits`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub missing: Vec<Consent>,
+    pub missing_consents: Vec<Consent>,
     /// Agreements that were given and needed.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub agreed: Vec<Consent>,
+    pub consents: Vec<Consent>,
     /// Other variants that the image would fit.
     #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub would_fit: Vec<VariantId>,
+    pub compatible: Vec<VariantId>,
     /// How much of its region the image takes, if it fits.
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub fill: Option<String>,
+    pub occupancy: Option<String>,
 }
 
 /// Proof that a final verdict said `fits`. Cannot be made in any other way.
@@ -340,17 +340,17 @@ fn decided(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant, m
     evidence.extend(fact_rules::version(variant, case.image, case.running));
     evidence.extend(fact_rules::undescribed(case.sheet, variant));
     evidence.extend(case.claim.map(fact_rules::told_losses).into_iter().flatten());
-    if case.clear_all {
+    if case.erase_all {
         evidence.extend(fact_rules::losses(case.sheet, variant, case.image, case.keep));
     }
-    let (agreed, missing) = agreements(&evidence, case.agreed);
+    let (consents, missing_consents) = split_consents(&evidence, case.consents);
     let hard = evidence.iter().any(|evidence| evidence.weight == Weight::Conflicts);
-    let outcome = if hard || !missing.is_empty() { Outcome::Conflicts } else { Outcome::Fits };
+    let outcome = if hard || !missing_consents.is_empty() { Outcome::Conflicts } else { Outcome::Fits };
     let fits_other = |other: &&Variant| {
-        other.id != variant.id && of_file(case.sheet, other, case.image).iter().all(|e| !e.is_conflict())
+        other.id != variant.id && file_observation(case.sheet, other, case.image).iter().all(|e| !e.is_conflict())
     };
     let file_is_wrong = evidence.iter().any(|evidence| evidence.about == Subject::File && evidence.is_conflict());
-    let would_fit = match file_is_wrong {
+    let compatible = match file_is_wrong {
         true => case.sheet.variants.iter().filter(fits_other).map(|other| other.id.clone()).collect(),
         false => Vec::new(),
     };
@@ -359,13 +359,13 @@ fn decided(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant, m
         outcome,
         identified: identified(case, standing),
         variant: Some(variant.id.clone()),
-        fill: (outcome == Outcome::Fits).then(|| rules::fill(variant, case.image)),
+        occupancy: (outcome == Outcome::Fits).then(|| rules::fill(variant, case.image)),
         evidence,
         question: None,
-        tells_itself: false,
-        missing: if hard { Vec::new() } else { missing },
-        agreed,
-        would_fit,
+        self_identifying: false,
+        missing_consents: if hard { Vec::new() } else { missing_consents },
+        consents,
+        compatible,
     }
 }
 
@@ -384,16 +384,16 @@ fn identified(case: &MatchInput<'_>, standing: &ModeState<'_>) -> Option<Variant
 }
 
 /// Splits what needs an agreement into what has one and what has none.
-fn agreements(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec<Consent>) {
+fn split_consents(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec<Consent>) {
     let needed = evidence.iter().filter_map(|evidence| match &evidence.weight {
-        Weight::ConflictsUnlessAgreed(id) => Some(Consent { id: id.clone(), to: evidence.sentence() }),
+        Weight::ConflictsUnlessAllowed(id) => Some(Consent { id: id.clone(), to: evidence.sentence() }),
         _ => None,
     });
     needed.partition(|agreement| given.contains(&agreement.id))
 }
 
 /// All that the file alone says of a variant.
-fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
+fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
     let route = variant.routes.first();
     let mut evidence = rules::of_image(sheet, variant, route, image);
     evidence.extend(rules::suffix(sheet, variant, route, None, image));
@@ -424,7 +424,7 @@ fn of_file(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
 pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
     let fit = |variant: &Variant| Choice {
         completeness: Some(completeness_rules::completeness(variant, image, None).means),
-        ..choice(variant, &of_file(sheet, variant, image))
+        ..choice(variant, &file_observation(sheet, variant, image))
     };
     sheet.variants.iter().map(fit).collect()
 }
@@ -442,7 +442,7 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
 
 /// Whether these variants are entered in one way and then told apart by the unit's
 /// own board information.
-pub fn tell_themselves(variants: &[&Variant]) -> bool {
+pub fn all_self_identifying(variants: &[&Variant]) -> bool {
     let routes: Vec<&Route> = variants.iter().filter_map(|variant| variant.routes.first()).collect();
     let apart = |index: usize, a: &Route| {
         let mut others = routes[index + 1..].iter();
@@ -455,18 +455,18 @@ pub fn tell_themselves(variants: &[&Variant]) -> bool {
 /// No variant is settled: refuse if the image fits none, else ask.
 fn open(case: &MatchInput<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evidence>) -> Verdict {
     let mut choices = Vec::new();
-    let mut would_fit = Vec::new();
+    let mut compatible = Vec::new();
     for variant in &standing.candidates {
         let found = against(case, standing, variant);
         let choice = choice(variant, &found);
         if choice.against.is_none() {
-            would_fit.push(variant.id.clone());
+            compatible.push(variant.id.clone());
         }
         choices.push(choice);
         evidence.extend(found);
     }
     let unknown_unit = standing.candidates.is_empty();
-    let outcome = if would_fit.is_empty() || unknown_unit { Outcome::Conflicts } else { Outcome::Undecided };
+    let outcome = if compatible.is_empty() || unknown_unit { Outcome::Conflicts } else { Outcome::Undecided };
     Verdict {
         phase: standing.phase(),
         outcome,
@@ -474,10 +474,10 @@ fn open(case: &MatchInput<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evide
         variant: None,
         evidence,
         question: (outcome == Outcome::Undecided).then_some(Question { choices }),
-        tells_itself: standing.phase() == Phase::Provisional && tell_themselves(&standing.candidates),
-        missing: Vec::new(),
-        agreed: Vec::new(),
-        would_fit,
-        fill: None,
+        self_identifying: standing.phase() == Phase::Provisional && all_self_identifying(&standing.candidates),
+        missing_consents: Vec::new(),
+        consents: Vec::new(),
+        compatible,
+        occupancy: None,
     }
 }

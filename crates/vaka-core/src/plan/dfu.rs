@@ -19,11 +19,11 @@ pub(super) fn addressed(
 ) -> Result<Vec<Span>, PlanError> {
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
     let of_image = sectors_of(&spans, job)?;
-    let mut sectors = if job.clear_all { all_sectors(job) } else { of_image.clone() };
+    let mut sectors = if job.erase_all { all_sectors(job) } else { of_image.clone() };
     sectors.retain(|sector| !job.content.is_equal(*sector));
     *kept = to_be_kept(job, &sectors)?;
     steps.extend(keep(job, kept));
-    if job.content == KnownContent::Unseen && job.geometry.can_read && !job.clear_all {
+    if job.content == KnownContent::Unseen && job.geometry.can_read && !job.erase_all {
         steps.push(Step::Compare { sectors: of_image });
     }
     if !sectors.is_empty() {
@@ -31,7 +31,7 @@ pub(super) fn addressed(
         let changed: Vec<Span> = erased.iter().flat_map(|e| spans.iter().filter_map(|span| span.common(*e))).collect();
         let runs = crate::plan::blocks::runs(&changed, &erased, &job.geometry)?;
         let written = runs.iter().map(Run::span).collect();
-        let at_once = job.clear_all && bootloader(job.variant).is_none() && job.keeps().next().is_none();
+        let at_once = job.erase_all && bootloader(job.variant).is_none() && job.keeps().next().is_none();
         steps.push(match at_once {
             true => Step::EraseAll { sectors: sectors.clone() },
             false => Step::Erase { sectors: sectors.clone() },

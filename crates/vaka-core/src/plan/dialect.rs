@@ -28,11 +28,11 @@ pub(super) fn steps(
     let of_image = sectors_of(&spans, job)?;
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
     let erases_all = offer.erase == Some(EraseBy::All) || offer.erases_itself == Some(Erases::Everything);
-    may_clear_all(job, &offer)?;
+    check_erase_all(job, &offer)?;
     if erases_all && job.keeps().next().is_some() {
         return Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: ErasesOption::Keep });
     }
-    let mut sectors = match (erases_all, job.clear_all) {
+    let mut sectors = match (erases_all, job.erase_all) {
         (true, _) => written_sectors(job),
         (false, true) => all_sectors(job),
         (false, false) => of_image.clone(),
@@ -46,7 +46,7 @@ pub(super) fn steps(
     *kept = to_be_kept(job, &sectors)?;
     steps.extend(keep(job, kept));
     let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
-    if job.content == KnownContent::Unseen && can_look && !job.clear_all {
+    if job.content == KnownContent::Unseen && can_look && !job.erase_all {
         steps.push(Step::Compare { sectors: of_image });
     }
     if !sectors.is_empty() {
@@ -78,7 +78,7 @@ pub(super) fn steps(
 
 /// Everything can be erased first only where a request does it, or where the unit by itself
 /// erases just that: what it leaves alone would stay.
-fn may_clear_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
+fn check_erase_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
     let erases_that = match (offer.erase, offer.erases_itself) {
         (Some(EraseBy::Page | EraseBy::Range), _) => true,
         (Some(EraseBy::All), _) | (None, Some(Erases::Everything)) => {
@@ -86,7 +86,7 @@ fn may_clear_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(),
         }
         (None, _) => false,
     };
-    match job.clear_all && !erases_that {
+    match job.erase_all && !erases_that {
         true => Err(PlanError::UnitDecides { route: job.route.kind.to_string(), option: ErasesOption::EraseAll }),
         false => Ok(()),
     }

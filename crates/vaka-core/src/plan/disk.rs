@@ -93,7 +93,7 @@ pub(super) fn file(
     steps.push(Step::Write { runs: vec![Run::stream(span, job.geometry.block_size)] });
     steps.push(Step::Finish { by: FinishMethod::File(file.name.clone()) });
     steps.push(Step::Restart { by: RestartMethod::Itself });
-    if let Some(present) = route.present.as_ref().filter(|_| job.geometry.can_read) {
+    if let Some(present) = route.application_file.as_ref().filter(|_| job.geometry.can_read) {
         steps.push(Step::LookAgain { file: present.clone() });
     }
     Ok(sectors)

@@ -73,7 +73,7 @@ fn once_more(job: &PlanInput<'_>, steps: &[Step]) -> Option<Step> {
 
 /// What a person undoes at one moment, if there is something.
 fn undo(job: &PlanInput<'_>, when: UndoPhase) -> Option<Step> {
-    let steps = undone(&job.route.hands(), when).unwrap_or_default();
+    let steps = undone(&job.route.manual_steps(), when).unwrap_or_default();
     let steps: Vec<Undo> = steps.into_iter().map(|(_, undo)| undo.clone()).collect();
     (!steps.is_empty()).then_some(Step::Undo { when, steps })
 }

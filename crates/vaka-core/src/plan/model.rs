@@ -58,7 +58,7 @@ pub struct PlanInput<'a> {
     /// Whether it must be put into update mode first.
     pub needs_entry: bool,
     /// Whether everything that may be is erased first.
-    pub clear_all: bool,
+    pub erase_all: bool,
     /// What is known of the unit's content.
     pub content: KnownContent<'a>,
     /// Names of regions that stay as they are.

@@ -11,7 +11,7 @@ use crate::plan::step::Step;
 
 /// Refuses what only a route with addresses can do.
 pub(super) fn unit_decides(job: &PlanInput<'_>) -> Result<(), PlanError> {
-    let option = match (job.clear_all, job.keep) {
+    let option = match (job.erase_all, job.keep) {
         (true, _) => ErasesOption::EraseAll,
         (false, [_, ..]) => ErasesOption::Keep,
         (false, []) => return Ok(()),
@@ -38,7 +38,7 @@ pub(super) fn all_sectors(job: &PlanInput<'_>) -> Vec<Span> {
 pub(super) fn to_be_kept(job: &PlanInput<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     if !job.sheet.is_described {
         let rest = rest_of_sectors(job.image, sectors);
-        return Ok(if job.clear_all || !job.geometry.can_read { Vec::new() } else { rest });
+        return Ok(if job.erase_all || !job.geometry.can_read { Vec::new() } else { rest });
     }
     let of_sector = |sector: &Span| job.keeps().filter_map(|region| region.span.common(*sector)).collect::<Vec<_>>();
     let is_open = |span: &Span| job.image.bytes(*span).is_none();

@@ -218,7 +218,7 @@ mod tests {
 
     #[test]
     fn names_that_lead_elsewhere_are_none() {
-        for good in ["manifest.json", "images/tern-r1_1.hex", "a/b/c"] {
+        for good in ["release.json", "images/tern-r1_1.hex", "a/b/c"] {
             assert!(is_name(good), "{good}");
         }
         let long = "a".repeat(121);

@@ -33,7 +33,7 @@ pub struct Manifest {
     pub date: String,
     /// For whom it is: `stable`, `trial`, …
     pub channel: String,
-    /// The oldest Vaka that may use it.
+    /// The lowest version of Vaka that may install the release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs_vaka: Option<String>,
     /// The member with notes for people.
@@ -81,7 +81,7 @@ pub struct Stage {
     pub stage: Option<String>,
     /// What another tool or bus does, in place of Vaka.
     #[serde(default, skip_serializing_if = "Option::is_none")]
-    pub foreign: Option<ExternalStep>,
+    pub external: Option<ExternalStep>,
     /// The images.
     pub images: Vec<Entry>,
 }
@@ -295,7 +295,7 @@ impl Stage {
         if !is_words(&self.name) {
             return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::tame(&self.name))));
         }
-        if let Some(shows) = self.foreign.as_ref().and_then(|foreign| foreign.shows.as_ref()) {
+        if let Some(shows) = self.external.as_ref().and_then(|external| external.shows.as_ref()) {
             shows.parse::<Ids>().map_err(|error| ManifestError::Value(error.into()))?;
         }
         let mut seen: BTreeMap<(Option<&str>, &str, &str), &str> = BTreeMap::new();

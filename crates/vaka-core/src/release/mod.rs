@@ -13,5 +13,5 @@ mod release_file;
 pub mod signature;
 
 pub use choose::{ReleaseQuery, STABLE, SelectError, Selection, Wanted, choose};
-pub use pieces::{Disagreement, ImageError, disagreements, sheet_for};
+pub use pieces::{ImageError, Inconsistency, inconsistencies, sheet_for};
 pub use release_file::{MANIFEST, MOST_BYTES, Release, ReleaseError, SIGNATURE, SIGNER};

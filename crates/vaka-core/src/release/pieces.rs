@@ -74,7 +74,7 @@ impl Release {
 
 /// Something in a release that does not go together.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Disagreement {
+pub struct Inconsistency {
     /// In which stage, by its name.
     pub stage: String,
     /// Of which image: its first file.
@@ -83,7 +83,7 @@ pub struct Disagreement {
     pub what: String,
 }
 
-impl fmt::Display for Disagreement {
+impl fmt::Display for Inconsistency {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "stage '{}', {}: {}", self.stage, self.file, self.what)
     }
@@ -100,25 +100,25 @@ pub fn sheet_for(sheet: &Sheet, stage: &Stage) -> Option<Sheet> {
 /// Everything in a release that does not go together: images that do not fit a variant
 /// that they claim, stamps that say something else than the manifest, stages whose
 /// hand-over or facts differ.
-pub fn disagreements(release: &Release, sheet: &Sheet) -> Vec<Disagreement> {
+pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
     let manifest = &release.manifest;
     let mut found = Vec::new();
     if manifest.product != sheet.product.id {
         let what = format!("the sheet describes '{}', the release is of '{}'", sheet.product.id, manifest.product);
-        return vec![Disagreement { stage: String::new(), file: manifest.sheets.join(", "), what }];
+        return vec![Inconsistency { stage: String::new(), file: manifest.sheets.join(", "), what }];
     }
     // What earlier stages said of each variant: facts, with the stage that said them.
     let mut said: Vec<(String, String, Fact)> = Vec::new();
     for stage in &manifest.stages {
         let Some(of_stage) = sheet_for(sheet, stage) else {
             let what = format!("the sheet has no stage '{}'", stage.stage.as_deref().unwrap_or_default());
-            found.push(Disagreement { stage: stage.name.clone(), file: String::new(), what });
+            found.push(Inconsistency { stage: stage.name.clone(), file: String::new(), what });
             continue;
         };
         for entry in &stage.images {
             let file = entry.files.first().map(|file| file.file.clone()).unwrap_or_default();
             let mut wrong = |what: String| {
-                found.push(Disagreement { stage: stage.name.clone(), file: file.clone(), what });
+                found.push(Inconsistency { stage: stage.name.clone(), file: file.clone(), what });
             };
             for id in &entry.variants {
                 match of_stage.variant(id) {
@@ -158,12 +158,12 @@ impl Piece<'_> {
         let image = match release.image(entry, variant) {
             Ok(image) => image,
             // What another tool takes need be no image that is known here.
-            Err(_) if stage.foreign.is_some() => return,
+            Err(_) if stage.external.is_some() => return,
             Err(error) => return wrong(error.to_string()),
         };
         let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
         // What another tool writes may lie where no route of ours leads.
-        if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.foreign.is_none()) {
+        if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.external.is_none()) {
             wrong(format!("does not fit variant '{}': {against}", variant.id));
         }
         for rules in [&variant.image].into_iter().chain(&variant.further) {
@@ -211,7 +211,7 @@ impl Piece<'_> {
             differ("variant", &said.variants.join(", "), variant.id.as_str());
         }
         // What a stage installs beside the application has a version of its own.
-        let is_application = stage.stage.is_none() && stage.foreign.is_none();
+        let is_application = stage.stage.is_none() && stage.external.is_none();
         if let Some(version) = said.version.as_ref().filter(|_| is_application)
             && Version::parse(version) != Version::parse(&manifest.version)
         {

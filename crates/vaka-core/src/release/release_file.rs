@@ -11,9 +11,9 @@ use crate::release::signature::{PrivateKey, PublicKey, SIGNATURE_LEN};
 use vaka_base::text;
 
 /// The names of the members that every release begins with.
-pub const MANIFEST: &str = "manifest.json";
+pub const MANIFEST: &str = "release.json";
 /// The signature over the manifest's bytes.
-pub const SIGNATURE: &str = "manifest.sig";
+pub const SIGNATURE: &str = "release.sig";
 /// The key that made it.
 pub const SIGNER: &str = "signer.pem";
 

@@ -4,12 +4,12 @@
 //!
 //! The format is specified in `docs/formats/product-sheet.md`.
 
-mod hand;
 mod ids;
+mod manual_step;
 mod model;
 mod parse;
 mod parse_completeness;
-mod parse_hands;
+mod parse_manual_steps;
 mod parse_routes;
 mod parse_stages;
 mod raw;
@@ -19,8 +19,8 @@ mod signs;
 mod stage;
 mod undescribed;
 
-pub use hand::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use ids::Ids;
+pub use manual_step::{BusEvent, ManualStep, MistakeHints, Undo, UndoOrderError, UndoPhase, undo_order, undone};
 pub use model::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, ExpectedDevice, Fact, HAND_OVER, ImageRules, LabelLocation,
     Mark, Part, Product, Sheet, SheetError, Stage, Variant, VariantId, VersionSource,

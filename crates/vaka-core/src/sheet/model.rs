@@ -53,14 +53,14 @@ pub struct Product {
     /// Who makes it.
     pub maker: String,
     /// Other names that it is sold under.
-    pub also: Vec<String>,
+    pub also_sold_as: Vec<String>,
     /// What is printed on it, and tells no variant from another.
-    pub undeciding: Vec<AmbiguousLabel>,
+    pub ambiguous_labels: Vec<AmbiguousLabel>,
     /// Other devices that the same unit shows beside the one that is updated.
     pub companions: Vec<Companion>,
     /// Whether a unit's serial number is the same in application and update mode, so
     /// that it tells units apart across the modes.
-    pub serial_stays: bool,
+    pub stable_serial: bool,
 }
 
 /// Something that is printed on a product and decides nothing.
@@ -306,7 +306,7 @@ pub struct LabelLocation {
 impl Region {
     /// A region that may be read and written.
     pub fn new(name: impl Into<String>, span: Span) -> Self {
-        Self { name: name.into(), span, carried: None, may_read: true, may_write: true }
+        Self { name: name.into(), span, transferable: None, may_read: true, may_write: true }
     }
 }
 
@@ -332,7 +332,7 @@ pub struct ImageRules {
     /// Where its stamp stands; without this it is searched for.
     pub stamp_offset: Option<u64>,
     /// The version below which nobody may go, and why.
-    pub oldest: Option<(Version, Option<String>)>,
+    pub minimum_version: Option<(Version, Option<String>)>,
     /// Where the image holds its own length.
     pub length: Option<LengthField>,
     /// Where the image holds a checksum of itself, and how that is computed.
@@ -350,7 +350,7 @@ impl ImageRules {
             marks: Vec::new(),
             version_offset: None,
             stamp_offset: None,
-            oldest: None,
+            minimum_version: None,
             length: None,
             checksum: None,
         }
@@ -393,9 +393,9 @@ impl Sheet {
     /// The sheet for an image that fills one of its carried regions, in place of
     /// the application: each variant that has that region takes it, by its
     /// routes that write by address. `None` if there is no such variant.
-    pub fn for_carried(&self, region: &str) -> Option<Self> {
+    pub fn for_transferable(&self, region: &str) -> Option<Self> {
         let mut sheet = self.clone();
-        sheet.variants = self.variants.iter().filter_map(|variant| variant.for_carried(region)).collect();
+        sheet.variants = self.variants.iter().filter_map(|variant| variant.for_transferable(region)).collect();
         (!sheet.variants.is_empty()).then_some(sheet)
     }
 
@@ -408,9 +408,9 @@ impl Sheet {
     }
 
     /// What a person read, where it stands on the product and tells no variant.
-    pub fn undeciding(&self, answer: &str) -> Option<&AmbiguousLabel> {
+    pub fn ambiguous_labels(&self, answer: &str) -> Option<&AmbiguousLabel> {
         let answer = plain(answer);
-        self.product.undeciding.iter().find(|label| plain(&label.reads) == answer)
+        self.product.ambiguous_labels.iter().find(|label| plain(&label.reads) == answer)
     }
 
     /// Whether a unit with these ids runs what it shows outside of update mode.
@@ -499,11 +499,12 @@ impl Sheet {
 }
 
 impl Variant {
-    fn for_carried(&self, name: &str) -> Option<Self> {
-        let region = self.regions.iter().find(|region| region.name == name && region.carried.is_some())?;
+    fn for_transferable(&self, name: &str) -> Option<Self> {
+        let region = self.regions.iter().find(|region| region.name == name && region.transferable.is_some())?;
         let mut variant = self.clone();
-        let memory = region.carried.as_ref().and_then(|carried| carried.memory.clone());
-        variant.routes = self.routes.iter().filter_map(|route| route.for_carried(region, memory.as_ref())).collect();
+        let memory = region.transferable.as_ref().and_then(|carried| carried.memory.clone());
+        variant.routes =
+            self.routes.iter().filter_map(|route| route.for_transferable(region, memory.as_ref())).collect();
         variant.image = ImageRules { binary_at: Some(region.span.start()), ..ImageRules::of(region.clone()) };
         (!variant.routes.is_empty()).then_some(variant)
     }

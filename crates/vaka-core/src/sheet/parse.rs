@@ -6,17 +6,18 @@
 use std::ops::Range;
 
 use super::raw::{
-    Number, RawAllowed, RawApplication, RawCarried, RawFact, RawImage, RawMark, RawOldest, RawPart, RawPlace,
-    RawProduct, RawRegion, RawSheet, RawShows, RawString, RawVariant, RawVersionSource, RawWrapper, RawZone, Spanned,
+    Number, RawAllowed, RawApplication, RawFact, RawImage, RawMark, RawOldest, RawPart, RawPlace, RawProduct,
+    RawRegion, RawSheet, RawShows, RawString, RawTransferable, RawVariant, RawVersionSource, RawWrapper, RawZone,
+    Spanned,
 };
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
     ImageRules, LabelLocation, Mark, Part, Product, Region, Route, SerialPattern, Sheet, SheetError, SignKind, Variant,
     VariantId, VersionSource,
 };
-use crate::carry::{Field, FieldKind, RegionChecksum, TransferableRegion};
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
+use crate::settings_transfer::{Field, FieldKind, RegionChecksum, TransferableRegion};
 use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
@@ -108,7 +109,7 @@ impl Checker<'_> {
     }
 
     fn product(&self, raw: &RawProduct) -> Checked<Product> {
-        let undeciding = raw.undeciding.iter().map(|label| {
+        let ambiguous_labels = raw.ambiguous_labels.iter().map(|label| {
             Ok(AmbiguousLabel {
                 place: self.words("place", &label.place)?,
                 reads: self.words("reads", &label.reads)?,
@@ -121,10 +122,14 @@ impl Checker<'_> {
             id: self.id("id", &raw.id)?,
             name: self.words("name", &raw.name)?,
             maker: self.words("maker", &raw.maker)?,
-            also: raw.also.iter().map(|name| self.words("also", name)).collect::<Checked<_>>()?,
-            undeciding: undeciding.collect::<Checked<_>>()?,
+            also_sold_as: raw
+                .also_sold_as
+                .iter()
+                .map(|name| self.words("also_sold_as", name))
+                .collect::<Checked<_>>()?,
+            ambiguous_labels: ambiguous_labels.collect::<Checked<_>>()?,
             companions: raw.companions.iter().map(companion).collect::<Checked<_>>()?,
-            serial_stays: raw.serial_stays.unwrap_or(false),
+            stable_serial: raw.stable_serial.unwrap_or(false),
         })
     }
 
@@ -382,21 +387,21 @@ impl Checker<'_> {
                     return Err(self.error(&region.start.span(), "start", message));
                 }
             }
-            let carried = region
-                .carried
+            let transferable = region
+                .transferable
                 .as_ref()
-                .map(|carried| self.carried(carried, (&name, span), flash.sectors_in(span), &region.name));
+                .map(|raw| self.transferable(raw, (&name, span), flash.sectors_in(span), &region.name));
             let allowed =
                 |what: RawAllowed| region.allows.as_ref().is_none_or(|allows| allows.get_ref().contains(&what));
             let (may_read, may_write) = (allowed(RawAllowed::Read), allowed(RawAllowed::Write));
-            regions.push(Region { name, span, carried: carried.transpose()?, may_read, may_write });
+            regions.push(Region { name, span, transferable: transferable.transpose()?, may_read, may_write });
         }
         Ok(regions)
     }
 
-    fn carried(
+    fn transferable(
         &self,
-        raw: &RawCarried,
+        raw: &RawTransferable,
         (name, span): (&str, Span),
         sectors: Option<Vec<Span>>,
         place: &Spanned<String>,
@@ -405,8 +410,8 @@ impl Checker<'_> {
         let aligned = whole.first().is_some_and(|sector| sector.start() == span.start())
             && whole.last().is_some_and(|sector| sector.end() == span.end());
         if name == BOOTLOADER || !aligned {
-            let message = "only a region of whole sectors, and never the bootloader, can be carried".into();
-            return Err(self.error(&place.span(), "carried", message));
+            let message = "only a region of whole sectors, and never the bootloader, can be transferred".into();
+            return Err(self.error(&place.span(), "transferable", message));
         }
         let inside = |offset: &Spanned<Number>, len: u64| {
             let at = self.size("offset", offset)?;
@@ -499,23 +504,27 @@ impl Checker<'_> {
             marks,
             version_offset,
             stamp_offset,
-            oldest: raw.oldest.as_ref().map(|oldest| self.oldest(oldest)).transpose()?,
+            minimum_version: raw
+                .minimum_version
+                .as_ref()
+                .map(|minimum_version| self.minimum_version(minimum_version))
+                .transpose()?,
             length,
             checksum,
         })
     }
 
-    fn oldest(&self, raw: &Spanned<RawOldest>) -> Checked<(Version, Option<String>)> {
+    fn minimum_version(&self, raw: &Spanned<RawOldest>) -> Checked<(Version, Option<String>)> {
         let (version, why) = match raw.get_ref() {
             RawOldest::Version(version) => (version, None),
             RawOldest::Explained { version, why } => (version, Some(why)),
         };
         let at = |text: &String| Spanned::new(raw.span(), text.clone());
-        let why = why.map(|why| self.words("oldest", &at(why))).transpose()?;
+        let why = why.map(|why| self.words("minimum_version", &at(why))).transpose()?;
         if !version.starts_with(|c: char| c.is_ascii_digit()) {
-            return Err(self.error(&raw.span(), "oldest", "is no version; write it like \"1.4.0\"".into()));
+            return Err(self.error(&raw.span(), "minimum_version", "is no version; write it like \"1.4.0\"".into()));
         }
-        Ok((Version::parse(&self.words("oldest", &at(version))?), why))
+        Ok((Version::parse(&self.words("minimum_version", &at(version))?), why))
     }
 
     fn wrapper(&self, raw: &RawWrapper) -> Checked<Wrapper> {

@@ -55,11 +55,11 @@ impl Checker<'_> {
             }
             RawImageChecksumKind::Crc(of) => crc(CrcParameters {
                 width: of.width,
-                polynomial: of.polynomial,
-                start: of.start,
-                reflect_in: of.reflected,
-                reflect_out: of.reflected,
-                xor_out: of.xor,
+                polynomial: of.poly,
+                start: of.init,
+                reflect_in: of.reflect,
+                reflect_out: of.reflect_out.unwrap_or(of.reflect),
+                xor_out: of.xor_out,
             })
             .ok_or_else(|| wrong("a CRC has 3 to 64 bits, and its numbers fit into them"))?,
         };

@@ -177,7 +177,7 @@ impl Checker<'_> {
         self.stray("family", raw.family.as_ref(), MEANING)?;
         self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
         self.stray("label", raw.label.as_ref(), MEANING)?;
-        self.stray("present", raw.present.as_ref(), MEANING)?;
+        self.stray("application_file", raw.application_file.as_ref(), MEANING)?;
         self.stray("leave", raw.leave.as_ref(), MEANING)?;
         self.no_file_keys(raw, MEANING)
     }
@@ -219,14 +219,15 @@ impl Checker<'_> {
             None => self.takes_uf2(raw, writes)?,
             Some(form) => UpdateMedium::File(self.drop_file(raw, form)?),
         };
-        let present = raw.present.as_ref().map(|name| self.file_name("present", name)).transpose()?;
+        let application_file =
+            raw.application_file.as_ref().map(|name| self.file_name("application_file", name)).transpose()?;
         let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
         if let Some(given) =
             raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, UpdateMedium::File(_)))
         {
             return Err(self.error(&given.span(), "leave", "only a unit that takes UF2 blocks has a last one".into()));
         }
-        Ok(VolumeRoute { takes, labels, present, leave })
+        Ok(VolumeRoute { takes, labels, application_file, leave })
     }
 
     fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<UpdateMedium> {
@@ -256,8 +257,8 @@ impl Checker<'_> {
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
         let remove_first = raw.remove_first.as_ref().is_some_and(|value| *value.get_ref());
-        if let (true, None, Some(place)) = (remove_first, &raw.present, &raw.remove_first) {
-            let message = "say with `present` which file that is".into();
+        if let (true, None, Some(place)) = (remove_first, &raw.application_file, &raw.remove_first) {
+            let message = "say with `application_file` which file that is".into();
             return Err(self.error(&place.span(), "remove_first", message));
         }
         let result = raw.result.as_ref().map(|result| {
@@ -300,7 +301,7 @@ impl Checker<'_> {
             }
             (RouteKind::Dialect(_), None, None) => Ok(None),
             (RouteKind::Volume(_), None, Some(upload)) => {
-                let message = "is a key of plain DFU; a disk may show a file with `present`".into();
+                let message = "is a key of plain DFU; a disk may show a file with `application_file`".into();
                 Err(self.error(&upload.span(), "upload", message))
             }
             (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), None, _) => Ok(None),

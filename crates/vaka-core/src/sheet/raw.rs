@@ -6,13 +6,13 @@ use std::ops::Range;
 
 use serde::Deserialize;
 
-use crate::carry::FieldKind;
+use crate::settings_transfer::FieldKind;
 use vaka_image::completeness::{IntForm, OwnBytes};
 use vaka_image::vectors::VectorKind;
 use vaka_image::wrapper::ChecksumKind;
 
-use crate::sheet::hand::{BusEvent, UndoPhase};
 use crate::sheet::ids::Ids;
+use crate::sheet::manual_step::{BusEvent, UndoPhase};
 use crate::sheet::route::{Leave, WriteOrder};
 
 /// A value, and where it stood in the file.
@@ -62,15 +62,15 @@ pub(super) struct RawProduct {
     pub(super) maker: Spanned<String>,
     /// Other names that it is sold under.
     #[serde(default)]
-    pub(super) also: Vec<Spanned<String>>,
+    pub(super) also_sold_as: Vec<Spanned<String>>,
     /// What is printed on it, and tells no variant from another.
     #[serde(default)]
-    pub(super) undeciding: Vec<RawAmbiguousLabel>,
+    pub(super) ambiguous_labels: Vec<RawAmbiguousLabel>,
     /// Other devices that the same unit shows.
     #[serde(default)]
     pub(super) companions: Vec<RawCompanion>,
     /// The serial number is the same in application and update mode.
-    pub(super) serial_stays: Option<bool>,
+    pub(super) stable_serial: Option<bool>,
 }
 
 #[derive(Deserialize)]
@@ -264,7 +264,7 @@ pub(super) struct RawRegion {
     pub(super) name: Spanned<String>,
     pub(super) start: Spanned<Number>,
     pub(super) size: Spanned<Number>,
-    pub(super) carried: Option<RawCarried>,
+    pub(super) transferable: Option<RawTransferable>,
     /// What may be done to it; without this both.
     pub(super) allows: Option<Spanned<Vec<RawAllowed>>>,
 }
@@ -280,7 +280,7 @@ pub(super) enum RawAllowed {
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
-pub(super) struct RawCarried {
+pub(super) struct RawTransferable {
     #[serde(default)]
     pub(super) fields: Vec<RawField>,
     pub(super) checksum: Option<RawRegionChecksum>,
@@ -320,7 +320,7 @@ pub(super) struct RawImage {
     pub(super) marks: Vec<RawMark>,
     pub(super) version: Option<RawPlace>,
     pub(super) stamp: Option<RawPlace>,
-    pub(super) oldest: Option<Spanned<RawOldest>>,
+    pub(super) minimum_version: Option<Spanned<RawOldest>>,
     /// Where the image holds its own length.
     pub(super) length: Option<RawLength>,
     /// Where the image holds a checksum of itself.
@@ -388,16 +388,18 @@ pub(super) enum RawImageChecksumWord {
 pub(super) struct RawCrc {
     /// Bits: 3 to 32.
     pub(super) width: u8,
-    pub(super) polynomial: u64,
+    pub(super) poly: u64,
     /// What it starts with; 0 without it.
     #[serde(default)]
-    pub(super) start: u64,
+    pub(super) init: u64,
     /// Whether input bytes and result are taken from the lowest bit on.
     #[serde(default)]
-    pub(super) reflected: bool,
+    pub(super) reflect: bool,
+    /// Whether the result is reflected; as `reflect` if absent.
+    pub(super) reflect_out: Option<bool>,
     /// What the result is combined with by exclusive or; 0 without it.
     #[serde(default)]
-    pub(super) xor: u64,
+    pub(super) xor_out: u64,
 }
 
 /// The version below which nobody may go.
@@ -471,7 +473,7 @@ pub(super) struct RawRoute {
     pub(super) family: Option<Spanned<Number>>,
     pub(super) board_id: Option<Spanned<String>>,
     pub(super) label: Option<Spanned<OneOrMore>>,
-    pub(super) present: Option<Spanned<String>>,
+    pub(super) application_file: Option<Spanned<String>>,
     pub(super) file: Option<Spanned<String>>,
     pub(super) order: Option<Spanned<WriteOrder>>,
     pub(super) remove_first: Option<Spanned<bool>>,
@@ -567,7 +569,7 @@ pub(super) struct RawEntryStep {
     pub(super) held: Option<Spanned<bool>>,
     pub(super) documented: Option<Spanned<String>>,
     pub(super) shows: Option<BusEvent>,
-    pub(super) slips: Option<RawSlips>,
+    pub(super) mistakes: Option<RawMistakes>,
     pub(super) undo: Option<Spanned<RawUndo>>,
 }
 
@@ -575,13 +577,13 @@ pub(super) struct RawEntryStep {
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
-pub(super) struct RawSlips {
+pub(super) struct RawMistakes {
     pub(super) application: Option<Spanned<String>>,
     pub(super) nothing: Option<Spanned<String>>,
     pub(super) other: Option<Spanned<String>>,
 }
 
-/// How and when a hand step is undone.
+/// How and when a manual step is undone.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]

@@ -2,7 +2,7 @@
 
 use vaka_image::address::Span;
 
-use crate::carry::TransferableRegion;
+use crate::settings_transfer::TransferableRegion;
 
 /// A named range of flash.
 #[derive(Clone, Debug, PartialEq, Eq)]
@@ -12,7 +12,7 @@ pub struct Region {
     /// Its addresses.
     pub span: Span,
     /// What is known of its content, where it may be carried from unit to unit.
-    pub carried: Option<TransferableRegion>,
+    pub transferable: Option<TransferableRegion>,
     /// Whether it may be read into a file.
     pub may_read: bool,
     /// Whether any route may write it.

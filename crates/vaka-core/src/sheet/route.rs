@@ -7,8 +7,8 @@ use std::time::Duration;
 
 use serde::{Deserialize, Serialize};
 
-use crate::sheet::hand::ManualStep;
 use crate::sheet::ids::Ids;
+use crate::sheet::manual_step::ManualStep;
 use crate::sheet::region::Region;
 use crate::sheet::signs::DescriptorPattern;
 use crate::unit::{MemoryChoice, Told, UnitFacts};
@@ -59,9 +59,9 @@ impl Route {
     }
 
     /// What a person does on the way in, in order.
-    pub fn hands(&self) -> Vec<&ManualStep> {
+    pub fn manual_steps(&self) -> Vec<&ManualStep> {
         let steps = self.entry.iter();
-        let hands = steps.filter_map(|step| if let EntryStep::Hand(hand) = step { Some(&**hand) } else { None });
+        let hands = steps.filter_map(|step| if let EntryStep::Manual(hand) = step { Some(&**hand) } else { None });
         hands.collect()
     }
 
@@ -72,7 +72,7 @@ impl Route {
 
     /// The same route for a carried region; a plain DFU unit must offer it as a
     /// memory of its own.
-    pub(super) fn for_carried(&self, region: &Region, memory: Option<&String>) -> Option<Self> {
+    pub(super) fn for_transferable(&self, region: &Region, memory: Option<&String>) -> Option<Self> {
         let kind = match (&self.kind, memory) {
             (RouteKind::Dfu { .. }, None) => self.kind.clone(),
             (RouteKind::Dfu { .. }, Some(name)) => RouteKind::Dfu { memory: named(name) },
@@ -133,7 +133,7 @@ pub struct VolumeRoute {
     /// The labels that the disk may have; any if there are none.
     pub labels: Vec<String>,
     /// The file in which it shows the present application.
-    pub present: Option<String>,
+    pub application_file: Option<String>,
     /// How it goes back to its application with nothing written.
     pub leave: Leave,
 }
@@ -311,7 +311,7 @@ impl fmt::Display for RouteKind {
 #[serde(untagged)]
 pub enum EntryStep {
     /// A person does it.
-    Hand(Box<ManualStep>),
+    Manual(Box<ManualStep>),
     /// The host does it.
     Signal(Signal),
 }

@@ -67,10 +67,10 @@ impl Sheet {
                 id: unit.id.to_string(),
                 name: text(&unit.product),
                 maker: text(&unit.maker),
-                also: Vec::new(),
-                undeciding: Vec::new(),
+                also_sold_as: Vec::new(),
+                ambiguous_labels: Vec::new(),
                 companions: Vec::new(),
-                serial_stays: false,
+                stable_serial: false,
             },
             application: Application {
                 id: None,

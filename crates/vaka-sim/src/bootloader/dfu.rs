@@ -47,11 +47,11 @@ pub const LEAVE_TIME: Duration = Duration::from_millis(20);
 pub enum Poll {
     /// A tenth more than it takes.
     #[default]
-    Honest,
+    Accurate,
     /// Nothing, though it is busy. It bears being asked then.
     Zero,
     /// Four hours and a half, whatever it does.
-    Absurd,
+    Excessive,
 }
 
 /// When what was downloaded replaces the application.
@@ -68,30 +68,30 @@ pub enum Staging {
 
 /// How a unit departs from what it should do. The default does not.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
-pub struct Manner {
+pub struct Quirks {
     /// What it says of its times.
     pub poll: Poll,
     /// It has no functional descriptor.
     pub no_functional_descriptor: bool,
     /// The wTransferSize that it tells, whatever it takes.
-    pub says_block: Option<u16>,
+    pub advertised_block_size: Option<u16>,
     /// The largest block that it really takes.
-    pub takes_block: Option<u16>,
+    pub max_block_size: Option<u16>,
     /// It leaves before it has answered the last request.
-    pub vanishes: bool,
+    pub drops_last_reply: bool,
     /// It says bitWillDetach, and does not.
-    pub clings: bool,
+    pub ignores_detach: bool,
     /// Where plain DFU puts blocks until they count.
     pub staging: Staging,
 }
 
-impl Manner {
+impl Quirks {
     /// The bwPollTimeout in milliseconds for work of that time.
     pub fn poll_ms(&self, time: Duration) -> u32 {
         let promised = time * 11 / 10;
         match self.poll {
             Poll::Zero => 0,
-            Poll::Absurd if !time.is_zero() => 0x00FF_FFFF,
+            Poll::Excessive if !time.is_zero() => 0x00FF_FFFF,
             _ => u32::try_from(promised.as_micros().div_ceil(1000)).unwrap_or(u32::MAX),
         }
     }
@@ -101,7 +101,7 @@ impl Manner {
         if self.no_functional_descriptor {
             return Vec::new();
         }
-        let [s0, s1] = self.says_block.unwrap_or(size).to_le_bytes();
+        let [s0, s1] = self.advertised_block_size.unwrap_or(size).to_le_bytes();
         let [v0, v1] = version.to_le_bytes();
         vec![9, 0x21, attributes, 0xE8, 0x03, s0, s1, v0, v1]
     }

@@ -8,7 +8,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use super::dfu::{LEAVE_TIME, Manner, Poll, state, status, status_reply};
+use super::dfu::{LEAVE_TIME, Poll, Quirks, state, status, status_reply};
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
 
@@ -52,7 +52,7 @@ pub struct DfuAddressed {
     work: Option<Work>,
     /// When the present work ends.
     until: Duration,
-    manner: Manner,
+    manner: Quirks,
     /// Reading, erasing and writing are refused.
     protected: bool,
 }
@@ -67,15 +67,15 @@ impl DfuAddressed {
             transfer_size,
             work: None,
             until: Duration::ZERO,
-            manner: Manner::default(),
+            manner: Quirks::default(),
             protected: false,
         }
     }
 
     /// The same with manners of its own, and perhaps read-protected.
     #[must_use]
-    pub fn with_manner(mut self, manner: Manner, protected: bool) -> Self {
-        self.transfer_size = manner.takes_block.unwrap_or(self.transfer_size);
+    pub fn with_manner(mut self, manner: Quirks, protected: bool) -> Self {
+        self.transfer_size = manner.max_block_size.unwrap_or(self.transfer_size);
         (self.manner, self.protected) = (manner, protected);
         self
     }
@@ -168,7 +168,7 @@ impl DfuAddressed {
         }
         if data.is_empty() {
             self.state = state::MANIFEST_SYNC;
-            if self.manner.vanishes {
+            if self.manner.drops_last_reply {
                 (self.state, self.until) = (state::MANIFEST, now);
             }
             return Answer::Done;

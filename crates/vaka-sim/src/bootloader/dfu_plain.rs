@@ -1,7 +1,7 @@
 //! Plain DFU 1.1: blocks in order, erased and written as they come.
 //!
 //! Written from the standard's state table (DFU 1.1, appendix A), strict to the
-//! letter unless its [`Manner`] says otherwise. A block with a number out of
+//! letter unless its [`Quirks`] says otherwise. A block with a number out of
 //! order, or behind a short one, is refused. What is under way when the power
 //! goes is done by half.
 //!
@@ -12,7 +12,7 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use super::dfu::{LEAVE_TIME, Manner, Poll, Staging, state, status, status_reply};
+use super::dfu::{LEAVE_TIME, Poll, Quirks, Staging, state, status, status_reply};
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
 
@@ -59,7 +59,7 @@ pub struct DfuPlain {
     state: u8,
     status: u8,
     traits: Traits,
-    manner: Manner,
+    manner: Quirks,
     transfer_size: u16,
     /// What each alternate setting maps; the first holds the application.
     memories: Vec<Range<u32>>,
@@ -91,14 +91,14 @@ impl DfuPlain {
         memories: Vec<Range<u32>>,
         transfer_size: u16,
         traits: Traits,
-        manner: Manner,
+        manner: Quirks,
         is_sound: fn(&Flash) -> bool,
     ) -> Self {
         let region = memories.first().cloned().unwrap_or_default();
         Self {
             state: state::IDLE,
             status: status::OK,
-            transfer_size: manner.takes_block.unwrap_or(transfer_size),
+            transfer_size: manner.max_block_size.unwrap_or(transfer_size),
             cursor: region.start,
             erased_to: region.start,
             region,
@@ -182,7 +182,7 @@ impl DfuPlain {
                 self.until += LEAVE_TIME;
                 false
             }
-            state::WAIT_RESET => self.traits.will_detach && !self.manner.clings,
+            state::WAIT_RESET => self.traits.will_detach && !self.manner.ignores_detach,
             _ => false,
         }
     }
@@ -276,7 +276,7 @@ impl DfuPlain {
                 return self.refuse();
             }
             self.state = state::MANIFEST_SYNC;
-            if self.manner.vanishes {
+            if self.manner.drops_last_reply {
                 // It goes in the middle of its answer.
                 (self.state, self.until) = (state::WAIT_RESET, now);
             }

@@ -14,7 +14,7 @@ pub const SECTOR_LEN: u32 = 512;
 
 /// Class, subclass and protocol: mass storage, SCSI, bulk-only.
 pub const CLASS: [u8; 3] = [8, 6, 0x50];
-/// Its endpoints, as every such stand-in has them.
+/// Its endpoints, as every such simulated unit has them.
 pub const ENDPOINTS: [u8; 2] = [0x81, 0x02];
 
 const COMMAND_LEN: usize = 31;
@@ -55,7 +55,7 @@ pub trait Medium {
 
 /// One departure from the standard, or a choice that it leaves, at one command.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub enum Oddity {
+pub enum Deviation {
     /// The status has the tag before.
     OldTag,
     /// The status is a phase error.
@@ -78,7 +78,7 @@ pub enum Oddity {
 
 /// How a disk departs from what it should be. The default does not.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Manner {
+pub struct Quirks {
     /// It says that it is write-protected, and refuses to be written.
     pub protected: bool,
     /// It says nothing of that, and refuses all the same.
@@ -90,7 +90,7 @@ pub struct Manner {
     /// It does not know the class reset.
     pub no_reset: bool,
     /// At which command, counted from 1, it does what.
-    pub odd: Option<(u64, Oddity)>,
+    pub odd: Option<(u64, Deviation)>,
 }
 
 #[derive(Debug)]
@@ -110,7 +110,7 @@ enum State {
 /// A disk's side of the transport.
 #[derive(Debug)]
 pub struct Disk {
-    manner: Manner,
+    manner: Quirks,
     state: State,
     tag: u32,
     last_tag: u32,
@@ -127,7 +127,7 @@ pub struct Disk {
 
 impl Disk {
     /// A disk that was just plugged in.
-    pub fn new(manner: Manner) -> Self {
+    pub fn new(manner: Quirks) -> Self {
         Self {
             manner,
             state: State::Command,
@@ -185,7 +185,7 @@ impl Disk {
         }
     }
 
-    fn is_odd(&self, oddity: Oddity) -> bool {
+    fn is_odd(&self, oddity: Deviation) -> bool {
         !self.was_odd && self.manner.odd == Some((self.commands, oddity))
     }
 
@@ -210,18 +210,18 @@ impl Disk {
     }
 
     fn status(&mut self, passed: bool, residue: u32) -> Answer {
-        if self.is_odd(Oddity::EmptyFirst) {
+        if self.is_odd(Deviation::EmptyFirst) {
             self.was_odd = true;
             return Answer::Data(Vec::new());
         }
-        if self.is_odd(Oddity::StallFirst) {
+        if self.is_odd(Deviation::StallFirst) {
             self.was_odd = true;
             self.halted[1] = true;
             return Answer::Stall;
         }
-        let tag = if self.is_odd(Oddity::OldTag) { self.last_tag } else { self.tag };
-        let code = if self.is_odd(Oddity::Phase) { 2 } else { u8::from(!passed) };
-        let signature = if self.is_odd(Oddity::OwnSignature) { b"TIDE" } else { b"USBS" };
+        let tag = if self.is_odd(Deviation::OldTag) { self.last_tag } else { self.tag };
+        let code = if self.is_odd(Deviation::Phase) { 2 } else { u8::from(!passed) };
+        let signature = if self.is_odd(Deviation::OwnSignature) { b"TIDE" } else { b"USBS" };
         self.state = if code == 2 { State::Broken } else { State::Command };
         let mut bytes = signature.to_vec();
         bytes.extend(tag.to_le_bytes());
@@ -278,18 +278,18 @@ impl Disk {
         self.commands += 1;
         self.was_odd = false;
         let (length, is_in) = (word(8), wrapper[12] & 0x80 != 0);
-        if self.is_odd(Oddity::Changed) {
+        if self.is_odd(Deviation::Changed) {
             self.attention = Some(sense::CHANGED);
         }
         let done = self.carry_out(now, &wrapper[15..], medium);
-        let done = if self.is_odd(Oddity::NoReason) { Err(sense::NONE) } else { done };
+        let done = if self.is_odd(Deviation::NoReason) { Err(sense::NONE) } else { done };
         self.state = match done {
             Ok(Reply::Nothing) => State::Status(true, length),
-            Ok(Reply::Data(_)) if self.is_odd(Oddity::NoData) => State::Status(true, length),
+            Ok(Reply::Data(_)) if self.is_odd(Deviation::NoData) => State::Status(true, length),
             Ok(Reply::Data(mut data)) if is_in => {
                 data.truncate(length as usize);
                 let unused = length - u32::try_from(data.len()).unwrap_or(0);
-                let residue = if self.is_odd(Oddity::BogusResidue) { length } else { unused };
+                let residue = if self.is_odd(Deviation::BogusResidue) { length } else { unused };
                 State::Sending(data, residue)
             }
             Ok(Reply::Sectors(sector)) if !is_in && length > 0 => {

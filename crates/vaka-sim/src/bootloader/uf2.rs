@@ -23,9 +23,9 @@ const SETTLE: Duration = Duration::from_millis(100);
 
 /// How a loader departs from the usual.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Manner {
+pub struct Quirks {
     /// It leaves with the last block, before the status.
-    pub vanishes: bool,
+    pub drops_last_reply: bool,
     /// It never counts an image as complete.
     pub never_complete: bool,
     /// It erases all of the application with the first block.
@@ -41,7 +41,7 @@ pub struct Manner {
 pub struct Loader {
     family: u32,
     region: Range<u32>,
-    manner: Manner,
+    manner: Quirks,
     erased: BTreeSet<u32>,
     seen: BTreeSet<u32>,
     total: Option<u32>,
@@ -53,7 +53,7 @@ pub struct Loader {
 
 impl Loader {
     /// A loader for blocks of a family into a region.
-    pub fn new(family: u32, region: Range<u32>, manner: Manner) -> Self {
+    pub fn new(family: u32, region: Range<u32>, manner: Quirks) -> Self {
         Self {
             family,
             region,
@@ -110,7 +110,7 @@ impl Loader {
         }
         self.seen.insert(number);
         if self.seen.len() == wanted as usize {
-            self.leaves_at.get_or_insert(if self.manner.vanishes { now } else { now + SETTLE });
+            self.leaves_at.get_or_insert(if self.manner.drops_last_reply { now } else { now + SETTLE });
         }
     }
 }

@@ -20,9 +20,9 @@
 
 use std::time::Duration;
 
-use super::loaded::{Loaded, Loader, Make, Makers, Runner, hid};
+use super::vendor_unit::{AppModel, Factories, Loader, UnitSpec, VendorUnit, hid};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 const BASE: u32 = 0x0D00_0000;
 const SECTOR: u32 = 1024;
@@ -34,8 +34,8 @@ const CALL: &[u8] = b"LAMP OFF";
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
 /// A unit as it left the factory.
-pub fn auk(serial: &str) -> Loaded {
-    let make = Make {
+pub fn auk(serial: &str) -> VendorUnit {
+    let make = UnitSpec {
         names: ["Auk harbour light", "Auk loader"],
         ids: [(0x1209, 0x000B), (0x1209, 0x000C)],
         flash: (BASE, 64, SECTOR),
@@ -48,9 +48,11 @@ pub fn auk(serial: &str) -> Loaded {
         window: None,
         silent: false,
     };
-    let makers =
-        Makers { loader: Box::new(|| Box::new(Reports::default())), runner: Box::new(|_| Box::new(Light::default())) };
-    Loaded::new(make, makers, serial)
+    let factories = Factories {
+        loader: Box::new(|| Box::new(Reports::default())),
+        runner: Box::new(|_| Box::new(Light::default())),
+    };
+    VendorUnit::new(make, factories, serial)
 }
 
 fn check(bytes: &[u8]) -> u8 {
@@ -117,7 +119,7 @@ impl Reports {
 }
 
 impl Loader for Reports {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         vec![hid::interface("Loader", &hid::report_descriptor(REPORT, LENGTH))]
     }
 
@@ -170,8 +172,8 @@ struct Light {
     leaves_at: Option<Duration>,
 }
 
-impl Runner for Light {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+impl AppModel for Light {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         vec![hid::interface("Harbour light", &hid::report_descriptor(FEATURE, 16))]
     }
 

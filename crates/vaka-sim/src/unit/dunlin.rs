@@ -18,9 +18,9 @@
 
 use std::time::Duration;
 
-use super::loaded::{Loaded, Loader, Make, Makers, Plain};
+use super::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
 use crate::flash::Flash;
-use crate::usb::{Answer, FaceInterface, Setup};
+use crate::usb::{Answer, DescribedInterface, Setup};
 
 /// Bytes in a page.
 pub const PAGE: u16 = 128;
@@ -34,8 +34,8 @@ const SUM_SEED: u16 = 0x2D17;
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
 /// A unit as it left the factory.
-pub fn dunlin(serial: &str) -> Loaded {
-    let make = Make {
+pub fn dunlin(serial: &str) -> VendorUnit {
+    let make = UnitSpec {
         names: ["Dunlin salinity probe", "Dunlin loader"],
         ids: [(0x1209, 0x0009), (0x1209, 0x000A)],
         flash: (0, u32::from(PAGES), u32::from(PAGE)),
@@ -48,8 +48,8 @@ pub fn dunlin(serial: &str) -> Loaded {
         window: Some(Duration::from_secs(9)),
         silent: false,
     };
-    let makers = Makers { loader: Box::new(|| Box::new(Tiny::default())), runner: Box::new(|_| Box::new(Plain)) };
-    Loaded::new(make, makers, serial)
+    let factories = Factories { loader: Box::new(|| Box::new(Tiny::default())), runner: Box::new(|_| Box::new(Plain)) };
+    VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug)]
@@ -84,9 +84,9 @@ impl Tiny {
 }
 
 impl Loader for Tiny {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         let (names, extra) = (vec!["Loader".to_owned()], Vec::new());
-        vec![FaceInterface { class: [0xFF, 0x44, 0], names, extra, bulk: Vec::new(), interrupt: Vec::new() }]
+        vec![DescribedInterface { class: [0xFF, 0x44, 0], names, extra, bulk: Vec::new(), interrupt: Vec::new() }]
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {

@@ -23,9 +23,9 @@
 
 use std::time::Duration;
 
-use super::loaded::{Loaded, Loader, Make, Makers, Runner, acm};
+use super::vendor_unit::{AppModel, Factories, Loader, UnitSpec, VendorUnit, acm};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Setup};
 
 const BASE: u32 = 0x0600_0000;
 const SECTOR: u32 = 1024;
@@ -44,8 +44,8 @@ const CRC: crc::Algorithm<u16> = crc::Algorithm {
 };
 
 /// A unit as it left the factory.
-pub fn fulmar(serial: &str) -> Loaded {
-    let make = Make {
+pub fn fulmar(serial: &str) -> VendorUnit {
+    let make = UnitSpec {
         names: ["Fulmar met mast", "Fulmar loader"],
         ids: [(0x1209, 0x000D), (0x1209, 0x000E)],
         flash: (BASE, SECTORS, SECTOR),
@@ -58,11 +58,11 @@ pub fn fulmar(serial: &str) -> Loaded {
         window: None,
         silent: false,
     };
-    let makers = Makers {
+    let factories = Factories {
         loader: Box::new(|| Box::new(Words::default())),
         runner: Box::new(|version| Box::new(Mast { version, ..Mast::default() })),
     };
-    Loaded::new(make, makers, serial)
+    VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug, Default)]
@@ -144,7 +144,7 @@ impl Words {
 }
 
 impl Loader for Words {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Fulmar loader")
     }
 
@@ -189,8 +189,8 @@ const TOUCH: u32 = 1200;
 /// How long DTR and RTS are crossed.
 const CROSSED: std::ops::RangeInclusive<Duration> = Duration::from_millis(50)..=Duration::from_millis(200);
 
-impl Runner for Mast {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+impl AppModel for Mast {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Fulmar readings")
     }
 

@@ -8,13 +8,13 @@
 
 use std::time::Duration;
 
-use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
-use super::{Condition, Hand, Unit};
-use crate::bootloader::dfu::{self, LEAVE_TIME, Manner, state, status_reply};
+use super::power::{ActionEffect, Power};
+use super::{Condition, Unit, UserAction};
+use crate::bootloader::dfu::{self, LEAVE_TIME, Quirks, state, status_reply};
 use crate::bootloader::dfu_plain::{DfuPlain, Traits};
 use crate::flash::Flash;
-use crate::usb::{Answer, Face, FaceInterface, Setup};
+use crate::usb::{Answer, DescribedInterface, Descriptors, Setup};
 
 /// Ids of the application.
 pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0003);
@@ -64,10 +64,10 @@ enum Detach {
 pub struct Gannet {
     serial: String,
     flash: Flash,
-    body: Body<Mode>,
+    power: Power<Mode>,
     bootloader: Vec<u8>,
     traits: Traits,
-    manner: Manner,
+    manner: Quirks,
 }
 
 impl Gannet {
@@ -76,17 +76,17 @@ impl Gannet {
 
     /// A unit as it left the factory, with application 1.2.0 running.
     pub fn new(serial: &str) -> Self {
-        Self::with(serial, Self::TRAITS, Manner::default())
+        Self::with(serial, Self::TRAITS, Quirks::default())
     }
 
     /// The same with traits and manners of its own.
-    pub fn with(serial: &str, traits: Traits, manner: Manner) -> Self {
+    pub fn with(serial: &str, traits: Traits, manner: Quirks) -> Self {
         let bootloader = noise(serial, BOOTLOADER_REGION.len());
         let flash = Flash::new(0, SECTORS, SECTOR_SIZE);
         let serial = serial.to_owned();
-        let mut gannet = Self { serial, flash, body: Body::new(), bootloader, traits, manner };
+        let mut gannet = Self { serial, flash, power: Power::new(), bootloader, traits, manner };
         gannet.fill();
-        gannet.come_up(Mode::Application(Detach::No));
+        gannet.boot(Mode::Application(Detach::No));
         gannet
     }
 
@@ -94,7 +94,7 @@ impl Gannet {
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         let boot = self.boot_mode();
-        self.come_up(boot);
+        self.boot(boot);
         self
     }
 
@@ -116,17 +116,17 @@ impl Gannet {
         Mode::Boot(if sound(&self.flash).is_some() { boot } else { boot.for_want_of_firmware() })
     }
 
-    fn come_up(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: Mode) {
         let face = match &mode {
             Mode::Application(_) => self.application_face(),
             Mode::Boot(boot) => self.boot_face(boot),
         };
-        self.body.come_up(mode, face);
+        self.power.boot(mode, face);
     }
 
-    fn application_face(&self) -> Face {
+    fn application_face(&self) -> Descriptors {
         let release = sound(&self.flash).map_or(0, |application| application.version);
-        let own = FaceInterface {
+        let own = DescribedInterface {
             class: [0xFF, 0, 0],
             names: vec!["Sound".to_owned()],
             extra: Vec::new(),
@@ -134,10 +134,10 @@ impl Gannet {
             interrupt: Vec::new(),
         };
         let attributes = self.traits.attributes();
-        let dfu = FaceInterface {
+        let dfu = DescribedInterface {
             class: dfu::RUN_TIME_CLASS,
             names: vec!["Gannet update".to_owned()],
-            extra: Manner { says_block: None, ..self.manner.clone() }.functional_descriptor(
+            extra: Quirks { advertised_block_size: None, ..self.manner.clone() }.functional_descriptor(
                 attributes,
                 RUN_TIME_TRANSFER_SIZE,
                 0x0110,
@@ -146,11 +146,11 @@ impl Gannet {
             interrupt: Vec::new(),
         };
         let texts = ["Skerrow Instruments", "Gannet hydrophone interface", &self.serial];
-        Face::new(APPLICATION_IDS, release, texts, vec![own, dfu])
+        Descriptors::new(APPLICATION_IDS, release, texts, vec![own, dfu])
     }
 
-    fn boot_face(&self, boot: &DfuPlain) -> Face {
-        let interface = FaceInterface {
+    fn boot_face(&self, boot: &DfuPlain) -> Descriptors {
+        let interface = DescribedInterface {
             class: dfu::CLASS,
             names: vec!["Gannet firmware".to_owned(), "Gannet settings".to_owned()],
             extra: boot.functional_descriptor(),
@@ -158,34 +158,34 @@ impl Gannet {
             interrupt: Vec::new(),
         };
         let texts = ["Skerrow Instruments", "Gannet bootloader", &self.serial];
-        Face::new(BOOT_IDS, 0x0100, texts, vec![interface])
+        Descriptors::new(BOOT_IDS, 0x0100, texts, vec![interface])
     }
 
     /// The bootloader starts, and goes on to the application if it may.
     fn power_on(&mut self, now: Duration) {
         let mode = match sound(&self.flash) {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
-            _ if self.body.holds("BOOT") => Some(self.boot_mode()),
+            _ if self.power.holds("BOOT") => Some(self.boot_mode()),
             Some(application) if application.board_word != *BOARD_WORD => None,
             Some(_) => Some(Mode::Application(Detach::No)),
             None => Some(self.boot_mode()),
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 
     fn enter_boot_mode(&mut self, now: Duration) {
         let boot = self.boot_mode();
-        self.body.start(now, Some(boot));
+        self.power.start(now, Some(boot));
     }
 
     /// A class request to the application's DFU interface.
     fn run_time(&mut self, now: Duration, setup: Setup) -> Answer {
-        let (will_detach, clings) = (self.traits.will_detach, self.manner.clings);
-        let Some(Mode::Application(detach)) = self.body.mode() else { return Answer::Stall };
+        let (will_detach, ignores_detach) = (self.traits.will_detach, self.manner.ignores_detach);
+        let Some(Mode::Application(detach)) = self.power.mode() else { return Answer::Stall };
         let number = if *detach == Detach::No { state::APP_IDLE } else { state::APP_DETACH };
         match (setup.kind, setup.request, setup.index) {
             (0x21, 0, RUN_TIME_INTERFACE) if *detach == Detach::No => {
-                *detach = match will_detach && !clings {
+                *detach = match will_detach && !ignores_detach {
                     true => Detach::Leaves(now + LEAVE_TIME),
                     false => Detach::Waits(now + DETACH_TIME),
                 };
@@ -204,7 +204,7 @@ impl Gannet {
     }
 
     fn cut(&mut self, now: Duration) {
-        if let Some(Mode::Boot(boot)) = self.body.mode() {
+        if let Some(Mode::Boot(boot)) = self.power.mode() {
             boot.cut(now, &mut self.flash);
         }
     }
@@ -216,10 +216,10 @@ fn sound(flash: &Flash) -> Option<Application> {
 
 impl Unit for Gannet {
     fn advance(&mut self, now: Duration) {
-        if let Some(mode) = self.body.due(now) {
-            return self.come_up(mode);
+        if let Some(mode) = self.power.due(now) {
+            return self.boot(mode);
         }
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Application(detach)) => match *detach {
                 Detach::Leaves(at) if now >= at => self.enter_boot_mode(now),
                 // Nobody reset the bus: the application goes on.
@@ -234,12 +234,12 @@ impl Unit for Gannet {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
             Some(Mode::Application(_)) => self.run_time(now, setup),
             _ => Answer::Stall,
@@ -248,7 +248,7 @@ impl Unit for Gannet {
 
     fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
         const SET_INTERFACE: (u8, u8) = (0x01, 11);
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(boot)) if (setup.kind, setup.request) == SET_INTERFACE => {
                 Some(if boot.select(setup.value) { Answer::Done } else { Answer::Stall })
             }
@@ -257,7 +257,7 @@ impl Unit for Gannet {
     }
 
     fn bus_reset(&mut self, now: Duration) {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Application(Detach::Waits(_))) => self.enter_boot_mode(now),
             Some(Mode::Boot(boot)) => {
                 let leaves = boot.bus_reset(now, &mut self.flash);
@@ -267,14 +267,14 @@ impl Unit for Gannet {
         }
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Pulled => {
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Pulled => {
                 self.cut(now);
-                self.body.unplug();
+                self.power.unplug();
             }
-            Touch::Plugged => self.power_on(now),
-            Touch::Nothing | Touch::Tapped(_) => {}
+            ActionEffect::Plugged => self.power_on(now),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -287,7 +287,7 @@ impl Unit for Gannet {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|mode| match mode {
+        self.power.condition(|mode| match mode {
             Mode::Application(_) => Condition::Application,
             Mode::Boot(_) => Condition::Boot,
         })
@@ -295,7 +295,7 @@ impl Unit for Gannet {
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.body.let_go();
+        self.power.release_all();
         self.power_on(now);
     }
 }

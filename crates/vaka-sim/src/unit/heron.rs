@@ -10,14 +10,14 @@
 use std::ops::Range;
 use std::time::Duration;
 
-use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
+use super::power::{ActionEffect, Power};
 use super::stick::Stored;
-use super::{Condition, Hand, Unit};
+use super::{Condition, Unit, UserAction};
 use crate::bootloader::disk::{self, CLASS, Disk, ENDPOINTS};
 use crate::bootloader::fat::{File, Found, Volume, find};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// Ids while it runs; of the range that 0x1209 reserves for testing.
 pub const IDS: (u16, u16) = (0x1209, 0x0007);
@@ -43,9 +43,9 @@ const QUIET: Duration = Duration::from_millis(400);
 
 /// How a unit departs from the usual.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Manner {
+pub struct Quirks {
     /// Its disk.
-    pub disk: disk::Manner,
+    pub disk: disk::Quirks,
     /// It refuses every file, and says so.
     pub refuses: bool,
     /// It leaves no result file.
@@ -88,9 +88,9 @@ struct Mode {
 pub struct Heron {
     serial: String,
     flash: Flash,
-    body: Body<Mode>,
+    power: Power<Mode>,
     bootloader: Vec<u8>,
-    manner: Manner,
+    manner: Quirks,
     /// What its result file says.
     result: Option<String>,
 }
@@ -98,21 +98,21 @@ pub struct Heron {
 impl Heron {
     /// A unit as it left the factory: display 3.0.0, interface 2.1.0.
     pub fn new(serial: &str) -> Self {
-        Self::with(serial, Manner::default())
+        Self::with(serial, Quirks::default())
     }
 
     /// The same with manners of its own.
-    pub fn with(serial: &str, manner: Manner) -> Self {
+    pub fn with(serial: &str, manner: Quirks) -> Self {
         let mut heron = Self {
             serial: serial.to_owned(),
             flash: Flash::new(DISPLAY_REGION.start, SECTORS, SECTOR_SIZE),
-            body: Body::new(),
+            power: Power::new(),
             bootloader: noise(serial, BOOTLOADER_REGION.len()),
             manner,
             result: None,
         };
         heron.fill();
-        heron.come_up(Part::Display);
+        heron.boot(Part::Display);
         heron
     }
 
@@ -120,14 +120,14 @@ impl Heron {
     #[must_use]
     pub fn without_display(mut self) -> Self {
         self.flash.erase(DISPLAY_REGION);
-        self.come_up(Part::Display);
+        self.boot(Part::Display);
         self
     }
 
     /// Found in its service mode.
     #[must_use]
     pub fn in_service_mode(mut self) -> Self {
-        self.come_up(Part::Interface);
+        self.boot(Part::Interface);
         self
     }
 
@@ -213,17 +213,17 @@ impl Heron {
         Mode { part, disk: Disk::new(self.manner.disk), stored: Stored::new(self.disk_of(part)) }
     }
 
-    fn come_up(&mut self, part: Part) {
+    fn boot(&mut self, part: Part) {
         let mode = self.mode(part);
         let release = self.firmware(Part::Interface).map_or(0, |firmware| firmware.version);
-        let disk = FaceInterface {
+        let disk = DescribedInterface {
             class: CLASS,
             names: Vec::new(),
             extra: Vec::new(),
             bulk: ENDPOINTS.to_vec(),
             interrupt: Vec::new(),
         };
-        let own = FaceInterface {
+        let own = DescribedInterface {
             class: [0xFF, 0, 0],
             names: vec!["Lines".into()],
             extra: Vec::new(),
@@ -233,21 +233,21 @@ impl Heron {
         let face = match part {
             Part::Display => {
                 let texts = ["Skerrow Instruments", "Heron shore display", self.serial.as_str()];
-                Face::new(IDS, release, texts, vec![own, disk])
+                Descriptors::new(IDS, release, texts, vec![own, disk])
             }
             Part::Interface => {
                 let texts = ["Skerrow Instruments", "Heron service disk", self.serial.as_str()];
-                Face::new(SERVICE_IDS, 0x0100, texts, vec![disk])
+                Descriptors::new(SERVICE_IDS, 0x0100, texts, vec![disk])
             }
         };
-        self.body.come_up(mode, face);
+        self.power.boot(mode, face);
     }
 
     /// The interface chip starts.
     fn power_on(&mut self, now: Duration, after: Duration) {
         let part = match self.firmware(Part::Interface) {
             _ if self.flash.read(BOOTLOADER_REGION.start, self.bootloader.len()) != Some(&self.bootloader[..]) => None,
-            _ if self.body.holds("SERVICE") => Some(Part::Interface),
+            _ if self.power.holds("SERVICE") => Some(Part::Interface),
             Some(firmware) if firmware.board_word != *INTERFACE_WORD => None,
             Some(_) => Some(Part::Display),
             None => Some(Part::Interface),
@@ -255,7 +255,7 @@ impl Heron {
         // Firmware of something else in the display controller lights what it should not.
         let burnt = self.firmware(Part::Display).is_some_and(|firmware| firmware.board_word != *DISPLAY_WORD);
         let mode = part.filter(|_| !burnt).map(|part| self.mode(part));
-        self.body.start(now + after, mode);
+        self.power.start(now + after, mode);
     }
 
     /// Takes a file that is complete.
@@ -326,10 +326,10 @@ fn parse_hex(content: &[u8]) -> Option<Vec<(u32, Vec<u8>)>> {
 
 impl Unit for Heron {
     fn advance(&mut self, now: Duration) {
-        if let Some(mode) = self.body.due(now) {
-            return self.come_up(mode.part);
+        if let Some(mode) = self.power.due(now) {
+            return self.boot(mode.part);
         }
-        let Some(Mode { part, disk, stored }) = self.body.mode() else { return };
+        let Some(Mode { part, disk, stored }) = self.power.mode() else { return };
         let part = *part;
         if stored.is_ejected {
             self.result = None;
@@ -348,23 +348,23 @@ impl Unit for Heron {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
-        self.body.mode().map_or(Answer::Silent, |mode| mode.disk.control(setup))
+        self.power.mode().map_or(Answer::Silent, |mode| mode.disk.control(setup))
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode { disk, stored, .. }) => disk.bulk(now, transfer, stored),
             None => Answer::Silent,
         }
     }
 
     fn clear_halt(&mut self, endpoint: u8) {
-        if let Some(mode) = self.body.mode() {
+        if let Some(mode) = self.power.mode() {
             mode.disk.clear_halt(endpoint);
         }
     }
@@ -374,16 +374,16 @@ impl Unit for Heron {
     }
 
     fn bus_reset(&mut self, _: Duration) {
-        if let Some(mode) = self.body.mode() {
+        if let Some(mode) = self.power.mode() {
             mode.disk.bus_reset();
         }
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Pulled => self.body.unplug(),
-            Touch::Plugged => self.power_on(now, Duration::ZERO),
-            Touch::Nothing | Touch::Tapped(_) => {}
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Pulled => self.power.unplug(),
+            ActionEffect::Plugged => self.power_on(now, Duration::ZERO),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -396,7 +396,7 @@ impl Unit for Heron {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|mode| match mode.part {
+        self.power.condition(|mode| match mode.part {
             Part::Display => Condition::Application,
             Part::Interface => Condition::Boot,
         })
@@ -404,7 +404,7 @@ impl Unit for Heron {
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.body.let_go();
+        self.power.release_all();
         self.power_on(now, Duration::ZERO);
     }
 }

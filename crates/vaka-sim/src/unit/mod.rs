@@ -1,28 +1,28 @@
 //! Units: one file for each product of the demo world.
 
 pub mod auk;
-mod body;
 pub mod dunlin;
 pub mod firmware;
 pub mod fulmar;
 pub mod gannet;
-pub mod loaded;
-pub mod petrel;
 pub mod heron;
+pub mod petrel;
+mod power;
 pub mod skua;
 pub mod stick;
 pub mod tern;
+pub mod vendor_unit;
 
 use std::str::FromStr;
 use std::time::Duration;
 
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, Face, Setup};
+use crate::usb::{Answer, Bulk, Descriptors, Setup};
 use vaka_base::ParseError;
 
 /// What a person does to a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Hand {
+pub enum UserAction {
     /// Presses a button and keeps it down.
     Hold(String),
     /// Lets a button go.
@@ -35,13 +35,13 @@ pub enum Hand {
     Plug,
     /// Takes a lead that carries no data worth the name: from now on every request fails,
     /// those with which a system enumerates a device among them.
-    BadLead,
+    BadCable,
     /// Takes a good one.
-    GoodLead,
+    GoodCable,
 }
 
 /// Reads `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `lead bad` or `lead good`.
-impl FromStr for Hand {
+impl FromStr for UserAction {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
@@ -52,8 +52,8 @@ impl FromStr for Hand {
             ["tap", button] => Ok(Self::Tap(button.to_uppercase())),
             ["pull"] => Ok(Self::Pull),
             ["plug"] => Ok(Self::Plug),
-            ["lead", "bad"] => Ok(Self::BadLead),
-            ["lead", "good"] => Ok(Self::GoodLead),
+            ["lead", "bad"] => Ok(Self::BadCable),
+            ["lead", "good"] => Ok(Self::GoodCable),
             _ => Err(ParseError::new(format!(
                 "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, lead bad, lead good"
             ))),
@@ -80,14 +80,14 @@ pub enum Condition {
     Bricked,
 }
 
-/// A stand-in for one unit.
+/// A simulated unit for one unit.
 pub trait Unit: Send {
     /// Lets time pass up to `now`.
     fn advance(&mut self, now: Duration);
 
     /// What it shows on the bus, if anything, with a number that is another
     /// one after each enumeration.
-    fn face(&self) -> Option<(u32, &Face)>;
+    fn face(&self) -> Option<(u32, &Descriptors)>;
 
     /// A control transfer that is no standard request.
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer;
@@ -119,7 +119,7 @@ pub trait Unit: Send {
     fn bus_reset(&mut self, now: Duration);
 
     /// A person does something.
-    fn hand(&mut self, now: Duration, hand: &Hand);
+    fn act(&mut self, now: Duration, action: &UserAction);
 
     /// Its true memory.
     fn flash(&self) -> &Flash;

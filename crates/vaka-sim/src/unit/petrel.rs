@@ -9,15 +9,15 @@
 
 use std::time::Duration;
 
-use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
+use super::power::{ActionEffect, Power};
 use super::stick::Stored;
-use super::{Condition, Hand, Unit};
+use super::{Condition, Unit, UserAction};
 use crate::bootloader::disk::{self, CLASS, Disk, ENDPOINTS};
 use crate::bootloader::fat::{File, Volume};
 use crate::bootloader::uf2::{self, Loader, Shown};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// Ids while the application runs; of the range that 0x1209 reserves for testing.
 pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0005);
@@ -70,11 +70,11 @@ impl Board {
 
 /// How a unit departs from the usual.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
-pub struct Manner {
+pub struct Quirks {
     /// Its disk.
-    pub disk: disk::Manner,
+    pub disk: disk::Quirks,
     /// What takes blocks.
-    pub loader: uf2::Manner,
+    pub loader: uf2::Quirks,
     /// Its volume's boot sector makes no sense.
     pub broken_fat: bool,
 }
@@ -91,9 +91,9 @@ pub struct Petrel {
     board: Board,
     serial: String,
     flash: Flash,
-    body: Body<Mode>,
+    power: Power<Mode>,
     bootloader: Vec<u8>,
-    manner: Manner,
+    manner: Quirks,
     /// The application's own disk.
     log: Stored,
     /// What the bootloader's disk shows, until the flash changes.
@@ -104,17 +104,17 @@ pub struct Petrel {
 impl Petrel {
     /// A unit as it left the factory, with application 2.3.0 running.
     pub fn new(board: Board, serial: &str) -> Self {
-        Self::with(board, serial, Manner::default())
+        Self::with(board, serial, Quirks::default())
     }
 
     /// The same with manners of its own.
-    pub fn with(board: Board, serial: &str, manner: Manner) -> Self {
+    pub fn with(board: Board, serial: &str, manner: Quirks) -> Self {
         let log = [File::text("WAVES.CSV", "time,height\r\n07:00,1.4\r\n")];
         let mut petrel = Self {
             board,
             serial: serial.to_owned(),
             flash: Flash::new(BOOTLOADER_REGION.start, SECTORS, SECTOR_SIZE),
-            body: Body::new(),
+            power: Power::new(),
             bootloader: noise(serial, BOOTLOADER_REGION.len()),
             manner,
             log: Stored::new(Volume::new(4400, "WAVELOG").bytes(&log)),
@@ -122,7 +122,7 @@ impl Petrel {
             shown: u64::MAX,
         };
         petrel.fill();
-        petrel.come_up(petrel.application_mode());
+        petrel.boot(petrel.application_mode());
         petrel
     }
 
@@ -130,7 +130,7 @@ impl Petrel {
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         let boot = self.boot_mode();
-        self.come_up(boot);
+        self.boot(boot);
         self
     }
 
@@ -142,15 +142,15 @@ impl Petrel {
     }
 
     fn application_mode(&self) -> Mode {
-        Mode::Application(Disk::new(disk::Manner::default()))
+        Mode::Application(Disk::new(disk::Quirks::default()))
     }
 
     fn boot_mode(&self) -> Mode {
         Mode::Boot(Disk::new(self.manner.disk), Loader::new(FAMILY, APPLICATION_REGION, self.manner.loader))
     }
 
-    fn come_up(&mut self, mode: Mode) {
-        let disk = || FaceInterface {
+    fn boot(&mut self, mode: Mode) {
+        let disk = || DescribedInterface {
             class: CLASS,
             names: Vec::new(),
             extra: Vec::new(),
@@ -160,7 +160,7 @@ impl Petrel {
         let face = match &mode {
             Mode::Application(_) => {
                 let release = self.application().map_or(0, |application| application.version);
-                let own = FaceInterface {
+                let own = DescribedInterface {
                     class: [0xFF, 0, 0],
                     names: vec!["Waves".into()],
                     extra: Vec::new(),
@@ -168,16 +168,16 @@ impl Petrel {
                     interrupt: Vec::new(),
                 };
                 let texts = ["Skerrow Instruments", "Petrel wave buoy logger", self.serial.as_str()];
-                Face::new(APPLICATION_IDS, release, texts, vec![own, disk()])
+                Descriptors::new(APPLICATION_IDS, release, texts, vec![own, disk()])
             }
             Mode::Boot(..) => {
                 let texts = ["Skerrow Instruments", "Petrel update disk", self.serial.as_str()];
-                Face::new(BOOT_IDS, 0x0230, texts, vec![disk()])
+                Descriptors::new(BOOT_IDS, 0x0230, texts, vec![disk()])
             }
         };
         self.shown = u64::MAX;
         self.log.is_ejected = false;
-        self.body.come_up(mode, face);
+        self.power.boot(mode, face);
     }
 
     fn application(&self) -> Option<Application> {
@@ -188,17 +188,17 @@ impl Petrel {
     fn power_on(&mut self, now: Duration) {
         let mode = match self.application() {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
-            _ if self.body.holds("MARK") => Some(self.boot_mode()),
+            _ if self.power.holds("MARK") => Some(self.boot_mode()),
             Some(application) if application.board_word != *self.board.word() => None,
             Some(_) => Some(self.application_mode()),
             None => Some(self.boot_mode()),
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 
     /// Makes the files up anew if blocks were programmed since.
     fn refresh(&mut self) {
-        let Some(Mode::Boot(_, loader)) = self.body.mode() else { return };
+        let Some(Mode::Boot(_, loader)) = self.power.mode() else { return };
         if self.shown == loader.programmed {
             return;
         }
@@ -220,26 +220,26 @@ impl Petrel {
 
 impl Unit for Petrel {
     fn advance(&mut self, now: Duration) {
-        if let Some(mode) = self.body.due(now) {
-            return self.come_up(mode);
+        if let Some(mode) = self.power.due(now) {
+            return self.boot(mode);
         }
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(_, loader)) if loader.leaves_at.is_some_and(|at| now >= at) => self.power_on(now),
             // Not before the host has the answer to its command.
             Some(Mode::Application(disk)) if self.log.is_ejected && disk.is_idle() => {
                 let boot = self.boot_mode();
-                self.body.start(now, Some(boot));
+                self.power.start(now, Some(boot));
             }
             _ => {}
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(disk, _) | Mode::Application(disk)) => disk.control(setup),
             None => Answer::Silent,
         }
@@ -248,7 +248,7 @@ impl Unit for Petrel {
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         self.refresh();
         let (volume, is_broken) = (Volume::new(16384, "PETREL"), self.manner.broken_fat);
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(disk, loader)) => {
                 let mut shown = Shown { volume, is_broken, files: &self.files, loader, flash: &mut self.flash };
                 disk.bulk(now, transfer, &mut shown)
@@ -259,7 +259,7 @@ impl Unit for Petrel {
     }
 
     fn clear_halt(&mut self, endpoint: u8) {
-        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.body.mode() {
+        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.power.mode() {
             disk.clear_halt(endpoint);
         }
     }
@@ -269,16 +269,16 @@ impl Unit for Petrel {
     }
 
     fn bus_reset(&mut self, _: Duration) {
-        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.body.mode() {
+        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.power.mode() {
             disk.bus_reset();
         }
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Pulled => self.body.unplug(),
-            Touch::Plugged => self.power_on(now),
-            Touch::Nothing | Touch::Tapped(_) => {}
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Pulled => self.power.unplug(),
+            ActionEffect::Plugged => self.power_on(now),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -292,7 +292,7 @@ impl Unit for Petrel {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|mode| match mode {
+        self.power.condition(|mode| match mode {
             Mode::Application(_) => Condition::Application,
             Mode::Boot(..) => Condition::Boot,
         })
@@ -300,7 +300,7 @@ impl Unit for Petrel {
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.body.let_go();
+        self.power.release_all();
         self.power_on(now);
     }
 }

@@ -22,10 +22,10 @@
 
 use std::time::Duration;
 
-use super::loaded::{Loaded, Loader, Make, Makers, Plain};
+use super::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit};
 use crate::bootloader::dfu::{self, state, status, status_reply};
 use crate::flash::Flash;
-use crate::usb::{Answer, FaceInterface, Setup};
+use crate::usb::{Answer, DescribedInterface, Setup};
 
 const BASE: u32 = 0x0900_0000;
 const SECTOR: u32 = 512;
@@ -37,8 +37,8 @@ const CHALLENGE: [u8; 8] = [0x3D, 0x91, 0x07, 0xE4, 0x5A, 0xC8, 0x12, 0xBF];
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
 /// A unit as it left the factory.
-pub fn skua(serial: &str) -> Loaded {
-    let make = Make {
+pub fn skua(serial: &str) -> VendorUnit {
+    let make = UnitSpec {
         names: ["Skua gateway", "Skua bridge boot mode"],
         ids: [(0x1209, 0x000F), (0x1209, 0x0010)],
         flash: (BASE, SECTORS, SECTOR),
@@ -51,8 +51,9 @@ pub fn skua(serial: &str) -> Loaded {
         window: None,
         silent: true,
     };
-    let makers = Makers { loader: Box::new(|| Box::new(Blocks::default())), runner: Box::new(|_| Box::new(Plain)) };
-    Loaded::new(make, makers, serial)
+    let factories =
+        Factories { loader: Box::new(|| Box::new(Blocks::default())), runner: Box::new(|_| Box::new(Plain)) };
+    VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug)]
@@ -167,11 +168,11 @@ impl Blocks {
 }
 
 impl Loader for Blocks {
-    fn interfaces(&self) -> Vec<FaceInterface> {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
         let size = TRANSFER_SIZE.to_le_bytes();
         let extra = vec![9, 0x21, 0x07, 0xFF, 0, size[0], size[1], 0x10, 0x01];
         let names = vec!["Bridge".to_owned()];
-        vec![FaceInterface { class: dfu::CLASS, names, extra, bulk: Vec::new(), interrupt: Vec::new() }]
+        vec![DescribedInterface { class: dfu::CLASS, names, extra, bulk: Vec::new(), interrupt: Vec::new() }]
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {

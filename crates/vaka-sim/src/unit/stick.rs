@@ -2,12 +2,12 @@
 
 use std::time::Duration;
 
-use super::body::{Body, Touch};
-use super::{Condition, Hand, Unit};
-use crate::bootloader::disk::{CLASS, Disk, ENDPOINTS, Manner, Medium, SECTOR, Sense};
+use super::power::{ActionEffect, Power};
+use super::{Condition, Unit, UserAction};
+use crate::bootloader::disk::{CLASS, Disk, ENDPOINTS, Medium, Quirks, SECTOR, Sense};
 use crate::bootloader::fat::{File, Volume};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// Its ids. All that 0x1209 reserves for testing are the products'; 0 is nobody's.
 pub const IDS: (u16, u16) = (0x1209, 0x0000);
@@ -58,7 +58,7 @@ impl Medium for Stored {
 /// A stick.
 #[derive(Debug)]
 pub struct Stick {
-    body: Body<Disk>,
+    power: Power<Disk>,
     serial: String,
     stored: Stored,
     flash: Flash,
@@ -74,14 +74,14 @@ impl Stick {
     /// A stick with this content, whatever it is; whole sectors of it.
     pub fn holding(serial: &str, bytes: Vec<u8>) -> Self {
         let stored = Stored::new(bytes);
-        let (body, flash) = (Body::new(), Flash::new(0, 1, 1));
-        let mut stick = Self { body, serial: serial.to_owned(), stored, flash };
-        stick.come_up();
+        let (power, flash) = (Power::new(), Flash::new(0, 1, 1));
+        let mut stick = Self { power, serial: serial.to_owned(), stored, flash };
+        stick.boot();
         stick
     }
 
-    fn come_up(&mut self) {
-        let interface = FaceInterface {
+    fn boot(&mut self) {
+        let interface = DescribedInterface {
             class: CLASS,
             names: Vec::new(),
             extra: Vec::new(),
@@ -89,35 +89,35 @@ impl Stick {
             interrupt: Vec::new(),
         };
         let texts = ["Bazaar", "Stick", self.serial.as_str()];
-        let face = Face::new(IDS, 0x0100, texts, vec![interface]);
-        self.body.come_up(Disk::new(Manner::default()), face);
+        let face = Descriptors::new(IDS, 0x0100, texts, vec![interface]);
+        self.power.boot(Disk::new(Quirks::default()), face);
     }
 }
 
 impl Unit for Stick {
     fn advance(&mut self, now: Duration) {
-        if self.body.due(now).is_some() {
-            self.come_up();
+        if self.power.due(now).is_some() {
+            self.boot();
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
-        self.body.mode().map_or(Answer::Stall, |disk| disk.control(setup))
+        self.power.mode().map_or(Answer::Stall, |disk| disk.control(setup))
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(disk) => disk.bulk(now, transfer, &mut self.stored),
             None => Answer::Silent,
         }
     }
 
     fn clear_halt(&mut self, endpoint: u8) {
-        if let Some(disk) = self.body.mode() {
+        if let Some(disk) = self.power.mode() {
             disk.clear_halt(endpoint);
         }
     }
@@ -127,16 +127,16 @@ impl Unit for Stick {
     }
 
     fn bus_reset(&mut self, _: Duration) {
-        if let Some(disk) = self.body.mode() {
+        if let Some(disk) = self.power.mode() {
             disk.bus_reset();
         }
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Pulled => self.body.unplug(),
-            Touch::Plugged => self.body.start(now, Some(Disk::new(Manner::default()))),
-            Touch::Nothing | Touch::Tapped(_) => {}
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Pulled => self.power.unplug(),
+            ActionEffect::Plugged => self.power.start(now, Some(Disk::new(Quirks::default()))),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -149,7 +149,7 @@ impl Unit for Stick {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|_| Condition::Application)
+        self.power.condition(|_| Condition::Application)
     }
 
     fn revive(&mut self, _: Duration) {}

@@ -14,14 +14,14 @@
 
 use std::time::Duration;
 
-use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
-use super::{Condition, Hand, Unit};
-use crate::bootloader::dfu::{self, Manner};
+use super::power::{ActionEffect, Power};
+use super::{Condition, Unit, UserAction};
+use crate::bootloader::dfu::{self, Quirks};
 use crate::bootloader::dfu_addressed::{DfuAddressed, Leave};
 use crate::bootloader::dfu_plain::{DfuPlain, Traits};
 use crate::flash::Flash;
-use crate::usb::{Answer, Face, FaceInterface, Setup};
+use crate::usb::{Answer, DescribedInterface, Descriptors, Setup};
 
 /// Ids while the application runs; of the range that 0x1209 reserves for testing.
 pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0001);
@@ -114,10 +114,10 @@ pub struct Tern {
     revision: Revision,
     serial: String,
     flash: Flash,
-    body: Body<Mode>,
+    power: Power<Mode>,
     /// The bootloader as the factory wrote it.
     bootloader: Vec<u8>,
-    manner: Manner,
+    manner: Quirks,
     is_protected: bool,
     /// Whether it left the factory with nothing in it.
     is_blank_ware: bool,
@@ -133,14 +133,14 @@ impl Tern {
             revision,
             serial: serial.to_owned(),
             flash,
-            body: Body::new(),
+            power: Power::new(),
             bootloader,
-            manner: Manner::default(),
+            manner: Quirks::default(),
             is_protected: false,
             is_blank_ware: false,
         };
         tern.fill();
-        tern.come_up(Mode::Application);
+        tern.boot(Mode::Application);
         tern
     }
 
@@ -148,7 +148,7 @@ impl Tern {
     pub fn in_boot_mode(revision: Revision, serial: &str) -> Self {
         let mut tern = Self::new(revision, serial);
         let boot = tern.boot_mode();
-        tern.come_up(boot);
+        tern.boot(boot);
         tern
     }
 
@@ -158,24 +158,24 @@ impl Tern {
         tern.is_blank_ware = true;
         tern.fill();
         let boot = tern.boot_mode();
-        tern.come_up(boot);
+        tern.boot(boot);
         tern
     }
 
     /// Not plugged in yet.
     #[must_use]
     pub fn unplugged(mut self) -> Self {
-        self.body.unplug();
+        self.power.unplug();
         self
     }
 
     /// The same with manners of its own, and perhaps read-protected.
     #[must_use]
-    pub fn with_manner(mut self, manner: Manner, is_protected: bool) -> Self {
+    pub fn with_manner(mut self, manner: Quirks, is_protected: bool) -> Self {
         (self.manner, self.is_protected) = (manner, is_protected);
-        if let Some(Mode::Boot(_)) = self.body.mode() {
+        if let Some(Mode::Boot(_)) = self.power.mode() {
             let boot = self.boot_mode();
-            self.come_up(boot);
+            self.boot(boot);
         }
         self
     }
@@ -215,30 +215,35 @@ impl Tern {
         Mode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE).with_manner(self.manner.clone(), self.is_protected))
     }
 
-    fn come_up(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: Mode) {
         let face = match &mode {
             Mode::Application => self.application_face(),
             Mode::Boot(boot) => self.boot_face(boot),
             Mode::Loader(loader) => self.loader_face(loader),
         };
-        self.body.come_up(mode, face);
+        self.power.boot(mode, face);
     }
 
-    fn application_face(&self) -> Face {
+    fn application_face(&self) -> Descriptors {
         let release = self.application().map_or(0, |(application, _)| application.version);
-        let interface = FaceInterface {
+        let interface = DescribedInterface {
             class: [0xFF, 0, 0],
             names: vec!["Tide data".to_owned()],
             extra: Vec::new(),
             bulk: Vec::new(),
             interrupt: Vec::new(),
         };
-        Face::new(APPLICATION_IDS, release, ["Skerrow Instruments", "Tern tide gauge", &self.serial], vec![interface])
+        Descriptors::new(
+            APPLICATION_IDS,
+            release,
+            ["Skerrow Instruments", "Tern tide gauge", &self.serial],
+            vec![interface],
+        )
     }
 
     /// The chip's own texts: it knows nothing of the product around it.
-    fn boot_face(&self, boot: &DfuAddressed) -> Face {
-        let interface = FaceInterface {
+    fn boot_face(&self, boot: &DfuAddressed) -> Descriptors {
+        let interface = DescribedInterface {
             class: dfu::CLASS,
             names: vec![DfuAddressed::layout("Tide Flash", &self.flash)],
             extra: boot.functional_descriptor(),
@@ -246,7 +251,7 @@ impl Tern {
             interrupt: Vec::new(),
         };
         let chip_serial: String = self.serial.bytes().map(|byte| format!("{:02X}", byte.rotate_left(3))).collect();
-        Face::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])
+        Descriptors::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])
     }
 
     fn loader_mode(&self) -> Mode {
@@ -256,8 +261,8 @@ impl Tern {
         Mode::Loader(if is_sound(&self.flash) { loader } else { loader.for_want_of_firmware() })
     }
 
-    fn loader_face(&self, loader: &DfuPlain) -> Face {
-        let interface = FaceInterface {
+    fn loader_face(&self, loader: &DfuPlain) -> Descriptors {
+        let interface = DescribedInterface {
             class: dfu::CLASS,
             names: vec!["Tern application".to_owned()],
             extra: loader.functional_descriptor(),
@@ -266,7 +271,7 @@ impl Tern {
         };
         let version = if let Boots::Loader { version, .. } = self.boots() { version } else { 0 };
         let texts = ["Skerrow Instruments", self.revision.board().loader_name, &self.serial];
-        Face::new(LOADER_IDS, version, texts, vec![interface])
+        Descriptors::new(LOADER_IDS, version, texts, vec![interface])
     }
 
     /// What stands where the bootloader belongs.
@@ -285,10 +290,10 @@ impl Tern {
 
     /// The chip starts: into its boot mode if SET is held, else at the bootloader.
     fn power_on(&mut self, now: Duration) {
-        match self.body.holds("SET") {
+        match self.power.holds("SET") {
             true => {
                 let boot = self.boot_mode();
-                self.body.start(now, Some(boot));
+                self.power.start(now, Some(boot));
             }
             false => self.run_bootloader(now),
         }
@@ -298,11 +303,11 @@ impl Tern {
     /// update mode; or this was the last of this unit.
     fn run_bootloader(&mut self, now: Duration) {
         let application = self.application().map(|(_, fits)| fits);
-        let wants_loader = self.body.holds("MODE");
+        let wants_loader = self.power.holds("MODE");
         let mode = match (self.boots(), application) {
             // Nothing to start at all: that is the chip's boot mode.
             (Boots::Blank, _) if self.is_blank_ware => Some(self.boot_mode()),
-            (Boots::Broken, _) if self.is_blank_ware => return self.body.fall_silent(),
+            (Boots::Broken, _) if self.is_blank_ware => return self.power.hang(),
             (Boots::Loader { fits: false, .. } | Boots::Blank | Boots::Broken, _) => None,
             (Boots::Loader { .. }, _) if wants_loader => Some(self.loader_mode()),
             (_, Some(false)) => None,
@@ -310,7 +315,7 @@ impl Tern {
             (Boots::Loader { .. }, None) => Some(self.loader_mode()),
             (Boots::Factory, None) => Some(self.boot_mode()),
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 
     /// Leaves the boot mode by a jump.
@@ -322,7 +327,7 @@ impl Tern {
             // A jump into nothing runs wild.
             _ => None,
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 
     fn leave_if(&mut self, leaves: bool, now: Duration) {
@@ -332,7 +337,7 @@ impl Tern {
     }
 
     fn cut(&mut self, now: Duration) {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(boot)) => boot.cut(now, &mut self.flash),
             Some(Mode::Loader(loader)) => loader.cut(now, &mut self.flash),
             _ => {}
@@ -349,10 +354,10 @@ impl Tern {
 
 impl Unit for Tern {
     fn advance(&mut self, now: Duration) {
-        if let Some(mode) = self.body.due(now) {
-            return self.come_up(mode);
+        if let Some(mode) = self.power.due(now) {
+            return self.boot(mode);
         }
-        let boot = match self.body.mode() {
+        let boot = match self.power.mode() {
             Some(Mode::Boot(boot)) => boot,
             Some(Mode::Loader(loader)) => {
                 let leaves = loader.advance(now, &mut self.flash);
@@ -366,18 +371,18 @@ impl Unit for Tern {
             Some(Leave::Wiped) => {
                 self.is_protected = false;
                 let boot = self.boot_mode();
-                self.body.start(now, Some(boot));
+                self.power.start(now, Some(boot));
             }
             None => {}
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
             Some(Mode::Loader(loader)) => loader.control(now, &self.flash, setup, data),
             _ => Answer::Stall,
@@ -386,7 +391,7 @@ impl Unit for Tern {
 
     fn bus_reset(&mut self, now: Duration) {
         // The chip's boot mode survives a bus reset, and so does the application.
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Boot(boot)) => boot.bus_reset(now, &mut self.flash),
             Some(Mode::Loader(loader)) => {
                 let leaves = loader.bus_reset(now, &mut self.flash);
@@ -396,18 +401,18 @@ impl Unit for Tern {
         }
     }
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Tapped("RESET") => {
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Tapped("RESET") => {
                 self.cut(now);
                 self.power_on(now);
             }
-            Touch::Pulled => {
+            ActionEffect::Pulled => {
                 self.cut(now);
-                self.body.unplug();
+                self.power.unplug();
             }
-            Touch::Plugged => self.power_on(now),
-            Touch::Nothing | Touch::Tapped(_) => {}
+            ActionEffect::Plugged => self.power_on(now),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -420,7 +425,7 @@ impl Unit for Tern {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|mode| match mode {
+        self.power.condition(|mode| match mode {
             Mode::Application => Condition::Application,
             Mode::Boot(_) | Mode::Loader(_) => Condition::Boot,
         })
@@ -428,7 +433,7 @@ impl Unit for Tern {
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.body.let_go();
+        self.power.release_all();
         self.power_on(now);
     }
 }

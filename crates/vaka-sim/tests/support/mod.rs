@@ -1,4 +1,4 @@
-//! A stand-in driven by raw DFU requests, in virtual time.
+//! A simulated unit driven by raw DFU requests, in virtual time.
 
 #![allow(dead_code, unreachable_pub, clippy::unwrap_used)] // no test uses all of it; a panic is its message
 

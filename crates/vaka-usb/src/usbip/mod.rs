@@ -1,4 +1,4 @@
-//! Devices of another machine, or of stand-ins, over USB/IP.
+//! Devices of another machine, or of simulated units, over USB/IP.
 //!
 //! [`wire`] is the protocol as bytes and is shared with the server in
 //! `vaka-sim`; [`client`] is a [`Bus`](crate::bus::Bus) on top of it.

@@ -38,7 +38,7 @@ pub enum DialectCommand {
         operation: Option<String>,
     },
     /// Run a dialect against recorded frames, with no unit: does it send the same, and understand what came?
-    Rehearse {
+    Replay {
         /// The dialect
         file: PathBuf,
         /// What --trace recorded
@@ -63,7 +63,7 @@ pub enum SheetCommand {
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
     },
-    /// What a sheet says, for reading: variants, memory, ways of updating, hand steps
+    /// What a sheet says, for reading: variants, memory, ways of updating, manual steps
     Show {
         /// The sheet
         #[arg(value_name = "FILE")]

@@ -19,8 +19,8 @@ use vaka_boot::bench::selector::Selector;
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack};
-pub use system::{Demo, Diagnose, Journal, SetupCommand, Standins};
-pub use unit::{CarryCommand, Compare, Console, Read, Survey, Where};
+pub use system::{Demo, Diagnose, Journal, SetupCommand, Simulate};
+pub use unit::{Compare, Console, Read, SettingsCommand, Survey, Where};
 pub use update::{Line, Releases, Strength, Update};
 
 /// Updates the firmware of hardware products over their own USB port: knows
@@ -61,7 +61,7 @@ pub struct Common {
     pub unattended: bool,
     /// Consent to one thing that verdict or plan names by this id
     #[arg(long, global = true, value_name = "ID")]
-    pub agree: Vec<String>,
+    pub allow: Vec<String>,
     /// Write all that goes over the wire into this file, firmware included
     #[arg(long, global = true, value_name = "FILE")]
     pub trace: Option<PathBuf>,
@@ -90,7 +90,7 @@ pub enum Format {
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// A full example on stand-ins: nothing attached, nothing left behind
+    /// A full example on simulated units: nothing attached, nothing left behind
     Demo(Demo),
     /// Every unit on the bench, what it is doing, and what can be done next
     Survey(Survey),
@@ -106,7 +106,7 @@ pub enum Command {
     Update(Update),
     /// The same update for every unit that is plugged in, several at once, each one recorded
     Line(Line),
-    /// Into update mode: signals and hand steps, and a look at what came
+    /// Into update mode: signals and manual steps, and a look at what came
     Enter,
     /// Back to the application, with nothing written
     Restart,
@@ -116,7 +116,7 @@ pub enum Command {
     Compare(Compare),
     /// A unit's settings into a file, and from a file into another unit
     #[command(subcommand)]
-    Carry(CarryCommand),
+    Settings(SettingsCommand),
     /// What was done: every attempt, filtered, in full, or as a page with plots
     Journal(Journal),
     /// One signed file with the images for all variants, in stages
@@ -135,6 +135,6 @@ pub enum Command {
     /// What this system wants: udev rules from the sheets, shell completions, manual pages
     #[command(subcommand)]
     Setup(SetupCommand),
-    /// Serve stand-in units over USB/IP until Ctrl-C
-    Standins(Standins),
+    /// Serve simulated units over USB/IP until Ctrl-C
+    Simulate(Simulate),
 }

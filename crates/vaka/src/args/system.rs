@@ -80,7 +80,7 @@ pub struct Journal {
 }
 
 #[derive(Debug, ClapArgs)]
-pub struct Standins {
+pub struct Simulate {
     /// Which units there are and what goes wrong with them
     #[arg(long, value_name = "FILE")]
     pub scene: Option<PathBuf>,

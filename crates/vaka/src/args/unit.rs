@@ -76,7 +76,7 @@ pub struct Compare {
 }
 
 #[derive(Debug, Subcommand)]
-pub enum CarryCommand {
+pub enum SettingsCommand {
     /// Read a region that the sheet lets be carried into a file
     Save {
         /// Output file
@@ -91,7 +91,7 @@ pub enum CarryCommand {
     },
     /// Write such a file into a unit; what belongs to the unit stays as it is there
     Load {
-        /// A file that 'carry save' wrote
+        /// A file that 'settings save' wrote
         #[arg(value_name = "FILE")]
         file: PathBuf,
         /// Give one of the unit's own values in place of the present one

@@ -34,7 +34,7 @@ pub struct Update {
     pub keep: Vec<String>,
     /// Erase the whole part first, but for its bootloader; what is lost by that is asked for as an agreement
     #[arg(long)]
-    pub clear_all: bool,
+    pub erase_all: bool,
     /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
@@ -77,7 +77,7 @@ pub struct Releases {
     pub channel: Option<String>,
     /// Where files for another tool are put; else here
     #[arg(long, value_name = "DIR")]
-    pub hand_out: Option<PathBuf>,
+    pub export_dir: Option<PathBuf>,
 }
 
 /// How strong a check is wanted.

@@ -255,7 +255,7 @@ impl<'a> Job<'a> {
             label: self.common.variant.clone(),
             rewrite: self.args.rewrite,
             wait: self.common.wait,
-            agreed: self.common.agree.clone(),
+            consents: self.common.allow.clone(),
             read_back: self.args.check == Strength::Strongest,
             shelf: Some(&StateFolder),
             history: Some(&Confirmed),
@@ -281,9 +281,9 @@ impl<'a> Job<'a> {
         let guard: Option<Arc<dyn vaka_boot::bench::lock::UnitLock>> = Some(Arc::new(Locks));
         let staged = ReleaseInstall { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(Recording::default());
-        let hand_out = self.args.release.hand_out.as_deref();
+        let export_dir = self.args.release.export_dir.as_deref();
         let mut around =
-            Recorder { plan_only: false, hand_out, common: self.common, path, release, build, state: &state };
+            Recorder { plan_only: false, export_dir, common: self.common, path, release, build, state: &state };
         let mut look = |event| state.borrow_mut().pass(vaka_messages::event(event), tell);
         let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
         let report = staged.run(request, &mut Unattended, &mut cx, &mut around);
@@ -305,7 +305,7 @@ impl<'a> Job<'a> {
     /// A unit is known by the serial numbers of both its modes.
     fn note(&self, report: &Report) {
         let (Some(product), ExitCode::Done) = (&report.product, report.code) else { return };
-        let serials = [report.serial.clone(), report.next.as_ref().and_then(|next| next.serial.clone())];
+        let serials = [report.serial.clone(), report.application.as_ref().and_then(|next| next.serial.clone())];
         let mut through = self.through.lock().unwrap_or_else(PoisonError::into_inner);
         through.extend(serials.into_iter().flatten().map(|serial| (product.clone(), serial)));
     }

@@ -8,7 +8,7 @@ use vaka_base::size::Bytes;
 use vaka_boot::release_install::ReleaseInstall;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, Stage};
-use vaka_core::release::{Release, disagreements, sheet_for};
+use vaka_core::release::{Release, inconsistencies, sheet_for};
 use vaka_core::sheet::Sheet;
 
 use super::check_unit::{Looked, with_unit};
@@ -26,13 +26,13 @@ struct Report<'a> {
     manifest: &'a vaka_core::release::manifest::Manifest,
     signer: Option<String>,
     trusted: bool,
-    disagreements: Vec<String>,
+    inconsistencies: Vec<String>,
 }
 
 pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
     let release = release_store::read(path)?;
     let sheet = release_store::sheet(&release, path, sheets.to_vec())?;
-    let found: Vec<String> = disagreements(&release, &sheet).iter().map(ToString::to_string).collect();
+    let found: Vec<String> = inconsistencies(&release, &sheet).iter().map(ToString::to_string).collect();
     let known = release.signer.as_ref().and_then(|key| keyring::all().into_iter().find(|known| known.key == *key));
     match setting.format {
         Format::Json => json::line(&Report {
@@ -40,7 +40,7 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) ->
             manifest: &release.manifest,
             signer: release.signer.as_ref().map(ToString::to_string),
             trusted: known.is_some(),
-            disagreements: found.clone(),
+            inconsistencies: found.clone(),
         }),
         Format::Text => print(path, &release, known.map(|known| known.name).as_deref(), &found),
     }
@@ -57,7 +57,7 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) ->
 fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Setting) -> Outcome {
     let build = vaka_core::release::manifest::STANDARD;
     let staged = ReleaseInstall { buses: &[], guard: None, sheet, release, build };
-    let stages = release.manifest.stages.iter().filter(|stage| stage.foreign.is_none());
+    let stages = release.manifest.stages.iter().filter(|stage| stage.external.is_none());
     let of_stage = |stage: &Stage| Some((sheet_for(sheet, stage)?, stage.clone()));
     let mut all: Vec<(Sheet, Stage)> = stages.filter_map(of_stage).collect();
     // The last stage is what a unit is updated by again and again.
@@ -104,11 +104,14 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
         line(if index == 0 { "notes" } else { "" }, note);
     }
     for loss in &manifest.loses {
-        line("loses", &format!("{} (--agree lose-{})", loss.what, loss.id));
+        line("loses", &format!("{} (--allow lose-{})", loss.what, loss.id));
     }
     for (number, stage) in (1..).zip(&manifest.stages) {
-        let by =
-            stage.foreign.as_ref().map(|foreign| format!(", with another tool: {}", foreign.tool)).unwrap_or_default();
+        let by = stage
+            .external
+            .as_ref()
+            .map(|external| format!(", with another tool: {}", external.tool))
+            .unwrap_or_default();
         say(&format!("  Stage {number} of {}, {}{by}", manifest.stages.len(), stage.name));
         stage.images.iter().for_each(|image| entry(release, image));
     }

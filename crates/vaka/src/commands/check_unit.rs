@@ -75,9 +75,9 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
             image,
             label,
             running: running.as_ref(),
-            clear_all: false,
+            erase_all: false,
             keep: &[],
-            agreed: &common.agree,
+            consents: &common.allow,
             claim,
         };
         let verdict: Verdict = judge(&case);

@@ -1,4 +1,4 @@
-//! `vaka demo`: the real commands, on stand-ins, with the demo world's files.
+//! `vaka demo`: the real commands, on simulated units, with the demo world's files.
 
 use std::ops::Range;
 use std::path::Path;
@@ -11,8 +11,8 @@ use vaka_sim::scene::Scene;
 use vaka_sim::server::Server;
 use vaka_sim::unit::Condition;
 use vaka_sim::unit::gannet;
-use vaka_sim::unit::petrel;
 use vaka_sim::unit::heron;
+use vaka_sim::unit::petrel;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
@@ -100,7 +100,7 @@ fn tern() -> Outcome {
     show.file("tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
 
     say("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
-    say("A stand-in for one of them sits on a stand-in bus, in its update mode. Which one is it?");
+    say("A simulated unit for one of them sits on a simulated bus, in its update mode. Which one is it?");
     show.run("survey", ExitCode::Done)?;
 
     say("Both boards show the same boot id. Vaka does not guess:");
@@ -114,7 +114,7 @@ fn tern() -> Outcome {
     show.run("update tern-r2-1.5.0.hex --variant r1", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.5.0 that the linker made for r1")?;
 
-    say("Next: 'vaka standins' serves such units for you to try; README.md goes on from there.");
+    say("Next: 'vaka simulate' serves such units for you to try; README.md goes on from there.");
     Ok(ExitCode::Done)
 }
 
@@ -225,7 +225,7 @@ product = "dunlin"
 port = "1-1"
 serial = "N-00301"
 mode = "unplugged"
-hands = [{ after_ms = 2500, what = "plug" }]
+actions = [{ after_ms = 2500, action = "plug" }]
 "#;
 
 fn dunlin_scene() -> Outcome {
@@ -268,7 +268,7 @@ fn auk_scene() -> Outcome {
 
     say("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
     show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", ExitCode::Done)?;
-    show.run("dialect rehearse sheets/auk.dialect.toml run.trace", ExitCode::Done)?;
+    show.run("dialect replay sheets/auk.dialect.toml run.trace", ExitCode::Done)?;
     Ok(ExitCode::Done)
 }
 
@@ -306,10 +306,10 @@ port = "1-1"
 serial = "K-00008"
 mode = "damaged"
 hands = [
-    { after_ms = 7000, what = "pull" },
-    { after_ms = 7000, what = "hold BRIDGE" },
-    { after_ms = 7500, what = "plug" },
-    { after_ms = 8500, what = "release BRIDGE" },
+    { after_ms = 7000, action = "pull" },
+    { after_ms = 7000, action = "hold BRIDGE" },
+    { after_ms = 7500, action = "plug" },
+    { after_ms = 8500, action = "release BRIDGE" },
 ]
 "#;
 
@@ -338,7 +338,7 @@ variant = "r1"
 port = "1-1"
 serial = "T1-00301"
 mode = "blank"
-hands = [{ after_ms = 100, what = "plug" }]
+actions = [{ after_ms = 100, action = "plug" }]
 "#;
 
 const LOADER_BIN: &[u8] = demo_file!("firmware/out/tern-r1-loader-1.1.0.bin");
@@ -361,7 +361,7 @@ fn release_scene() -> Outcome {
     show.run("update tern.vaka --variant r1 --unattended", ExitCode::Refused)?;
 
     say("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
-    show.run("update tern.vaka --variant r1 --unattended --agree lose-old-loader", ExitCode::Done)?;
+    show.run("update tern.vaka --variant r1 --unattended --allow lose-old-loader", ExitCode::Done)?;
     show.is_in(0x0A00_0000, LOADER_BIN, "the loader 1.1.0 that the linker made for r1")?;
     show.is_in(Tern::application_region(Revision::R1).start, R1_BIN, "the 1.5.0 that the linker made for r1")?;
     Ok(ExitCode::Done)
@@ -431,19 +431,19 @@ impl Show {
         Ok(())
     }
 
-    /// Whether some bytes are in the stand-in itself.
+    /// Whether some bytes are in the simulated unit itself.
     fn is_in(&self, start: u32, image: &[u8], what: &str) -> Result<(), Problem> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
         if unit.flash().read(start, image.len()) != Some(image) || unit.condition() != Condition::Application {
-            return Err(Problem::internal("The stand-in's own memory is not as the command said."));
+            return Err(Problem::internal("The simulated unit's own memory is not as the command said."));
         }
         let start = vaka_image::address::Address::new(u64::from(start));
-        say(&format!("The stand-in itself, asked: at {start} its flash holds {what}, byte for byte."));
+        say(&format!("The simulated unit itself, asked: at {start} its flash holds {what}, byte for byte."));
         Ok(())
     }
 
-    /// Looks into the stand-in itself, which no transfer can bend.
+    /// Looks into the simulated unit itself, which no transfer can bend.
     fn truth(&self, when: &str, what: &str) -> Result<(), Problem> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
@@ -456,9 +456,9 @@ impl Show {
         });
         let runs = condition == Condition::Application;
         if !(application && kept && runs) {
-            return Err(Problem::internal("The stand-in's own memory is not as the command said."));
+            return Err(Problem::internal("The simulated unit's own memory is not as the command said."));
         }
-        say(&format!("The stand-in itself, asked {when}: its flash holds {what}, byte for"));
+        say(&format!("The simulated unit itself, asked {when}: its flash holds {what}, byte for"));
         say("byte; the bootloader and all else that stays are as they left the factory; the application runs.\n");
         Ok(())
     }

@@ -34,7 +34,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
         // The rest is worth looking at all the same.
         Err(problem) => {
             let finding = Finding::problem("sheets", "product sheets", problem.0.message);
-            (Vec::new(), Finding { cure: problem.0.cure, ..finding })
+            (Vec::new(), Finding { remedy: problem.0.remedy, ..finding })
         }
     };
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
@@ -51,8 +51,8 @@ pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
     if let Some(time) = args.listen {
         found.extend(listen(&bench, time));
     }
-    found.sort_by_key(|finding| std::cmp::Reverse(finding.weight));
-    let worst = found.iter().map(|finding| finding.weight).max();
+    found.sort_by_key(|finding| std::cmp::Reverse(finding.severity));
+    let worst = found.iter().map(|finding| finding.severity).max();
     match setting.format {
         Format::Json => found.into_iter().for_each(|finding| json::line::<Event>(&Event::Finding(finding))),
         Format::Text => print(&found, setting),
@@ -95,13 +95,13 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
         let most = drops.often()?;
         let within = duration::words(log::OFTEN.1);
         let says = format!("what is there left and came back as the same {most} times within {within}");
-        Some(Finding::problem("cable", port, says).cure(log::LEAD))
+        Some(Finding::problem("cable", port, says).remedy(log::LEAD))
     };
     let found: Vec<Finding> = drops.iter().filter_map(often).collect();
     match found.is_empty() {
         true => {
             let says = format!("nothing dropped again and again within {}", duration::words(began.elapsed()));
-            vec![Finding::fine("cable", "the bench", says)]
+            vec![Finding::ok("cable", "the bench", says)]
         }
         false => found,
     }
@@ -110,20 +110,20 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
 /// What is in the way first, then what may matter, then what is as it should be.
 fn print(found: &[Finding], setting: &Setting) {
     let heads =
-        [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Fine, "As it should be:")];
+        [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Ok, "As it should be:")];
     for (weight, head) in heads {
-        let of_weight: Vec<&Finding> = found.iter().filter(|finding| finding.weight == weight).collect();
-        if of_weight.is_empty() || (weight == Severity::Fine && setting.quiet) {
+        let of_weight: Vec<&Finding> = found.iter().filter(|finding| finding.severity == weight).collect();
+        if of_weight.is_empty() || (weight == Severity::Ok && setting.quiet) {
             continue;
         }
         say(head);
         for finding in of_weight {
-            say(&format!("  {}: {}", finding.about, finding.says));
-            finding.cure.iter().flat_map(|cure| cure.lines()).for_each(|line| say(&format!("      {line}")));
+            say(&format!("  {}: {}", finding.about, finding.message));
+            finding.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| say(&format!("      {line}")));
         }
         say("");
     }
-    let problems = found.iter().filter(|finding| finding.weight == Severity::Problem).count();
+    let problems = found.iter().filter(|finding| finding.severity == Severity::Problem).count();
     match problems {
         0 => say("Nothing is in the way that can be seen from here."),
         1 => say("1 thing is in the way."),

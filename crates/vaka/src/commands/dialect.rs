@@ -27,7 +27,7 @@ pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
         DialectCommand::Trace { file, trace, operation } => {
             frames(&environment::dialect(file)?, trace, operation.as_deref(), setting)
         }
-        DialectCommand::Rehearse { file, trace } => rehearse(&environment::dialect(file)?, trace, setting),
+        DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace, setting),
     }
 }
 
@@ -144,7 +144,7 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
     }
 }
 
-fn rehearse(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
+fn replay(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
     let all = played(dialect, trace)?;
     let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
     for played in &all {

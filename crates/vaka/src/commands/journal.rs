@@ -121,10 +121,10 @@ fn list(records: &[&Record], setting: &Setting) {
 /// The units whose last attempt left steps to undo.
 fn list_owed(records: &[&Record]) {
     for unit in units(records) {
-        let Some(last) = unit.attempts.last().filter(|last| !last.owed().is_empty()) else { continue };
+        let Some(last) = unit.attempts.last().filter(|last| !last.pending_undo().is_empty()) else { continue };
         say("");
         say(&format!("Still to undo on {}, in this order:", unit.name()));
-        for (number, step) in (1..).zip(last.owed()) {
+        for (number, step) in (1..).zip(last.pending_undo()) {
             say(&format!("  {number}. {step}"));
         }
     }
@@ -206,14 +206,14 @@ fn csv(records: &[&Record]) -> String {
         "unit",
         "ids",
         "serial",
-        "boot_serial",
+        "bootloader_serial",
         "product",
         "variant",
         "file",
         "sha256",
         "version_before",
         "verdict",
-        "agreed",
+        "consents",
         "outcome",
         "code",
         "check",
@@ -222,8 +222,8 @@ fn csv(records: &[&Record]) -> String {
         "bytes_checked",
         "bytes_skipped",
         "state",
-        "interrupted",
-        "owed",
+        "disconnects",
+        "pending_undo",
         "error",
     ];
     let mut out = head.join(",") + "\r\n";
@@ -239,14 +239,14 @@ fn csv(records: &[&Record]) -> String {
             text(&result.unit),
             ended.map(|ended| ended.ids.join(" ")).unwrap_or_default(),
             text(&result.serial),
-            text(&result.boot_serial),
+            text(&result.bootloader_serial),
             text(&result.product),
             text(&result.variant),
             record.begun.file.name.clone(),
             record.begun.file.sha256.clone(),
             ended.and_then(|ended| ended.version_before.clone()).unwrap_or_default(),
             ended.and_then(|ended| ended.verdict.clone()).unwrap_or_default(),
-            ended.map(|ended| ended.agreed.join(" ")).unwrap_or_default(),
+            ended.map(|ended| ended.consents.join(" ")).unwrap_or_default(),
             record.outcome().to_owned(),
             number(result.code),
             text(&result.check),
@@ -255,8 +255,8 @@ fn csv(records: &[&Record]) -> String {
             number(result.bytes_checked),
             number(result.bytes_skipped),
             text(&result.state),
-            number(result.interrupted),
-            record.owed().join("; "),
+            number(result.disconnects),
+            record.pending_undo().join("; "),
             record.error().unwrap_or_default().to_owned(),
         ];
         out += &fields.map(|field| quoted(&field)).join(",");

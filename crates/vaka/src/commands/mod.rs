@@ -1,7 +1,6 @@
 //! One file for each command.
 
 pub mod batch;
-pub mod carry;
 pub mod check;
 pub mod check_release;
 pub mod check_unit;
@@ -17,11 +16,12 @@ pub mod keys;
 pub mod pack;
 pub mod read;
 pub mod release;
+pub mod settings;
 pub mod setup;
 pub mod sheet;
 pub mod sheet_show;
+pub mod simulate;
 pub mod stamp;
-pub mod standins;
 pub mod survey;
 pub mod update;
 pub mod watch;

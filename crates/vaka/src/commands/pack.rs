@@ -8,7 +8,7 @@ use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
-use vaka_core::release::{Release, disagreements};
+use vaka_core::release::{Release, inconsistencies};
 use vaka_image::address::Address;
 
 use super::say;
@@ -44,7 +44,7 @@ struct Description {
 struct RawStage {
     name: String,
     stage: Option<String>,
-    foreign: Option<ExternalStep>,
+    external: Option<ExternalStep>,
     #[serde(default)]
     image: Vec<RawImage>,
 }
@@ -94,7 +94,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
     // What was made is read as anybody else would read it.
     let release = Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(refused)?;
     let sheet = release_store::sheet(&release, &out, Vec::new())?;
-    let found = disagreements(&release, &sheet);
+    let found = inconsistencies(&release, &sheet);
     if !found.is_empty() {
         return Err(CommandError::PackInconsistent(found).into());
     }
@@ -117,7 +117,7 @@ fn tell(out: &Path, release: &Release, size: usize) {
     for (number, stage) in (1..).zip(&manifest.stages) {
         for entry in &stage.images {
             let files: Vec<&str> = entry.files.iter().map(|file| file.file.as_str()).collect();
-            let by = stage.foreign.as_ref().map(|foreign| format!(", by {}", foreign.tool)).unwrap_or_default();
+            let by = stage.external.as_ref().map(|external| format!(", by {}", external.tool)).unwrap_or_default();
             let build = if entry.build == STANDARD { String::new() } else { format!(", build {}", entry.build) };
             say(&format!(
                 "  stage {number}, {}: {} for {}{build}{by}: fits",
@@ -159,7 +159,7 @@ impl Packing<'_> {
 
     fn stage(&mut self, raw: RawStage) -> Result<Stage, Problem> {
         let images = raw.image.into_iter().map(|image| self.entry(image)).collect::<Result<Vec<_>, _>>()?;
-        Ok(Stage { name: raw.name, stage: raw.stage, foreign: raw.foreign, images })
+        Ok(Stage { name: raw.name, stage: raw.stage, external: raw.external, images })
     }
 
     fn entry(&mut self, raw: RawImage) -> Result<Entry, Problem> {

@@ -30,10 +30,10 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
     let request = Request {
         unit: common.unit.clone(),
         label: common.variant.clone(),
-        clear_all: args.clear_all,
+        erase_all: args.erase_all,
         rewrite: args.rewrite,
         wait: common.wait,
-        agreed: common.agree.clone(),
+        consents: common.allow.clone(),
         plan_only: args.plan,
         read_back: args.check == Strength::Strongest,
         keep: args.keep.clone(),
@@ -50,8 +50,8 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
     }
     let staged = ReleaseInstall { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
     let state = std::cell::RefCell::new(Recording::default());
-    let hand_out = args.release.hand_out.as_deref();
-    let mut around = Recorder { plan_only: args.plan, hand_out, common, path, release, build, state: &state };
+    let export_dir = args.release.export_dir.as_deref();
+    let mut around = Recorder { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| state.borrow_mut().pass(vaka_messages::event(event), &mut show);

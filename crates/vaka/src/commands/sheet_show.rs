@@ -55,14 +55,17 @@ fn line(name: &str, value: &str) {
 
 fn head(sheet: &Sheet) {
     let product = &sheet.product;
-    let also =
-        if product.also.is_empty() { String::new() } else { format!(", also sold as {}", product.also.join(", ")) };
+    let also = if product.also_sold_as.is_empty() {
+        String::new()
+    } else {
+        format!(", also sold as {}", product.also_sold_as.join(", "))
+    };
     say(&format!("{} ({}) by {}{also}", product.name, product.id, product.maker));
     line("application", &application(&sheet.application));
     for part in &sheet.parts {
         line(&format!("part {}", part.id), &format!("{}; version {}", part.name, source(&part.version)));
     }
-    for label in &product.undeciding {
+    for label in &product.ambiguous_labels {
         line("no matter", &format!("\"{}\" on the {}: {}", label.reads, label.place, label.why));
     }
     for companion in &product.companions {
@@ -106,7 +109,7 @@ fn show(sheet: &Sheet, variant: &Variant, setting: &Setting) {
         line("fact", &format!("{} = {}", fact.name, fact.value));
     }
     let row = |region: &vaka_core::sheet::Region| {
-        let may = match (region.may_read, region.may_write, &region.carried) {
+        let may = match (region.may_read, region.may_write, &region.transferable) {
             (_, false, _) | (false, ..) => "kept to itself",
             (.., Some(_)) => "may be carried to another unit",
             _ => "",
@@ -127,8 +130,12 @@ fn show(sheet: &Sheet, variant: &Variant, setting: &Setting) {
 fn rules(rules: &ImageRules) -> String {
     let marks: Vec<&str> = rules.marks.iter().map(|mark| mark.meaning.as_str()).collect();
     let marks = if marks.is_empty() { String::new() } else { format!(", with {}", marks.join(", ")) };
-    let oldest = rules.oldest.as_ref().map(|(oldest, _)| format!(", never below {oldest}")).unwrap_or_default();
-    format!("region '{}' from {} on{marks}{oldest}", rules.region.name, rules.region.span.start())
+    let minimum_version = rules
+        .minimum_version
+        .as_ref()
+        .map(|(minimum_version, _)| format!(", never below {minimum_version}"))
+        .unwrap_or_default();
+    format!("region '{}' from {} on{marks}{minimum_version}", rules.region.name, rules.region.span.start())
 }
 
 /// A way to update, and what is done on it by hand.
@@ -137,7 +144,7 @@ fn route(route: &Route) -> Lines {
     let mut lines = vec![("route", format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")))];
     for (number, step) in (1..).zip(&route.entry) {
         lines.push(match step {
-            EntryStep::Hand(hand) => ("", format!("{number}. {}", words(hand))),
+            EntryStep::Manual(step) => ("", format!("{number}. {}", words(step))),
             EntryStep::Signal(signal) => ("", format!("{number}. {signal}")),
         });
     }
@@ -147,7 +154,7 @@ fn route(route: &Route) -> Lines {
             UndoPhase::Written => "before the restart",
             UndoPhase::End => "at the end",
         };
-        for (_, undo) in undone(&route.hands(), moment).unwrap_or_default() {
+        for (_, undo) in undone(&route.manual_steps(), moment).unwrap_or_default() {
             lines.push(("", format!("{when}: {}", undo.action)));
         }
     }
@@ -155,8 +162,8 @@ fn route(route: &Route) -> Lines {
     lines
 }
 
-fn words(hand: &ManualStep) -> String {
-    let only_if = hand.only_if.as_ref().map(|when| format!("If {when}: ")).unwrap_or_default();
-    let advised = if hand.advised { " (advised)" } else { "" };
-    format!("{only_if}{}{advised}", hand.action)
+fn words(step: &ManualStep) -> String {
+    let only_if = step.only_if.as_ref().map(|when| format!("If {when}: ")).unwrap_or_default();
+    let advised = if step.advised { " (advised)" } else { "" };
+    format!("{only_if}{}{advised}", step.action)
 }

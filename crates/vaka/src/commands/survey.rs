@@ -12,8 +12,8 @@ use vaka_boot::bench::companion_devices;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
-use vaka_core::event::{Event, ExitCode, Present, Seen};
-use vaka_core::matching::{labels, of_board, tell_themselves};
+use vaka_core::event::{ApplicationFile, AttachedUnit, Event, ExitCode};
+use vaka_core::matching::{all_self_identifying, labels, of_board};
 use vaka_core::sheet::Variant;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
@@ -41,7 +41,7 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
     };
     let units = as_units(&bench, &chosen, look_at_all(&bench, &chosen));
     match setting.format {
-        Format::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Seen(Box::new(unit)))),
+        Format::Json => units.into_iter().for_each(|unit| json::line::<Event>(&Event::Attached(Box::new(unit)))),
         Format::Text => print(&bench, &units, setting),
     }
     if args.watch {
@@ -54,9 +54,9 @@ pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
 const AT_ONCE: usize = 8;
 
 /// What can be said of each device, in their order.
-fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<Seen> {
+fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<AttachedUnit> {
     let next = AtomicUsize::new(0);
-    let found: Mutex<BTreeMap<usize, Seen>> = Mutex::default();
+    let found: Mutex<BTreeMap<usize, AttachedUnit>> = Mutex::default();
     let look_at_next = || {
         let index = next.fetch_add(1, Ordering::Relaxed);
         let seen = look(bench, devices.get(index)?);
@@ -72,7 +72,7 @@ fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<Seen> {
 }
 
 /// The devices as units: one that a unit shows beside another is told with that.
-fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<Seen>) -> Vec<Seen> {
+fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) -> Vec<AttachedUnit> {
     let beside = devices.iter().map(|device| companion_devices::beside(bench, device, devices)).collect::<Vec<_>>();
     let mut also: BTreeMap<String, Vec<String>> = BTreeMap::new();
     let mut units = Vec::new();
@@ -86,18 +86,18 @@ fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<Seen>) -> Vec<S
         }
     }
     for unit in &mut units {
-        unit.also = also.remove(&unit.unit).unwrap_or_default();
+        unit.companions = also.remove(&unit.unit).unwrap_or_default();
     }
     units
 }
 
 /// What can be said of a device. One that no sheet knows is not opened.
-fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
+fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let mut unit = unit_event::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
         match dfu_mode(device) {
             Some(Mode::Update) => unit.next.push(format!("vaka sheet new --unit port={} --out FILE.toml", unit.unit)),
-            Some(_) => unit.next.push(format!("vaka update FILE --unit port={} --agree no-sheet --plan", unit.unit)),
+            Some(_) => unit.next.push(format!("vaka update FILE --unit port={} --allow no-sheet --plan", unit.unit)),
             None => {}
         }
         return unit;
@@ -111,7 +111,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         Ok(Some(opened)) => {
             let facts = &opened.identity.facts;
             unit.serial.clone_from(&facts.serial);
-            unit.odd.clone_from(&opened.identity.oddities);
+            unit.warnings.clone_from(&opened.identity.oddities);
             open = of_board(facts, open);
             unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
             unit.layout = layout(&open, facts).or_else(|| told(facts));
@@ -123,11 +123,11 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> Seen {
         }
         Err(error) => {
             let failure = vaka_messages::failure(&open_failure(&error, &unit.unit));
-            (unit.obstacle, unit.cure) = (Some(failure.message), failure.cure);
+            (unit.obstacle, unit.remedy) = (Some(failure.message), failure.remedy);
         }
     }
     if !candidate.sheets.is_empty() {
-        let must_say = open.len() > 1 && !(unit.mode == Mode::Application && tell_themselves(&open));
+        let must_say = open.len() > 1 && !(unit.mode == Mode::Application && all_self_identifying(&open));
         let other_parts = other_parts(&candidate, &open);
         if let [only] = open[..]
             && let Some(instead) = &only.instead
@@ -175,7 +175,7 @@ fn layout(open: &[&Variant], facts: &UnitFacts) -> Option<String> {
 }
 
 /// What a unit's disk tells beyond its version.
-fn disk_of(unit: &mut Seen, disk: &VolumeFacts, open: &[&Variant]) {
+fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
     unit.disk.clone_from(&disk.label);
     unit.folder.clone_from(&disk.folder);
     if let Some(fault) = &disk.fault {
@@ -184,12 +184,13 @@ fn disk_of(unit: &mut Seen, disk: &VolumeFacts, open: &[&Variant]) {
         unit.obstacle = Some("its disk is write-protected".to_owned());
     }
     let id = unit.id;
-    let present = |variant: &&Variant| variant.route(id)?.kind.volume()?.present.clone();
+    let present = |variant: &&Variant| variant.route(id)?.kind.volume()?.application_file.clone();
     let Some(name) = open.iter().find_map(present).filter(|_| disk.fault.is_none()) else { return };
-    unit.present = Some(disk.file(&name).cloned().map_or(Present::Missing(name), Present::File));
+    unit.application_file =
+        Some(disk.file(&name).cloned().map_or(ApplicationFile::Missing(name), ApplicationFile::File));
 }
 
-fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
+fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &Setting) {
     let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).collect();
     say(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
@@ -201,7 +202,7 @@ fn print(bench: &Bench<'_>, units: &[Seen], setting: &Setting) {
     }
     say("");
     let dash = || "-".to_owned();
-    let row = |unit: &Seen| {
+    let row = |unit: &AttachedUnit| {
         let variants: Vec<&str> = unit.variants.iter().map(|id| id.as_str()).collect();
         let called = unit.place.as_ref().map(|place| format!(" {place}")).unwrap_or_default();
         vec![
@@ -228,12 +229,12 @@ fn print_block(block: &str) {
 }
 
 /// What is known beyond the table, and what can be done.
-fn detail(unit: &Seen) {
+fn detail(unit: &AttachedUnit) {
     say(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
     if let Some(hint) = unit.hint {
         say(&format!("  no sheet knows it; {hint}"));
     }
-    for line in &unit.also {
+    for line in &unit.companions {
         say(&format!("  also shows {line}"));
     }
     if let Some(layout) = &unit.layout {
@@ -243,20 +244,20 @@ fn detail(unit: &Seen) {
         let folder = unit.folder.as_ref().map(|folder| format!(", mounted at {folder}")).unwrap_or_default();
         say(&format!("  its disk is {disk}{folder}"));
     }
-    match &unit.present {
-        Some(Present::File(VisibleFile { name, size, date })) => {
+    match &unit.application_file {
+        Some(ApplicationFile::File(VisibleFile { name, size, date })) => {
             let date = date.as_ref().map(|date| format!(", {date}")).unwrap_or_default();
             say(&format!("  shows its application as {name}, {}{date}", Bytes(*size)));
         }
-        Some(Present::Missing(name)) => say(&format!("  shows no {name}: there is no application inside")),
+        Some(ApplicationFile::Missing(name)) => say(&format!("  shows no {name}: there is no application inside")),
         None => {}
     }
-    for odd in &unit.odd {
+    for odd in &unit.warnings {
         say(&format!("  odd: {odd}"));
     }
     if let Some(obstacle) = &unit.obstacle {
         say(&format!("  in the way: {obstacle}"));
-        unit.cure.iter().flat_map(|cure| cure.lines()).for_each(|line| say(&format!("    {line}")));
+        unit.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| say(&format!("    {line}")));
     }
     if let Some((command, labels)) = unit.next.split_last() {
         if !labels.is_empty() {

@@ -30,7 +30,7 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
     let path = &args.files[0];
     let bytes = environment::firmware(path)?;
     let sheets = environment::sheets(common)?;
-    if sheets.is_empty() && !common.agree.iter().any(|id| id == "no-sheet") {
+    if sheets.is_empty() && !common.allow.iter().any(|id| id == "no-sheet") {
         return Err(environment::no_sheets());
     }
     let mut options = args.choose.options();
@@ -52,10 +52,10 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         unit: common.unit.clone(),
         label: common.variant.clone(),
         memory: args.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default(),
-        clear_all: args.clear_all,
+        erase_all: args.erase_all,
         rewrite: args.rewrite,
         wait: common.wait,
-        agreed: common.agree.clone(),
+        consents: common.allow.clone(),
         plan_only: args.plan,
         read_back: args.check == Strength::Strongest,
         save: args.save.is_some().then_some(Save(&keep)),

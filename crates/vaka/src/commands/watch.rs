@@ -9,7 +9,7 @@ use vaka_base::duration;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::candidate::id_of;
 use vaka_boot::bench::unit_event;
-use vaka_core::event::{Event, ExitCode, Seen};
+use vaka_core::event::{AttachedUnit, Event, ExitCode};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, SystemClock};
 
@@ -28,7 +28,7 @@ const LOOK_UP: Duration = Duration::from_millis(100);
 
 /// What stood on a port.
 struct Before {
-    unit: Seen,
+    unit: AttachedUnit,
     /// When it left, if it has.
     left: Option<Instant>,
 }
@@ -93,7 +93,7 @@ fn tell_all(
             Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
-                    json::line::<Event>(&Event::Gone { unit: place.clone(), id: id_of(&device) });
+                    json::line::<Event>(&Event::Detached { unit: place.clone(), id: id_of(&device) });
                 } else {
                     say(&now(&left(&unit_event::seen(bench, &device))));
                 }
@@ -106,7 +106,7 @@ fn tell_all(
                     ports.get(&unit.unit).filter(|before| before.left.is_some_and(|at| at.elapsed() < SAME_UNIT));
                 let gone_for = before.and_then(|before| before.left).map(|at| at.elapsed());
                 if common.format == Format::Json {
-                    json::line::<Event>(&Event::Seen(Box::new(unit.clone())));
+                    json::line::<Event>(&Event::Attached(Box::new(unit.clone())));
                 } else {
                     say(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
                 }
@@ -123,20 +123,20 @@ fn now(sentence: &str) -> String {
 }
 
 /// Where it is: the port, and what its place is called.
-fn at(unit: &Seen) -> String {
+fn at(unit: &AttachedUnit) -> String {
     unit.place.as_ref().map_or_else(|| unit.unit.clone(), |place| format!("{place} ({})", unit.unit))
 }
 
-fn name(unit: &Seen) -> String {
+fn name(unit: &AttachedUnit) -> String {
     unit.product.clone().unwrap_or_else(|| format!("a device that no sheet knows ({})", unit.id))
 }
 
-fn left(unit: &Seen) -> String {
+fn left(unit: &AttachedUnit) -> String {
     format!("{}: {} left the bus.", at(unit), name(unit))
 }
 
 /// What it means that something came on a port, after what left it there.
-fn came(before: Option<&Seen>, gone_for: Option<Duration>, unit: &Seen) -> String {
+fn came(before: Option<&AttachedUnit>, gone_for: Option<Duration>, unit: &AttachedUnit) -> String {
     let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
     let what = match unit.mode {
         Mode::Update => format!("in update mode ({})", unit.id),

@@ -18,14 +18,16 @@ pub fn usb() -> Finding {
     if !cfg!(target_os = "linux") {
         let says = "what this system knows of its ports is not looked at: only on Linux";
         return Finding::note("usb", "this machine", says)
-            .cure("docs/other-systems.md says what other systems want before a unit can be used.");
+            .remedy("docs/other-systems.md says what other systems want before a unit can be used.");
     }
     match system::root_hubs() {
         None => Finding::problem("usb", "this machine", "it shows no USB to this program (/sys/bus/usb is not there)")
-            .cure("In a container: give it /sys/bus/usb and /dev/bus/usb. Units elsewhere: --bus usbip://HOST[:PORT]."),
+            .remedy(
+                "In a container: give it /sys/bus/usb and /dev/bus/usb. Units elsewhere: --bus usbip://HOST[:PORT].",
+            ),
         Some(0) => Finding::problem("usb", "this machine", "it has no USB bus")
-            .cure("In a virtual machine: give it a USB controller. Units elsewhere: --bus usbip://HOST[:PORT]."),
-        Some(count) => Finding::fine(
+            .remedy("In a virtual machine: give it a USB controller. Units elsewhere: --bus usbip://HOST[:PORT]."),
+        Some(count) => Finding::ok(
             "usb",
             "this machine",
             format!("USB is there, {}", text::count(count, "bus").replace("buss", "buses")),
@@ -39,11 +41,11 @@ pub fn nodes() -> Vec<Finding> {
     if !Path::new("/dev/bus/usb").exists() {
         found.push(
             Finding::problem("nodes", "/dev/bus/usb", "the nodes of the units are missing, so none can be opened")
-                .cure("In a container: give it /dev/bus/usb (and cgroup rights for character devices 189:*)."),
+                .remedy("In a container: give it /dev/bus/usb (and cgroup rights for character devices 189:*)."),
         );
     }
     if Path::new("/run/udev/control").exists() {
-        found.push(Finding::fine("udev", "this machine", "udevd runs: it sets rights, and tells what comes and goes"));
+        found.push(Finding::ok("udev", "this machine", "udevd runs: it sets rights, and tells what comes and goes"));
     } else {
         found.push(
             Finding::note(
@@ -51,14 +53,14 @@ pub fn nodes() -> Vec<Finding> {
                 "this machine",
                 "no udevd is heard: nobody sets rights, and the bus is looked at every 25 ms",
             )
-            .cure("In a container that is usual. Elsewhere: is systemd-udevd running?"),
+            .remedy("In a container that is usual. Elsewhere: is systemd-udevd running?"),
         );
     }
     for name in TALKERS {
         if let Some(process) = system::processes_called(name).first() {
             found.push(
                 Finding::note("serial", "this machine", format!("{name} (process {process}) talks to every serial port that shows up, and some bootloaders take that for commands"))
-                    .cure("Stop it while you update, or mark the units in their udev rule: ENV{ID_MM_DEVICE_IGNORE}=\"1\"."),
+                    .remedy("Stop it while you update, or mark the units in their udev rule: ENV{ID_MM_DEVICE_IGNORE}=\"1\"."),
             );
         }
     }
@@ -69,28 +71,28 @@ pub fn nodes() -> Vec<Finding> {
 pub fn sheets(sheets: &[Sheet]) -> Finding {
     if sheets.is_empty() {
         return Finding::note("sheets", "product sheets", "none is known: units are recognised by their classes only")
-            .cure(
+            .remedy(
                 "Give --sheets DIR, or make a first one from a unit: vaka sheet new --unit port=PORT --out FILE.toml",
             );
     }
     let names: Vec<&str> = sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
-    Finding::fine("sheets", "product sheets", format!("{}: {}", text::count(sheets.len(), "sheet"), names.join(", ")))
+    Finding::ok("sheets", "product sheets", format!("{}: {}", text::count(sheets.len(), "sheet"), names.join(", ")))
 }
 
 /// Whether what is done can be written down.
 pub fn journal() -> Finding {
     let Some(folder) = state_dir::folder() else {
         return Finding::problem("journal", "this machine", "there is no folder for the journal")
-            .cure("Set HOME or XDG_STATE_HOME.");
+            .remedy("Set HOME or XDG_STATE_HOME.");
     };
     let probe = folder.join(format!("probe-{}", std::process::id()));
     let written = std::fs::create_dir_all(&folder).and_then(|()| std::fs::write(&probe, b""));
     let _ = std::fs::remove_file(&probe);
     match written {
-        Ok(()) => Finding::fine("journal", folder.display().to_string(), "the journal can be written"),
+        Ok(()) => Finding::ok("journal", folder.display().to_string(), "the journal can be written"),
         Err(error) => {
             Finding::problem("journal", folder.display().to_string(), format!("the journal cannot be written: {error}"))
-                .cure("Give this user the folder, or set XDG_STATE_HOME to another one.")
+                .remedy("Give this user the folder, or set XDG_STATE_HOME to another one.")
         }
     }
 }

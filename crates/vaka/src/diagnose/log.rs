@@ -23,8 +23,8 @@ pub fn findings() -> Vec<Finding> {
         (Ok(notes), Some(now)) => (notes, now),
         (Err(why), _) => {
             let says = format!("the kernel's log cannot be read ({why}), so failed enumerations are not seen");
-            let cure = "Run 'sudo vaka diagnose' once, or watch the bus for a while: vaka diagnose --listen 20s";
-            return vec![Finding::note("kernel-log", "this machine", says).cure(cure)];
+            let remedy = "Run 'sudo vaka diagnose' once, or watch the bus for a while: vaka diagnose --listen 20s";
+            return vec![Finding::note("kernel-log", "this machine", says).remedy(remedy)];
         }
         (Ok(_), None) => return Vec::new(),
     };
@@ -32,7 +32,7 @@ pub fn findings() -> Vec<Finding> {
     let mut found = of_notes(&recent, now);
     if found.is_empty() {
         let says = format!("no failed enumeration and no flapping in the last {}", duration::words(BACK.min(now)));
-        found.push(Finding::fine("kernel-log", "this machine", says));
+        found.push(Finding::ok("kernel-log", "this machine", says));
     }
     found
 }
@@ -54,8 +54,9 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
                 vaka_base::text::count(troubles.len(), "line"),
                 troubles.last().map(|note| when(note)).unwrap_or_default()
             );
-            let cure = format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
-            found.push(Finding::problem("enumeration", port, says).cure(cure));
+            let remedy =
+                format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
+            found.push(Finding::problem("enumeration", port, says).remedy(remedy));
         }
         let mut drops = Drops::default();
         for note in &notes {
@@ -70,24 +71,25 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
                 "what is there left and came back as the same {most} times within {}",
                 duration::words(OFTEN.1)
             );
-            found.push(Finding::problem("cable", port, says).cure(LEAD));
+            found.push(Finding::problem("cable", port, says).remedy(LEAD));
         }
         if count(&|says| *says == Says::OverCurrent) > 0 {
             let says = "the port was switched off: what is there took too much current";
-            let cure = "Unplug it; look for a short circuit in the unit or its lead before you try another port.";
-            found.push(Finding::problem("power", port, says).cure(cure));
+            let remedy = "Unplug it; look for a short circuit in the unit or its lead before you try another port.";
+            found.push(Finding::problem("power", port, says).remedy(remedy));
         }
         if count(&|says| *says == Says::Underpowered) > 0 {
             let says = "the system refused to switch it on: it wants more current than this port or hub gives";
             found.push(
                 Finding::problem("power", port, says)
-                    .cure("Use a hub with a supply of its own, or a port of the machine."),
+                    .remedy("Use a hub with a supply of its own, or a port of the machine."),
             );
         }
         if count(&|says| *says == Says::Slow) > 0 {
             let says = "it could be faster than this port or hub is";
             found.push(
-                Finding::note("speed", port, says).cure("Nothing has to be done; another port or lead may be faster."),
+                Finding::note("speed", port, says)
+                    .remedy("Nothing has to be done; another port or lead may be faster."),
             );
         }
     }
@@ -135,7 +137,7 @@ mod tests {
     fn signs_of_a_bad_lead_are_told_from_an_ordinary_day() {
         let words = |notes: &[Note]| -> Vec<(&'static str, String)> {
             let found = of_notes(notes, Duration::from_secs(1000));
-            found.into_iter().map(|finding| (finding.topic, finding.says)).collect()
+            found.into_iter().map(|finding| (finding.topic, finding.message)).collect()
         };
         // Updates after each other: the ids change with the mode.
         let both = |at: &u64, id| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came(0x1209, id))];

@@ -6,7 +6,7 @@ use vaka_boot::bench::candidate::dfu_mode;
 use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
-use vaka_core::event::{Finding, Seen, Severity};
+use vaka_core::event::{AttachedUnit, Finding, Severity};
 use vaka_core::unit::Mode;
 use vaka_usb::native::NativeBus;
 use vaka_usb::system::{self, Access, DeviceUse};
@@ -25,7 +25,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
     match bus.list() {
         Err(error) => {
             let failure = vaka_messages::failure(&bus_failure(&error));
-            vec![Finding { cure: failure.cure, ..Finding::problem("bus", bus.name(), failure.message) }]
+            vec![Finding { remedy: failure.remedy, ..Finding::problem("bus", bus.name(), failure.message) }]
         }
         Ok(devices) => {
             let units = devices.iter().filter(|device| is_unit(&unit_event::seen(bench, device), device)).count();
@@ -36,8 +36,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
             );
             // Why there is nothing at all stands with the machine.
             let is_there = bus.emptiness().is_none();
-            let mut found: Vec<Finding> =
-                is_there.then(|| Finding::fine("bus", bus.name(), says)).into_iter().collect();
+            let mut found: Vec<Finding> = is_there.then(|| Finding::ok("bus", bus.name(), says)).into_iter().collect();
             found.extend(devices.iter().flat_map(|device| unit(bench, bus, device)));
             found
         }
@@ -45,7 +44,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
 }
 
 /// What a sheet knows, or has a DFU interface.
-fn is_unit(seen: &Seen, device: &DeviceInfo) -> bool {
+fn is_unit(seen: &AttachedUnit, device: &DeviceInfo) -> bool {
     seen.product.is_some() || dfu_mode(device).is_some()
 }
 
@@ -62,7 +61,7 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     if let Some(by) = Locks::wanted(&device.location) {
         found.push(
             Finding::note("lock", &about, format!("{by} works with it, or waits for it"))
-                .cure("Let it end; two processes never work on one unit."),
+                .remedy("Let it end; two processes never work on one unit."),
         );
     }
     if bus.name() == NativeBus::NAME
@@ -72,13 +71,13 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
         found.extend(taken(&about, &used));
         found.extend(power(&about, &used));
     }
-    if !found.iter().any(|finding| finding.weight == Severity::Problem) {
+    if !found.iter().any(|finding| finding.severity == Severity::Problem) {
         found.push(answers(bench, device, &about));
     }
     // Webcams and radios have DFU interfaces, too: whether this one is meant nobody said.
     if seen.product.is_none() && seen.mode != Mode::Update {
         for finding in &mut found {
-            finding.weight = finding.weight.min(Severity::Note);
+            finding.severity = finding.severity.min(Severity::Note);
         }
     }
     found
@@ -91,16 +90,16 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
         Access::Granted => None,
         Access::NoNode => Some(
             Finding::problem("rights", about, format!("{node} is missing"))
-                .cure("In a container: give it /dev/bus/usb."),
+                .remedy("In a container: give it /dev/bus/usb."),
         ),
         Access::Failed(why) => Some(
-            Finding::problem("rights", about, format!("{node}: {why}")).cure("Unplug the unit and plug it in again."),
+            Finding::problem("rights", about, format!("{node}: {why}")).remedy("Unplug the unit and plug it in again."),
         ),
         Access::Denied { owner, group, mode } => {
             let group = rules::group(*group);
             let says =
                 format!("this user may not use it: {node} belongs to user {owner} and group {group}, mode {mode:04o}");
-            let cure = match rules::naming(device.vendor, device.product) {
+            let remedy = match rules::naming(device.vendor, device.product) {
                 None => "No udev rule names it. Make one for the units of your sheets, then plug it in anew: vaka setup rules | sudo tee /etc/udev/rules.d/70-vaka.rules && sudo udevadm control --reload".to_owned(),
                 Some(file) if group == rules::GROUP && rules::in_group(rules::GROUP) == Some(false) => format!(
                     "{} gives it to the group {group}, which this user is not in: sudo usermod -aG {group} \"$USER\", then log in anew.",
@@ -111,7 +110,7 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
                     file.display()
                 ),
             };
-            Some(Finding::problem("rights", about, says).cure(cure))
+            Some(Finding::problem("rights", about, says).remedy(remedy))
         }
     }
 }
@@ -124,7 +123,7 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
         let says = format!("program '{name}', process {}, has {node} open", program.process);
         found.push(
             Finding::problem("held", about, says)
-                .cure(format!("Close that program, or end it: kill {}", program.process)),
+                .remedy(format!("Close that program, or end it: kill {}", program.process)),
         );
     }
     for disk in &used.mounted {
@@ -132,9 +131,9 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
         let says = format!("its disk is mounted at {}{mode}", disk.folder.display());
         let finding = match disk.read_only {
             true => Finding::problem("mounted", about, says)
-                .cure("Mount it so that it can be written, or unmount it: then it is used natively."),
+                .remedy("Mount it so that it can be written, or unmount it: then it is used natively."),
             false => {
-                Finding::note("mounted", about, says).cure("Nothing has to be done: it is used through that folder.")
+                Finding::note("mounted", about, says).remedy("Nothing has to be done: it is used through that folder.")
             }
         };
         found.push(finding);
@@ -149,7 +148,7 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
             "the system's driver {driver} has interface {}{nodes}; it steps aside while a unit is worked with",
             interface.number
         );
-        found.push(Finding::fine("driver", about, says));
+        found.push(Finding::ok("driver", about, says));
     }
     found
 }
@@ -161,27 +160,27 @@ fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
     );
     Some(
         Finding::note("power", about, says)
-            .cure("If it drops out while it is erased or written: a port of the machine, or a hub with a supply."),
+            .remedy("If it drops out while it is erased or written: a port of the machine, or a hub with a supply."),
     )
 }
 
 /// Whether it answers when it is asked what it is.
 fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
     let known = bench.recognise(device).or_else(|| bench.undescribed(device));
-    let Some(candidate) = known else { return Finding::fine("unit", about, "is listed; nothing was asked of it") };
+    let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; nothing was asked of it") };
     if !bench.may_look(&candidate) {
-        return Finding::fine("unit", about, "is listed; it is not opened, since closing it would end its update mode");
+        return Finding::ok("unit", about, "is listed; it is not opened, since closing it would end its update mode");
     }
     let mut quiet = |_| {};
     let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     match bench.look(device, &mut cx) {
         Ok(opened) => match &opened.identity.oddities[..] {
-            [] => Finding::fine("unit", about, "can be opened, and says what it is"),
+            [] => Finding::ok("unit", about, "can be opened, and says what it is"),
             odd => Finding::note("unit", about, odd.join("; ")),
         },
         Err(error) => {
             let failure = vaka_messages::failure(&open_failure(&error, &bench.place(&device.location)));
-            Finding { cure: failure.cure, ..Finding::problem("unit", about, failure.message) }
+            Finding { remedy: failure.remedy, ..Finding::problem("unit", about, failure.message) }
         }
     }
 }

@@ -9,7 +9,7 @@ use vaka_base::size::Bytes;
 use vaka_base::{duration, text};
 use vaka_boot::protocol::session_error::SessionError;
 use vaka_core::event::{ExitCode, FailureText};
-use vaka_core::release::{Disagreement, SelectError};
+use vaka_core::release::{Inconsistency, SelectError};
 use vaka_dialect::DialectErrors;
 use vaka_image::ReadError;
 use vaka_image::address::Address;
@@ -89,9 +89,9 @@ pub enum CommandError {
     /// A release holds no sheet of its product.
     NoSheetInRelease { path: PathBuf, product: String },
     /// The parts of a release do not fit each other.
-    Inconsistent { path: PathBuf, found: Vec<Disagreement> },
+    Inconsistent { path: PathBuf, found: Vec<Inconsistency> },
     /// The same, for a release that is packed.
-    PackInconsistent(Vec<Disagreement>),
+    PackInconsistent(Vec<Inconsistency>),
     /// The description of a release is wrong.
     PackInput { path: PathBuf, reason: String },
     /// A release has no such build.
@@ -233,7 +233,7 @@ impl CommandError {
     /// The sentences: what happened, the state of files and units, what to do.
     pub fn text(&self) -> FailureText {
         let failure = FailureText::new(self.code(), self.message());
-        FailureText { state: self.state().map(str::to_owned), cure: self.remedy(), ..failure }
+        FailureText { state: self.state().map(str::to_owned), remedy: self.remedy(), ..failure }
     }
 
     #[allow(clippy::too_many_lines)] // a table
@@ -385,7 +385,7 @@ impl CommandError {
             Self::Dialect(_) => "docs/formats/dialect.md describes the language.",
             Self::SheetTwice { .. } | Self::DialectTwice { .. } => "Keep one of them in the folder.",
             Self::NoSheets => {
-                "Give --sheets DIR. For a DFU unit that nobody described yet, '--agree no-sheet --plan' shows what would be done on the unit's own word."
+                "Give --sheets DIR. For a DFU unit that nobody described yet, '--allow no-sheet --plan' shows what would be done on the unit's own word."
             }
             Self::NoSheetsForRules => "Give --sheets DIR. A rule for all devices would give away more than is needed.",
             Self::NoPart { known, .. } if known.is_empty() => "There are: none has parts.",
@@ -410,11 +410,11 @@ impl CommandError {
             Self::NoReleaseIn { .. } => "Name a firmware file, a release, or a folder of releases.",
             Self::Release { .. } => "Fetch it again from where it comes; do not use this one.",
             Self::Unsigned { consent } => {
-                return Some(format!("Ask its maker for a signed one. To use it all the same: --agree {consent}."));
+                return Some(format!("Ask its maker for a signed one. To use it all the same: --allow {consent}."));
             }
             Self::UnknownSigner { consent, .. } => {
                 return Some(format!(
-                    "If its maker tells you that this is their key: vaka keys trust FILE. To use it all the same: --agree {consent}."
+                    "If its maker tells you that this is their key: vaka keys trust FILE. To use it all the same: --allow {consent}."
                 ));
             }
             Self::NoSheetInRelease { .. } => "Give --sheets DIR.",

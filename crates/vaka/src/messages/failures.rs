@@ -217,7 +217,7 @@ fn plan(error: &PlanError) -> String {
     let PlanError::UnitDecides { route, option } = error else { return error.to_string() };
     let option = match option {
         ErasesOption::Keep => "--keep",
-        ErasesOption::EraseAll => "--clear-all",
+        ErasesOption::EraseAll => "--erase-all",
     };
     format!("on a {route} route the unit itself decides what is erased; {option} has no meaning there")
 }
@@ -250,10 +250,10 @@ fn doing(activity: &Activity) -> String {
 }
 
 fn differs(difference: &Difference) -> String {
-    let Difference { first, wanted, found, bytes, .. } = difference;
+    let Difference { first, expected, found, bytes, .. } = difference;
     let noun = if *bytes == 1 { "byte differs" } else { "bytes differ" };
     format!(
-        "{} {noun} after writing; the first at {first}: the image has 0x{wanted:02X}, the unit 0x{found:02X}.",
+        "{} {noun} after writing; the first at {first}: the image has 0x{expected:02X}, the unit 0x{found:02X}.",
         Grouped(*bytes)
     )
 }

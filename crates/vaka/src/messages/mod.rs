@@ -2,7 +2,7 @@
 //! and every warning.
 //!
 //! The engines emit values; [`event`] replaces them by sentences. To change a sentence, change it
-//! here and nowhere else: `tests/messages.txt`, `tests/slips.txt` and `tests/matrix.txt` show the
+//! here and nowhere else: `tests/messages.txt`, `tests/mistakes.txt` and `tests/matrix.txt` show the
 //! sentences of whole runs.
 
 mod command_error;
@@ -33,12 +33,12 @@ pub fn failure(failure: &Failure) -> FailureText {
         let state = failure.unit.as_ref().map(conditions::condition).or_else(|| text.state.clone());
         return FailureText { code: failure.code, state, unit_state: failure.unit_state(), ..text.clone() };
     }
-    let cure = remedies(&failure.remedies);
+    let remedy = remedies(&failure.remedies);
     FailureText {
         code: failure.code,
         message: kind(&failure.kind),
         state: conditions::state(failure),
         unit_state: failure.unit_state(),
-        cure: Some(cure).filter(|cure| !cure.is_empty()),
+        remedy: Some(remedy).filter(|remedy| !remedy.is_empty()),
     }
 }

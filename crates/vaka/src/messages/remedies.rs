@@ -111,14 +111,14 @@ fn remedy(remedy: &Remedy) -> String {
         R::LookAt(places) => return format!("Look at: {}.", places.join("; ")),
         R::KnownVariants(known) => return format!("The variants are: {}.", known.join(", ")),
 
-        R::Consent(ids) => return format!("If that is what you want: {}.", options("--agree", ids).join(" ")),
-        R::ConsentToLoss(id) => return format!("If nothing of that is needed: --agree {id}."),
+        R::Consent(ids) => return format!("If that is what you want: {}.", options("--allow", ids).join(" ")),
+        R::ConsentToLoss(id) => return format!("If nothing of that is needed: --allow {id}."),
         R::ConsentToNoSheet(id) => {
-            return format!("If it is to be put into DFU mode and updated on its own word alone: --agree {id}.");
+            return format!("If it is to be put into DFU mode and updated on its own word alone: --allow {id}.");
         }
         R::ConsentToErase(id) => {
             return format!(
-                "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --agree {id}."
+                "Lifting it erases the whole part: all firmware, settings and anything else in it. If that is what you want: --allow {id}."
             );
         }
 
@@ -182,7 +182,7 @@ fn remedy(remedy: &Remedy) -> String {
         R::KnownImages(variants) => return format!("It has images for: {}.", variants.join(", ")),
 
         R::RestoreSaved { file } => {
-            return format!("The old firmware goes back with: vaka update {file} --agree older-version");
+            return format!("The old firmware goes back with: vaka update {file} --allow older-version");
         }
     };
     sentence.to_owned()

@@ -79,7 +79,7 @@ pub fn warning(warning: &Warning) -> String {
             format!("The unit says that it can be read, and refuses: {reason}. What is written cannot be checked.")
         }
         W::LiftingProtection => {
-            "Lifting the read protection, as agreed: the unit erases its whole memory now.".to_owned()
+            "Lifting the read protection, as consents: the unit erases its whole memory now.".to_owned()
         }
         W::NoReadBackFile { file } => {
             format!("The unit's disk shows no {file}: what is written cannot be read back.")

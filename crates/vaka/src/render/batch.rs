@@ -8,7 +8,7 @@ use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
-use vaka_core::event::{Check, Event, ExitCode, FailureText, ReleaseSeen, Report, RestartState, RunOutcome};
+use vaka_core::event::{Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease};
 
 use super::Renderer;
 use super::json::{self, Json};
@@ -91,7 +91,7 @@ impl Screen {
     }
 
     /// Which release it is.
-    pub fn release(&self, release: ReleaseSeen) {
+    pub fn release(&self, release: SelectedRelease) {
         match self.setting.format {
             Format::Json => Json.event(Event::Release(release)),
             Format::Text => Text::new(self.setting).event(Event::Release(release)),
@@ -149,11 +149,11 @@ impl Screen {
                 if let Some(bar) = &unit.bar {
                     bar.set_length(total.max(1));
                     bar.set_position(done);
-                    bar.set_message(format!("{}: {}", unit.product, step.words()));
+                    bar.set_message(format!("{}: {}", unit.product, step.as_str()));
                 }
             }
-            Event::Hand { hand, .. } => {
-                let line = format!("{:<10}  {}  by hand: {}", unit.at, unit.product, hand.action);
+            Event::ManualStep { step, .. } => {
+                let line = format!("{:<10}  {}  by hand: {}", unit.at, unit.product, step.action);
                 self.note(&line);
             }
             Event::Error(failure) => unit.error = Some(failure),
@@ -177,14 +177,15 @@ impl Screen {
             Done::Before => format!("{at:<10}  {}  was done before; nothing was written", unit.product),
             Done::Now(report) => {
                 let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
-                let serial = report.next.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
+                let serial =
+                    report.application.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
                 let serial = serial.map(|serial| format!("  {serial}")).unwrap_or_default();
                 let name = report.product.as_ref().unwrap_or(&unit.product);
                 format!("{at:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
             }
         };
         // What state a unit is in that failed, and what to do with it.
-        let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.cure]).flatten();
+        let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.remedy]).flatten();
         let lines: Vec<String> = [line].into_iter().chain(more.map(|words| format!("{:<10}  {words}", ""))).collect();
         let print = || drop(writeln!(anstream::stdout().lock(), "{}", lines.join("\n")));
         self.bars.suspend(print);

@@ -11,7 +11,7 @@ use vaka_core::event::{Event, FailureText};
 use crate::args::Format;
 use crate::cli_error::Problem;
 use crate::environment::Setting;
-use crate::owed;
+use crate::pending_undo;
 
 /// Takes events as they happen.
 pub trait Renderer {
@@ -32,7 +32,7 @@ struct Noting(Box<dyn Renderer>);
 
 impl Renderer for Noting {
     fn event(&mut self, event: Event) {
-        owed::note(&event);
+        pending_undo::note(&event);
         self.0.event(event);
     }
 }
@@ -50,6 +50,6 @@ pub fn problem(problem: &Problem, setting: &Setting) {
 fn lines(failure: &FailureText) -> Vec<String> {
     let mut lines = vec![failure.message.clone()];
     lines.extend(failure.state.clone());
-    lines.extend(failure.cure.clone());
+    lines.extend(failure.remedy.clone());
     lines
 }

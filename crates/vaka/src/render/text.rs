@@ -10,8 +10,8 @@ use vaka_base::duration;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_core::event::{
-    Check, Event, FailureText, FrameField, ReleaseSeen, Report, RestartState, RunOutcome, Seen, StageState, StepName,
-    StepState,
+    AttachedUnit, Check, Event, FailureText, FrameField, Report, RestartState, RunOutcome, SelectedRelease, StageState,
+    StepName, StepState,
 };
 use vaka_core::matching::{Evidence, Outcome, Phase, Source, Subject, Verdict, Weight};
 use vaka_core::plan::{Plan, Step};
@@ -81,7 +81,7 @@ impl Text {
         let (begin, last) = *self.lines.get_or_insert((now, now));
         if now - last >= PROGRESS_LINE {
             self.lines = Some((begin, now));
-            err!("  {:<9}  {}", step.words(), progress_line(done, total, now - begin));
+            err!("  {:<9}  {}", step.as_str(), progress_line(done, total, now - begin));
         }
     }
 
@@ -93,13 +93,13 @@ impl Text {
         match state {
             _ if self.setting.quiet => {}
             StepState::Started if self.setting.verbose || !moves_bytes => {
-                err!("  {:<9}  {text}", step.words());
+                err!("  {:<9}  {text}", step.as_str());
             }
             StepState::Started => {}
             StepState::Done => {
                 let count = transfers.filter(|_| self.setting.verbose);
                 let count = count.map_or(String::new(), |count| format!(", {count} transfers"));
-                err!("  {:<9}  {text}{count}", step.words());
+                err!("  {:<9}  {text}{count}", step.as_str());
             }
         }
     }
@@ -121,7 +121,7 @@ fn bar(step: StepName, region: &str, total: u64) -> ProgressBar {
     if let Ok(style) = ProgressStyle::with_template(form) {
         bar.set_style(style.progress_chars("=> "));
     }
-    bar.set_prefix(step.words());
+    bar.set_prefix(step.as_str());
     bar.set_message(region.to_owned());
     bar
 }
@@ -145,20 +145,20 @@ impl Text {
     fn line(&mut self, event: Event) {
         let quiet = self.setting.quiet;
         match event {
-            Event::Seen(unit) if !quiet => {
+            Event::Attached(unit) if !quiet => {
                 err!("{}", seen(&unit));
             }
-            Event::Gone { unit, id } if !quiet => {
+            Event::Detached { unit, id } if !quiet => {
                 err!("{unit}: {id} left the bus");
             }
             Event::Verdict { verdict, .. } => verdict_table(&verdict, &self.setting),
             Event::Plan { plan, phase, .. } => plan_list(&plan, phase),
             Event::Release(release) => release_lines(&release),
             Event::Stage { number, of, name, text, state } => stage_line(number, of, &name, &text, state),
-            Event::HandedOut { file, sha256, tool } => {
+            Event::Exported { file, sha256, tool } => {
                 err!("{BOLD}For {tool}:{BOLD:#} {file}  (SHA-256 {sha256})");
             }
-            Event::Hand { number, of, hand, .. } => hand_step(number, of, &hand),
+            Event::ManualStep { number, of, step, .. } => manual_step(number, of, &step),
             Event::Waiting { waiting_for, left_ms } if !quiet => {
                 let left = left_ms.map(|ms| format!(" ({} left)", duration::words(Duration::from_millis(ms))));
                 err!("{DIM}Waiting for {waiting_for}{}{DIM:#}", left.unwrap_or_default());
@@ -166,7 +166,7 @@ impl Text {
             Event::Warning { text } => {
                 err!("{BOLD}Note:{BOLD:#} {text}");
             }
-            Event::Frame { exchange, words, fields } => frame(&exchange, &words, &fields, &self.setting),
+            Event::Frame { exchange, problem, fields } => frame(&exchange, &problem, &fields, &self.setting),
             Event::Error(found) => failure(&found),
             Event::Result(report) => result(&report),
             _ => {}
@@ -175,8 +175,8 @@ impl Text {
 }
 
 /// Which release it is, who signed it, and what else there was.
-fn release_lines(release: &ReleaseSeen) {
-    let ReleaseSeen { product, version, date, channel, build, .. } = release;
+fn release_lines(release: &SelectedRelease) {
+    let SelectedRelease { product, version, date, channel, build, .. } = release;
     out!("{BOLD}Release {product} {version}{BOLD:#} of {date} ({channel}), build {build}, from {}", release.file);
     out!("  signed by  {}", release.signer.as_deref().unwrap_or("nobody"));
     let more = [("loses", &release.loses), ("builds", &release.other_builds), ("others", &release.others)];
@@ -208,8 +208,8 @@ fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageStat
 fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &Setting) {
     err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' was not as expected, {words}.");
     let row = |field: &FrameField| {
-        let mark = if field.is_wrong { "→" } else { "" };
-        vec![mark.to_owned(), field.field.clone(), field.bytes.clone(), field.says.clone()]
+        let mark = if field.is_mismatch { "→" } else { "" };
+        vec![mark.to_owned(), field.field.clone(), field.bytes.clone(), field.meaning.clone()]
     };
     for line in table::plain(setting.width, &["", "field", "received", ""], fields.iter().map(row).collect()).lines() {
         err!("  {line}");
@@ -217,7 +217,7 @@ fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &Setting) 
 }
 
 /// `1-1: Tern tide gauge, update mode (1209:0002)`
-fn seen(unit: &Seen) -> String {
+fn seen(unit: &AttachedUnit) -> String {
     let name = unit.product.clone().unwrap_or_else(|| "an unknown device".to_owned());
     let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
     let mode = if unit.mode == Mode::Unknown { String::new() } else { format!(", {} mode", unit.mode) };
@@ -234,11 +234,11 @@ pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
     // Before a variant is settled, each candidate has rows of its own.
     let open = verdict.variant.is_none();
     let row = |evidence: &Evidence| {
-        let is_agreed = |id: &String| verdict.agreed.iter().any(|agreed| agreed.id == *id);
+        let is_allowed = |id: &String| verdict.consents.iter().any(|consents| consents.id == *id);
         let means = match &evidence.weight {
-            Weight::ConflictsUnlessAgreed(id) if is_agreed(id) => format!("agreed to: {}", evidence.means),
-            Weight::ConflictsUnlessAgreed(_) if evidence.source == Source::Loss => format!("LOSS: {}", evidence.means),
-            Weight::Conflicts | Weight::ConflictsUnlessAgreed(_) => format!("CONFLICT: {}", evidence.means),
+            Weight::ConflictsUnlessAllowed(id) if is_allowed(id) => format!("agreed to: {}", evidence.means),
+            Weight::ConflictsUnlessAllowed(_) if evidence.source == Source::Loss => format!("LOSS: {}", evidence.means),
+            Weight::Conflicts | Weight::ConflictsUnlessAllowed(_) => format!("CONFLICT: {}", evidence.means),
             _ => evidence.means.clone(),
         };
         let mut cells =
@@ -272,7 +272,7 @@ fn conclusion(verdict: &Verdict) {
     let variant = verdict.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
     match verdict.outcome {
         Outcome::Fits => {
-            let fill = verdict.fill.as_ref().map(|fill| format!(" It takes {fill}.")).unwrap_or_default();
+            let fill = verdict.occupancy.as_ref().map(|fill| format!(" It takes {fill}.")).unwrap_or_default();
             out!("{GOOD}The image fits{variant}{GOOD:#}{phase}.{fill}");
         }
         Outcome::Conflicts if verdict.conflicts().all(|evidence| evidence.source == Source::Loss) => {
@@ -282,12 +282,12 @@ fn conclusion(verdict: &Verdict) {
             out!("{BAD}The image does not fit{variant}.{BAD:#}");
         }
         Outcome::Undecided => {
-            let fits: Vec<&str> = verdict.would_fit.iter().map(|id| id.as_str()).collect();
+            let fits: Vec<&str> = verdict.compatible.iter().map(|id| id.as_str()).collect();
             out!(
                 "{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.",
                 fits.join(" or ")
             );
-            if verdict.tells_itself {
+            if verdict.self_identifying {
                 out!("In update mode the unit tells it itself, by its board information.");
                 return;
             }
@@ -297,10 +297,10 @@ fn conclusion(verdict: &Verdict) {
             }
         }
     }
-    for agreement in &verdict.missing {
-        out!("To go on all the same: --agree {}  ({})", agreement.id, agreement.to);
+    for agreement in &verdict.missing_consents {
+        out!("To go on all the same: --allow {}  ({})", agreement.id, agreement.to);
     }
-    for agreement in &verdict.agreed {
+    for agreement in &verdict.consents {
         out!("Agreed to {}: {}", agreement.id, agreement.to);
     }
 }
@@ -313,8 +313,8 @@ fn plan_list(plan: &Plan, phase: Phase) {
         if let Step::Enter { entry, .. } = step {
             for step in entry {
                 match step {
-                    EntryStep::Hand(hand) => {
-                        out!("     by hand: {}", hand.action);
+                    EntryStep::Manual(step) => {
+                        out!("     by hand: {}", step.action);
                     }
                     EntryStep::Signal(signal) if entry.len() > 1 => {
                         out!("     by the host: {signal}");
@@ -330,17 +330,17 @@ fn plan_list(plan: &Plan, phase: Phase) {
     out!();
 }
 
-fn hand_step(number: usize, of: usize, hand: &ManualStep) {
-    let advised = if hand.advised { " (advised)" } else { "" };
-    let only_if = hand.only_if.as_ref().map(|when| format!("only if {when}: ")).unwrap_or_default();
-    err!("{BOLD}By hand, {number} of {of}{advised}: {only_if}{}{BOLD:#}", hand.action);
-    if let Some(why) = &hand.why {
+fn manual_step(number: usize, of: usize, step: &ManualStep) {
+    let advised = if step.advised { " (advised)" } else { "" };
+    let only_if = step.only_if.as_ref().map(|when| format!("only if {when}: ")).unwrap_or_default();
+    err!("{BOLD}Manual step {number} of {of}{advised}: {only_if}{}{BOLD:#}", step.action);
+    if let Some(why) = &step.why {
         err!("  Why: {why}");
     }
-    if let Some(see) = &hand.see {
+    if let Some(see) = &step.see {
         err!("  Then: {see}");
     }
-    if let Some(place) = &hand.documented {
+    if let Some(place) = &step.documented {
         err!("  See: {place}");
     }
 }
@@ -358,7 +358,8 @@ fn result(report: &Report) {
 fn updated(report: &Report) {
     let product = report.product.as_deref().unwrap_or("the unit");
     let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
-    let version = report.next.as_ref().and_then(|next| next.version.as_ref()).map(|version| format!(" {version}"));
+    let version =
+        report.application.as_ref().and_then(|next| next.version.as_ref()).map(|version| format!(" {version}"));
     let place = report.unit.as_deref().unwrap_or("?");
     match (report.outcome, report.after) {
         (RunOutcome::Unchanged, RestartState::Confirmed) => {
@@ -396,7 +397,7 @@ fn updated(report: &Report) {
     let times: Vec<String> = report
         .durations_ms
         .iter()
-        .map(|(step, ms)| format!("{} {}", step.words(), duration::measured(Duration::from_millis(*ms))))
+        .map(|(step, ms)| format!("{} {}", step.as_str(), duration::measured(Duration::from_millis(*ms))))
         .collect();
     out!("  time       {}", times.join(", "));
     if report.bytes_padded > 0 {
@@ -405,10 +406,10 @@ fn updated(report: &Report) {
     }
     for (index, undone) in report.undo.iter().enumerate() {
         let name = if index == 0 { "undo" } else { "" };
-        let done = if undone.seen { " (done)" } else { "" };
+        let done = if undone.done { " (done)" } else { "" };
         out!("  {name:<10} {}{done}", undone.action);
     }
-    if let Some(next) = &report.next {
+    if let Some(next) = &report.application {
         let serial = next.serial.as_ref().map(|serial| format!(", serial number {serial}")).unwrap_or_default();
         let nodes = if next.nodes.is_empty() { String::new() } else { format!(" ({})", next.nodes.join(", ")) };
         out!("  now        {} at {}{nodes}{serial}", next.id, next.port);

@@ -1,4 +1,4 @@
-//! A bench of stand-ins, served over USB/IP on loopback, and the built program.
+//! A bench of simulated units, served over USB/IP on loopback, and the built program.
 
 #![allow(dead_code, unreachable_pub, clippy::print_stderr)] // each test file uses its part; a skip is told
 
@@ -15,7 +15,7 @@ use vaka_sim::fault::Fault;
 use vaka_sim::server::Server;
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::unit::{Condition, Unit};
-use vaka_sim::world::{Logged, lock};
+use vaka_sim::world::{LogEntry, lock};
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
@@ -31,7 +31,7 @@ pub fn root() -> PathBuf {
     Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
 }
 
-/// A world of stand-ins behind a server, and a temporary folder.
+/// A world of simulated units behind a server, and a temporary folder.
 pub struct Bench {
     pub world: SharedWorld,
     server: Server,
@@ -103,7 +103,7 @@ impl Bench {
         }
     }
 
-    pub fn log(&self, port: &str) -> Vec<Logged> {
+    pub fn log(&self, port: &str) -> Vec<LogEntry> {
         lock(&self.world).log(port).to_vec()
     }
 
@@ -323,7 +323,7 @@ pub fn assert_updated(revision: Revision, before: &[u8], after: &[u8], image: &[
     }
 }
 
-/// Does what a guide says: writes its files, serves its stand-ins, runs its commands,
+/// Does what a guide says: writes its files, serves its simulated units, runs its commands,
 /// each as it stands there. Gives back the folder that it was done in, which is the
 /// folder of sheets too if that is wanted.
 #[track_caller]
@@ -343,9 +343,9 @@ pub fn follow_guide(name: &str, sheets_here: bool) -> tempfile::TempDir {
         }
         if info == "sh terminal=2" {
             let args: Vec<&str> = body.trim().split(' ').skip(1).collect();
-            let mut standins = Running::start(program().args(args).current_dir(folder));
-            let line = standins.wait_for("Stand-ins at usbip://127.0.0.1:");
-            bus = Some((line.rsplit(' ').next().unwrap().to_owned(), standins));
+            let mut simulator = Running::start(program().args(args).current_dir(folder));
+            let line = simulator.wait_for("Simulated units at usbip://127.0.0.1:");
+            bus = Some((line.rsplit(' ').next().unwrap().to_owned(), simulator));
             continue;
         }
         assert_eq!(info, "sh", "{block}");
@@ -369,8 +369,8 @@ pub fn follow_guide(name: &str, sheets_here: bool) -> tempfile::TempDir {
         }
     }
     assert!(commands > 10, "only {commands} commands were found");
-    if let Some((_, standins)) = bus {
-        standins.kill();
+    if let Some((_, simulator)) = bus {
+        simulator.kill();
     }
     temporary
 }

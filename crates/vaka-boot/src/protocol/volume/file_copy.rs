@@ -47,7 +47,7 @@ pub(super) struct FileSession {
 
 impl FileSession {
     pub(super) fn new(disk: Box<dyn Disk>, file: &FileTarget, route: &VolumeRoute) -> Self {
-        let (file, present, leave) = (file.clone(), route.present.clone(), route.leave);
+        let (file, present, leave) = (file.clone(), route.application_file.clone(), route.leave);
         Self { disk, file, present, leave, shown: Shown::NotSeen, done: 0, total: 0, is_finished: false }
     }
 }

@@ -29,7 +29,7 @@ const TIME_TO_COUNT: Duration = Duration::from_secs(3);
 
 /// What was read of the present application's file.
 #[derive(Default)]
-struct Seen {
+struct Readback {
     present: Present,
     /// Up to which address; all of it if there is none.
     until: Option<Address>,
@@ -48,7 +48,7 @@ pub(super) struct Blocks {
     /// The last block, until it is sent.
     held_back: Option<[u8; uf2::BLOCK]>,
     /// What the unit gave of its memory, until something is written.
-    seen: Option<Seen>,
+    seen: Option<Readback>,
     /// Where reading began.
     start: Option<Address>,
     is_finished: bool,
@@ -56,7 +56,7 @@ pub(super) struct Blocks {
 
 impl Blocks {
     pub(super) fn new(disk: Box<dyn Disk>, family: u32, route: &VolumeRoute) -> Self {
-        let (present, leave) = (route.present.clone(), route.leave);
+        let (present, leave) = (route.application_file.clone(), route.leave);
         Self {
             disk,
             family,
@@ -72,7 +72,7 @@ impl Blocks {
 
     /// What the unit gives of its memory: all of it, or at least up to an address.
     fn present(&mut self, until: Option<Address>, cx: &mut Context<'_>) -> Result<&Present, SessionError> {
-        let is_there = |seen: &Seen| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
+        let is_there = |seen: &Readback| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
         if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
             // Twice as far each time, so that reading on costs no more than reading all.
             let before = self.seen.as_ref().and_then(|seen| seen.until);
@@ -88,7 +88,7 @@ impl Blocks {
             let is_missing = file.is_none();
             let file = file.unwrap_or_default();
             let until = until.filter(|_| is_enough(&file));
-            self.seen = Some(Seen { present: Present::read(&file), until, is_missing });
+            self.seen = Some(Readback { present: Present::read(&file), until, is_missing });
         }
         Ok(&self.seen.get_or_insert_default().present)
     }

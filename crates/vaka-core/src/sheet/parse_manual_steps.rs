@@ -1,8 +1,8 @@
 //! What persons and hosts do to bring a unit into update mode, and what of it is undone.
 
-use super::hand::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
+use super::manual_step::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
 use super::parse::{Checked, Checker};
-use super::raw::{RawEntryStep, RawSignal, RawSlips, RawUndo, Spanned};
+use super::raw::{RawEntryStep, RawMistakes, RawSignal, RawUndo, Spanned};
 use super::{EntryStep, MistakeHints, Signal};
 use vaka_dialect::OperationName;
 
@@ -10,20 +10,20 @@ impl Checker<'_> {
     /// The way into update mode: each step by itself, then what they are together.
     pub(super) fn entry(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<EntryStep>> {
         let steps = raw.iter().map(|step| self.entry_step(step)).collect::<Checked<Vec<_>>>()?;
-        let hands: Vec<&ManualStep> = steps.iter().filter_map(by_hand).collect();
-        let shows_nothing = !hands.is_empty() && hands.iter().all(|hand| hand.see.is_none());
+        let manual_steps: Vec<&ManualStep> = steps.iter().filter_map(manual).collect();
+        let shows_nothing = !manual_steps.is_empty() && manual_steps.iter().all(|step| step.see.is_none());
         if let (true, Some(first)) = (shows_nothing, raw.first()) {
             let message = "say with `see` in one of these steps what is to be seen once update mode is reached; if the unit shows nothing, say that";
             return Err(self.error(&first.span(), "entry", message.into()));
         }
-        for (index, step) in hands.iter().enumerate() {
+        for (index, step) in manual_steps.iter().enumerate() {
             let Some(id) = &step.id else { continue };
-            if hands[..index].iter().any(|other| other.id.as_ref() == Some(id)) {
+            if manual_steps[..index].iter().any(|other| other.id.as_ref() == Some(id)) {
                 return Err(self.of_step(raw, id, "id", format!("another step has the id '{id}'")));
             }
         }
         for moment in [UndoPhase::Entered, UndoPhase::Written, UndoPhase::End] {
-            if let Err(why) = hand::undone(&hands, moment) {
+            if let Err(why) = manual_step::undone(&manual_steps, moment) {
                 return Err(self.impossible(raw, moment, &why));
             }
         }
@@ -33,7 +33,7 @@ impl Checker<'_> {
     /// What a person does with a unit that shows nothing.
     pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<ManualStep>> {
         let steps = raw.iter().map(|step| match self.entry_step(step)? {
-            EntryStep::Hand(hand) => Ok(*hand),
+            EntryStep::Manual(step) => Ok(*step),
             EntryStep::Signal(_) => {
                 let message = "a unit that shows nothing gets no signal; say with `do` what a person does";
                 Err(self.error(&step.span(), "recovery", message.into()))
@@ -67,7 +67,7 @@ impl Checker<'_> {
             (Some(RawSignal::DfuDetach), None) => Ok(EntryStep::Signal(Signal::DfuDetach)),
             (Some(RawSignal::Eject), None) => Ok(EntryStep::Signal(Signal::Eject)),
             (Some(RawSignal::Dialect), None) => self.dialect_signal(raw),
-            (None, Some(action)) => self.hand(step, action).map(Box::new).map(EntryStep::Hand),
+            (None, Some(action)) => self.manual_step(step, action).map(Box::new).map(EntryStep::Manual),
             _ => {
                 let message = "a step has either `do`, for a person, or `signal`, for the host".into();
                 Err(self.error(&raw.span(), "entry", message))
@@ -88,7 +88,7 @@ impl Checker<'_> {
         Ok(EntryStep::Signal(Signal::Dialect { dialect }))
     }
 
-    fn hand(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<ManualStep> {
+    fn manual_step(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<ManualStep> {
         let held = raw.held.as_ref().is_some_and(|held| *held.get_ref());
         if let (true, None, Some(place)) = (held, &raw.undo, &raw.held) {
             let message = "say with `undo` how and when it is let go again".into();
@@ -104,12 +104,12 @@ impl Checker<'_> {
             held,
             documented: self.optional_words("documented", raw.documented.as_ref())?,
             shows: raw.shows,
-            slips: raw.slips.as_ref().map_or(Ok(MistakeHints::default()), |slips| self.slips(slips))?,
+            mistakes: raw.mistakes.as_ref().map_or(Ok(MistakeHints::default()), |mistakes| self.mistakes(mistakes))?,
             undo: raw.undo.as_ref().map(|undo| self.undo(undo.get_ref())).transpose()?,
         })
     }
 
-    fn slips(&self, raw: &RawSlips) -> Checked<MistakeHints> {
+    fn mistakes(&self, raw: &RawMistakes) -> Checked<MistakeHints> {
         Ok(MistakeHints {
             application: self.optional_words("application", raw.application.as_ref())?,
             nothing: self.optional_words("nothing", raw.nothing.as_ref())?,
@@ -127,9 +127,9 @@ impl Checker<'_> {
     }
 }
 
-fn by_hand(step: &EntryStep) -> Option<&ManualStep> {
+fn manual(step: &EntryStep) -> Option<&ManualStep> {
     match step {
-        EntryStep::Hand(hand) => Some(hand),
+        EntryStep::Manual(step) => Some(step),
         EntryStep::Signal(_) => None,
     }
 }

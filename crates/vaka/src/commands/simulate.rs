@@ -1,4 +1,4 @@
-//! `vaka standins`
+//! `vaka simulate`
 
 use std::io::BufRead;
 use std::path::Path;
@@ -10,13 +10,13 @@ use vaka_core::event::ExitCode;
 use vaka_sim::replay::Trace;
 use vaka_sim::scene::{self, Scene};
 use vaka_sim::server::Server;
-use vaka_sim::unit::Hand;
+use vaka_sim::unit::UserAction;
 use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
 use super::say;
-use crate::args::Standins;
+use crate::args::Simulate;
 use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
 use crate::signals;
@@ -24,7 +24,7 @@ use vaka_messages::CommandError;
 
 const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
-pub fn run(args: &Standins) -> Outcome {
+pub fn run(args: &Simulate) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
     match &args.replay {
         Some(path) => replay(path, &mut world)?,
@@ -33,7 +33,7 @@ pub fn run(args: &Standins) -> Outcome {
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
         .map_err(|error| CommandError::Listen { address: args.listen, error })?;
-    say(&format!("Stand-ins at {}", server.bus()));
+    say(&format!("Simulated units at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
         say("Everybody who can reach this address can use them.");
     }
@@ -51,7 +51,7 @@ pub fn run(args: &Standins) -> Outcome {
 }
 
 /// Plugs in the units of a scene.
-fn scene(args: &Standins, world: &mut World) -> Result<(), Problem> {
+fn scene(args: &Simulate, world: &mut World) -> Result<(), Problem> {
     let text = match &args.scene {
         Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?,
         None => scene::DEFAULT.to_owned(),
@@ -69,7 +69,7 @@ fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
     let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
     let trace = Trace::parse(&text)
         .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
-    if trace.is_cut {
+    if trace.is_truncated {
         say("The trace was cut short; it is replayed up to there.");
     }
     let ports: Vec<&str> = trace.ports().collect();
@@ -107,8 +107,8 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
             say(&format!("{port}: as it left the factory"));
         }
         [verb, port, ref rest @ ..] => {
-            let hand = ([&[verb], rest].concat().join(" ")).parse::<Hand>()?;
-            if !lock(world).hand(port, &hand) {
+            let action = ([&[verb], rest].concat().join(" ")).parse::<UserAction>()?;
+            if !lock(world).act(port, &action) {
                 return Err(no_port(port));
             }
             say(&format!("{port}: {verb} {}", rest.join(" ")));

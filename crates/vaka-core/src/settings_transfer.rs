@@ -61,7 +61,7 @@ pub struct RegionChecksum {
 /// Why a content cannot be carried.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
-pub enum CarryError {
+pub enum TransferError {
     /// The content is not as long as the region.
     #[error("it has {found} bytes, the region has {wanted}")]
     Length {
@@ -102,38 +102,38 @@ impl TransferableRegion {
     /// Whether the checksum in a content is right; one without any is.
     ///
     /// # Errors
-    /// [`CarryError::Checksum`], or the content is too short for it.
-    pub fn check(&self, content: &[u8]) -> Result<(), CarryError> {
+    /// [`TransferError::Checksum`], or the content is too short for it.
+    pub fn check(&self, content: &[u8]) -> Result<(), TransferError> {
         let Some(checksum) = self.checksum else { return Ok(()) };
         let place = checksum.offset..checksum.offset + 4;
         let found = content.get(place.clone()).and_then(|bytes| bytes.try_into().ok()).map(u32::from_le_bytes);
         let expected = content.get(..checksum.over).map(|bytes| checksum.kind.of(bytes));
         match (found, expected) {
             (Some(found), Some(expected)) if found == expected => Ok(()),
-            (Some(found), Some(expected)) => Err(CarryError::Checksum { found, expected }),
-            _ => Err(CarryError::Length { wanted: place.end, found: content.len() }),
+            (Some(found), Some(expected)) => Err(TransferError::Checksum { found, expected }),
+            _ => Err(TransferError::Length { wanted: place.end, found: content.len() }),
         }
     }
 
     /// The content for a unit: `file` with the unit's own fields as they are in
-    /// `present`, or as they are given, and a checksum over that.
+    /// `application_file`, or as they are given, and a checksum over that.
     ///
     /// # Errors
     /// The two do not have one length; a value that is given does not fit.
-    pub fn merge(&self, file: &[u8], present: &[u8], given: &[(String, String)]) -> Result<Vec<u8>, CarryError> {
+    pub fn merge(&self, file: &[u8], present: &[u8], given: &[(String, String)]) -> Result<Vec<u8>, TransferError> {
         if file.len() != present.len() {
-            return Err(CarryError::Length { wanted: present.len(), found: file.len() });
+            return Err(TransferError::Length { wanted: present.len(), found: file.len() });
         }
         for (name, _) in given {
             if !self.fields.iter().any(|field| field.name == *name) {
                 let known: Vec<&str> = self.fields.iter().map(|field| field.name.as_str()).collect();
-                return Err(CarryError::NoField { name: name.clone(), known: known.join(", ") });
+                return Err(TransferError::NoField { name: name.clone(), known: known.join(", ") });
             }
         }
         let mut content = file.to_vec();
         for field in &self.fields {
             let place = field.offset..field.offset + field.length;
-            let length = CarryError::Length { wanted: place.end, found: file.len() };
+            let length = TransferError::Length { wanted: place.end, found: file.len() };
             let value = match given.iter().find(|(name, _)| *name == field.name) {
                 Some((_, value)) => field.bytes_of(value)?,
                 None => present.get(place.clone()).ok_or_else(|| length.clone())?.to_vec(),
@@ -141,7 +141,7 @@ impl TransferableRegion {
             content.get_mut(place).ok_or(length)?.copy_from_slice(&value);
         }
         if let Some(checksum) = self.checksum {
-            let length = CarryError::Length { wanted: checksum.offset + 4, found: file.len() };
+            let length = TransferError::Length { wanted: checksum.offset + 4, found: file.len() };
             let sum =
                 content.get(..checksum.over).map(|bytes| checksum.kind.of(bytes)).ok_or_else(|| length.clone())?;
             content.get_mut(checksum.offset..checksum.offset + 4).ok_or(length)?.copy_from_slice(&sum.to_le_bytes());
@@ -164,9 +164,9 @@ impl Field {
         })
     }
 
-    fn bytes_of(&self, value: &str) -> Result<Vec<u8>, CarryError> {
+    fn bytes_of(&self, value: &str) -> Result<Vec<u8>, TransferError> {
         let wrong =
-            |why: &str| CarryError::Value { name: self.name.clone(), value: value.to_owned(), why: why.to_owned() };
+            |why: &str| TransferError::Value { name: self.name.clone(), value: value.to_owned(), why: why.to_owned() };
         let mut bytes = match self.kind {
             FieldKind::Text => value.as_bytes().to_vec(),
             FieldKind::Number => {
@@ -226,7 +226,7 @@ mod tests {
         let wanted = [b'A', b'1', 0, 0, 0x34, 0x12, 0xAB, 0xCD, 1, 2, 3, 4, 0x3A, 0x02, 0, 0, 0xFF, 0xFF];
         assert_eq!(merged, wanted);
         assert_eq!(carried.check(&merged), Ok(()));
-        assert_eq!(carried.check(&file), Err(CarryError::Checksum { found: 0, expected: 36 + 16 + 14 + 10 }));
+        assert_eq!(carried.check(&file), Err(TransferError::Checksum { found: 0, expected: 36 + 16 + 14 + 10 }));
         let values: Vec<String> = carried.fields.iter().map(|field| field.value(&merged).unwrap()).collect();
         assert_eq!(values, ["A1", "4660", "AB CD"]);
     }
@@ -249,7 +249,7 @@ mod tests {
             let error = merge(name, value).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");
         }
-        assert!(matches!(carried.merge(&[0; 17], &[0; 18], &[]), Err(CarryError::Length { .. })));
-        assert!(matches!(carried.merge(&[0; 5], &[0; 5], &[]), Err(CarryError::Length { .. })));
+        assert!(matches!(carried.merge(&[0; 17], &[0; 18], &[]), Err(TransferError::Length { .. })));
+        assert!(matches!(carried.merge(&[0; 5], &[0; 5], &[]), Err(TransferError::Length { .. })));
     }
 }

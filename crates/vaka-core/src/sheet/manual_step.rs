@@ -37,7 +37,7 @@ pub struct ManualStep {
     pub shows: Option<BusEvent>,
     /// What was probably done wrong where the bus shows something else.
     #[serde(skip_serializing_if = "MistakeHints::is_empty")]
-    pub slips: MistakeHints,
+    pub mistakes: MistakeHints,
     /// How and when it is undone.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub undo: Option<Undo>,
@@ -65,7 +65,7 @@ impl MistakeHints {
     }
 }
 
-/// How and when a hand step is undone.
+/// How and when a manual step is undone.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undo {
@@ -82,7 +82,7 @@ pub struct Undo {
     pub shows: Option<BusEvent>,
 }
 
-/// When a hand step is undone.
+/// When a manual step is undone.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -106,7 +106,7 @@ fn what_does_not_fit_or_is_not_sound_is_refused() {
     // The sheets do not let an application be carried, nor a region that is none.
     for region in ["application", "bootloader", "attic"] {
         bench
-            .run(&["carry", "save", "g.json", "--unit", "name=gannet", "--region", region])
+            .run(&["settings", "save", "g.json", "--unit", "name=gannet", "--region", region])
             .expect(3, &[&format!("No sheet says that region '{region}' may be carried")]);
     }
     for (from, to, words) in [
@@ -114,7 +114,7 @@ fn what_does_not_fit_or_is_not_sound_is_refused() {
         ("\"carried\": 1", "\"carried\": 2", "it has form 2"),
         ("\"content\": \"53", "\"content\": \"54", "its digest is not that of its content"),
         ("\"content\": \"53", "\"content\": \"zz", "no hex digits"),
-        ("\"region\"", "\"regon\"", "this is no file of 'vaka carry save'"),
+        ("\"region\"", "\"regon\"", "this is no file of 'vaka settings save'"),
     ] {
         assert!(text.contains(from), "{from}");
         bench.file("bad.json", text.replacen(from, to, 1).as_bytes());
@@ -143,11 +143,11 @@ fn a_gannets_settings_are_carried_by_their_own_memory() {
         flash.put(0x1_F800, &changed);
     }
     let before = bench.memory("1-2");
-    bench.run(&["carry", "save", "g.json", "--unit", "1-1"]).expect(0, &["region 'settings'", "G-00031"]);
-    bench.run(&["carry", "load", "g.json", "--unit", "1-2"]).expect(0, &["read-back", "confirmed", "G-00032"]);
+    bench.run(&["settings", "save", "g.json", "--unit", "1-1"]).expect(0, &["region 'settings'", "G-00031"]);
+    bench.run(&["settings", "load", "g.json", "--unit", "1-2"]).expect(0, &["read-back", "confirmed", "G-00032"]);
     let after = bench.memory("1-2");
     assert_eq!(after[0x1_F800..0x1_F800 + 36], settings("G-00032", 77, 5));
     assert_eq!(after[..0x1_F800], before[..0x1_F800], "nothing else was touched");
     assert_eq!(bench.memory("1-1")[0x1_F800..0x1_F800 + 36], changed);
-    bench.run(&["carry", "load", "g.json", "--unit", "1-2"]).expect(0, &["Already there"]);
+    bench.run(&["settings", "load", "g.json", "--unit", "1-2"]).expect(0, &["Already there"]);
 }

@@ -3,21 +3,21 @@
 //! application that may be asked to leave for it.
 //!
 //! The protocol itself is the unit's: a [`Loader`] answers while the bootloader runs,
-//! a [`Runner`] while the application does.
+//! a [`AppModel`] while the application does.
 
 use std::fmt::Debug;
 use std::ops::Range;
 use std::time::Duration;
 
-use super::body::{Body, Touch};
 use super::firmware::{self, Application, noise};
-use super::{Condition, Hand, Unit};
+use super::power::{ActionEffect, Power};
+use super::{Condition, Unit, UserAction};
 use crate::flash::Flash;
-use crate::usb::{Answer, Bulk, Face, FaceInterface, Setup};
+use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// What a unit is made of.
 #[derive(Clone, Debug)]
-pub struct Make {
+pub struct UnitSpec {
     /// Its name while the application runs, and in its bootloader.
     pub names: [&'static str; 2],
     /// The application's ids, and the bootloader's.
@@ -45,7 +45,7 @@ pub struct Make {
 /// The device side of a bootloader.
 pub trait Loader: Send + Debug {
     /// What it shows.
-    fn interfaces(&self) -> Vec<FaceInterface>;
+    fn interfaces(&self) -> Vec<DescribedInterface>;
 
     /// A class or vendor request.
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
@@ -73,9 +73,9 @@ pub trait Loader: Send + Debug {
 }
 
 /// The device side of an application.
-pub trait Runner: Send + Debug {
+pub trait AppModel: Send + Debug {
     /// What it shows.
-    fn interfaces(&self) -> Vec<FaceInterface>;
+    fn interfaces(&self) -> Vec<DescribedInterface>;
 
     /// A class or vendor request.
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
@@ -100,56 +100,56 @@ pub trait Runner: Send + Debug {
 }
 
 /// What makes a new loader and a new runner when the unit starts.
-pub struct Makers {
+pub struct Factories {
     /// A bootloader that was just started.
     pub loader: Box<dyn Fn() -> Box<dyn Loader> + Send>,
     /// An application of this version, in packed decimal, that was just started.
-    pub runner: Box<dyn Fn(u16) -> Box<dyn Runner> + Send>,
+    pub runner: Box<dyn Fn(u16) -> Box<dyn AppModel> + Send>,
 }
 
 #[derive(Debug)]
 enum Mode {
-    Application(Box<dyn Runner>),
+    Application(Box<dyn AppModel>),
     /// Until a time, where it goes on by itself.
     Boot(Box<dyn Loader>, Option<Duration>),
 }
 
 /// A unit with a bootloader of its own.
-pub struct Loaded {
-    make: Make,
-    makers: Makers,
+pub struct VendorUnit {
+    spec: UnitSpec,
+    factories: Factories,
     serial: String,
     flash: Flash,
     bootloader: Vec<u8>,
-    body: Body<Mode>,
+    power: Power<Mode>,
 }
 
-impl Loaded {
+impl VendorUnit {
     /// As it left the factory, with its application running.
-    pub fn new(make: Make, makers: Makers, serial: &str) -> Self {
-        let bootloader = noise(serial, make.bootloader.len());
-        let (base, sectors, size) = make.flash;
+    pub fn new(spec: UnitSpec, factories: Factories, serial: &str) -> Self {
+        let bootloader = noise(serial, spec.bootloader.len());
+        let (base, sectors, size) = spec.flash;
         let flash = Flash::new(base, sectors, size);
-        let mut unit = Self { make, makers, serial: serial.to_owned(), flash, bootloader, body: Body::new() };
+        let mut unit = Self { spec, factories, serial: serial.to_owned(), flash, bootloader, power: Power::new() };
         unit.fill();
         let version = unit.sound().map_or(0, |application| application.version);
-        let mode = Mode::Application((unit.makers.runner)(version));
-        unit.come_up(mode);
+        let mode = Mode::Application((unit.factories.runner)(version));
+        unit.boot(mode);
         unit
     }
 
     /// Found in its bootloader.
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
-        let mode = Mode::Boot((self.makers.loader)(), None);
-        self.come_up(mode);
+        let mode = Mode::Boot((self.factories.loader)(), None);
+        self.boot(mode);
         self
     }
 
     /// With damaged firmware: what that unit shows then.
     #[must_use]
     pub fn damaged(mut self) -> Self {
-        let at = self.make.application.start + 0x100;
+        let at = self.spec.application.start + 0x100;
         self.flash.put(at, &[0; 64]);
         self.power_on(Duration::ZERO);
         self
@@ -158,69 +158,69 @@ impl Loaded {
     /// Not plugged in yet.
     #[must_use]
     pub fn unplugged(mut self) -> Self {
-        self.body.unplug();
+        self.power.unplug();
         self
     }
 
     /// The addresses of its regions: bootloader, application, settings.
     pub fn regions(&self) -> [Range<u32>; 3] {
-        [self.make.bootloader.clone(), self.make.application.clone(), self.make.settings.clone()]
+        [self.spec.bootloader.clone(), self.spec.application.clone(), self.spec.settings.clone()]
     }
 
     fn fill(&mut self) {
-        let (base, sectors, size) = self.make.flash;
+        let (base, sectors, size) = self.spec.flash;
         self.flash.erase(base..base + sectors * size);
-        self.flash.put(self.make.bootloader.start, &self.bootloader);
-        self.flash.put(self.make.application.start, self.make.factory);
-        self.flash.put(self.make.settings.start, &firmware::settings(&self.serial, 7, 3));
+        self.flash.put(self.spec.bootloader.start, &self.bootloader);
+        self.flash.put(self.spec.application.start, self.spec.factory);
+        self.flash.put(self.spec.settings.start, &firmware::settings(&self.serial, 7, 3));
     }
 
     fn sound(&self) -> Option<Application> {
-        firmware::inspect(&self.flash, self.make.application.clone())
+        firmware::inspect(&self.flash, self.spec.application.clone())
     }
 
-    fn come_up(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: Mode) {
         let release = self.sound().map_or(0, |application| application.version);
-        let Make { names, ids, .. } = &self.make;
+        let UnitSpec { names, ids, .. } = &self.spec;
         let face = match &mode {
             Mode::Application(runner) => {
                 let texts = ["Skerrow Instruments", names[0], &self.serial];
-                Face::new(ids[0], release, texts, runner.interfaces())
+                Descriptors::new(ids[0], release, texts, runner.interfaces())
             }
             Mode::Boot(loader, _) => {
-                Face::new(ids[1], 0x0100, ["Skerrow Instruments", names[1], &self.serial], loader.interfaces())
+                Descriptors::new(ids[1], 0x0100, ["Skerrow Instruments", names[1], &self.serial], loader.interfaces())
             }
         };
-        self.body.come_up(mode, face);
+        self.power.boot(mode, face);
     }
 
     /// The bootloader starts, and goes on if it may.
     fn power_on(&mut self, now: Duration) {
         let starts = self.bootloader_is_whole();
-        let held = self.body.holds(self.make.button);
-        let boot = |until| Mode::Boot((self.makers.loader)(), until);
+        let held = self.power.holds(self.spec.button);
+        let boot = |until| Mode::Boot((self.factories.loader)(), until);
         let mode = match self.sound() {
             _ if !starts => None,
             _ if held => Some(boot(None)),
-            None if self.make.silent => return self.body.fall_silent(),
+            None if self.spec.silent => return self.power.hang(),
             None => Some(boot(None)),
-            Some(_) if self.make.window.is_some() => {
+            Some(_) if self.spec.window.is_some() => {
                 // Dark for as long as a unit takes to show up.
-                Some(boot(self.make.window.map(|window| now + window)))
+                Some(boot(self.spec.window.map(|window| now + window)))
             }
             Some(application) => self.application(application),
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 
     fn bootloader_is_whole(&self) -> bool {
-        self.flash.read(self.make.bootloader.start, self.bootloader.len()) == Some(&self.bootloader[..])
+        self.flash.read(self.spec.bootloader.start, self.bootloader.len()) == Some(&self.bootloader[..])
     }
 
     /// The application; none if it was built for another board.
     fn application(&self, application: Application) -> Option<Mode> {
-        let fits = application.board_word == *self.make.board_word;
-        fits.then(|| Mode::Application((self.makers.runner)(application.version)))
+        let fits = application.board_word == *self.spec.board_word;
+        fits.then(|| Mode::Application((self.factories.runner)(application.version)))
     }
 
     /// The bootloader goes on to the application, if there is a sound one.
@@ -228,22 +228,22 @@ impl Loaded {
         let mode = match self.sound() {
             _ if !self.bootloader_is_whole() => None,
             Some(application) => self.application(application),
-            None if self.make.silent => return self.body.fall_silent(),
-            None => Some(Mode::Boot((self.makers.loader)(), None)),
+            None if self.spec.silent => return self.power.hang(),
+            None => Some(Mode::Boot((self.factories.loader)(), None)),
         };
-        self.body.start(now, mode);
+        self.power.start(now, mode);
     }
 }
 
-impl Unit for Loaded {
+impl Unit for VendorUnit {
     fn advance(&mut self, now: Duration) {
-        if let Some(mode) = self.body.due(now) {
-            return self.come_up(mode);
+        if let Some(mode) = self.power.due(now) {
+            return self.boot(mode);
         }
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Application(runner)) if runner.leaves_at().is_some_and(|at| now >= at) => {
-                let mode = Mode::Boot((self.makers.loader)(), None);
-                self.body.start(now, Some(mode));
+                let mode = Mode::Boot((self.factories.loader)(), None);
+                self.power.start(now, Some(mode));
             }
             Some(Mode::Boot(loader, until)) => {
                 let over = until.is_some_and(|until| now >= until) && !loader.was_asked();
@@ -255,12 +255,12 @@ impl Unit for Loaded {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Face)> {
-        self.body.face()
+    fn face(&self) -> Option<(u32, &Descriptors)> {
+        self.power.face()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Application(runner)) => runner.control(now, setup, data),
             Some(Mode::Boot(loader, _)) => loader.control(now, &mut self.flash, setup, data),
             None => Answer::Stall,
@@ -268,14 +268,14 @@ impl Unit for Loaded {
     }
 
     fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
-        match self.body.mode()? {
+        match self.power.mode()? {
             Mode::Application(runner) => runner.standard(setup),
             Mode::Boot(loader, _) => loader.standard(setup),
         }
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
-        match self.body.mode() {
+        match self.power.mode() {
             Some(Mode::Application(runner)) => runner.pipe(now, transfer),
             Some(Mode::Boot(loader, _)) => loader.pipe(now, &mut self.flash, transfer),
             None => Answer::Stall,
@@ -284,11 +284,11 @@ impl Unit for Loaded {
 
     fn bus_reset(&mut self, _: Duration) {}
 
-    fn hand(&mut self, now: Duration, hand: &Hand) {
-        match self.body.feel(hand) {
-            Touch::Pulled => self.body.unplug(),
-            Touch::Plugged => self.power_on(now),
-            Touch::Nothing | Touch::Tapped(_) => {}
+    fn act(&mut self, now: Duration, action: &UserAction) {
+        match self.power.apply(action) {
+            ActionEffect::Pulled => self.power.unplug(),
+            ActionEffect::Plugged => self.power_on(now),
+            ActionEffect::Nothing | ActionEffect::Tapped(_) => {}
         }
     }
 
@@ -301,7 +301,7 @@ impl Unit for Loaded {
     }
 
     fn condition(&self) -> Condition {
-        self.body.condition(|mode| match mode {
+        self.power.condition(|mode| match mode {
             Mode::Application(_) => Condition::Application,
             Mode::Boot(..) => Condition::Boot,
         })
@@ -309,7 +309,7 @@ impl Unit for Loaded {
 
     fn revive(&mut self, now: Duration) {
         self.fill();
-        self.body.let_go();
+        self.power.release_all();
         self.power_on(now);
     }
 }
@@ -318,9 +318,9 @@ impl Unit for Loaded {
 #[derive(Debug)]
 pub struct Plain;
 
-impl Runner for Plain {
-    fn interfaces(&self) -> Vec<FaceInterface> {
-        vec![FaceInterface {
+impl AppModel for Plain {
+    fn interfaces(&self) -> Vec<DescribedInterface> {
+        vec![DescribedInterface {
             class: [0xFF, 0, 0],
             names: vec!["Readings".to_owned()],
             extra: Vec::new(),
@@ -337,7 +337,7 @@ impl Runner for Plain {
 /// A HID interface: its class descriptor, and the report descriptor behind it.
 /// Source: HID 1.11, sections 6.2.1 and 6.2.2.
 pub mod hid {
-    use crate::usb::{Answer, FaceInterface, Setup};
+    use crate::usb::{Answer, DescribedInterface, Setup};
 
     /// A report descriptor: vendor page, one collection with input, output and
     /// feature reports of `length` bytes under an id.
@@ -354,9 +354,9 @@ pub mod hid {
 
     /// The interface, with an interrupt pipe each way.
     #[allow(clippy::cast_possible_truncation)] // as above
-    pub fn interface(name: &str, report: &[u8]) -> FaceInterface {
+    pub fn interface(name: &str, report: &[u8]) -> DescribedInterface {
         let extra = vec![9, 0x21, 0x11, 0x01, 0, 1, 0x22, report.len() as u8, 0];
-        FaceInterface {
+        DescribedInterface {
             class: [3, 0, 0],
             names: vec![name.to_owned()],
             extra,
@@ -381,12 +381,12 @@ pub mod hid {
 pub mod acm {
     use std::time::Duration;
 
-    use crate::usb::{Answer, Bulk, FaceInterface, Setup};
+    use crate::usb::{Answer, Bulk, DescribedInterface, Setup};
 
     /// The communication interface and its data interface.
-    pub fn interfaces(name: &str) -> Vec<FaceInterface> {
+    pub fn interfaces(name: &str) -> Vec<DescribedInterface> {
         let extra = vec![5, 0x24, 0, 0x10, 0x01, 4, 0x24, 0x02, 0x02, 5, 0x24, 0x06, 0, 1, 5, 0x24, 0x01, 0, 1];
-        let control = FaceInterface {
+        let control = DescribedInterface {
             class: [2, 2, 0],
             names: vec![name.to_owned()],
             extra,
@@ -394,7 +394,8 @@ pub mod acm {
             interrupt: vec![0x83],
         };
         let (names, extra) = (Vec::new(), Vec::new());
-        let data = FaceInterface { class: [0x0A, 0, 0], names, extra, bulk: vec![0x02, 0x82], interrupt: Vec::new() };
+        let data =
+            DescribedInterface { class: [0x0A, 0, 0], names, extra, bulk: vec![0x02, 0x82], interrupt: Vec::new() };
         vec![control, data]
     }
 

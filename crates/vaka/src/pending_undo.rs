@@ -7,21 +7,21 @@ use vaka_core::event::Event;
 
 /// By unit, what to do in order. Global, since a second Ctrl-C ends the program from its
 /// signal handler.
-static OWED: Mutex<BTreeMap<String, Vec<String>>> = Mutex::new(BTreeMap::new());
+static PENDING: Mutex<BTreeMap<String, Vec<String>>> = Mutex::new(BTreeMap::new());
 
 /// Notes what an event says of owed steps.
 pub fn note(event: &Event) {
-    if let Event::Owed { unit, steps } = event {
-        let mut owed = OWED.lock().unwrap_or_else(PoisonError::into_inner);
-        owed.insert(unit.clone(), steps.clone());
+    if let Event::PendingUndo { unit, steps } = event {
+        let mut pending_undo = PENDING.lock().unwrap_or_else(PoisonError::into_inner);
+        pending_undo.insert(unit.clone(), steps.clone());
     }
 }
 
 /// The owed steps as lines for the terminal; empty if there are none.
 pub fn lines() -> Vec<String> {
-    let owed = OWED.lock().unwrap_or_else(PoisonError::into_inner);
+    let pending_undo = PENDING.lock().unwrap_or_else(PoisonError::into_inner);
     let mut lines = Vec::new();
-    for (unit, steps) in owed.iter().filter(|(_, steps)| !steps.is_empty()) {
+    for (unit, steps) in pending_undo.iter().filter(|(_, steps)| !steps.is_empty()) {
         lines.push(format!("Still to undo on the unit at {unit}, in this order:"));
         lines.extend((1..).zip(steps).map(|(number, step)| format!("  {number}. {step}")));
     }

@@ -1,4 +1,4 @@
-//! `vaka carry save OUT` and `vaka carry load FILE`.
+//! `vaka settings save OUT` and `vaka settings load FILE`.
 
 use std::path::Path;
 use std::sync::Arc;
@@ -10,8 +10,8 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
-use vaka_core::carry::TransferableRegion;
 use vaka_core::event::{Event, ExitCode};
+use vaka_core::settings_transfer::TransferableRegion;
 use vaka_core::sheet::{Region, Sheet};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Span;
@@ -19,7 +19,7 @@ use vaka_image::{Image, hex};
 use vaka_usb::SystemClock;
 
 use super::say;
-use crate::args::{CarryCommand, Common};
+use crate::args::{Common, SettingsCommand};
 use crate::attempt;
 use crate::cli_error::Outcome;
 use crate::cli_error::Problem;
@@ -31,14 +31,14 @@ use crate::recording::Recording;
 use crate::render;
 use vaka_messages::CommandError;
 
-/// The version of the file's form. It is specified in `docs/formats/carried.md`.
+/// The version of the file's form. It is specified in `docs/formats/settings.md`.
 const FORMAT: u32 = 1;
 
 /// A region's content with what it belongs to.
 #[derive(Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
-struct CarriedFile {
-    carried: u32,
+struct SettingsFile {
+    settings: u32,
     product: String,
     variant: String,
     region: String,
@@ -51,10 +51,10 @@ struct CarriedFile {
     content: String,
 }
 
-pub fn run(command: &CarryCommand, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(command: &SettingsCommand, common: &Common, setting: &Setting) -> Outcome {
     match command {
-        CarryCommand::Save { out, region, replace } => save(out, region, *replace, common, setting),
-        CarryCommand::Load { file, set } => load(file, set, common, setting),
+        SettingsCommand::Save { out, region, replace } => save(out, region, *replace, common, setting),
+        SettingsCommand::Load { file, set } => load(file, set, common, setting),
     }
 }
 
@@ -64,7 +64,7 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
     if sheets.is_empty() {
         return Err(environment::no_sheets());
     }
-    let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_carried(region)).collect();
+    let carried: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.for_transferable(region)).collect();
     if carried.is_empty() {
         return Err(CommandError::NotTransferable { region: region.to_owned() }.into());
     }
@@ -79,7 +79,7 @@ fn present(
 ) -> Result<(Vec<u8>, Span, TransferableRegion), Problem> {
     let region: &Region = session.region(name)?;
     let missing = || CommandError::NotTransferableHere { region: name.to_owned() };
-    let carried = region.carried.clone().ok_or_else(missing)?;
+    let carried = region.transferable.clone().ok_or_else(missing)?;
     let span = region.span;
     let parts = session.read(&[span], cx)?;
     let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
@@ -115,8 +115,8 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
     let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
     let not_sound = |reason: String| CommandError::NotSound { region: region.to_owned(), reason };
     carried.check(&content).map_err(|error| not_sound(error.to_string()))?;
-    let file = CarriedFile {
-        carried: FORMAT,
+    let file = SettingsFile {
+        settings: FORMAT,
         product,
         variant,
         region: region.to_owned(),
@@ -158,7 +158,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         unit: common.unit.clone(),
         label: Some(label),
         wait: common.wait,
-        agreed: common.agree.clone(),
+        consents: common.allow.clone(),
         ..job::Request::new(&hex::write(&image))
     };
     let bytes = std::fs::read(path).map_err(|error| Problem::file(path, error))?;
@@ -190,7 +190,7 @@ struct Source<'s> {
 /// The content for this very unit, its label, and what is known of the region.
 fn prepare(
     session: &mut ReadSession<'_>,
-    file: &CarriedFile,
+    file: &SettingsFile,
     source: &Source<'_>,
     cx: &mut Context<'_>,
 ) -> Result<(Image, String, TransferableRegion), Problem> {
@@ -204,7 +204,7 @@ fn prepare(
     let (present, span, carried) = present(session, &file.region, cx)?;
     let not_sound = |reason: String| CommandError::SettingsNotSound { path: path(), reason };
     carried.check(content).map_err(|error| not_sound(error.to_string()))?;
-    let given = |field: &vaka_core::carry::Field| set.iter().any(|(name, _)| *name == field.name);
+    let given = |field: &vaka_core::settings_transfer::Field| set.iter().any(|(name, _)| *name == field.name);
     if let Err(error) = carried.check(&present)
         && !carried.fields.iter().all(given)
     {
@@ -219,14 +219,14 @@ fn prepare(
     Ok((image, label, carried))
 }
 
-fn read_file(path: &Path) -> Result<(CarriedFile, Vec<u8>), Problem> {
+fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), Problem> {
     let damaged = |reason: String| Problem::from(CommandError::NoSettings { path: path.to_owned(), reason });
     let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
-    let file: CarriedFile = serde_json::from_str(&text).map_err(|error| {
-        damaged(format!("this is no file of 'vaka carry save': {}", text::tame(&error.to_string())))
+    let file: SettingsFile = serde_json::from_str(&text).map_err(|error| {
+        damaged(format!("this is no file of 'vaka settings save': {}", text::tame(&error.to_string())))
     })?;
-    if file.carried != FORMAT {
-        return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.carried)));
+    if file.settings != FORMAT {
+        return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.settings)));
     }
     let content = text::parse_hex(&file.content).ok_or_else(|| damaged("its content is no hex digits".into()))?;
     if text::hex(&Sha256::digest(&content)) != file.sha256 {

@@ -4,8 +4,8 @@ use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU32, Ordering};
 use std::time::Duration;
 
-use super::{Condition, Hand};
-use crate::usb::Face;
+use super::{Condition, UserAction};
+use crate::usb::Descriptors;
 
 /// From power-on or a jump until the unit is enumerated. Chosen by us.
 const START_TIME: Duration = Duration::from_millis(250);
@@ -19,7 +19,7 @@ fn next_number() -> u32 {
 
 /// The outside of a unit whose modes are `M`.
 #[derive(Debug)]
-pub(super) struct Body<M> {
+pub(super) struct Power<M> {
     state: State<M>,
     enumeration: u32,
     held: BTreeSet<String>,
@@ -30,32 +30,32 @@ enum State<M> {
     Unplugged,
     /// Dark until a time, then it comes up in the mode.
     Starting(Duration, M),
-    Up(M, Box<Face>),
+    Up(M, Box<Descriptors>),
     Silent,
     Bricked,
 }
 
 /// What a hand did to it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(super) enum Touch<'a> {
+pub(super) enum ActionEffect<'a> {
     /// Nothing that takes effect at once.
     Nothing,
     /// A button was tapped while it has power and can still run.
     Tapped(&'a str),
-    /// The power goes: what is under way is cut, then [`Body::unplug`].
+    /// The power goes: what is under way is cut, then [`Power::unplug`].
     Pulled,
     /// The power comes.
     Plugged,
 }
 
-impl<M> Body<M> {
+impl<M> Power<M> {
     /// Not plugged in.
     pub(super) fn new() -> Self {
         Self { state: State::Unplugged, enumeration: 0, held: BTreeSet::new() }
     }
 
     /// Shows up on the bus.
-    pub(super) fn come_up(&mut self, mode: M, face: Face) {
+    pub(super) fn boot(&mut self, mode: M, face: Descriptors) {
         self.enumeration = next_number();
         self.state = State::Up(mode, Box::new(face));
     }
@@ -66,7 +66,7 @@ impl<M> Body<M> {
     }
 
     /// Leaves the bus, and shows nothing while it has power.
-    pub(super) fn fall_silent(&mut self) {
+    pub(super) fn hang(&mut self) {
         self.state = State::Silent;
     }
 
@@ -90,7 +90,7 @@ impl<M> Body<M> {
     }
 
     /// What it shows, and the number of that enumeration.
-    pub(super) fn face(&self) -> Option<(u32, &Face)> {
+    pub(super) fn face(&self) -> Option<(u32, &Descriptors)> {
         match &self.state {
             State::Up(_, face) => Some((self.enumeration, face)),
             _ => None,
@@ -114,26 +114,28 @@ impl<M> Body<M> {
     }
 
     /// Lets all buttons go.
-    pub(super) fn let_go(&mut self) {
+    pub(super) fn release_all(&mut self) {
         self.held.clear();
     }
 
     /// Takes notice of a hand.
-    pub(super) fn feel<'a>(&mut self, hand: &'a Hand) -> Touch<'a> {
+    pub(super) fn apply<'a>(&mut self, action: &'a UserAction) -> ActionEffect<'a> {
         let runs = matches!(self.state, State::Starting(..) | State::Up(..) | State::Silent);
-        match hand {
-            Hand::Hold(button) => {
+        match action {
+            UserAction::Hold(button) => {
                 self.held.insert(button.clone());
-                Touch::Nothing
+                ActionEffect::Nothing
             }
-            Hand::Release(button) => {
+            UserAction::Release(button) => {
                 self.held.remove(button);
-                Touch::Nothing
+                ActionEffect::Nothing
             }
-            Hand::Tap(button) if runs => Touch::Tapped(button),
-            Hand::Pull if runs => Touch::Pulled,
-            Hand::Plug if matches!(self.state, State::Unplugged) => Touch::Plugged,
-            Hand::Tap(_) | Hand::Pull | Hand::Plug | Hand::BadLead | Hand::GoodLead => Touch::Nothing,
+            UserAction::Tap(button) if runs => ActionEffect::Tapped(button),
+            UserAction::Pull if runs => ActionEffect::Pulled,
+            UserAction::Plug if matches!(self.state, State::Unplugged) => ActionEffect::Plugged,
+            UserAction::Tap(_) | UserAction::Pull | UserAction::Plug | UserAction::BadCable | UserAction::GoodCable => {
+                ActionEffect::Nothing
+            }
         }
     }
 
