@@ -15,7 +15,7 @@ use vaka_dialect::{Dialect, OperationName, Value, no_files};
 use vaka_image::address::Address;
 use vaka_image::facts::Suffix;
 use vaka_image::{Image, ReadOptions};
-use vaka_usb::{Clock, Pipe, Setup, TransferError, UsbDevice};
+use vaka_usb::{Clock, EndpointInfo, Setup, TransferError, UsbDevice};
 
 const SHEET: &str = include_str!("../demo/sheets/tern.toml");
 
@@ -100,12 +100,12 @@ pub(crate) fn stamp(bytes: &[u8]) {
     let options = ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() };
     if let Ok(image) = vaka_image::read(bytes, options) {
         let _ = vaka_image::stamp::find(&image, Some(4));
-        if let vaka_image::stamp::Found::One(_) = vaka_image::stamp::find(&image, None)
+        if let vaka_image::stamp::StampSearch::One(_) = vaka_image::stamp::find(&image, None)
             && let Ok(sealed) = vaka_image::stamp::seal(&image)
         {
             let found = vaka_image::stamp::find(&sealed, None);
             assert!(
-                matches!(found, vaka_image::stamp::Found::One(stamp) if stamp.seal == vaka_image::stamp::SealState::Good)
+                matches!(found, vaka_image::stamp::StampSearch::One(stamp) if stamp.seal == vaka_image::stamp::SealState::Good)
             );
         }
     }
@@ -241,20 +241,20 @@ impl UsbDevice for Hostile {
         Ok(())
     }
 
-    fn pipe_in(&mut self, _: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(&mut self, _: EndpointInfo, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         self.next(length, timeout)
     }
 
-    fn pipe_out(&mut self, _: Pipe, _: &[u8], _: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, _: EndpointInfo, _: &[u8], _: Duration) -> Result<(), TransferError> {
         self.clock.sleep(Duration::from_micros(50));
         Ok(())
     }
 
-    fn clear_halt(&mut self, _: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, _: EndpointInfo) -> Result<(), TransferError> {
         Ok(())
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         self.clock.sleep(within);
         false
     }

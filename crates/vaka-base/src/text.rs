@@ -9,23 +9,23 @@
 /// # Examples
 /// ```
 /// // What a unit says may not move the cursor.
-/// assert!(!vaka_base::text::tame("Tern\u{1b}[2J").contains('\u{1b}'));
+/// assert!(!vaka_base::text::sanitize("Tern\u{1b}[2J").contains('\u{1b}'));
 /// ```
-pub fn tame(text: &str) -> String {
+pub fn sanitize(text: &str) -> String {
     let trimmed = text.trim_matches(|c: char| c == '\0' || c.is_whitespace());
-    let mut tamed = String::with_capacity(trimmed.len());
+    let mut read_string = String::with_capacity(trimmed.len());
     for (index, c) in trimmed.chars().enumerate() {
         if index == 200 {
-            tamed.push('…');
+            read_string.push('…');
             break;
         }
         if c.is_control() || is_invisible(c) {
-            tamed.extend(c.escape_unicode());
+            read_string.extend(c.escape_unicode());
         } else {
-            tamed.push(c);
+            read_string.push(c);
         }
     }
-    tamed
+    read_string
 }
 
 /// Unicode's format characters that hide or reorder what stands around them.
@@ -91,9 +91,9 @@ mod tests {
 
     #[test]
     fn nothing_from_outside_can_steer_a_terminal() {
-        assert_eq!(tame(" Tern\0\0"), "Tern");
-        assert_eq!(tame("a\x1b[2Jb"), "a\\u{1b}[2Jb");
-        assert_eq!(tame("a\u{202E}b\nc"), "a\\u{202e}b\\u{a}c");
-        assert_eq!(tame(&"x".repeat(500)).chars().count(), 201);
+        assert_eq!(sanitize(" Tern\0\0"), "Tern");
+        assert_eq!(sanitize("a\x1b[2Jb"), "a\\u{1b}[2Jb");
+        assert_eq!(sanitize("a\u{202E}b\nc"), "a\\u{202e}b\\u{a}c");
+        assert_eq!(sanitize(&"x".repeat(500)).chars().count(), 201);
     }
 }

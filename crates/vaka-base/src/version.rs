@@ -30,7 +30,7 @@ impl Version {
     /// assert!(Version::parse("1.10.0") > Version::parse("1.9.3"));
     /// ```
     pub fn parse(told: &str) -> Self {
-        let text = text::tame(told);
+        let text = text::sanitize(told);
         let plain = text.strip_prefix(['v', 'V']).filter(|rest| rest.starts_with(|c: char| c.is_ascii_digit()));
         let mut rest = plain.unwrap_or(&text);
         let mut numbers = Vec::new();
@@ -56,10 +56,10 @@ impl Version {
     /// ```
     /// use vaka_base::version::Version;
     ///
-    /// assert_eq!(Version::in_name("tern-r1-1.5.0.hex").unwrap().as_str(), "1.5.0");
-    /// assert!(Version::in_name("firmware.bin").is_none());
+    /// assert_eq!(Version::from_file_name("tern-r1-1.5.0.hex").unwrap().as_str(), "1.5.0");
+    /// assert!(Version::from_file_name("firmware.bin").is_none());
     /// ```
-    pub fn in_name(name: &str) -> Option<Self> {
+    pub fn from_file_name(name: &str) -> Option<Self> {
         let stem = name.rsplit_once('.').map_or(name, |(stem, _)| stem);
         let is_part = |c: char| c.is_ascii_digit() || c == '.';
         let runs = stem.split(|c| !is_part(c)).map(|run| run.trim_matches('.'));
@@ -171,7 +171,7 @@ mod tests {
 
     #[test]
     fn a_version_is_found_in_a_files_name() {
-        let found = |name| Version::in_name(name).map(|version| version.to_string());
+        let found = |name| Version::from_file_name(name).map(|version| version.to_string());
         assert_eq!(found("heron-display-3.1.0.hex").as_deref(), Some("3.1.0"));
         assert_eq!(found("HERON_v2.4.uf2").as_deref(), Some("2.4"));
         assert_eq!(found("r2-1.5.0-tide.bin").as_deref(), Some("1.5.0"));

@@ -95,8 +95,8 @@ impl UsbDevice for Recorded {
         self.device.reset()
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        self.device.has_left(within)
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device.wait_for_disconnect(within)
     }
 }
 

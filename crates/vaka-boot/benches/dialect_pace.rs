@@ -22,7 +22,7 @@ use vaka_sim::unit::vendor_unit::{Factories, Loader, Plain, UnitSpec, VendorUnit
 use vaka_sim::usb::{Answer, Bulk, DescribedInterface, Setup};
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::usbip::UsbIpBus;
-use vaka_usb::{Bus, Pipe, PipeKind, SystemClock, UsbDevice};
+use vaka_usb::{Bus, EndpointInfo, PipeKind, SystemClock, UsbDevice};
 
 const RUNS: usize = 41;
 const CHUNKS: u32 = 500;
@@ -137,8 +137,8 @@ struct Case {
     by_hand: fn(&mut dyn UsbDevice),
 }
 
-fn pipe(address: u8, kind: PipeKind) -> Pipe {
-    Pipe { address, kind, interval: 1, packet: 64 }
+fn pipe(address: u8, kind: PipeKind) -> EndpointInfo {
+    EndpointInfo { address, kind, interval: 1, packet: 64 }
 }
 
 fn auk_by_hand(device: &mut dyn UsbDevice) {
@@ -152,8 +152,8 @@ fn auk_by_hand(device: &mut dyn UsbDevice) {
         frame.extend(data.unwrap_or_default());
         frame.resize(40, 0);
         frame.push(xor(&frame[1..]));
-        device.pipe_out(out, &frame, SOON).unwrap();
-        let reply = device.pipe_in(back, 64, SOON).unwrap();
+        device.write_endpoint(out, &frame, SOON).unwrap();
+        let reply = device.read_endpoint(back, 64, SOON).unwrap();
         assert!(reply[..4] == [5, operation | 0x80, tag, 0] && reply[40] == xor(&reply[1..40]));
         tag = tag.wrapping_add(1);
         reply
@@ -172,10 +172,10 @@ fn fulmar_by_hand(device: &mut dyn UsbDevice) {
     device.claim(1, 0).unwrap();
     let (back, out) = (pipe(0x82, PipeKind::Bulk), pipe(0x02, PipeKind::Bulk));
     let mut exchange = |frame: &[u8], len: usize| {
-        device.pipe_out(out, frame, SOON).unwrap();
+        device.write_endpoint(out, frame, SOON).unwrap();
         let mut reply = Vec::new();
         while reply.len() < len {
-            reply.extend(device.pipe_in(back, 64, SOON).unwrap());
+            reply.extend(device.read_endpoint(back, 64, SOON).unwrap());
         }
         let (body, sum) = reply.split_at(len - 2);
         assert!(usize::from(body[0]) == len - 3 && body[1] == 0 && LINE_CRC.checksum(body).to_be_bytes() == sum);

@@ -85,7 +85,7 @@ impl<'a> Context<'a> {
     }
 
     /// Whether a person wants it to end at the next safe point.
-    pub fn wants_stop(&self) -> bool {
+    pub fn stop_requested(&self) -> bool {
         self.stop.load(Ordering::SeqCst)
     }
 
@@ -100,7 +100,7 @@ impl<'a> Context<'a> {
             if left.is_zero() {
                 return;
             }
-            if self.wants_stop() && left > LOOK_UP && !std::mem::replace(&mut is_told, true) {
+            if self.stop_requested() && left > LOOK_UP && !std::mem::replace(&mut is_told, true) {
                 self.warn(Warning::StoppingLater { left, waiting_for: what.to_owned() });
             }
             self.clock.sleep(left.min(LOOK_UP));
@@ -133,9 +133,10 @@ mod tests {
     /// A long wait is kept to the end; who wants to stop is told once why it goes on.
     #[test]
     fn a_unit_at_work_is_left_alone_and_that_is_said() {
-        for (length, wants_stop, told, signs) in [(10, false, 0, 4), (10, true, 1, 4), (1, true, 1, 0), (0, true, 0, 0)]
+        for (length, stop_requested, told, signs) in
+            [(10, false, 0, 4), (10, true, 1, 4), (1, true, 1, 0), (0, true, 0, 0)]
         {
-            let (clock, stop) = (VirtualClock::default(), AtomicBool::new(wants_stop));
+            let (clock, stop) = (VirtualClock::default(), AtomicBool::new(stop_requested));
             let (mut warnings, mut waits) = (Vec::new(), 0);
             let mut tell = |event: Event| match event {
                 Event::Warning { text } => warnings.push(text),
@@ -145,7 +146,7 @@ mod tests {
             let mut cx = Context::new(&clock, &mut tell, &stop);
             let until = cx.now() + Duration::from_secs(length);
             cx.wait_until(until, "the unit to erase all");
-            assert_eq!((clock.now(), waits), (until, signs), "{length} {wants_stop}");
+            assert_eq!((clock.now(), waits), (until, signs), "{length} {stop_requested}");
             assert_eq!(warnings.len(), told, "{warnings:?}");
             let says_why = |warning: &Warning| matches!(warning, Warning::StoppingLater { waiting_for, .. } if waiting_for == "the unit to erase all");
             assert!(warnings.iter().all(says_why), "{warnings:?}");

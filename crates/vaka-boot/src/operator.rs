@@ -27,20 +27,20 @@ pub trait Operator {
     }
 
     /// Did it end well? `None` if nobody says.
-    fn ended_well(&mut self, what: &str) -> Option<bool> {
+    fn confirm_success(&mut self, what: &str) -> Option<bool> {
         let _ = what;
         None
     }
 
     /// Waits until a person says that they did something; false if nobody does.
-    fn has_done(&mut self, action: &str) -> bool {
+    fn await_done(&mut self, action: &str) -> bool {
         let _ = action;
         false
     }
 
     /// Whether a person has said, since this was asked last, that they did what they
     /// were shown. Does not wait.
-    fn acknowledges(&mut self) -> bool {
+    fn take_ack(&mut self) -> bool {
         false
     }
 }

@@ -245,8 +245,9 @@ impl Installer<'_, '_> {
                 let bench = self.staged.bench(&sheets);
                 let (unit, label) = (self.state.unit.clone(), self.state.label.clone());
                 let undo_later = index + 1 < self.staged.release.manifest.stages.len();
-                let undo_also = &self.state.undo[..];
-                let request = Request { offered: &offered, unit, label, undo_later, undo_also, ..self.request.clone() };
+                let append_undo = &self.state.undo[..];
+                let request =
+                    Request { offered: &offered, unit, label, undo_later, append_undo, ..self.request.clone() };
                 update::run(&bench, &request, self.operator, self.cx)
             }
         };
@@ -334,7 +335,7 @@ impl Installer<'_, '_> {
             self.export_file(entry, external)?;
             let done = match external.shows.as_ref().map(|shows| shows.parse::<Ids>()) {
                 Some(Ok(shows)) => self.await_sign(&shows, before.as_ref())?,
-                _ => self.operator.ended_well(&external.action).unwrap_or(false),
+                _ => self.operator.confirm_success(&external.action).unwrap_or(false),
             };
             self.record_external(stage, external, done, &mut report);
             let is_last = self.staged.release.manifest.stages.last() == Some(stage);

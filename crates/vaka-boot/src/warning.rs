@@ -63,7 +63,7 @@ pub enum Warning {
     BlockRefused { size: u32 },
     /// The unit advertises that it can be read, and refuses.
     ReadRefused { reason: String },
-    /// The unit erases its whole memory, as the user agreed.
+    /// The unit erases its whole memory, as the user consents.
     LiftingProtection,
     /// The unit's disk shows no file with its content.
     NoReadBackFile { file: String },

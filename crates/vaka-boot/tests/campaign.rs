@@ -139,7 +139,7 @@ impl Operator for OperatorHands {
         true
     }
 
-    fn has_done(&mut self, action: &str) -> bool {
+    fn await_done(&mut self, action: &str) -> bool {
         if self.forgets {
             return false;
         }
@@ -150,7 +150,7 @@ impl Operator for OperatorHands {
         true
     }
 
-    fn acknowledges(&mut self) -> bool {
+    fn take_ack(&mut self) -> bool {
         true
     }
 }
@@ -257,11 +257,11 @@ impl Operator for Shared<'_> {
         true
     }
 
-    fn has_done(&mut self, action: &str) -> bool {
-        self.0.lock().unwrap().has_done(action)
+    fn await_done(&mut self, action: &str) -> bool {
+        self.0.lock().unwrap().await_done(action)
     }
 
-    fn acknowledges(&mut self) -> bool {
+    fn take_ack(&mut self) -> bool {
         true
     }
 }

@@ -13,7 +13,7 @@ use vaka_boot::event::Event;
 use vaka_boot::failure::{Activity, Failure, FailureKind, VersionOrigin};
 use vaka_boot::protocol::session_error::SessionError;
 use vaka_boot::remedy::Remedy;
-use vaka_boot::update::{History, Save};
+use vaka_boot::update::{History, SaveFn};
 use vaka_boot::warning::Warning;
 use vaka_core::dfu::Status;
 use vaka_core::event::{Check, ExitCode, FailureText, RestartState, RunOutcome};
@@ -259,7 +259,7 @@ fn a_unit_that_is_lost_while_its_content_is_saved_is_waited_for() {
     // Without its first sector there is no application to start when the unit is plugged in.
     lock(&scene.world).unit(PORT).unwrap().flash_mut().erase(0x0A00_2400..0x0A00_3000);
     let before = scene.memory(0x0A00_3000..0x0A00_7000);
-    let (report, events) = scene.update_with(TERN_HEX, |request| request.save = Some(Save(&save)));
+    let (report, events) = scene.update_with(TERN_HEX, |request| request.save = Some(SaveFn(&save)));
     assert_eq!((report.code, report.disconnects), (ExitCode::Done, 1), "{:?}", failure(&events));
     assert!(scene.holds_image());
     let saved = SAVED.lock().unwrap().take().unwrap();

@@ -56,7 +56,7 @@ impl UsbDevice for Unit {
         Ok(())
     }
 
-    fn has_left(&mut self, _: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, _: Duration) -> bool {
         false
     }
 
@@ -324,7 +324,7 @@ impl UsbDevice for Resets {
         Ok(())
     }
 
-    fn has_left(&mut self, _: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, _: Duration) -> bool {
         self.was_reset && self.leaves
     }
 

@@ -28,7 +28,7 @@ use vaka_sim::unit::dunlin::dunlin;
 use vaka_sim::unit::fulmar::fulmar;
 use vaka_sim::unit::skua::skua;
 use vaka_sim::unit::{Condition, Unit, UserAction};
-use vaka_usb::{Bus, BusError, Clock, DeviceInfo, Pipe, Setup, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, Clock, DeviceInfo, EndpointInfo, Setup, TransferError, UsbDevice};
 
 #[test]
 fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
@@ -323,7 +323,12 @@ impl UsbDevice for Liar {
         self.device.claim(interface, alternate)
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         if let Some(late) = self.seen.lock().unwrap().late.take() {
             return Ok(late);
         }
@@ -334,21 +339,21 @@ impl UsbDevice for Liar {
             }
             return Ok(vec![ENDLESS; length]);
         }
-        let answer = self.device.pipe_in(pipe, length, timeout)?;
+        let answer = self.device.read_endpoint(pipe, length, timeout)?;
         self.bend(answer, length, timeout)
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         self.was_asked();
-        self.device.pipe_out(pipe, data, timeout)
+        self.device.write_endpoint(pipe, data, timeout)
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         self.device.clear_halt(pipe)
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        self.device.has_left(within)
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device.wait_for_disconnect(within)
     }
 
     fn reset(&mut self) -> Result<(), TransferError> {

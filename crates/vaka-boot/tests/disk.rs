@@ -360,7 +360,7 @@ fn of_several_families_the_units_own_is_sent() {
     assert_eq!(report.code, ExitCode::Refused, "{:?}", failure(&events));
 }
 
-/// A file without a family is sent only when that is agreed to.
+/// A file without a family is sent only when that is consents to.
 #[test]
 fn a_file_that_names_no_chip_needs_an_agreement() {
     let scene = petrel(Quirks::default());

@@ -71,11 +71,11 @@ impl Operator for Helpful {
         true
     }
 
-    fn ended_well(&mut self, _: &str) -> Option<bool> {
+    fn confirm_success(&mut self, _: &str) -> Option<bool> {
         Some(self.0)
     }
 
-    fn has_done(&mut self, _: &str) -> bool {
+    fn await_done(&mut self, _: &str) -> bool {
         true
     }
 }
@@ -200,7 +200,7 @@ fn what_is_undone_is_seen_where_it_can_be() {
     assert_eq!(seen, [true, false, false], "{events:#?}");
 }
 
-/// What is lost is agreed to before the first change, and only the plan changes nothing.
+/// What is lost is consents to before the first change, and only the plan changes nothing.
 #[test]
 fn nothing_is_changed_before_the_loss_is_agreed_to() {
     for (consents, plan_only, code) in [(false, false, ExitCode::Refused), (true, true, ExitCode::Done)] {

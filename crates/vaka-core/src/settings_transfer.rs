@@ -157,7 +157,7 @@ impl Field {
         Some(match self.kind {
             FieldKind::Text => {
                 let end = bytes.iter().position(|byte| *byte == 0).unwrap_or(bytes.len());
-                vaka_base::text::tame(&String::from_utf8_lossy(&bytes[..end]))
+                vaka_base::text::sanitize(&String::from_utf8_lossy(&bytes[..end]))
             }
             FieldKind::Number => bytes.iter().rev().fold(0u64, |value, byte| value << 8 | u64::from(*byte)).to_string(),
             FieldKind::Bytes => text::hex_pairs(bytes),

@@ -110,14 +110,14 @@ pub struct UnitFacts {
     /// Its disk, where it was looked at.
     pub volume: Option<VolumeFacts>,
     /// What it told in its dialect, where it was asked.
-    pub told: Vec<Told>,
+    pub told: Vec<ReportedProperty>,
     /// What its application said on its serial port, where it was listened to.
     pub lines: Vec<String>,
 }
 
 /// One thing that a unit tells of itself in a dialect.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Told {
+pub struct ReportedProperty {
     /// What it is called.
     pub name: String,
     /// What it is.
@@ -153,7 +153,7 @@ impl From<&vaka_dialect::Value> for PropertyValue {
                 let end = bytes.iter().rposition(|byte| *byte != 0).map_or(0, |at| at + 1);
                 let plain = |byte: &u8| (0x20..0x7F).contains(byte);
                 Self::Text(match std::str::from_utf8(&bytes[..end]) {
-                    Ok(words) if bytes[..end].iter().all(plain) => text::tame(words),
+                    Ok(words) if bytes[..end].iter().all(plain) => text::sanitize(words),
                     _ => text::hex_pairs(&bytes[..bytes.len().min(64)]),
                 })
             }

@@ -6,7 +6,7 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use vaka_core::matching::{MatchInput, Outcome, Source, Weight, judge, variants_for};
+use vaka_core::matching::{MatchInput, Outcome, Source, Weight, judge, rank_variants};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::Format;
@@ -66,7 +66,7 @@ fn read(bytes: &[u8], name: &str, sheet: &Sheet) -> Vec<Result<Image, ReadError>
 
 /// Whether no variant takes a file, and else the image that one takes.
 fn accepted(bytes: &[u8], name: &str, sheet: &Sheet) -> Option<Image> {
-    let fits = |image: &Image| variants_for(sheet, image).iter().any(|choice| choice.against.is_none());
+    let fits = |image: &Image| rank_variants(sheet, image).iter().any(|choice| choice.against.is_none());
     read(bytes, name, sheet).into_iter().flatten().find(fits)
 }
 
@@ -81,7 +81,7 @@ fn whole_files_fit_and_say_what_proves_that() {
             unit: None,
             image: &image,
             label: sheet.variants.iter().find(|variant| {
-                let choices = variants_for(sheet, &image);
+                let choices = rank_variants(sheet, &image);
                 choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none())
             }),
             running: None,

@@ -4,7 +4,7 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::matching::{MatchInput, Outcome, Phase, Source, Verdict, judge, variants_for};
+use vaka_core::matching::{MatchInput, Outcome, Phase, Source, Verdict, judge, rank_variants};
 use vaka_core::memory::layout::Layout;
 use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Sheet, Variant};
@@ -149,12 +149,12 @@ fn start_vectors_and_marks_of_a_file_are_checked() {
         (0x43, b'2', "board word \"TRN2\": r1's is \"TRN1\""),
         (0x43, 0xFF, "board word 54 52 4E FF: r1's is \"TRN1\""),
     ] {
-        let choices = variants_for(&sheet, &changed(offset, value));
+        let choices = rank_variants(&sheet, &changed(offset, value));
         let against = choices[0].against.clone().unwrap_or_default();
         assert!(against.contains(because) && against.is_empty() == because.is_empty(), "{offset:#x}: {against}");
     }
     let short = vaka_image::read(b":04240000DEADBEEFA0\n:00000001FF", ReadOptions::default()).unwrap();
-    assert!(variants_for(&sheet, &short)[0].against.is_some());
+    assert!(rank_variants(&sheet, &short)[0].against.is_some());
 }
 
 /// A stamp names product and variants, where the image starts, and a digest of its bytes.
@@ -164,7 +164,7 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
     let r1 = changed(0, 0x00);
     let stamped = |product: Option<&str>, variants: &[&str]| {
         let variants = variants.iter().map(|id| (*id).to_owned()).collect();
-        stamp::append(&r1, &stamp::Text { product: product.map(str::to_owned), variants, ..Default::default() })
+        stamp::append(&r1, &stamp::StampFields { product: product.map(str::to_owned), variants, ..Default::default() })
             .unwrap()
     };
     let good = stamped(Some("tern"), &["r1"]);
@@ -350,7 +350,7 @@ fn what_fits_what_by_facts_and_signs() {
     use vaka_core::sheet::Fact;
     let r1 = image(R1);
     let stamped = |name: &str, value: &str| {
-        let text = stamp::Text { facts: vec![(name.into(), value.into())], ..stamp::Text::default() };
+        let text = stamp::StampFields { facts: vec![(name.into(), value.into())], ..stamp::StampFields::default() };
         stamp::append(&r1, &text).unwrap()
     };
     let elf = |machine: u16| {
@@ -377,7 +377,9 @@ fn what_fits_what_by_facts_and_signs() {
     let minimum_version = |version: &str| {
         with(
             "version = { offset = 0x4C }\n",
-            &format!("version = {{ offset = 0x4C }}\nminimum_version = {{ version = \"{version}\", why = \"it drifts\" }}\n"),
+            &format!(
+                "version = {{ offset = 0x4C }}\nminimum_version = {{ version = \"{version}\", why = \"it drifts\" }}\n"
+            ),
         )
     };
     let named = |lines: &str| with(route, &format!("{lines}\n{route}"));

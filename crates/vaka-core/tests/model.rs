@@ -38,8 +38,8 @@ fn routes_say_how_they_are_entered_and_told_apart() {
     let (tern, gannet, petrel, heron) =
         (sheet("tern.toml"), sheet("gannet.toml"), sheet("petrel.toml"), sheet("heron.toml"));
     // By hands, or by a request of the host alone.
-    assert!(!route(&tern, "r1", 0).enters_by_itself());
-    assert!(route(&gannet, "g1", 0).enters_by_itself());
+    assert!(!route(&tern, "r1", 0).is_unattended());
+    assert!(route(&gannet, "g1", 0).is_unattended());
     assert!(route(&gannet, "g1", 0).manual_steps().is_empty());
     // The chip's bootloader says the same on both boards; the loader names its board.
     assert!(!route(&tern, "r1", 0).differs_as_told(route(&tern, "r2", 0)));

@@ -37,7 +37,7 @@ fn span(start: u64, len: u64) -> Span {
 /// An image of these lengths at these addresses.
 fn image(parts: &[(u64, usize)]) -> Image {
     let parts: Vec<_> = parts.iter().map(|(at, len)| (Address::new(*at), vec![0x5A; *len])).collect();
-    Image::of_memory(&parts).unwrap()
+    Image::from_memory(&parts).unwrap()
 }
 
 fn geometry(sectors: &SectorMap) -> WriteLimits<'_> {
@@ -262,14 +262,14 @@ fn only_operations_on_memory_reach_the_executor() {
     assert_eq!(kinds(&plan), "enter identify compare erase write read-back restart confirm");
     assert!(plan.undo(UndoPhase::Entered).is_empty() && plan.undo(UndoPhase::End).is_empty());
     let mut undone = plan.clone();
-    undone.undo_also(&[vaka_core::sheet::Undo {
+    undone.append_undo(&[vaka_core::sheet::Undo {
         action: "Set BOOT back.".to_owned(),
         when: UndoPhase::End,
         after: Vec::new(),
         shows: None,
     }]);
     assert_eq!(undone.undo(UndoPhase::End)[0].action, "Set BOOT back.");
-    assert_eq!(undone.take_undo().len(), 1);
+    assert_eq!(undone.defer_undo().len(), 1);
     assert_eq!(undone, plan, "what was taken is gone");
     let approval = approved(&sheet, r1);
     let approved = plan.approve(&approval).unwrap();

@@ -316,28 +316,28 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
 fn a_stamp_that_says_something_else_is_found() {
     let sheet = Sheet::parse("tern.toml", TERN).unwrap();
     let plain = vaka_image::read(R1_HEX, ReadOptions::default()).unwrap();
-    let found = |said: stamp::Text, facts: &[(&str, &str)]| {
+    let found = |said: stamp::StampFields, facts: &[(&str, &str)]| {
         let stamped = hex::write(&stamp::append(&plain, &said).unwrap());
         let stages = vec![stage("App", None, vec![entry("r1.hex", &["r1"], facts)])];
         let bytes = Release::write(manifest(stages), &members(&[("r1.hex", &stamped)]), None).unwrap();
         let list = inconsistencies(&read(&bytes).unwrap(), &sheet);
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
     };
-    let text = stamp::Text::default;
-    let fact = |value: &str| stamp::Text { facts: vec![("bus".into(), value.into())], ..text() };
-    let build = |name: &str| stamp::Text { build: Some(name.into()), ..text() };
+    let text = stamp::StampFields::default;
+    let fact = |value: &str| stamp::StampFields { facts: vec![("bus".into(), value.into())], ..text() };
+    let build = |name: &str| stamp::StampFields { build: Some(name.into()), ..text() };
     assert_eq!(found(fact("48 MHz"), &[("bus", "48000000")]), "");
     assert_eq!(found(build(STANDARD), &[]), "");
     assert!(found(fact("48 MHz"), &[("bus", "24 MHz")]).contains("its stamp says bus 48 MHz, the manifest 24 MHz"));
     assert!(found(build("quiet"), &[]).contains("its stamp says build quiet, the manifest standard"));
-    let heron = stamp::Text { product: Some("heron".into()), ..text() };
+    let heron = stamp::StampFields { product: Some("heron".into()), ..text() };
     assert!(found(heron, &[]).contains("its stamp says product heron, the manifest tern"));
-    let version = |version: &str| stamp::Text { version: Some(version.into()), ..text() };
+    let version = |version: &str| stamp::StampFields { version: Some(version.into()), ..text() };
     assert_eq!(found(version("1.5.0"), &[]), "");
     assert!(found(version("1.4.0"), &[]).contains("its stamp says version 1.4.0, the manifest 1.5.0"));
-    let part = stamp::Text { part: Some("display".into()), ..text() };
+    let part = stamp::StampFields { part: Some("display".into()), ..text() };
     assert!(found(part, &[]).contains("its stamp says part display, the manifest none"));
-    let r2 = stamp::Text { variants: vec!["r2".into()], ..text() };
+    let r2 = stamp::StampFields { variants: vec!["r2".into()], ..text() };
     assert!(found(r2, &[]).contains("its stamp says variant r2, the manifest r1"));
 }
 

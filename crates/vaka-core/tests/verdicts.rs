@@ -8,10 +8,10 @@ use std::sync::Arc;
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
-use vaka_core::matching::{MatchInput, Verdict, judge, variants_for};
+use vaka_core::matching::{MatchInput, Verdict, judge, rank_variants};
 use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Dialects, Sheet};
-use vaka_core::unit::{DfuAlternate, DfuFacts, PropertyValue, Told, UnitFacts, UsbId};
+use vaka_core::unit::{DfuAlternate, DfuFacts, PropertyValue, ReportedProperty, UnitFacts, UsbId};
 use vaka_core::volume::{VolumeFacts, lines};
 use vaka_dialect::{Dialect, no_files};
 use vaka_image::address::Address;
@@ -42,7 +42,9 @@ fn unit(product: u16) -> UnitFacts {
 }
 
 fn telling(product: u16, told: &[(&str, i128)]) -> UnitFacts {
-    let told = told.iter().map(|(name, value)| Told { name: (*name).into(), value: PropertyValue::Number(*value) });
+    let told = told
+        .iter()
+        .map(|(name, value)| ReportedProperty { name: (*name).into(), value: PropertyValue::Number(*value) });
     UnitFacts { told: told.collect(), ..unit(product) }
 }
 
@@ -190,7 +192,7 @@ fn entry(case: &Case) -> String {
     let verdict = judge(&input);
     let mut text = format!("{} ({}, {})\n", case.title, case.sheet, case.file.0);
     describe(&verdict, &mut text);
-    for choice in variants_for(&sheet, &image) {
+    for choice in rank_variants(&sheet, &image) {
         let against = choice.against.as_deref().unwrap_or("nothing");
         let whole = choice.completeness.as_deref().unwrap_or("-");
         writeln!(text, "  file     {}: against it: {against}; {whole}", choice.variant).unwrap();

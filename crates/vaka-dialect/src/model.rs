@@ -251,10 +251,10 @@ impl OperationName {
     /// ```
     /// use vaka_dialect::OperationName;
     ///
-    /// assert!(OperationName::Identify.only_asks());
-    /// assert!(!OperationName::Write.only_asks());
+    /// assert!(OperationName::Identify.is_read_only());
+    /// assert!(!OperationName::Write.is_read_only());
     /// ```
-    pub fn only_asks(self) -> bool {
+    pub fn is_read_only(self) -> bool {
         matches!(self, Self::Sync | Self::Identify | Self::Read | Self::Checksum | Self::Protection)
     }
 }

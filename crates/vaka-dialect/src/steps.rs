@@ -276,7 +276,7 @@ impl Reader<'_> {
         match self.words.take() {
             Token::Bytes(bytes) => {
                 let text = String::from_utf8_lossy(&bytes).into_owned();
-                match vaka_base::text::tame(&text) == text && !text.is_empty() {
+                match vaka_base::text::sanitize(&text) == text && !text.is_empty() {
                     true => Ok(text),
                     false => Err(Problem::new(at, "a sentence is not empty and has no control characters")),
                 }

@@ -63,7 +63,7 @@ const AROUND: u64 = 48;
 /// use vaka_image::compare::compare;
 /// use vaka_image::Image;
 ///
-/// let image = |bytes: &[u8]| Image::of_memory(&[(Address::new(0), bytes.to_vec())]).unwrap();
+/// let image = |bytes: &[u8]| Image::from_memory(&[(Address::new(0), bytes.to_vec())]).unwrap();
 /// let found = compare(&image(&[1, 2, 3]), &image(&[1, 9, 3]), &[]);
 /// assert_eq!((found.different, found.unread), (1, 0));
 /// assert_eq!(found.first_difference.unwrap().at, Address::new(1));
@@ -172,7 +172,7 @@ mod tests {
     use super::*;
 
     fn image(parts: &[(u64, &[u8])]) -> Image {
-        Image::of_memory(&parts.iter().map(|(at, bytes)| (Address::new(*at), bytes.to_vec())).collect::<Vec<_>>())
+        Image::from_memory(&parts.iter().map(|(at, bytes)| (Address::new(*at), bytes.to_vec())).collect::<Vec<_>>())
             .unwrap()
     }
 
@@ -218,8 +218,8 @@ mod tests {
     fn a_blank_end_is_cut_off() {
         let mut bytes = vec![5; 20];
         bytes.extend([0xFF; 100]);
-        let cut = image(&[(0x100, &bytes)]).without_blank_end(16).unwrap();
+        let cut = image(&[(0x100, &bytes)]).trim_trailing_blank(16).unwrap();
         assert_eq!(cut.span(), Span::new(Address::new(0x100), 32).unwrap());
-        assert!(image(&[(0x100, &[0xFF; 32])]).without_blank_end(16).is_none());
+        assert!(image(&[(0x100, &[0xFF; 32])]).trim_trailing_blank(16).is_none());
     }
 }

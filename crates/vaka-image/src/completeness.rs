@@ -234,7 +234,7 @@ mod tests {
     use crate::address::Address;
 
     fn image(bytes: &[u8]) -> Image {
-        Image::of_memory(&[(Address::new(0x100), bytes.to_vec())]).unwrap()
+        Image::from_memory(&[(Address::new(0x100), bytes.to_vec())]).unwrap()
     }
 
     fn crc32() -> ChecksumMethod {

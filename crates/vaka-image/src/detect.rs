@@ -194,7 +194,7 @@ const ENDINGS: [&str; 11] = [".hex", ".ihx", ".ihex", ".srec", ".s19", ".s37", "
 fn firmware_in_zip(bytes: &[u8]) -> Vec<String> {
     let Ok(archive) = zip::ZipArchive::new(std::io::Cursor::new(bytes)) else { return Vec::new() };
     let fits = |name: &str| ENDINGS.iter().any(|ending| name.to_ascii_lowercase().ends_with(ending));
-    archive.file_names().flatten().filter(|name| fits(name)).take(10).map(|name| text::tame(&name)).collect()
+    archive.file_names().flatten().filter(|name| fits(name)).take(10).map(|name| text::sanitize(&name)).collect()
 }
 
 /// The mark of the first line that looks like a record, if it comes before
@@ -226,7 +226,7 @@ fn as_text(bytes: &[u8]) -> Option<String> {
     let is_plain = |c: char| !c.is_control() || matches!(c, '\n' | '\r' | '\t' | '\x0C');
     let content = std::str::from_utf8(bytes).ok().filter(|content| content.chars().all(is_plain))?;
     let line: String = content.lines().map(str::trim).find(|line| !line.is_empty())?.chars().take(60).collect();
-    Some(text::tame(&line))
+    Some(text::sanitize(&line))
 }
 
 fn is_web_page(bytes: &[u8]) -> bool {

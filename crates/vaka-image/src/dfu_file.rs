@@ -12,7 +12,7 @@ use thiserror::Error;
 
 use crate::address::Address;
 use crate::facts::{Format, Suffix};
-use crate::model::{BuildError, Builder, Firmware, GroupId, Image, Set, TooHigh};
+use crate::model::{BuildError, Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use vaka_base::text;
 
 /// The CRC of a DFU suffix: the zip CRC without its last inversion.
@@ -162,7 +162,7 @@ impl<'a> Reader<'a> {
 }
 
 /// All targets: prefix (11 bytes), then for each a head (274) and elements.
-fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Vec<Set>, DfuFileError> {
+fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Vec<ImageGroup>, DfuFileError> {
     let mut reader = Reader { bytes: content, offset: PREFIX.len() };
     let version = reader.byte("the prefix")?;
     if version != 1 {
@@ -173,7 +173,7 @@ fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Ve
         return Err(structure(6, format!("the prefix says {size} bytes, there are {}", content.len())));
     }
     let count = reader.byte("the prefix")?;
-    let mut sets: Vec<Set> = Vec::new();
+    let mut sets: Vec<ImageGroup> = Vec::new();
     for _ in 0..count {
         let start = reader.offset;
         if let Some(set) = target(&mut reader, suffix, notes)? {
@@ -190,7 +190,11 @@ fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Ve
 }
 
 /// One target; `None` if it has no elements, which is legal.
-fn target(reader: &mut Reader<'_>, suffix: Suffix, notes: &mut Vec<String>) -> Result<Option<Set>, DfuFileError> {
+fn target(
+    reader: &mut Reader<'_>,
+    suffix: Suffix,
+    notes: &mut Vec<String>,
+) -> Result<Option<ImageGroup>, DfuFileError> {
     let what = "a target's head";
     let start = reader.offset;
     if reader.take(6, what)? != b"Target" {
@@ -200,7 +204,7 @@ fn target(reader: &mut Reader<'_>, suffix: Suffix, notes: &mut Vec<String>) -> R
     let named = reader.word(what)? != 0;
     let name = reader.take(255, what)?;
     let name = name.split(|byte| *byte == 0).next().filter(|_| named);
-    let name = name.map(|name| text::tame(&String::from_utf8_lossy(name)));
+    let name = name.map(|name| text::sanitize(&String::from_utf8_lossy(name)));
     let (size, count) = (reader.word(what)?, reader.word(what)?);
     let begin = reader.offset;
     let mut builder = Builder::default();
@@ -218,7 +222,7 @@ fn target(reader: &mut Reader<'_>, suffix: Suffix, notes: &mut Vec<String>) -> R
         return Err(structure(start, format!("the target says that it has {size} bytes, its elements have {found}")));
     }
     match builder.finish(Format::Dfu) {
-        Ok(image) => Ok(Some(Set { name: GroupId::Target { alternate, name }, image })),
+        Ok(image) => Ok(Some(ImageGroup { name: GroupId::Target { alternate, name }, image })),
         Err(BuildError::Empty) => {
             notes.push(format!("target {alternate} is empty"));
             Ok(None)

@@ -39,7 +39,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::{Address, Span};
     ///
-    /// let image = Image::of_memory(&[(Address::new(0x100), vec![1, 2, 3, 4])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(0x100), vec![1, 2, 3, 4])]).unwrap();
     /// let cut = image.cut(Span::between(Address::new(0x101), Address::new(0x103)).unwrap()).unwrap();
     /// assert_eq!(cut.segments()[0].data(), [2, 3]);
     /// ```
@@ -65,7 +65,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
     /// assert_eq!(image.moved(Address::new(0x8000)).unwrap().start(), Address::new(0x8000));
     /// ```
     pub fn moved(&self, start: Address) -> Result<Self, EditError> {
@@ -95,7 +95,7 @@ impl Image {
     /// use vaka_image::address::Address;
     ///
     /// let parts = [(Address::new(0), vec![1]), (Address::new(3), vec![2])];
-    /// let image = Image::of_memory(&parts).unwrap();
+    /// let image = Image::from_memory(&parts).unwrap();
     /// assert_eq!(image.filled(0xFF).unwrap().segments()[0].data(), [1, 0xFF, 0xFF, 2]);
     /// ```
     pub fn filled(&self, byte: u8) -> Result<Self, EditError> {
@@ -119,8 +119,8 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let loader = Image::of_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
-    /// let application = Image::of_memory(&[(Address::new(16), vec![3])]).unwrap();
+    /// let loader = Image::from_memory(&[(Address::new(0), vec![1, 2])]).unwrap();
+    /// let application = Image::from_memory(&[(Address::new(16), vec![3])]).unwrap();
     /// let joined = Image::join(&[loader, application]).unwrap().unwrap();
     /// assert_eq!((joined.segments().len(), joined.len()), (2, 3));
     /// ```
@@ -141,7 +141,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2, 3])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(0), vec![1, 2, 3])]).unwrap();
     /// let patched = image.patched(Address::new(1), &[9]);
     /// assert_eq!(patched.segments()[0].data(), [1, 9, 3]);
     /// // The image itself is as it was.

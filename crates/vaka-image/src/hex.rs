@@ -8,7 +8,9 @@
 use crate::address::Address;
 use crate::facts::Format;
 use crate::model::Image;
-use crate::record::{self, Line, ReadControl, RecordError, RecordFault, RecordMetadata, Records, Take, emit_byte};
+use crate::record::{
+    self, ReadControl, RecordError, RecordFault, RecordLine, RecordMetadata, RecordSink, Records, emit_byte,
+};
 
 /// Reads Intel HEX: record types 00 to 05, any line ends, either case.
 ///
@@ -66,7 +68,7 @@ impl Records for Hex {
     }
 
     #[inline]
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault> {
+    fn record(&mut self, line: &mut RecordLine<'_>, take: &mut impl RecordSink) -> Result<ReadControl, RecordFault> {
         let (record, sum) = record::decode(&line.text[1..], line.column + 1, 5, line.room)?;
         let &[_, high, low, kind, ref data @ .., found] = record else {
             return Err(RecordFault::Short { wanted: 10, found: line.text.len() - 1 });
@@ -138,7 +140,7 @@ const LINE: u64 = 16;
 /// use vaka_image::address::Address;
 /// use vaka_image::{Image, hex};
 ///
-/// let image = Image::of_memory(&[(Address::new(0x10), vec![1, 2, 3, 4])]).unwrap();
+/// let image = Image::from_memory(&[(Address::new(0x10), vec![1, 2, 3, 4])]).unwrap();
 /// let file = hex::write(&image);
 /// assert_eq!(hex::read(&file).unwrap().segments(), image.segments());
 /// ```

@@ -26,6 +26,6 @@ pub mod vectors;
 pub mod wrapper;
 
 pub use facts::{FileFacts, Format};
-pub use model::{ERASED, Firmware, GroupId, Image, ImageLayout, Segment, Set};
+pub use model::{ERASED, Firmware, GroupId, Image, ImageGroup, ImageLayout, Segment};
 pub use read::{FirmwareFile, ReadError, ReadOptions, StreamingReader, read, read_all};
 pub use record::{RecordError, RecordFault};

@@ -77,12 +77,12 @@ impl Image {
     /// use vaka_image::address::Address;
     ///
     /// let parts = [(Address::new(4), vec![5, 6]), (Address::new(0), vec![1, 2, 3, 4])];
-    /// let image = Image::of_memory(&parts).unwrap();
+    /// let image = Image::from_memory(&parts).unwrap();
     /// // The parts touch, so they are one segment.
     /// assert_eq!(image.segments().len(), 1);
-    /// assert!(Image::of_memory(&[]).is_none());
+    /// assert!(Image::from_memory(&[]).is_none());
     /// ```
-    pub fn of_memory(parts: &[(Address, Vec<u8>)]) -> Option<Self> {
+    pub fn from_memory(parts: &[(Address, Vec<u8>)]) -> Option<Self> {
         let mut builder = Builder::default();
         for (start, bytes) in parts {
             builder.push(*start, bytes).ok()?;
@@ -98,10 +98,10 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(0), vec![1, 2, 0xFF, 0xFF, 0xFF, 0xFF])]).unwrap();
-    /// assert_eq!(image.without_blank_end(4).unwrap().len(), 4);
+    /// let image = Image::from_memory(&[(Address::new(0), vec![1, 2, 0xFF, 0xFF, 0xFF, 0xFF])]).unwrap();
+    /// assert_eq!(image.trim_trailing_blank(4).unwrap().len(), 4);
     /// ```
-    pub fn without_blank_end(&self, unit: u64) -> Option<Self> {
+    pub fn trim_trailing_blank(&self, unit: u64) -> Option<Self> {
         let last_used = self.segments.iter().rev().find_map(|segment| {
             let at = segment.data.iter().rposition(|byte| *byte != 0xFF)?;
             segment.start.checked_add(at as u64)
@@ -117,12 +117,12 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(0), vec![1])]).unwrap().named("tern-r1-1.5.0.bin");
+    /// let image = Image::from_memory(&[(Address::new(0), vec![1])]).unwrap().named("tern-r1-1.5.0.bin");
     /// assert_eq!(image.facts().named_version.as_ref().unwrap().as_str(), "1.5.0");
     /// ```
     #[must_use]
     pub fn named(mut self, name: &str) -> Self {
-        self.facts.named_version = Version::in_name(name);
+        self.facts.named_version = Version::from_file_name(name);
         self.facts.lacks_suffix = self.facts.dfu.is_none() && name.to_ascii_lowercase().ends_with(".dfu");
         self
     }
@@ -169,7 +169,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(0), vec![1]), (Address::new(8), vec![2])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(0), vec![1]), (Address::new(8), vec![2])]).unwrap();
     /// assert_eq!((image.span().len(), image.len()), (9, 2));
     /// ```
     pub fn span(&self) -> Span {
@@ -194,7 +194,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::{Address, Span};
     ///
-    /// let image = Image::of_memory(&[(Address::new(8), vec![1, 2, 3, 4])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(8), vec![1, 2, 3, 4])]).unwrap();
     /// let span = |from, to| Span::between(Address::new(from), Address::new(to)).unwrap();
     /// assert_eq!(image.bytes(span(9, 11)), Some(&[2, 3][..]));
     /// assert_eq!(image.bytes(span(9, 13)), None);
@@ -213,7 +213,7 @@ impl Image {
     /// use vaka_image::Image;
     /// use vaka_image::address::Address;
     ///
-    /// let image = Image::of_memory(&[(Address::new(2), vec![7, 8])]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(2), vec![7, 8])]).unwrap();
     /// let mut buffer = [0; 5];
     /// image.copy_to(Address::new(0), &mut buffer);
     /// assert_eq!(buffer, [0, 0, 7, 8, 0]);
@@ -242,7 +242,7 @@ pub struct Firmware {
     /// What kind of file it is.
     pub format: Format,
     /// Its images.
-    pub sets: Vec<Set>,
+    pub sets: Vec<ImageGroup>,
     /// Names of ordinary files that it holds besides (UF2), tamed.
     pub files: Vec<String>,
     /// Oddities of the file as a whole.
@@ -251,7 +251,7 @@ pub struct Firmware {
 
 /// One image of several.
 #[derive(Clone, Debug)]
-pub struct Set {
+pub struct ImageGroup {
     /// What keeps it apart from the others.
     pub name: GroupId,
     /// The image.

@@ -7,7 +7,7 @@ use thiserror::Error;
 use crate::address::Address;
 use crate::detect::{self, NotFirmware};
 use crate::facts::Format;
-use crate::model::{Builder, Firmware, GroupId, Image, Set, TooHigh};
+use crate::model::{Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use crate::record::{self, RecordError};
 use crate::{dfu_file, elf, hex, srec, uf2};
 
@@ -118,7 +118,7 @@ impl FirmwareFile {
             (Ok(Content::Raw(image)), Some(at)) => {
                 let too_high = |TooHigh| ReadError::TooHigh { start: at, len: image.len() };
                 let image = image.placed_at(at).map_err(too_high)?;
-                let (format, sets) = (image.format(), vec![Set { name: GroupId::Whole, image }]);
+                let (format, sets) = (image.format(), vec![ImageGroup { name: GroupId::Whole, image }]);
                 Ok(Firmware { format, sets, files: Vec::new(), notes: Vec::new() })
             }
             (Ok(Content::Addressed(firmware)), None) => Ok(firmware.clone()),
@@ -136,7 +136,7 @@ impl FirmwareFile {
         let index = match select(&firmware, options) {
             Err(ReadError::Several(names)) if options.family.is_none() => {
                 let is_known =
-                    |set: &Set| matches!(set.name, GroupId::Family(Some(family)) if families.contains(&family));
+                    |set: &ImageGroup| matches!(set.name, GroupId::Family(Some(family)) if families.contains(&family));
                 let mut known = firmware.sets.iter().enumerate().filter(|(_, set)| is_known(set));
                 match (known.next(), known.next()) {
                     (Some((index, _)), None) => index,
@@ -145,7 +145,7 @@ impl FirmwareFile {
             }
             selected => selected?,
         };
-        let Set { mut image, .. } = firmware.sets.swap_remove(index);
+        let ImageGroup { mut image, .. } = firmware.sets.swap_remove(index);
         image.notes.splice(0..0, firmware.notes);
         Ok(image)
     }
@@ -156,7 +156,7 @@ impl Content {
         let format = detect::detect(bytes).map_err(ReadError::NotFirmware)?.format;
         let one = |image| Firmware {
             format,
-            sets: vec![Set { name: GroupId::Whole, image }],
+            sets: vec![ImageGroup { name: GroupId::Whole, image }],
             files: Vec::new(),
             notes: Vec::new(),
         };
@@ -191,9 +191,9 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
 
 /// Reads Intel HEX or S-record piece by piece, for files that are too large to
 /// be held in memory beside their image.
-pub struct StreamingReader(Pumps);
+pub struct StreamingReader(StreamKind);
 
-enum Pumps {
+enum StreamKind {
     Hex(Box<record::RecordStream<hex::Hex>>),
     SRecord(Box<record::RecordStream<srec::SRecord>>),
 }
@@ -216,8 +216,8 @@ impl StreamingReader {
     /// ```
     pub fn for_head(head: &[u8]) -> Option<Self> {
         match detect::detect(head).ok()?.format {
-            Format::IntelHex => Some(Self(Pumps::Hex(Box::default()))),
-            Format::SRecord => Some(Self(Pumps::SRecord(Box::default()))),
+            Format::IntelHex => Some(Self(StreamKind::Hex(Box::default()))),
+            Format::SRecord => Some(Self(StreamKind::SRecord(Box::default()))),
             _ => None,
         }
     }
@@ -228,8 +228,8 @@ impl StreamingReader {
     /// The file is damaged or doubtful.
     pub fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
         match &mut self.0 {
-            Pumps::Hex(pump) => pump.feed(piece),
-            Pumps::SRecord(pump) => pump.feed(piece),
+            StreamKind::Hex(pump) => pump.feed(piece),
+            StreamKind::SRecord(pump) => pump.feed(piece),
         }
     }
 
@@ -240,8 +240,8 @@ impl StreamingReader {
     /// The file is damaged or doubtful.
     pub fn finish(self) -> Result<Option<Image>, RecordError> {
         let finished = match self.0 {
-            Pumps::Hex(pump) => pump.finish()?,
-            Pumps::SRecord(pump) => pump.finish()?,
+            StreamKind::Hex(pump) => pump.finish()?,
+            StreamKind::SRecord(pump) => pump.finish()?,
         };
         Ok(match finished {
             record::Finished::Image(image) => Some(*image),
@@ -270,7 +270,7 @@ pub fn read(bytes: &[u8], options: ReadOptions) -> Result<Image, ReadError> {
 /// The index of the one image that the options leave.
 fn select(firmware: &Firmware, options: ReadOptions) -> Result<usize, ReadError> {
     let names = || firmware.sets.iter().map(|set| set.name.clone()).collect::<Vec<_>>();
-    let is_chosen = |set: &Set| match set.name {
+    let is_chosen = |set: &ImageGroup| match set.name {
         GroupId::Whole => options.family.is_none() && options.target.is_none(),
         GroupId::Family(family) => options.target.is_none() && (options.family.is_none() || options.family == family),
         GroupId::Target { alternate, .. } => {

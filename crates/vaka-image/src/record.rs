@@ -109,12 +109,12 @@ pub(super) enum ReadControl {
 }
 
 /// Takes the data of a record with its line and address.
-pub(super) trait Take: FnMut(usize, Address, &[u8]) {}
+pub(super) trait RecordSink: FnMut(usize, Address, &[u8]) {}
 
-impl<F: FnMut(usize, Address, &[u8])> Take for F {}
+impl<F: FnMut(usize, Address, &[u8])> RecordSink for F {}
 
 /// A line without the blanks around it, and room to decode it in.
-pub(super) struct Line<'a> {
+pub(super) struct RecordLine<'a> {
     /// Counted from 1.
     pub(super) number: usize,
     /// Where its first character stands, counted from 1.
@@ -155,10 +155,10 @@ pub(super) trait Records: Default {
     fn expected_len(head: &[u8; 8]) -> Option<usize>;
 
     /// Takes one such line.
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault>;
+    fn record(&mut self, line: &mut RecordLine<'_>, take: &mut impl RecordSink) -> Result<ReadControl, RecordFault>;
 
     /// Whether a line may stand behind the end record.
-    fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
+    fn may_follow(&mut self, line: &mut RecordLine<'_>) -> Result<bool, RecordFault> {
         let _ = line;
         Ok(false)
     }
@@ -282,7 +282,7 @@ impl Lines {
         records: &mut R,
         bytes: &[u8],
         is_last: bool,
-        take: &mut impl Take,
+        take: &mut impl RecordSink,
     ) -> Result<usize, RecordError> {
         let mut rest = bytes;
         if self.number == 0 {
@@ -292,7 +292,7 @@ impl Lines {
         while !rest.is_empty() {
             if let Some(len) = counted_end::<R>(rest).filter(|_| self.end.is_none()) {
                 let number = self.number + 1;
-                let mut line = Line { number, column: 1, text: &rest[..len], room: &mut room };
+                let mut line = RecordLine { number, column: 1, text: &rest[..len], room: &mut room };
                 if is_whole(&rest[len..], is_last)
                     && let Ok(flow) = records.record(&mut line, take)
                 {
@@ -321,11 +321,11 @@ impl Lines {
         records: &mut R,
         whole: &[u8],
         room: &mut [u8; RECORD_MAX],
-        take: &mut impl Take,
+        take: &mut impl RecordSink,
     ) -> Result<(), RecordFault> {
         let text = whole.trim_ascii();
         let column = 1 + whole.len() - whole.trim_ascii_start().len();
-        let mut line = Line { number: self.number, column, text, room };
+        let mut line = RecordLine { number: self.number, column, text, room };
         if let Some(end) = self.end {
             // Old systems end a text file in Ctrl-Z, some tools in zero bytes.
             let blank = text.iter().all(|byte| matches!(byte, 0 | 0x1A));

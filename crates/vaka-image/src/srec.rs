@@ -8,7 +8,9 @@
 use crate::address::Address;
 use crate::facts::Format;
 use crate::model::Image;
-use crate::record::{self, Line, ReadControl, RecordError, RecordFault, RecordMetadata, Records, Take, emit_byte};
+use crate::record::{
+    self, ReadControl, RecordError, RecordFault, RecordLine, RecordMetadata, RecordSink, Records, emit_byte,
+};
 use vaka_base::text;
 
 /// Reads S-records: types 0 to 3 and 5 to 9, any line ends, either case.
@@ -39,7 +41,7 @@ pub(super) struct SRecord {
 }
 
 /// A record taken apart.
-struct Parts<'a> {
+struct RecordParts<'a> {
     kind: u8,
     width: usize,
     address: u32,
@@ -63,7 +65,7 @@ impl Records for SRecord {
     }
 
     #[inline]
-    fn record(&mut self, line: &mut Line<'_>, take: &mut impl Take) -> Result<ReadControl, RecordFault> {
+    fn record(&mut self, line: &mut RecordLine<'_>, take: &mut impl RecordSink) -> Result<ReadControl, RecordFault> {
         let number = line.number;
         let parts = parts(line)?;
         let line = number;
@@ -94,7 +96,7 @@ impl Records for SRecord {
     }
 
     /// One count record behind the end is met.
-    fn may_follow(&mut self, line: &mut Line<'_>) -> Result<bool, RecordFault> {
+    fn may_follow(&mut self, line: &mut RecordLine<'_>) -> Result<bool, RecordFault> {
         if self.count_behind_end || !matches!(line.text[1], b'5' | b'6') {
             return Ok(false);
         }
@@ -111,7 +113,7 @@ impl Records for SRecord {
 impl SRecord {
     /// A header is free bytes, not necessarily text.
     fn header(&mut self, line: usize, data: &[u8]) {
-        let words = text::tame(&String::from_utf8_lossy(data));
+        let words = text::sanitize(&String::from_utf8_lossy(data));
         if self.sayings.header.is_some() {
             self.sayings.notes.push(format!("line {line}: a second header, \"{words}\""));
         } else if !words.is_empty() {
@@ -119,7 +121,7 @@ impl SRecord {
         }
     }
 
-    fn check_count(&self, parts: &Parts<'_>) -> Result<(), RecordFault> {
+    fn check_count(&self, parts: &RecordParts<'_>) -> Result<(), RecordFault> {
         no_data(parts)?;
         let said = u64::from(parts.address);
         // S5 has 16 bits; more records wrap in it.
@@ -129,7 +131,7 @@ impl SRecord {
 }
 
 #[inline]
-fn parts<'a>(line: &'a mut Line<'_>) -> Result<Parts<'a>, RecordFault> {
+fn parts<'a>(line: &'a mut RecordLine<'_>) -> Result<RecordParts<'a>, RecordFault> {
     let kind = line.text[1];
     let width = match kind {
         b'0' | b'1' | b'5' | b'9' => 2,
@@ -150,11 +152,11 @@ fn parts<'a>(line: &'a mut Line<'_>) -> Result<Parts<'a>, RecordFault> {
         [_, a3, a2, a1, a0, ..] if width == 4 => u32::from_be_bytes([*a3, *a2, *a1, *a0]),
         _ => record[1..=width].iter().fold(0, |address, byte| address << 8 | u32::from(*byte)),
     };
-    Ok(Parts { kind, width, address, data: &record[1 + width..record.len() - 1] })
+    Ok(RecordParts { kind, width, address, data: &record[1 + width..record.len() - 1] })
 }
 
 /// The address of data that does not run past what its record can name.
-fn within(parts: &Parts<'_>) -> Result<Address, RecordFault> {
+fn within(parts: &RecordParts<'_>) -> Result<Address, RecordFault> {
     let limit = 1u64 << (8 * parts.width);
     if u64::from(parts.address) + parts.data.len() as u64 > limit {
         return Err(RecordFault::TooHigh(Address::new(limit - 1)));
@@ -162,7 +164,7 @@ fn within(parts: &Parts<'_>) -> Result<Address, RecordFault> {
     Ok(Address::new(u64::from(parts.address)))
 }
 
-fn no_data(parts: &Parts<'_>) -> Result<(), RecordFault> {
+fn no_data(parts: &RecordParts<'_>) -> Result<(), RecordFault> {
     if parts.data.is_empty() {
         return Ok(());
     }
@@ -182,7 +184,7 @@ const LINE: u64 = 16;
 /// use vaka_image::address::Address;
 /// use vaka_image::{Image, srec};
 ///
-/// let image = Image::of_memory(&[(Address::new(0x0800_0000), vec![1, 2, 3])]).unwrap();
+/// let image = Image::from_memory(&[(Address::new(0x0800_0000), vec![1, 2, 3])]).unwrap();
 /// let file = srec::write(&image);
 /// assert_eq!(srec::read(&file).unwrap().segments(), image.segments());
 /// ```

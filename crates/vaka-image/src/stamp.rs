@@ -33,7 +33,7 @@ const MAX_SIZE: usize = 4096;
 
 /// What a stamp says.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
-pub struct Text {
+pub struct StampFields {
     /// Product id.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
@@ -64,7 +64,7 @@ pub struct Stamp {
     pub start: Address,
     /// What it says.
     #[serde(flatten)]
-    pub text: Text,
+    pub text: StampFields,
     /// Whether length and digest are filled in, and right.
     pub seal: SealState,
 }
@@ -83,7 +83,7 @@ pub enum SealState {
 
 /// What was found of stamps in an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Found {
+pub enum StampSearch {
     /// Nothing that begins like one.
     None,
     /// One.
@@ -96,18 +96,18 @@ pub enum Found {
 
 /// Looks for a stamp: at `offset` from the start of the image if that is
 /// given, else everywhere.
-pub fn find(image: &Image, offset: Option<u64>) -> Found {
+pub fn find(image: &Image, offset: Option<u64>) -> StampSearch {
     let places = match offset.map(|offset| image.start().checked_add(offset)) {
         Some(at) => at.into_iter().filter(|at| has_magic(image, *at)).collect(),
         None => search(image),
     };
     match places[..] {
-        [] => Found::None,
+        [] => StampSearch::None,
         [at] => match parse(image, at) {
-            Ok(stamp) => Found::One(stamp),
-            Err(what) => Found::Damaged(at, what),
+            Ok(stamp) => StampSearch::One(stamp),
+            Err(what) => StampSearch::Damaged(at, what),
         },
-        _ => Found::Several(places),
+        _ => StampSearch::Several(places),
     }
 }
 
@@ -169,12 +169,12 @@ fn covered(image: &Image, start: Address, length: u64) -> Option<Span> {
     (holds(start.get()) && holds(span.end().get() - 1)).then_some(span)
 }
 
-fn parse_text(bytes: &[u8]) -> Result<Text, &'static str> {
-    let mut found = Text::default();
+fn parse_text(bytes: &[u8]) -> Result<StampFields, &'static str> {
+    let mut found = StampFields::default();
     for entry in bytes.split(|byte| *byte == 0).take_while(|entry| !entry.is_empty()) {
         let entry = std::str::from_utf8(entry).map_err(|_| "its text is not UTF-8")?;
         let (name, value) = entry.split_once('=').ok_or("an entry of its text has no '='")?;
-        if name.is_empty() || text::tame(entry) != entry {
+        if name.is_empty() || text::sanitize(entry) != entry {
             return Err("an entry of its text has no name, is too long, or holds control characters");
         }
         let value = value.to_owned();
@@ -249,7 +249,7 @@ pub enum StampError {
     There(Address),
     /// A name or value cannot stand in a stamp.
     #[error("'{0}' cannot stand in a stamp: no control characters, no blanks at its ends, not too long")]
-    Text(String),
+    StampFields(String),
     /// All of it is more than a stamp can hold, or runs past 32 bits.
     #[error("the stamp would be too long")]
     TooLong,
@@ -262,10 +262,10 @@ pub enum StampError {
 /// There is not exactly one stamp, or it does not describe this image.
 pub fn seal(image: &Image) -> Result<Image, StampError> {
     let stamp = match find(image, None) {
-        Found::One(stamp) => stamp,
-        Found::None => return Err(StampError::None),
-        Found::Damaged(at, what) => return Err(StampError::Damaged(at, what)),
-        Found::Several(places) => return Err(StampError::Several(places[0])),
+        StampSearch::One(stamp) => stamp,
+        StampSearch::None => return Err(StampError::None),
+        StampSearch::Damaged(at, what) => return Err(StampError::Damaged(at, what)),
+        StampSearch::Several(places) => return Err(StampError::Several(places[0])),
     };
     let wrong = StampError::Start { at: stamp.at, start: stamp.start };
     let span = Span::between(stamp.start, image.span().end()).ok_or(wrong.clone())?;
@@ -287,21 +287,21 @@ pub fn seal(image: &Image) -> Result<Image, StampError> {
 /// # Examples
 /// ```
 /// use vaka_image::address::Address;
-/// use vaka_image::stamp::{self, Found, Text};
+/// use vaka_image::stamp::{self, StampFields, StampSearch};
 /// use vaka_image::Image;
 ///
-/// let image = Image::of_memory(&[(Address::new(0x0800_0000), vec![0xA5; 256])]).unwrap();
-/// let text = Text { product: Some("tern".into()), version: Some("1.5.0".into()), ..Text::default() };
+/// let image = Image::from_memory(&[(Address::new(0x0800_0000), vec![0xA5; 256])]).unwrap();
+/// let text = StampFields { product: Some("tern".into()), version: Some("1.5.0".into()), ..StampFields::default() };
 /// let stamped = stamp::append(&image, &text).unwrap();
-/// let Found::One(found) = stamp::find(&stamped, None) else { panic!("no stamp") };
+/// let StampSearch::One(found) = stamp::find(&stamped, None) else { panic!("no stamp") };
 /// assert_eq!(found.text.product.as_deref(), Some("tern"));
 /// ```
-pub fn append(image: &Image, text: &Text) -> Result<Image, StampError> {
+pub fn append(image: &Image, text: &StampFields) -> Result<Image, StampError> {
     match find(image, None) {
-        Found::None => {}
-        Found::One(stamp) => return Err(StampError::There(stamp.at)),
-        Found::Damaged(at, _) => return Err(StampError::There(at)),
-        Found::Several(places) => return Err(StampError::There(places[0])),
+        StampSearch::None => {}
+        StampSearch::One(stamp) => return Err(StampError::There(stamp.at)),
+        StampSearch::Damaged(at, _) => return Err(StampError::There(at)),
+        StampSearch::Several(places) => return Err(StampError::There(places[0])),
     }
     let start = image.start().to_u32().ok_or(StampError::TooLong)?;
     let bytes = emit(start, text)?;
@@ -316,7 +316,7 @@ pub fn append(image: &Image, text: &Text) -> Result<Image, StampError> {
 }
 
 /// The bytes of an open stamp.
-fn emit(start: u32, said: &Text) -> Result<Vec<u8>, StampError> {
+fn emit(start: u32, said: &StampFields) -> Result<Vec<u8>, StampError> {
     let mut bytes = MAGIC.to_vec();
     bytes.resize(HEAD, 0);
     let single = [
@@ -331,8 +331,8 @@ fn emit(start: u32, said: &Text) -> Result<Vec<u8>, StampError> {
     let facts = said.facts.iter().map(|(name, value)| (name.as_str(), value.as_str()));
     for (name, value) in single.chain(variants).chain(facts) {
         let entry = format!("{name}={value}");
-        if name.is_empty() || name.contains('=') || text::tame(&entry) != entry {
-            return Err(StampError::Text(text::tame(&entry)));
+        if name.is_empty() || name.contains('=') || text::sanitize(&entry) != entry {
+            return Err(StampError::StampFields(text::sanitize(&entry)));
         }
         bytes.extend_from_slice(entry.as_bytes());
         bytes.push(0);
@@ -343,7 +343,7 @@ fn emit(start: u32, said: &Text) -> Result<Vec<u8>, StampError> {
     bytes[8..10].copy_from_slice(&LAYOUT.to_le_bytes());
     bytes[10..12].copy_from_slice(&size.ok_or(StampError::TooLong)?.to_le_bytes());
     bytes[12..16].copy_from_slice(&start.to_le_bytes());
-    parse_text(&bytes[HEAD..]).map_err(|what| StampError::Text(what.to_owned()))?;
+    parse_text(&bytes[HEAD..]).map_err(|what| StampError::StampFields(what.to_owned()))?;
     Ok(bytes)
 }
 
@@ -357,13 +357,13 @@ mod tests {
         read(&bytes, ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap()
     }
 
-    fn text() -> Text {
-        Text {
+    fn text() -> StampFields {
+        StampFields {
             product: Some("tern".into()),
             variants: vec!["r1".into(), "r2".into()],
             version: Some("1.5.0".into()),
             facts: vec![("crystal".into(), "8 MHz".into())],
-            ..Text::default()
+            ..StampFields::default()
         }
     }
 
@@ -386,10 +386,10 @@ mod tests {
         flash.extend_from_slice(bytes);
         flash[8 + 20..8 + 52].fill(0);
         assert_eq!(bytes[20..52], Sha256::digest(&flash)[..]);
-        let Found::One(stamp) = find(&stamped, None) else { panic!() };
+        let StampSearch::One(stamp) = find(&stamped, None) else { panic!() };
         assert_eq!((stamp.seal, &stamp.text), (SealState::Good, &text()));
-        assert_eq!(find(&stamped, Some(8)), Found::One(stamp));
-        assert_eq!(find(&stamped, Some(4)), Found::None);
+        assert_eq!(find(&stamped, Some(8)), StampSearch::One(stamp));
+        assert_eq!(find(&stamped, Some(4)), StampSearch::None);
     }
 
     #[test]
@@ -400,7 +400,7 @@ mod tests {
             let at = all.start().checked_add(offset).unwrap();
             let byte = stamped.bytes(Span::new(at, 1).unwrap()).unwrap()[0];
             let changed = stamped.patched(at, &[byte ^ 0x40]);
-            let good = matches!(find(&changed, None), Found::One(Stamp { seal: SealState::Good, .. }));
+            let good = matches!(find(&changed, None), StampSearch::One(Stamp { seal: SealState::Good, .. }));
             assert!(!good, "offset {offset}");
         }
     }
@@ -412,12 +412,12 @@ mod tests {
         assert_eq!(seal(&image(8)), Err(StampError::None));
         let twice = [stamped.segments()[0].data(), stamped.segments()[0].data()].concat();
         let twice = read(&twice, ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap();
-        assert!(matches!(find(&twice, None), Found::Several(places) if places.len() == 2));
+        assert!(matches!(find(&twice, None), StampSearch::Several(places) if places.len() == 2));
         for bad in ["a\nb", " x", ""] {
-            let wrong = Text { facts: vec![(bad.into(), "1".into())], ..Text::default() };
-            assert!(matches!(append(&image(8), &wrong), Err(StampError::Text(_))), "{bad:?}");
+            let wrong = StampFields { facts: vec![(bad.into(), "1".into())], ..StampFields::default() };
+            assert!(matches!(append(&image(8), &wrong), Err(StampError::StampFields(_))), "{bad:?}");
         }
-        let long = Text { facts: vec![("a".into(), "x".repeat(150)); 40], ..Text::default() };
+        let long = StampFields { facts: vec![("a".into(), "x".repeat(150)); 40], ..StampFields::default() };
         assert_eq!(append(&image(8), &long), Err(StampError::TooLong));
     }
 
@@ -428,9 +428,9 @@ mod tests {
         for len in 16..bytes.len() {
             let cut =
                 read(&bytes[..len], ReadOptions { at: Some(Address::new(0x1000)), ..ReadOptions::default() }).unwrap();
-            assert!(matches!(find(&cut, None), Found::Damaged(..)), "{len}");
+            assert!(matches!(find(&cut, None), StampSearch::Damaged(..)), "{len}");
         }
         let odd = whole.patched(Address::new(0x1010), &[9]);
-        assert!(matches!(find(&odd, None), Found::Damaged(_, "its layout is not known")));
+        assert!(matches!(find(&odd, None), StampSearch::Damaged(_, "its layout is not known")));
     }
 }

@@ -14,7 +14,7 @@ use thiserror::Error;
 
 use crate::address::{Address, Span};
 use crate::facts::{Format, Md5Region, Tags};
-use crate::model::{BuildError, Builder, Firmware, GroupId, Image, Set, TooHigh};
+use crate::model::{BuildError, Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use vaka_base::text;
 
 /// Length of a block.
@@ -111,14 +111,14 @@ struct Block<'a> {
     address: u32,
     number: u32,
     total: u32,
-    group: Group,
+    group: BlockKind,
     payload: &'a [u8],
     raw: &'a [u8],
 }
 
 /// What is numbered together.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
-enum Group {
+enum BlockKind {
     Firmware(Option<u32>),
     File(String),
 }
@@ -133,7 +133,7 @@ pub fn read(bytes: &[u8]) -> Result<Firmware, Uf2Error> {
         blocks.push(block(place, raw).map_err(|fault| Uf2Error { block: place, fault })?);
     }
     let mut notes = Vec::new();
-    let mut groups: BTreeMap<Group, Vec<&Block<'_>>> = BTreeMap::new();
+    let mut groups: BTreeMap<BlockKind, Vec<&Block<'_>>> = BTreeMap::new();
     for block in &blocks {
         groups.entry(block.group.clone()).or_default().push(block);
     }
@@ -149,10 +149,10 @@ pub fn read(bytes: &[u8]) -> Result<Firmware, Uf2Error> {
     let mut firmware = Firmware { format: Format::Uf2, sets: Vec::new(), files: Vec::new(), notes };
     for (group, blocks) in groups {
         match group {
-            Group::File(name) => firmware.files.push(text::tame(&name)),
-            Group::Firmware(family) => {
+            BlockKind::File(name) => firmware.files.push(text::sanitize(&name)),
+            BlockKind::Firmware(family) => {
                 if let Some(image) = image(family, &blocks)? {
-                    firmware.sets.push(Set { name: GroupId::Family(family), image });
+                    firmware.sets.push(ImageGroup { name: GroupId::Family(family), image });
                 }
             }
         }
@@ -177,9 +177,9 @@ fn block(place: usize, raw: &[u8]) -> Result<Block<'_>, Uf2Fault> {
     let family = flags & flag::FAMILY != 0;
     let group = match (container, family) {
         (true, true) => return Err(Uf2Fault::Ambiguous),
-        (true, false) => Group::File(file_name(&raw[32 + payload.len()..32 + DATA]).ok_or(Uf2Fault::FileName)?),
-        (false, true) => Group::Firmware(Some(word(28))),
-        (false, false) => Group::Firmware(None),
+        (true, false) => BlockKind::File(file_name(&raw[32 + payload.len()..32 + DATA]).ok_or(Uf2Fault::FileName)?),
+        (false, true) => BlockKind::Firmware(Some(word(28))),
+        (false, false) => BlockKind::Firmware(None),
     };
     if !container && u64::from(address) + payload.len() as u64 > 1 << 32 {
         return Err(Uf2Fault::TooHigh);
@@ -286,7 +286,7 @@ fn tags(block: &Block<'_>) -> Tags {
     while let [len, t0, t1, t2, ..] = *rest {
         let len = usize::from(len);
         let Some(data) = rest.get(4..len) else { break };
-        let words = || Some(text::tame(&String::from_utf8_lossy(data)));
+        let words = || Some(text::sanitize(&String::from_utf8_lossy(data)));
         match u32::from_le_bytes([t0, t1, t2, 0]) {
             0x9F_C7BC => tags.version = words(),
             0x65_0D9D => tags.device = words(),
@@ -313,7 +313,7 @@ fn tags(block: &Block<'_>) -> Tags {
 /// use vaka_image::address::Address;
 /// use vaka_image::{Image, uf2};
 ///
-/// let image = Image::of_memory(&[(Address::new(0x2000), vec![7; 300])]).unwrap();
+/// let image = Image::from_memory(&[(Address::new(0x2000), vec![7; 300])]).unwrap();
 /// let file = uf2::write(&image, Some(0x1234_5678)).unwrap();
 /// // Two blocks of 512 bytes, with 256 bytes of payload each.
 /// assert_eq!(file.len(), 1024);
@@ -353,19 +353,19 @@ pub fn emit(address: u32, payload: &[u8; PAYLOAD], number: u32, total: u32, fami
 
 /// What a unit gives back of its memory: the blocks of the file that it shows.
 #[derive(Clone, Debug, Default)]
-pub struct Present {
+pub struct AppReadback {
     pages: BTreeMap<u64, Vec<u8>>,
     /// The families that its blocks name.
     pub families: BTreeSet<u32>,
 }
 
-impl Present {
+impl AppReadback {
     /// Reads such a file. Sectors that are no blocks are skipped, and numbers are
     /// not looked at: units are free in how they count what they give back.
     pub fn read(bytes: &[u8]) -> Self {
         let mut present = Self::default();
         for block in bytes.chunks(BLOCK).enumerate().filter_map(|(place, raw)| block(place, raw).ok()) {
-            if let Group::Firmware(family) = block.group {
+            if let BlockKind::Firmware(family) = block.group {
                 present.families.extend(family);
                 present.pages.insert(u64::from(block.address), block.payload.to_vec());
             }

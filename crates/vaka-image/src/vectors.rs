@@ -36,7 +36,7 @@ impl StartVectors {
     ///
     /// let mut bytes = 0x2000_4000_u32.to_le_bytes().to_vec();
     /// bytes.extend(0x0800_0101_u32.to_le_bytes());
-    /// let image = Image::of_memory(&[(Address::new(0x0800_0000), bytes)]).unwrap();
+    /// let image = Image::from_memory(&[(Address::new(0x0800_0000), bytes)]).unwrap();
     /// let vectors = StartVectors::read(VectorKind::CortexM, &image).unwrap();
     /// assert!(vectors.is_thumb());
     /// assert_eq!(vectors.first_instruction(), Address::new(0x0800_0100));

@@ -8,7 +8,7 @@ use vaka_image::address::{Address, Span};
 use vaka_image::dfu_file;
 use vaka_image::edit::EditError;
 use vaka_image::facts::Suffix;
-use vaka_image::stamp::{self, Found, SealState};
+use vaka_image::stamp::{self, SealState, StampSearch};
 use vaka_image::{GroupId, Image, ReadError, ReadOptions, hex, srec, uf2};
 use vaka_testkit::Random;
 
@@ -420,10 +420,10 @@ proptest! {
 
     #[test]
     fn a_stamp_survives_every_format(image in images(), version in "[0-9]{1,3}\\.[0-9]{1,3}") {
-        let text = stamp::Text { product: Some("tern".into()), version: Some(version), ..Default::default() };
+        let text = stamp::StampFields { product: Some("tern".into()), version: Some(version), ..Default::default() };
         let stamped = stamp::append(&image, &text).unwrap();
         let again = vaka_image::read(&srec::write(&stamped), NO_OPTIONS).unwrap();
-        let Found::One(found) = stamp::find(&again, None) else { panic!() };
+        let StampSearch::One(found) = stamp::find(&again, None) else { panic!() };
         prop_assert_eq!((found.seal, found.text), (SealState::Good, text));
     }
 }
@@ -434,7 +434,7 @@ fn samples() -> Vec<(&'static str, Vec<u8>)> {
     let suffix = Suffix { release: 1, product: 2, vendor: 3, version: 0x0100 };
     let mut plain = vec![0x00, 0x01, 0x02];
     dfu_file::append_suffix(&mut plain, suffix);
-    let text = stamp::Text { product: Some("tern".into()), variants: vec!["r1".into()], ..Default::default() };
+    let text = stamp::StampFields { product: Some("tern".into()), variants: vec!["r1".into()], ..Default::default() };
     // A program made by hand: header, one program header, eight bytes.
     let mut elf = b"\x7FELF\x01\x01\x01".to_vec();
     elf.resize(16, 0);
@@ -508,7 +508,7 @@ fn an_edited_image_keeps_what_its_file_says() {
     );
     let filled = image.filled(0xEE).unwrap();
     assert_eq!((says(&filled), filled.entry(), filled.len()), (says(&image), image.entry(), 17));
-    let plain = Image::of_memory(&[(Address::new(0x2000), vec![7])]).unwrap();
+    let plain = Image::from_memory(&[(Address::new(0x2000), vec![7])]).unwrap();
     let joined = Image::join(&[image.clone(), plain.clone()]).unwrap().unwrap();
     assert_eq!((says(&joined), joined.entry(), joined.len()), (says(&image), image.entry(), 5));
     // The entry of the first that has one.

@@ -7,7 +7,7 @@ use std::process::Command;
 
 use vaka_image::ReadOptions;
 use vaka_image::address::Address;
-use vaka_image::stamp::{self, Found, SealState, Stamp};
+use vaka_image::stamp::{self, SealState, Stamp, StampSearch};
 use vaka_testkit::program;
 
 const START: u32 = 0x0A00_2400;
@@ -17,9 +17,9 @@ fn read(bytes: &[u8]) -> Stamp {
     let image = [&[0x00, 0x50, 0x00, 0x20][..], bytes].concat();
     let options = ReadOptions { at: Some(Address::new(u64::from(START))), ..ReadOptions::default() };
     let image = vaka_image::read(&image, options).unwrap();
-    let Found::One(open) = stamp::find(&image, None) else { panic!("{bytes:02X?}") };
+    let StampSearch::One(open) = stamp::find(&image, None) else { panic!("{bytes:02X?}") };
     assert_eq!(open.seal, SealState::Open);
-    let Found::One(sealed) = stamp::find(&stamp::seal(&image).unwrap(), None) else { panic!() };
+    let StampSearch::One(sealed) = stamp::find(&stamp::seal(&image).unwrap(), None) else { panic!() };
     assert_eq!(sealed.seal, SealState::Good);
     sealed
 }

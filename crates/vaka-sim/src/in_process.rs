@@ -4,7 +4,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use vaka_usb::{
-    Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
+    Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice,
 };
 
 use crate::usb::{self, Answer, Bulk};
@@ -131,21 +131,26 @@ impl UsbDevice for SimDevice {
         self.control_out(setup, &[], Duration::from_secs(5))
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         self.bulk(Bulk::In(pipe.address & 0x0F, length), timeout)
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         self.bulk(Bulk::Out(pipe.address, data), timeout).map(drop)
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         // Source: USB 2.0, section 9.4.1.
         let setup = Setup { kind: 0x02, request: 1, value: 0, index: u16::from(pipe.address) };
         self.control_out(setup, &[], Duration::from_secs(5))
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         const LOOK: Duration = Duration::from_millis(1);
         let deadline = self.clock.now() + within;
         while lock(&self.world).is_present(&self.port, self.enumeration) {

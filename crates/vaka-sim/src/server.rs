@@ -147,15 +147,23 @@ fn import(mut stream: TcpStream, world: &SharedWorld, stop: &AtomicBool, busid: 
     let mut reply = OpHeader::new(wire::OP_REP_IMPORT, 0).emit().to_vec();
     reply.extend_from_slice(&record(&device).emit());
     let devid = record(&device).devid();
-    let mut link =
-        Link { stream, world, stop, device: &device, devid, silent: Vec::new(), waiting: Vec::new(), in_use: false };
+    let mut link = ClientLink {
+        stream,
+        world,
+        stop,
+        device: &device,
+        devid,
+        silent: Vec::new(),
+        waiting: Vec::new(),
+        in_use: false,
+    };
     let ended = link.stream.write_all(&reply).and_then(|()| link.run());
     lock(world).close(&device.port, device.enumeration);
     ended
 }
 
 /// The connection of an imported device.
-struct Link<'a> {
+struct ClientLink<'a> {
     stream: TcpStream,
     world: &'a SharedWorld,
     stop: &'a AtomicBool,
@@ -198,7 +206,7 @@ fn ended() -> io::Error {
     io::ErrorKind::ConnectionAborted.into()
 }
 
-impl Link<'_> {
+impl ClientLink<'_> {
     fn run(&mut self) -> io::Result<()> {
         self.stream.set_read_timeout(Some(LOOK_INTERVAL))?;
         loop {

@@ -201,7 +201,7 @@ fn the_server_infers_a_kernel_clients_port_reset() {
         let (server, mut device) = open(&world);
         let answer = device.control_in(read_descriptor, length, second);
         assert_eq!(answer.is_err(), leaves, "a read of {length} bytes: {answer:?}");
-        assert_eq!(device.has_left(Duration::from_millis(100)), leaves);
+        assert_eq!(device.wait_for_disconnect(Duration::from_millis(100)), leaves);
         drop((device, server));
     }
 }

@@ -13,9 +13,9 @@
 use std::time::Duration;
 
 use vaka_usb::native::NativeBus;
-use vaka_usb::strings::{self, Strings};
+use vaka_usb::strings::{self, StringReader};
 use vaka_usb::usbip::UsbIpBus;
-use vaka_usb::{Bus, Pipe, PipeKind, Setup, UsbDevice};
+use vaka_usb::{Bus, EndpointInfo, PipeKind, Setup, UsbDevice};
 
 type Failure = Box<dyn std::error::Error>;
 
@@ -52,7 +52,7 @@ fn run() -> Result<(), Failure> {
 fn describe(device: &mut dyn UsbDevice) -> Result<(), Failure> {
     let descriptor = strings::device_descriptor(device)?;
     println!("id {:04x}:{:04x} release {:04x}", descriptor.vendor, descriptor.product, descriptor.release);
-    let texts = Strings::of(device)?;
+    let texts = StringReader::of(device)?;
     for index in [descriptor.maker_string, descriptor.product_string, descriptor.serial_string] {
         println!("string {index}: {:?}", texts.get(device, index)?);
     }
@@ -65,7 +65,7 @@ fn describe(device: &mut dyn UsbDevice) -> Result<(), Failure> {
 
 /// The addresses of the first bulk endpoints of interface 0, alternate setting
 /// 0: OUT and IN. Source: USB 2.0, table 9-13.
-fn bulk_endpoints(device: &mut dyn UsbDevice) -> Result<[Pipe; 2], Failure> {
+fn bulk_endpoints(device: &mut dyn UsbDevice) -> Result<[EndpointInfo; 2], Failure> {
     let bytes = device.control_in(Setup::get_descriptor(2, 0, 0), 512, SOON)?;
     let mut addresses = Vec::new();
     let mut rest = &bytes[..];
@@ -78,7 +78,7 @@ fn bulk_endpoints(device: &mut dyn UsbDevice) -> Result<[Pipe; 2], Failure> {
     }
     let pipe = |is_in: bool| {
         let address = addresses.iter().copied().find(|address| (address & 0x80 != 0) == is_in);
-        address.map(|address| Pipe { address, kind: PipeKind::Bulk, interval: 0, packet: 512 })
+        address.map(|address| EndpointInfo { address, kind: PipeKind::Bulk, interval: 0, packet: 512 })
     };
     Ok([pipe(false).ok_or("no bulk OUT")?, pipe(true).ok_or("no bulk IN")?])
 }
@@ -89,8 +89,8 @@ fn loopback(device: &mut dyn UsbDevice, bytes: usize) -> Result<(), Failure> {
     let sent: Vec<u8> = (0..=255u8).rev().chain(7..=250).cycle().take(bytes).collect();
     // The device holds a buffer of 4 KiB before it wants to be read.
     for piece in sent.chunks(4096) {
-        device.pipe_out(out, piece, SOON).map_err(|error| format!("while writing: {error}"))?;
-        let back = device.pipe_in(into, 4096, SOON).map_err(|error| format!("while reading: {error}"))?;
+        device.write_endpoint(out, piece, SOON).map_err(|error| format!("while writing: {error}"))?;
+        let back = device.read_endpoint(into, 4096, SOON).map_err(|error| format!("while reading: {error}"))?;
         if back != piece {
             return Err(format!("{} bytes came back for {}", back.len(), piece.len()).into());
         }
@@ -104,7 +104,7 @@ fn loopback(device: &mut dyn UsbDevice, bytes: usize) -> Result<(), Failure> {
 fn hold(device: &mut dyn UsbDevice, time: Duration) -> Result<(), Failure> {
     device.claim(0, 0)?;
     println!("holding interface 0");
-    if device.has_left(time) {
+    if device.wait_for_disconnect(time) {
         println!("the device left");
         return match device.control_in(Setup::get_descriptor(1, 0, 0), 18, SOON) {
             Err(error) => {

@@ -142,7 +142,7 @@ pub trait Bus: Send + Sync {
 
     /// Why nothing is on the bus, where that has another reason than that
     /// nothing is plugged in.
-    fn emptiness(&self) -> Option<String> {
+    fn empty_reason(&self) -> Option<String> {
         None
     }
 

@@ -4,15 +4,15 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Duration;
 
-use crate::device::{Pipe, Setup, TransferError, UsbDevice};
+use crate::device::{EndpointInfo, Setup, TransferError, UsbDevice};
 
 /// Wraps a device and counts every transfer that is begun on it.
-pub struct Counting {
+pub struct CountingDevice {
     device: Box<dyn UsbDevice>,
     count: Arc<AtomicU64>,
 }
 
-/// Reads the count of a [`Counting`] device.
+/// Reads the count of a [`CountingDevice`] device.
 #[derive(Clone, Debug, Default)]
 pub struct TransferCount(Arc<AtomicU64>);
 
@@ -23,7 +23,7 @@ impl TransferCount {
     }
 }
 
-impl Counting {
+impl CountingDevice {
     /// Wraps `device`; the second value reads the count.
     pub fn new(device: Box<dyn UsbDevice>) -> (Self, TransferCount) {
         let count = TransferCount::default();
@@ -35,7 +35,7 @@ impl Counting {
     }
 }
 
-impl UsbDevice for Counting {
+impl UsbDevice for CountingDevice {
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         self.one_more();
         self.device.control_in(setup, length, timeout)
@@ -51,17 +51,22 @@ impl UsbDevice for Counting {
         self.device.claim(interface, alternate)
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         self.one_more();
-        self.device.pipe_in(pipe, length, timeout)
+        self.device.read_endpoint(pipe, length, timeout)
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         self.one_more();
-        self.device.pipe_out(pipe, data, timeout)
+        self.device.write_endpoint(pipe, data, timeout)
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         self.one_more();
         self.device.clear_halt(pipe)
     }
@@ -74,8 +79,8 @@ impl UsbDevice for Counting {
         self.device.note(dialect, operation, given);
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        self.device.has_left(within)
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device.wait_for_disconnect(within)
     }
 
     fn reset(&mut self) -> Result<(), TransferError> {

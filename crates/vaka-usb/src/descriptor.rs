@@ -4,7 +4,7 @@
 //! needs is left out, a longer one is read as far as it is known; neither
 //! spoils the rest.
 
-use crate::device::{Pipe, PipeKind};
+use crate::device::{EndpointInfo, PipeKind};
 
 /// bDescriptorType values. Source: USB 2.0, table 9-5.
 pub mod kind {
@@ -72,14 +72,14 @@ pub struct Interface {
     /// iInterface; 0 for none.
     pub string: u8,
     /// Its bulk and interrupt endpoints.
-    pub pipes: Vec<Pipe>,
+    pub pipes: Vec<EndpointInfo>,
     /// The class-specific descriptors behind it, each with its whole bytes.
     pub class_descriptors: Vec<Vec<u8>>,
 }
 
 impl Interface {
     /// Its bulk endpoint of a direction, if it has one.
-    pub fn bulk(&self, is_in: bool) -> Option<Pipe> {
+    pub fn bulk(&self, is_in: bool) -> Option<EndpointInfo> {
         self.pipes.iter().find(|pipe| pipe.kind == PipeKind::Bulk && pipe.is_in() == is_in).copied()
     }
 }
@@ -113,7 +113,7 @@ impl Configuration {
         }
         let mut interfaces: Vec<Interface> = Vec::new();
         let mut readable = true;
-        for descriptor in Walk(bytes).skip(1) {
+        for descriptor in DescriptorWalk(bytes).skip(1) {
             match descriptor[1] {
                 kind::INTERFACE => {
                     let parsed = interface(descriptor);
@@ -146,7 +146,7 @@ fn interface(bytes: &[u8]) -> Option<Interface> {
 }
 
 /// Source: USB 2.0, table 9-13.
-fn pipe(bytes: &[u8]) -> Option<Pipe> {
+fn pipe(bytes: &[u8]) -> Option<EndpointInfo> {
     let &[_, _, address, attributes, low, high, interval, ..] = bytes else { return None };
     let kind = match attributes & 3 {
         2 => PipeKind::Bulk,
@@ -154,13 +154,13 @@ fn pipe(bytes: &[u8]) -> Option<Pipe> {
         _ => return None,
     };
     let packet = (u16::from_le_bytes([low, high]) & 0x7FF).max(1);
-    Some(Pipe { address, kind, interval, packet })
+    Some(EndpointInfo { address, kind, interval, packet })
 }
 
 /// Steps from descriptor to descriptor by bLength; each has at least 2 bytes.
-struct Walk<'a>(&'a [u8]);
+struct DescriptorWalk<'a>(&'a [u8]);
 
-impl<'a> Iterator for Walk<'a> {
+impl<'a> Iterator for DescriptorWalk<'a> {
     type Item = &'a [u8];
 
     fn next(&mut self) -> Option<&'a [u8]> {

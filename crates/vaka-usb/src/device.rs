@@ -80,7 +80,7 @@ pub enum PipeKind {
 
 /// A bulk or interrupt endpoint of a claimed interface.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub struct Pipe {
+pub struct EndpointInfo {
     /// bEndpointAddress; bit 7 is the direction, 1 is IN.
     pub address: u8,
     /// Bulk or interrupt.
@@ -91,7 +91,7 @@ pub struct Pipe {
     pub packet: u16,
 }
 
-impl Pipe {
+impl EndpointInfo {
     /// Whether data comes to the host.
     pub fn is_in(self) -> bool {
         self.address & 0x80 != 0
@@ -134,7 +134,12 @@ pub trait UsbDevice: Send {
     /// # Errors
     /// [`TransferError`]; what came before a time-out is lost, so resynchronise
     /// by the device's own protocol. After a stall the endpoint is halted.
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         let _ = (pipe, length, timeout);
         Err(TransferError::Unsupported(NO_PIPES))
     }
@@ -143,8 +148,8 @@ pub trait UsbDevice: Send {
     /// [`MAX_PIPE_TRANSFER`] bytes. No zero-length packet is added.
     ///
     /// # Errors
-    /// As for [`pipe_in`](Self::pipe_in); how much was taken is not known.
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    /// As for [`read_endpoint`](Self::pipe_in); how much was taken is not known.
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let _ = (pipe, data, timeout);
         Err(TransferError::Unsupported(NO_PIPES))
     }
@@ -153,7 +158,7 @@ pub trait UsbDevice: Send {
     ///
     /// # Errors
     /// The device is gone, or refuses.
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         let _ = pipe;
         Err(TransferError::Unsupported(NO_PIPES))
     }
@@ -171,7 +176,7 @@ pub trait UsbDevice: Send {
 
     /// Waits until the device has left the bus, `within` at the most; whether
     /// it has.
-    fn has_left(&mut self, within: Duration) -> bool;
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool;
 
     /// Resets the port that the device is plugged into. A device that comes
     /// back as something else is [`TransferError::Disconnected`] from then on.

@@ -16,18 +16,18 @@ const LATELY: Duration = Duration::from_secs(60);
 
 /// One thing that the kernel noted of a port.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Note {
+pub struct KernelEvent {
     /// When, since the system started.
     pub at: Duration,
     /// The port, such as `1-2.4`.
     pub port: String,
     /// What.
-    pub says: Says,
+    pub says: KernelEventKind,
 }
 
 /// What the kernel noted.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Says {
+pub enum KernelEventKind {
     /// A device came, with these ids (idVendor, idProduct).
     Came(u16, u16),
     /// A device left.
@@ -46,18 +46,18 @@ pub enum Says {
 ///
 /// # Errors
 /// This user may not read the kernel's log, or the system has none.
-pub fn read() -> io::Result<Vec<Note>> {
+pub fn read() -> io::Result<Vec<KernelEvent>> {
     let text = text()?;
     Ok(text.lines().filter_map(note).collect())
 }
 
 /// What the kernel could not make out at a port in the last minute.
 #[cfg(target_os = "linux")]
-pub(crate) fn trouble_at(port: &str) -> Option<String> {
+pub(crate) fn recent_failure(port: &str) -> Option<String> {
     let now = uptime()?;
     let notes = read().ok()?.into_iter().rev().take_while(|note| note.at + LATELY >= now);
     let mut troubles = notes.filter(|note| note.port == port).filter_map(|note| match note.says {
-        Says::Trouble(words) => Some(words),
+        KernelEventKind::Trouble(words) => Some(words),
         _ => None,
     });
     troubles.next()
@@ -113,7 +113,7 @@ fn text() -> io::Result<String> {
 
 /// `6,1234,5678901,-;usb 1-2: USB disconnect, device number 7`: priority, number, time in
 /// microseconds, flags, and the message.
-fn note(line: &str) -> Option<Note> {
+fn note(line: &str) -> Option<KernelEvent> {
     let (head, message) = line.split_once(';')?;
     let at = Duration::from_micros(head.split(',').nth(2)?.parse().ok()?);
     let (who, what) = message.strip_prefix("usb ").or_else(|| message.strip_prefix("hub "))?.split_once(": ")?;
@@ -132,21 +132,21 @@ fn note(line: &str) -> Option<Note> {
         "config index",
     ];
     let says = if has("USB disconnect") {
-        Says::Left
+        KernelEventKind::Left
     } else if what.starts_with("New USB device found") {
-        Says::Came(id(what, "idVendor=")?, id(what, "idProduct=")?)
+        KernelEventKind::Came(id(what, "idVendor=")?, id(what, "idProduct=")?)
     } else if has("insufficient available bus power") {
-        Says::Underpowered
+        KernelEventKind::Underpowered
     } else if has("not running at top speed") {
-        Says::Slow
+        KernelEventKind::Slow
     } else if has("over-current") {
-        Says::OverCurrent
+        KernelEventKind::OverCurrent
     } else if troubles.iter().any(|words| has(words)) {
-        Says::Trouble(what.trim_end().to_owned())
+        KernelEventKind::Trouble(what.trim_end().to_owned())
     } else {
         return None;
     };
-    Some(Note { at, port, says })
+    Some(KernelEvent { at, port, says })
 }
 
 /// The hex digits behind a word.
@@ -171,14 +171,14 @@ mod tests {
 
     #[test]
     fn records_of_the_kernel_are_read() {
-        let trouble = |words: &str| Says::Trouble(words.to_owned());
+        let trouble = |words: &str| KernelEventKind::Trouble(words.to_owned());
         let cases = [
             (
                 "6,812,5000000,-;usb 1-2: New USB device found, idVendor=1209, idProduct=000d, bcdDevice= 4.10",
                 "1-2",
-                Says::Came(0x1209, 0x000D),
+                KernelEventKind::Came(0x1209, 0x000D),
             ),
-            ("6,813,5000000,-;usb 1-2.4: USB disconnect, device number 7", "1-2.4", Says::Left),
+            ("6,813,5000000,-;usb 1-2.4: USB disconnect, device number 7", "1-2.4", KernelEventKind::Left),
             (
                 "3,814,5000000,-;usb 1-2: device descriptor read/64, error -71",
                 "1-2",
@@ -197,15 +197,19 @@ mod tests {
             (
                 "4,817,5000000,-;usb 1-2: rejected 1 configuration due to insufficient available bus power",
                 "1-2",
-                Says::Underpowered,
+                KernelEventKind::Underpowered,
             ),
-            ("6,818,5000000,-;usb 1-2: not running at top speed; connect to a high speed hub", "1-2", Says::Slow),
-            ("4,819,5000000,c;usb usb1-port3: over-current condition", "1-3", Says::OverCurrent),
-            ("4,820,5000000,-;hub 1-0:1.0: over-current change on port 3", "1-3", Says::OverCurrent),
-            ("4,821,5000000,-;hub 1-2:1.0: over-current change on port 1", "1-2.1", Says::OverCurrent),
+            (
+                "6,818,5000000,-;usb 1-2: not running at top speed; connect to a high speed hub",
+                "1-2",
+                KernelEventKind::Slow,
+            ),
+            ("4,819,5000000,c;usb usb1-port3: over-current condition", "1-3", KernelEventKind::OverCurrent),
+            ("4,820,5000000,-;hub 1-0:1.0: over-current change on port 3", "1-3", KernelEventKind::OverCurrent),
+            ("4,821,5000000,-;hub 1-2:1.0: over-current change on port 1", "1-2.1", KernelEventKind::OverCurrent),
         ];
         for (line, port, says) in cases {
-            let wanted = Note { at: Duration::from_secs(5), port: port.to_owned(), says };
+            let wanted = KernelEvent { at: Duration::from_secs(5), port: port.to_owned(), says };
             assert_eq!(note(line), Some(wanted), "{line}");
         }
         for other in [

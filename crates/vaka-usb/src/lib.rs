@@ -29,4 +29,4 @@ pub mod usbip;
 
 pub use bus::{Bus, BusError, DeviceInfo, HotplugEvent, InterfaceClass, Location, PolledWatch, Speed};
 pub use clock::{Clock, SystemClock};
-pub use device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+pub use device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};

@@ -18,7 +18,7 @@ pub struct Mounted {
 
 /// One line of the mount table, as far as it is needed.
 #[derive(Debug, PartialEq, Eq)]
-struct Line {
+struct MountLine {
     device: String,
     folder: PathBuf,
     read_only: bool,
@@ -32,7 +32,7 @@ pub(crate) fn of_device(device: &Path) -> Vec<Mounted> {
         return Vec::new();
     }
     let table = std::fs::read_to_string("/proc/self/mountinfo").unwrap_or_default();
-    let lines: Vec<Line> = table.lines().filter_map(line).collect();
+    let lines: Vec<MountLine> = table.lines().filter_map(line).collect();
     let of_block = |(number, name): &(String, String)| {
         let found = lines.iter().find(|line| line.device == *number)?;
         let node = Path::new("/dev").join(name);
@@ -44,12 +44,12 @@ pub(crate) fn of_device(device: &Path) -> Vec<Mounted> {
 /// `36 35 8:17 / /media/disk rw,nosuid - vfat /dev/sdb1 rw`: the third field is
 /// the device, the fifth the folder, the sixth its options; those of the file
 /// system stand last. Blanks in names are written in octal.
-fn line(text: &str) -> Option<Line> {
+fn line(text: &str) -> Option<MountLine> {
     let fields: Vec<&str> = text.split(' ').collect();
     let (device, folder, options) = (fields.get(2)?, fields.get(4)?, fields.get(5)?);
     let is_ro = |options: &str| options.split(',').any(|option| option == "ro");
     let read_only = is_ro(options) || fields.last().is_some_and(|last| is_ro(last));
-    Some(Line { device: (*device).to_owned(), folder: unescape(folder).into(), read_only })
+    Some(MountLine { device: (*device).to_owned(), folder: unescape(folder).into(), read_only })
 }
 
 fn unescape(text: &str) -> String {
@@ -107,7 +107,7 @@ mod tests {
         let found =
             line("36 35 8:17 / /media/mate/HERON\\040DISK rw,nosuid shared:1 - vfat /dev/sdb1 rw,fmask=0022").unwrap();
         let folder = PathBuf::from("/media/mate/HERON DISK");
-        assert_eq!(found, Line { device: "8:17".into(), folder, read_only: false });
+        assert_eq!(found, MountLine { device: "8:17".into(), folder, read_only: false });
         assert!(line("36 35 8:17 / /mnt ro,nosuid - vfat /dev/sdb1 rw").unwrap().read_only);
         assert!(line("36 35 8:17 / /mnt rw - vfat /dev/sdb1 ro,errors=remount-ro").unwrap().read_only);
         assert_eq!(line("36 35"), None);

@@ -22,7 +22,7 @@ use nusb::{ErrorKind, Interface, MaybeFuture};
 
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
 use crate::clock::Clock;
-use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use crate::device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};
 use crate::kernel_log;
 use crate::mounts::{self, Mounted};
 use crate::sockets;
@@ -156,7 +156,7 @@ impl Bus for NativeBus {
         }
     }
 
-    fn emptiness(&self) -> Option<String> {
+    fn empty_reason(&self) -> Option<String> {
         (!Path::new(DEVICES).exists()).then(|| {
             "this machine has no USB, or does not show it to this program (a container must be given it)".to_owned()
         })
@@ -184,7 +184,7 @@ impl Bus for NativeBus {
     }
 
     fn trouble(&self, port: &str) -> Option<String> {
-        kernel_log::trouble_at(port)
+        kernel_log::recent_failure(port)
     }
 
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
@@ -285,7 +285,7 @@ impl Drop for NativeDevice {
 }
 
 impl NativeDevice {
-    fn interface_with(&self, pipe: Pipe) -> Result<&Interface, TransferError> {
+    fn interface_with(&self, pipe: EndpointInfo) -> Result<&Interface, TransferError> {
         let has = |interface: &&Interface| {
             interface.descriptor().is_some_and(|setting| setting.endpoints().any(|e| e.address() == pipe.address))
         };
@@ -295,7 +295,7 @@ impl NativeDevice {
 
     fn on_pipe<K: BulkOrInterrupt, D: EndpointDirection>(
         &self,
-        pipe: Pipe,
+        pipe: EndpointInfo,
         buffer: Buffer,
         timeout: Duration,
     ) -> Result<Vec<u8>, TransferError> {
@@ -404,7 +404,12 @@ impl UsbDevice for NativeDevice {
         interface.set_alt_setting(alternate).wait().map_err(other)
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         let buffer = Buffer::new(length.min(MAX_PIPE_TRANSFER));
         match pipe.kind {
             PipeKind::Bulk => self.on_pipe::<Bulk, In>(pipe, buffer, timeout),
@@ -412,7 +417,7 @@ impl UsbDevice for NativeDevice {
         }
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         if data.len() > MAX_PIPE_TRANSFER {
             return Err(TransferError::Unsupported("more than 64 KiB in one transfer"));
         }
@@ -424,7 +429,7 @@ impl UsbDevice for NativeDevice {
         .map(drop)
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         let interface = self.interface_with(pipe)?;
         let cleared = match (pipe.kind, pipe.is_in()) {
             (PipeKind::Bulk, true) => interface.endpoint::<Bulk, In>(pipe.address).map(|mut e| e.clear_halt().wait()),
@@ -439,7 +444,7 @@ impl UsbDevice for NativeDevice {
         cleared.map_err(other)?.map_err(other)
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         const LOOK: Duration = Duration::from_millis(5);
         let deadline = Instant::now() + within;
         loop {

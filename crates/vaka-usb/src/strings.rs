@@ -47,11 +47,11 @@ pub fn class_descriptor(device: &mut dyn UsbDevice, kind: u8, interface: u8) -> 
 
 /// Reads strings in the device's English, or its first language.
 #[derive(Clone, Copy, Debug)]
-pub struct Strings {
+pub struct StringReader {
     language: u16,
 }
 
-impl Strings {
+impl StringReader {
     /// Asks the device for its languages. One that does not tell gets English.
     ///
     /// # Errors
@@ -68,7 +68,7 @@ impl Strings {
 
     /// The string with this index; `None` if there is none (index 0), the
     /// device refuses it, or nothing is in it. The text is as the device sent
-    /// it: tame it before it is shown.
+    /// it: sanitize it before it is shown.
     ///
     /// # Errors
     /// The device is gone, or does not answer.

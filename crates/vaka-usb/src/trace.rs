@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use crate::bus::{Bus, BusError, DeviceInfo, Location};
 use crate::clock::Clock;
-use crate::device::{Pipe, Setup, TransferError, UsbDevice};
+use crate::device::{EndpointInfo, Setup, TransferError, UsbDevice};
 use crate::mounts::Mounted;
 
 /// One thing that went over a bus.
@@ -149,8 +149,8 @@ impl Bus for TracedBus {
         Ok(Box::new(Traced { device: opened?, sink: self.sink.clone(), number }))
     }
 
-    fn emptiness(&self) -> Option<String> {
-        self.bus.emptiness()
+    fn empty_reason(&self) -> Option<String> {
+        self.bus.empty_reason()
     }
 
     fn resets_on_close(&self) -> bool {
@@ -214,23 +214,28 @@ impl UsbDevice for Traced {
         self.act(&format!("claim {interface}.{alternate}"), done)
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         let began = Instant::now();
-        let reply = self.device.pipe_in(pipe, length, timeout);
+        let reply = self.device.read_endpoint(pipe, length, timeout);
         let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
         self.sink.take(&Record::PipeIn { device, endpoint, reply: &reply, took });
         reply
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let began = Instant::now();
-        let done = self.device.pipe_out(pipe, data, timeout);
+        let done = self.device.write_endpoint(pipe, data, timeout);
         let (device, endpoint, took) = (self.number, pipe.address, began.elapsed());
         self.sink.take(&Record::PipeOut { device, endpoint, data, done: &done, took });
         done
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         let done = self.device.clear_halt(pipe);
         self.act(&format!("clear-halt {:02x}", pipe.address), done)
     }
@@ -243,8 +248,8 @@ impl UsbDevice for Traced {
         self.sink.take(&Record::Operation { device: self.number, dialect, name: operation, given });
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        let left = self.device.has_left(within);
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        let left = self.device.wait_for_disconnect(within);
         if left {
             let _ = self.act("left", Ok(()));
         }

@@ -144,7 +144,7 @@ impl TraceLine {
                 Self { list, bus: Some(bus.to_owned()), ..line }
             }
             Record::Open { device, port, error } => {
-                let error = error.map(|error| text::tame(&error.to_string()));
+                let error = error.map(|error| text::sanitize(&error.to_string()));
                 Self { open: Some(device), port: Some(port.to_owned()), error, ..line }
             }
             Record::ControlIn { device, setup, reply: came, took } => {
@@ -191,7 +191,7 @@ impl TraceLine {
             Some("timeout") => Err(TransferError::Timeout),
             Some("gone") => Err(TransferError::Disconnected),
             Some("too-much") => Err(TransferError::Overflow),
-            Some(other) => Err(TransferError::Failed(text::tame(other))),
+            Some(other) => Err(TransferError::Failed(text::sanitize(other))),
         }
     }
 }
@@ -208,7 +208,7 @@ fn error_word(error: &TransferError) -> String {
         TransferError::Timeout => "timeout".to_owned(),
         TransferError::Disconnected => "gone".to_owned(),
         TransferError::Overflow => "too-much".to_owned(),
-        other => text::tame(&other.to_string()),
+        other => text::sanitize(&other.to_string()),
     }
 }
 

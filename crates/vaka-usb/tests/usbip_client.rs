@@ -8,7 +8,7 @@ use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use vaka_usb::usbip::UsbIpBus;
-use vaka_usb::{Bus, BusError, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use vaka_usb::{Bus, BusError, EndpointInfo, PipeKind, Setup, TransferError, UsbDevice};
 
 /// A server that plays one function for each connection, in order.
 struct Scripted {
@@ -368,14 +368,14 @@ fn pipes_are_addressed_as_the_kernels_server_wants() {
         stream.write_all(&submitted(3, 0, 0)).unwrap();
     })]);
     let mut device = open(&server);
-    let out = Pipe { address: 0x02, kind: PipeKind::Bulk, interval: 0, packet: 512 };
-    let into = Pipe { address: 0x83, kind: PipeKind::Interrupt, interval: 10, packet: 64 };
-    assert_eq!(device.pipe_out(out, &[5, 6, 7], SOON), Ok(()));
-    assert_eq!(device.pipe_in(into, 64, SOON), Ok(vec![8, 9]));
+    let out = EndpointInfo { address: 0x02, kind: PipeKind::Bulk, interval: 0, packet: 512 };
+    let into = EndpointInfo { address: 0x83, kind: PipeKind::Interrupt, interval: 10, packet: 64 };
+    assert_eq!(device.write_endpoint(out, &[5, 6, 7], SOON), Ok(()));
+    assert_eq!(device.read_endpoint(into, 64, SOON), Ok(vec![8, 9]));
     assert_eq!(device.clear_halt(into), Ok(()));
-    assert!(matches!(device.pipe_out(out, &[0; 65 * 1024], SOON), Err(TransferError::Unsupported(_))));
-    assert!(device.has_left(SOON), "the server closed the connection");
-    assert_eq!(device.pipe_out(out, &[1], SOON), Err(TransferError::Disconnected));
+    assert!(matches!(device.write_endpoint(out, &[0; 65 * 1024], SOON), Err(TransferError::Unsupported(_))));
+    assert!(device.wait_for_disconnect(SOON), "the server closed the connection");
+    assert_eq!(device.write_endpoint(out, &[1], SOON), Err(TransferError::Disconnected));
 }
 
 #[test]

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use serde_json::Value;
 use vaka_usb::native::NativeBus;
-use vaka_usb::{Bus, Pipe, PipeKind, strings};
+use vaka_usb::{Bus, EndpointInfo, PipeKind, strings};
 
 fn bytes(text: &str) -> Vec<u8> {
     (0..text.len()).step_by(2).map(|at| u8::from_str_radix(&text[at..at + 2], 16).unwrap()).collect()
@@ -38,7 +38,11 @@ fn main() {
     let configuration = strings::configuration(&mut *device).unwrap();
     let disk = configuration.interfaces.iter().find(|interface| interface.class == 8).unwrap();
     let pipe = |is_in| {
-        disk.pipes.iter().copied().find(|pipe: &Pipe| pipe.kind == PipeKind::Bulk && pipe.is_in() == is_in).unwrap()
+        disk.pipes
+            .iter()
+            .copied()
+            .find(|pipe: &EndpointInfo| pipe.kind == PipeKind::Bulk && pipe.is_in() == is_in)
+            .unwrap()
     };
     let (data_in, data_out) = (pipe(true), pipe(false));
     device.claim(disk.number, 0).unwrap();
@@ -47,14 +51,14 @@ fn main() {
     let mut ready = b"USBC\x01\0\0\0\0\0\0\0\0\0\x06".to_vec();
     ready.resize(31, 0);
     for _ in 0..2 {
-        device.pipe_out(data_out, &ready, patience).unwrap();
-        device.pipe_in(data_in, 64, patience).unwrap();
+        device.write_endpoint(data_out, &ready, patience).unwrap();
+        device.read_endpoint(data_in, 64, patience).unwrap();
     }
     let began = Instant::now();
     for (wrapper, data) in blind {
-        device.pipe_out(data_out, wrapper, patience).unwrap();
-        device.pipe_out(data_out, data, patience).unwrap();
-        let status = device.pipe_in(data_in, 64, patience).unwrap();
+        device.write_endpoint(data_out, wrapper, patience).unwrap();
+        device.write_endpoint(data_out, data, patience).unwrap();
+        let status = device.read_endpoint(data_in, 64, patience).unwrap();
         assert_eq!((status.len(), status[12]), (13, 0));
     }
     let took = began.elapsed().as_millis();

@@ -10,7 +10,7 @@ use vaka_image::address::Address;
 use vaka_image::{FirmwareFile, Image, ReadOptions};
 
 use crate::args::Common;
-use crate::journal::{self, Begun, Ended, ErrorRecord, FileRecord};
+use crate::journal::{self, EndRecord, ErrorRecord, FileRecord, StartRecord};
 
 /// Says before anything is changed that the journal cannot be written.
 pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
@@ -20,13 +20,13 @@ pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
 }
 
 /// What the journal says at the beginning of any attempt.
-pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> Begun {
+pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> StartRecord {
     let content_sha256 = content.map(|image| {
         let mut digest = Sha256::new();
         image.segments().iter().for_each(|segment| digest.update(segment.data()));
         text::hex(&digest.finalize())
     });
-    Begun {
+    StartRecord {
         time: jiff::Timestamp::now(),
         vaka: env!("CARGO_PKG_VERSION").to_owned(),
         file: FileRecord {
@@ -49,14 +49,14 @@ pub fn content(file: &FirmwareFile, options: ReadOptions) -> Option<Image> {
 
 /// What the journal wants to know of the events.
 #[derive(Default)]
-pub struct Watched {
+pub struct RunSummary {
     ids: Vec<String>,
     version_before: Option<String>,
     verdict: Option<Verdict>,
     error: Option<ErrorRecord>,
 }
 
-impl Watched {
+impl RunSummary {
     pub fn look(&mut self, event: &Event) {
         match event {
             Event::Attached(seen) => {
@@ -75,13 +75,13 @@ impl Watched {
     }
 
     /// How an attempt ended, for the journal.
-    pub fn ended(self, report: &Report) -> Ended {
+    pub fn ended(self, report: &Report) -> EndRecord {
         let verdict = self.verdict;
         let outcome = verdict.as_ref().and_then(|verdict| serde_json::to_value(verdict.outcome).ok());
         let conflicts = verdict.iter().flat_map(Verdict::conflicts).map(|evidence| evidence.sentence()).collect();
         let consents =
             verdict.iter().flat_map(|verdict| &verdict.consents).map(|agreement| agreement.id.clone()).collect();
-        Ended {
+        EndRecord {
             time: jiff::Timestamp::now(),
             ids: self.ids,
             version_before: report.version_before.as_ref().map(ToString::to_string).or(self.version_before),

@@ -10,9 +10,9 @@ use vaka_messages::CommandError;
 
 /// A failure, on its way to the person.
 #[derive(Debug)]
-pub struct Problem(pub FailureText);
+pub struct CliError(pub FailureText);
 
-impl Problem {
+impl CliError {
     /// The exit status.
     pub fn code(&self) -> ExitCode {
         self.0.code
@@ -35,32 +35,32 @@ impl Problem {
 }
 
 /// A failure of a command, in sentences.
-impl From<CommandError> for Problem {
+impl From<CommandError> for CliError {
     fn from(error: CommandError) -> Self {
         Self(error.text())
     }
 }
 
 /// A failure of the engines, in sentences.
-impl From<vaka_boot::failure::Failure> for Problem {
+impl From<vaka_boot::failure::Failure> for CliError {
     fn from(failure: vaka_boot::failure::Failure) -> Self {
         Self(vaka_messages::failure(&failure))
     }
 }
 
-impl From<FailureText> for Problem {
+impl From<FailureText> for CliError {
     fn from(failure: FailureText) -> Self {
         Self(failure)
     }
 }
 
-impl From<DialectErrors> for Problem {
+impl From<DialectErrors> for CliError {
     fn from(errors: DialectErrors) -> Self {
         CommandError::Dialect(errors).into()
     }
 }
 
-impl From<SheetError> for Problem {
+impl From<SheetError> for CliError {
     fn from(error: SheetError) -> Self {
         CommandError::Sheet { reason: error.to_string() }.into()
     }
@@ -68,4 +68,4 @@ impl From<SheetError> for Problem {
 
 /// A command ends with an exit status, or with what stopped it before it
 /// could tell so itself.
-pub type Outcome = Result<vaka_core::event::ExitCode, Problem>;
+pub type Outcome = Result<vaka_core::event::ExitCode, CliError>;

@@ -10,7 +10,7 @@ use serde::Deserialize;
 use vaka_boot::bench::selector::Selector;
 
 use crate::args::Common;
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use vaka_messages::CommandError;
 
 /// The file, as it is written.
@@ -36,11 +36,11 @@ pub fn folder() -> Option<PathBuf> {
 ///
 /// # Errors
 /// The file cannot be read, or makes no sense.
-pub fn apply(common: &mut Common) -> Result<(), Problem> {
+pub fn apply(common: &mut Common) -> Result<(), CliError> {
     let Some(path) = folder().map(|folder| folder.join("config.toml")).filter(|path| path.is_file()) else {
         return Ok(());
     };
-    let text = std::fs::read_to_string(&path).map_err(|error| Problem::file(&path, error))?;
+    let text = std::fs::read_to_string(&path).map_err(|error| CliError::file(&path, error))?;
     let config = read(&text).map_err(|reason| CommandError::Config { path: path.clone(), reason })?;
     if common.bus.is_empty() {
         common.bus = config.bus;
@@ -66,7 +66,7 @@ fn read(text: &str) -> Result<Config, String> {
         let is_name =
             !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ' '));
         if !is_name {
-            return Err(format!("'{}' is no name for a place: letters, digits, blanks, '-', '_', '.'", tame(name)));
+            return Err(format!("'{}' is no name for a place: letters, digits, blanks, '-', '_', '.'", sanitize(name)));
         }
         if port.is_empty() || port.chars().any(char::is_control) {
             return Err(format!("the place '{name}' has no port"));
@@ -78,8 +78,8 @@ fn read(text: &str) -> Result<Config, String> {
     Ok(config)
 }
 
-fn tame(text: &str) -> String {
-    vaka_base::text::tame(text)
+fn sanitize(text: &str) -> String {
+    vaka_base::text::sanitize(text)
 }
 
 /// The unit that is meant, with the port in place of a place's name.

@@ -14,14 +14,14 @@ use vaka_usb::trace::TracedBus;
 use vaka_usb::usbip::UsbIpBus;
 
 use crate::args::{Common, Format};
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use crate::config;
 use crate::trace;
 use vaka_messages::CommandError;
 
 /// How to print.
 #[derive(Clone, Copy, Debug)]
-pub struct Setting {
+pub struct OutputOptions {
     pub format: Format,
     pub verbose: bool,
     pub quiet: bool,
@@ -34,7 +34,7 @@ pub struct Setting {
 /// Columns where standard output is no terminal: nothing is wrapped there.
 const PLAIN_WIDTH: u16 = 300;
 
-impl Setting {
+impl OutputOptions {
     pub fn new(common: &Common) -> Self {
         let columns = terminal_size::terminal_size().map(|(width, _)| width.0);
         let live = std::io::stderr().is_terminal() && std::env::var_os("TERM").is_none_or(|term| term != "dumb");
@@ -49,14 +49,14 @@ impl Setting {
 }
 
 /// The buses that were named, traced if that is wanted.
-pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
+pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     let buses = plain_buses(common)?;
     let Some(path) = &common.trace else { return Ok(buses) };
     let sink = trace::begin(path)?;
     Ok(buses.into_iter().map(|bus| Arc::new(TracedBus::new(bus, sink.clone())) as Arc<dyn Bus>).collect())
 }
 
-fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
+fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     if common.bus.is_empty() {
         return Ok(vec![Arc::new(NativeBus::new())]);
     }
@@ -64,7 +64,7 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
     for name in &common.bus {
         let bus: Arc<dyn Bus> = match name.as_str() {
             NativeBus::NAME => Arc::new(NativeBus::new()),
-            _ => Arc::new(UsbIpBus::new(name).map_err(Problem::usage)?),
+            _ => Arc::new(UsbIpBus::new(name).map_err(CliError::usage)?),
         };
         if !buses.iter().any(|other| other.name() == bus.name()) {
             buses.push(bus);
@@ -74,7 +74,7 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, Problem> {
 }
 
 /// The sheets of the given folder or file, else of the configuration's folder.
-pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
+pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
     let path = match &common.sheets {
         Some(path) => path.clone(),
         None => match default_folder().filter(|folder| folder.is_dir()) {
@@ -85,7 +85,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
     let dialects = dialects_beside(&path)?;
     let mut sheets: Vec<Sheet> = Vec::new();
     for file in sheet_files(&path)? {
-        let text = std::fs::read_to_string(&file).map_err(|error| Problem::file(&file, error))?;
+        let text = std::fs::read_to_string(&file).map_err(|error| CliError::file(&file, error))?;
         let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
             let product = other.product.id.clone();
@@ -103,7 +103,7 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, Problem> {
 }
 
 /// The sheets with one part of each product, and only those that have it.
-fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
+fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, CliError> {
     let found: Vec<Sheet> = sheets.iter().filter_map(|sheet| sheet.only_part(part)).collect();
     if !found.is_empty() {
         return Ok(found);
@@ -116,7 +116,7 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, Problem> {
 }
 
 /// What is said where a sheet is needed and there is none.
-pub fn no_sheets() -> Problem {
+pub fn no_sheets() -> CliError {
     CommandError::NoSheets.into()
 }
 
@@ -124,14 +124,14 @@ fn default_folder() -> Option<PathBuf> {
     Some(config::folder()?.join("sheets"))
 }
 
-fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, Problem> {
+fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, CliError> {
     if path.is_file() {
         return Ok(vec![path.to_owned()]);
     }
-    let entries = std::fs::read_dir(path).map_err(|error| Problem::file(path, error))?;
+    let entries = std::fs::read_dir(path).map_err(|error| CliError::file(path, error))?;
     let mut files = Vec::new();
     for entry in entries {
-        let file = entry.map_err(|error| Problem::file(path, error))?.path();
+        let file = entry.map_err(|error| CliError::file(path, error))?.path();
         if file.extension().is_some_and(|extension| extension == "toml") && !is_dialect(&file) {
             files.push(file);
         }
@@ -148,15 +148,15 @@ fn is_dialect(file: &Path) -> bool {
 }
 
 /// The dialects in the folder of a sheet, or in a folder of sheets.
-pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
+pub fn dialects_beside(path: &Path) -> Result<Dialects, CliError> {
     let folder = match path.is_file() {
         true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
         false => path,
     };
-    let entries = std::fs::read_dir(folder).map_err(|error| Problem::file(folder, error))?;
+    let entries = std::fs::read_dir(folder).map_err(|error| CliError::file(folder, error))?;
     let mut files = Vec::new();
     for entry in entries {
-        let file = entry.map_err(|error| Problem::file(folder, error))?.path();
+        let file = entry.map_err(|error| CliError::file(folder, error))?.path();
         if is_dialect(&file) {
             files.push(file);
         }
@@ -173,8 +173,8 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, Problem> {
 }
 
 /// Reads a dialect, and what it names beside itself.
-pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
-    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
+pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
+    let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let folder = file.parent().unwrap_or(Path::new(""));
     let beside = |name: &str| {
         let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
@@ -189,9 +189,9 @@ pub fn dialect(file: &Path) -> Result<Dialect, Problem> {
 
 /// Reads a firmware file, up to a size that no firmware here has; the limit
 /// holds for pipes and devices too, which do not tell their size.
-pub fn firmware(path: &Path) -> Result<Vec<u8>, Problem> {
+pub fn firmware(path: &Path) -> Result<Vec<u8>, CliError> {
     const LIMIT: u64 = 1 << 30;
-    let fault = |error: std::io::Error| Problem::file(path, error);
+    let fault = |error: std::io::Error| CliError::file(path, error);
     let file = std::fs::File::open(path).map_err(fault)?;
     let size = file.metadata().map_err(fault)?.len();
     let mut bytes = Vec::with_capacity(usize::try_from(size.min(LIMIT)).unwrap_or(0));
@@ -210,7 +210,7 @@ pub fn unwrapped<'a>(
     bytes: &'a [u8],
     sheets: &'a [Sheet],
     options: &mut ReadOptions,
-) -> Result<Unwrapped<'a>, Problem> {
+) -> Result<Unwrapped<'a>, CliError> {
     let wrappers = sheets.iter().flat_map(|sheet| &sheet.wrappers);
     let Some(opened) = wrappers.filter_map(|wrapper| wrapper.unwrap(bytes)).next() else {
         return Ok(Unwrapped { name: "", payload: bytes, start: None, version: None });

@@ -10,12 +10,12 @@ use vaka_image::facts::Suffix;
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
 use crate::args::{Output, Writable};
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use crate::environment;
 use vaka_messages::CommandError;
 
 /// Reads one image, or says what is in the way.
-pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
+pub fn read(path: &Path, options: ReadOptions) -> Result<Image, CliError> {
     if let Some(image) = environment::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
         return Ok(image);
     }
@@ -29,7 +29,7 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, Problem> {
 }
 
 /// Whether an image could be written there, before work is done for it.
-pub fn may_write(path: &Path, output: &Output) -> Result<(), Problem> {
+pub fn may_write(path: &Path, output: &Output) -> Result<(), CliError> {
     if output.to.or_else(|| by_ending(path)).is_none() {
         return Err(no_format(path));
     }
@@ -37,23 +37,23 @@ pub fn may_write(path: &Path, output: &Output) -> Result<(), Problem> {
 }
 
 /// Whether a file may be stored there.
-pub fn may_store(path: &Path, replace: bool) -> Result<(), Problem> {
+pub fn may_store(path: &Path, replace: bool) -> Result<(), CliError> {
     if path.exists() && !replace { Err(there_already(path)) } else { Ok(()) }
 }
 
-fn no_format(path: &Path) -> Problem {
+fn no_format(path: &Path) -> CliError {
     CommandError::NoFormat { path: path.to_owned() }.into()
 }
 
-fn there_already(path: &Path) -> Problem {
+fn there_already(path: &Path) -> CliError {
     CommandError::FileExists { path: path.to_owned(), output: vaka_messages::OutputKind::Replaceable }.into()
 }
 
 /// Writes an image; returns a sentence of what was written.
-pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Problem> {
+pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliError> {
     let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
     let filled = match output.fill {
-        Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| Problem::usage(format!("{error}.")))?),
+        Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| CliError::usage(format!("{error}.")))?),
         None => Cow::Borrowed(image),
     };
     let too_large = || CommandError::ImageTooLarge;
@@ -86,7 +86,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, Prob
 }
 
 /// The bytes of an image without gaps, as formats without addresses need it.
-fn single(image: &Image) -> Result<&[u8], Problem> {
+fn single(image: &Image) -> Result<&[u8], CliError> {
     match image.segments() {
         [only] => Ok(only.data()),
         several => {
@@ -109,9 +109,9 @@ fn by_ending(path: &Path) -> Option<Writable> {
 
 /// Writes a file as a whole or not at all: into a temporary one beside it,
 /// which then takes its name.
-pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), Problem> {
+pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), CliError> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-    let fault = |error: std::io::Error| Problem::file(path, error);
+    let fault = |error: std::io::Error| CliError::file(path, error);
     let mut file = tempfile::Builder::new().prefix(".vaka-").tempfile_in(folder).map_err(fault)?;
     for part in parts {
         file.write_all(part).map_err(fault)?;

@@ -22,7 +22,7 @@ const FORMAT: u32 = 1;
 
 /// What is known when an attempt begins.
 #[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct Begun {
+pub struct StartRecord {
     pub time: jiff::Timestamp,
     /// The version of this program.
     pub vaka: String,
@@ -60,7 +60,7 @@ pub struct ReleaseRecord {
 
 /// What is known when it ended.
 #[derive(Clone, Debug, Deserialize, Serialize)]
-pub struct Ended {
+pub struct EndRecord {
     pub time: jiff::Timestamp,
     /// Ids that the unit showed, in their order.
     pub ids: Vec<String>,
@@ -150,31 +150,31 @@ pub fn recorded<R: for<'de> Deserialize<'de>>(event: &impl Serialize) -> Option<
 }
 
 #[derive(Deserialize, Serialize)]
-struct Line {
+struct JournalLine {
     journal: u32,
     attempt: String,
     #[serde(flatten)]
-    what: What,
+    what: RecordBody,
 }
 
 #[derive(Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]
-enum What {
-    Begun(Box<Begun>),
+enum RecordBody {
+    StartRecord(Box<StartRecord>),
     /// What is still to be undone; the last such line counts for an attempt without an end.
     Owed(Vec<String>),
-    Ended(Box<Ended>),
+    EndRecord(Box<EndRecord>),
 }
 
 /// One attempt. Without an end its program was killed, or still runs.
 #[derive(Clone, Debug, Serialize)]
 pub struct Record {
     pub attempt: String,
-    pub begun: Begun,
+    pub begun: StartRecord,
     /// What was still to be undone when this was last written.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pending_undo: Vec<String>,
-    pub ended: Option<Ended>,
+    pub ended: Option<EndRecord>,
 }
 
 impl Record {
@@ -319,7 +319,7 @@ pub struct Attempt {
 
 impl Attempt {
     /// Notes that an attempt begins; `Err` says why it could not be noted.
-    pub fn begin(begun: Begun) -> Result<Self, String> {
+    pub fn begin(begun: StartRecord) -> Result<Self, String> {
         let path = path().ok_or("this system has no state folder")?;
         let folder = path.parent().ok_or("this system has no state folder")?;
         let told = |error: io::Error| format!("{}: {error}", path.display());
@@ -331,25 +331,25 @@ impl Attempt {
             number => format!("-{number}"),
         };
         let id = format!("{}-{}{number}", begun.time.strftime("%Y%m%dT%H%M%S%3f"), std::process::id());
-        append(&path, &id, What::Begun(Box::new(begun))).map_err(told)?;
+        append(&path, &id, RecordBody::StartRecord(Box::new(begun))).map_err(told)?;
         Ok(Self { id, path })
     }
 
     /// Notes what is still to be undone.
     pub fn note_owed(&self, steps: &[String]) -> Result<(), String> {
-        append(&self.path, &self.id, What::Owed(steps.to_vec()))
+        append(&self.path, &self.id, RecordBody::Owed(steps.to_vec()))
             .map_err(|error| format!("{}: {error}", self.path.display()))
     }
 
     /// Notes how it ended.
-    pub fn end(self, ended: Ended) -> Result<(), String> {
-        append(&self.path, &self.id, What::Ended(Box::new(ended)))
+    pub fn end(self, ended: EndRecord) -> Result<(), String> {
+        append(&self.path, &self.id, RecordBody::EndRecord(Box::new(ended)))
             .map_err(|error| format!("{}: {error}", self.path.display()))
     }
 }
 
-fn append(path: &Path, attempt: &str, what: What) -> io::Result<()> {
-    let line = Line { journal: FORMAT, attempt: attempt.to_owned(), what };
+fn append(path: &Path, attempt: &str, what: RecordBody) -> io::Result<()> {
+    let line = JournalLine { journal: FORMAT, attempt: attempt.to_owned(), what };
     let mut text = serde_json::to_vec(&line)?;
     text.push(b'\n');
     let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
@@ -381,22 +381,26 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
     let mut records: Vec<Record> = Vec::new();
     let mut torn = 0;
     for line in bytes.split(|byte| *byte == b'\n').filter(|line| !line.is_empty()) {
-        let Ok(line) = serde_json::from_slice::<Line>(line) else {
+        let Ok(line) = serde_json::from_slice::<JournalLine>(line) else {
             torn += 1;
             continue;
         };
         match line.what {
-            What::Begun(begun) => {
+            RecordBody::StartRecord(begun) => {
                 records.push(Record { attempt: line.attempt, begun: *begun, pending_undo: Vec::new(), ended: None })
             }
-            What::Owed(pending_undo) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
-                Some(record) => record.pending_undo = pending_undo,
-                None => torn += 1,
-            },
-            What::Ended(ended) => match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
-                Some(record) => record.ended = Some(*ended),
-                None => torn += 1,
-            },
+            RecordBody::Owed(pending_undo) => {
+                match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
+                    Some(record) => record.pending_undo = pending_undo,
+                    None => torn += 1,
+                }
+            }
+            RecordBody::EndRecord(ended) => {
+                match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
+                    Some(record) => record.ended = Some(*ended),
+                    None => torn += 1,
+                }
+            }
         }
     }
     Ok((records, torn))

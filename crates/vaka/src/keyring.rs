@@ -9,23 +9,23 @@ use etcetera::BaseStrategy;
 use vaka_base::text;
 use vaka_core::release::signature::{PrivateKey, PublicKey};
 
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use vaka_messages::CommandError;
 
 const PRIVATE: &str = ".key.pem";
 const PUBLIC: &str = ".pub.pem";
 
 /// A key, and what it is called here.
-pub struct Named {
+pub struct TrustedKey {
     pub name: String,
     pub key: PublicKey,
     /// Its private half is here, too.
     pub is_own: bool,
 }
 
-fn folder(name: &str) -> Result<PathBuf, Problem> {
+fn folder(name: &str) -> Result<PathBuf, CliError> {
     let base = etcetera::choose_base_strategy();
-    let base = base.map_err(|_| Problem::internal("This system has no configuration folder."))?;
+    let base = base.map_err(|_| CliError::internal("This system has no configuration folder."))?;
     Ok(base.config_dir().join("vaka").join(name))
 }
 
@@ -34,91 +34,91 @@ fn is_name(name: &str) -> bool {
     !name.is_empty() && name.len() <= 64 && name.chars().all(plain)
 }
 
-fn checked(name: &str) -> Result<&str, Problem> {
-    let message = || format!("'{}' is no name for a key: letters, digits, '-' and '_'.", text::tame(name));
-    if is_name(name) { Ok(name) } else { Err(Problem::usage(message())) }
+fn checked(name: &str) -> Result<&str, CliError> {
+    let message = || format!("'{}' is no name for a key: letters, digits, '-' and '_'.", text::sanitize(name));
+    if is_name(name) { Ok(name) } else { Err(CliError::usage(message())) }
 }
 
 /// Makes a pair; gives back its public half, and where the private one is.
-pub fn make(name: &str) -> Result<(PublicKey, PathBuf), Problem> {
+pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
     let folder = folder("keys")?;
     let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
     if path.exists() {
         return Err(CommandError::KeyExists { path }.into());
     }
     let mut random = [0; 32];
-    getrandom::fill(&mut random).map_err(|error| Problem::internal(format!("No random numbers: {error}.")))?;
+    getrandom::fill(&mut random).map_err(|error| CliError::internal(format!("No random numbers: {error}.")))?;
     let key = PrivateKey::from_random(random);
-    let unusable = |error: vaka_core::release::signature::KeyError| Problem::internal(format!("{error}."));
+    let unusable = |error: vaka_core::release::signature::KeyError| CliError::internal(format!("{error}."));
     let (private, public) = (key.to_pem().map_err(unusable)?, key.public().to_pem().map_err(unusable)?);
-    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, error))?;
+    fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
     write_private(&path, &private)?;
     let beside = folder.join(format!("{name}{PUBLIC}"));
-    fs::write(&beside, public).map_err(|error| Problem::file(&beside, error))?;
+    fs::write(&beside, public).map_err(|error| CliError::file(&beside, error))?;
     Ok((key.public(), path))
 }
 
 /// A file that only this user may read.
-fn write_private(path: &Path, pem: &str) -> Result<(), Problem> {
+fn write_private(path: &Path, pem: &str) -> Result<(), CliError> {
     let mut options = fs::OpenOptions::new();
     options.write(true).create_new(true);
     #[cfg(unix)]
     std::os::unix::fs::OpenOptionsExt::mode(&mut options, 0o600);
     let written = options.open(path).and_then(|mut file| file.write_all(pem.as_bytes()));
-    written.map_err(|error| Problem::file(path, error))
+    written.map_err(|error| CliError::file(path, error))
 }
 
 /// The private key of a name, or in a file.
-pub fn private(name: &str) -> Result<PrivateKey, Problem> {
+pub fn private(name: &str) -> Result<PrivateKey, CliError> {
     let own = folder("keys").ok().map(|folder| folder.join(format!("{name}{PRIVATE}")));
     let path = own.filter(|path| is_name(name) && path.is_file()).unwrap_or_else(|| PathBuf::from(name));
-    let pem = fs::read_to_string(&path).map_err(|error| Problem::file(&path, error))?;
+    let pem = fs::read_to_string(&path).map_err(|error| CliError::file(&path, error))?;
     PrivateKey::from_pem(&pem).map_err(|error| unusable(&path, &error.to_string()))
 }
 
-fn unusable(path: &Path, what: &str) -> Problem {
+fn unusable(path: &Path, what: &str) -> CliError {
     CommandError::Key { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
 /// The public half of a key that is known here, in PEM.
-pub fn public(name: &str) -> Result<String, Problem> {
-    let unknown = || Problem::from(CommandError::NoKey { name: name.to_owned() });
+pub fn public(name: &str) -> Result<String, CliError> {
+    let unknown = || CliError::from(CommandError::NoKey { name: name.to_owned() });
     let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
     known.key.to_pem().map_err(|_| unknown())
 }
 
 /// Trusts a public key; gives back what it is called here.
-pub fn trust(file: &Path, name: Option<&str>) -> Result<Named, Problem> {
-    let pem = fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
+pub fn trust(file: &Path, name: Option<&str>) -> Result<TrustedKey, CliError> {
+    let pem = fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
     let stem = file.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
     let stem = stem.split('.').next().unwrap_or_default().to_owned();
     let name = checked(name.unwrap_or(&stem))?.to_owned();
     let folder = folder("trusted")?;
-    fs::create_dir_all(&folder).map_err(|error| Problem::file(&folder, error))?;
+    fs::create_dir_all(&folder).map_err(|error| CliError::file(&folder, error))?;
     let path = folder.join(format!("{name}.pem"));
     let other = fs::read_to_string(&path).ok().and_then(|pem| PublicKey::from_pem(&pem).ok());
     if other.is_some_and(|other| other != key) {
         return Err(CommandError::OtherKeyTrusted { name }.into());
     }
     let pem = key.to_pem().map_err(|error| unusable(file, &error.to_string()))?;
-    fs::write(&path, pem).map_err(|error| Problem::file(&path, error))?;
-    Ok(Named { name, key, is_own: false })
+    fs::write(&path, pem).map_err(|error| CliError::file(&path, error))?;
+    Ok(TrustedKey { name, key, is_own: false })
 }
 
 /// Trusts a key no more.
-pub fn distrust(name: &str) -> Result<(), Problem> {
+pub fn revoke_trust(name: &str) -> Result<(), CliError> {
     let path = folder("trusted")?.join(format!("{}.pem", checked(name)?));
     fs::remove_file(&path).map_err(|error| match error.kind() {
         std::io::ErrorKind::NotFound => CommandError::NotTrusted { name: name.to_owned() }.into(),
-        _ => Problem::file(&path, error),
+        _ => CliError::file(&path, error),
     })
 }
 
 /// All keys whose releases are trusted: own ones, and others.
-pub fn all() -> Vec<Named> {
-    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| Named { name, key, is_own: true });
-    let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| Named { name, key, is_own: false });
+pub fn all() -> Vec<TrustedKey> {
+    let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| TrustedKey { name, key, is_own: true });
+    let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| TrustedKey { name, key, is_own: false });
     own.chain(others).collect()
 }
 

@@ -25,12 +25,12 @@ fn own() -> MutexGuard<'static, BTreeSet<String>> {
 }
 
 /// A place that this process holds, until it is dropped.
-struct Held {
+struct HeldLock {
     place: String,
     _file: File,
 }
 
-impl Drop for Held {
+impl Drop for HeldLock {
     fn drop(&mut self) {
         own().remove(&self.place);
     }
@@ -50,7 +50,7 @@ impl UnitLock for Locks {
                 sign(&mut file);
                 let place = location.to_string();
                 own().insert(place.clone());
-                Ok(Box::new(Held { place, _file: file }))
+                Ok(Box::new(HeldLock { place, _file: file }))
             }
             Err(TryLockError::WouldBlock) => Err(holder(&mut file)),
             Err(TryLockError::Error(_)) => Ok(Box::new(())),
@@ -106,7 +106,7 @@ impl Locks {
 /// Writes down who holds the lock.
 fn sign(file: &mut File) {
     let words = std::env::args_os().skip(1);
-    let command: Vec<String> = words.map(|word| vaka_base::text::tame(&word.to_string_lossy())).collect();
+    let command: Vec<String> = words.map(|word| vaka_base::text::sanitize(&word.to_string_lossy())).collect();
     let text = format!("process {}: vaka {}", std::process::id(), command.join(" "));
     // Only words for a message; the lock holds without them.
     let _ = file.set_len(0).and_then(|()| file.write_all(text.as_bytes()));
@@ -115,6 +115,6 @@ fn sign(file: &mut File) {
 fn holder(file: &mut File) -> String {
     let mut text = String::new();
     let _ = file.rewind().and_then(|()| file.take(300).read_to_string(&mut text));
-    let text = vaka_base::text::tame(&text);
+    let text = vaka_base::text::sanitize(&text);
     if text.is_empty() { "another vaka".to_owned() } else { text }
 }

@@ -34,11 +34,11 @@ use clap::Parser;
 use vaka_core::event::ExitCode;
 
 use args::{Args, Command};
-use environment::Setting;
+use environment::OutputOptions;
 
 fn main() -> std::process::ExitCode {
     let mut args = Args::parse();
-    let setting = Setting::new(&args.common);
+    let setting = OutputOptions::new(&args.common);
     let configured = config::apply(&mut args.common);
     let done = configured.and_then(|()| signals::install()).and_then(|()| match &args.command {
         Command::Demo(demo) => commands::demo::run(demo),

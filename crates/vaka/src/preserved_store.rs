@@ -7,7 +7,7 @@ use vaka_boot::update::PreservedStore;
 use vaka_core::event::FailureText;
 use vaka_image::{Image, ReadOptions, hex};
 
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use crate::files;
 use crate::state_dir;
 
@@ -21,9 +21,9 @@ fn path(unit: &str) -> Option<PathBuf> {
 
 impl PreservedStore for StateFolder {
     fn put(&self, unit: &str, image: &Image) -> Result<String, FailureText> {
-        let path = path(unit).ok_or_else(|| Problem::internal("this system has no state folder").0)?;
+        let path = path(unit).ok_or_else(|| CliError::internal("this system has no state folder").0)?;
         let folder = path.parent().unwrap_or(&path);
-        std::fs::create_dir_all(folder).map_err(|error| Problem::file(folder, error).0)?;
+        std::fs::create_dir_all(folder).map_err(|error| CliError::file(folder, error).0)?;
         files::store(&path, true, &[&hex::write(image)]).map_err(|problem| problem.0)?;
         Ok(path.display().to_string())
     }

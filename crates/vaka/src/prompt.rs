@@ -85,7 +85,7 @@ impl Operator for AtTerminal {
         }
     }
 
-    fn acknowledges(&mut self) -> bool {
+    fn take_ack(&mut self) -> bool {
         !lines().is_empty()
     }
 
@@ -98,11 +98,11 @@ impl Operator for AtTerminal {
         yes_or_no("yes or no:")
     }
 
-    fn ended_well(&mut self, _: &str) -> Option<bool> {
+    fn confirm_success(&mut self, _: &str) -> Option<bool> {
         yes_or_no("Did it end well? yes or no:")
     }
 
-    fn has_done(&mut self, _: &str) -> bool {
+    fn await_done(&mut self, _: &str) -> bool {
         asked("Press Enter when that is done.").is_some()
     }
 

@@ -3,33 +3,33 @@
 
 use vaka_core::event::{Event, ExitCode, Report};
 
-use crate::attempt::Watched;
-use crate::journal::{Attempt, Begun};
+use crate::attempt::RunSummary;
+use crate::journal::{Attempt, StartRecord};
 use crate::trace;
 
 /// Makes the beginning of an attempt; called before its first step.
-type Make<'scope> = Box<dyn FnOnce() -> Result<Begun, String> + Send + 'scope>;
+type OpenRecord<'scope> = Box<dyn FnOnce() -> Result<StartRecord, String> + Send + 'scope>;
 
 /// What is under way, for the journal.
 #[derive(Default)]
-pub struct Recording<'scope> {
-    make: Option<Make<'scope>>,
+pub struct JournalEntry<'scope> {
+    make: Option<OpenRecord<'scope>>,
     attempt: Option<Attempt>,
-    watched: Watched,
+    watched: RunSummary,
     /// Whether the attempt could not be recorded from its beginning; that was told then.
     is_unrecorded: bool,
     /// What could not be written to its end.
     failure: Option<String>,
 }
 
-impl<'scope> Recording<'scope> {
+impl<'scope> JournalEntry<'scope> {
     /// An attempt whose beginning is known.
-    pub fn of(begun: Begun) -> Self {
+    pub fn of(begun: StartRecord) -> Self {
         Self::making(move || Ok(begun))
     }
 
     /// An attempt whose beginning is made when it is needed.
-    pub fn making(make: impl FnOnce() -> Result<Begun, String> + Send + 'scope) -> Self {
+    pub fn making(make: impl FnOnce() -> Result<StartRecord, String> + Send + 'scope) -> Self {
         Self { make: Some(Box::new(make)), ..Self::default() }
     }
 

@@ -9,26 +9,26 @@ use vaka_core::release::Release;
 
 use crate::args::Common;
 use crate::files;
-use crate::journal::{Begun, FileRecord, ReleaseRecord};
-use crate::recording::Recording;
+use crate::journal::{FileRecord, ReleaseRecord, StartRecord};
+use crate::recording::JournalEntry;
 
 /// Keeps the journal of a release's stages, and hands files out.
-pub struct Recorder<'a> {
+pub struct JournalHooks<'a> {
     pub plan_only: bool,
     pub export_dir: Option<&'a Path>,
     pub common: &'a Common,
     pub path: &'a Path,
     pub release: &'a Release,
     pub build: &'a str,
-    pub state: &'a std::cell::RefCell<Recording<'static>>,
+    pub state: &'a std::cell::RefCell<JournalEntry<'static>>,
 }
 
-impl Recorder<'_> {
-    fn begun(&self, number: usize) -> Begun {
+impl JournalHooks<'_> {
+    fn begun(&self, number: usize) -> StartRecord {
         use sha2::{Digest, Sha256};
         let manifest = &self.release.manifest;
         let bytes = std::fs::read(self.path).unwrap_or_default();
-        Begun {
+        StartRecord {
             time: jiff::Timestamp::now(),
             vaka: env!("CARGO_PKG_VERSION").to_owned(),
             file: FileRecord {
@@ -51,9 +51,9 @@ impl Recorder<'_> {
     }
 }
 
-impl StageHooks for Recorder<'_> {
+impl StageHooks for JournalHooks<'_> {
     fn begins(&mut self, number: usize) {
-        let recording = if self.plan_only { Recording::default() } else { Recording::of(self.begun(number)) };
+        let recording = if self.plan_only { JournalEntry::default() } else { JournalEntry::of(self.begun(number)) };
         *self.state.borrow_mut() = recording;
     }
 

@@ -6,12 +6,12 @@ use std::sync::Arc;
 
 use vaka_core::event::SelectedRelease;
 use vaka_core::release::manifest::Manifest;
-use vaka_core::release::{Release, ReleaseQuery, Wanted, choose, inconsistencies};
+use vaka_core::release::{Release, ReleaseQuery, VersionSelector, choose, inconsistencies};
 use vaka_core::sheet::{Dialects, Sheet};
 use vaka_dialect::Dialect;
 
 use crate::args::{Common, Releases};
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use crate::environment;
 use crate::journal;
 use crate::keyring;
@@ -30,7 +30,7 @@ pub struct Found {
 
 /// The releases that were named, or are in a folder that was. `None` if what was named
 /// is one file that is none.
-pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, Problem> {
+pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
     let paths = paths(files)?;
     if let ([one], [path]) = (files, &paths[..])
         && one.is_file()
@@ -56,14 +56,14 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
 }
 
 /// The files that were named; of a folder, its releases.
-fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
+fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, CliError> {
     let mut all = Vec::new();
     for file in files {
         if !file.is_dir() {
             all.push(file.clone());
             continue;
         }
-        let entries = std::fs::read_dir(file).map_err(|error| Problem::file(file, error))?;
+        let entries = std::fs::read_dir(file).map_err(|error| CliError::file(file, error))?;
         let mut found: Vec<PathBuf> = entries
             .flatten()
             .map(|entry| entry.path())
@@ -80,7 +80,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, Problem> {
 
 /// Reads one release; what is no release, or was changed, is refused whatever it is
 /// wanted for.
-pub fn read(path: &Path) -> Result<Release, Problem> {
+pub fn read(path: &Path) -> Result<Release, CliError> {
     let bytes = environment::firmware(path)?;
     let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
         path: path.to_owned(),
@@ -98,11 +98,11 @@ fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
     manifests.iter().map(|manifest| &manifest.product).find(|product| product.eq_ignore_ascii_case(name)).cloned()
 }
 
-fn version(which: &str, product: Option<&str>) -> Wanted {
+fn version(which: &str, product: Option<&str>) -> VersionSelector {
     match which {
-        "newest" => Wanted::Newest,
-        "known-good" => Wanted::KnownGood(known_good(product)),
-        version => Wanted::Version(version.to_owned()),
+        "newest" => VersionSelector::Newest,
+        "known-good" => VersionSelector::KnownGood(known_good(product)),
+        version => VersionSelector::Version(version.to_owned()),
     }
 }
 
@@ -119,8 +119,8 @@ fn known_good(product: Option<&str>) -> Vec<String> {
     good.filter_map(|record| record.begun.release.as_ref().map(|of| of.version.clone())).collect()
 }
 
-/// Whether the release may be used: signed by somebody who is trusted, or agreed to.
-pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
+/// Whether the release may be used: signed by somebody who is trusted, or consents to.
+pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
         return match consents("unsigned") {
@@ -139,14 +139,14 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, Problem> {
 }
 
 /// The sheet for a release: one that was given for its product, else its own.
-pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet, Problem> {
+pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet, CliError> {
     if let Some(sheet) = given.into_iter().find(|sheet| sheet.product.id == release.manifest.product) {
         return Ok(sheet);
     }
     own_sheet(release, path)
 }
 
-fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
+fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, CliError> {
     let member = |name: &str| {
         let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is no text");
         text.map_err(|what| CommandError::Damaged { path: path.to_owned(), reason: format!("{name}: {what}") })
@@ -175,7 +175,7 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, Problem> {
 }
 
 /// Refuses a release whose images, stamps and stages do not go together.
-pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), Problem> {
+pub fn check_consistency(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), CliError> {
     let found = inconsistencies(release, sheet);
     match found.is_empty() {
         true => Ok(()),
@@ -184,7 +184,7 @@ pub fn goes_together(release: &Release, sheet: &Sheet, path: &Path) -> Result<()
 }
 
 /// The build that is meant.
-pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, Problem> {
+pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, CliError> {
     let builds = release.manifest.builds();
     builds.iter().find(|build| **build == wanted).copied().ok_or_else(|| {
         let builds = builds.iter().map(|build| (*build).to_owned()).collect();

@@ -239,7 +239,7 @@ fn seconds(record: &Record) -> f64 {
     record.durations().iter().map(|(_, ms)| *ms).sum::<u64>() as f64 / 1000.0
 }
 
-type Drawn = Result<String, Box<dyn std::error::Error>>;
+type ChartResult = Result<String, Box<dyn std::error::Error>>;
 
 const PHASES: [(&str, RGBColor); 9] = [
     ("enter", RGBColor(148, 163, 184)),
@@ -257,7 +257,7 @@ const OUTCOMES: [(&str, RGBColor); 2] = [("good", RGBColor(64, 145, 108)), ("not
 
 /// Time by phase: a stacked bar for each of the last attempts.
 #[allow(clippy::cast_precision_loss)] // for the eye
-fn phases(records: &[&Record]) -> Drawn {
+fn phases(records: &[&Record]) -> ChartResult {
     let shown: Vec<&&Record> = records.iter().filter(|record| !record.durations().is_empty()).collect();
     let shown = &shown[shown.len().saturating_sub(40)..];
     let top = shown.iter().map(|record| seconds(record)).fold(0.1, f64::max) * 1.25;
@@ -282,7 +282,7 @@ fn phases(records: &[&Record]) -> Drawn {
 
 /// Rate of writing over the attempts.
 #[allow(clippy::cast_precision_loss)] // for the eye
-fn rate(records: &[&Record]) -> Drawn {
+fn rate(records: &[&Record]) -> ChartResult {
     let rate = |record: &&&Record| {
         let ms: u64 = record.durations().iter().filter(|(step, _)| step == "write").map(|(_, ms)| *ms).sum();
         let bytes = record.result().bytes_written?;
@@ -302,7 +302,7 @@ fn rate(records: &[&Record]) -> Drawn {
 
 /// Good and other outcomes, day by day.
 #[allow(clippy::cast_precision_loss)] // for the eye
-fn outcomes(records: &[&Record]) -> Drawn {
+fn outcomes(records: &[&Record]) -> ChartResult {
     let mut days: Vec<(String, [usize; 2])> = Vec::new();
     for record in records {
         let day = day(record);
@@ -342,7 +342,7 @@ fn draw(
     count: usize,
     top: f64,
     fill: impl for<'a, 'b> FnOnce(&mut Chart<'a, 'b>) -> Result<(), Box<dyn std::error::Error>>,
-) -> Drawn {
+) -> ChartResult {
     let mut svg = String::new();
     {
         let area = SVGBackend::with_string(&mut svg, PLOT).into_drawing_area();

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use vaka_core::event::ExitCode;
 
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 
 static WANTED: AtomicBool = AtomicBool::new(false);
 static AT_ONCE: AtomicBool = AtomicBool::new(false);
@@ -28,7 +28,7 @@ pub fn end_quietly() {
 }
 
 /// Catches Ctrl-C, TERM and HUP.
-pub fn install() -> Result<(), Problem> {
+pub fn install() -> Result<(), CliError> {
     ctrlc::set_handler(|| {
         let second = WANTED.swap(true, Ordering::SeqCst);
         if AT_ONCE.load(Ordering::SeqCst) {
@@ -47,5 +47,5 @@ pub fn install() -> Result<(), Problem> {
         }
         anstream::eprintln!("\nStopping at the next safe point. Press Ctrl-C again to stop at once.");
     })
-    .map_err(|error| Problem::internal(format!("Ctrl-C cannot be caught: {error}")))
+    .map_err(|error| CliError::internal(format!("Ctrl-C cannot be caught: {error}")))
 }

@@ -10,7 +10,7 @@ use std::time::Instant;
 use vaka_usb::trace::{Record, Sink};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 
-use crate::cli_error::Problem;
+use crate::cli_error::CliError;
 use vaka_messages::{CommandError, OutputKind};
 
 /// Writes records as JSON Lines. A line that cannot be written stops nothing; the result says
@@ -26,7 +26,7 @@ struct Writer {
 static WRITER: OnceLock<Arc<Writer>> = OnceLock::new();
 
 /// Begins the trace of this run, or gives the one that was begun.
-pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
+pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, CliError> {
     if let Some(writer) = WRITER.get() {
         return Ok(writer.clone());
     }
@@ -34,12 +34,12 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, Problem> {
         std::io::ErrorKind::AlreadyExists => {
             CommandError::FileExists { path: path.to_owned(), output: OutputKind::Trace }.into()
         }
-        _ => Problem::file(path, error),
+        _ => CliError::file(path, error),
     })?;
     let writer =
         Arc::new(Writer { failed: Mutex::default(), out: Mutex::new(BufWriter::new(file)), began: Instant::now() });
     let words: Vec<String> =
-        std::env::args_os().skip(1).map(|word| vaka_base::text::tame(&word.to_string_lossy())).collect();
+        std::env::args_os().skip(1).map(|word| vaka_base::text::sanitize(&word.to_string_lossy())).collect();
     writer.line(&TraceLine {
         trace: Some(FORMAT),
         vaka: Some(env!("CARGO_PKG_VERSION").to_owned()),

@@ -18,11 +18,11 @@ use vaka_boot::protocol::dialect::{GIVEN, Interpreter, Reconnect, TracedFrame};
 use vaka_dialect::{Dialect, OperationName, Value};
 use vaka_usb::trace_format::{FORMAT, TraceLine};
 use vaka_usb::{
-    Bus, BusError, Clock, DeviceInfo, InterfaceClass, Location, Pipe, Setup, Speed, TransferError, UsbDevice,
+    Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice,
 };
 
 /// What came of one operation.
-pub struct Played {
+pub struct ReplayResult {
     /// Its name.
     pub operation: String,
     /// Its frames.
@@ -34,19 +34,19 @@ pub struct Played {
 /// One recorded transfer.
 #[derive(Clone, Debug)]
 struct Transfer {
-    asked: Asked,
+    asked: RequestKey,
     data: Vec<u8>,
     ended: Result<Vec<u8>, TransferError>,
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Asked {
+enum RequestKey {
     Control([u8; 8]),
-    Pipe(u8),
+    Endpoint(u8),
 }
 
 /// An operation, what it was given, and what went over for it.
-type Asking = (String, BTreeMap<String, String>, VecDeque<Transfer>);
+type RecordedOperation = (String, BTreeMap<String, String>, VecDeque<Transfer>);
 
 /// One device as it was opened once.
 #[derive(Default)]
@@ -54,7 +54,7 @@ struct Recorded {
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
     /// What went over before the first operation.
     before: VecDeque<Transfer>,
-    operations: Vec<Asking>,
+    operations: Vec<RecordedOperation>,
     dialect: Option<String>,
 }
 
@@ -96,14 +96,14 @@ impl Recorded {
         }
         let asked = match (&line.setup, &line.pipe) {
             (Some(setup), _) => match <[u8; 8]>::try_from(setup.0.clone()) {
-                Ok(setup) => Asked::Control(setup),
+                Ok(setup) => RequestKey::Control(setup),
                 Err(_) => return,
             },
-            (None, Some(pipe)) => Asked::Pipe(pipe.0.first().copied().unwrap_or(0)),
+            (None, Some(pipe)) => RequestKey::Endpoint(pipe.0.first().copied().unwrap_or(0)),
             (None, None) => return,
         };
         let ended = line.outcome();
-        if let Asked::Control(setup @ [kind, ..]) = asked
+        if let RequestKey::Control(setup @ [kind, ..]) = asked
             && kind & 0x60 == 0
         {
             self.standard.insert(setup, ended);
@@ -125,7 +125,7 @@ struct Stage {
     /// Devices that come when the unit leaves and comes back.
     later: Mutex<VecDeque<Recorded>>,
     /// Operations of a device that came later.
-    more: Mutex<Vec<Asking>>,
+    more: Mutex<Vec<RecordedOperation>>,
 }
 
 fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
@@ -134,9 +134,9 @@ fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
 
 /// Time that passes only when somebody waits.
 #[derive(Clone, Default)]
-struct Fast(Arc<AtomicU64>);
+struct ReplayClock(Arc<AtomicU64>);
 
-impl Clock for Fast {
+impl Clock for ReplayClock {
     fn now(&self) -> Duration {
         Duration::from_micros(self.0.load(Ordering::Relaxed))
     }
@@ -147,24 +147,24 @@ impl Clock for Fast {
 }
 
 /// A device that answers as it did.
-struct Player {
+struct Replayer {
     stage: Arc<Stage>,
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
-    clock: Fast,
+    clock: ReplayClock,
 }
 
-impl Player {
-    fn play(&mut self, asked: Asked, data: &[u8], timeout: Duration) -> Result<Vec<u8>, TransferError> {
-        if let Asked::Control(setup) = asked
+impl Replayer {
+    fn play(&mut self, asked: RequestKey, data: &[u8], timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        if let RequestKey::Control(setup) = asked
             && setup[0] & 0x60 == 0
         {
             return self.standard.get(&setup).cloned().unwrap_or(Err(TransferError::Stall));
         }
         // Looking whether something still comes is no part of the protocol.
         let next = lock(&self.stage.transfers).front().cloned();
-        let is_in = |asked: Asked| match asked {
-            Asked::Control(setup) => setup[0] & 0x80 != 0,
-            Asked::Pipe(address) => address & 0x80 != 0,
+        let is_in = |asked: RequestKey| match asked {
+            RequestKey::Control(setup) => setup[0] & 0x80 != 0,
+            RequestKey::Endpoint(address) => address & 0x80 != 0,
         };
         let Some(next) = next else {
             self.clock.sleep(timeout);
@@ -200,46 +200,46 @@ impl Player {
     }
 }
 
-fn shown(asked: Asked, data: &[u8]) -> String {
+fn shown(asked: RequestKey, data: &[u8]) -> String {
     let bytes = match data {
         [] => "no data".to_owned(),
         data if data.len() > 32 => format!("{} … ({} bytes)", text::hex_pairs(&data[..32]), data.len()),
         data => text::hex_pairs(data),
     };
     match asked {
-        Asked::Control(setup) => format!("request {} with {bytes}", text::hex_pairs(&setup)),
-        Asked::Pipe(address) if address & 0x80 != 0 => format!("read from pipe {address:02x}"),
-        Asked::Pipe(address) => format!("pipe {address:02x}: {bytes}"),
+        RequestKey::Control(setup) => format!("request {} with {bytes}", text::hex_pairs(&setup)),
+        RequestKey::Endpoint(address) if address & 0x80 != 0 => format!("read from pipe {address:02x}"),
+        RequestKey::Endpoint(address) => format!("pipe {address:02x}: {bytes}"),
     }
 }
 
-impl UsbDevice for Player {
+impl UsbDevice for Replayer {
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
-        self.play(Asked::Control(setup.bytes(length)), &[], timeout)
+        self.play(RequestKey::Control(setup.bytes(length)), &[], timeout)
     }
 
     fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let length = u16::try_from(data.len()).unwrap_or(u16::MAX);
-        self.play(Asked::Control(setup.bytes(length)), data, timeout).map(drop)
+        self.play(RequestKey::Control(setup.bytes(length)), data, timeout).map(drop)
     }
 
     fn claim(&mut self, _: u8, _: u8) -> Result<(), TransferError> {
         Ok(())
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, _: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
-        self.play(Asked::Pipe(pipe.address), &[], timeout)
+    fn read_endpoint(&mut self, pipe: EndpointInfo, _: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+        self.play(RequestKey::Endpoint(pipe.address), &[], timeout)
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
-        self.play(Asked::Pipe(pipe.address), data, timeout).map(drop)
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+        self.play(RequestKey::Endpoint(pipe.address), data, timeout).map(drop)
     }
 
-    fn clear_halt(&mut self, _: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, _: EndpointInfo) -> Result<(), TransferError> {
         Ok(())
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         self.clock.sleep(within);
         true
     }
@@ -250,9 +250,9 @@ impl UsbDevice for Player {
 }
 
 /// The port that the unit stood on: it comes back as the device that was opened next.
-struct Port {
+struct ReplayPort {
     stage: Arc<Stage>,
-    clock: Fast,
+    clock: ReplayClock,
 }
 
 fn info(address: u32) -> DeviceInfo {
@@ -267,7 +267,7 @@ fn info(address: u32) -> DeviceInfo {
     }
 }
 
-impl Bus for Port {
+impl Bus for ReplayPort {
     fn name(&self) -> &str {
         "trace"
     }
@@ -283,7 +283,7 @@ impl Bus for Port {
         };
         *lock(&self.stage.transfers) = next.before;
         *lock(&self.stage.more) = next.operations;
-        Ok(Box::new(Player { stage: self.stage.clone(), standard: next.standard, clock: self.clock.clone() }))
+        Ok(Box::new(Replayer { stage: self.stage.clone(), standard: next.standard, clock: self.clock.clone() }))
     }
 }
 
@@ -291,7 +291,7 @@ impl Bus for Port {
 ///
 /// # Errors
 /// A sentence: the trace cannot be read, or holds nothing of a dialect.
-pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<Played>, String> {
+pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<ReplayResult>, String> {
     let mut devices: VecDeque<Recorded> = read(trace)?.into();
     let spoken: Vec<String> = devices.iter().filter_map(|device| device.dialect.clone()).collect();
     devices.retain(|device| device.dialect.as_ref() == Some(&dialect.name));
@@ -309,13 +309,13 @@ pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<Played>, String> 
     }
 }
 
-fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Recorded>) -> Vec<Played> {
+fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Recorded>) -> Vec<ReplayResult> {
     let stage = Arc::new(Stage::default());
-    let clock = Fast::default();
+    let clock = ReplayClock::default();
     *lock(&stage.transfers) = device.before;
     *lock(&stage.later) = std::mem::take(later);
-    let player = Player { stage: stage.clone(), standard: device.standard, clock: clock.clone() };
-    let port = Arc::new(Port { stage: stage.clone(), clock: clock.clone() });
+    let player = Replayer { stage: stage.clone(), standard: device.standard, clock: clock.clone() };
+    let port = Arc::new(ReplayPort { stage: stage.clone(), clock: clock.clone() });
     let (mut quiet, never) = (|_| {}, AtomicBool::new(false));
     let mut cx = Context::new(&clock, &mut quiet, &never);
     let reopen = Reconnect { bus: port, device: info(1) };
@@ -324,7 +324,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     match Interpreter::open(Box::new(player), dialect.clone(), Some(reopen), &mut cx) {
         Err(error) => {
             let fault = lock(&stage.difference).take().unwrap_or_else(|| error.to_string());
-            played.push(Played { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
+            played.push(ReplayResult { operation: "(opening)".into(), frames: Vec::new(), fault: Some(fault) });
         }
         Ok(mut talk) => {
             let sink = frames.clone();
@@ -336,7 +336,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
                 operations.extend(std::mem::take(&mut *lock(&stage.more)));
                 let frames = std::mem::take(&mut *frames.borrow_mut());
                 if name != GIVEN {
-                    played.push(Played { operation: name, frames, fault });
+                    played.push(ReplayResult { operation: name, frames, fault });
                 }
             }
         }

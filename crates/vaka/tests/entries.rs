@@ -56,7 +56,7 @@ impl Operator for AtBench {
         self.is_there
     }
 
-    fn acknowledges(&mut self) -> bool {
+    fn take_ack(&mut self) -> bool {
         self.enters = self.enters.saturating_sub(1);
         self.enters == 1
     }

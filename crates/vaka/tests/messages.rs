@@ -26,7 +26,7 @@ use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 
 /// What ended, and how.
-type Told = (Report, Vec<Event>);
+type ReportedProperty = (Report, Vec<Event>);
 
 fn fault(at: u64, kind: FaultKind) -> Vec<Fault> {
     vec![Fault { at, kind }]
@@ -45,11 +45,11 @@ fn without_proofs(sheet: &str) -> String {
     sheet.lines().filter(proves).collect::<Vec<_>>().join("\n")
 }
 
-fn tern_r1(faults: Vec<Fault>) -> Told {
+fn tern_r1(faults: Vec<Fault>) -> ReportedProperty {
     Scene::tern_r1(faults).update()
 }
 
-fn tern_with(file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> Told {
+fn tern_with(file: &[u8], change: impl FnOnce(&mut Request<'_>)) -> ReportedProperty {
     Scene::tern_r1(Vec::new()).update_with(file, change)
 }
 
@@ -71,7 +71,7 @@ fn staged(faults: Vec<Fault>) -> Scene {
 
 /// Every case: its title, and how it ends.
 #[allow(clippy::too_many_lines)] // a table
-fn cases() -> Vec<(&'static str, Told)> {
+fn cases() -> Vec<(&'static str, ReportedProperty)> {
     let r2_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r2-1.5.0.hex");
     let old_hex: &[u8] = include_bytes!("../../../demo/firmware/out/tern-r1-1.4.0.hex");
     let label = |label: &str| Some(label.to_owned());
@@ -221,7 +221,7 @@ fn cases() -> Vec<(&'static str, Told)> {
 }
 
 /// One case as it is read.
-fn entry(title: &str, (report, events): &Told) -> String {
+fn entry(title: &str, (report, events): &ReportedProperty) -> String {
     let mut text = format!("{title}\n");
     for warning in warnings(events) {
         writeln!(text, "  told    {}", vaka_messages::warning(warning)).unwrap();

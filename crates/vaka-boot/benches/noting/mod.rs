@@ -62,7 +62,7 @@ impl UsbDevice for Noted {
         self.0.reset()
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        self.0.has_left(within)
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.0.wait_for_disconnect(within)
     }
 }

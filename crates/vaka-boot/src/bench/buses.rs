@@ -12,7 +12,7 @@ use vaka_dialect::Dialect;
 use vaka_usb::{Bus, BusError, DeviceInfo, Location, TransferError, UsbDevice};
 
 use crate::bench::candidate::{Candidate, dfu_mode, id_of};
-use crate::bench::connection::{Connection, Link};
+use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::lock::UnitLock;
 use crate::bench::open_error::{OpenError, held};
 use crate::bench::selector::Selector;
@@ -56,7 +56,7 @@ impl<'a> Bench<'a> {
     }
 
     /// What a place is called.
-    pub fn called(&self, location: &Location) -> Option<&str> {
+    pub fn place_name(&self, location: &Location) -> Option<&str> {
         let name = self.places.get(&location.to_string()).or_else(|| self.places.get(&location.port));
         name.map(String::as_str)
     }
@@ -84,7 +84,7 @@ impl<'a> Bench<'a> {
 
     /// How a place is written: the port, and the bus where there are several.
     pub fn place(&self, location: &Location) -> String {
-        let port = text::tame(&location.port);
+        let port = text::sanitize(&location.port);
         if self.buses.len() == 1 { port } else { format!("{}/{port}", location.bus) }
     }
 
@@ -122,7 +122,7 @@ impl<'a> Bench<'a> {
 
     /// Whether a unit can be opened only to look at it. Not where closing it
     /// resets it and a reset ends its update mode.
-    pub fn may_look(&self, candidate: &Candidate<'_>) -> bool {
+    pub fn can_probe(&self, candidate: &Candidate<'_>) -> bool {
         let resets = self.bus(candidate.location()).is_some_and(|bus| bus.resets_on_close());
         let leaves = |sheet: &&Sheet| {
             let routes = sheet.variants.iter().filter_map(|variant| variant.route(candidate.id()));
@@ -146,7 +146,7 @@ impl<'a> Bench<'a> {
             if selector.fits(candidate, None) || self.shows(selector, &candidate.device) {
                 return true;
             }
-            let looks = selector.wants_serial() && self.may_look(candidate);
+            let looks = selector.wants_serial() && self.can_probe(candidate);
             let serial = looks.then(|| self.serial(&candidate.device)).flatten();
             selector.fits(candidate, serial.as_deref())
         };
@@ -161,7 +161,7 @@ impl<'a> Bench<'a> {
         let fits = |device: &DeviceInfo| {
             let bare = || Candidate { device: device.clone(), mode: Mode::Unknown, sheets: Vec::new() };
             let candidate = self.recognise(device).or_else(|| self.undescribed(device)).unwrap_or_else(bare);
-            let looks = selector.wants_serial() && self.may_look(&candidate);
+            let looks = selector.wants_serial() && self.can_probe(&candidate);
             let serial = looks.then(|| self.serial(device)).flatten();
             selector.fits(&candidate, serial.as_deref()) || self.shows(selector, device)
         };
@@ -182,10 +182,10 @@ impl<'a> Bench<'a> {
     }
 
     /// The serial number of a device, unless asking for it would end its update mode.
-    pub fn told_serial(&self, device: &DeviceInfo) -> Option<String> {
+    pub fn serial_if_safe(&self, device: &DeviceInfo) -> Option<String> {
         let bare = || Candidate { device: device.clone(), mode: Mode::Update, sheets: Vec::new() };
         let candidate = self.recognise(device).or_else(|| self.undescribed(device)).unwrap_or_else(bare);
-        if self.may_look(&candidate) { self.serial(device) } else { None }
+        if self.can_probe(&candidate) { self.serial(device) } else { None }
     }
 
     /// The serial number of a device; `None` if it has none or cannot be asked.
@@ -222,8 +222,8 @@ impl<'a> Bench<'a> {
 
     /// Why nothing is on the bench, where that has another reason than that
     /// nothing is plugged in.
-    pub fn emptiness(&self) -> Option<String> {
-        self.buses.iter().find_map(|bus| bus.emptiness())
+    pub fn empty_reason(&self) -> Option<String> {
+        self.buses.iter().find_map(|bus| bus.empty_reason())
     }
 
     /// The bus that a place is on.
@@ -256,7 +256,7 @@ impl<'a> Bench<'a> {
         let facts = identity.facts.clone();
         let fits = |volume: &VolumeFacts| {
             let unit = UnitFacts { volume: Some(volume.clone()), ..facts.clone() };
-            sheets.iter().any(|sheet| sheet.knows_disk(&unit))
+            sheets.iter().any(|sheet| sheet.matches_disk(&unit))
         };
         if let (Some(dialect), true) = (self.dialect_of(device), usb.is_some()) {
             let usb = usb.ok_or_else(|| BusError::NotFound(location.clone()))?;
@@ -265,18 +265,18 @@ impl<'a> Bench<'a> {
             let (talk, told) =
                 dialect::connect(usb, dialect, reopen, cx).map_err(|error| OpenError::Dialect { name, error })?;
             identity.facts.told = told;
-            return Ok(Connection { identity, link: Link::Dialect(Box::new(talk)) });
+            return Ok(Connection { identity, link: OpenTransport::Dialect(Box::new(talk)) });
         }
         let (disk, volume) = match usb {
             _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, cx)?,
             Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
-                return Ok(Connection { identity, link: Link::Device(usb) });
+                return Ok(Connection { identity, link: OpenTransport::Device(usb) });
             }
             Some(usb) => volume::open(usb, &identity.disks, &fits, cx)?,
             None => return Err(OpenError::Bus(BusError::NotFound(location.clone()))),
         };
         identity.facts.volume = Some(volume);
-        Ok(Connection { identity, link: Link::Disk(disk) })
+        Ok(Connection { identity, link: OpenTransport::Disk(disk) })
     }
 
     /// A unit that another process works on is not opened: that could come in the middle of an

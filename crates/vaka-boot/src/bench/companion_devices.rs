@@ -45,7 +45,7 @@ pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) ->
         // A sheet speaks of it, so it is no stranger that is better left alone.
         let serial = bench.serial(device);
         let same: Vec<&DeviceInfo> =
-            units.iter().copied().filter(|unit| serial.is_some() && bench.told_serial(unit) == serial).collect();
+            units.iter().copied().filter(|unit| serial.is_some() && bench.serial_if_safe(unit) == serial).collect();
         let near: Vec<&DeviceInfo> =
             units.iter().copied().filter(|unit| hub(unit).is_some() && hub(unit) == hub(device)).collect();
         only(&same).or_else(|| only(&near))

@@ -21,11 +21,11 @@ pub struct Connection {
     /// Its descriptors, strings and disk content, as they were read.
     pub identity: Identity,
     /// How it is connected.
-    pub(crate) link: Link,
+    pub(crate) link: OpenTransport,
 }
 
 /// How an open unit is connected.
-pub(crate) enum Link {
+pub(crate) enum OpenTransport {
     /// By its USB device alone.
     Device(Box<dyn UsbDevice>),
     /// By its disk.
@@ -50,15 +50,15 @@ impl Connection {
     pub fn by_route(self, route: &Route, variant: Option<&Variant>) -> Option<RoutedConnection> {
         let Self { identity, link } = self;
         let routed = match (&route.kind, link) {
-            (RouteKind::Dialect(dialect), Link::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
+            (RouteKind::Dialect(dialect), OpenTransport::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
                 let params = DialectParams::of(&talk, route, variant).map(Box::new)?;
                 Routed::Dialect { talk, params }
             }
-            (RouteKind::Volume(volume), Link::Disk(disk)) => {
+            (RouteKind::Volume(volume), OpenTransport::Disk(disk)) => {
                 let can_read = shows_application(&identity, volume);
                 Routed::Volume { disk, route: volume.clone(), can_read }
             }
-            (RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. }, Link::Device(device)) => {
+            (RouteKind::Dfu { .. } | RouteKind::PlainDfu { .. }, OpenTransport::Device(device)) => {
                 Routed::Dfu { device, params: identity.params(route)? }
             }
             _ => return None,
@@ -70,7 +70,7 @@ impl Connection {
     /// if there is none or several.
     pub fn by_only_memory(self, choice: &MemoryChoice) -> Option<RoutedConnection> {
         let params = self.identity.only_params(choice)?;
-        let Link::Device(device) = self.link else { return None };
+        let OpenTransport::Device(device) = self.link else { return None };
         Some(RoutedConnection(Routed::Dfu { device, params }))
     }
 }

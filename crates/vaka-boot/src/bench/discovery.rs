@@ -46,7 +46,7 @@ pub struct UnitQuery<'a> {
     /// Whether one that no sheet knows will do, if no other fits.
     pub undescribed: bool,
     /// Sheets whose units are hoped for: of several units one of theirs is meant.
-    pub hopes: LazyCandidates<'a>,
+    pub candidate_sheets: LazyCandidates<'a>,
     /// Why a unit cannot be meant, as far as the file and the bus tell; asked only where
     /// several units are there.
     pub misfit: &'a dyn Fn(&Candidate<'_>) -> Option<String>,
@@ -61,7 +61,12 @@ impl<'a> UnitQuery<'a> {
     /// For any unit of the bench's sheets that the selector means.
     pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
         let sheets = bench.sheets();
-        Self { selector, undescribed, hopes: LazyCandidates::of(|| sheets.iter().collect()), misfit: &no_misfit }
+        Self {
+            selector,
+            undescribed,
+            candidate_sheets: LazyCandidates::of(|| sheets.iter().collect()),
+            misfit: &no_misfit,
+        }
     }
 }
 
@@ -90,7 +95,10 @@ pub fn find<'a>(
             found.retain(|candidate| !candidate.sheets.is_empty());
         }
         let is_hoped = |candidate: &Candidate<'_>| {
-            candidate.sheets.iter().any(|sheet| hunt.hopes.iter().any(|hoped| hoped.product.id == sheet.product.id))
+            candidate
+                .sheets
+                .iter()
+                .any(|sheet| hunt.candidate_sheets.iter().any(|hoped| hoped.product.id == sheet.product.id))
         };
         if found.len() > 1 && found.iter().any(is_hoped) {
             found.retain(is_hoped);
@@ -116,11 +124,11 @@ pub fn find<'a>(
 /// What a person is told to plug in.
 fn expected(hunt: &UnitQuery<'_>) -> String {
     match hunt.selector {
-        Some(Selector::Name(name)) => text::tame(name),
+        Some(Selector::Name(name)) => text::sanitize(name),
         Some(selector) => format!("the selected unit ({selector})"),
-        None if hunt.hopes.is_empty() => "a unit with a DFU interface".to_owned(),
+        None if hunt.candidate_sheets.is_empty() => "a unit with a DFU interface".to_owned(),
         None => {
-            let names: Vec<&str> = hunt.hopes.iter().map(|sheet| sheet.product.name.as_str()).collect();
+            let names: Vec<&str> = hunt.candidate_sheets.iter().map(|sheet| sheet.product.name.as_str()).collect();
             names.join(" or ")
         }
     }
@@ -135,7 +143,7 @@ fn hoped<'a>(hunt: &UnitQuery<'a>) -> Vec<&'a Sheet> {
         }
         _ => true,
     };
-    hunt.hopes.iter().copied().filter(named).collect()
+    hunt.candidate_sheets.iter().copied().filter(named).collect()
 }
 
 /// What is waited for. A unit that listens only for a moment after it was plugged in
@@ -184,7 +192,7 @@ fn one_of<'a>(
     if found.len() == 1 {
         return Ok(found.remove(0));
     }
-    let list: Vec<String> = found.iter().map(|candidate| in_a_line(bench, candidate)).collect();
+    let list: Vec<String> = found.iter().map(|candidate| summary(bench, candidate)).collect();
     match operator.choose(&list).filter(|chosen| *chosen < found.len()) {
         Some(chosen) => Ok(found.swap_remove(chosen)),
         None => Err(several(bench, &found, &list)),
@@ -192,12 +200,13 @@ fn one_of<'a>(
 }
 
 /// A unit, with all that tells it from others like it.
-fn in_a_line(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
+fn summary(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
     let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
-    let called = bench.called(candidate.location()).map(|called| format!(" \"{called}\"")).unwrap_or_default();
-    let serial = bench.told_serial(&candidate.device).map(|serial| format!(", serial number {serial}"));
+    let place_name =
+        bench.place_name(candidate.location()).map(|place_name| format!(" \"{place_name}\"")).unwrap_or_default();
+    let serial = bench.serial_if_safe(&candidate.device).map(|serial| format!(", serial number {serial}"));
     let (place, serial) = (bench.place(candidate.location()), serial.unwrap_or_default());
-    format!("{place}{called} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
+    format!("{place}{place_name} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
 }
 
 /// Several units are there, and something speaks against each.
@@ -236,7 +245,7 @@ fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
         ids,
         waited,
         present: there.iter().map(|device| in_brief(bench, device)).collect(),
-        empty_reason: bench.emptiness().filter(|_| there.is_empty()),
+        empty_reason: bench.empty_reason().filter(|_| there.is_empty()),
     };
     let steps = steps.unwrap_or_default();
     Failure::new(FailureKind::MissingUnit(missing)).remedy(Remedy::CheckUnitIsThere { steps })
@@ -244,7 +253,7 @@ fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
 
 /// A device with its place, and its serial number where a sheet knows the device.
 fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
-    let serial = bench.recognise(device).and_then(|_| bench.told_serial(device));
+    let serial = bench.recognise(device).and_then(|_| bench.serial_if_safe(device));
     let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
     format!("{} at {}{serial}", id_of(device), bench.place(&device.location))
 }

@@ -31,10 +31,10 @@ impl std::fmt::Display for Selector {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         match self {
             Self::Id(id) => write!(f, "id {id}"),
-            Self::Serial(serial) => write!(f, "serial number {}", text::tame(serial)),
-            Self::Port(port) => write!(f, "port {}", text::tame(port)),
-            Self::Name(name) | Self::Any(name) => f.write_str(&text::tame(name)),
-            Self::Folder(folder) => write!(f, "folder {}", text::tame(&folder.to_string_lossy())),
+            Self::Serial(serial) => write!(f, "serial number {}", text::sanitize(serial)),
+            Self::Port(port) => write!(f, "port {}", text::sanitize(port)),
+            Self::Name(name) | Self::Any(name) => f.write_str(&text::sanitize(name)),
+            Self::Folder(folder) => write!(f, "folder {}", text::sanitize(&folder.to_string_lossy())),
         }
     }
 }

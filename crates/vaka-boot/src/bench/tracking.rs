@@ -66,7 +66,7 @@ impl TrackedUnit<'_> {
         if is_here(device) {
             return PortMatch::Here;
         }
-        let is_it = || self.serial.is_some() && bench.told_serial(device).as_deref() == self.serial;
+        let is_it = || self.serial.is_some() && bench.serial_if_safe(device).as_deref() == self.serial;
         if !there.iter().any(is_here) && is_it() { PortMatch::Moved } else { PortMatch::Elsewhere }
     }
 }

@@ -30,7 +30,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     AttachedUnit {
         unit: bench.place(&device.location),
         bus: device.location.bus.clone(),
-        port: text::tame(&device.location.port),
+        port: text::sanitize(&device.location.port),
         id: facts.id,
         mode,
         product: sheet.map(|sheet| sheet.product.name.clone()).or_else(|| companion(bench, facts.id)),
@@ -44,7 +44,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         disk: None,
         folder: None,
         application_file: None,
-        place: bench.called(&device.location).map(text::tame),
+        place: bench.place_name(&device.location).map(text::sanitize),
         speed: speed(device),
         companions: Vec::new(),
         warnings: Vec::new(),

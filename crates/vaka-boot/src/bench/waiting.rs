@@ -55,7 +55,7 @@ impl Wait {
 
     /// Whether the wait is over; emits a sign of life if it goes on and one is due.
     pub(crate) fn check(&mut self, what: impl FnOnce() -> String, cx: &mut Context<'_>) -> Option<WaitEnd> {
-        if cx.wants_stop() {
+        if cx.stop_requested() {
             return Some(WaitEnd::Stopped);
         }
         if cx.now() >= self.deadline {

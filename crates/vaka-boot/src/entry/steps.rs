@@ -47,7 +47,7 @@ pub fn enter(
         EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
     let reached = entering.run()?;
     // What a person typed meanwhile is no answer to what they are asked next.
-    entering.operator.acknowledges();
+    entering.operator.take_ack();
     entering.cx.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
     Ok(reached)
 }
@@ -115,7 +115,7 @@ impl<'e> EntryRunner<'e, '_> {
             self.watch.wait().sign(&what, self.cx);
         }
         // What a person typed before they were shown this is no answer to it.
-        self.operator.acknowledges();
+        self.operator.take_ack();
         loop {
             let changes = self.watch.next(self.cx).map_err(|error| bus_failure(&error))?;
             let mut has_moved = false;
@@ -145,7 +145,7 @@ impl<'e> EntryRunner<'e, '_> {
             StepEnd::UpdateMode => false,
             StepEnd::BusEvent(BusEvent::Gone) => self.there().is_none(),
             StepEnd::BusEvent(BusEvent::Back) => self.there().is_some_and(|device| self.watch.has_returned_as(device)),
-            StepEnd::Acknowledged => has_moved || self.operator.acknowledges(),
+            StepEnd::Acknowledged => has_moved || self.operator.take_ack(),
         }
     }
 
@@ -170,7 +170,7 @@ impl<'e> EntryRunner<'e, '_> {
 
     fn late(&self, until: StepEnd, step: Option<&ManualStep>) -> Failure {
         let describe = |device: &DeviceInfo| {
-            let serial = self.bench.recognise(device).and_then(|_| self.bench.told_serial(device));
+            let serial = self.bench.recognise(device).and_then(|_| self.bench.serial_if_safe(device));
             let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
             format!("{} at {}{serial}", id_of(device), self.bench.place(&device.location))
         };

@@ -7,7 +7,7 @@ use vaka_core::memory::layout::Layout;
 use vaka_core::sheet::{Route, RouteKind};
 use vaka_core::unit::{DfuAlternate, DfuFacts, DfuMemory, MemoryChoice, UnitFacts, UsbId};
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::strings::{self, Strings};
+use vaka_usb::strings::{self, StringReader};
 use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
 
 use crate::protocol::dfu::DfuParams;
@@ -107,7 +107,7 @@ pub fn from_list(device: &DeviceInfo) -> UnitFacts {
 pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     let descriptor = strings::device_descriptor(device)?;
     let configuration = strings::configuration(device)?;
-    let texts = Strings::of(device)?;
+    let texts = StringReader::of(device)?;
     let mut oddities = Vec::new();
     let (promised, described) = (usize::from(configuration.promised), configuration.described());
     if promised != described {
@@ -122,9 +122,9 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
         facts: UnitFacts {
             id: UsbId { vendor: descriptor.vendor, product: descriptor.product },
             release: ReleaseNumber(descriptor.release),
-            maker: tamed(device, texts, descriptor.maker_string)?,
-            product: tamed(device, texts, descriptor.product_string)?,
-            serial: tamed(device, texts, descriptor.serial_string)?,
+            maker: read_string(device, texts, descriptor.maker_string)?,
+            product: read_string(device, texts, descriptor.product_string)?,
+            serial: read_string(device, texts, descriptor.serial_string)?,
             dfu,
             volume: None,
             told: Vec::new(),
@@ -136,8 +136,8 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     })
 }
 
-fn tamed(device: &mut dyn UsbDevice, texts: Strings, index: u8) -> Result<Option<String>, TransferError> {
-    Ok(texts.get(device, index)?.map(|found| text::tame(&found)).filter(|text| !text.is_empty()))
+fn read_string(device: &mut dyn UsbDevice, texts: StringReader, index: u8) -> Result<Option<String>, TransferError> {
+    Ok(texts.get(device, index)?.map(|found| text::sanitize(&found)).filter(|text| !text.is_empty()))
 }
 
 /// Class, subclass and protocol of bulk-only mass storage with SCSI commands, and
@@ -168,7 +168,7 @@ fn dfu_facts(
     number: u8,
     configuration: &Configuration,
     device: &mut dyn UsbDevice,
-    texts: Strings,
+    texts: StringReader,
     oddities: &mut Vec<String>,
 ) -> Result<DfuFacts, TransferError> {
     let settings: Vec<&Interface> = configuration.interfaces.iter().filter(|i| i.number == number).collect();
@@ -176,7 +176,7 @@ fn dfu_facts(
     let functional = functional_descriptor(number, &settings, device)?;
     let mut alternates = Vec::new();
     for setting in &settings {
-        let name = tamed(device, texts, setting.string)?;
+        let name = read_string(device, texts, setting.string)?;
         let layout = name.as_deref().and_then(Layout::parse);
         if let Some(layout) = &layout {
             oddities

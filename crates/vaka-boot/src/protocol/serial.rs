@@ -5,11 +5,11 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::LineSetting;
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
 #[cfg(target_os = "linux")]
 use vaka_usb::system_port::SystemPort;
-use vaka_usb::{MAX_PIPE_TRANSFER, Pipe, Setup, TransferError, UsbDevice, strings};
+use vaka_usb::{EndpointInfo, MAX_PIPE_TRANSFER, Setup, TransferError, UsbDevice, strings};
 
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
@@ -30,9 +30,9 @@ const MOST_LINE: usize = 4096;
 
 /// A serial port that was claimed.
 pub(crate) struct SerialPort {
-    pub(crate) device: Counting,
-    pub(crate) pipe_in: Pipe,
-    pub(crate) pipe_out: Pipe,
+    pub(crate) device: CountingDevice,
+    pub(crate) read_endpoint: EndpointInfo,
+    pub(crate) write_endpoint: EndpointInfo,
     control: u8,
     dtr: bool,
     rts: bool,
@@ -45,7 +45,7 @@ impl SerialPort {
     /// # Errors
     /// Another program holds it, or the unit left.
     pub(crate) fn open(
-        mut device: Counting,
+        mut device: CountingDevice,
         configuration: &Configuration,
         number: Option<u8>,
     ) -> Result<Option<Self>, SessionError> {
@@ -54,14 +54,14 @@ impl SerialPort {
             i.class == CLASS_CDC_DATA && both(i).is_some() && number.is_none_or(|number| i.number == number)
         };
         let Some(data) = configuration.interfaces.iter().find(is_data) else { return Ok(None) };
-        let Some((pipe_out, pipe_in)) = both(data) else { return Ok(None) };
+        let Some((write_endpoint, read_endpoint)) = both(data) else { return Ok(None) };
         let control = control_of(configuration, data.number);
         if let Some(control) = control {
             device.claim(control, 0)?;
         }
         device.claim(data.number, data.alternate)?;
         let control = control.unwrap_or(data.number);
-        Ok(Some(Self { device, pipe_in, pipe_out, control, dtr: false, rts: false }))
+        Ok(Some(Self { device, read_endpoint, write_endpoint, control, dtr: false, rts: false }))
     }
 
     /// Sets speed and form of the line. A unit without a real line may refuse.
@@ -81,20 +81,20 @@ impl SerialPort {
     /// Sends bytes.
     pub(crate) fn send(&mut self, bytes: &[u8], timeout: Duration) -> Result<(), SessionError> {
         for piece in bytes.chunks(MAX_PIPE_TRANSFER) {
-            self.device.pipe_out(self.pipe_out, piece, timeout)?;
+            self.device.write_endpoint(self.write_endpoint, piece, timeout)?;
         }
         Ok(())
     }
 
     /// What is there, at least a byte; at most about `wanted`.
     pub(crate) fn receive(&mut self, wanted: usize, timeout: Duration) -> Result<Vec<u8>, SessionError> {
-        Ok(self.device.pipe_in(self.pipe_in, in_packets(self.pipe_in, wanted), timeout)?)
+        Ok(self.device.read_endpoint(self.read_endpoint, round_up_to_packets(self.read_endpoint, wanted), timeout)?)
     }
 }
 
 /// Whole packets for at least so many bytes, and no more than needed: what came
 /// before a time-out is lost.
-pub(crate) fn in_packets(pipe: Pipe, wanted: usize) -> usize {
+pub(crate) fn round_up_to_packets(pipe: EndpointInfo, wanted: usize) -> usize {
     let packet = usize::from(pipe.packet);
     (wanted / packet).max(1).min(MAX_PIPE_TRANSFER / packet) * packet
 }
@@ -124,12 +124,12 @@ fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
 
 /// What an application says on its serial port: lines, as they come.
 pub struct LineReader {
-    port: Port,
+    port: PortBackend,
     pending: Vec<u8>,
 }
 
 /// The way to a port.
-enum Port {
+enum PortBackend {
     /// The unit's own interfaces, taken from the system's driver.
     Usb(SerialPort),
     /// What the system's driver made of them.
@@ -137,7 +137,7 @@ enum Port {
     System(SystemPort),
 }
 
-impl Port {
+impl PortBackend {
     fn send(&mut self, bytes: &[u8]) -> Result<(), SessionError> {
         match self {
             Self::Usb(port) => port.send(bytes, REQUEST_TIMEOUT),
@@ -175,11 +175,11 @@ impl LineReader {
     /// Another program holds it, or the unit left.
     pub fn open(mut device: Box<dyn UsbDevice>) -> Result<Option<Self>, SessionError> {
         let configuration = strings::configuration(&mut *device)?;
-        let (device, _) = Counting::new(device);
+        let (device, _) = CountingDevice::new(device);
         let Some(mut port) = SerialPort::open(device, &configuration, None)? else { return Ok(None) };
         port.set_line(LineSetting { baud: 115_200, data_bits: 8, parity: 0, stop: 0 })?;
         port.signal(Some(true), Some(true))?;
-        Ok(Some(Self { port: Port::Usb(port), pending: Vec::new() }))
+        Ok(Some(Self { port: PortBackend::Usb(port), pending: Vec::new() }))
     }
 
     /// Opens the port that the system made of a unit, such as `/dev/ttyACM0`.
@@ -189,7 +189,7 @@ impl LineReader {
     #[cfg(target_os = "linux")]
     pub fn open_node(node: &Path) -> Result<Self, SessionError> {
         let port = SystemPort::open(node).map_err(|error| from_system(&error))?;
-        Ok(Self { port: Port::System(port), pending: Vec::new() })
+        Ok(Self { port: PortBackend::System(port), pending: Vec::new() })
     }
 
     /// No system but Linux has such ports here.
@@ -224,10 +224,10 @@ impl LineReader {
         let mut lines = Vec::new();
         while let Some(end) = self.pending.iter().position(|byte| *byte == b'\n' || *byte == b'\r') {
             let line: Vec<u8> = self.pending.drain(..=end).collect();
-            lines.push(text::tame(&String::from_utf8_lossy(&line[..end])));
+            lines.push(text::sanitize(&String::from_utf8_lossy(&line[..end])));
         }
         if self.pending.len() > MOST_LINE {
-            lines.push(text::tame(&String::from_utf8_lossy(&std::mem::take(&mut self.pending))));
+            lines.push(text::sanitize(&String::from_utf8_lossy(&std::mem::take(&mut self.pending))));
         }
         lines.retain(|line| !line.is_empty());
         Ok(lines)
@@ -245,7 +245,7 @@ impl LineReader {
     ) -> Result<Vec<String>, SessionError> {
         let deadline = cx.now() + within;
         let mut all = Vec::new();
-        while cx.now() < deadline && !cx.wants_stop() {
+        while cx.now() < deadline && !cx.stop_requested() {
             let left = deadline.saturating_sub(cx.now());
             let new = self.lines(left.min(Duration::from_millis(100)))?;
             let found = new.iter().any(|line| is_it(line));

@@ -81,7 +81,7 @@ pub trait Session {
     /// It refused; nothing was changed.
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = cx;
-        Err(no_word())
+        Err(unsupported())
     }
 
     /// Erases everything that the unit's memory has.
@@ -90,7 +90,7 @@ pub trait Session {
     /// Any of it may be erased.
     fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = cx;
-        Err(no_word())
+        Err(unsupported())
     }
 
     /// The addresses that it can give, where it tells: a unit may show no more
@@ -98,7 +98,7 @@ pub trait Session {
     ///
     /// # Errors
     /// It cannot be read.
-    fn extent(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+    fn readable_ranges(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
         let _ = (start, cx);
         Ok(None)
     }
@@ -124,7 +124,7 @@ pub trait Session {
     /// The sector may be half erased.
     fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = (sector, cx);
-        Err(no_word())
+        Err(unsupported())
     }
 
     /// Writes one block into erased memory; at most `block_size` bytes.
@@ -145,7 +145,7 @@ pub trait Session {
     /// It cannot be asked. Nothing was changed.
     fn agrees(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<bool, SessionError> {
         let _ = (at, data, cx);
-        Err(no_word())
+        Err(unsupported())
     }
 
     /// The device as it is enumerated now, if it left and came back on the way.
@@ -185,7 +185,7 @@ pub trait Session {
 }
 
 /// A plan has no such step on the route.
-fn no_word() -> SessionError {
+fn unsupported() -> SessionError {
     SessionError::ProtocolViolation("its way of updating has no word for that: the unit decides it".into())
 }
 

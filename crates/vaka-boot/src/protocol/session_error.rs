@@ -12,7 +12,7 @@ pub enum Loss {
     /// The unit left the bus.
     Unit,
     /// Only the link to the unit failed: the unit may still be attached, in the same mode.
-    Link,
+    OpenTransport,
 }
 
 /// Why a unit did not do what it was asked for.
@@ -94,7 +94,7 @@ impl SessionError {
     pub fn loss(&self) -> Option<Loss> {
         match self {
             Self::Disconnected => Some(Loss::Unit),
-            Self::Transport(_) => Some(Loss::Link),
+            Self::Transport(_) => Some(Loss::OpenTransport),
             _ => None,
         }
     }

@@ -6,6 +6,6 @@ mod session;
 mod stages;
 
 pub(crate) use reading::read_spans;
-pub use reading::{Parts, image_of};
+pub use reading::{MemoryChunks, image_of};
 pub use session::ReadSession;
 pub use stages::{ReadRequest, enter_only, open, open_to_read};

@@ -17,7 +17,7 @@ use crate::remedy::Remedy;
 use crate::update::StepError;
 
 /// Where the parts of a unit's memory are that were read.
-pub type Parts = Vec<(Address, Vec<u8>)>;
+pub type MemoryChunks = Vec<(Address, Vec<u8>)>;
 
 /// Reads addresses of an open session, with progress.
 pub(crate) fn read_spans(
@@ -25,7 +25,7 @@ pub(crate) fn read_spans(
     spans: &[Span],
     place: &str,
     cx: &mut Context<'_>,
-) -> Result<Parts, StepError> {
+) -> Result<MemoryChunks, StepError> {
     let total: u64 = spans.iter().map(|span| span.len()).sum();
     let step = |state, text: String| Event::Step {
         unit: place.to_owned(),
@@ -39,12 +39,12 @@ pub(crate) fn read_spans(
     let started = cx.now();
     let (unit, region): (Arc<str>, Arc<str>) = (place.into(), "memory".into());
     let mut done = 0;
-    let mut parts = Parts::new();
+    let mut parts = MemoryChunks::new();
     for span in spans {
         let mut bytes = Vec::new();
         let mut at = span.start();
         while at < span.end() {
-            if cx.wants_stop() {
+            if cx.stop_requested() {
                 return Err(stopped().unchanged().into());
             }
             let left = span.end().offset_from(at).unwrap_or(0);
@@ -67,14 +67,14 @@ pub(crate) fn read_spans(
 }
 
 /// What was read of these addresses, as an image.
-pub fn image_of(parts: &Parts, spans: &[Span]) -> Option<Image> {
-    let all = Image::of_memory(parts)?;
-    let cut: Parts = spans
+pub fn image_of(parts: &MemoryChunks, spans: &[Span]) -> Option<Image> {
+    let all = Image::from_memory(parts)?;
+    let cut: MemoryChunks = spans
         .iter()
         .flat_map(|span| all.segments().iter().filter_map(|segment| segment.span().common(*span)).collect::<Vec<_>>())
         .filter_map(|span| Some((span.start(), all.bytes(span)?.to_vec())))
         .collect();
-    Image::of_memory(&cut)
+    Image::from_memory(&cut)
 }
 
 /// The failure of a session that only reads.

@@ -5,12 +5,12 @@ use std::time::Duration;
 
 use vaka_core::event::{ExitCode, RestartState};
 use vaka_core::memory::SectorMap;
-use vaka_core::sheet::{Leave, Region, Route, RouteKind, Sheet, Variant};
+use vaka_core::sheet::{ExitMethod, Region, Route, RouteKind, Sheet, Variant};
 use vaka_core::unit::Mode;
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use super::reading::{Parts, failed, read_spans};
+use super::reading::{MemoryChunks, failed, read_spans};
 use crate::bench::buses::Bench;
 use crate::bench::candidate::dfu_mode;
 use crate::bench::returning;
@@ -108,10 +108,12 @@ impl<'a> ReadSession<'a> {
             return refused(FailureKind::NotReadable { place }, Remedy::CannotBeRead);
         }
         let Some(first) = self.whole().first().map(|span| span.start()) else { return Ok(()) };
-        let extent = self.session.extent(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))?;
-        if let Some(extent) = extent {
+        let readable_ranges =
+            self.session.readable_ranges(first, cx).map_err(|error| failed(&error, &self.place, Activity::Probing))?;
+        if let Some(readable_ranges) = readable_ranges {
             let regions = self.whole();
-            self.whole = extent.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
+            self.whole =
+                readable_ranges.iter().flat_map(|part| regions.iter().filter_map(|r| r.common(*part))).collect();
             if self.whole.is_empty() {
                 return refused(FailureKind::NoApplication { place }, Remedy::NothingToRead);
             }
@@ -128,7 +130,7 @@ impl<'a> ReadSession<'a> {
     ///
     /// # Errors
     /// It cannot be read there; a person stopped it. Nothing was changed.
-    pub fn read(&mut self, spans: &[Span], cx: &mut Context<'_>) -> Result<Parts, Failure> {
+    pub fn read(&mut self, spans: &[Span], cx: &mut Context<'_>) -> Result<MemoryChunks, Failure> {
         let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
         let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
         if let Some(region) = wanted_secret.next() {
@@ -136,7 +138,7 @@ impl<'a> ReadSession<'a> {
             return Err(Failure::new(kind).unchanged().remedy(Remedy::ReadElsewhere));
         }
         let streamed = matches!(self.route.map(|route| &route.kind), Some(RouteKind::PlainDfu { .. }));
-        let wanted = if streamed { self.stretch_from_start(spans)? } else { spans.to_vec() };
+        let wanted = if streamed { self.range_from_start(spans)? } else { spans.to_vec() };
         let parts = read_spans(&mut *self.session, &wanted, &self.place, cx);
         self.session.rest(cx);
         parts.map_err(|error| error.failure)
@@ -144,7 +146,7 @@ impl<'a> ReadSession<'a> {
 
     /// The one stretch from where the unit's stream begins to the last byte
     /// that is wanted.
-    fn stretch_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
+    fn range_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
         let start = self.whole().first().map(|span| span.start());
         let end = spans.iter().map(|span| span.end()).max();
         let whole = self.whole().first().copied();
@@ -179,14 +181,15 @@ impl<'a> ReadSession<'a> {
     /// It did not leave, or its application did not come.
     pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
         let Self { mut session, route, sheet, variant, bench, unit, sectors, .. } = self;
-        let leaves = route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != Leave::Nothing);
+        let leaves =
+            route.and_then(|route| route.kind.volume()).is_none_or(|volume| volume.leave != ExitMethod::Nothing);
         // Without an address a unit starts wherever the last transfer left its pointer: a unit
         // that no sheet describes is started at the beginning of its memory.
         let start = || sectors.as_ref()?.zones().first().map(|zone| zone.span().start());
         let at = route.map_or_else(start, |route| route.restart_at);
         request_restart(&mut *session, at, cx).map_err(Failure::unchanged)?;
         drop(session);
-        let Some((sheet, route)) = sheet.zip(route) else { return what_came(bench, &unit, cx) };
+        let Some((sheet, route)) = sheet.zip(route) else { return describe_reappeared(bench, &unit, cx) };
         let expected = ExpectedApplication { leaves, ..ExpectedApplication::of(sheet, variant, route) };
         let seen = confirm::confirm(bench, &expected, &unit, cx);
         if seen.after == RestartState::NotBack {
@@ -198,7 +201,7 @@ impl<'a> ReadSession<'a> {
 }
 
 /// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
-fn what_came(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
+fn describe_reappeared(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
     let followed = TrackedUnit { unit, serial: None };
     let place = bench.place(&unit.location);
     match returning::come_back(bench, followed, false, UNKNOWN_BACK, cx) {

@@ -24,7 +24,7 @@ use crate::event::Event;
 use crate::failure::{Activity, Failure, FailureKind};
 use crate::operator::Operator;
 use crate::remedy::Remedy;
-use crate::update::{by_label, open_question, undecided};
+use crate::update::{open_question, undecided, variant_by_label};
 
 /// Which unit is looked at, and how it is reached.
 #[derive(Clone, Debug)]
@@ -152,7 +152,7 @@ impl<'a> LocatedUnit<'a> {
         let undescribed = || Failure::new(FailureKind::UndescribedRunning).unchanged().remedy(Remedy::EnterDfuByHand);
         let (sheet, route) = known.ok_or_else(undescribed)?;
         // Opening it only for its number is worth it where that tells units apart.
-        let serial = sheet.product.stable_serial.then(|| bench.told_serial(&found.device)).flatten();
+        let serial = sheet.product.stable_serial.then(|| bench.serial_if_safe(&found.device)).flatten();
         let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wait);
         entry::enter(bench, procedure, operator, cx)
     }
@@ -166,7 +166,7 @@ impl<'a> BootedUnit<'a> {
         let id = id_of(&unit);
         let route = variant.or_else(|| sheet?.variants_with_route(id).next()).and_then(|variant| variant.route(id));
         let opened = bench.look(&unit, cx).map_err(|error| open_failure(&error, &place))?;
-        let (variant, route) = of_its_board(sheet, variant, route, &opened)?;
+        let (variant, route) = refine_by_board_info(sheet, variant, route, &opened)?;
         let serial = opened.identity.facts.serial.clone();
         let connection = match route {
             Some(route) => opened.by_route(route, variant),
@@ -198,7 +198,7 @@ impl<'a> BootedUnit<'a> {
 
 /// The variant and route that the unit's own board information leaves, where its
 /// ids leave several.
-fn of_its_board<'a>(
+fn refine_by_board_info<'a>(
     sheet: Option<&'a Sheet>,
     variant: Option<&'a Variant>,
     route: Option<&'a Route>,
@@ -228,7 +228,7 @@ fn variant_of<'a>(
     operator: &mut dyn Operator,
 ) -> Result<Option<(&'a Sheet, Option<&'a Variant>)>, Failure> {
     if let Some(text) = request.label.as_ref().filter(|_| !found.sheets.is_empty()) {
-        return by_label(found, text).map(|(sheet, variant)| Some((sheet, Some(variant))));
+        return variant_by_label(found, text).map(|(sheet, variant)| Some((sheet, Some(variant))));
     }
     let [sheet] = found.sheets[..] else { return Ok(None) };
     match found.variants_of(sheet)[..] {
@@ -239,7 +239,7 @@ fn variant_of<'a>(
         _ => {
             let question: Question = open_question(found, sheet);
             let answer = operator.read_label(&question).ok_or_else(|| undecided(&question))?;
-            by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
+            variant_by_label(found, &answer).map(|(sheet, variant)| Some((sheet, Some(variant))))
         }
     }
 }

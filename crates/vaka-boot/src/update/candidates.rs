@@ -1,7 +1,7 @@
 //! What the file and the label alone tell: sheets, variants, versions.
 
 use vaka_base::version::Version;
-use vaka_core::matching::{Choice, Question, of_board, variants_for};
+use vaka_core::matching::{Choice, Question, filter_by_board_info, rank_variants};
 use vaka_core::sheet::{Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_image::{GroupId, Image, ReadError, ReadOptions};
@@ -14,13 +14,13 @@ use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 
 /// The version that the unit tells now, as far as it is clear whose that is.
-pub fn told_version<'a>(
+pub fn reported_version<'a>(
     found: &Candidate<'a>,
     sheet: &'a Sheet,
     unit: &UnitFacts,
     label: Option<&'a Variant>,
 ) -> Option<Version> {
-    let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+    let open = label.map_or_else(|| filter_by_board_info(unit, found.variants_of(sheet)), |variant| vec![variant]);
     let first = open.first().copied()?;
     let mut sources: Vec<&VersionSource> = open.into_iter().map(|variant| sheet.version_source(variant)).collect();
     sources.dedup();
@@ -32,7 +32,7 @@ pub fn told_version<'a>(
 }
 
 /// What can be said of the file before any unit is looked for.
-pub(super) fn early_look(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
+pub(super) fn preflight(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
     if !request.offered.is_empty() {
         return Ok(());
     }
@@ -65,7 +65,7 @@ pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option
     for sheet in &candidate.sheets {
         let Some(image) = placed_image(request, sheet) else { continue };
         let open = candidate.variants_of(sheet);
-        for choice in variants_for(sheet, &image).into_iter().filter(|c| open.iter().any(|v| v.id == c.variant)) {
+        for choice in rank_variants(sheet, &image).into_iter().filter(|c| open.iter().any(|v| v.id == c.variant)) {
             match choice.against {
                 None => return None,
                 Some(against) => _ = first.get_or_insert_with(|| format!("{}, {against}", choice.variant)),
@@ -89,13 +89,13 @@ fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
 
 /// The sheets whose units the file could be for, as far as the file alone tells;
 /// all of them if it tells nothing.
-pub fn hopes<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
+pub fn candidate_sheets<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
     if !request.offered.is_empty() {
         return sheets.iter().collect();
     }
     let may_fit = |sheet: &&Sheet| {
         let Some(image) = placed_image(request, sheet) else { return false };
-        variants_for(sheet, &image).iter().any(|choice| choice.against.is_none())
+        rank_variants(sheet, &image).iter().any(|choice| choice.against.is_none())
     };
     let fitting: Vec<&Sheet> = sheets.iter().filter(may_fit).collect();
     if fitting.is_empty() { sheets.iter().collect() } else { fitting }
@@ -124,7 +124,7 @@ pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
 ///
 /// # Errors
 /// No variant, or several, of the products that the unit can be have it.
-pub fn by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
+pub fn variant_by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
     let one = by_one_label(found, text);
     let texts: Vec<&str> = text.split([';', '+']).map(str::trim).filter(|text| !text.is_empty()).collect();
     if one.is_ok() || texts.len() < 2 {

@@ -11,7 +11,7 @@ use vaka_usb::{DeviceInfo, HotplugEvent};
 
 use crate::bench::buses::Bench;
 use crate::bench::candidate::{dfu_mode, id_of};
-use crate::bench::connection::{Connection, Link};
+use crate::bench::connection::{Connection, OpenTransport};
 use crate::bench::open_error::OpenError;
 use crate::bench::tracking::{PortMatch, TrackedUnit};
 use crate::bench::unit_event;
@@ -276,7 +276,7 @@ fn listen(
     cx: &mut Context<'_>,
 ) -> (UnitFacts, Option<Connection>) {
     let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
-    let Some(Link::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
+    let Some(OpenTransport::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
     let heard = LineReader::open(device).and_then(|port| {
         let Some(mut port) = port else { return Ok(Vec::new()) };
         if let Some(line) = send {
@@ -330,7 +330,9 @@ fn judge(
                     let time = duration::words(*within);
                     (format!("; no line with \"{after}\" came on its serial port within {time}"), wanted.is_some())
                 }
-                VersionSource::Sign { after, .. } => (format!("; \"{after}\" is not in its text"), wanted.is_some()),
+                VersionSource::DescriptorString { after, .. } => {
+                    (format!("; \"{after}\" is not in its text"), wanted.is_some())
+                }
                 _ => ("; it tells no version".to_owned(), false),
             };
             (

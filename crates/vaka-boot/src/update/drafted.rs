@@ -128,7 +128,7 @@ impl<'s> Judged<'s> {
 }
 
 impl<'s> Drafted<'s> {
-    /// Opens the session, and lifts the read protection if the user agreed to that.
+    /// Opens the session, and lifts the read protection if the user consents to that.
     pub(super) fn connect(self, run: &mut UpdateRun<'_, '_>) -> Result<Connected<'s>, Stop> {
         let Self { mut task, connection, plan } = self;
         run.undo(plan.plan().undo(UndoPhase::Entered), UndoPhase::Entered, None);
@@ -196,7 +196,7 @@ impl UpdateRun<'_, '_> {
         Err(Failure::new(FailureKind::SharedSectors { bytes, spans: lost }).remedy(Remedy::ConsentToLoss(LOSE_REST)))
     }
 
-    /// Whether lifting the read protection leads anywhere, and is agreed to.
+    /// Whether lifting the read protection leads anywhere, and is consents to.
     fn check_unprotect_allowed(&mut self, resolved: &Resolved<'_>, reason: &str) -> Result<(), Failure> {
         let refused = Failure::new(FailureKind::ReadProtected { reason: reason.to_owned() }).unchanged();
         if self.progress.attempts.reset {

@@ -99,7 +99,7 @@ impl Executor<'_, '_> {
             }
             MemoryStep::Finish => self.step(StepName::Finish, step, 0, Self::finish),
             // A unit that left cannot be read, whatever it promised.
-            MemoryStep::ReadBack { .. } if self.has_left() => Ok(()),
+            MemoryStep::ReadBack { .. } if self.wait_for_disconnect() => Ok(()),
             MemoryStep::ReadBack { spans, vouched } => {
                 let bytes = length(spans);
                 self.step(StepName::ReadBack, step, bytes, |this| this.read_back(spans, bytes, vouched))
@@ -111,7 +111,7 @@ impl Executor<'_, '_> {
         }
     }
 
-    fn has_left(&self) -> bool {
+    fn wait_for_disconnect(&self) -> bool {
         matches!(self.tally.finished, Some(FinishOutcome::Detached | FinishOutcome::LostDuringFinish))
     }
 
@@ -509,7 +509,7 @@ impl Executor<'_, '_> {
     }
 
     fn check_interrupt(&self) -> Result<(), StepError> {
-        if self.cx.wants_stop() { Err(stopped().into()) } else { Ok(()) }
+        if self.cx.stop_requested() { Err(stopped().into()) } else { Ok(()) }
     }
 
     /// A refusal with a reason is an answer: the write was not done.

@@ -194,7 +194,7 @@ impl<'a> UpdateRun<'a, '_> {
         let identity = &opened.identity;
         unit.leaves_when_closed = {
             let candidate = self.bench.recognise(device).or_else(|| self.bench.undescribed(device));
-            candidate.is_some_and(|found| !self.bench.may_look(&found))
+            candidate.is_some_and(|found| !self.bench.can_probe(&found))
         };
         check_serial(unit.bootloader_serial.as_deref(), identity, &place)?;
         if identity.facts.serial.is_some() {

@@ -23,7 +23,7 @@ impl UpdateRun<'_, '_> {
             let seen = match (undo.shows, unit) {
                 (Some(sign), Some(unit)) if self.operator.is_there() => self.await_bus_event(sign, unit),
                 _ if when == UndoPhase::End => None,
-                _ => self.operator.has_done(&undo.action).then_some(true),
+                _ => self.operator.await_done(&undo.action).then_some(true),
             };
             self.record_undo(undo, seen);
         }

@@ -26,11 +26,11 @@ mod update_run;
 mod written;
 
 pub(crate) use candidates::open_question;
-pub use candidates::{by_label, hopes, told_version};
+pub use candidates::{candidate_sheets, reported_version, variant_by_label};
 pub(crate) use errors::undecided;
 pub(crate) use leaving::request_restart;
 pub use planning::draft;
 pub(crate) use planning::undo_of;
-pub use request::{History, PreservedStore, ReleaseImage, Request, Save};
+pub use request::{History, PreservedStore, ReleaseImage, Request, SaveFn};
 pub use run::run;
 pub(crate) use stop::StepError;

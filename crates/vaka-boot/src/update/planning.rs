@@ -32,9 +32,9 @@ pub(super) fn plan(
     let job = PlanInput { sheet, variant, route, image, geometry, needs_entry, erase_all, content, keep };
     let at_the_end = |mut plan: Plan| {
         if request.undo_later {
-            plan.take_undo();
+            plan.defer_undo();
         } else {
-            plan.undo_also(request.undo_also);
+            plan.append_undo(request.append_undo);
         }
         plan
     };

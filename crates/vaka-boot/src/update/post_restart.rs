@@ -15,7 +15,7 @@ use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
 use super::written::{Restarted, Written};
-use crate::bench::connection::{Connection, Link};
+use crate::bench::connection::{Connection, OpenTransport};
 use crate::entry::{self, EntryProcedure};
 use crate::failure::{Failure, FailureKind};
 use crate::protocol::session_error::{Loss, SessionError};
@@ -143,7 +143,7 @@ impl UpdateRun<'_, '_> {
         drop(seen.opened);
         let unit = match seen.device {
             Some(device) if self.progress.unit.in_update_mode => device,
-            Some(device) if resolved.route.enters_by_itself() => self.enter_again(resolved, &device)?,
+            Some(device) if resolved.route.is_unattended() => self.enter_again(resolved, &device)?,
             _ => return Err(error.of_unit(&task.unit)),
         };
         self.read_in_update_mode(&unit, &task, &plan)?;
@@ -196,9 +196,9 @@ impl UpdateRun<'_, '_> {
         opened: Connection,
     ) -> Result<(), Stop> {
         let name = route.application_file.as_deref().unwrap_or(&file.name);
-        let Link::Disk(mut disk) = opened.link else { return Ok(()) };
+        let OpenTransport::Disk(mut disk) = opened.link else { return Ok(()) };
         self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
-        let shown = match disk.read_file(name, &volume::to_its_end, self.cx) {
+        let shown = match disk.read_file(name, &volume::read_all, self.cx) {
             Ok(shown) => shown.unwrap_or_default(),
             Err(SessionError::Disconnected | SessionError::Transport(_)) => {
                 return Err(left_while_read(&restarted.unit));

@@ -9,13 +9,13 @@ use vaka_image::address::{Address, Span};
 
 use super::drafted::UpdateTask;
 use super::errors::internal;
-use super::request::Save;
+use super::request::SaveFn;
 use super::resolved::Resolved;
 use super::stop::{StepError, Stop};
 use super::update_run::UpdateRun;
 use crate::failure::{Failure, FailureKind, SaveObstacle};
 use crate::protocol::session::Session;
-use crate::read_session::{self, Parts};
+use crate::read_session::{self, MemoryChunks};
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
@@ -23,13 +23,13 @@ impl UpdateRun<'_, '_> {
     /// Saves what the unit holds in the regions that the route writes, once in a run.
     pub(super) fn save(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
         let wanted = self.request.save.filter(|_| self.progress.content.backup_name.is_none());
-        let Some(Save(save)) = wanted else { return Ok(()) };
+        let Some(SaveFn(save)) = wanted else { return Ok(()) };
         let spans = self.spans_to_save(&task.resolved, session)?;
         let parts = match spans.is_empty() {
             true => Vec::new(),
             false => self.read(&spans, session).map_err(|error| error.of_unit(&task.unit))?,
         };
-        let image = Image::of_memory(&parts).and_then(|image| image.without_blank_end(16));
+        let image = Image::from_memory(&parts).and_then(|image| image.trim_trailing_blank(16));
         let Some(image) = image else {
             self.cx.warn(Warning::NothingToSave { is_blank: !spans.is_empty() });
             self.progress.content.backup_name = Some(String::new());
@@ -48,7 +48,8 @@ impl UpdateRun<'_, '_> {
         if !session.limits().can_read {
             return Err(refused(SaveObstacle::Unreadable));
         }
-        let shown = session.extent(resolved.image.start(), self.cx).map_err(|_| refused(SaveObstacle::ReadFailed))?;
+        let shown =
+            session.readable_ranges(resolved.image.start(), self.cx).map_err(|_| refused(SaveObstacle::ReadFailed))?;
         let regions = resolved.route.writes.iter().map(|region| region.span);
         Ok(match shown {
             None => regions.collect(),
@@ -78,7 +79,7 @@ impl UpdateRun<'_, '_> {
             }
             None => {
                 let parts = self.read(spans, session).map_err(|error| error.of_unit(&task.unit))?;
-                let image = Image::of_memory(&parts).ok_or_else(|| internal("what is kept is no image"))?;
+                let image = Image::from_memory(&parts).ok_or_else(|| internal("what is kept is no image"))?;
                 self.store_preserved(&unit, &image)?;
                 image
             }
@@ -97,7 +98,7 @@ impl UpdateRun<'_, '_> {
         Ok(())
     }
 
-    fn read(&mut self, spans: &[Span], session: &mut dyn Session) -> Result<Parts, StepError> {
+    fn read(&mut self, spans: &[Span], session: &mut dyn Session) -> Result<MemoryChunks, StepError> {
         let parts = read_session::read_spans(session, spans, self.progress.place(), self.cx);
         session.rest(self.cx);
         parts
@@ -120,7 +121,7 @@ fn common(region: Span, shown: &[Span]) -> Vec<Span> {
 fn merged(image: &Image, spans: &[Span], preserved: &Image) -> Result<Image, Failure> {
     let own = image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
     let beside = spans.iter().filter_map(|span| without_blank_ends(span.start(), preserved.bytes(*span)?));
-    let merged = Image::of_memory(&own.chain(beside).collect::<Vec<_>>());
+    let merged = Image::from_memory(&own.chain(beside).collect::<Vec<_>>());
     merged.ok_or_else(|| internal("the image and what is kept overlap"))
 }
 

@@ -33,14 +33,14 @@ pub struct Request<'a> {
     pub rewrite: bool,
     /// How long to wait for a unit, and for update mode.
     pub wait: Duration,
-    /// Ids of what was agreed to.
+    /// Ids of what was consents to.
     pub consents: Vec<String>,
     /// Stop before the first step.
     pub plan_only: bool,
     /// Whether what was written is read back, where it can be.
     pub read_back: bool,
     /// Where the present content goes before anything is changed.
-    pub save: Option<Save<'a>>,
+    pub save: Option<SaveFn<'a>>,
     /// Names of regions that stay as they are, even where they share a sector
     /// with what is written.
     pub keep: Vec<String>,
@@ -50,7 +50,7 @@ pub struct Request<'a> {
     /// Whether what a person undoes at the end is left for a later stage.
     pub undo_later: bool,
     /// What a person undoes at the end besides: of earlier stages.
-    pub undo_also: &'a [Undo],
+    pub append_undo: &'a [Undo],
     /// Where what is kept is safe while it is not in the unit.
     pub shelf: Option<&'a dyn PreservedStore>,
     /// The versions that earlier updates confirmed.
@@ -93,9 +93,9 @@ pub trait PreservedStore: std::fmt::Debug {
 
 /// Keeps what was read of a unit; gives back what it is called.
 #[derive(Clone, Copy)]
-pub struct Save<'a>(pub &'a dyn Fn(&Image) -> Result<String, FailureText>);
+pub struct SaveFn<'a>(pub &'a dyn Fn(&Image) -> Result<String, FailureText>);
 
-impl std::fmt::Debug for Save<'_> {
+impl std::fmt::Debug for SaveFn<'_> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.write_str("Save")
     }
@@ -122,7 +122,7 @@ impl<'a> Request<'a> {
             keep: Vec::new(),
             offered: &[],
             undo_later: false,
-            undo_also: &[],
+            append_undo: &[],
             shelf: None,
             history: None,
         }

@@ -1,12 +1,14 @@
 //! Which image, which variant, which route: judging until the verdict fits.
 
 use vaka_base::version::Version;
-use vaka_core::matching::{Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, judge, of_board};
+use vaka_core::matching::{
+    Claim, MatchInput, Outcome, Question, Verdict, all_self_identifying, filter_by_board_info, judge,
+};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_image::{Image, ReadError, ReadOptions};
 
-use super::candidates::{by_label, open_question, told_version};
+use super::candidates::{open_question, reported_version, variant_by_label};
 use super::errors::{internal, no_address, refused, undecided, unreadable};
 use super::request::{ReleaseImage, Request};
 use super::resolved::Resolved;
@@ -66,7 +68,7 @@ impl<'a> UpdateRun<'a, '_> {
         version: Option<&Version>,
     ) -> Result<Resolved<'a>, Failure> {
         if let (None, Some(text)) = (self.progress.unit.label, &self.request.label) {
-            self.progress.unit.label = Some(by_label(found, text)?);
+            self.progress.unit.label = Some(variant_by_label(found, text)?);
         }
         loop {
             let label = self.progress.unit.label;
@@ -83,7 +85,7 @@ impl<'a> UpdateRun<'a, '_> {
                 }
                 Err(ImageUnavailable::Failed(failure)) => return Err(failure),
             };
-            let told = told_version(found, sheet, unit, variant);
+            let told = reported_version(found, sheet, unit, variant);
             let case = MatchInput {
                 sheet,
                 unit: Some(unit),
@@ -115,7 +117,7 @@ impl<'a> UpdateRun<'a, '_> {
     /// Asks what is printed on the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
         let answer = self.operator.read_label(question).ok_or_else(|| undecided(question))?;
-        self.progress.unit.label = Some(by_label(found, &answer)?);
+        self.progress.unit.label = Some(variant_by_label(found, &answer)?);
         Ok(())
     }
 
@@ -128,7 +130,7 @@ impl<'a> UpdateRun<'a, '_> {
         unit: &UnitFacts,
         label: Option<&'a Variant>,
     ) -> Result<SelectedImage<'a>, ImageUnavailable> {
-        let open = label.map_or_else(|| of_board(unit, found.variants_of(sheet)), |variant| vec![variant]);
+        let open = label.map_or_else(|| filter_by_board_info(unit, found.variants_of(sheet)), |variant| vec![variant]);
         if !self.request.offered.is_empty() {
             return offered(self.request.offered, &open, found.mode);
         }

@@ -123,7 +123,7 @@ impl UpdateRun<'_, '_> {
         progress.report.after = RestartState::Restarted;
         let failure = Failure::new(FailureKind::LostAtEnd { observed: seen.words.clone() }).remedy(Remedy::RunAgain);
         // The host can bring it back by itself, so the update is repeated, once.
-        let is_repeated = restarted.task.resolved.route.enters_by_itself()
+        let is_repeated = restarted.task.resolved.route.is_unattended()
             && !std::mem::replace(&mut progress.attempts.end_repeated, true);
         Err(match is_repeated {
             true => Stop::lost(&restarted.unit, Loss::Unit, failure),
@@ -136,7 +136,7 @@ impl UpdateRun<'_, '_> {
         let bus = self.bench.bus(&running.location);
         let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
         if let Some(application) = &mut self.progress.report.application {
-            application.nodes = nodes.iter().map(|node| text::tame(&node.to_string_lossy())).collect();
+            application.nodes = nodes.iter().map(|node| text::sanitize(&node.to_string_lossy())).collect();
         }
     }
 

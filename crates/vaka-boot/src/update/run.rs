@@ -7,7 +7,7 @@ use vaka_core::event::{ExitCode, Report, RunOutcome};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
-use super::candidates::{early_look, hopes, misfit};
+use super::candidates::{candidate_sheets, misfit, preflight};
 use super::located::Located;
 use super::progress::Progress;
 use super::request::Request;
@@ -59,7 +59,7 @@ fn attempt<'a>(run: &mut UpdateRun<'a, '_>, unit: Located<'a>) -> Result<(), Sto
 
 impl<'a> UpdateRun<'a, '_> {
     fn work(&mut self, lock: &mut Option<Box<dyn Any + Send>>) -> Result<(), Failure> {
-        early_look(self.request, self.bench.sheets())?;
+        preflight(self.request, self.bench.sheets())?;
         let found = self.find()?;
         *lock = Some(self.bench.hold(found.location())?);
         let mut next = Some(Located::new(found));
@@ -74,10 +74,10 @@ impl<'a> UpdateRun<'a, '_> {
 
     fn find(&mut self) -> Result<Candidate<'a>, Failure> {
         let (request, sheets) = (self.request, self.bench.sheets());
-        let hopes = LazyCandidates::of(|| hopes(request, sheets));
+        let candidate_sheets = LazyCandidates::of(|| candidate_sheets(request, sheets));
         let misfit = |candidate: &Candidate<'_>| misfit(request, candidate);
         let (selector, undescribed) = (request.unit.as_ref(), self.accepts_undescribed());
-        let query = UnitQuery { selector, undescribed, hopes, misfit: &misfit };
+        let query = UnitQuery { selector, undescribed, candidate_sheets, misfit: &misfit };
         discovery::find(self.bench, &query, request.wait, self.operator, self.cx)
     }
 
@@ -101,7 +101,7 @@ impl<'a> UpdateRun<'a, '_> {
     fn await_return(&mut self, lost: LostUnit) -> Result<Located<'a>, Failure> {
         let LostUnit { unit, loss, failure } = lost;
         let failure = self.progress.merge_failures(failure);
-        self.progress.unit.in_update_mode &= loss == Loss::Link;
+        self.progress.unit.in_update_mode &= loss == Loss::OpenTransport;
         if self.progress.attempts.resumes >= MAX_RESUMES {
             return Err(failure);
         }
@@ -109,7 +109,7 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.attempts.first_failure.get_or_insert_with(|| failure.clone());
         let place = self.bench.place(&unit.location);
         self.cx.warn(Warning::WaitingForReturn { failure: failure.kind.clone(), place });
-        match self.come_back(&unit, loss == Loss::Link) {
+        match self.come_back(&unit, loss == Loss::OpenTransport) {
             Ok(back) => self.candidate(&back).map(Located::new).ok_or(failure),
             Err(stopped) if stopped.code == ExitCode::Stopped => {
                 Err(Failure { kind: stopped.kind, code: ExitCode::Stopped, ..failure })

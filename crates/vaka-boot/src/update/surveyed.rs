@@ -17,11 +17,11 @@ use crate::protocol::session::Session;
 pub(super) struct Surveyed<'s> {
     task: UpdateTask<'s>,
     session: Box<dyn Session>,
-    content: Content,
+    content: InitialContent,
 }
 
 /// What is known of the content.
-enum Content {
+enum InitialContent {
     /// Not compared.
     Assumed(KnownContent<'static>),
     /// Compared: these sectors hold the image's bytes.
@@ -49,7 +49,7 @@ impl<'s> Connected<'s> {
         }
         run.progress.set_image(&task.resolved.image, plan.plan());
         let equal = run.compare(&task, &plan, &mut *session)?;
-        let content = equal.map_or(Content::Assumed(content), Content::Compared);
+        let content = equal.map_or(InitialContent::Assumed(content), InitialContent::Compared);
         Ok(Surveyed { task, session, content })
     }
 }
@@ -59,8 +59,8 @@ impl<'s> Surveyed<'s> {
     pub(super) fn plan(self, run: &mut UpdateRun<'_, '_>) -> Result<Approved<'s>, Stop> {
         let Self { task, session, content } = self;
         let content = match &content {
-            Content::Assumed(content) => *content,
-            Content::Compared(equal) => KnownContent::Equal(equal),
+            InitialContent::Assumed(content) => *content,
+            InitialContent::Compared(equal) => KnownContent::Equal(equal),
         };
         let plan = task.approve(task.draft(run.request, content)?)?;
         Ok(Approved { task, session, plan })

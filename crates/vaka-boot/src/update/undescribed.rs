@@ -42,7 +42,7 @@ impl<'a> UpdateRun<'a, '_> {
     }
 
     /// Brings the application of a unit that nobody described to leave for its
-    /// DFU mode. That changes its mode, so it is agreed first.
+    /// DFU mode. That changes its mode, so it is consents first.
     pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
         if !self.has_consent(NO_SHEET) {
             let failure = Failure::new(FailureKind::NoSheet { id: found.id() });

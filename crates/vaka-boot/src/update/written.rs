@@ -75,9 +75,9 @@ impl<'s> Written<'s> {
         let Self { task, mut session, plan, finished } = self;
         run.discard_preserved();
         run.undo(plan.plan().undo(UndoPhase::Written), UndoPhase::Written, None);
-        let has_left = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
+        let wait_for_disconnect = run.leave_update_mode(plan.plan().restart(), &mut *session)?;
         let is_uf2 = task.resolved.route.kind.family().is_some();
-        if has_left || !is_uf2 || run.progress.ledger.has_changed_unit() {
+        if wait_for_disconnect || !is_uf2 || run.progress.ledger.has_changed_unit() {
             return Ok(Restarted { unit: task.unit.clone(), task, plan, finished });
         }
         run.send_again(task, session)
@@ -162,8 +162,8 @@ impl<'b> UpdateRun<'_, 'b> {
         };
         let started = self.cx.now();
         self.emit_step(StepName::Restart, StepState::Started, by.to_string());
-        let has_left = request_restart(session, at, self.cx)?;
+        let wait_for_disconnect = request_restart(session, at, self.cx)?;
         self.progress.report.durations_ms.push((StepName::Restart, milliseconds(self.cx.now() - started)));
-        Ok(has_left)
+        Ok(wait_for_disconnect)
     }
 }

@@ -82,7 +82,7 @@ within = "100 ms"
 
 #[derive(Debug, Default)]
 pub struct Ledger {
-    line: acm::Line,
+    line: acm::SerialLine,
     was_off: bool,
     listens: bool,
     leaves_at: Option<Duration>,

@@ -87,7 +87,7 @@ struct Parcel {
     received: Vec<u8>,
     replies: Vec<(Duration, Vec<u8>)>,
     leaves_at: Option<Duration>,
-    /// What was agreed before the unit left, and what will be once it has.
+    /// What was consents before the unit left, and what will be once it has.
     job: Option<Job>,
     kept: Kept,
 }

@@ -93,7 +93,7 @@ reply = "'+go'"
 
 #[derive(Debug)]
 pub struct Spoken {
-    line: acm::Line,
+    line: acm::SerialLine,
     buffer: [u8; 256],
     busy_until: Duration,
     fast: bool,
@@ -102,7 +102,7 @@ pub struct Spoken {
 
 impl Default for Spoken {
     fn default() -> Self {
-        let line = acm::Line::default();
+        let line = acm::SerialLine::default();
         Self { line, buffer: [0xFF; 256], busy_until: Duration::ZERO, fast: false, leaves_at: None }
     }
 }

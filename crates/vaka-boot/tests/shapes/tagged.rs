@@ -76,7 +76,7 @@ reply = "0x51"
 
 #[derive(Debug, Default)]
 pub struct Tagged {
-    line: acm::Line,
+    line: acm::SerialLine,
     expected: u8,
     last: Option<(u8, Vec<u8>)>,
     leaves_at: Option<Duration>,

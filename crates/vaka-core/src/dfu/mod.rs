@@ -12,7 +12,7 @@ mod status;
 
 pub use descriptor::{Attributes, DESCRIPTOR_TYPE, FunctionalDescriptor, VERSION_ADDRESSED};
 pub use request::{Command, FIRST_DATA_BLOCK, Request};
-pub use state::{State, ToIdle, way_to_idle};
+pub use state::{State, ToIdle, next_step_to_idle};
 pub use status::{Status, StatusReply};
 
 /// Interface class of DFU: application specific. Source: DFU 1.1, section 4.1.

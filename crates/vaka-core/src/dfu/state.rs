@@ -90,7 +90,7 @@ impl fmt::Display for State {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ToIdle {
     /// It is there.
-    There,
+    Done,
     /// DFU_ABORT: drops what is pending or open.
     Abort,
     /// DFU_GETSTATUS for the reason, then DFU_CLRSTATUS.
@@ -113,16 +113,16 @@ pub enum ToIdle {
 ///
 /// # Examples
 /// ```
-/// use vaka_core::dfu::{State, ToIdle, way_to_idle};
+/// use vaka_core::dfu::{State, ToIdle, next_step_to_idle};
 ///
-/// assert_eq!(way_to_idle(State::DownloadIdle), ToIdle::Abort);
-/// assert_eq!(way_to_idle(State::Error), ToIdle::ClearStatus);
+/// assert_eq!(next_step_to_idle(State::DownloadIdle), ToIdle::Abort);
+/// assert_eq!(next_step_to_idle(State::Error), ToIdle::ClearStatus);
 /// // A unit that waits for a reset answers nothing else.
-/// assert_eq!(way_to_idle(State::ManifestWaitReset), ToIdle::Reset);
+/// assert_eq!(next_step_to_idle(State::ManifestWaitReset), ToIdle::Reset);
 /// ```
-pub fn way_to_idle(state: State) -> ToIdle {
+pub fn next_step_to_idle(state: State) -> ToIdle {
     match state {
-        State::DfuIdle => ToIdle::There,
+        State::DfuIdle => ToIdle::Done,
         State::DownloadSync | State::DownloadIdle | State::ManifestSync | State::UploadIdle => ToIdle::Abort,
         State::DownloadBusy | State::Manifest => ToIdle::WaitAndAsk,
         State::Error => ToIdle::ClearStatus,

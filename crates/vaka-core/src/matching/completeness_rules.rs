@@ -7,7 +7,7 @@ use crate::sheet::{ImageRules, Variant};
 use vaka_image::Format;
 use vaka_image::Image;
 use vaka_image::completeness::Proof;
-use vaka_image::stamp::{self, Found, SealState};
+use vaka_image::stamp::{self, SealState, StampSearch};
 
 /// What the file proves of its own completeness: one row, which agrees if anything proves it and
 /// conflicts if any proof fails. A file that proves nothing is not refused; the row says so.
@@ -20,7 +20,7 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
     for rules in [&variant.image].into_iter().chain(&variant.further) {
         let Some(piece) = piece(variant, rules, image) else { continue };
         of_rules(rules, &piece, &mut proofs, &mut failures);
-        if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset)
+        if let StampSearch::One(stamp) = stamp::find(&piece, rules.stamp_offset)
             && stamp.seal == SealState::Good
         {
             proofs.push("the stamp's digest");

@@ -21,7 +21,7 @@ pub enum Subject {
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-#[allow(missing_docs)] // `words` says each in full
+#[allow(missing_docs)] // `as_str` says each in full
 pub enum Source {
     BootId,
     ApplicationId,
@@ -54,7 +54,7 @@ pub enum Source {
 
 impl Source {
     /// In words, for a table.
-    pub fn words(self) -> &'static str {
+    pub fn as_str(self) -> &'static str {
         match self {
             Self::BootId => "boot id",
             Self::ApplicationId => "application id",
@@ -138,7 +138,7 @@ impl Evidence {
             Source::Completeness => format!("the file is {}: {}", self.says, self.means),
             // What is lost says itself what it is.
             Source::Loss => format!("{}: {}", self.says, self.means),
-            source => format!("{} {}: {}", source.words(), self.says, self.means),
+            source => format!("{} {}: {}", source.as_str(), self.says, self.means),
         }
     }
 

@@ -9,7 +9,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
 use vaka_image::Image;
 use vaka_image::address::Span;
-use vaka_image::stamp::{self, Found};
+use vaka_image::stamp::{self, StampSearch};
 
 /// The version that stands in the image: where the sheet says, or in its UF2 tags.
 pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
@@ -122,7 +122,7 @@ pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> 
     let mut evidence = Vec::new();
     for rules in [&variant.image].into_iter().chain(&variant.further) {
         let Some(image) = piece(variant, rules, image) else { continue };
-        if let Found::One(stamp) = stamp::find(&image, rules.stamp_offset) {
+        if let StampSearch::One(stamp) = stamp::find(&image, rules.stamp_offset) {
             let stamped = stamp.text.facts.iter();
             let facts = stamped.map(|(name, value)| Fact { name: name.clone(), value: value.clone() });
             evidence.extend(facts.map(|said| fact(variant, &said, "the stamp's")));
@@ -158,7 +158,7 @@ pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence
     }
 }
 
-/// What the release takes away, as its maker says. Each is agreed to by itself.
+/// What the release takes away, as its maker says. Each is consents to by itself.
 pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
     let loss = |(id, what): &(String, String)| Evidence {
         about: Subject::File,

@@ -17,8 +17,8 @@ mod verdict;
 pub use claim::Claim;
 pub use evidence::{Evidence, Source, Subject, Weight};
 pub use verdict::{
-    Approval, Choice, Consent, MatchInput, Outcome, Phase, Question, Verdict, all_self_identifying, judge, labels,
-    of_board, variants_for,
+    Approval, Choice, Consent, MatchInput, Outcome, Phase, Question, Verdict, all_self_identifying,
+    filter_by_board_info, judge, labels, rank_variants,
 };
 
 pub use fact_rules::{downgrade, image_version, version_in_flash, version_place};

@@ -12,7 +12,7 @@ use vaka_base::version::ReleaseNumber;
 use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_image::facts::Suffix;
-use vaka_image::stamp::{self, Found, SealState};
+use vaka_image::stamp::{self, SealState, StampSearch};
 use vaka_image::vectors::{StartVectors, VectorKind};
 
 /// Evidence of `variant`, still without a weight.
@@ -122,10 +122,12 @@ fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
 fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) -> Option<Evidence> {
     let of = |says: String| file_observation(variant, Source::Stamp, says);
     let stamp = match stamp::find(image, rules.stamp_offset) {
-        Found::None => return None,
-        Found::One(stamp) => stamp,
-        Found::Damaged(at, what) => return Some(of(format!("at {at}")).conflicts(format!("it is damaged: {what}"))),
-        Found::Several(places) => {
+        StampSearch::None => return None,
+        StampSearch::One(stamp) => stamp,
+        StampSearch::Damaged(at, what) => {
+            return Some(of(format!("at {at}")).conflicts(format!("it is damaged: {what}")));
+        }
+        StampSearch::Several(places) => {
             let says = format!("at {} and {} more", places[0], places.len() - 1);
             return Some(of(says).conflicts("there may be only one"));
         }

@@ -5,9 +5,9 @@ use super::rules::unit_observation;
 use crate::memory::layout::Layout;
 use crate::memory::{Access, SectorMap};
 use crate::sheet::{
-    DescriptorPattern, DialectRoute, Route, RouteKind, Sign, SignKind, UpdateMedium, Variant, VolumeRoute,
+    DescriptorCheck, DescriptorPattern, DialectRoute, Route, RouteKind, SignKind, UpdateMedium, Variant, VolumeRoute,
 };
-use crate::unit::{DfuMemory, MemoryChoice, Told, UnitFacts};
+use crate::unit::{DfuMemory, MemoryChoice, ReportedProperty, UnitFacts};
 use crate::volume::{BOARD_FILE, VolumeFacts};
 
 /// All that a unit in update mode says for or against a variant.
@@ -42,7 +42,7 @@ pub(super) fn signs(
         SignKind::Release => Source::Release,
     };
     let whose = variant.map_or("the sheet's".to_owned(), |variant| format!("{}'s", variant.id));
-    let rule = |sign: Sign| {
+    let rule = |sign: DescriptorCheck| {
         let (weight, means) = match sign.is_so {
             Some(true) => (Weight::Agrees, whose.clone()),
             Some(false) => (Weight::Conflicts, format!("{whose} is {}", sign.wanted)),
@@ -62,7 +62,7 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
     if unit.told.is_empty() && dialect.tells.is_empty() {
         return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it tells nothing that could be compared")];
     }
-    let wanted = |told: &Told| match unit.told.iter().find(|found| found.name == told.name) {
+    let wanted = |told: &ReportedProperty| match unit.told.iter().find(|found| found.name == told.name) {
         Some(found) if found.value == told.value => {
             of(format!("{} {}", found.name, found.value)).weighs(Weight::Decisive, format!("{}'s", variant.id))
         }
@@ -206,7 +206,7 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
     let seen = unit_observation(variant, Source::MemoryLayout, layout.map.to_string());
     match compare(&layout.map, &variant.flash) {
         Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
-        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::takes_firmware)) => {
+        _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::is_programmable)) => {
             seen.conflicts("the unit reports what the route writes as not writable")
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),

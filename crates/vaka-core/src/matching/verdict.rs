@@ -28,7 +28,7 @@ pub struct MatchInput<'a> {
     pub erase_all: bool,
     /// Names of regions that stay as they are.
     pub keep: &'a [String],
-    /// Ids of what was agreed to.
+    /// Ids of what was consents to.
     pub consents: &'a [String],
     /// What the release says of the image, if it comes from one.
     pub claim: Option<&'a Claim>,
@@ -197,7 +197,7 @@ impl Verdict {
 /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets/gannet.toml"));
 /// let sheet = Sheet::parse("gannet.toml", text).unwrap();
 /// // Sixteen bytes are no application of this product.
-/// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
+/// let image = Image::from_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
 /// let verdict = judge(&MatchInput { label: sheet.variant("g1"), ..MatchInput::new(&sheet, &image) });
 /// assert_ne!(verdict.outcome, Outcome::Fits);
 /// assert!(verdict.conflicts().next().is_some());
@@ -233,7 +233,7 @@ impl<'a> ModeState<'a> {
             true => (Mode::Unknown, Source::BootId, Vec::new()),
         };
         evidence.push(id_evidence(unit, source, &candidates));
-        let candidates = of_board(unit, candidates);
+        let candidates = filter_by_board_info(unit, candidates);
         if mode == Mode::Application {
             let signs = &case.sheet.application.signs;
             let own = case.sheet.application.is(unit.id);
@@ -264,7 +264,7 @@ fn running_as<'a>(sheet: &'a Sheet, unit: &UnitFacts) -> Vec<&'a Variant> {
 
 /// The candidates that the unit's own board information leaves; all of them
 /// where it names none of theirs.
-pub fn of_board<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
+pub fn filter_by_board_info<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
     let is_it = |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.is_told(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
@@ -408,20 +408,20 @@ fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evid
 ///
 /// # Examples
 /// ```
-/// use vaka_core::matching::variants_for;
+/// use vaka_core::matching::rank_variants;
 /// use vaka_core::sheet::Sheet;
 /// use vaka_image::Image;
 /// use vaka_image::address::Address;
 ///
 /// # let text = include_str!(concat!(env!("CARGO_MANIFEST_DIR"), "/../../demo/sheets/gannet.toml"));
 /// let sheet = Sheet::parse("gannet.toml", text).unwrap();
-/// let image = Image::of_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
-/// let choice = &variants_for(&sheet, &image)[0];
+/// let image = Image::from_memory(&[(Address::new(0x5000), vec![0x12; 16])]).unwrap();
+/// let choice = &rank_variants(&sheet, &image)[0];
 /// assert_eq!(choice.variant.as_str(), "g1");
 /// // Why the image cannot be for it.
 /// assert!(choice.against.is_some());
 /// ```
-pub fn variants_for(sheet: &Sheet, image: &Image) -> Vec<Choice> {
+pub fn rank_variants(sheet: &Sheet, image: &Image) -> Vec<Choice> {
     let fit = |variant: &Variant| Choice {
         completeness: Some(completeness_rules::completeness(variant, image, None).means),
         ..choice(variant, &file_observation(sheet, variant, image))
@@ -448,7 +448,7 @@ pub fn all_self_identifying(variants: &[&Variant]) -> bool {
         let mut others = routes[index + 1..].iter();
         others.all(|b| a.id == b.id && a.entry == b.entry && a.differs_as_told(b))
     };
-    let told = routes.len() == variants.len() && routes.iter().all(|route| route.is_told_by_the_unit());
+    let told = routes.len() == variants.len() && routes.iter().all(|route| route.is_self_identifying());
     told && !routes.is_empty() && routes.iter().enumerate().all(|(index, route)| apart(index, route))
 }
 

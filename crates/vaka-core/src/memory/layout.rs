@@ -105,7 +105,7 @@ impl<'a> Parser<'a> {
     fn stop(&mut self) {
         let junk = self.rest.trim_matches([' ', '\0', ',', '/']);
         if !junk.is_empty() {
-            self.oddities.push(format!("not read: \"{}\"", vaka_base::text::tame(junk)));
+            self.oddities.push(format!("not read: \"{}\"", vaka_base::text::sanitize(junk)));
         } else if !self.rest.is_empty() {
             self.odd("something trails behind the last area");
         }

@@ -28,7 +28,7 @@ impl Access {
     pub const READ_ONLY: Self = Self { read: true, erase: false, write: false };
 
     /// Whether firmware can go there: it can be erased and written.
-    pub const fn takes_firmware(self) -> bool {
+    pub const fn is_programmable(self) -> bool {
         self.erase && self.write
     }
 }

@@ -7,7 +7,7 @@ use vaka_image::address::Span;
 
 use crate::plan::error::PlanError;
 use crate::plan::model::{KnownContent, PlanInput};
-use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept, unit_decides};
+use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_preserved, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 
 /// The steps for a unit that is erased and written by address; returns the
@@ -21,7 +21,7 @@ pub(super) fn addressed(
     let of_image = sectors_of(&spans, job)?;
     let mut sectors = if job.erase_all { all_sectors(job) } else { of_image.clone() };
     sectors.retain(|sector| !job.content.is_equal(*sector));
-    *kept = to_be_kept(job, &sectors)?;
+    *kept = to_be_preserved(job, &sectors)?;
     steps.extend(keep(job, kept));
     if job.content == KnownContent::Unseen && job.geometry.can_read && !job.erase_all {
         steps.push(Step::Compare { sectors: of_image });

@@ -8,7 +8,7 @@ use crate::plan::blocks::Run;
 use crate::plan::error::{ErasesOption, PlanError};
 use crate::plan::geometry::DialectCapabilities;
 use crate::plan::model::{KnownContent, PlanInput};
-use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_kept};
+use crate::plan::sectors::{all_sectors, bootloader, keep, sectors_of, to_be_preserved};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
 use crate::sheet::DialectRoute;
 use vaka_dialect::{ChecksumScope, EraseBy, Erases, Order};
@@ -43,7 +43,7 @@ pub(super) fn steps(
         false if at_once => {}
         false => sectors.retain(|sector| !job.content.is_equal(*sector)),
     }
-    *kept = to_be_kept(job, &sectors)?;
+    *kept = to_be_preserved(job, &sectors)?;
     steps.extend(keep(job, kept));
     let can_look = job.geometry.can_read || (offer.check.is_some() && offer.decides);
     if job.content == KnownContent::Unseen && can_look && !job.erase_all {

@@ -6,19 +6,19 @@ use crate::plan::geometry::WriteLimits;
 use crate::plan::model::{KnownContent, PlanInput};
 use crate::plan::sectors::{sectors_of, unit_decides};
 use crate::plan::step::{FinishMethod, RestartMethod, Step};
-use crate::sheet::{FileTarget, Leave, VolumeRoute};
+use crate::sheet::{ExitMethod, FileTarget, VolumeRoute};
 use vaka_image::address::{Address, Span};
 use vaka_image::uf2;
 
 const PAGE: u64 = uf2::PAYLOAD as u64;
 
-impl From<Leave> for RestartMethod {
-    fn from(leave: Leave) -> Self {
+impl From<ExitMethod> for RestartMethod {
+    fn from(leave: ExitMethod) -> Self {
         match leave {
-            Leave::Eject => Self::Eject,
-            Leave::PowerCycle => Self::PowerCycle,
-            Leave::Nothing => Self::Nothing,
-            Leave::LastBlock => Self::Itself,
+            ExitMethod::Eject => Self::Eject,
+            ExitMethod::PowerCycle => Self::PowerCycle,
+            ExitMethod::Nothing => Self::Nothing,
+            ExitMethod::LastBlock => Self::Itself,
         }
     }
 }
@@ -35,7 +35,7 @@ pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<S
         steps.push(Step::Compare { sectors: of_image.clone() });
     }
     let is_there = of_image.iter().all(|sector| job.content.is_equal(*sector));
-    let sends_again = is_there && route.leave == Leave::LastBlock;
+    let sends_again = is_there && route.leave == ExitMethod::LastBlock;
     if sends_again {
         steps.push(Step::SendAgain);
     }

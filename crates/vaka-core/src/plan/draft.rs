@@ -67,7 +67,7 @@ fn once_more(job: &PlanInput<'_>, steps: &[Step]) -> Option<Step> {
     let RouteKind::PlainDfu { uploads_image: true, .. } = job.route.kind else { return None };
     let finishes = steps.iter().any(|step| matches!(step, Step::Finish { .. }));
     let leaves = job.geometry.attributes.is_some_and(|attributes| !attributes.manifestation_tolerant());
-    let wanted = finishes && leaves && job.geometry.can_read && job.route.enters_by_itself();
+    let wanted = finishes && leaves && job.geometry.can_read && job.route.is_unattended();
     wanted.then(|| Step::ReadOnceMore { spans: vec![job.image.span()] })
 }
 

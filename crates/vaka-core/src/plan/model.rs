@@ -90,15 +90,15 @@ impl KnownContent<'_> {
 
 impl Plan {
     /// Takes out what a person undoes at the end; it is then done later.
-    pub fn take_undo(&mut self) -> Vec<Undo> {
+    pub fn defer_undo(&mut self) -> Vec<Undo> {
         let is_it = |step: &Step| matches!(step, Step::Undo { when: UndoPhase::End, .. });
         let taken = self.steps.iter().position(is_it).map(|at| self.steps.remove(at));
         if let Some(Step::Undo { steps, .. }) = taken { steps } else { Vec::new() }
     }
 
     /// Adds what a person undoes at the end besides, of what was done before this plan.
-    pub fn undo_also(&mut self, more: &[Undo]) {
-        let mut steps = self.take_undo();
+    pub fn append_undo(&mut self, more: &[Undo]) {
+        let mut steps = self.defer_undo();
         steps.extend(more.iter().cloned());
         if !steps.is_empty() {
             self.steps.push(Step::Undo { when: UndoPhase::End, steps });

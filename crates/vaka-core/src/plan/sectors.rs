@@ -26,7 +26,7 @@ pub(super) fn bootloader(variant: &Variant) -> Option<&Region> {
 /// Every sector that can be erased, but for the bootloader's.
 pub(super) fn all_sectors(job: &PlanInput<'_>) -> Vec<Span> {
     let keep = bootloader(job.variant).map(|region| region.span);
-    let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().takes_firmware());
+    let zones = job.geometry.sectors.zones().iter().filter(|zone| zone.access().is_programmable());
     let all = zones.flat_map(|zone| job.geometry.sectors.sectors_in(zone.span()).unwrap_or_default());
     let stays = |sector: &Span| job.keeps().any(|region| region.span.covers(*sector));
     all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()) && !stays(sector)).collect()
@@ -35,7 +35,7 @@ pub(super) fn all_sectors(job: &PlanInput<'_>) -> Vec<Span> {
 /// What the erased sectors hold of kept regions, but for what the image has. Without a sheet
 /// nobody knows what lies beside the image in its sectors: all of it is kept, where the unit can
 /// be read.
-pub(super) fn to_be_kept(job: &PlanInput<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
+pub(super) fn to_be_preserved(job: &PlanInput<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     if !job.sheet.is_described {
         let rest = rest_of_sectors(job.image, sectors);
         return Ok(if job.erase_all || !job.geometry.can_read { Vec::new() } else { rest });

@@ -50,7 +50,7 @@ pub enum ArchiveError {
     #[error("it is cut short{}", after(.0))]
     Cut(String),
     /// A name leads out of the archive, or is none.
-    #[error("the member '{}' has a name that no release may have: it leads elsewhere, or holds what is no letter, digit, '.', '_' or '-'", text::tame(.0))]
+    #[error("the member '{}' has a name that no release may have: it leads elsewhere, or holds what is no letter, digit, '.', '_' or '-'", text::sanitize(.0))]
     BadName(String),
     /// Two members have one name.
     #[error("the member '{0}' is there twice")]

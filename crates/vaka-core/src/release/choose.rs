@@ -10,7 +10,7 @@ pub const STABLE: &str = "stable";
 
 /// Which version is wanted.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub enum Wanted {
+pub enum VersionSelector {
     /// The newest.
     Newest,
     /// This one.
@@ -28,7 +28,7 @@ pub struct ReleaseQuery<'a> {
     /// version that is named is taken from any channel.
     pub channel: Option<&'a str>,
     /// Which version.
-    pub version: Wanted,
+    pub version: VersionSelector,
 }
 
 /// The release that is meant.
@@ -97,17 +97,17 @@ pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Select
     let on_channel = |at: &usize| channel.is_none_or(|channel| releases[*at].channel == channel);
     let is = |at: &usize, version: &str| Version::parse(version) == releases[*at].ordered();
     let fitting: Vec<usize> = match &wanted.version {
-        Wanted::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
-        Wanted::KnownGood(good) => {
+        VersionSelector::Version(version) => all.iter().copied().filter(|at| is(at, version)).collect(),
+        VersionSelector::KnownGood(good) => {
             all.iter().copied().filter(|at| good.iter().any(|version| is(at, version))).collect()
         }
-        Wanted::Newest => all.iter().copied().filter(on_channel).collect(),
+        VersionSelector::Newest => all.iter().copied().filter(on_channel).collect(),
     };
     let Some(index) = fitting.first().copied() else {
         return Err(match (&wanted.version, wanted.channel) {
-            (Wanted::Version(version), _) => SelectError::Version { wanted: version.clone(), there: there() },
-            (Wanted::KnownGood(_), _) => SelectError::KnownGood(there()),
-            (Wanted::Newest, channel) => {
+            (VersionSelector::Version(version), _) => SelectError::Version { wanted: version.clone(), there: there() },
+            (VersionSelector::KnownGood(_), _) => SelectError::KnownGood(there()),
+            (VersionSelector::Newest, channel) => {
                 SelectError::Channel { wanted: channel.unwrap_or_default().to_owned(), there: there() }
             }
         });
@@ -158,26 +158,26 @@ mod tests {
         let pick = |channel, version| {
             choose(&all, &ReleaseQuery { product: None, channel, version }).map(|pick| all[pick.index].version.clone())
         };
-        let named = |version: &str| Wanted::Version(version.to_owned());
-        assert_eq!(pick(None, Wanted::Newest).unwrap(), "1.10.0");
-        assert_eq!(pick(Some("trial"), Wanted::Newest).unwrap(), "2.0.0");
+        let named = |version: &str| VersionSelector::Version(version.to_owned());
+        assert_eq!(pick(None, VersionSelector::Newest).unwrap(), "1.10.0");
+        assert_eq!(pick(Some("trial"), VersionSelector::Newest).unwrap(), "2.0.0");
         assert_eq!(pick(None, named("2.0")).unwrap(), "2.0.0");
-        let good = |versions: &[&str]| Wanted::KnownGood(versions.iter().map(|v| (*v).to_owned()).collect());
+        let good = |versions: &[&str]| VersionSelector::KnownGood(versions.iter().map(|v| (*v).to_owned()).collect());
         assert_eq!(pick(None, good(&["1.9.0", "0.1"])).unwrap(), "1.9.0");
         assert_eq!(pick(None, good(&["1.9.0", "2.0.0"])).unwrap(), "2.0.0");
         assert!(matches!(pick(None, good(&[])), Err(SelectError::KnownGood(_))));
-        assert!(matches!(pick(Some("night"), Wanted::Newest), Err(SelectError::Channel { .. })));
+        assert!(matches!(pick(Some("night"), VersionSelector::Newest), Err(SelectError::Channel { .. })));
         assert!(matches!(pick(None, named("3.0")), Err(SelectError::Version { .. })));
         // Without a stable one, every channel counts.
         let trials = [manifest("tern", "2.0.0", "trial"), manifest("tern", "2.1.0", "night")];
-        let newest = ReleaseQuery { product: None, channel: None, version: Wanted::Newest };
+        let newest = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
         assert_eq!(choose(&trials, &newest).unwrap(), Selection { index: 1, others: vec![0] });
     }
 
     #[test]
     fn several_products_and_two_of_one_version_are_no_choice() {
         let all = [manifest("tern", "1.0", "stable"), manifest("heron", "1.0", "stable")];
-        let any = ReleaseQuery { product: None, channel: None, version: Wanted::Newest };
+        let any = ReleaseQuery { product: None, channel: None, version: VersionSelector::Newest };
         assert!(matches!(choose(&all, &any), Err(SelectError::Products(_))));
         let heron = ReleaseQuery { product: Some("heron"), ..any.clone() };
         assert_eq!(choose(&all, &heron).unwrap(), Selection { index: 1, others: vec![] });

@@ -199,8 +199,8 @@ impl Manifest {
     /// # Errors
     /// [`ManifestError`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, ManifestError> {
-        let manifest: Self =
-            serde_json::from_slice(bytes).map_err(|error| ManifestError::Unreadable(text::tame(&error.to_string())))?;
+        let manifest: Self = serde_json::from_slice(bytes)
+            .map_err(|error| ManifestError::Unreadable(text::sanitize(&error.to_string())))?;
         if manifest.release != FORMAT {
             return Err(ManifestError::Format(manifest.release));
         }
@@ -225,17 +225,17 @@ impl Manifest {
         }
         let used: BTreeSet<&str> = self.used().collect();
         if let Some(missing) = used.iter().find(|name| !self.members.contains_key(**name)) {
-            return Err(ManifestError::Missing(text::tame(missing)));
+            return Err(ManifestError::Missing(text::sanitize(missing)));
         }
         match self.members.keys().find(|name| !used.contains(name.as_str())) {
-            Some(unused) => Err(ManifestError::Unnamed(text::tame(unused))),
+            Some(unused) => Err(ManifestError::Unnamed(text::sanitize(unused))),
             None => Ok(()),
         }
     }
 
     fn values(&self) -> Result<(), ManifestError> {
         let wrong = |what: &str, value: &str| {
-            Err(ManifestError::Value(format!("a {what} that is none: '{}'", text::tame(value))))
+            Err(ManifestError::Value(format!("a {what} that is none: '{}'", text::sanitize(value))))
         };
         for (what, value) in [("product", &self.product), ("channel", &self.channel)] {
             if !is_id(value) {
@@ -244,7 +244,10 @@ impl Manifest {
         }
         let starts_with_digit = |text: &str| text.starts_with(|c: char| c.is_ascii_digit());
         for version in [Some(&self.version), self.needs_vaka.as_ref()].into_iter().flatten() {
-            if !starts_with_digit(version) || text::tame(version) != *version || version.contains(char::is_whitespace) {
+            if !starts_with_digit(version)
+                || text::sanitize(version) != *version
+                || version.contains(char::is_whitespace)
+            {
                 return wrong("version", version);
             }
         }
@@ -293,7 +296,7 @@ impl Manifest {
 impl Stage {
     fn check(&self) -> Result<(), ManifestError> {
         if !is_words(&self.name) {
-            return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::tame(&self.name))));
+            return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::sanitize(&self.name))));
         }
         if let Some(shows) = self.external.as_ref().and_then(|external| external.shows.as_ref()) {
             shows.parse::<Ids>().map_err(|error| ManifestError::Value(error.into()))?;
@@ -337,7 +340,7 @@ fn is_id(text: &str) -> bool {
 }
 
 fn is_words(words: &str) -> bool {
-    !words.is_empty() && text::tame(words) == words && placeholder::of_text(words).is_none()
+    !words.is_empty() && text::sanitize(words) == words && placeholder::of_text(words).is_none()
 }
 
 /// A day of the calendar, as `2026-11-23`.

@@ -12,6 +12,6 @@ mod pieces;
 mod release_file;
 pub mod signature;
 
-pub use choose::{ReleaseQuery, STABLE, SelectError, Selection, Wanted, choose};
+pub use choose::{ReleaseQuery, STABLE, SelectError, Selection, VersionSelector, choose};
 pub use pieces::{ImageError, Inconsistency, inconsistencies, sheet_for};
 pub use release_file::{MANIFEST, MOST_BYTES, Release, ReleaseError, SIGNATURE, SIGNER};

@@ -7,12 +7,12 @@ use thiserror::Error;
 use super::manifest::{Entry, Stage};
 use crate::matching::Claim;
 use crate::matching::piece;
-use crate::matching::variants_for;
+use crate::matching::rank_variants;
 use crate::release::release_file::Release;
 use crate::sheet::{Fact, HAND_OVER, Sheet, Variant};
 use vaka_base::text;
 use vaka_base::version::Version;
-use vaka_image::stamp::{self, Found};
+use vaka_image::stamp::{self, StampSearch};
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions};
 
 /// Why an image in a release cannot be used.
@@ -122,7 +122,7 @@ pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
             };
             for id in &entry.variants {
                 match of_stage.variant(id) {
-                    None => wrong(format!("the sheet has no variant '{}' in this stage", text::tame(id))),
+                    None => wrong(format!("the sheet has no variant '{}' in this stage", text::sanitize(id))),
                     Some(variant) => {
                         let part = Piece { release, sheet: &of_stage, stage, entry, variant };
                         part.check(&mut said, &mut wrong);
@@ -161,14 +161,14 @@ impl Piece<'_> {
             Err(_) if stage.external.is_some() => return,
             Err(error) => return wrong(error.to_string()),
         };
-        let choice = variants_for(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
+        let choice = rank_variants(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
         // What another tool writes may lie where no route of ours leads.
         if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.external.is_none()) {
             wrong(format!("does not fit variant '{}': {against}", variant.id));
         }
         for rules in [&variant.image].into_iter().chain(&variant.further) {
             let Some(piece) = piece(variant, rules, &image) else { continue };
-            if let Found::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
+            if let StampSearch::One(stamp) = stamp::find(&piece, rules.stamp_offset) {
                 self.check_stamp(&stamp.text, wrong);
             }
         }
@@ -198,11 +198,11 @@ impl Piece<'_> {
     }
 
     /// Whether a stamp agrees with the manifest.
-    fn check_stamp(self, said: &stamp::Text, wrong: &mut impl FnMut(String)) {
+    fn check_stamp(self, said: &stamp::StampFields, wrong: &mut impl FnMut(String)) {
         let Self { release, stage, entry, variant, .. } = self;
         let manifest = &release.manifest;
         let mut differ = |what: &str, stamp: &str, manifest: &str| {
-            wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::tame(stamp)));
+            wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::sanitize(stamp)));
         };
         if let Some(product) = said.product.as_ref().filter(|product| **product != manifest.product) {
             differ("product", product, &manifest.product);
@@ -236,7 +236,7 @@ impl Piece<'_> {
 /// The facts of an image: what the manifest says, and its stamp.
 fn facts_of(entry: &Entry, image: &Image, variant: &Variant) -> Vec<Fact> {
     let mut facts = entry.facts();
-    if let Found::One(stamp) = stamp::find(image, variant.image.stamp_offset) {
+    if let StampSearch::One(stamp) = stamp::find(image, variant.image.stamp_offset) {
         let stamped = stamp.text.facts.into_iter().map(|(name, value)| Fact { name, value });
         facts.extend(stamped.filter(|fact| !entry.facts.contains_key(&fact.name)).collect::<Vec<_>>());
     }

@@ -139,7 +139,7 @@ impl Release {
     /// Its notes, tamed line by line.
     pub fn notes(&self) -> Vec<String> {
         let notes = self.manifest.notes.as_ref().map(|name| String::from_utf8_lossy(self.member(name)).into_owned());
-        notes.unwrap_or_default().lines().map(text::tame).collect()
+        notes.unwrap_or_default().lines().map(text::sanitize).collect()
     }
 }
 
@@ -180,7 +180,7 @@ fn signer(manifest: &[u8], rest: &[Member<'_>]) -> Result<Option<PublicKey>, Rel
     }
     let signature: Option<&[u8; SIGNATURE_LEN]> = signature.try_into().ok();
     match signature {
-        Some(signature) if key.verifies(manifest, signature) => Ok(Some(key)),
+        Some(signature) if key.verify(manifest, signature) => Ok(Some(key)),
         _ => Err(ReleaseError::Signature(key.short())),
     }
 }

@@ -48,8 +48,8 @@ impl PrivateKey {
     /// // Bytes for an example only; a real key is random.
     /// let key = PrivateKey::from_random([7; 32]);
     /// let signature = key.sign(b"manifest");
-    /// assert!(key.public().verifies(b"manifest", &signature));
-    /// assert!(!key.public().verifies(b"another manifest", &signature));
+    /// assert!(key.public().verify(b"manifest", &signature));
+    /// assert!(!key.public().verify(b"another manifest", &signature));
     /// ```
     pub fn from_random(bytes: [u8; 32]) -> Self {
         Self(SigningKey::from_bytes(&bytes))
@@ -117,7 +117,7 @@ impl PublicKey {
     }
 
     /// Whether a signature is this key's over a message. Weak keys never verify.
-    pub fn verifies(&self, message: &[u8], signature: &[u8; SIGNATURE_LEN]) -> bool {
+    pub fn verify(&self, message: &[u8], signature: &[u8; SIGNATURE_LEN]) -> bool {
         let signature = ed25519_dalek::Signature::from_bytes(signature);
         self.0.verify_strict(message, &signature).is_ok()
     }
@@ -152,9 +152,9 @@ mod tests {
         );
         assert_eq!(key.sign(&[0x72])[..], wanted);
         let mut signature: [u8; 64] = wanted.try_into().unwrap();
-        assert!(key.public().verifies(&[0x72], &signature) && !key.public().verifies(&[0x73], &signature));
+        assert!(key.public().verify(&[0x72], &signature) && !key.public().verify(&[0x73], &signature));
         signature[40] ^= 1;
-        assert!(!key.public().verifies(&[0x72], &signature));
+        assert!(!key.public().verify(&[0x72], &signature));
     }
 
     #[test]

@@ -29,8 +29,8 @@ pub use model::{
 pub(crate) use raw::schema::product_sheet;
 pub use region::Region;
 pub use route::{
-    DialectRoute, Dialects, EntryStep, FileForm, FileTarget, Leave, ResultFile, Route, RouteKind, Signal, UpdateMedium,
-    VolumeRoute, WriteOrder,
+    DialectRoute, Dialects, EntryStep, ExitMethod, FileForm, FileTarget, ResultFile, Route, RouteKind, Signal,
+    UpdateMedium, VolumeRoute, WriteOrder,
 };
-pub use signs::{DescriptorPattern, SerialPattern, Sign, SignKind};
+pub use signs::{DescriptorCheck, DescriptorPattern, SerialPattern, SignKind};
 pub use undescribed::SynthesisError;

@@ -110,7 +110,7 @@ pub enum VersionSource {
         after: String,
     },
     /// In one of its strings.
-    Sign {
+    DescriptorString {
         /// Which: iProduct, iManufacturer or iSerialNumber.
         of: SignKind,
         /// What stands before the version in it.
@@ -138,7 +138,7 @@ impl VersionSource {
                 let lines = unit.volume.as_ref()?.text(file)?;
                 volume::value(lines, after).map(Version::parse)
             }
-            Self::Sign { of, after } => {
+            Self::DescriptorString { of, after } => {
                 let text = match of {
                     SignKind::Product => unit.product.as_deref(),
                     SignKind::Maker => unit.maker.as_deref(),
@@ -474,7 +474,7 @@ impl Sheet {
     /// Whether a unit's disk is one that the sheet means, of several that it may
     /// show: the board tells itself there, its label is a route's, or the version
     /// stands on it.
-    pub fn knows_disk(&self, unit: &UnitFacts) -> bool {
+    pub fn matches_disk(&self, unit: &UnitFacts) -> bool {
         let Some(disk) = &unit.volume else { return false };
         let is_route = |variant: &Variant| {
             let route = variant.route(unit.id).and_then(|route| route.kind.volume());

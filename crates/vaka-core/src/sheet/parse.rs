@@ -270,7 +270,7 @@ impl Checker<'_> {
                 file: self.file_name("file", &Spanned::new(raw.span(), text.file.clone()))?,
                 after: self.words("after", &Spanned::new(raw.span(), text.after.clone()))?,
             },
-            RawVersionSource::Sign(sign) => VersionSource::Sign {
+            RawVersionSource::String(sign) => VersionSource::DescriptorString {
                 of: match sign.string {
                     RawString::Product => SignKind::Product,
                     RawString::Maker => SignKind::Maker,
@@ -310,7 +310,7 @@ impl Checker<'_> {
             Some(part) if parts.iter().any(|known| known.id == *part.get_ref()) => Ok(Some(part.get_ref().clone())),
             Some(part) => {
                 let message =
-                    format!("no [[part]] has the id '{}'; there are: {}", text::tame(part.get_ref()), known());
+                    format!("no [[part]] has the id '{}'; there are: {}", text::sanitize(part.get_ref()), known());
                 Err(self.error(&part.span(), "part", message))
             }
             None if parts.is_empty() => Ok(None),
@@ -576,7 +576,7 @@ impl Checker<'_> {
         regions.iter().find(|region| region.name == *name.get_ref()).cloned().ok_or_else(|| {
             let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
             let message =
-                format!("no region has the name '{}'; there are: {}", text::tame(name.get_ref()), known.join(", "));
+                format!("no region has the name '{}'; there are: {}", text::sanitize(name.get_ref()), known.join(", "));
             self.error(&name.span(), key, message)
         })
     }
@@ -628,7 +628,7 @@ impl Checker<'_> {
 
     pub(super) fn words(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
         let words = value.get_ref();
-        if text::tame(words) != *words || words.is_empty() {
+        if text::sanitize(words) != *words || words.is_empty() {
             let message = "is empty, too long, begins or ends in blanks, or holds control characters".into();
             return Err(self.error(&value.span(), key, message));
         }
@@ -674,7 +674,7 @@ impl Checker<'_> {
         let before = self.text[line_start..place.start].trim_end().strip_suffix('=').map(str::trim_end);
         let assigned = before.and_then(|before| before.rsplit([' ', '{', ',']).next());
         let key = named.or(assigned).unwrap_or_else(|| line.split('=').next().unwrap_or_default().trim());
-        self.error(&place, &text::tame(key), text::tame(&error.message().replace('\n', "; ")))
+        self.error(&place, &text::sanitize(key), text::sanitize(&error.message().replace('\n', "; ")))
     }
 }
 

@@ -6,10 +6,10 @@ use std::sync::Arc;
 use super::parse::{Checked, Checker};
 use super::raw::{OneOrMore, RawRoute, RawRouteKind, RawTakes, RawTold, RawUpload, Spanned};
 use super::{
-    BOOTLOADER, DialectRoute, FileForm, FileTarget, Leave, Region, ResultFile, Route, RouteKind, Stage, UpdateMedium,
-    Variant, VolumeRoute,
+    BOOTLOADER, DialectRoute, ExitMethod, FileForm, FileTarget, Region, ResultFile, Route, RouteKind, Stage,
+    UpdateMedium, Variant, VolumeRoute,
 };
-use crate::unit::{MemoryChoice, PropertyValue, Told};
+use crate::unit::{MemoryChoice, PropertyValue, ReportedProperty};
 use vaka_base::text;
 use vaka_dialect::{Dialect, OperationName, ReportedField};
 use vaka_image::address::{Address, Span};
@@ -21,7 +21,7 @@ impl Checker<'_> {
         let mut stage = self.stage_of(raw, stages)?;
         for wanted in raw.variants.iter().flatten() {
             if !variants.iter().any(|variant| variant.id.as_str() == wanted.get_ref()) {
-                let message = format!("no variant has the id '{}'", text::tame(wanted.get_ref()));
+                let message = format!("no variant has the id '{}'", text::sanitize(wanted.get_ref()));
                 return Err(self.error(&wanted.span(), "variants", message));
             }
         }
@@ -55,7 +55,8 @@ impl Checker<'_> {
             Some(stage) => Ok(Some(stage)),
             None => {
                 let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
-                let message = format!("no [[stage]] has the id '{}'; there are: {known}", text::tame(name.get_ref()));
+                let message =
+                    format!("no [[stage]] has the id '{}'; there are: {known}", text::sanitize(name.get_ref()));
                 Err(self.error(&name.span(), "stage", message))
             }
         }
@@ -116,7 +117,7 @@ impl Checker<'_> {
             let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
             let message = format!(
                 "no dialect has the name '{}'; beside this sheet there are: {known} (files that end in .dialect.toml)",
-                text::tame(name.get_ref())
+                text::sanitize(name.get_ref())
             );
             self.error(&name.span(), "dialect", message)
         })
@@ -153,14 +154,14 @@ impl Checker<'_> {
             for (name, value) in raw.get_ref() {
                 if !told.iter().any(|tell| tell.name == *name) {
                     let known = reported_names(told);
-                    let message = format!("dialect '{}' tells {known}; not '{}'", dialect.name, text::tame(name));
+                    let message = format!("dialect '{}' tells {known}; not '{}'", dialect.name, text::sanitize(name));
                     return Err(self.error(&raw.span(), "tells", message));
                 }
                 let value = match value {
                     RawTold::Number(number) => PropertyValue::Number(i128::from(*number)),
                     RawTold::Text(text) => PropertyValue::Text(text.clone()),
                 };
-                tells.push(Told { name: name.clone(), value });
+                tells.push(ReportedProperty { name: name.clone(), value });
             }
         }
         Ok(DialectRoute { dialect, tells })
@@ -202,7 +203,7 @@ impl Checker<'_> {
             Some(OneOrMore::More(labels)) => labels.clone(),
         };
         let place = raw.label.as_ref().map_or(takes.span(), Spanned::span);
-        if labels.iter().any(|label| label.is_empty() || label.len() > 11 || text::tame(label) != *label) {
+        if labels.iter().any(|label| label.is_empty() || label.len() > 11 || text::sanitize(label) != *label) {
             let message = "a disk's label has 1 to 11 characters".into();
             return Err(self.error(&place, "label", message));
         }
@@ -223,7 +224,7 @@ impl Checker<'_> {
             raw.application_file.as_ref().map(|name| self.file_name("application_file", name)).transpose()?;
         let leave = raw.leave.as_ref().map(|leave| *leave.get_ref()).unwrap_or_default();
         if let Some(given) =
-            raw.leave.as_ref().filter(|_| leave == Leave::LastBlock && matches!(takes, UpdateMedium::File(_)))
+            raw.leave.as_ref().filter(|_| leave == ExitMethod::LastBlock && matches!(takes, UpdateMedium::File(_)))
         {
             return Err(self.error(&given.span(), "leave", "only a unit that takes UF2 blocks has a last one".into()));
         }

@@ -94,8 +94,11 @@ impl Checker<'_> {
             stage.images.get_ref().iter().any(|name| name.get_ref() != OWN && named.contains_key(name.get_ref()));
         match missing {
             Some(name) if is_meant => {
-                let message =
-                    format!("variant '{}' has no [[variant.stage_image]] '{}'", variant.id, text::tame(name.get_ref()));
+                let message = format!(
+                    "variant '{}' has no [[variant.stage_image]] '{}'",
+                    variant.id,
+                    text::sanitize(name.get_ref())
+                );
                 Err(self.error(&name.span(), "images", message))
             }
             Some(_) => Ok(Vec::new()),

@@ -13,7 +13,7 @@ use vaka_image::wrapper::ChecksumKind;
 
 use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::{BusEvent, UndoPhase};
-use crate::sheet::route::{Leave, WriteOrder};
+use crate::sheet::route::{ExitMethod, WriteOrder};
 
 /// A value, and where it stood in the file.
 #[derive(Deserialize)]
@@ -149,7 +149,7 @@ pub(super) struct RawPart {
 pub(super) enum RawVersionSource {
     Word(RawVersionWord),
     Text(RawVersionText),
-    Sign(RawVersionSign),
+    String(RawVersionSign),
     Line(RawVersionLine),
 }
 
@@ -479,7 +479,7 @@ pub(super) struct RawRoute {
     pub(super) remove_first: Option<Spanned<bool>>,
     pub(super) eject_after: Option<Spanned<bool>>,
     pub(super) result: Option<Spanned<RawResult>>,
-    pub(super) leave: Option<Spanned<Leave>>,
+    pub(super) leave: Option<Spanned<ExitMethod>>,
     pub(super) dialect: Option<Spanned<String>>,
     pub(super) tells: Option<Spanned<BTreeMap<String, RawTold>>>,
     pub(super) listens: Option<Spanned<String>>,

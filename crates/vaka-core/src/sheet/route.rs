@@ -11,7 +11,7 @@ use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::ManualStep;
 use crate::sheet::region::Region;
 use crate::sheet::signs::DescriptorPattern;
-use crate::unit::{MemoryChoice, Told, UnitFacts};
+use crate::unit::{MemoryChoice, ReportedProperty, UnitFacts};
 use vaka_dialect::Dialect;
 use vaka_image::address::Address;
 
@@ -41,8 +41,8 @@ pub struct Route {
 
 impl Route {
     /// Whether the unit tells in update mode which variant it is.
-    pub fn is_told_by_the_unit(&self) -> bool {
-        self.kind.is_told_by_the_unit() || !self.signs.is_empty()
+    pub fn is_self_identifying(&self) -> bool {
+        self.kind.is_self_identifying() || !self.signs.is_empty()
     }
 
     /// Whether a unit says of itself that it is the one of this route: yes, no, or
@@ -66,7 +66,7 @@ impl Route {
     }
 
     /// Whether the unit comes into update mode with nobody's hands.
-    pub fn enters_by_itself(&self) -> bool {
+    pub fn is_unattended(&self) -> bool {
         !self.entry.is_empty() && self.entry.iter().all(|step| matches!(step, EntryStep::Signal(_)))
     }
 
@@ -119,7 +119,7 @@ pub struct DialectRoute {
     /// The protocol.
     pub dialect: Arc<Dialect>,
     /// What the unit must tell of itself.
-    pub tells: Vec<Told>,
+    pub tells: Vec<ReportedProperty>,
 }
 
 /// Dialects by their names.
@@ -135,7 +135,7 @@ pub struct VolumeRoute {
     /// The file in which it shows the present application.
     pub application_file: Option<String>,
     /// How it goes back to its application with nothing written.
-    pub leave: Leave,
+    pub leave: ExitMethod,
 }
 
 impl VolumeRoute {
@@ -214,7 +214,7 @@ pub struct ResultFile {
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
-pub enum Leave {
+pub enum ExitMethod {
     /// Its disk is ejected.
     #[default]
     Eject,
@@ -252,7 +252,7 @@ impl RouteKind {
     }
 
     /// Whether the unit tells in update mode which variant it is.
-    fn is_told_by_the_unit(&self) -> bool {
+    fn is_self_identifying(&self) -> bool {
         self.board_id().is_some() || self.dialect().is_some_and(|route| !route.tells.is_empty())
     }
 
@@ -263,7 +263,7 @@ impl RouteKind {
             return unit.volume.as_ref()?.board()?.board_id.map(|found| found == wanted);
         }
         let wanted = &self.dialect()?.tells;
-        let found = |told: &Told| unit.told.iter().find(|found| found.name == told.name);
+        let found = |told: &ReportedProperty| unit.told.iter().find(|found| found.name == told.name);
         let known: Vec<bool> = wanted.iter().filter_map(|told| Some(found(told)?.value == told.value)).collect();
         (!known.is_empty()).then(|| known.iter().all(|same| *same))
     }

@@ -22,7 +22,7 @@ pub struct DescriptorPattern {
 
 /// One sign, as it should be and as it was seen.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub struct Sign {
+pub struct DescriptorCheck {
     /// What it is.
     pub kind: SignKind,
     /// What the sheet says.
@@ -64,20 +64,20 @@ impl DescriptorPattern {
     }
 
     /// Each sign beside what a unit says.
-    pub fn of(&self, unit: &UnitFacts) -> Vec<Sign> {
+    pub fn of(&self, unit: &UnitFacts) -> Vec<DescriptorCheck> {
         let quoted = |text: &String| format!("\"{text}\"");
         let text = |kind, wanted: &Option<String>, found: &Option<String>| {
             let wanted = wanted.as_ref()?;
             let is_so = found.as_ref().map(|found| found == wanted);
-            Some(Sign { kind, wanted: quoted(wanted), found: found.as_ref().map(quoted), is_so })
+            Some(DescriptorCheck { kind, wanted: quoted(wanted), found: found.as_ref().map(quoted), is_so })
         };
-        let serial = self.serial.as_ref().map(|form| Sign {
+        let serial = self.serial.as_ref().map(|form| DescriptorCheck {
             kind: SignKind::Serial,
             wanted: form.to_string(),
             found: unit.serial.clone(),
             is_so: unit.serial.as_ref().map(|serial| form.is(serial)),
         });
-        let release = self.release.map(|(from, to)| Sign {
+        let release = self.release.map(|(from, to)| DescriptorCheck {
             kind: SignKind::Release,
             wanted: if from == to { from.to_string() } else { format!("{from} to {to}") },
             found: Some(unit.release.to_string()),
@@ -106,7 +106,7 @@ pub struct SerialPattern(String);
 impl SerialPattern {
     /// A form; any text is one that is not empty.
     pub fn new(form: &str) -> Option<Self> {
-        (!form.is_empty() && text::tame(form) == form).then(|| Self(form.to_owned()))
+        (!form.is_empty() && text::sanitize(form) == form).then(|| Self(form.to_owned()))
     }
 
     /// Whether a serial number has it.

@@ -122,7 +122,7 @@ fn addressed(
     map: &SectorMap,
     image: &Image,
 ) -> Result<Variant, SynthesisError> {
-    let writable = |zone: &&Zone| zone.access().takes_firmware();
+    let writable = |zone: &&Zone| zone.access().is_programmable();
     let regions: Vec<Region> = Span::joined(map.zones().iter().filter(writable).map(Zone::span))
         .into_iter()
         .map(|span| Region::new(REGION, span))

@@ -14,7 +14,7 @@ pub const SECTOR: usize = 512;
 /// Which kind of FAT; the number of clusters alone decides.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the format's names
-pub enum Kind {
+pub enum FatKind {
     Fat12,
     Fat16,
     Fat32,
@@ -38,7 +38,7 @@ pub struct Partition {
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Layout {
     /// Which kind.
-    pub kind: Kind,
+    pub kind: FatKind,
     /// All its sectors; of two that promise more than there are the smaller number.
     pub sectors: u64,
     /// Where the first FAT begins.
@@ -108,10 +108,10 @@ impl Layout {
         }
         let clusters = (total - data_start) / cluster_sectors;
         let kind = match clusters {
-            _ if half(0x16) == 0 => Kind::Fat32,
-            0..4085 => Kind::Fat12,
-            4085..65525 => Kind::Fat16,
-            _ => Kind::Fat32,
+            _ if half(0x16) == 0 => FatKind::Fat32,
+            0..4085 => FatKind::Fat12,
+            4085..65525 => FatKind::Fat16,
+            _ => FatKind::Fat32,
         };
         let layout =
             Self { kind, sectors: total, fat_start, fat_sectors, root_start, data_start, cluster_sectors, clusters };
@@ -121,9 +121,9 @@ impl Layout {
 
     fn entry_bits(&self) -> u64 {
         match self.kind {
-            Kind::Fat12 => 12,
-            Kind::Fat16 => 16,
-            Kind::Fat32 => 32,
+            FatKind::Fat12 => 12,
+            FatKind::Fat16 => 16,
+            FatKind::Fat32 => 32,
         }
     }
 
@@ -131,12 +131,12 @@ impl Layout {
     fn entry(&self, fat: &[u8], cluster: u64) -> Option<u32> {
         let at = usize::try_from(cluster * self.entry_bits() / 8).ok()?;
         Some(match self.kind {
-            Kind::Fat12 => {
+            FatKind::Fat12 => {
                 let pair = u32::from(u16::from_le_bytes(*fat.get(at..)?.first_chunk()?));
                 if cluster.is_multiple_of(2) { pair & 0xFFF } else { pair >> 4 }
             }
-            Kind::Fat16 => u32::from(u16::from_le_bytes(*fat.get(at..)?.first_chunk()?)),
-            Kind::Fat32 => u32::from_le_bytes(*fat.get(at..)?.first_chunk()?) & 0x0FFF_FFFF,
+            FatKind::Fat16 => u32::from(u16::from_le_bytes(*fat.get(at..)?.first_chunk()?)),
+            FatKind::Fat32 => u32::from_le_bytes(*fat.get(at..)?.first_chunk()?) & 0x0FFF_FFFF,
         })
     }
 
@@ -184,7 +184,7 @@ mod tests {
     fn a_volume_of_mkfs_is_laid_out_as_the_format_says() {
         let layout = Layout::parse(&boot(), 81920).unwrap();
         assert_eq!((layout.fat_start, layout.fat_sectors, layout.data_start), (4, 80, 196));
-        assert_eq!((layout.kind, layout.clusters, layout.cluster_sectors), (Kind::Fat16, 20431, 4));
+        assert_eq!((layout.kind, layout.clusters, layout.cluster_sectors), (FatKind::Fat16, 20431, 4));
         let mut fat = vec![0; 80 * SECTOR];
         fat[..8].copy_from_slice(&[0xF8, 0xFF, 0xFF, 0xFF, 3, 0, 0xFF, 0xFF]);
         fat[200] = 7; // cluster 100
@@ -194,7 +194,7 @@ mod tests {
     #[test]
     fn twelve_bit_entries_cross_bytes() {
         let layout = Layout {
-            kind: Kind::Fat12,
+            kind: FatKind::Fat12,
             sectors: 9,
             fat_start: 1,
             fat_sectors: 1,

@@ -66,7 +66,7 @@ pub fn lines(bytes: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(bytes);
     // What a unit fills its file up with is no text.
     let text = text.split('\0').next().unwrap_or_default();
-    text.lines().map(text::tame).filter(|line| !line.is_empty()).take(64).collect()
+    text.lines().map(text::sanitize).filter(|line| !line.is_empty()).take(64).collect()
 }
 
 /// The value behind `key` at the start of a line; the first one counts.

@@ -64,7 +64,7 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
     }
     let raw: RawDialect = toml::from_str(text).map_err(|fault| {
         let at = fault.span().map_or(0, |span| span.start);
-        let message = tame_text::tame(&fault.message().replace('\n', "; "));
+        let message = tame_text::sanitize(&fault.message().replace('\n', "; "));
         DialectErrors(vec![error(&Problem::new(at, message))])
     })?;
     let mut checker =
@@ -270,7 +270,7 @@ impl Checker<'_> {
         }
         let mut dialect = Dialect {
             name,
-            about: raw.about.as_ref().map(|about| tame_text::tame(about.get_ref())),
+            about: raw.about.as_ref().map(|about| tame_text::sanitize(about.get_ref())),
             carrier,
             framing,
             largest,
@@ -339,12 +339,12 @@ impl Checker<'_> {
                 let Some(number) = code(key.get_ref()) else {
                     self.wrong(
                         &key.span(),
-                        format!("'{}' is no code; write it like 0x1F or 31", tame_text::tame(key.get_ref())),
+                        format!("'{}' is no code; write it like 0x1F or 31", tame_text::sanitize(key.get_ref())),
                     );
                     continue;
                 };
                 let sentence = words.get_ref();
-                if sentence.is_empty() || tame_text::tame(sentence) != *sentence {
+                if sentence.is_empty() || tame_text::sanitize(sentence) != *sentence {
                     self.wrong(&words.span(), "say what it means: \"ok\", \"busy\" or a sentence");
                 }
                 let meaning = match sentence.as_str() {

@@ -281,7 +281,7 @@ impl Disk {
         if self.is_odd(Deviation::Changed) {
             self.attention = Some(sense::CHANGED);
         }
-        let done = self.carry_out(now, &wrapper[15..], medium);
+        let done = self.execute_command(now, &wrapper[15..], medium);
         let done = if self.is_odd(Deviation::NoReason) { Err(sense::NONE) } else { done };
         self.state = match done {
             Ok(Reply::Nothing) => State::Status(true, length),
@@ -308,7 +308,7 @@ impl Disk {
         Answer::Done
     }
 
-    fn carry_out(&mut self, now: Duration, block: &[u8], medium: &mut dyn Medium) -> Result<Reply, Sense> {
+    fn execute_command(&mut self, now: Duration, block: &[u8], medium: &mut dyn Medium) -> Result<Reply, Sense> {
         const INQUIRY: u8 = 0x12;
         const REQUEST_SENSE: u8 = 0x03;
         if !matches!(block[0], INQUIRY | REQUEST_SENSE) {

@@ -48,12 +48,13 @@ pub fn dunlin(serial: &str) -> VendorUnit {
         window: Some(Duration::from_secs(9)),
         silent: false,
     };
-    let factories = Factories { loader: Box::new(|| Box::new(Tiny::default())), runner: Box::new(|_| Box::new(Plain)) };
+    let factories =
+        Factories { loader: Box::new(|| Box::new(DunlinLoader::default())), runner: Box::new(|_| Box::new(Plain)) };
     VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug)]
-struct Tiny {
+struct DunlinLoader {
     state: u8,
     busy_until: Duration,
     buffer: [u8; PAGE as usize],
@@ -62,14 +63,14 @@ struct Tiny {
     leaves_at: Option<Duration>,
 }
 
-impl Default for Tiny {
+impl Default for DunlinLoader {
     fn default() -> Self {
         let buffer = [0xFF; PAGE as usize];
         Self { state: 0, busy_until: Duration::ZERO, buffer, filled: None, asked: false, leaves_at: None }
     }
 }
 
-impl Tiny {
+impl DunlinLoader {
     fn work(&mut self, now: Duration, page: u16, time: Duration) -> bool {
         let may = (OWN_PAGES..PAGES).contains(&page);
         self.state = if may { 0 } else { 2 };
@@ -83,7 +84,7 @@ impl Tiny {
     }
 }
 
-impl Loader for Tiny {
+impl Loader for DunlinLoader {
     fn interfaces(&self) -> Vec<DescribedInterface> {
         let (names, extra) = (vec!["Loader".to_owned()], Vec::new());
         vec![DescribedInterface { class: [0xFF, 0x44, 0], names, extra, bulk: Vec::new(), interrupt: Vec::new() }]

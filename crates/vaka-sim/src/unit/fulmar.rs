@@ -59,21 +59,21 @@ pub fn fulmar(serial: &str) -> VendorUnit {
         silent: false,
     };
     let factories = Factories {
-        loader: Box::new(|| Box::new(Words::default())),
+        loader: Box::new(|| Box::new(FulmarLoader::default())),
         runner: Box::new(|version| Box::new(Mast { version, ..Mast::default() })),
     };
     VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug, Default)]
-struct Words {
-    line: acm::Line,
+struct FulmarLoader {
+    line: acm::SerialLine,
     greeted: bool,
     asked: bool,
     leaves_at: Option<Duration>,
 }
 
-impl Words {
+impl FulmarLoader {
     /// Takes whole commands off what came.
     fn work(&mut self, now: Duration, flash: &mut Flash) {
         while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\r') {
@@ -143,7 +143,7 @@ impl Words {
     }
 }
 
-impl Loader for Words {
+impl Loader for FulmarLoader {
     fn interfaces(&self) -> Vec<DescribedInterface> {
         acm::interfaces("Fulmar loader")
     }
@@ -174,7 +174,7 @@ impl Loader for Words {
 /// The application: its own serial port, on which it can be told to leave.
 #[derive(Debug, Default)]
 struct Mast {
-    line: acm::Line,
+    line: acm::SerialLine,
     version: u16,
     /// Since when DTR has been off and RTS on.
     crossed: Option<Duration>,
@@ -201,7 +201,7 @@ impl AppModel for Mast {
         }
         let was_open = self.line.dtr;
         let answer = self.line.control(setup, data).unwrap_or(Answer::Stall);
-        let acm::Line { dtr, rts, baud, .. } = self.line;
+        let acm::SerialLine { dtr, rts, baud, .. } = self.line;
         let was_crossed = self.crossed.take();
         match (dtr, rts) {
             (false, true) => self.crossed = was_crossed.or(Some(now)),

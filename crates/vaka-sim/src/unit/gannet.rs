@@ -44,7 +44,7 @@ const FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.2.
 const RUN_TIME_INTERFACE: u16 = 1;
 
 #[derive(Debug)]
-enum Mode {
+enum RunMode {
     Application(Detach),
     Boot(DfuPlain),
 }
@@ -64,7 +64,7 @@ enum Detach {
 pub struct Gannet {
     serial: String,
     flash: Flash,
-    power: Power<Mode>,
+    power: Power<RunMode>,
     bootloader: Vec<u8>,
     traits: Traits,
     manner: Quirks,
@@ -86,7 +86,7 @@ impl Gannet {
         let serial = serial.to_owned();
         let mut gannet = Self { serial, flash, power: Power::new(), bootloader, traits, manner };
         gannet.fill();
-        gannet.boot(Mode::Application(Detach::No));
+        gannet.boot(RunMode::Application(Detach::No));
         gannet
     }
 
@@ -105,7 +105,7 @@ impl Gannet {
         self.flash.put(APPLICATION_REGION.end, &firmware::settings(&self.serial, 12, 0));
     }
 
-    fn boot_mode(&self) -> Mode {
+    fn boot_mode(&self) -> RunMode {
         let boot = DfuPlain::new(
             vec![APPLICATION_REGION, SETTINGS_REGION],
             TRANSFER_SIZE,
@@ -113,13 +113,13 @@ impl Gannet {
             self.manner.clone(),
             |f| sound(f).is_some(),
         );
-        Mode::Boot(if sound(&self.flash).is_some() { boot } else { boot.for_want_of_firmware() })
+        RunMode::Boot(if sound(&self.flash).is_some() { boot } else { boot.for_want_of_firmware() })
     }
 
-    fn boot(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: RunMode) {
         let face = match &mode {
-            Mode::Application(_) => self.application_face(),
-            Mode::Boot(boot) => self.boot_face(boot),
+            RunMode::Application(_) => self.application_face(),
+            RunMode::Boot(boot) => self.boot_face(boot),
         };
         self.power.boot(mode, face);
     }
@@ -167,7 +167,7 @@ impl Gannet {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
             _ if self.power.holds("BOOT") => Some(self.boot_mode()),
             Some(application) if application.board_word != *BOARD_WORD => None,
-            Some(_) => Some(Mode::Application(Detach::No)),
+            Some(_) => Some(RunMode::Application(Detach::No)),
             None => Some(self.boot_mode()),
         };
         self.power.start(now, mode);
@@ -181,7 +181,7 @@ impl Gannet {
     /// A class request to the application's DFU interface.
     fn run_time(&mut self, now: Duration, setup: Setup) -> Answer {
         let (will_detach, ignores_detach) = (self.traits.will_detach, self.manner.ignores_detach);
-        let Some(Mode::Application(detach)) = self.power.mode() else { return Answer::Stall };
+        let Some(RunMode::Application(detach)) = self.power.mode() else { return Answer::Stall };
         let number = if *detach == Detach::No { state::APP_IDLE } else { state::APP_DETACH };
         match (setup.kind, setup.request, setup.index) {
             (0x21, 0, RUN_TIME_INTERFACE) if *detach == Detach::No => {
@@ -204,7 +204,7 @@ impl Gannet {
     }
 
     fn cut(&mut self, now: Duration) {
-        if let Some(Mode::Boot(boot)) = self.power.mode() {
+        if let Some(RunMode::Boot(boot)) = self.power.mode() {
             boot.cut(now, &mut self.flash);
         }
     }
@@ -220,13 +220,13 @@ impl Unit for Gannet {
             return self.boot(mode);
         }
         match self.power.mode() {
-            Some(Mode::Application(detach)) => match *detach {
+            Some(RunMode::Application(detach)) => match *detach {
                 Detach::Leaves(at) if now >= at => self.enter_boot_mode(now),
                 // Nobody reset the bus: the application goes on.
                 Detach::Waits(until) if now >= until => *detach = Detach::No,
                 _ => {}
             },
-            Some(Mode::Boot(boot)) => {
+            Some(RunMode::Boot(boot)) => {
                 let leaves = boot.advance(now, &mut self.flash);
                 self.leave_if(leaves, now);
             }
@@ -240,8 +240,8 @@ impl Unit for Gannet {
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
         match self.power.mode() {
-            Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
-            Some(Mode::Application(_)) => self.run_time(now, setup),
+            Some(RunMode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
+            Some(RunMode::Application(_)) => self.run_time(now, setup),
             _ => Answer::Stall,
         }
     }
@@ -249,7 +249,7 @@ impl Unit for Gannet {
     fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
         const SET_INTERFACE: (u8, u8) = (0x01, 11);
         match self.power.mode() {
-            Some(Mode::Boot(boot)) if (setup.kind, setup.request) == SET_INTERFACE => {
+            Some(RunMode::Boot(boot)) if (setup.kind, setup.request) == SET_INTERFACE => {
                 Some(if boot.select(setup.value) { Answer::Done } else { Answer::Stall })
             }
             _ => None,
@@ -258,8 +258,8 @@ impl Unit for Gannet {
 
     fn bus_reset(&mut self, now: Duration) {
         match self.power.mode() {
-            Some(Mode::Application(Detach::Waits(_))) => self.enter_boot_mode(now),
-            Some(Mode::Boot(boot)) => {
+            Some(RunMode::Application(Detach::Waits(_))) => self.enter_boot_mode(now),
+            Some(RunMode::Boot(boot)) => {
                 let leaves = boot.bus_reset(now, &mut self.flash);
                 self.leave_if(leaves, now);
             }
@@ -288,8 +288,8 @@ impl Unit for Gannet {
 
     fn condition(&self) -> Condition {
         self.power.condition(|mode| match mode {
-            Mode::Application(_) => Condition::Application,
-            Mode::Boot(_) => Condition::Boot,
+            RunMode::Application(_) => Condition::Application,
+            RunMode::Boot(_) => Condition::Boot,
         })
     }
 

@@ -55,12 +55,12 @@ pub struct Quirks {
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Part {
+enum HeronPart {
     Display,
     Interface,
 }
 
-impl Part {
+impl HeronPart {
     fn region(self) -> Range<u32> {
         match self {
             Self::Display => DISPLAY_REGION,
@@ -77,8 +77,8 @@ impl Part {
 }
 
 #[derive(Debug)]
-struct Mode {
-    part: Part,
+struct RunMode {
+    part: HeronPart,
     disk: Disk,
     stored: Stored,
 }
@@ -88,7 +88,7 @@ struct Mode {
 pub struct Heron {
     serial: String,
     flash: Flash,
-    power: Power<Mode>,
+    power: Power<RunMode>,
     bootloader: Vec<u8>,
     manner: Quirks,
     /// What its result file says.
@@ -112,7 +112,7 @@ impl Heron {
             result: None,
         };
         heron.fill();
-        heron.boot(Part::Display);
+        heron.boot(HeronPart::Display);
         heron
     }
 
@@ -120,14 +120,14 @@ impl Heron {
     #[must_use]
     pub fn without_display(mut self) -> Self {
         self.flash.erase(DISPLAY_REGION);
-        self.boot(Part::Display);
+        self.boot(HeronPart::Display);
         self
     }
 
     /// Found in its service mode.
     #[must_use]
     pub fn in_service_mode(mut self) -> Self {
-        self.boot(Part::Interface);
+        self.boot(HeronPart::Interface);
         self
     }
 
@@ -138,20 +138,20 @@ impl Heron {
         self.flash.put(INTERFACE_REGION.start, INTERFACE_FACTORY);
     }
 
-    fn firmware(&self, part: Part) -> Option<Application> {
+    fn firmware(&self, part: HeronPart) -> Option<Application> {
         firmware::inspect(&self.flash, part.region())
     }
 
-    fn version(&self, part: Part) -> String {
+    fn version(&self, part: HeronPart) -> String {
         let found = self.firmware(part).map(|firmware| firmware.version);
         found.map_or("none".to_owned(), |v| format!("{:x}.{:x}.{:x}", v >> 8, v >> 4 & 0xF, v & 0xF))
     }
 
     /// The disk of a mode, with the files that stand on it.
-    fn disk_of(&self, part: Part) -> Vec<u8> {
+    fn disk_of(&self, part: HeronPart) -> Vec<u8> {
         let mut files = Vec::new();
-        if part == Part::Display {
-            let (display, interface) = (self.version(Part::Display), self.version(Part::Interface));
+        if part == HeronPart::Display {
+            let (display, interface) = (self.version(HeronPart::Display), self.version(HeronPart::Interface));
             let text = format!("Heron shore display\r\nDisplay: {display}\r\nInterface: {interface}\r\n");
             files.push(File::text("VERSION.TXT", &text));
         } else {
@@ -160,7 +160,7 @@ impl Heron {
         if let Some(result) = self.result.as_ref().filter(|_| !self.manner.tells_nothing) {
             files.push(File::text("RESULT.TXT", result));
         }
-        if part == Part::Display && self.firmware(part).is_some() {
+        if part == HeronPart::Display && self.firmware(part).is_some() {
             files.push(File { name: part.file(), content: self.loaded() });
         }
         let volume = self.volume(part);
@@ -172,13 +172,13 @@ impl Heron {
         volume.bytes(&files)
     }
 
-    fn volume(&self, part: Part) -> Volume {
+    fn volume(&self, part: HeronPart) -> Volume {
         Volume::new(
             4400,
-            match (part, self.firmware(Part::Display)) {
-                (Part::Interface, _) => "HERON_SVC",
-                (Part::Display, Some(_)) => "HERON",
-                (Part::Display, None) => "HERON_EMPTY",
+            match (part, self.firmware(HeronPart::Display)) {
+                (HeronPart::Interface, _) => "HERON_SVC",
+                (HeronPart::Display, Some(_)) => "HERON",
+                (HeronPart::Display, None) => "HERON_EMPTY",
             },
         )
     }
@@ -209,13 +209,13 @@ impl Heron {
         text.into_bytes()
     }
 
-    fn mode(&self, part: Part) -> Mode {
-        Mode { part, disk: Disk::new(self.manner.disk), stored: Stored::new(self.disk_of(part)) }
+    fn mode(&self, part: HeronPart) -> RunMode {
+        RunMode { part, disk: Disk::new(self.manner.disk), stored: Stored::new(self.disk_of(part)) }
     }
 
-    fn boot(&mut self, part: Part) {
+    fn boot(&mut self, part: HeronPart) {
         let mode = self.mode(part);
-        let release = self.firmware(Part::Interface).map_or(0, |firmware| firmware.version);
+        let release = self.firmware(HeronPart::Interface).map_or(0, |firmware| firmware.version);
         let disk = DescribedInterface {
             class: CLASS,
             names: Vec::new(),
@@ -231,11 +231,11 @@ impl Heron {
             interrupt: Vec::new(),
         };
         let face = match part {
-            Part::Display => {
+            HeronPart::Display => {
                 let texts = ["Skerrow Instruments", "Heron shore display", self.serial.as_str()];
                 Descriptors::new(IDS, release, texts, vec![own, disk])
             }
-            Part::Interface => {
+            HeronPart::Interface => {
                 let texts = ["Skerrow Instruments", "Heron service disk", self.serial.as_str()];
                 Descriptors::new(SERVICE_IDS, 0x0100, texts, vec![disk])
             }
@@ -245,25 +245,25 @@ impl Heron {
 
     /// The interface chip starts.
     fn power_on(&mut self, now: Duration, after: Duration) {
-        let part = match self.firmware(Part::Interface) {
+        let part = match self.firmware(HeronPart::Interface) {
             _ if self.flash.read(BOOTLOADER_REGION.start, self.bootloader.len()) != Some(&self.bootloader[..]) => None,
-            _ if self.power.holds("SERVICE") => Some(Part::Interface),
+            _ if self.power.holds("SERVICE") => Some(HeronPart::Interface),
             Some(firmware) if firmware.board_word != *INTERFACE_WORD => None,
-            Some(_) => Some(Part::Display),
-            None => Some(Part::Interface),
+            Some(_) => Some(HeronPart::Display),
+            None => Some(HeronPart::Interface),
         };
         // Firmware of something else in the display controller lights what it should not.
-        let burnt = self.firmware(Part::Display).is_some_and(|firmware| firmware.board_word != *DISPLAY_WORD);
+        let burnt = self.firmware(HeronPart::Display).is_some_and(|firmware| firmware.board_word != *DISPLAY_WORD);
         let mode = part.filter(|_| !burnt).map(|part| self.mode(part));
         self.power.start(now + after, mode);
     }
 
     /// Takes a file that is complete.
-    fn take(&mut self, now: Duration, part: Part, content: &[u8]) {
+    fn take(&mut self, now: Duration, part: HeronPart, content: &[u8]) {
         let region = part.region();
         let segments = match part {
-            Part::Display => parse_hex(content),
-            Part::Interface => Some(vec![(region.start, content.to_vec())]),
+            HeronPart::Display => parse_hex(content),
+            HeronPart::Interface => Some(vec![(region.start, content.to_vec())]),
         };
         let fits = |(at, bytes): &(u32, Vec<u8>)| {
             region.contains(at) && u64::from(*at) + bytes.len() as u64 <= u64::from(region.end)
@@ -329,7 +329,7 @@ impl Unit for Heron {
         if let Some(mode) = self.power.due(now) {
             return self.boot(mode.part);
         }
-        let Some(Mode { part, disk, stored }) = self.power.mode() else { return };
+        let Some(RunMode { part, disk, stored }) = self.power.mode() else { return };
         let part = *part;
         if stored.is_ejected {
             self.result = None;
@@ -342,7 +342,7 @@ impl Unit for Heron {
         stored.written = None;
         let volume = self.volume(part);
         if let Found::Whole(content) = find(volume, &bytes, part.file())
-            && !(part == Part::Display && self.firmware(part).is_some() && content == self.loaded())
+            && !(part == HeronPart::Display && self.firmware(part).is_some() && content == self.loaded())
         {
             self.take(now, part, &content);
         }
@@ -358,7 +358,7 @@ impl Unit for Heron {
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         match self.power.mode() {
-            Some(Mode { disk, stored, .. }) => disk.bulk(now, transfer, stored),
+            Some(RunMode { disk, stored, .. }) => disk.bulk(now, transfer, stored),
             None => Answer::Silent,
         }
     }
@@ -397,8 +397,8 @@ impl Unit for Heron {
 
     fn condition(&self) -> Condition {
         self.power.condition(|mode| match mode.part {
-            Part::Display => Condition::Application,
-            Part::Interface => Condition::Boot,
+            HeronPart::Display => Condition::Application,
+            HeronPart::Interface => Condition::Boot,
         })
     }
 

@@ -80,7 +80,7 @@ pub struct Quirks {
 }
 
 #[derive(Debug)]
-enum Mode {
+enum RunMode {
     Application(Disk),
     Boot(Disk, Loader),
 }
@@ -91,7 +91,7 @@ pub struct Petrel {
     board: Board,
     serial: String,
     flash: Flash,
-    power: Power<Mode>,
+    power: Power<RunMode>,
     bootloader: Vec<u8>,
     manner: Quirks,
     /// The application's own disk.
@@ -141,15 +141,15 @@ impl Petrel {
         self.flash.put(SETTINGS_REGION.start, &firmware::settings(&self.serial, 60, 4));
     }
 
-    fn application_mode(&self) -> Mode {
-        Mode::Application(Disk::new(disk::Quirks::default()))
+    fn application_mode(&self) -> RunMode {
+        RunMode::Application(Disk::new(disk::Quirks::default()))
     }
 
-    fn boot_mode(&self) -> Mode {
-        Mode::Boot(Disk::new(self.manner.disk), Loader::new(FAMILY, APPLICATION_REGION, self.manner.loader))
+    fn boot_mode(&self) -> RunMode {
+        RunMode::Boot(Disk::new(self.manner.disk), Loader::new(FAMILY, APPLICATION_REGION, self.manner.loader))
     }
 
-    fn boot(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: RunMode) {
         let disk = || DescribedInterface {
             class: CLASS,
             names: Vec::new(),
@@ -158,7 +158,7 @@ impl Petrel {
             interrupt: Vec::new(),
         };
         let face = match &mode {
-            Mode::Application(_) => {
+            RunMode::Application(_) => {
                 let release = self.application().map_or(0, |application| application.version);
                 let own = DescribedInterface {
                     class: [0xFF, 0, 0],
@@ -170,7 +170,7 @@ impl Petrel {
                 let texts = ["Skerrow Instruments", "Petrel wave buoy logger", self.serial.as_str()];
                 Descriptors::new(APPLICATION_IDS, release, texts, vec![own, disk()])
             }
-            Mode::Boot(..) => {
+            RunMode::Boot(..) => {
                 let texts = ["Skerrow Instruments", "Petrel update disk", self.serial.as_str()];
                 Descriptors::new(BOOT_IDS, 0x0230, texts, vec![disk()])
             }
@@ -198,7 +198,7 @@ impl Petrel {
 
     /// Makes the files up anew if blocks were programmed since.
     fn refresh(&mut self) {
-        let Some(Mode::Boot(_, loader)) = self.power.mode() else { return };
+        let Some(RunMode::Boot(_, loader)) = self.power.mode() else { return };
         if self.shown == loader.programmed {
             return;
         }
@@ -224,9 +224,9 @@ impl Unit for Petrel {
             return self.boot(mode);
         }
         match self.power.mode() {
-            Some(Mode::Boot(_, loader)) if loader.leaves_at.is_some_and(|at| now >= at) => self.power_on(now),
+            Some(RunMode::Boot(_, loader)) if loader.leaves_at.is_some_and(|at| now >= at) => self.power_on(now),
             // Not before the host has the answer to its command.
-            Some(Mode::Application(disk)) if self.log.is_ejected && disk.is_idle() => {
+            Some(RunMode::Application(disk)) if self.log.is_ejected && disk.is_idle() => {
                 let boot = self.boot_mode();
                 self.power.start(now, Some(boot));
             }
@@ -240,7 +240,7 @@ impl Unit for Petrel {
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {
         match self.power.mode() {
-            Some(Mode::Boot(disk, _) | Mode::Application(disk)) => disk.control(setup),
+            Some(RunMode::Boot(disk, _) | RunMode::Application(disk)) => disk.control(setup),
             None => Answer::Silent,
         }
     }
@@ -249,17 +249,17 @@ impl Unit for Petrel {
         self.refresh();
         let (volume, is_broken) = (Volume::new(16384, "PETREL"), self.manner.broken_fat);
         match self.power.mode() {
-            Some(Mode::Boot(disk, loader)) => {
+            Some(RunMode::Boot(disk, loader)) => {
                 let mut shown = Shown { volume, is_broken, files: &self.files, loader, flash: &mut self.flash };
                 disk.bulk(now, transfer, &mut shown)
             }
-            Some(Mode::Application(disk)) => disk.bulk(now, transfer, &mut self.log),
+            Some(RunMode::Application(disk)) => disk.bulk(now, transfer, &mut self.log),
             None => Answer::Silent,
         }
     }
 
     fn clear_halt(&mut self, endpoint: u8) {
-        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.power.mode() {
+        if let Some(RunMode::Boot(disk, _) | RunMode::Application(disk)) = self.power.mode() {
             disk.clear_halt(endpoint);
         }
     }
@@ -269,7 +269,7 @@ impl Unit for Petrel {
     }
 
     fn bus_reset(&mut self, _: Duration) {
-        if let Some(Mode::Boot(disk, _) | Mode::Application(disk)) = self.power.mode() {
+        if let Some(RunMode::Boot(disk, _) | RunMode::Application(disk)) = self.power.mode() {
             disk.bus_reset();
         }
     }
@@ -293,8 +293,8 @@ impl Unit for Petrel {
 
     fn condition(&self) -> Condition {
         self.power.condition(|mode| match mode {
-            Mode::Application(_) => Condition::Application,
-            Mode::Boot(..) => Condition::Boot,
+            RunMode::Application(_) => Condition::Application,
+            RunMode::Boot(..) => Condition::Boot,
         })
     }
 

@@ -52,12 +52,12 @@ pub fn skua(serial: &str) -> VendorUnit {
         silent: true,
     };
     let factories =
-        Factories { loader: Box::new(|| Box::new(Blocks::default())), runner: Box::new(|_| Box::new(Plain)) };
+        Factories { loader: Box::new(|| Box::new(SkuaLoader::default())), runner: Box::new(|_| Box::new(Plain)) };
     VendorUnit::new(make, factories, serial)
 }
 
 #[derive(Debug)]
-struct Blocks {
+struct SkuaLoader {
     state: u8,
     status: u8,
     /// What was downloaded and waits for the status request that begins the work.
@@ -69,7 +69,7 @@ struct Blocks {
     leaves_at: Option<Duration>,
 }
 
-impl Default for Blocks {
+impl Default for SkuaLoader {
     fn default() -> Self {
         Self {
             state: state::IDLE,
@@ -88,13 +88,13 @@ fn crc32(bytes: &[u8]) -> [u8; 4] {
     crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC).checksum(bytes).to_le_bytes()
 }
 
-impl Blocks {
+impl SkuaLoader {
     fn expected() -> u32 {
         CHALLENGE.iter().fold(0x51C0_A7E5_u32, |sum, byte| (sum << 5) ^ (sum >> 2) ^ u32::from(*byte))
     }
 
     /// Carries a block out: how long that takes.
-    fn carry_out(&mut self, now: Duration, flash: &mut Flash, block: &[u8]) -> Duration {
+    fn execute_command(&mut self, now: Duration, flash: &mut Flash, block: &[u8]) -> Duration {
         let head: [u8; 6] = block.get(..6).and_then(|head| head.try_into().ok()).unwrap_or_default();
         let length = usize::from(u16::from_le_bytes([head[4], head[5]]));
         let body = block.get(6..6 + length).unwrap_or_default().to_vec();
@@ -153,7 +153,7 @@ impl Blocks {
 
     fn status(&mut self, now: Duration, flash: &mut Flash) -> Answer {
         if let Some(block) = self.pending.take() {
-            let time = self.carry_out(now, flash, &block);
+            let time = self.execute_command(now, flash, &block);
             self.busy_until = now + time;
             self.state = state::BUSY;
         }
@@ -167,7 +167,7 @@ impl Blocks {
     }
 }
 
-impl Loader for Blocks {
+impl Loader for SkuaLoader {
     fn interfaces(&self) -> Vec<DescribedInterface> {
         let size = TRANSFER_SIZE.to_le_bytes();
         let extra = vec![9, 0x21, 0x07, 0xFF, 0, size[0], size[1], 0x10, 0x01];

@@ -90,14 +90,14 @@ impl Revision {
 }
 
 #[derive(Debug)]
-enum Mode {
+enum RunMode {
     Application,
     Boot(DfuAddressed),
     Loader(DfuPlain),
 }
 
 /// What stands where the bootloader belongs.
-enum Boots {
+enum BootChoice {
     /// What the factory wrote.
     Factory,
     /// A Tern loader, and whether it is for this board.
@@ -114,7 +114,7 @@ pub struct Tern {
     revision: Revision,
     serial: String,
     flash: Flash,
-    power: Power<Mode>,
+    power: Power<RunMode>,
     /// The bootloader as the factory wrote it.
     bootloader: Vec<u8>,
     manner: Quirks,
@@ -140,7 +140,7 @@ impl Tern {
             is_blank_ware: false,
         };
         tern.fill();
-        tern.boot(Mode::Application);
+        tern.boot(RunMode::Application);
         tern
     }
 
@@ -173,7 +173,7 @@ impl Tern {
     #[must_use]
     pub fn with_manner(mut self, manner: Quirks, is_protected: bool) -> Self {
         (self.manner, self.is_protected) = (manner, is_protected);
-        if let Some(Mode::Boot(_)) = self.power.mode() {
+        if let Some(RunMode::Boot(_)) = self.power.mode() {
             let boot = self.boot_mode();
             self.boot(boot);
         }
@@ -211,15 +211,15 @@ impl Tern {
         self.flash.put(Self::settings_region(self.revision).start, &settings);
     }
 
-    fn boot_mode(&self) -> Mode {
-        Mode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE).with_manner(self.manner.clone(), self.is_protected))
+    fn boot_mode(&self) -> RunMode {
+        RunMode::Boot(DfuAddressed::new(BASE, TRANSFER_SIZE).with_manner(self.manner.clone(), self.is_protected))
     }
 
-    fn boot(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: RunMode) {
         let face = match &mode {
-            Mode::Application => self.application_face(),
-            Mode::Boot(boot) => self.boot_face(boot),
-            Mode::Loader(loader) => self.loader_face(loader),
+            RunMode::Application => self.application_face(),
+            RunMode::Boot(boot) => self.boot_face(boot),
+            RunMode::Loader(loader) => self.loader_face(loader),
         };
         self.power.boot(mode, face);
     }
@@ -254,11 +254,11 @@ impl Tern {
         Descriptors::new(BOOT_IDS, 0x0200, ["Oyster Silicon", "Oyster boot mode", &chip_serial], vec![interface])
     }
 
-    fn loader_mode(&self) -> Mode {
+    fn loader_mode(&self) -> RunMode {
         let region = Self::application_region(self.revision);
         let is_sound = self.revision.board().is_sound;
         let loader = DfuPlain::new(vec![region], TRANSFER_SIZE, LOADER_TRAITS, self.manner.clone(), is_sound);
-        Mode::Loader(if is_sound(&self.flash) { loader } else { loader.for_want_of_firmware() })
+        RunMode::Loader(if is_sound(&self.flash) { loader } else { loader.for_want_of_firmware() })
     }
 
     fn loader_face(&self, loader: &DfuPlain) -> Descriptors {
@@ -269,22 +269,23 @@ impl Tern {
             bulk: Vec::new(),
             interrupt: Vec::new(),
         };
-        let version = if let Boots::Loader { version, .. } = self.boots() { version } else { 0 };
+        let version = if let BootChoice::Loader { version, .. } = self.boots() { version } else { 0 };
         let texts = ["Skerrow Instruments", self.revision.board().loader_name, &self.serial];
         Descriptors::new(LOADER_IDS, version, texts, vec![interface])
     }
 
     /// What stands where the bootloader belongs.
-    fn boots(&self) -> Boots {
+    fn boots(&self) -> BootChoice {
         let region = Self::bootloader_region(self.revision);
         let bytes = self.flash.read(region.start, region.len()).unwrap_or_default();
         match firmware::inspect(&self.flash, region) {
-            _ if bytes == &self.bootloader[..] => Boots::Factory,
-            Some(loader) => {
-                Boots::Loader { version: loader.version, fits: loader.board_word == *self.revision.board().loader_word }
-            }
-            None if bytes[..8].iter().all(|byte| *byte == 0xFF) => Boots::Blank,
-            None => Boots::Broken,
+            _ if bytes == &self.bootloader[..] => BootChoice::Factory,
+            Some(loader) => BootChoice::Loader {
+                version: loader.version,
+                fits: loader.board_word == *self.revision.board().loader_word,
+            },
+            None if bytes[..8].iter().all(|byte| *byte == 0xFF) => BootChoice::Blank,
+            None => BootChoice::Broken,
         }
     }
 
@@ -306,14 +307,14 @@ impl Tern {
         let wants_loader = self.power.holds("MODE");
         let mode = match (self.boots(), application) {
             // Nothing to start at all: that is the chip's boot mode.
-            (Boots::Blank, _) if self.is_blank_ware => Some(self.boot_mode()),
-            (Boots::Broken, _) if self.is_blank_ware => return self.power.hang(),
-            (Boots::Loader { fits: false, .. } | Boots::Blank | Boots::Broken, _) => None,
-            (Boots::Loader { .. }, _) if wants_loader => Some(self.loader_mode()),
+            (BootChoice::Blank, _) if self.is_blank_ware => Some(self.boot_mode()),
+            (BootChoice::Broken, _) if self.is_blank_ware => return self.power.hang(),
+            (BootChoice::Loader { fits: false, .. } | BootChoice::Blank | BootChoice::Broken, _) => None,
+            (BootChoice::Loader { .. }, _) if wants_loader => Some(self.loader_mode()),
             (_, Some(false)) => None,
-            (_, Some(true)) => Some(Mode::Application),
-            (Boots::Loader { .. }, None) => Some(self.loader_mode()),
-            (Boots::Factory, None) => Some(self.boot_mode()),
+            (_, Some(true)) => Some(RunMode::Application),
+            (BootChoice::Loader { .. }, None) => Some(self.loader_mode()),
+            (BootChoice::Factory, None) => Some(self.boot_mode()),
         };
         self.power.start(now, mode);
     }
@@ -323,7 +324,7 @@ impl Tern {
         let application = Self::application_region(self.revision).start;
         let mode = match to {
             BASE => return self.run_bootloader(now),
-            to if to == application => self.application().filter(|(_, fits)| *fits).map(|_| Mode::Application),
+            to if to == application => self.application().filter(|(_, fits)| *fits).map(|_| RunMode::Application),
             // A jump into nothing runs wild.
             _ => None,
         };
@@ -338,8 +339,8 @@ impl Tern {
 
     fn cut(&mut self, now: Duration) {
         match self.power.mode() {
-            Some(Mode::Boot(boot)) => boot.cut(now, &mut self.flash),
-            Some(Mode::Loader(loader)) => loader.cut(now, &mut self.flash),
+            Some(RunMode::Boot(boot)) => boot.cut(now, &mut self.flash),
+            Some(RunMode::Loader(loader)) => loader.cut(now, &mut self.flash),
             _ => {}
         }
     }
@@ -358,8 +359,8 @@ impl Unit for Tern {
             return self.boot(mode);
         }
         let boot = match self.power.mode() {
-            Some(Mode::Boot(boot)) => boot,
-            Some(Mode::Loader(loader)) => {
+            Some(RunMode::Boot(boot)) => boot,
+            Some(RunMode::Loader(loader)) => {
                 let leaves = loader.advance(now, &mut self.flash);
                 return self.leave_if(leaves, now);
             }
@@ -383,8 +384,8 @@ impl Unit for Tern {
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
         match self.power.mode() {
-            Some(Mode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
-            Some(Mode::Loader(loader)) => loader.control(now, &self.flash, setup, data),
+            Some(RunMode::Boot(boot)) => boot.control(now, &self.flash, setup, data),
+            Some(RunMode::Loader(loader)) => loader.control(now, &self.flash, setup, data),
             _ => Answer::Stall,
         }
     }
@@ -392,8 +393,8 @@ impl Unit for Tern {
     fn bus_reset(&mut self, now: Duration) {
         // The chip's boot mode survives a bus reset, and so does the application.
         match self.power.mode() {
-            Some(Mode::Boot(boot)) => boot.bus_reset(now, &mut self.flash),
-            Some(Mode::Loader(loader)) => {
+            Some(RunMode::Boot(boot)) => boot.bus_reset(now, &mut self.flash),
+            Some(RunMode::Loader(loader)) => {
                 let leaves = loader.bus_reset(now, &mut self.flash);
                 self.leave_if(leaves, now);
             }
@@ -426,8 +427,8 @@ impl Unit for Tern {
 
     fn condition(&self) -> Condition {
         self.power.condition(|mode| match mode {
-            Mode::Application => Condition::Application,
-            Mode::Boot(_) | Mode::Loader(_) => Condition::Boot,
+            RunMode::Application => Condition::Application,
+            RunMode::Boot(_) | RunMode::Loader(_) => Condition::Boot,
         })
     }
 

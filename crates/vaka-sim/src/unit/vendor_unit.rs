@@ -108,7 +108,7 @@ pub struct Factories {
 }
 
 #[derive(Debug)]
-enum Mode {
+enum RunMode {
     Application(Box<dyn AppModel>),
     /// Until a time, where it goes on by itself.
     Boot(Box<dyn Loader>, Option<Duration>),
@@ -121,7 +121,7 @@ pub struct VendorUnit {
     serial: String,
     flash: Flash,
     bootloader: Vec<u8>,
-    power: Power<Mode>,
+    power: Power<RunMode>,
 }
 
 impl VendorUnit {
@@ -133,7 +133,7 @@ impl VendorUnit {
         let mut unit = Self { spec, factories, serial: serial.to_owned(), flash, bootloader, power: Power::new() };
         unit.fill();
         let version = unit.sound().map_or(0, |application| application.version);
-        let mode = Mode::Application((unit.factories.runner)(version));
+        let mode = RunMode::Application((unit.factories.runner)(version));
         unit.boot(mode);
         unit
     }
@@ -141,7 +141,7 @@ impl VendorUnit {
     /// Found in its bootloader.
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
-        let mode = Mode::Boot((self.factories.loader)(), None);
+        let mode = RunMode::Boot((self.factories.loader)(), None);
         self.boot(mode);
         self
     }
@@ -179,15 +179,15 @@ impl VendorUnit {
         firmware::inspect(&self.flash, self.spec.application.clone())
     }
 
-    fn boot(&mut self, mode: Mode) {
+    fn boot(&mut self, mode: RunMode) {
         let release = self.sound().map_or(0, |application| application.version);
         let UnitSpec { names, ids, .. } = &self.spec;
         let face = match &mode {
-            Mode::Application(runner) => {
+            RunMode::Application(runner) => {
                 let texts = ["Skerrow Instruments", names[0], &self.serial];
                 Descriptors::new(ids[0], release, texts, runner.interfaces())
             }
-            Mode::Boot(loader, _) => {
+            RunMode::Boot(loader, _) => {
                 Descriptors::new(ids[1], 0x0100, ["Skerrow Instruments", names[1], &self.serial], loader.interfaces())
             }
         };
@@ -198,7 +198,7 @@ impl VendorUnit {
     fn power_on(&mut self, now: Duration) {
         let starts = self.bootloader_is_whole();
         let held = self.power.holds(self.spec.button);
-        let boot = |until| Mode::Boot((self.factories.loader)(), until);
+        let boot = |until| RunMode::Boot((self.factories.loader)(), until);
         let mode = match self.sound() {
             _ if !starts => None,
             _ if held => Some(boot(None)),
@@ -218,9 +218,9 @@ impl VendorUnit {
     }
 
     /// The application; none if it was built for another board.
-    fn application(&self, application: Application) -> Option<Mode> {
+    fn application(&self, application: Application) -> Option<RunMode> {
         let fits = application.board_word == *self.spec.board_word;
-        fits.then(|| Mode::Application((self.factories.runner)(application.version)))
+        fits.then(|| RunMode::Application((self.factories.runner)(application.version)))
     }
 
     /// The bootloader goes on to the application, if there is a sound one.
@@ -229,7 +229,7 @@ impl VendorUnit {
             _ if !self.bootloader_is_whole() => None,
             Some(application) => self.application(application),
             None if self.spec.silent => return self.power.hang(),
-            None => Some(Mode::Boot((self.factories.loader)(), None)),
+            None => Some(RunMode::Boot((self.factories.loader)(), None)),
         };
         self.power.start(now, mode);
     }
@@ -241,11 +241,11 @@ impl Unit for VendorUnit {
             return self.boot(mode);
         }
         match self.power.mode() {
-            Some(Mode::Application(runner)) if runner.leaves_at().is_some_and(|at| now >= at) => {
-                let mode = Mode::Boot((self.factories.loader)(), None);
+            Some(RunMode::Application(runner)) if runner.leaves_at().is_some_and(|at| now >= at) => {
+                let mode = RunMode::Boot((self.factories.loader)(), None);
                 self.power.start(now, Some(mode));
             }
-            Some(Mode::Boot(loader, until)) => {
+            Some(RunMode::Boot(loader, until)) => {
                 let over = until.is_some_and(|until| now >= until) && !loader.was_asked();
                 if over || loader.leaves_at().is_some_and(|at| now >= at) {
                     self.go_on(now);
@@ -261,23 +261,23 @@ impl Unit for VendorUnit {
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
         match self.power.mode() {
-            Some(Mode::Application(runner)) => runner.control(now, setup, data),
-            Some(Mode::Boot(loader, _)) => loader.control(now, &mut self.flash, setup, data),
+            Some(RunMode::Application(runner)) => runner.control(now, setup, data),
+            Some(RunMode::Boot(loader, _)) => loader.control(now, &mut self.flash, setup, data),
             None => Answer::Stall,
         }
     }
 
     fn standard(&mut self, _: Duration, setup: Setup) -> Option<Answer> {
         match self.power.mode()? {
-            Mode::Application(runner) => runner.standard(setup),
-            Mode::Boot(loader, _) => loader.standard(setup),
+            RunMode::Application(runner) => runner.standard(setup),
+            RunMode::Boot(loader, _) => loader.standard(setup),
         }
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         match self.power.mode() {
-            Some(Mode::Application(runner)) => runner.pipe(now, transfer),
-            Some(Mode::Boot(loader, _)) => loader.pipe(now, &mut self.flash, transfer),
+            Some(RunMode::Application(runner)) => runner.pipe(now, transfer),
+            Some(RunMode::Boot(loader, _)) => loader.pipe(now, &mut self.flash, transfer),
             None => Answer::Stall,
         }
     }
@@ -302,8 +302,8 @@ impl Unit for VendorUnit {
 
     fn condition(&self) -> Condition {
         self.power.condition(|mode| match mode {
-            Mode::Application(_) => Condition::Application,
-            Mode::Boot(..) => Condition::Boot,
+            RunMode::Application(_) => Condition::Application,
+            RunMode::Boot(..) => Condition::Boot,
         })
     }
 
@@ -401,7 +401,7 @@ pub mod acm {
 
     /// One side of a serial line, as the unit sees it.
     #[derive(Debug, Default)]
-    pub struct Line {
+    pub struct SerialLine {
         /// What came and was not looked at yet.
         pub received: Vec<u8>,
         /// What is on its way to the host, each with the time from which on it is there.
@@ -414,7 +414,7 @@ pub mod acm {
         pub rts: bool,
     }
 
-    impl Line {
+    impl SerialLine {
         /// The class requests of a port; `None` for any other.
         pub fn control(&mut self, setup: Setup, data: &[u8]) -> Option<Answer> {
             match (setup.kind, setup.request) {

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant};
 
 use super::wire::{self, DEFAULT_PORT, DeviceRecord, Message, OpHeader, status};
 use crate::bus::{Bus, BusError, DeviceInfo, InterfaceClass, Location, PolledWatch, Speed};
-use crate::device::{MAX_PIPE_TRANSFER, Pipe, PipeKind, Setup, TransferError, UsbDevice};
+use crate::device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferError, UsbDevice};
 use crate::strings;
 use vaka_base::ParseError;
 
@@ -350,7 +350,7 @@ impl Drop for UsbIpDevice {
 
 impl UsbIpDevice {
     /// A transfer on a pipe, as the server's kernel wants it.
-    fn on_pipe<'a>(&self, pipe: Pipe, length: usize, data: &'a [u8]) -> Result<Transfer<'a>, TransferError> {
+    fn on_pipe<'a>(&self, pipe: EndpointInfo, length: usize, data: &'a [u8]) -> Result<Transfer<'a>, TransferError> {
         let length = u32::try_from(length).ok().filter(|length| *length <= wire::MAX_TRANSFER);
         let length = length.ok_or(TransferError::Unsupported("more than 64 KiB in one transfer"))?;
         let interval = match (pipe.kind, self.speed) {
@@ -576,22 +576,27 @@ impl UsbDevice for UsbIpDevice {
         }
     }
 
-    fn pipe_in(&mut self, pipe: Pipe, length: usize, timeout: Duration) -> Result<Vec<u8>, TransferError> {
+    fn read_endpoint(
+        &mut self,
+        pipe: EndpointInfo,
+        length: usize,
+        timeout: Duration,
+    ) -> Result<Vec<u8>, TransferError> {
         self.transfer(&self.on_pipe(pipe, length.min(MAX_PIPE_TRANSFER), &[])?, timeout)
     }
 
-    fn pipe_out(&mut self, pipe: Pipe, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
+    fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         self.transfer(&self.on_pipe(pipe, data.len(), data)?, timeout).map(drop)
     }
 
-    fn clear_halt(&mut self, pipe: Pipe) -> Result<(), TransferError> {
+    fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
         // CLEAR_FEATURE(ENDPOINT_HALT); the kernel's server does for it what
         // its own system call does. Source: USB 2.0, section 9.4.1.
         let setup = Setup { kind: 0x02, request: 1, value: 0, index: u16::from(pipe.address) };
         self.control_out(setup, &[], SERVER_TIMEOUT)
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         // The server closes the connection when the device leaves; what
         // else comes is the late end of a cancelled transfer, and is kept.
         let deadline = Instant::now() + within;

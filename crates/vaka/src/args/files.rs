@@ -15,12 +15,12 @@ pub struct Check {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
 }
 
 /// Which image of a file is meant, where it holds several or has no address.
 #[derive(Clone, Copy, Debug, ClapArgs)]
-pub struct Choose {
+pub struct ImageSelection {
     /// Where a raw binary starts
     #[arg(long, value_name = "ADDRESS", value_parser = address)]
     pub at: Option<Address>,
@@ -32,7 +32,7 @@ pub struct Choose {
     pub from_target: Option<u8>,
 }
 
-impl Choose {
+impl ImageSelection {
     pub fn options(self) -> ReadOptions {
         ReadOptions { at: self.at, family: self.from_family, target: self.from_target }
     }
@@ -84,7 +84,7 @@ pub struct Convert {
     #[arg(required = true, value_name = "OUT")]
     pub out: PathBuf,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
     /// Only what lies in this range, the end not included: 0x0A002400..0x0A003000
     #[arg(long, value_name = "A..B", value_parser = range)]
     pub range: Option<Span>,
@@ -104,7 +104,7 @@ pub struct Stamp {
     #[arg(value_name = "OUT")]
     pub out: PathBuf,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
     /// Product id
     #[arg(long, value_name = "ID")]
     pub product: Option<String>,

@@ -20,8 +20,8 @@ pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack};
 pub use system::{Demo, Diagnose, Journal, SetupCommand, Simulate};
-pub use unit::{Compare, Console, Read, SettingsCommand, Survey, Where};
-pub use update::{Line, Releases, Strength, Update};
+pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
+pub use update::{Line, Releases, Update, VerifyLevel};
 
 /// Updates the firmware of hardware products over their own USB port: knows
 /// which image fits which unit, says why, and reports what it checked.

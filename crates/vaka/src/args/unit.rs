@@ -7,7 +7,7 @@ use clap::{Args as ClapArgs, Subcommand};
 use vaka_base::duration;
 use vaka_image::address::Span;
 
-use super::files::{Choose, Output};
+use super::files::{ImageSelection, Output};
 use super::values::{assignment, range};
 
 #[derive(Debug, ClapArgs)]
@@ -35,7 +35,7 @@ pub struct Console {
 
 /// Which part of a memory.
 #[derive(Clone, Debug, ClapArgs)]
-pub struct Where {
+pub struct MemoryRange {
     /// A region of the sheet, by its name
     #[arg(long, value_name = "NAME", conflicts_with = "range")]
     pub region: Option<String>,
@@ -53,7 +53,7 @@ pub struct Read {
     #[arg(value_name = "OUT")]
     pub out: PathBuf,
     #[command(flatten)]
-    pub place: Where,
+    pub place: MemoryRange,
     /// Read so often, and compare; for a unit or a cable that is not trusted
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
     pub times: u32,
@@ -70,9 +70,9 @@ pub struct Compare {
     #[arg(value_name = "OTHER")]
     pub other: Option<PathBuf>,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
     #[command(flatten)]
-    pub place: Where,
+    pub place: MemoryRange,
 }
 
 #[derive(Debug, Subcommand)]

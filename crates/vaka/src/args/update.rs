@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::{Args as ClapArgs, ValueEnum};
 use vaka_base::duration;
 
-use super::files::Choose;
+use super::files::ImageSelection;
 
 #[derive(Debug, ClapArgs)]
 pub struct Update {
@@ -14,15 +14,15 @@ pub struct Update {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
     #[command(flatten)]
     pub release: Releases,
     /// Print every step, by tool and by hand, and stop before the first
     #[arg(long)]
     pub plan: bool,
     /// How strong a check is wanted
-    #[arg(long, value_enum, default_value_t = Strength::Strongest)]
-    pub check: Strength,
+    #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
+    pub check: VerifyLevel,
     /// Read the present content into this file first; the format by its ending
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,
@@ -46,12 +46,12 @@ pub struct Line {
     #[arg(required = true, value_name = "FILE")]
     pub files: Vec<PathBuf>,
     #[command(flatten)]
-    pub choose: Choose,
+    pub choose: ImageSelection,
     #[command(flatten)]
     pub release: Releases,
     /// How strong a check is wanted
-    #[arg(long, value_enum, default_value_t = Strength::Strongest)]
-    pub check: Strength,
+    #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
+    pub check: VerifyLevel,
     /// Write also what is already equal
     #[arg(long)]
     pub rewrite: bool,
@@ -82,7 +82,7 @@ pub struct Releases {
 
 /// How strong a check is wanted.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
-pub enum Strength {
+pub enum VerifyLevel {
     /// The strongest that the unit allows
     Strongest,
     /// That the unit took all blocks without an error

@@ -20,18 +20,18 @@ use vaka_core::unit_state::UnitState;
 use vaka_image::{FirmwareFile, ReadOptions};
 use vaka_usb::{Bus, Location, SystemClock};
 
-use crate::args::{Common, Line, Strength};
+use crate::args::{Common, Line, VerifyLevel};
 use crate::attempt;
-use crate::cli_error::{Outcome, Problem};
-use crate::environment::{self, Setting};
-use crate::journal::{self, Begun, Confirmed};
+use crate::cli_error::{CliError, Outcome};
+use crate::environment::{self, OutputOptions};
+use crate::journal::{self, Confirmed, StartRecord};
 use crate::lock::Locks;
 use crate::preserved_store::StateFolder;
-use crate::recording::Recording;
-use crate::release_recorder::Recorder;
+use crate::recording::JournalEntry;
+use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
 use crate::render::batch::Counts;
-use crate::render::batch::{Done, Screen};
+use crate::render::batch::{Completion, Screen};
 use crate::signals;
 use vaka_messages::CommandError;
 
@@ -44,22 +44,22 @@ const EMPTY: Duration = Duration::from_millis(1500);
 
 /// What goes into the units.
 enum Source {
-    File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<Begun> },
+    File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<StartRecord> },
     Release { found: Box<Found>, build: String },
 }
 
 impl Source {
     /// The sheets whose units a file could be for. Others' units on the bench are left
     /// alone.
-    fn hopes(&self, sheets: &[Sheet]) -> Vec<Sheet> {
+    fn candidate_sheets(&self, sheets: &[Sheet]) -> Vec<Sheet> {
         let Self::File { file, options, .. } = self else { return sheets.to_vec() };
         let request = Request { file: file.clone(), options: *options, ..Request::new(&[]) };
-        update::hopes(&request, sheets).into_iter().cloned().collect()
+        update::candidate_sheets(&request, sheets).into_iter().cloned().collect()
     }
 }
 
 /// What all units have in common.
-struct Job<'a> {
+struct UpdateJob<'a> {
     args: &'a Line,
     common: &'a Common,
     buses: Vec<Arc<dyn Bus>>,
@@ -70,36 +70,36 @@ struct Job<'a> {
 }
 
 /// What a unit's thread tells.
-enum News {
+enum WorkerMessage {
     Event(Box<Event>),
     /// It is through; nothing if it had been before.
-    Ended(Option<Box<Report>>),
+    EndRecord(Option<Box<Report>>),
 }
 
 /// What is known of a port.
-enum Port {
+enum PortState {
     Working,
     /// It is through, and may be gone since.
     Through(Option<Instant>),
 }
 
-pub fn run(args: &Line, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
     // Of many units nobody remembers which is done: without a record there is no line.
     journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
-    let job = Job::new(args, common, setting)?;
+    let job = UpdateJob::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);
     screen.ready();
     let counts = std::thread::scope(|scope| {
-        let (sender, news) = mpsc::channel::<(Location, News)>();
+        let (sender, news) = mpsc::channel::<(Location, WorkerMessage)>();
         let begin = |candidate: &Candidate<'_>| {
             let (location, sender, job) = (candidate.location().clone(), sender.clone(), &job);
             let place = bench.place(&location);
             scope.spawn(move || {
                 let told = sender.clone();
-                let tell = |event: Event| drop(told.send((location.clone(), News::Event(Box::new(event)))));
+                let tell = |event: Event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
                 let ended = guarded(&place, || job.work(&location, &place, tell));
-                let _ = sender.send((location, News::Ended(ended.map(Box::new))));
+                let _ = sender.send((location, WorkerMessage::EndRecord(ended.map(Box::new))));
             });
         };
         watch(&job, &bench, &news, &begin, &mut screen)
@@ -128,13 +128,13 @@ fn panicked(place: &str) -> Report {
 
 /// Begins with each unit that comes, until it is enough; then waits for those under way.
 fn watch(
-    job: &Job<'_>,
+    job: &UpdateJob<'_>,
     bench: &Bench<'_>,
-    news: &mpsc::Receiver<(Location, News)>,
+    news: &mpsc::Receiver<(Location, WorkerMessage)>,
     begin: &dyn Fn(&Candidate<'_>),
     screen: &mut Screen,
-) -> Result<Counts, Problem> {
-    let mut ports: BTreeMap<Location, Port> = BTreeMap::new();
+) -> Result<Counts, CliError> {
+    let mut ports: BTreeMap<Location, PortState> = BTreeMap::new();
     let mut counts = Counts::default();
     let mut begun = 0;
     let deadline = job.args.during.map(|time| Instant::now() + time);
@@ -142,19 +142,19 @@ fn watch(
         let wants_more = !signals::flag().load(Ordering::SeqCst)
             && deadline.is_none_or(|deadline| Instant::now() < deadline)
             && job.args.count.is_none_or(|count| begun < count);
-        let working = ports.values().filter(|port| matches!(port, Port::Working)).count();
+        let working = ports.values().filter(|port| matches!(port, PortState::Working)).count();
         if !wants_more && working == 0 {
             return Ok(counts);
         }
         if wants_more {
-            for candidate in comers(job, bench, &mut ports, screen)? {
+            for candidate in new_arrivals(job, bench, &mut ports, screen)? {
                 if job.args.count.is_some_and(|count| begun >= count) {
                     break;
                 }
                 begun += 1;
-                let called = bench.called(candidate.location());
-                screen.begins(&bench.place(candidate.location()), called, &candidate);
-                ports.insert(candidate.location().clone(), Port::Working);
+                let place_name = bench.place_name(candidate.location());
+                screen.begins(&bench.place(candidate.location()), place_name, &candidate);
+                ports.insert(candidate.location().clone(), PortState::Working);
                 begin(&candidate);
             }
         }
@@ -162,9 +162,9 @@ fn watch(
         while let Ok((location, news)) = news.recv_timeout(until.saturating_duration_since(Instant::now())) {
             let place = bench.place(&location);
             match news {
-                News::Event(event) => screen.event(&place, *event),
-                News::Ended(report) => {
-                    ports.insert(location, Port::Through(None));
+                WorkerMessage::Event(event) => screen.event(&place, *event),
+                WorkerMessage::EndRecord(report) => {
+                    ports.insert(location, PortState::Through(None));
                     match &report {
                         Some(report) => counts.note(report),
                         None => {
@@ -172,7 +172,7 @@ fn watch(
                             begun -= 1;
                         }
                     }
-                    screen.ended(&place, report.as_deref().map_or(Done::Before, Done::Now));
+                    screen.ended(&place, report.as_deref().map_or(Completion::Before, Completion::Now));
                 }
             }
         }
@@ -180,25 +180,25 @@ fn watch(
 }
 
 /// Units that came and are not known yet.
-fn comers<'b>(
-    job: &Job<'_>,
+fn new_arrivals<'b>(
+    job: &UpdateJob<'_>,
     bench: &Bench<'b>,
-    ports: &mut BTreeMap<Location, Port>,
+    ports: &mut BTreeMap<Location, PortState>,
     screen: &Screen,
-) -> Result<Vec<Candidate<'b>>, Problem> {
+) -> Result<Vec<Candidate<'b>>, CliError> {
     let found = bench.select(job.common.unit.as_ref(), false).map_err(|error| bus_failure(&error))?;
     ports.retain(|location, port| {
         let is_there = found.iter().any(|candidate| candidate.location() == location);
         match port {
-            Port::Working => true,
-            Port::Through(gone) if is_there => {
+            PortState::Working => true,
+            PortState::Through(gone) if is_there => {
                 *gone = None;
                 true
             }
-            Port::Through(gone) => {
+            PortState::Through(gone) => {
                 let was_restarting = gone.get_or_insert_with(Instant::now).elapsed() < EMPTY;
                 if !was_restarting {
-                    screen.free(bench.called(location).unwrap_or(&bench.place(location)));
+                    screen.free(bench.place_name(location).unwrap_or(&bench.place(location)));
                 }
                 was_restarting
             }
@@ -208,21 +208,21 @@ fn comers<'b>(
     Ok(found.into_iter().filter(is_new).collect())
 }
 
-impl<'a> Job<'a> {
-    fn new(args: &'a Line, common: &'a Common, setting: &Setting) -> Result<Self, crate::cli_error::Problem> {
+impl<'a> UpdateJob<'a> {
+    fn new(args: &'a Line, common: &'a Common, setting: &OutputOptions) -> Result<Self, crate::cli_error::CliError> {
         let sheets = environment::sheets(common)?;
         let (source, sheets) = match release_store::named(&args.files, &args.release, common)? {
             Some(found) => {
                 let signer = release_store::trusted(&found.release, common)?;
                 let sheet = release_store::sheet(&found.release, &found.path, sheets)?;
-                release_store::goes_together(&found.release, &sheet, &found.path)?;
+                release_store::check_consistency(&found.release, &sheet, &found.path)?;
                 let build = release_store::build(&found.release, &args.release.build)?.to_owned();
                 Screen::new(*setting).release(release_store::seen(&found, &build, signer));
                 (Source::Release { found: Box::new(found), build }, vec![sheet])
             }
             None => {
                 let source = Self::file(&args.files[0], args, common, &sheets)?;
-                let hoped = source.hopes(&sheets);
+                let hoped = source.candidate_sheets(&sheets);
                 (source, hoped)
             }
         };
@@ -233,7 +233,7 @@ impl<'a> Job<'a> {
         Ok(Self { args, common, buses, sheets, source, through: Mutex::default() })
     }
 
-    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::cli_error::Problem> {
+    fn file(path: &Path, args: &Line, common: &Common, sheets: &[Sheet]) -> Result<Source, crate::cli_error::CliError> {
         let bytes = environment::firmware(path)?;
         let mut options = args.choose.options();
         let file = FirmwareFile::parse(environment::unwrapped(path, &bytes, sheets, &mut options)?.payload);
@@ -256,14 +256,14 @@ impl<'a> Job<'a> {
             rewrite: self.args.rewrite,
             wait: self.common.wait,
             consents: self.common.allow.clone(),
-            read_back: self.args.check == Strength::Strongest,
+            read_back: self.args.check == VerifyLevel::Strongest,
             shelf: Some(&StateFolder),
             history: Some(&Confirmed),
             ..Request::new(&[])
         };
         let report = match &self.source {
             Source::File { file, name, options, begun } => {
-                let mut recording = Recording::of(Begun { time: jiff::Timestamp::now(), ..(**begun).clone() });
+                let mut recording = JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() });
                 let mut look = |event| recording.pass(vaka_messages::event(event), &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
                 let request = Request { file: file.clone(), file_name: name.clone(), options: *options, ..request };
@@ -280,10 +280,10 @@ impl<'a> Job<'a> {
         let Found { path, release, .. } = found;
         let guard: Option<Arc<dyn vaka_boot::bench::lock::UnitLock>> = Some(Arc::new(Locks));
         let staged = ReleaseInstall { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
-        let state = std::cell::RefCell::new(Recording::default());
+        let state = std::cell::RefCell::new(JournalEntry::default());
         let export_dir = self.args.release.export_dir.as_deref();
         let mut around =
-            Recorder { plan_only: false, export_dir, common: self.common, path, release, build, state: &state };
+            JournalHooks { plan_only: false, export_dir, common: self.common, path, release, build, state: &state };
         let mut look = |event| state.borrow_mut().pass(vaka_messages::event(event), tell);
         let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
         let report = staged.run(request, &mut Unattended, &mut cx, &mut around);
@@ -294,7 +294,7 @@ impl<'a> Job<'a> {
     /// Whether a unit, by its serial number, was done in this run.
     fn is_through(&self, bench: &Bench<'_>, unit: &Candidate<'_>, location: &Location) -> bool {
         let through = self.through.lock().unwrap_or_else(PoisonError::into_inner).clone();
-        if through.is_empty() || !bench.may_look(unit) {
+        if through.is_empty() || !bench.can_probe(unit) {
             return false;
         }
         let serial = bench.identity(location).ok().and_then(|identity| identity.facts.serial);

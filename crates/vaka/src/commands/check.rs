@@ -7,32 +7,32 @@ use sha2::{Digest, Sha256};
 use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_core::event::ExitCode;
-use vaka_core::matching::{Choice, image_version, variants_for};
+use vaka_core::matching::{Choice, image_version, rank_variants};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::address::Span;
 use vaka_image::occupancy::Occupancy;
-use vaka_image::stamp::{self, Found, SealState};
+use vaka_image::stamp::{self, SealState, StampSearch};
 use vaka_image::vectors::{StartVectors, VectorKind};
 use vaka_image::{FileFacts, Firmware, FirmwareFile, GroupId, Image, ImageLayout, ReadError, ReadOptions, detect};
 
-use super::check_unit::{Looked, with_unit};
-use super::{check_release, say};
+use super::check_unit::{CheckSubject, with_unit};
+use super::{check_release, print_line};
 use crate::args::{Check, Common, Format};
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::file_history;
 use crate::render::{self, json, map, table};
 use vaka_messages::CommandError;
 
-pub fn run(args: &Check, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Check, common: &Common, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
     let mut worst = ExitCode::Done;
     let mut read = Vec::new();
     for (index, path) in args.files.iter().enumerate() {
         if index > 0 && setting.format == Format::Text {
-            say("");
+            print_line("");
         }
         let code = match one(path, args.choose.options(), &sheets, common, setting) {
             Ok((code, image)) => {
@@ -106,8 +106,8 @@ fn one(
     mut options: ReadOptions,
     sheets: &[Sheet],
     common: &Common,
-    setting: &Setting,
-) -> Result<(ExitCode, Option<Image>), Problem> {
+    setting: &OutputOptions,
+) -> Result<(ExitCode, Option<Image>), CliError> {
     let bytes = environment::firmware(path)?;
     if Release::is_one(&bytes) {
         return Ok((check_release::run(path, sheets, common, setting)?, None));
@@ -124,7 +124,7 @@ fn one(
     let chosen = file.image(options, &[]).ok();
     if common.unit.is_some() {
         let image = chosen.ok_or_else(|| CommandError::SeveralImages { path: path.to_owned() })?;
-        return Ok((with_unit(&Looked::File(&image), sheets, common, setting)?, Some(image)));
+        return Ok((with_unit(&CheckSubject::File(&image), sheets, common, setting)?, Some(image)));
     }
     let fits =
         |image: &ImageReport| image.fits.iter().any(|p| p.variants.iter().any(|choice| choice.against.is_none()));
@@ -144,7 +144,7 @@ fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, 
     }
 }
 
-fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> Problem {
+fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> CliError {
     let path = path.to_owned();
     if *error != ReadError::NoAddress {
         return CommandError::Damaged { path, reason: error.to_string() }.into();
@@ -153,7 +153,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
     let would = |sheet: &Sheet, variant: &Variant| {
         let start = variant.image.region.span.start();
         let image = file.image(ReadOptions { at: Some(start), ..ReadOptions::default() }, &[]).ok();
-        let choices = image.map(|image| variants_for(sheet, &image)).unwrap_or_default();
+        let choices = image.map(|image| rank_variants(sheet, &image)).unwrap_or_default();
         let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
         format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })
     };
@@ -216,9 +216,11 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
     let found = stamp::find(image, None);
     let mut notes = image.notes().to_vec();
     match &found {
-        Found::Damaged(at, what) => notes.push(format!("the stamp at {at} is damaged: {what}")),
-        Found::Several(places) => notes.push(format!("it holds {} stamps, the first at {}", places.len(), places[0])),
-        Found::None | Found::One(_) => {}
+        StampSearch::Damaged(at, what) => notes.push(format!("the stamp at {at} is damaged: {what}")),
+        StampSearch::Several(places) => {
+            notes.push(format!("it holds {} stamps, the first at {}", places.len(), places[0]))
+        }
+        StampSearch::None | StampSearch::One(_) => {}
     }
     let fits: Vec<ProductFit> = sheets.iter().map(|sheet| product_fit(sheet, image)).collect();
     let cells = cells(image, sheets);
@@ -230,7 +232,7 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
         facts: image.facts().clone(),
         vectors_say: vectors.map(|vectors| explain(vectors, image, sheets)).unwrap_or_default(),
         vectors,
-        stamp: if let Found::One(stamp) = found { Some(stamp) } else { None },
+        stamp: if let StampSearch::One(stamp) = found { Some(stamp) } else { None },
         cells: cells.into_iter().map(|cell| (cell, image.fill(cell))).collect(),
         fits,
         notes,
@@ -248,7 +250,7 @@ const RESIDUE: &str = "2144DF1C";
 /// cells of a round size.
 fn cells(image: &Image, sheets: &[Sheet]) -> Vec<Span> {
     for sheet in sheets {
-        let fitting = variants_for(sheet, image).into_iter().find(|choice| choice.against.is_none());
+        let fitting = rank_variants(sheet, image).into_iter().find(|choice| choice.against.is_none());
         let variant = fitting.and_then(|choice| sheet.variant(choice.variant.as_str()));
         if let Some(sectors) = variant.and_then(|variant| variant.flash.sectors_in(variant.image.region.span)) {
             return sectors;
@@ -292,14 +294,14 @@ fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String
 }
 
 fn product_fit(sheet: &Sheet, image: &Image) -> ProductFit {
-    let variants = variants_for(sheet, image);
+    let variants = rank_variants(sheet, image);
     let fitting = variants.iter().find(|choice| choice.against.is_none());
     let version = fitting.and_then(|choice| image_version(sheet.variant(choice.variant.as_str())?, image));
     ProductFit { product: sheet.product.name.clone(), version: version.map(|version| version.to_string()), variants }
 }
 
-fn print(report: &FileReport, setting: &Setting) {
-    say(&report.file);
+fn print(report: &FileReport, setting: &OutputOptions) {
+    print_line(&report.file);
     let wrapper = report.wrapper.as_ref().map(|name| format!(", inside a {name}")).unwrap_or_default();
     line("is", &format!("{}{wrapper}: {}", report.format, report.reason));
     line("size", &Bytes(report.size).to_string());
@@ -323,12 +325,12 @@ fn print(report: &FileReport, setting: &Setting) {
 
 /// One fact, aligned.
 fn line(name: &str, value: &str) {
-    say(&format!("  {name:<10}{value}"));
+    print_line(&format!("  {name:<10}{value}"));
 }
 
-fn print_image(image: &ImageReport, setting: &Setting) {
+fn print_image(image: &ImageReport, setting: &OutputOptions) {
     if image.name != GroupId::Whole {
-        say(&format!("  -- {} --", image.name));
+        print_line(&format!("  -- {} --", image.name));
     }
     let spans = &image.outline.segments;
     let total: u64 = spans.last().and_then(|last| Span::between(spans[0].start(), last.end())).map_or(0, Span::len);
@@ -425,10 +427,10 @@ fn picture(image: &ImageReport) {
     line("", map::LEGEND);
 }
 
-fn print_fits(fits: &[ProductFit], setting: &Setting) {
+fn print_fits(fits: &[ProductFit], setting: &OutputOptions) {
     for product in fits {
         let version = product.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
-        say(&format!("  For {}{version}:", product.product));
+        print_line(&format!("  For {}{version}:", product.product));
         let row = |choice: &Choice| {
             let because = choice.completeness.as_ref().map(|words| format!("completeness: {words}"));
             let (word, because) = match &choice.against {
@@ -437,17 +439,17 @@ fn print_fits(fits: &[ProductFit], setting: &Setting) {
             };
             vec![format!("   {}", choice.variant), word.to_owned(), because.unwrap_or_default()]
         };
-        table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(say);
+        table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(print_line);
     }
     if fits.is_empty() {
-        say("  No product sheet is known, so nothing says which unit it fits (--sheets DIR).");
+        print_line("  No product sheet is known, so nothing says which unit it fits (--sheets DIR).");
     }
 }
 
 /// What several files have in common.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "files")]
-struct Together {
+struct JoinReport {
     overlaps: Vec<Overlap>,
     same: Vec<[String; 2]>,
 }
@@ -459,8 +461,8 @@ struct Overlap {
     equal: bool,
 }
 
-fn together(read: &[(String, Image)], setting: &Setting) {
-    let mut found = Together { overlaps: Vec::new(), same: Vec::new() };
+fn together(read: &[(String, Image)], setting: &OutputOptions) {
+    let mut found = JoinReport { overlaps: Vec::new(), same: Vec::new() };
     for (index, (name, image)) in read.iter().enumerate() {
         for (other_name, other) in &read[index + 1..] {
             let names = [name.clone(), other_name.clone()];
@@ -474,7 +476,7 @@ fn together(read: &[(String, Image)], setting: &Setting) {
     if setting.format == Format::Json {
         return json::line(&found);
     }
-    say("\nTogether");
+    print_line("\nTogether");
     for [a, b] in &found.same {
         line("same", &format!("{a} and {b} hold the same bytes at the same addresses"));
     }

@@ -11,17 +11,17 @@ use vaka_core::release::manifest::{Entry, Stage};
 use vaka_core::release::{Release, inconsistencies, sheet_for};
 use vaka_core::sheet::Sheet;
 
-use super::check_unit::{Looked, with_unit};
-use super::say;
+use super::check_unit::{CheckSubject, with_unit};
+use super::print_line;
 use crate::args::{Common, Format};
 use crate::cli_error::Outcome;
-use crate::environment::Setting;
+use crate::environment::OutputOptions;
 use crate::render::json;
 use crate::{keyring, release_store};
 
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "release-file")]
-struct Report<'a> {
+struct ReleaseCheck<'a> {
     file: String,
     manifest: &'a vaka_core::release::manifest::Manifest,
     signer: Option<String>,
@@ -29,13 +29,13 @@ struct Report<'a> {
     inconsistencies: Vec<String>,
 }
 
-pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &OutputOptions) -> Outcome {
     let release = release_store::read(path)?;
     let sheet = release_store::sheet(&release, path, sheets.to_vec())?;
     let found: Vec<String> = inconsistencies(&release, &sheet).iter().map(ToString::to_string).collect();
     let known = release.signer.as_ref().and_then(|key| keyring::all().into_iter().find(|known| known.key == *key));
     match setting.format {
-        Format::Json => json::line(&Report {
+        Format::Json => json::line(&ReleaseCheck {
             file: path.display().to_string(),
             manifest: &release.manifest,
             signer: release.signer.as_ref().map(ToString::to_string),
@@ -54,7 +54,7 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &Setting) ->
 }
 
 /// The verdict for a unit: of the first stage whose units show what it shows.
-fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Setting) -> Outcome {
+fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &OutputOptions) -> Outcome {
     let build = vaka_core::release::manifest::STANDARD;
     let staged = ReleaseInstall { buses: &[], guard: None, sheet, release, build };
     let stages = release.manifest.stages.iter().filter(|stage| stage.external.is_none());
@@ -66,9 +66,9 @@ fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Se
     for (sheet, stage) in all {
         let offered = staged.offered(&stage, &sheet)?;
         if release.manifest.stages.len() > 1 {
-            say(&format!("\nStage {}:", stage.name));
+            print_line(&format!("\nStage {}:", stage.name));
         }
-        let code = with_unit(&Looked::Release(&offered), &[sheet], common, setting)?;
+        let code = with_unit(&CheckSubject::Release(&offered), &[sheet], common, setting)?;
         worst = if code == ExitCode::Done { ExitCode::Done } else { worst };
     }
     Ok(worst)
@@ -76,12 +76,12 @@ fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Se
 
 /// One fact, aligned.
 fn line(name: &str, value: &str) {
-    say(&format!("  {name:<10}{value}"));
+    print_line(&format!("  {name:<10}{value}"));
 }
 
 fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) {
     let manifest = &release.manifest;
-    say(&path.display().to_string());
+    print_line(&path.display().to_string());
     line(
         "is",
         &format!(
@@ -112,7 +112,7 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
             .as_ref()
             .map(|external| format!(", with another tool: {}", external.tool))
             .unwrap_or_default();
-        say(&format!("  Stage {number} of {}, {}{by}", manifest.stages.len(), stage.name));
+        print_line(&format!("  Stage {number} of {}, {}{by}", manifest.stages.len(), stage.name));
         stage.images.iter().for_each(|image| entry(release, image));
     }
     match found {

@@ -6,30 +6,30 @@ use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::open_failure;
 use vaka_boot::context::Context;
-use vaka_boot::update::{ReleaseImage, by_label, told_version};
+use vaka_boot::update::{ReleaseImage, reported_version, variant_by_label};
 use vaka_boot::warning::Warning;
 use vaka_core::event::{Event, ExitCode};
-use vaka_core::matching::{Claim, MatchInput, Outcome as Fit, Verdict, judge, of_board};
+use vaka_core::matching::{Claim, MatchInput, Outcome as Fit, Verdict, filter_by_board_info, judge};
 use vaka_core::sheet::{Sheet, Variant};
 use vaka_image::Image;
 use vaka_usb::SystemClock;
 
 use crate::args::{Common, Format};
 use crate::cli_error::Outcome;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::render::{self, json};
 use crate::{prompt, signals};
 
 /// What is looked at beside a unit.
-pub enum Looked<'a> {
+pub enum CheckSubject<'a> {
     /// The image of a file.
     File(&'a Image),
     /// The images of a release, one for each variant.
     Release(&'a [ReleaseImage]),
 }
 
-impl Looked<'_> {
+impl CheckSubject<'_> {
     /// The image for the variants that are open, and what a release says of it.
     fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
         match self {
@@ -43,7 +43,7 @@ impl Looked<'_> {
 }
 
 /// The verdict for a unit. Reads descriptors only; changes nothing.
-pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting: &Setting) -> Outcome {
+pub fn with_unit(looked: &CheckSubject<'_>, sheets: &[Sheet], common: &Common, setting: &OutputOptions) -> Outcome {
     let bench = Bench::new(environment::buses(common)?, sheets).guarded(Arc::new(Locks));
     let mut renderer = render::renderer(setting);
     let mut tell = |event| renderer.event(vaka_messages::event(event));
@@ -56,18 +56,19 @@ pub fn with_unit(looked: &Looked<'_>, sheets: &[Sheet], common: &Common, setting
         &mut cx,
     )?;
     let place = bench.place(found.location());
-    if !bench.may_look(&found) {
+    if !bench.can_probe(&found) {
         cx.warn(Warning::Program(vaka_messages::reset_on_close()));
     }
     let opened = bench.look(&found.device, &mut cx).map_err(|error| open_failure(&error, &place))?;
     let facts = opened.identity.facts.clone();
     drop(opened);
-    let label = common.variant.as_deref().map(|label| by_label(&found, label)).transpose()?;
+    let label = common.variant.as_deref().map(|label| variant_by_label(&found, label)).transpose()?;
     let mut worst = ExitCode::Refused;
     for sheet in found.sheets.iter().filter(|sheet| label.is_none_or(|(of, _)| std::ptr::eq(of, **sheet))) {
         let label = label.map(|(_, variant)| variant);
-        let running = told_version(&found, sheet, &facts, label);
-        let open = label.map_or_else(|| of_board(&facts, found.variants_of(sheet)), |variant| vec![variant]);
+        let running = reported_version(&found, sheet, &facts, label);
+        let open =
+            label.map_or_else(|| filter_by_board_info(&facts, found.variants_of(sheet)), |variant| vec![variant]);
         let Some((image, claim)) = looked.image(&open) else { continue };
         let case = MatchInput {
             sheet,

@@ -14,11 +14,11 @@ use vaka_image::address::{Address, Span};
 use vaka_image::compare::{Comparison, FirstDifference, compare};
 use vaka_usb::SystemClock;
 
-use super::{read, say};
+use super::{print_line, read};
 use crate::args::{Common, Compare, Format};
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::files;
 use crate::lock::Locks;
 use crate::prompt;
@@ -28,7 +28,7 @@ use vaka_messages::CommandError;
 /// What was compared with what.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "comparison")]
-struct Report<'a> {
+struct ComparisonReport<'a> {
     file: String,
     with: String,
     /// Bytes of the part that was compared.
@@ -37,7 +37,7 @@ struct Report<'a> {
     comparison: &'a Comparison,
 }
 
-pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Compare, common: &Common, setting: &OutputOptions) -> Outcome {
     let name = args.file.display().to_string();
     match &args.other {
         Some(other) => {
@@ -53,7 +53,7 @@ pub fn run(args: &Compare, common: &Common, setting: &Setting) -> Outcome {
 }
 
 /// The part of an image that lies in a range, if one is given.
-fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Problem> {
+fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, CliError> {
     match range {
         None => Ok(image),
         Some(range) => {
@@ -66,7 +66,7 @@ fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, Pr
     }
 }
 
-fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> Outcome {
+fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut options = args.choose.options();
@@ -80,7 +80,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &Setting) -> 
     let mut session = read_session::open_to_read(&bench, &request, &mut *prompt::at(common), &mut cx)?;
     let place = session.place().to_owned();
     let sectors = session.sectors().cloned();
-    let done = (|| -> Result<(Image, Image), Problem> {
+    let done = (|| -> Result<(Image, Image), CliError> {
         if early.is_none() {
             options.at = options.at.or(session.variant().and_then(|variant| variant.image.binary_at));
         }
@@ -141,11 +141,11 @@ struct Compared<'c> {
 }
 
 impl Compared<'_> {
-    fn tell(&self, found: &Comparison, setting: &Setting) -> ExitCode {
+    fn tell(&self, found: &Comparison, setting: &OutputOptions) -> ExitCode {
         let Self { file, with, image, .. } = self;
         let equal = found.different == 0 && found.unread == 0;
         match setting.format {
-            Format::Json => json::line(&Report {
+            Format::Json => json::line(&ComparisonReport {
                 file: (*file).to_owned(),
                 with: (*with).to_owned(),
                 bytes: image.len(),
@@ -160,20 +160,20 @@ impl Compared<'_> {
         let Self { file, with, image, memory } = self;
         let total = Grouped(image.len());
         match (found.different, found.unread) {
-            (0, 0) => say(&format!("Equal: all {total} bytes of {file} are in {with}.")),
+            (0, 0) => print_line(&format!("Equal: all {total} bytes of {file} are in {with}.")),
             (0, unread) => {
-                say(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread)))
+                print_line(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread)))
             }
             (different, _) => {
-                say(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
+                print_line(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
             }
         }
-        map::comparison(&found.cells).iter().for_each(|line| say(&format!("  {line}")));
-        say(&format!("  {}", map::COMPARISON_LEGEND));
+        map::comparison(&found.cells).iter().for_each(|line| print_line(&format!("  {line}")));
+        print_line(&format!("  {}", map::COMPARISON_LEGEND));
         if let Some(difference) = &found.first_difference {
-            say(&format!("The first difference is at {}:", difference.at));
+            print_line(&format!("The first difference is at {}:", difference.at));
             let other = if with.starts_with("the unit") { "unit" } else { "other" };
-            lines(difference, other).iter().for_each(|line| say(line));
+            lines(difference, other).iter().for_each(|line| print_line(line));
         }
         read::tell_patterns(memory);
     }

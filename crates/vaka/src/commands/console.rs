@@ -20,8 +20,8 @@ use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
 use crate::args::{Common, Console};
-use crate::cli_error::{Outcome, Problem};
-use crate::environment::{self, Setting};
+use crate::cli_error::{CliError, Outcome};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::{prompt, render, signals};
 use vaka_messages::CommandError;
@@ -44,10 +44,10 @@ enum End {
     /// The unit left the bus.
     Left,
     /// Another process wants it.
-    Wanted(String),
+    VersionSelector(String),
 }
 
-pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Console, common: &Common, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     signals::end_quietly();
@@ -56,7 +56,7 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
     let mut cx = Context::new(&SystemClock, &mut tell, signals::flag());
     let hunt = UnitQuery::any(&bench, common.unit.as_ref(), common.unit.is_some());
     let unit = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?.device;
-    match talk(Talk::new(args, common)?, &bench, unit, common.wait, &mut cx) {
+    match talk(ConsoleSession::new(args, common)?, &bench, unit, common.wait, &mut cx) {
         // That is how a console ends.
         Err(failure) if failure.code() == ExitCode::Stopped => Ok(ExitCode::Done),
         ended => Ok(ended.map(|()| ExitCode::Done)?),
@@ -65,12 +65,12 @@ pub fn run(args: &Console, common: &Common, setting: &Setting) -> Outcome {
 
 /// Listens, and takes the port again whenever it was let go.
 fn talk(
-    mut console: Talk<'_>,
+    mut console: ConsoleSession<'_>,
     bench: &Bench<'_>,
     mut unit: DeviceInfo,
     wait: Duration,
     cx: &mut Context<'_>,
-) -> Result<(), Problem> {
+) -> Result<(), CliError> {
     loop {
         let may_stay = match console.listen(bench, &unit, cx)? {
             End::Found | End::Stopped => return Ok(()),
@@ -79,7 +79,7 @@ fn talk(
                 console.note("the unit left the bus; it is waited for");
                 false
             }
-            End::Wanted(by) => {
+            End::VersionSelector(by) => {
                 console.note(&format!("the port is let go: {by} wants the unit"));
                 while_wanted(&unit, cx);
                 true
@@ -92,7 +92,7 @@ fn talk(
 /// Waits until no other process has wanted the unit for a while.
 fn while_wanted(unit: &DeviceInfo, cx: &Context<'_>) {
     let mut quiet_since = Instant::now();
-    while quiet_since.elapsed() < QUIET && !cx.wants_stop() {
+    while quiet_since.elapsed() < QUIET && !cx.stop_requested() {
         if Locks::wanted(&unit.location).is_some() {
             quiet_since = Instant::now();
         }
@@ -130,7 +130,7 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
 }
 
 /// What is said and heard, wherever it goes.
-struct Talk<'a> {
+struct ConsoleSession<'a> {
     args: &'a Console,
     record: Option<File>,
     /// What is still to be sent once.
@@ -140,9 +140,9 @@ struct Talk<'a> {
     deadline: Option<Instant>,
 }
 
-impl<'a> Talk<'a> {
-    fn new(args: &'a Console, common: &Common) -> Result<Self, Problem> {
-        let create = |path: &Path| File::create_new(path).map_err(|error| Problem::file(path, error));
+impl<'a> ConsoleSession<'a> {
+    fn new(args: &'a Console, common: &Common) -> Result<Self, CliError> {
+        let create = |path: &Path| File::create_new(path).map_err(|error| CliError::file(path, error));
         let record = args.record.as_deref().map(create).transpose()?;
         let is_typed = !common.unattended && std::io::stdin().is_terminal();
         let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);
@@ -150,7 +150,7 @@ impl<'a> Talk<'a> {
     }
 
     /// Listens until there is a reason to let go.
-    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, Problem> {
+    fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, CliError> {
         let place = bench.place(&unit.location);
         let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
@@ -169,7 +169,7 @@ impl<'a> Talk<'a> {
                 return Ok(end);
             }
             if let Some(by) = Locks::wanted(&unit.location) {
-                return Ok(End::Wanted(by));
+                return Ok(End::VersionSelector(by));
             }
             let typed = if self.is_typed { prompt::lines() } else { Vec::new() };
             for line in self.once.drain(..).chain(typed) {
@@ -188,7 +188,7 @@ impl<'a> Talk<'a> {
     }
 
     fn is_over(&self, cx: &Context<'_>) -> Option<End> {
-        if cx.wants_stop() {
+        if cx.stop_requested() {
             return Some(End::Stopped);
         }
         self.deadline.filter(|deadline| Instant::now() >= *deadline).map(|_| End::Late)

@@ -3,10 +3,10 @@
 use vaka_core::event::ExitCode;
 use vaka_image::Image;
 
-use super::say;
+use super::print_line;
 use crate::args::Convert;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
 use crate::files;
 use vaka_messages::CommandError;
 
@@ -25,7 +25,7 @@ pub fn run(args: &Convert) -> Outcome {
         1 => images.remove(0),
         _ => Image::join(&images)
             .map_err(|error| edited(&names(), error))?
-            .ok_or_else(|| Problem::internal("no image was read"))?,
+            .ok_or_else(|| CliError::internal("no image was read"))?,
     };
     if let Some(range) = args.range {
         image = image.cut(range).map_err(|error| edited(&names(), error))?;
@@ -35,6 +35,6 @@ pub fn run(args: &Convert) -> Outcome {
     }
     let written = files::write(&image, &args.out, &args.output)?;
     let inputs = if several { format!("{} files, ", args.files.len()) } else { String::new() };
-    say(&format!("{inputs}{}", written));
+    print_line(&format!("{inputs}{}", written));
     Ok(ExitCode::Done)
 }

@@ -18,10 +18,10 @@ use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
-use super::say;
+use super::print_line;
 use crate::args::Demo;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
 use vaka_messages::CommandError;
 
 const BOLD: Style = Style::new().bold();
@@ -65,7 +65,7 @@ const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-d
 pub fn run(args: &Demo) -> Outcome {
     if args.list {
         for (name, purpose) in SCENES {
-            say(&format!("{name:<8} {purpose}"));
+            print_line(&format!("{name:<8} {purpose}"));
         }
         return Ok(ExitCode::Done);
     }
@@ -94,27 +94,27 @@ mode = "update"
 
 fn tern() -> Outcome {
     let regions = [Tern::bootloader_region(Revision::R1), Tern::settings_region(Revision::R1)];
-    let show = Show::new(TERN, Tern::application_region(Revision::R1).start, R1_BIN, regions)?;
+    let show = DemoScene::new(TERN, Tern::application_region(Revision::R1).start, R1_BIN, regions)?;
     show.file("sheets/tern.toml", TERN_SHEET.as_bytes())?;
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
     show.file("tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
 
-    say("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
-    say("A simulated unit for one of them sits on a simulated bus, in its update mode. Which one is it?");
+    print_line("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
+    print_line("A simulated unit for one of them sits on a simulated bus, in its update mode. Which one is it?");
     show.run("survey", ExitCode::Done)?;
 
-    say("Both boards show the same boot id. Vaka does not guess:");
+    print_line("Both boards show the same boot id. Vaka does not guess:");
     show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
 
-    say("The label on the board reads SKI-TERN R1. With that it can be decided:");
+    print_line("The label on the board reads SKI-TERN R1. With that it can be decided:");
     show.run("update tern-r1-1.5.0.hex --variant r1", ExitCode::Done)?;
     show.truth("after the update", "the 1.5.0 that the linker made for r1")?;
 
-    say("Now the costliest mistake in this work, the other board's file:");
+    print_line("Now the costliest mistake in this work, the other board's file:");
     show.run("update tern-r2-1.5.0.hex --variant r1", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.5.0 that the linker made for r1")?;
 
-    say("Next: 'vaka simulate' serves such units for you to try; README.md goes on from there.");
+    print_line("Next: 'vaka simulate' serves such units for you to try; README.md goes on from there.");
     Ok(ExitCode::Done)
 }
 
@@ -127,19 +127,19 @@ serial = "G-00031"
 
 fn gannet_scene() -> Outcome {
     let regions = [gannet::BOOTLOADER_REGION, gannet::APPLICATION_REGION.end..0x2_0000];
-    let show = Show::new(GANNET, gannet::APPLICATION_REGION.start, GANNET_BIN, regions)?;
+    let show = DemoScene::new(GANNET, gannet::APPLICATION_REGION.start, GANNET_BIN, regions)?;
     show.file("sheets/gannet.toml", GANNET_SHEET.as_bytes())?;
     show.file("gannet-1.3.0.dfu", GANNET_DFU)?;
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
 
-    say("The Gannet, a hydrophone interface, runs its application, which listens for the request to leave it.");
+    print_line("The Gannet, a hydrophone interface, runs its application, which listens for the request to leave it.");
     show.run("survey", ExitCode::Done)?;
 
-    say("No button, no question. The file carries a DFU suffix, which names the unit it is for:");
+    print_line("No button, no question. The file carries a DFU suffix, which names the unit it is for:");
     show.run("update gannet-1.3.0.dfu --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.3.0 that the linker made")?;
 
-    say("Somebody takes another product's file. The unit is not even asked to leave its application:");
+    print_line("Somebody takes another product's file. The unit is not even asked to leave its application:");
     show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.3.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -161,19 +161,19 @@ serial = "BZ88"
 
 fn petrel_scene() -> Outcome {
     let regions = [petrel::BOOTLOADER_REGION, petrel::SETTINGS_REGION];
-    let show = Show::new(PETREL, petrel::APPLICATION_REGION.start, PETREL_BIN, regions)?;
+    let show = DemoScene::new(PETREL, petrel::APPLICATION_REGION.start, PETREL_BIN, regions)?;
     show.file("sheets/petrel.toml", PETREL_SHEET.as_bytes())?;
     show.file("petrel-pb1-2.4.0.uf2", PETREL_UF2)?;
     show.file("petrel-pb2-2.4.0.uf2", PETREL_OTHER_UF2)?;
 
-    say("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
-    say("the same ids and the same UF2 family; an ordinary stick is plugged in beside it.");
+    print_line("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
+    print_line("the same ids and the same UF2 family; an ordinary stick is plugged in beside it.");
     show.run("survey", ExitCode::Done)?;
 
-    say("The other board's file. Dragged onto the disk it would be programmed without a word:");
+    print_line("The other board's file. Dragged onto the disk it would be programmed without a word:");
     show.run("update petrel-pb2-2.4.0.uf2 --unattended", ExitCode::Refused)?;
 
-    say(
+    print_line(
         "The right one. The unit restarts by itself with the last block, so that one waits until the others were read:",
     );
     show.run("update petrel-pb1-2.4.0.uf2 --unattended", ExitCode::Done)?;
@@ -190,18 +190,20 @@ serial = "S-00007"
 
 fn heron_scene() -> Outcome {
     let regions = [heron::BOOTLOADER_REGION, heron::INTERFACE_REGION];
-    let show = Show::new(HERON, heron::DISPLAY_REGION.start, DISPLAY_BIN, regions)?;
+    let show = DemoScene::new(HERON, heron::DISPLAY_REGION.start, DISPLAY_BIN, regions)?;
     show.file("sheets/heron.toml", HERON_SHEET.as_bytes())?;
     show.file("heron-display-3.1.0.hex", DISPLAY_HEX)?;
     show.file("heron-interface-2.2.0.hex", INTERFACE_HEX)?;
 
-    say("The Heron, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:");
+    print_line(
+        "The Heron, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:",
+    );
     show.run("survey", ExitCode::Done)?;
 
-    say("The interface chip's file does not belong onto this disk:");
+    print_line("The interface chip's file does not belong onto this disk:");
     show.run("update heron-interface-2.2.0.hex --unattended", ExitCode::Refused)?;
 
-    say("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
+    print_line("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
     show.run("update heron-display-3.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
     Ok(ExitCode::Done)
@@ -229,16 +231,18 @@ actions = [{ after_ms = 2500, action = "plug" }]
 "#;
 
 fn dunlin_scene() -> Outcome {
-    let show = Show::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
+    let show = DemoScene::new(DUNLIN, 0x1C00, DUNLIN_BIN, [0..0x1C00, 0x9C00..0xA000])?;
     show.file("sheets/dunlin.toml", demo_file!("sheets/dunlin.toml"))?;
     show.file("sheets/dunlin.dialect.toml", demo_file!("sheets/dunlin.dialect.toml"))?;
     show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
 
-    say("The Dunlin, a salinity probe, has a loader of its maker's own: seven vendor requests, described in a file.");
+    print_line(
+        "The Dunlin, a salinity probe, has a loader of its maker's own: seven vendor requests, described in a file.",
+    );
     show.run("dialect show sheets/dunlin.dialect.toml", ExitCode::Done)?;
 
-    say("It listens for 9 s after it is plugged in, then starts the application: the tool has to wait before.");
-    say("Nothing can be read; the unit adds up its own pages:");
+    print_line("It listens for 9 s after it is plugged in, then starts the application: the tool has to wait before.");
+    print_line("Nothing can be read; the unit adds up its own pages:");
     show.run("update dunlin-1.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.1.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -254,19 +258,19 @@ serial = "A-00044"
 fn auk_scene() -> Outcome {
     const BASE: u32 = 0x0D00_0000;
     let kept = [BASE..BASE + 0x2000, BASE + 0xD000..BASE + 0x1_0000];
-    let show = Show::new(AUK, BASE + 0x2000, AUK_BIN, kept)?;
+    let show = DemoScene::new(AUK, BASE + 0x2000, AUK_BIN, kept)?;
     show.file("sheets/auk.toml", demo_file!("sheets/auk.toml"))?;
     show.file("sheets/auk.dialect.toml", demo_file!("sheets/auk.dialect.toml"))?;
     show.file("sheets/auk-call.dialect.toml", demo_file!("sheets/auk-call.dialect.toml"))?;
     show.file("auk-2.1.0.hex", demo_file!("firmware/out/auk-2.1.0.hex"))?;
 
-    say("The Auk, a harbour light, leaves its application when it gets a feature report; its bootloader takes");
-    say("HID reports with a tag and a check byte. Nobody programmed that: two dialects describe it.");
+    print_line("The Auk, a harbour light, leaves its application when it gets a feature report; its bootloader takes");
+    print_line("HID reports with a tag and a check byte. Nobody programmed that: two dialects describe it.");
     show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", ExitCode::Done)?;
     show.run("update auk-2.1.0.hex --unattended --trace run.trace", ExitCode::Done)?;
     show.truth("after the update", "the 2.1.0 that the linker made")?;
 
-    say("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
+    print_line("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
     show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", ExitCode::Done)?;
     show.run("dialect replay sheets/auk.dialect.toml run.trace", ExitCode::Done)?;
     Ok(ExitCode::Done)
@@ -282,18 +286,18 @@ serial = "F-00019"
 fn fulmar_scene() -> Outcome {
     const BASE: u32 = 0x0600_0000;
     let kept = [BASE..BASE + 0x3000, BASE + 0x1_7000..BASE + 0x1_8000];
-    let show = Show::new(FULMAR, BASE + 0x3000, FULMAR_BIN, kept)?;
+    let show = DemoScene::new(FULMAR, BASE + 0x3000, FULMAR_BIN, kept)?;
     show.file("sheets/fulmar.toml", demo_file!("sheets/fulmar.toml"))?;
     show.file("sheets/fulmar.dialect.toml", demo_file!("sheets/fulmar.dialect.toml"))?;
     show.file("sheets/fulmar-call.dialect.toml", demo_file!("sheets/fulmar-call.dialect.toml"))?;
     show.file("fulmar-4.2.0.bin", FULMAR_BIN)?;
     show.file("fulmar-4.2.0-at-0.bin", demo_file!("firmware/out/fulmar-4.2.0-at-0.bin"))?;
 
-    say("The Fulmar, a met mast, has its application behind a bootloader of 12 KiB. A build that forgot that");
-    say("has the right name, the right board word and a good CRC, and would not start:");
+    print_line("The Fulmar, a met mast, has its application behind a bootloader of 12 KiB. A build that forgot that");
+    print_line("has the right name, the right board word and a good CRC, and would not start:");
     show.run("update fulmar-4.2.0-at-0.bin --unattended", ExitCode::Refused)?;
 
-    say("The right one. The application is asked on its serial port to leave for the bootloader:");
+    print_line("The right one. The application is asked on its serial port to leave for the bootloader:");
     show.run("update fulmar-4.2.0.bin --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 4.2.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -316,16 +320,16 @@ hands = [
 fn skua_scene() -> Outcome {
     const BASE: u32 = 0x0900_0000;
     let kept = [BASE..BASE + 0x1000, BASE + 0x7800..BASE + 0x8000];
-    let show = Show::new(SKUA, BASE + 0x1000, SKUA_BIN, kept)?;
+    let show = DemoScene::new(SKUA, BASE + 0x1000, SKUA_BIN, kept)?;
     show.file("sheets/skua.toml", demo_file!("sheets/skua.toml"))?;
     show.file("sheets/skua.dialect.toml", demo_file!("sheets/skua.dialect.toml"))?;
     show.file("skua-bridge-1.7.0.hex", demo_file!("firmware/out/skua-bridge-1.7.0.hex"))?;
 
-    say("The Skua is a gateway; a bridge chip does its USB. This one's firmware is damaged: it has power, and");
-    say("nothing shows on the bus.");
+    print_line("The Skua is a gateway; a bridge chip does its USB. This one's firmware is damaged: it has power, and");
+    print_line("nothing shows on the bus.");
     show.run("survey", ExitCode::Done)?;
 
-    say("The tool waits, and says how the chip's own boot mode is forced. After some seconds somebody does it:");
+    print_line("The tool waits, and says how the chip's own boot mode is forced. After some seconds somebody does it:");
     show.run("update skua-bridge-1.7.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.7.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -345,7 +349,7 @@ const LOADER_BIN: &[u8] = demo_file!("firmware/out/tern-r1-loader-1.1.0.bin");
 
 fn release_scene() -> Outcome {
     let blank = [Tern::settings_region(Revision::R1), Tern::settings_region(Revision::R1)];
-    let show = Show::new(BLANK, Tern::application_region(Revision::R1).start, R1_BIN, blank)?;
+    let show = DemoScene::new(BLANK, Tern::application_region(Revision::R1).start, R1_BIN, blank)?;
     show.file("sheets/tern.toml", TERN_SHEET.as_bytes())?;
     show.file("releases/tern-loader-1.1.0.toml", demo_file!("releases/tern-loader-1.1.0.toml"))?;
     show.file("firmware/out/tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
@@ -353,14 +357,16 @@ fn release_scene() -> Outcome {
     show.file("firmware/out/tern-r1-loader-1.1.0.hex", demo_file!("firmware/out/tern-r1-loader-1.1.0.hex"))?;
     show.file("firmware/out/tern-r2-loader-1.1.0.hex", demo_file!("firmware/out/tern-r2-loader-1.1.0.hex"))?;
 
-    say("The maker's side: a key, and one signed file for both boards of the Tern, in two stages.");
+    print_line("The maker's side: a key, and one signed file for both boards of the Tern, in two stages.");
     show.run("keys new skerrow", ExitCode::Done)?;
     show.run("pack releases/tern-loader-1.1.0.toml --key skerrow --out tern.vaka", ExitCode::Done)?;
 
-    say("At the bench. A release that takes something away says so, and nothing is changed before that is agreed to:");
+    print_line(
+        "At the bench. A release that takes something away says so, and nothing is changed before that is agreed to:",
+    );
     show.run("update tern.vaka --variant r1 --unattended", ExitCode::Refused)?;
 
-    say("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
+    print_line("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
     show.run("update tern.vaka --variant r1 --unattended --allow lose-old-loader", ExitCode::Done)?;
     show.is_in(0x0A00_0000, LOADER_BIN, "the loader 1.1.0 that the linker made for r1")?;
     show.is_in(Tern::application_region(Revision::R1).start, R1_BIN, "the 1.5.0 that the linker made for r1")?;
@@ -368,7 +374,7 @@ fn release_scene() -> Outcome {
 }
 
 /// A world with a server, and a folder that goes when the demo ends.
-struct Show {
+struct DemoScene {
     world: SharedWorld,
     server: Server,
     folder: tempfile::TempDir,
@@ -381,12 +387,12 @@ struct Show {
 }
 
 /// The demo's own set-up failed.
-fn broken(what: impl std::fmt::Display) -> Problem {
-    Problem::internal(format!("The demo cannot be set up: {what}."))
+fn broken(what: impl std::fmt::Display) -> CliError {
+    CliError::internal(format!("The demo cannot be set up: {what}."))
 }
 
-impl Show {
-    fn new(scene: &str, start: u32, image: &'static [u8], kept: [Range<u32>; 2]) -> Result<Self, Problem> {
+impl DemoScene {
+    fn new(scene: &str, start: u32, image: &'static [u8], kept: [Range<u32>; 2]) -> Result<Self, CliError> {
         let mut world = World::new(Arc::new(SystemClock));
         Scene::parse(scene).map_err(broken)?.build(&mut world);
         let before = world.unit("1-1").map(|unit| unit.flash().bytes().to_vec()).unwrap_or_default();
@@ -396,7 +402,7 @@ impl Show {
         Ok(Self { world, server, folder, before, start, image, kept })
     }
 
-    fn file(&self, name: &str, content: &[u8]) -> Result<(), Problem> {
+    fn file(&self, name: &str, content: &[u8]) -> Result<(), CliError> {
         let path = self.folder.path().join(name);
         std::fs::create_dir_all(path.parent().unwrap_or(Path::new("."))).map_err(broken)?;
         std::fs::write(path, content).map_err(broken)
@@ -404,8 +410,8 @@ impl Show {
 
     /// Runs a command as a person would, with this very program, and sees
     /// that it ends as it should.
-    fn run(&self, command: &str, wanted: ExitCode) -> Result<(), Problem> {
-        say(&format!("\n{BOLD}$ vaka {command}{BOLD:#}"));
+    fn run(&self, command: &str, wanted: ExitCode) -> Result<(), CliError> {
+        print_line(&format!("\n{BOLD}$ vaka {command}{BOLD:#}"));
         let program = std::env::current_exe().map_err(broken)?;
         let status = Command::new(program)
             .args(command.split(' '))
@@ -422,29 +428,29 @@ impl Show {
         let found = status.code();
         if found != Some(i32::from(u8::from(wanted))) {
             let wanted = u8::from(wanted);
-            return Err(Problem::internal(format!(
+            return Err(CliError::internal(format!(
                 "The demo's command ended with {status} instead of exit status {wanted}."
             )));
         }
         let meaning = if wanted == ExitCode::Refused { "refused" } else { "all went well" };
-        say(&format!("(exit status {}: {meaning})\n", u8::from(wanted)));
+        print_line(&format!("(exit status {}: {meaning})\n", u8::from(wanted)));
         Ok(())
     }
 
     /// Whether some bytes are in the simulated unit itself.
-    fn is_in(&self, start: u32, image: &[u8], what: &str) -> Result<(), Problem> {
+    fn is_in(&self, start: u32, image: &[u8], what: &str) -> Result<(), CliError> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
         if unit.flash().read(start, image.len()) != Some(image) || unit.condition() != Condition::Application {
-            return Err(Problem::internal("The simulated unit's own memory is not as the command said."));
+            return Err(CliError::internal("The simulated unit's own memory is not as the command said."));
         }
         let start = vaka_image::address::Address::new(u64::from(start));
-        say(&format!("The simulated unit itself, asked: at {start} its flash holds {what}, byte for byte."));
+        print_line(&format!("The simulated unit itself, asked: at {start} its flash holds {what}, byte for byte."));
         Ok(())
     }
 
     /// Looks into the simulated unit itself, which no transfer can bend.
-    fn truth(&self, when: &str, what: &str) -> Result<(), Problem> {
+    fn truth(&self, when: &str, what: &str) -> Result<(), CliError> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
         let condition = unit.condition();
@@ -456,10 +462,12 @@ impl Show {
         });
         let runs = condition == Condition::Application;
         if !(application && kept && runs) {
-            return Err(Problem::internal("The simulated unit's own memory is not as the command said."));
+            return Err(CliError::internal("The simulated unit's own memory is not as the command said."));
         }
-        say(&format!("The simulated unit itself, asked {when}: its flash holds {what}, byte for"));
-        say("byte; the bootloader and all else that stays are as they left the factory; the application runs.\n");
+        print_line(&format!("The simulated unit itself, asked {when}: its flash holds {what}, byte for"));
+        print_line(
+            "byte; the bootloader and all else that stays are as they left the factory; the application runs.\n",
+        );
         Ok(())
     }
 }

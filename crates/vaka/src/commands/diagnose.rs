@@ -13,11 +13,11 @@ use vaka_core::event::{Event, ExitCode, Finding, Severity};
 use vaka_usb::native::NativeBus;
 use vaka_usb::{Bus, HotplugEvent, PolledWatch, SystemClock};
 
-use super::say;
+use super::print_line;
 use crate::args::{Common, Diagnose, Format};
 use crate::cli_error::Outcome;
 use crate::diagnose::{host, log, units};
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::render::json;
 use crate::signals;
@@ -25,7 +25,7 @@ use crate::signals;
 /// How often the wish to stop is looked at.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
-pub fn run(args: &Diagnose, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome {
     let (sheets, sheets_finding) = match environment::sheets(common) {
         Ok(sheets) => {
             let finding = host::sheets(&sheets);
@@ -67,7 +67,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
         duration::words(time)
     );
     let began = Instant::now();
-    let drops: Mutex<BTreeMap<String, log::Drops>> = Mutex::default();
+    let drops: Mutex<BTreeMap<String, log::FlapCounter>> = Mutex::default();
     let watch = |bus: &dyn Bus| {
         let mut watch = PolledWatch::from_nothing(bus, &SystemClock);
         while began.elapsed() < time && !signals::flag().load(Ordering::SeqCst) {
@@ -91,7 +91,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
         }
     });
     let drops = drops.into_inner().unwrap_or_else(PoisonError::into_inner);
-    let often = |(port, drops): (&String, &log::Drops)| {
+    let often = |(port, drops): (&String, &log::FlapCounter)| {
         let most = drops.often()?;
         let within = duration::words(log::OFTEN.1);
         let says = format!("what is there left and came back as the same {most} times within {within}");
@@ -108,7 +108,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
 }
 
 /// What is in the way first, then what may matter, then what is as it should be.
-fn print(found: &[Finding], setting: &Setting) {
+fn print(found: &[Finding], setting: &OutputOptions) {
     let heads =
         [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Ok, "As it should be:")];
     for (weight, head) in heads {
@@ -116,17 +116,21 @@ fn print(found: &[Finding], setting: &Setting) {
         if of_weight.is_empty() || (weight == Severity::Ok && setting.quiet) {
             continue;
         }
-        say(head);
+        print_line(head);
         for finding in of_weight {
-            say(&format!("  {}: {}", finding.about, finding.message));
-            finding.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| say(&format!("      {line}")));
+            print_line(&format!("  {}: {}", finding.about, finding.message));
+            finding
+                .remedy
+                .iter()
+                .flat_map(|remedy| remedy.lines())
+                .for_each(|line| print_line(&format!("      {line}")));
         }
-        say("");
+        print_line("");
     }
     let problems = found.iter().filter(|finding| finding.severity == Severity::Problem).count();
     match problems {
-        0 => say("Nothing is in the way that can be seen from here."),
-        1 => say("1 thing is in the way."),
-        count => say(&format!("{count} things are in the way.")),
+        0 => print_line("Nothing is in the way that can be seen from here."),
+        1 => print_line("1 thing is in the way."),
+        count => print_line(&format!("{count} things are in the way.")),
     }
 }

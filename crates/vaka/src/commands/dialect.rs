@@ -10,16 +10,16 @@ use vaka_core::event::ExitCode;
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
-use super::say;
+use super::print_line;
 use crate::args::DialectCommand;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::render::table;
-use crate::trace_replay::{self, Played};
+use crate::trace_replay::{self, ReplayResult};
 use vaka_messages::{CommandError, OutputKind};
 
-pub fn run(command: &DialectCommand, setting: &Setting) -> Outcome {
+pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     match command {
         DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
@@ -35,7 +35,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let kind = carrier::KINDS.iter().find(|kind| kind.name == carrier);
     let text = kind.map_or("", |kind| kind.template);
     let Some(path) = out else {
-        text.lines().for_each(say);
+        text.lines().for_each(print_line);
         return Ok(ExitCode::Done);
     };
     let file = std::fs::File::create_new(path);
@@ -43,13 +43,13 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
         std::io::ErrorKind::AlreadyExists => {
             CommandError::FileExists { path: path.to_owned(), output: OutputKind::New }.into()
         }
-        _ => Problem::file(path, error),
+        _ => CliError::file(path, error),
     })?;
-    say(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
+    print_line(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
     Ok(ExitCode::Done)
 }
 
-fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
+fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
     let mut worst = ExitCode::Done;
     for file in files {
         match environment::dialect(file) {
@@ -59,9 +59,9 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
                     .filter(|name| dialect.operation(*name).is_some())
                     .map(OperationName::word)
                     .collect();
-                say(&format!("{}: a sound dialect, '{}': {}", file.display(), dialect.name, has.join(", ")));
+                print_line(&format!("{}: a sound dialect, '{}': {}", file.display(), dialect.name, has.join(", ")));
                 for warning in &dialect.warnings {
-                    say(&format!("  line {}, column {}: {}", warning.line, warning.column, warning.message));
+                    print_line(&format!("  line {}, column {}: {}", warning.line, warning.column, warning.message));
                 }
             }
             Err(problem) => {
@@ -73,31 +73,31 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> Outcome {
     Ok(worst)
 }
 
-fn show(dialect: &Dialect, setting: &Setting) -> Outcome {
+fn show(dialect: &Dialect, setting: &OutputOptions) -> Outcome {
     let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
-    say(&format!("{}{about}", dialect.name));
-    say(&format!("  carrier  {}", dialect.carrier.kind().description));
+    print_line(&format!("{}{about}", dialect.name));
+    print_line(&format!("  carrier  {}", dialect.carrier.kind().description));
     for row in dialect.envelope_rows() {
-        say(&format!("  around each frame {}  {}", row.step, row.fields));
+        print_line(&format!("  around each frame {}  {}", row.step, row.fields));
     }
-    say("");
+    print_line("");
     let rows = dialect.rows().into_iter().map(|row| vec![row.operation, row.step, row.fields]).collect();
-    table::plain(setting.width, &["operation", "step", "fields"], rows).lines().for_each(say);
+    table::plain(setting.width, &["operation", "step", "fields"], rows).lines().for_each(print_line);
     Ok(ExitCode::Done)
 }
 
-fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<Played>, Problem> {
-    let text = std::fs::read_to_string(trace).map_err(|error| Problem::file(trace, error))?;
+fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError> {
+    let text = std::fs::read_to_string(trace).map_err(|error| CliError::file(trace, error))?;
     let played = trace_replay::play(&Arc::new(dialect.clone()), &text);
     Ok(played.map_err(|reason| CommandError::Replay { path: trace.to_owned(), reason })?)
 }
 
 /// Every frame, field by field.
-fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting) -> Outcome {
+fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &OutputOptions) -> Outcome {
     if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
         let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
-        let message = format!("There is no operation '{}'; there are: {}.", text::tame(only), known.join(", "));
-        return Err(Problem::usage(message));
+        let message = format!("There is no operation '{}'; there are: {}.", text::sanitize(only), known.join(", "));
+        return Err(CliError::usage(message));
     }
     let mut worst = ExitCode::Done;
     let mut rows = Vec::new();
@@ -116,7 +116,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &Setting
         }
     }
     let head = ["operation", "frame", "field", "bytes", "says"];
-    table::plain(setting.width, &head, rows).lines().for_each(say);
+    table::plain(setting.width, &head, rows).lines().for_each(print_line);
     Ok(worst)
 }
 
@@ -133,18 +133,18 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
             std::mem::take(&mut frame),
             field.field.clone(),
             shown,
-            text::tame(&says),
+            text::sanitize(&says),
         ]);
     }
     if seen.fields.is_empty() {
         rows.push(vec![std::mem::take(operation), frame, "(no data)".into(), String::new(), String::new()]);
     }
     if let Some(trouble) = &seen.trouble {
-        rows.push(vec![String::new(), String::new(), String::new(), String::new(), text::tame(trouble)]);
+        rows.push(vec![String::new(), String::new(), String::new(), String::new(), text::sanitize(trouble)]);
     }
 }
 
-fn replay(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
+fn replay(dialect: &Dialect, trace: &Path, setting: &OutputOptions) -> Outcome {
     let all = played(dialect, trace)?;
     let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
     for played in &all {
@@ -163,12 +163,12 @@ fn replay(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
         vec![name, times.to_string(), frames.to_string(), says]
     };
     let head = ["operation", "times", "frames", ""];
-    table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(say);
+    table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(print_line);
     let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
-        say("\nThe dialect sends what was recorded and understands what came.");
+        print_line("\nThe dialect sends what was recorded and understands what came.");
         return Ok(ExitCode::Done);
     };
-    say(&format!(
+    print_line(&format!(
         "\nThe first difference is in '{}': {}.",
         first.operation,
         first.fault.as_deref().unwrap_or_default()
@@ -177,7 +177,7 @@ fn replay(dialect: &Dialect, trace: &Path, setting: &Setting) -> Outcome {
         let mut rows = Vec::new();
         frame_rows(&mut String::new(), last, &mut rows);
         let rows = rows.into_iter().map(|row| row[1..].to_vec()).collect();
-        table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(say);
+        table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(print_line);
     }
     Ok(ExitCode::Differs)
 }

@@ -11,21 +11,21 @@ use vaka_core::event::ExitCode;
 use vaka_core::unit::{MemoryChoice, Mode};
 use vaka_usb::SystemClock;
 
-use super::say;
+use super::print_line;
 use crate::args::{Common, Format};
-use crate::cli_error::{Outcome, Problem};
-use crate::environment::{self, Setting};
+use crate::cli_error::{CliError, Outcome};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::{prompt, render, signals};
 
-pub fn enter(common: &Common, setting: &Setting) -> Outcome {
+pub fn enter(common: &Common, setting: &OutputOptions) -> Outcome {
     with_unit(common, setting, |bench, found, request, cx| {
         let unit = read_session::enter_only(bench, found, request, &mut *prompt::at(common), cx)?;
         Ok(format!("{} is in update mode; nothing was changed in it.", bench.place(&unit.location)))
     })
 }
 
-pub fn restart(common: &Common, setting: &Setting) -> Outcome {
+pub fn restart(common: &Common, setting: &OutputOptions) -> Outcome {
     with_unit(common, setting, |bench, found, request, cx| {
         if found.mode == Mode::Application {
             return Ok("It runs its application already.".to_owned());
@@ -38,8 +38,8 @@ pub fn restart(common: &Common, setting: &Setting) -> Outcome {
 /// Finds the unit, does something with it, and says what came of it.
 fn with_unit(
     common: &Common,
-    setting: &Setting,
-    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, Problem>,
+    setting: &OutputOptions,
+    work: impl for<'a> FnOnce(&'a Bench<'a>, &Candidate<'a>, &ReadRequest, &mut Context<'_>) -> Result<String, CliError>,
 ) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
@@ -57,7 +57,7 @@ fn with_unit(
     };
     let words = work(&bench, &found, &request, &mut cx)?;
     if setting.format == Format::Text {
-        say(&words);
+        print_line(&words);
     }
     Ok(ExitCode::Done)
 }

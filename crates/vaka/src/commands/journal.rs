@@ -7,25 +7,25 @@ use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::event::ExitCode;
 
-use super::say;
+use super::print_line;
 use crate::args::{Common, Format, Journal};
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::Setting;
+use crate::environment::OutputOptions;
 use crate::files;
 use crate::journal::{self, Record, units};
 use crate::render::{json as json_out, table};
 use crate::report;
 use vaka_messages::CommandError;
 
-pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
-    let path = journal::path().ok_or_else(|| Problem::internal("this system has no state folder"))?;
-    let (records, torn) = journal::read(&path).map_err(|error| Problem::file(&path, error))?;
+pub fn run(args: &Journal, common: &Common, setting: &OutputOptions) -> Outcome {
+    let path = journal::path().ok_or_else(|| CliError::internal("this system has no state folder"))?;
+    let (records, torn) = journal::read(&path).map_err(|error| CliError::file(&path, error))?;
     if torn > 0 && !setting.quiet {
         let lines = text::count(torn, "line");
         anstream::eprintln!("{}: {lines} could not be read and are left out.", path.display());
     }
-    let since = args.since.as_deref().map(moment).transpose().map_err(Problem::usage)?;
+    let since = args.since.as_deref().map(moment).transpose().map_err(CliError::usage)?;
     let chosen: Vec<&Record> =
         records.iter().filter(|record| fits(record, args, common.unit.as_ref(), since)).collect();
     if let Some(id) = &args.attempt {
@@ -39,7 +39,7 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
         write(out, &csv(&chosen))?;
     }
     if let Some(out) = &args.report {
-        let page = report::page(&chosen).map_err(|error| Problem::internal(format!("the report: {error}")))?;
+        let page = report::page(&chosen).map_err(|error| CliError::internal(format!("the report: {error}")))?;
         write(out, &page)?;
     }
     if args.csv.is_none() && args.report.is_none() {
@@ -48,9 +48,9 @@ pub fn run(args: &Journal, common: &Common, setting: &Setting) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-fn write(path: &Path, text: &str) -> Result<(), Problem> {
+fn write(path: &Path, text: &str) -> Result<(), CliError> {
     files::store(path, true, &[text.as_bytes()])?;
-    say(&format!("{}: written.", path.display()));
+    print_line(&format!("{}: written.", path.display()));
     Ok(())
 }
 
@@ -99,19 +99,19 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
     }
 }
 
-fn list(records: &[&Record], setting: &Setting) {
+fn list(records: &[&Record], setting: &OutputOptions) {
     if setting.format == Format::Json {
         records.iter().for_each(json_out::line);
         return;
     }
     if records.is_empty() {
-        say("Nothing is on record that fits.");
+        print_line("Nothing is on record that fits.");
         return;
     }
     let head = ["attempt", "unit", "serial number", "product", "file", "outcome", "check", "after", "took"];
     print_block(&table::plain(setting.width, &head, records.iter().map(|record| row(record)).collect()));
     let good = records.iter().filter(|record| record.is_good()).count();
-    say(&format!(
+    print_line(&format!(
         "{}, {good} of them good. 'vaka journal ATTEMPT' shows one in full.",
         text::count(records.len(), "attempt")
     ));
@@ -122,16 +122,16 @@ fn list(records: &[&Record], setting: &Setting) {
 fn list_owed(records: &[&Record]) {
     for unit in units(records) {
         let Some(last) = unit.attempts.last().filter(|last| !last.pending_undo().is_empty()) else { continue };
-        say("");
-        say(&format!("Still to undo on {}, in this order:", unit.name()));
+        print_line("");
+        print_line(&format!("Still to undo on {}, in this order:", unit.name()));
         for (number, step) in (1..).zip(last.pending_undo()) {
-            say(&format!("  {number}. {step}"));
+            print_line(&format!("  {number}. {step}"));
         }
     }
 }
 
 fn print_block(block: &str) {
-    block.lines().for_each(say);
+    block.lines().for_each(print_line);
 }
 
 fn row(record: &Record) -> Vec<String> {
@@ -165,11 +165,11 @@ fn serials(record: &Record) -> String {
 fn one(record: &Record, args: &Journal) -> Outcome {
     if let Some(out) = &args.attest {
         let statement = statement(record)?;
-        let text = serde_json::to_string_pretty(&statement).map_err(|error| Problem::internal(error.to_string()))?;
+        let text = serde_json::to_string_pretty(&statement).map_err(|error| CliError::internal(error.to_string()))?;
         write(out, &format!("{text}\n"))?;
         return Ok(ExitCode::Done);
     }
-    let text = serde_json::to_string_pretty(record).map_err(|error| Problem::internal(error.to_string()))?;
+    let text = serde_json::to_string_pretty(record).map_err(|error| CliError::internal(error.to_string()))?;
     print_block(&text);
     Ok(ExitCode::Done)
 }
@@ -177,10 +177,10 @@ fn one(record: &Record, args: &Journal) -> Outcome {
 /// An in-toto statement. Its subject is what was read back, so an attempt
 /// without a whole read-back has none. Source: in-toto Attestation Framework,
 /// Statement v1.
-fn statement(record: &Record) -> Result<serde_json::Value, Problem> {
+fn statement(record: &Record) -> Result<serde_json::Value, CliError> {
     let digest =
         record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
-    let digest = digest.ok_or_else(|| Problem::from(CommandError::NotReadBack))?;
+    let digest = digest.ok_or_else(|| CliError::from(CommandError::NotReadBack))?;
     let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {
         (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
         (product, _) => product.unwrap_or("unit").to_owned(),

@@ -29,7 +29,7 @@ pub mod watch;
 use std::io::Write;
 
 /// Writes a line of a result. A reader that went away ends nothing.
-pub fn say(text: &str) {
+pub fn print_line(text: &str) {
     let mut out = anstream::stdout().lock();
     let _ = writeln!(out, "{text}");
     let _ = out.flush();

@@ -11,11 +11,11 @@ use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Mani
 use vaka_core::release::{Release, inconsistencies};
 use vaka_image::address::Address;
 
-use super::say;
+use super::print_line;
 use crate::args::Pack;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::Setting;
+use crate::environment::OutputOptions;
 use crate::files;
 use crate::{environment, keyring, release_store};
 use vaka_messages::CommandError;
@@ -72,9 +72,9 @@ struct RawFile {
     at: Option<Address>,
 }
 
-pub fn run(args: &Pack, _: &Setting) -> Outcome {
+pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
     let path = &args.description;
-    let described = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
+    let described = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let description: Description = toml::from_str(&described).map_err(|error| wrong_at(path, &described, &error))?;
     if description.release != FORMAT {
         return Err(wrong(
@@ -106,7 +106,7 @@ pub fn run(args: &Pack, _: &Setting) -> Outcome {
 fn tell(out: &Path, release: &Release, size: usize) {
     let manifest = &release.manifest;
     let by = release.signer.as_ref().map_or("NOT SIGNED".to_owned(), |key| format!("signed by key {key}"));
-    say(&format!(
+    print_line(&format!(
         "{}: release {} {} ({}), {}, {by}",
         out.display(),
         manifest.product,
@@ -119,7 +119,7 @@ fn tell(out: &Path, release: &Release, size: usize) {
             let files: Vec<&str> = entry.files.iter().map(|file| file.file.as_str()).collect();
             let by = stage.external.as_ref().map(|external| format!(", by {}", external.tool)).unwrap_or_default();
             let build = if entry.build == STANDARD { String::new() } else { format!(", build {}", entry.build) };
-            say(&format!(
+            print_line(&format!(
                 "  stage {number}, {}: {} for {}{build}{by}: fits",
                 stage.name,
                 files.join(" and "),
@@ -128,7 +128,7 @@ fn tell(out: &Path, release: &Release, size: usize) {
         }
     }
     if release.signer.is_none() {
-        say("Who gets it has to agree to a release that nobody signed; --key NAME signs it.");
+        print_line("Who gets it has to agree to a release that nobody signed; --key NAME signs it.");
     }
 }
 
@@ -138,7 +138,7 @@ struct Packing<'a> {
 }
 
 impl Packing<'_> {
-    fn manifest(&mut self, raw: Description) -> Result<Manifest, Problem> {
+    fn manifest(&mut self, raw: Description) -> Result<Manifest, CliError> {
         let notes = raw.notes.as_ref().map(|path| self.add("", path)).transpose()?;
         let sheets = raw.sheets.iter().map(|path| self.add("sheets/", path)).collect::<Result<Vec<_>, _>>()?;
         let stages = raw.stage.into_iter().map(|stage| self.stage(stage)).collect::<Result<Vec<_>, _>>()?;
@@ -157,15 +157,15 @@ impl Packing<'_> {
         })
     }
 
-    fn stage(&mut self, raw: RawStage) -> Result<Stage, Problem> {
+    fn stage(&mut self, raw: RawStage) -> Result<Stage, CliError> {
         let images = raw.image.into_iter().map(|image| self.entry(image)).collect::<Result<Vec<_>, _>>()?;
         Ok(Stage { name: raw.name, stage: raw.stage, external: raw.external, images })
     }
 
-    fn entry(&mut self, raw: RawImage) -> Result<Entry, Problem> {
+    fn entry(&mut self, raw: RawImage) -> Result<Entry, CliError> {
         let one = raw.file.map(|file| RawFile { file, at: raw.at });
         let files = one.into_iter().chain(raw.files);
-        let file = |raw: RawFile| Ok::<_, Problem>(File { file: self.add("images/", &raw.file)?, at: raw.at });
+        let file = |raw: RawFile| Ok::<_, CliError>(File { file: self.add("images/", &raw.file)?, at: raw.at });
         Ok(Entry {
             part: raw.part,
             variants: raw.variants,
@@ -176,7 +176,7 @@ impl Packing<'_> {
     }
 
     /// Takes a file in, under its own name. Two different ones cannot have the same.
-    fn add(&mut self, folder: &str, path: &Path) -> Result<String, Problem> {
+    fn add(&mut self, folder: &str, path: &Path) -> Result<String, CliError> {
         let from = self.folder.join(path);
         let bytes = environment::firmware(&from)?;
         let name = path.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default();
@@ -193,12 +193,12 @@ impl Packing<'_> {
     }
 }
 
-fn wrong(path: &Path, what: &str) -> Problem {
+fn wrong(path: &Path, what: &str) -> CliError {
     CommandError::PackInput { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
-fn wrong_at(path: &Path, described: &str, error: &toml::de::Error) -> Problem {
+fn wrong_at(path: &Path, described: &str, error: &toml::de::Error) -> CliError {
     let at = error.span().map_or(0, |span| span.start);
     let line = described.as_bytes().iter().take(at).filter(|byte| **byte == b'\n').count() + 1;
-    wrong(path, &format!("line {line}: {}", text::tame(&error.message().replace('\n', "; "))))
+    wrong(path, &format!("line {line}: {}", text::sanitize(&error.message().replace('\n', "; "))))
 }

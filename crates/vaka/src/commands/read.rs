@@ -14,17 +14,17 @@ use vaka_image::address::Span;
 use vaka_image::compare::{self, patterns};
 use vaka_usb::SystemClock;
 
-use super::say;
-use crate::args::{Common, Format, Read, Where};
-use crate::cli_error::{Outcome, Problem};
-use crate::environment::{self, Setting};
+use super::print_line;
+use crate::args::{Common, Format, MemoryRange, Read};
+use crate::cli_error::{CliError, Outcome};
+use crate::environment::{self, OutputOptions};
 use crate::files;
 use crate::lock::Locks;
 use crate::prompt;
 use crate::render::{self, map};
 use vaka_messages::CommandError;
 
-pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Read, common: &Common, setting: &OutputOptions) -> Outcome {
     files::may_write(&args.out, &args.output)?;
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
@@ -39,15 +39,15 @@ pub fn run(args: &Read, common: &Common, setting: &Setting) -> Outcome {
     let image = read?;
     let written = files::write(&image, &args.out, &args.output)?;
     if setting.format == Format::Text {
-        say(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));
+        print_line(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));
         tell_content(&image);
-        say(&written);
+        print_line(&written);
     }
     Ok(ExitCode::Done)
 }
 
 /// Which unit, as the command line says it.
-pub fn request(common: &Common, place: &Where) -> ReadRequest {
+pub fn request(common: &Common, place: &MemoryRange) -> ReadRequest {
     ReadRequest {
         unit: common.unit.clone(),
         label: common.variant.clone(),
@@ -58,7 +58,7 @@ pub fn request(common: &Common, place: &Where) -> ReadRequest {
 }
 
 /// The addresses that were asked for.
-pub fn spans(session: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Problem> {
+pub fn spans(session: &ReadSession<'_>, place: &MemoryRange) -> Result<Vec<Span>, CliError> {
     let spans = match (&place.region, place.range) {
         (Some(name), _) => vec![session.region(name)?.span],
         (None, Some(range)) => vec![range],
@@ -71,11 +71,11 @@ pub fn spans(session: &ReadSession<'_>, place: &Where) -> Result<Vec<Span>, Prob
 }
 
 /// Reads once, or as often as was asked; readings that differ are a fault.
-fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>) -> Result<Image, Problem> {
+fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_>) -> Result<Image, CliError> {
     let spans = spans(session, &args.place)?;
-    let mut once = |cx: &mut Context<'_>| -> Result<Image, Problem> {
+    let mut once = |cx: &mut Context<'_>| -> Result<Image, CliError> {
         let parts = session.read(&spans, cx)?;
-        image_of(&parts, &spans).ok_or_else(|| Problem::internal("what was read is no image"))
+        image_of(&parts, &spans).ok_or_else(|| CliError::internal("what was read is no image"))
     };
     let first = once(cx)?;
     for turn in 2..=args.times {
@@ -92,8 +92,8 @@ fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_
 /// What an image holds: a map, and what was never used.
 fn tell_content(image: &Image) {
     let cells: Vec<_> = image.cells().into_iter().map(|cell| (cell, image.fill(cell))).collect();
-    map::picture(&cells).iter().for_each(|line| say(&format!("  {line}")));
-    say(&format!("  {}", map::LEGEND));
+    map::picture(&cells).iter().for_each(|line| print_line(&format!("  {line}")));
+    print_line(&format!("  {}", map::LEGEND));
     tell_patterns(image);
 }
 
@@ -106,10 +106,10 @@ pub fn tell_patterns(image: &Image) {
             [0xFF, 0xFF, 0xFF, 0xFF] => "blank".to_owned(),
             word => format!("filled with {}", text::hex_pairs(&word)),
         };
-        say(&format!("  {}, {}: {what}", pattern.span, Bytes(pattern.span.len())));
+        print_line(&format!("  {}, {}: {what}", pattern.span, Bytes(pattern.span.len())));
     }
     let rest: u64 = found.iter().skip(4).map(|pattern| pattern.span.len()).sum();
     if rest > 0 {
-        say(&format!("  and {} bytes in shorter stretches that repeat a word", Grouped(rest)));
+        print_line(&format!("  and {} bytes in shorter stretches that repeat a word", Grouped(rest)));
     }
 }

@@ -8,23 +8,23 @@ use vaka_boot::update::Request;
 use vaka_core::event::Event;
 use vaka_usb::SystemClock;
 
-use crate::args::{Common, Strength, Update};
+use crate::args::{Common, Update, VerifyLevel};
 use crate::attempt;
 use crate::cli_error::Outcome;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::journal::Confirmed;
 use crate::lock::Locks;
 use crate::preserved_store::StateFolder;
-use crate::recording::Recording;
-use crate::release_recorder::Recorder;
+use crate::recording::JournalEntry;
+use crate::release_recorder::JournalHooks;
 use crate::release_store::{self, Found};
 use crate::{prompt, render, signals};
 
-pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> Outcome {
+pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOptions) -> Outcome {
     let Found { path, release, .. } = found;
     let signer = release_store::trusted(release, common)?;
     let sheet = release_store::sheet(release, path, environment::sheets(common)?)?;
-    release_store::goes_together(release, &sheet, path)?;
+    release_store::check_consistency(release, &sheet, path)?;
     let build = release_store::build(release, &args.release.build)?;
     let buses = environment::buses(common)?;
     let request = Request {
@@ -35,7 +35,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
         wait: common.wait,
         consents: common.allow.clone(),
         plan_only: args.plan,
-        read_back: args.check == Strength::Strongest,
+        read_back: args.check == VerifyLevel::Strongest,
         keep: args.keep.clone(),
         shelf: Some(&StateFolder),
         history: Some(&Confirmed),
@@ -49,9 +49,9 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &Setting) -> 
         }
     }
     let staged = ReleaseInstall { buses: &buses, guard: Some(Arc::new(Locks)), sheet: &sheet, release, build };
-    let state = std::cell::RefCell::new(Recording::default());
+    let state = std::cell::RefCell::new(JournalEntry::default());
     let export_dir = args.release.export_dir.as_deref();
-    let mut around = Recorder { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
+    let mut around = JournalHooks { plan_only: args.plan, export_dir, common, path, release, build, state: &state };
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| state.borrow_mut().pass(vaka_messages::event(event), &mut show);

@@ -18,16 +18,16 @@ use vaka_image::address::Span;
 use vaka_image::{Image, hex};
 use vaka_usb::SystemClock;
 
-use super::say;
+use super::print_line;
 use crate::args::{Common, SettingsCommand};
 use crate::attempt;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::files;
 use crate::lock::Locks;
 use crate::prompt;
-use crate::recording::Recording;
+use crate::recording::JournalEntry;
 use crate::render;
 use vaka_messages::CommandError;
 
@@ -51,7 +51,7 @@ struct SettingsFile {
     content: String,
 }
 
-pub fn run(command: &SettingsCommand, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(command: &SettingsCommand, common: &Common, setting: &OutputOptions) -> Outcome {
     match command {
         SettingsCommand::Save { out, region, replace } => save(out, region, *replace, common, setting),
         SettingsCommand::Load { file, set } => load(file, set, common, setting),
@@ -59,7 +59,7 @@ pub fn run(command: &SettingsCommand, common: &Common, setting: &Setting) -> Out
 }
 
 /// The sheets in which that region takes the application's place.
-fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, Problem> {
+fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, CliError> {
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() {
         return Err(environment::no_sheets());
@@ -76,13 +76,13 @@ fn present(
     session: &mut ReadSession<'_>,
     name: &str,
     cx: &mut Context<'_>,
-) -> Result<(Vec<u8>, Span, TransferableRegion), Problem> {
+) -> Result<(Vec<u8>, Span, TransferableRegion), CliError> {
     let region: &Region = session.region(name)?;
     let missing = || CommandError::NotTransferableHere { region: name.to_owned() };
     let carried = region.transferable.clone().ok_or_else(missing)?;
     let span = region.span;
     let parts = session.read(&[span], cx)?;
-    let image = image_of(&parts, &[span]).ok_or_else(|| Problem::internal("what was read is no image"))?;
+    let image = image_of(&parts, &[span]).ok_or_else(|| CliError::internal("what was read is no image"))?;
     Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
 }
 
@@ -96,7 +96,7 @@ fn request(common: &Common) -> ReadRequest {
     }
 }
 
-fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Setting) -> Outcome {
+fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &OutputOptions) -> Outcome {
     files::may_store(out, replace)?;
     let sheets = sheets_for(region, common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
@@ -112,7 +112,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
         .map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
     session.leave(&mut cx);
     let (content, span, carried) = read?;
-    let (product, variant) = known.ok_or_else(|| Problem::internal("the unit has no sheet"))?;
+    let (product, variant) = known.ok_or_else(|| CliError::internal("the unit has no sheet"))?;
     let not_sound = |reason: String| CommandError::NotSound { region: region.to_owned(), reason };
     carried.check(&content).map_err(|error| not_sound(error.to_string()))?;
     let file = SettingsFile {
@@ -125,18 +125,18 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Sett
         sha256: text::hex(&Sha256::digest(&content)),
         content: text::hex(&content),
     };
-    let text = serde_json::to_string_pretty(&file).map_err(|error| Problem::internal(error.to_string()))?;
+    let text = serde_json::to_string_pretty(&file).map_err(|error| CliError::internal(error.to_string()))?;
     files::store(out, replace, &[text.as_bytes(), b"\n"])?;
-    say(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
+    print_line(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
     for field in &carried.fields {
         if let Some(value) = field.value(&content) {
-            say(&format!("  {} ({}): {value}; it stays with its unit", field.name, field.meaning));
+            print_line(&format!("  {} ({}): {value}; it stays with its unit", field.name, field.meaning));
         }
     }
     Ok(ExitCode::Done)
 }
 
-fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Setting) -> Outcome {
+fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &OutputOptions) -> Outcome {
     let (file, content) = read_file(path)?;
     let sheets = sheets_for(&file.region, common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
@@ -161,19 +161,19 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Settin
         consents: common.allow.clone(),
         ..job::Request::new(&hex::write(&image))
     };
-    let bytes = std::fs::read(path).map_err(|error| Problem::file(path, error))?;
+    let bytes = std::fs::read(path).map_err(|error| CliError::file(path, error))?;
     attempt::warn_unless_writable(false, &mut |event| renderer.event(event));
-    let mut recording = Recording::of(attempt::begun(path, common, &bytes, Some(&image)));
+    let mut recording = JournalEntry::of(attempt::begun(path, common, &bytes, Some(&image)));
     let mut show = |event: Event| renderer.event(event);
     let mut tell = |event| recording.pass(vaka_messages::event(event), &mut show);
     let mut cx = Context::new(&SystemClock, &mut tell, crate::signals::flag());
     let report = job::run(&bench, &request, &mut *prompt::at(common), &mut cx);
     let code = recording.code(report.code);
     if report.code == ExitCode::Done {
-        say(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
+        print_line(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
         for field in &carried.fields {
-            say(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
+            print_line(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
         }
     }
     Ok(code)
@@ -193,7 +193,7 @@ fn prepare(
     file: &SettingsFile,
     source: &Source<'_>,
     cx: &mut Context<'_>,
-) -> Result<(Image, String, TransferableRegion), Problem> {
+) -> Result<(Image, String, TransferableRegion), CliError> {
     let Source { path, content, set } = *source;
     let path = || path.to_owned();
     let product = session.sheet().map_or("no product", |sheet| &sheet.product.id);
@@ -214,16 +214,16 @@ fn prepare(
     }
     let not_merged = |reason: String| CommandError::NotMerged { path: path(), reason };
     let merged = carried.merge(content, &present, set).map_err(|error| not_merged(error.to_string()))?;
-    let image = Image::of_memory(&[(span.start(), merged)]).ok_or_else(|| Problem::internal("no image"))?;
+    let image = Image::from_memory(&[(span.start(), merged)]).ok_or_else(|| CliError::internal("no image"))?;
     let label = session.variant().map(|variant| variant.id.to_string()).unwrap_or_default();
     Ok((image, label, carried))
 }
 
-fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), Problem> {
-    let damaged = |reason: String| Problem::from(CommandError::NoSettings { path: path.to_owned(), reason });
-    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
+fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {
+    let damaged = |reason: String| CliError::from(CommandError::NoSettings { path: path.to_owned(), reason });
+    let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let file: SettingsFile = serde_json::from_str(&text).map_err(|error| {
-        damaged(format!("this is no file of 'vaka settings save': {}", text::tame(&error.to_string())))
+        damaged(format!("this is no file of 'vaka settings save': {}", text::sanitize(&error.to_string())))
     })?;
     if file.settings != FORMAT {
         return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.settings)));

@@ -7,10 +7,10 @@ use clap::CommandFactory;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::{Ids, Sheet};
 
-use super::say;
+use super::print_line;
 use crate::args::{Args, Common, SetupCommand};
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
 use crate::environment;
 use crate::files;
 use vaka_messages::CommandError;
@@ -40,13 +40,17 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             )
         }
         SetupCommand::Events => {
-            say(vaka_core::schema::EVENTS.trim_end());
+            print_line(vaka_core::schema::EVENTS.trim_end());
             Ok(ExitCode::Done)
         }
         SetupCommand::Manual { out } => {
-            std::fs::create_dir_all(out).map_err(|error| Problem::file(out, error))?;
-            clap_mangen::generate_to(Args::command(), out).map_err(|error| Problem::file(out, error))?;
-            say(&format!("{}: the manual pages; 'man -l {}/vaka.1' shows the first.", out.display(), out.display()));
+            std::fs::create_dir_all(out).map_err(|error| CliError::file(out, error))?;
+            clap_mangen::generate_to(Args::command(), out).map_err(|error| CliError::file(out, error))?;
+            print_line(&format!(
+                "{}: the manual pages; 'man -l {}/vaka.1' shows the first.",
+                out.display(),
+                out.display()
+            ));
             Ok(ExitCode::Done)
         }
     }
@@ -54,10 +58,10 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
 
 fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     match out {
-        None => text.lines().for_each(say),
+        None => text.lines().for_each(print_line),
         Some(path) => {
             files::store(path, replace, &[text.as_bytes()])?;
-            say(&format!("{}: written. {next}", path.display()));
+            print_line(&format!("{}: written. {next}", path.display()));
         }
     }
     Ok(ExitCode::Done)

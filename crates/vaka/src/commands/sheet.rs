@@ -16,33 +16,33 @@ use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use super::{say, sheet_show};
+use super::{print_line, sheet_show};
 use crate::args::{Common, NewSheet, SheetCommand};
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::render;
 use vaka_messages::CommandError;
 
-pub fn run(command: &SheetCommand, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(command: &SheetCommand, common: &Common, setting: &OutputOptions) -> Outcome {
     match command {
         SheetCommand::New(new) => make(new, common),
         SheetCommand::Check { files } => Ok(check(files, setting)),
         SheetCommand::Show { file } => sheet_show::run(file, setting),
         SheetCommand::Schema => {
-            say(vaka_core::schema::PRODUCT_SHEET.trim_end());
+            print_line(vaka_core::schema::PRODUCT_SHEET.trim_end());
             Ok(ExitCode::Done)
         }
     }
 }
 
 /// Reads sheets and says what is wrong with each.
-fn check(files: &[std::path::PathBuf], setting: &Setting) -> ExitCode {
+fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
     let mut worst = ExitCode::Done;
     for file in files {
         let name = file.display().to_string();
-        let read = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error));
+        let read = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error));
         let parsed = read.and_then(|text| {
             let dialects = environment::dialects_beside(file)?;
             Ok(Sheet::parse_with(&name, &text, &dialects)?)
@@ -52,7 +52,7 @@ fn check(files: &[std::path::PathBuf], setting: &Setting) -> ExitCode {
                 let variants: Vec<&str> = sheet.variants.iter().map(|variant| variant.id.as_str()).collect();
                 let stages: Vec<&str> = sheet.stages.iter().map(|stage| stage.id.as_str()).collect();
                 let stages = if stages.is_empty() { String::new() } else { format!(", stages {}", stages.join(", ")) };
-                say(&format!(
+                print_line(&format!(
                     "{name}: a sound sheet of {}, variants {}{stages}",
                     sheet.product.name,
                     variants.join(", ")
@@ -76,7 +76,7 @@ fn completeness_hint(sheet: &Sheet) {
     };
     let without: Vec<&str> = sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect();
     if !without.is_empty() {
-        say(&format!(
+        print_line(&format!(
             "  hint: nothing proves that a raw binary for {} is complete. If the image holds its length or a checksum, describe it in [variant.image], for example: length = {{ offset = 0x44, form = \"u32le\" }} and checksum = {{ kind = \"crc32\", form = \"u32le\" }}; or add a stamp with 'vaka stamp'.",
             without.join(", ")
         ));
@@ -95,15 +95,15 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     let choice = new.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default();
     let sheet = draft(&identity.facts, dfu_mode(&device), &choice);
     match &new.out {
-        None => sheet.lines().for_each(say),
+        None => sheet.lines().for_each(print_line),
         Some(path) => {
             // The first sheet makes the folder of sheets, too.
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
-            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| Problem::file(path, error))?;
+            folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| CliError::file(path, error))?;
             write_new(path, &sheet)?;
-            say(&format!("{}: a first sheet of the unit at {place}.", path.display()));
+            print_line(&format!("{}: a first sheet of the unit at {place}.", path.display()));
             let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();
-            say(&match open {
+            print_line(&match open {
                 0 => "Read every line of it: a unit's own word is not all that there is to know.".to_owned(),
                 open => format!("{} to fill in; 'vaka sheet check' names them.", text::count(open, "line")),
             });
@@ -113,15 +113,15 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
 }
 
 /// A file that is there already may be somebody's work.
-fn write_new(path: &Path, text: &str) -> Result<(), Problem> {
+fn write_new(path: &Path, text: &str) -> Result<(), CliError> {
     let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
     file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
-        .map_err(|error| Problem::file(path, error))
+        .map_err(|error| CliError::file(path, error))
 }
 
 /// The unit that is meant: the one that `--unit` names, else the only one that
 /// no sheet knows.
-fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, Problem> {
+fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, CliError> {
     let found = match &common.unit {
         Some(selector) => bench.devices_with(selector),
         None => bench
@@ -198,7 +198,7 @@ fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result
 }
 
 fn can_be_written(zone: &Zone) -> bool {
-    zone.access().takes_firmware()
+    zone.access().is_programmable()
 }
 
 /// The first stretch that can be erased and written.

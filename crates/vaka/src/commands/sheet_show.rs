@@ -8,29 +8,29 @@ use vaka_core::sheet::{
     Application, EntryStep, Ids, ImageRules, ManualStep, Route, Sheet, UndoPhase, Variant, VersionSource, undone,
 };
 
-use super::say;
+use super::print_line;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::render::table;
 
-pub fn run(file: &Path, setting: &Setting) -> Outcome {
-    let text = std::fs::read_to_string(file).map_err(|error| Problem::file(file, error))?;
+pub fn run(file: &Path, setting: &OutputOptions) -> Outcome {
+    let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
     head(&sheet);
     for variant in &sheet.variants {
-        say("");
+        print_line("");
         show(&sheet, variant, setting);
     }
     for stage in &sheet.stages {
         let changes = if stage.replaces_bootloader { ", which replaces the bootloader" } else { "" };
-        say(&format!("\nStage {}, {}{changes}", stage.id, stage.name));
+        print_line(&format!("\nStage {}, {}{changes}", stage.id, stage.name));
         line("after it", &application(&stage.shows));
-        let mut before: Option<(String, Lines)> = None;
+        let mut before: Option<(String, Rows)> = None;
         for (variant, images) in &stage.images {
             let regions: Vec<String> = images.iter().map(rules).collect();
             line(variant.as_str(), &regions.join("; "));
-            let ways: Lines = stage.routes.get(variant).into_iter().flatten().flat_map(route).collect();
+            let ways: Rows = stage.routes.get(variant).into_iter().flatten().flat_map(route).collect();
             match &before {
                 Some((other, same)) if *same == ways => line("", &format!("by the same way as {other}")),
                 _ => say_all(ways.clone()),
@@ -42,7 +42,7 @@ pub fn run(file: &Path, setting: &Setting) -> Outcome {
 }
 
 /// Names and values, one fact a line.
-type Lines = Vec<(&'static str, String)>;
+type Rows = Vec<(&'static str, String)>;
 
 fn say_all(lines: impl IntoIterator<Item = (&'static str, String)>) {
     lines.into_iter().for_each(|(name, value)| line(name, &value));
@@ -50,7 +50,7 @@ fn say_all(lines: impl IntoIterator<Item = (&'static str, String)>) {
 
 /// One fact, aligned.
 fn line(name: &str, value: &str) {
-    say(&format!("  {name:<12}{value}"));
+    print_line(&format!("  {name:<12}{value}"));
 }
 
 fn head(sheet: &Sheet) {
@@ -60,7 +60,7 @@ fn head(sheet: &Sheet) {
     } else {
         format!(", also sold as {}", product.also_sold_as.join(", "))
     };
-    say(&format!("{} ({}) by {}{also}", product.name, product.id, product.maker));
+    print_line(&format!("{} ({}) by {}{also}", product.name, product.id, product.maker));
     line("application", &application(&sheet.application));
     for part in &sheet.parts {
         line(&format!("part {}", part.id), &format!("{}; version {}", part.name, source(&part.version)));
@@ -89,14 +89,14 @@ fn source(source: &VersionSource) -> String {
         VersionSource::Nowhere => "told nowhere".to_owned(),
         VersionSource::ReleaseNumber => "in its release number".to_owned(),
         VersionSource::Text { file, after } => format!("in {file} behind \"{after}\""),
-        VersionSource::Sign { after, .. } => format!("in its texts behind \"{after}\""),
+        VersionSource::DescriptorString { after, .. } => format!("in its texts behind \"{after}\""),
         VersionSource::Line { after, .. } => format!("on its serial port behind \"{after}\""),
     }
 }
 
-fn show(sheet: &Sheet, variant: &Variant, setting: &Setting) {
+fn show(sheet: &Sheet, variant: &Variant, setting: &OutputOptions) {
     let part = sheet.part_of(variant).map(|part| format!(", {}", part.name)).unwrap_or_default();
-    say(&format!("Variant {}, {}{part}", variant.id, variant.name));
+    print_line(&format!("Variant {}, {}{part}", variant.id, variant.name));
     for look in &variant.look_at {
         line("look at", &format!("{}: \"{}\"", look.place, look.reads));
     }
@@ -139,7 +139,7 @@ fn rules(rules: &ImageRules) -> String {
 }
 
 /// A way to update, and what is done on it by hand.
-fn route(route: &Route) -> Lines {
+fn route(route: &Route) -> Rows {
     let regions: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
     let mut lines = vec![("route", format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")))];
     for (number, step) in (1..).zip(&route.entry) {

@@ -15,10 +15,10 @@ use vaka_sim::world::lock;
 use vaka_sim::{SharedWorld, World};
 use vaka_usb::SystemClock;
 
-use super::say;
+use super::print_line;
 use crate::args::Simulate;
+use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::cli_error::Problem;
 use crate::signals;
 use vaka_messages::CommandError;
 
@@ -33,15 +33,15 @@ pub fn run(args: &Simulate) -> Outcome {
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
         .map_err(|error| CommandError::Listen { address: args.listen, error })?;
-    say(&format!("Simulated units at {}", server.bus()));
+    print_line(&format!("Simulated units at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
-        say("Everybody who can reach this address can use them.");
+        print_line("Everybody who can reach this address can use them.");
     }
     state(&world);
-    say("");
-    say(&format!("In another terminal: vaka --bus {} survey", server.bus()));
-    say(HELP);
-    say("Ctrl-C ends it.");
+    print_line("");
+    print_line(&format!("In another terminal: vaka --bus {} survey", server.bus()));
+    print_line(HELP);
+    print_line("Ctrl-C ends it.");
     signals::end_quietly();
     take_commands(world);
     while !signals::flag().load(Ordering::SeqCst) {
@@ -51,9 +51,9 @@ pub fn run(args: &Simulate) -> Outcome {
 }
 
 /// Plugs in the units of a scene.
-fn scene(args: &Simulate, world: &mut World) -> Result<(), Problem> {
+fn scene(args: &Simulate, world: &mut World) -> Result<(), CliError> {
     let text = match &args.scene {
-        Some(path) => std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?,
+        Some(path) => std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?,
         None => scene::DEFAULT.to_owned(),
     };
     let scene = Scene::parse(&text).map_err(|error| {
@@ -65,15 +65,15 @@ fn scene(args: &Simulate, world: &mut World) -> Result<(), Problem> {
 }
 
 /// Plugs in the units of a recorded run.
-fn replay(path: &Path, world: &mut World) -> Result<(), Problem> {
-    let text = std::fs::read_to_string(path).map_err(|error| Problem::file(path, error))?;
+fn replay(path: &Path, world: &mut World) -> Result<(), CliError> {
+    let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let trace = Trace::parse(&text)
         .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     if trace.is_truncated {
-        say("The trace was cut short; it is replayed up to there.");
+        print_line("The trace was cut short; it is replayed up to there.");
     }
     let ports: Vec<&str> = trace.ports().collect();
-    say(&format!("Replaying what was recorded of {}: run the recorded command again.", ports.join(", ")));
+    print_line(&format!("Replaying what was recorded of {}: run the recorded command again.", ports.join(", ")));
     trace.build(world);
     Ok(())
 }
@@ -85,7 +85,7 @@ fn take_commands(world: SharedWorld) {
             match command(&world, line.trim()) {
                 Ok(false) => {}
                 Ok(true) => signals::flag().store(true, Ordering::SeqCst),
-                Err(error) => say(&format!("{error}\n{HELP}")),
+                Err(error) => print_line(&format!("{error}\n{HELP}")),
             }
         }
     });
@@ -104,14 +104,14 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
         ["revive", port] => {
             let now = vaka_usb::Clock::now(&SystemClock);
             lock(world).unit(port).ok_or_else(|| no_port(port))?.revive(now);
-            say(&format!("{port}: as it left the factory"));
+            print_line(&format!("{port}: as it left the factory"));
         }
         [verb, port, ref rest @ ..] => {
             let action = ([&[verb], rest].concat().join(" ")).parse::<UserAction>()?;
             if !lock(world).act(port, &action) {
                 return Err(no_port(port));
             }
-            say(&format!("{port}: {verb} {}", rest.join(" ")));
+            print_line(&format!("{port}: {verb} {}", rest.join(" ")));
         }
         _ => return Err(format!("'{line}' is no command")),
     }
@@ -127,7 +127,7 @@ fn state(world: &SharedWorld) {
     let mut world = lock(world);
     for port in world.ports() {
         if let Some(unit) = world.unit(&port) {
-            say(&format!("  {port}: {:?}", unit.condition()).to_lowercase());
+            print_line(&format!("  {port}: {:?}", unit.condition()).to_lowercase());
         }
     }
 }
@@ -140,7 +140,7 @@ fn memory(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
         (flash.base(), flash.bytes().to_vec())
     };
     std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
-    say(&format!("{port}: {} bytes from 0x{base:08X} in {}", bytes.len(), file.display()));
+    print_line(&format!("{port}: {} bytes from 0x{base:08X} in {}", bytes.len(), file.display()));
     Ok(())
 }
 
@@ -148,7 +148,7 @@ fn memory(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
 fn disk(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
     let bytes = lock(world).unit(port).ok_or_else(|| no_port(port))?.disk().to_vec();
     std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
-    say(&format!("{port}: {} bytes of its disk in {}", bytes.len(), file.display()));
+    print_line(&format!("{port}: {} bytes of its disk in {}", bytes.len(), file.display()));
     Ok(())
 }
 
@@ -162,6 +162,6 @@ fn traffic(world: &SharedWorld, port: &str) -> Result<(), String> {
     let wrappers = || world.bulk_log(port).iter().filter(|(_, head)| head.starts_with(b"USBC"));
     let written = wrappers().filter(|(_, head)| head.get(15) == Some(&0x2A));
     let sectors: u64 = written.map(|(_, head)| u64::from(u16::from_be_bytes([head[22], head[23]]))).sum();
-    say(&format!("{port}: {} commands, {sectors} sectors written", wrappers().count()));
+    print_line(&format!("{port}: {} commands, {sectors} sectors written", wrappers().count()));
     Ok(())
 }

@@ -13,21 +13,21 @@ use vaka_boot::bench::open_error::{bus_failure, open_failure};
 use vaka_boot::bench::unit_event;
 use vaka_boot::context::Context;
 use vaka_core::event::{ApplicationFile, AttachedUnit, Event, ExitCode};
-use vaka_core::matching::{all_self_identifying, labels, of_board};
+use vaka_core::matching::{all_self_identifying, filter_by_board_info, labels};
 use vaka_core::sheet::Variant;
 use vaka_core::unit::{MemoryChoice, Mode, UnitFacts};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
 use vaka_usb::{DeviceInfo, SystemClock};
 
-use super::{say, watch};
+use super::{print_line, watch};
 use crate::args::{Common, Format, Survey};
 use crate::cli_error::Outcome;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
 use crate::render::{json, table};
 use crate::signals;
 
-pub fn run(args: &Survey, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Survey, common: &Common, setting: &OutputOptions) -> Outcome {
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let devices = bench.devices().map_err(|error| bus_failure(&error))?;
@@ -79,7 +79,7 @@ fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) 
     for ((unit, beside), device) in seen.into_iter().zip(beside).zip(devices) {
         match beside.and_then(|beside| Some((beside.name, beside.of?))) {
             Some((name, of)) => {
-                let line = format!("{} ({}) at {}", text::tame(name), unit.id, bench.place(&device.location));
+                let line = format!("{} ({}) at {}", text::sanitize(name), unit.id, bench.place(&device.location));
                 also.entry(bench.place(&of.location)).or_default().push(line);
             }
             None => units.push(unit),
@@ -105,14 +105,14 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let mut quiet = |_| {};
     let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     let mut open: Vec<&Variant> = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet)).collect();
-    match bench.may_look(&candidate).then(|| bench.look(device, &mut cx)).transpose() {
+    match bench.can_probe(&candidate).then(|| bench.look(device, &mut cx)).transpose() {
         // It would leave its update mode when it is closed again.
         Ok(None) => {}
         Ok(Some(opened)) => {
             let facts = &opened.identity.facts;
             unit.serial.clone_from(&facts.serial);
             unit.warnings.clone_from(&opened.identity.oddities);
-            open = of_board(facts, open);
+            open = filter_by_board_info(facts, open);
             unit.variants = open.iter().map(|variant| variant.id.clone()).collect();
             unit.layout = layout(&open, facts).or_else(|| told(facts));
             if let Some(disk) = &facts.volume {
@@ -190,17 +190,17 @@ fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
         Some(disk.file(&name).cloned().map_or(ApplicationFile::Missing(name), ApplicationFile::File));
 }
 
-fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &Setting) {
+fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
     let buses: Vec<&str> = bench.buses().iter().map(|bus| bus.name()).collect();
-    say(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
+    print_line(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
-        match bench.emptiness() {
-            Some(reason) => say(&format!("Nothing is there: {reason}.")),
-            None => say("Nothing is plugged in there, or other programs use all of it."),
+        match bench.empty_reason() {
+            Some(reason) => print_line(&format!("Nothing is there: {reason}.")),
+            None => print_line("Nothing is plugged in there, or other programs use all of it."),
         }
         return;
     }
-    say("");
+    print_line("");
     let dash = || "-".to_owned();
     let row = |unit: &AttachedUnit| {
         let variants: Vec<&str> = unit.variants.iter().map(|id| id.as_str()).collect();
@@ -219,51 +219,53 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &Setting) {
     let head = ["port", "mode", "product", "variant", "id", "version", "serial number", "speed"];
     print_block(&table::plain(setting.width, &head, units.iter().map(row).collect()));
     for unit in units.iter().filter(|unit| unit.mode != Mode::Unknown || unit.hint.is_some()) {
-        say("");
+        print_line("");
         detail(unit);
     }
 }
 
 fn print_block(block: &str) {
-    block.lines().for_each(say);
+    block.lines().for_each(print_line);
 }
 
 /// What is known beyond the table, and what can be done.
 fn detail(unit: &AttachedUnit) {
-    say(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
+    print_line(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
     if let Some(hint) = unit.hint {
-        say(&format!("  no sheet knows it; {hint}"));
+        print_line(&format!("  no sheet knows it; {hint}"));
     }
     for line in &unit.companions {
-        say(&format!("  also shows {line}"));
+        print_line(&format!("  also shows {line}"));
     }
     if let Some(layout) = &unit.layout {
-        say(&format!("  reports {layout}"));
+        print_line(&format!("  reports {layout}"));
     }
     if let Some(disk) = &unit.disk {
         let folder = unit.folder.as_ref().map(|folder| format!(", mounted at {folder}")).unwrap_or_default();
-        say(&format!("  its disk is {disk}{folder}"));
+        print_line(&format!("  its disk is {disk}{folder}"));
     }
     match &unit.application_file {
         Some(ApplicationFile::File(VisibleFile { name, size, date })) => {
             let date = date.as_ref().map(|date| format!(", {date}")).unwrap_or_default();
-            say(&format!("  shows its application as {name}, {}{date}", Bytes(*size)));
+            print_line(&format!("  shows its application as {name}, {}{date}", Bytes(*size)));
         }
-        Some(ApplicationFile::Missing(name)) => say(&format!("  shows no {name}: there is no application inside")),
+        Some(ApplicationFile::Missing(name)) => {
+            print_line(&format!("  shows no {name}: there is no application inside"))
+        }
         None => {}
     }
     for odd in &unit.warnings {
-        say(&format!("  odd: {odd}"));
+        print_line(&format!("  odd: {odd}"));
     }
     if let Some(obstacle) = &unit.obstacle {
-        say(&format!("  in the way: {obstacle}"));
-        unit.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| say(&format!("    {line}")));
+        print_line(&format!("  in the way: {obstacle}"));
+        unit.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| print_line(&format!("    {line}")));
     }
     if let Some((command, labels)) = unit.next.split_last() {
         if !labels.is_empty() {
-            say("  its ids do not tell the variant; look at the unit:");
+            print_line("  its ids do not tell the variant; look at the unit:");
         }
-        labels.iter().for_each(|label| say(&format!("    {label}")));
-        say(&format!("  next: {command}"));
+        labels.iter().for_each(|label| print_line(&format!("    {label}")));
+        print_line(&format!("  next: {command}"));
     }
 }

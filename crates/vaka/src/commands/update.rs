@@ -5,25 +5,25 @@ use std::sync::Arc;
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
-use vaka_boot::update::{self, Request, Save};
+use vaka_boot::update::{self, Request, SaveFn};
 use vaka_core::event::{Event, FailureText};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::{FirmwareFile, Image};
 use vaka_usb::SystemClock;
 
 use super::release;
-use crate::args::{Common, Output, Strength, Update};
+use crate::args::{Common, Output, Update, VerifyLevel};
 use crate::attempt;
 use crate::cli_error::Outcome;
-use crate::environment::{self, Setting};
+use crate::environment::{self, OutputOptions};
 use crate::files;
 use crate::journal::Confirmed;
 use crate::lock::Locks;
 use crate::preserved_store::StateFolder;
-use crate::recording::Recording;
+use crate::recording::JournalEntry;
 use crate::{prompt, release_store, render, signals};
 
-pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
+pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     if let Some(found) = release_store::named(&args.files, &args.release, common)? {
         return release::run(args, common, &found, setting);
     }
@@ -57,12 +57,12 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         wait: common.wait,
         consents: common.allow.clone(),
         plan_only: args.plan,
-        read_back: args.check == Strength::Strongest,
-        save: args.save.is_some().then_some(Save(&keep)),
+        read_back: args.check == VerifyLevel::Strongest,
+        save: args.save.is_some().then_some(SaveFn(&keep)),
         keep: args.keep.clone(),
         offered: &[],
         undo_later: false,
-        undo_also: &[],
+        append_undo: &[],
         shelf: Some(&StateFolder),
         history: Some(&Confirmed),
     };
@@ -75,10 +75,10 @@ pub fn run(args: &Update, common: &Common, setting: &Setting) -> Outcome {
         };
         // Digests are made while the unit is looked for.
         let mut recording = match args.plan {
-            true => Recording::default(),
+            true => JournalEntry::default(),
             false => {
                 let making = scope.spawn(what);
-                Recording::making(move || making.join().map_err(|_| "its beginning could not be made".to_owned()))
+                JournalEntry::making(move || making.join().map_err(|_| "its beginning could not be made".to_owned()))
             }
         };
         let mut show = |event: Event| renderer.event(event);

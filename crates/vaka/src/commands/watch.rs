@@ -13,7 +13,7 @@ use vaka_core::event::{AttachedUnit, Event, ExitCode};
 use vaka_core::unit::Mode;
 use vaka_usb::{Bus, BusError, DeviceInfo, HotplugEvent, PolledWatch, SystemClock};
 
-use super::say;
+use super::print_line;
 use crate::args::{Common, Format};
 use crate::cli_error::Outcome;
 use crate::render::json;
@@ -27,7 +27,7 @@ const SAME_UNIT: Duration = Duration::from_secs(20);
 const LOOK_UP: Duration = Duration::from_millis(100);
 
 /// What stood on a port.
-struct Before {
+struct PortHistory {
     unit: AttachedUnit,
     /// When it left, if it has.
     left: Option<Instant>,
@@ -82,23 +82,23 @@ fn tell_all(
     common: &Common,
     changes: &mpsc::Receiver<Result<HotplugEvent, BusError>>,
 ) -> Outcome {
-    let mut ports: BTreeMap<String, Before> = BTreeMap::new();
+    let mut ports: BTreeMap<String, PortHistory> = BTreeMap::new();
     for device in there {
         let unit = unit_event::seen(bench, device);
-        ports.insert(unit.unit.clone(), Before { unit, left: None });
+        ports.insert(unit.unit.clone(), PortHistory { unit, left: None });
     }
     for change in changes {
         match change {
-            Err(error) => say(&format!("A bus cannot be watched: {error}. It is tried again.")),
+            Err(error) => print_line(&format!("A bus cannot be watched: {error}. It is tried again.")),
             Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
                     json::line::<Event>(&Event::Detached { unit: place.clone(), id: id_of(&device) });
                 } else {
-                    say(&now(&left(&unit_event::seen(bench, &device))));
+                    print_line(&now(&left(&unit_event::seen(bench, &device))));
                 }
                 let unit = unit_event::seen(bench, &device);
-                ports.insert(place, Before { unit, left: Some(Instant::now()) });
+                ports.insert(place, PortHistory { unit, left: Some(Instant::now()) });
             }
             Ok(HotplugEvent::Attached(device)) => {
                 let unit = unit_event::seen(bench, &device);
@@ -108,9 +108,9 @@ fn tell_all(
                 if common.format == Format::Json {
                     json::line::<Event>(&Event::Attached(Box::new(unit.clone())));
                 } else {
-                    say(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
+                    print_line(&now(&came(before.map(|before| &before.unit), gone_for, &unit)));
                 }
-                ports.insert(unit.unit.clone(), Before { unit, left: None });
+                ports.insert(unit.unit.clone(), PortHistory { unit, left: None });
             }
         }
     }

@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use vaka_base::duration;
 use vaka_core::event::Finding;
-use vaka_usb::kernel_log::{self, Note, Says};
+use vaka_usb::kernel_log::{self, KernelEvent, KernelEventKind};
 
 /// How far back the log is read. Chosen by us: what a person remembers trying.
 const BACK: Duration = Duration::from_secs(15 * 60);
@@ -28,7 +28,7 @@ pub fn findings() -> Vec<Finding> {
         }
         (Ok(_), None) => return Vec::new(),
     };
-    let recent: Vec<Note> = notes.into_iter().filter(|note| note.at + BACK >= now).collect();
+    let recent: Vec<KernelEvent> = notes.into_iter().filter(|note| note.at + BACK >= now).collect();
     let mut found = of_notes(&recent, now);
     if found.is_empty() {
         let says = format!("no failed enumeration and no flapping in the last {}", duration::words(BACK.min(now)));
@@ -38,17 +38,18 @@ pub fn findings() -> Vec<Finding> {
 }
 
 /// What notes of the kernel say, port by port.
-fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
-    let mut ports: BTreeMap<&str, Vec<&Note>> = BTreeMap::new();
+fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
+    let mut ports: BTreeMap<&str, Vec<&KernelEvent>> = BTreeMap::new();
     for note in notes {
         ports.entry(&note.port).or_default().push(note);
     }
     let mut found = Vec::new();
     for (port, notes) in ports {
-        let when = |note: &Note| format!("{} ago", duration::words(now.saturating_sub(note.at)));
-        let count = |says: &dyn Fn(&Says) -> bool| notes.iter().filter(|note| says(&note.says)).count();
-        let troubles: Vec<&&Note> = notes.iter().filter(|note| matches!(note.says, Says::Trouble(_))).collect();
-        if let Some(Note { says: Says::Trouble(words), .. }) = troubles.last().map(|note| **note) {
+        let when = |note: &KernelEvent| format!("{} ago", duration::words(now.saturating_sub(note.at)));
+        let count = |says: &dyn Fn(&KernelEventKind) -> bool| notes.iter().filter(|note| says(&note.says)).count();
+        let troubles: Vec<&&KernelEvent> =
+            notes.iter().filter(|note| matches!(note.says, KernelEventKind::Trouble(_))).collect();
+        if let Some(KernelEvent { says: KernelEventKind::Trouble(words), .. }) = troubles.last().map(|note| **note) {
             let says = format!(
                 "a device could not be enumerated, {} in the log, the last {}: {words}",
                 vaka_base::text::count(troubles.len(), "line"),
@@ -58,11 +59,11 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
                 format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
             found.push(Finding::problem("enumeration", port, says).remedy(remedy));
         }
-        let mut drops = Drops::default();
+        let mut drops = FlapCounter::default();
         for note in &notes {
             match note.says {
-                Says::Left => drops.left(note.at),
-                Says::Came(vendor, product) => drops.came((vendor, product)),
+                KernelEventKind::Left => drops.left(note.at),
+                KernelEventKind::Came(vendor, product) => drops.came((vendor, product)),
                 _ => {}
             }
         }
@@ -73,19 +74,19 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
             );
             found.push(Finding::problem("cable", port, says).remedy(LEAD));
         }
-        if count(&|says| *says == Says::OverCurrent) > 0 {
+        if count(&|says| *says == KernelEventKind::OverCurrent) > 0 {
             let says = "the port was switched off: what is there took too much current";
             let remedy = "Unplug it; look for a short circuit in the unit or its lead before you try another port.";
             found.push(Finding::problem("power", port, says).remedy(remedy));
         }
-        if count(&|says| *says == Says::Underpowered) > 0 {
+        if count(&|says| *says == KernelEventKind::Underpowered) > 0 {
             let says = "the system refused to switch it on: it wants more current than this port or hub gives";
             found.push(
                 Finding::problem("power", port, says)
                     .remedy("Use a hub with a supply of its own, or a port of the machine."),
             );
         }
-        if count(&|says| *says == Says::Slow) > 0 {
+        if count(&|says| *says == KernelEventKind::Slow) > 0 {
             let says = "it could be faster than this port or hub is";
             found.push(
                 Finding::note("speed", port, says)
@@ -99,13 +100,13 @@ fn of_notes(notes: &[Note], now: Duration) -> Vec<Finding> {
 /// What left a port and came back as the same. An update changes the ids with the mode; a
 /// lead does not.
 #[derive(Debug, Default)]
-pub struct Drops {
+pub struct FlapCounter {
     is: Option<(u16, u16)>,
     left: Option<Duration>,
     times: Vec<Duration>,
 }
 
-impl Drops {
+impl FlapCounter {
     /// Something left.
     pub fn left(&mut self, at: Duration) {
         self.left = Some(at);
@@ -129,32 +130,35 @@ impl Drops {
 mod tests {
     use super::*;
 
-    fn note(at: u64, port: &str, says: Says) -> Note {
-        Note { at: Duration::from_secs(at), port: port.to_owned(), says }
+    fn note(at: u64, port: &str, says: KernelEventKind) -> KernelEvent {
+        KernelEvent { at: Duration::from_secs(at), port: port.to_owned(), says }
     }
 
     #[test]
     fn signs_of_a_bad_lead_are_told_from_an_ordinary_day() {
-        let words = |notes: &[Note]| -> Vec<(&'static str, String)> {
+        let words = |notes: &[KernelEvent]| -> Vec<(&'static str, String)> {
             let found = of_notes(notes, Duration::from_secs(1000));
             found.into_iter().map(|finding| (finding.topic, finding.message)).collect()
         };
         // Updates after each other: the ids change with the mode.
-        let both = |at: &u64, id| [note(*at, "1-2", Says::Left), note(at + 1, "1-2", Says::Came(0x1209, id))];
-        let ordinary: Vec<Note> =
+        let both = |at: &u64, id| {
+            [note(*at, "1-2", KernelEventKind::Left), note(at + 1, "1-2", KernelEventKind::Came(0x1209, id))]
+        };
+        let ordinary: Vec<KernelEvent> =
             (900..990).step_by(10).flat_map(|at| both(&at, 2).into_iter().chain(both(&(at + 4), 1))).collect();
         assert_eq!(words(&ordinary), []);
-        let drops = |times: &[u64]| -> Vec<Note> { times.iter().flat_map(|at| both(at, 1)).collect() };
+        let drops = |times: &[u64]| -> Vec<KernelEvent> { times.iter().flat_map(|at| both(at, 1)).collect() };
         let found = words(&drops(&[895, 900, 905, 911, 920]));
         assert_eq!(found, [("cable", "what is there left and came back as the same 4 times within 30 s".to_owned())]);
         // Slower, a person does that.
         assert_eq!(words(&drops(&[800, 820, 840, 860, 880, 900])), []);
-        let trouble = Says::Trouble("device descriptor read/64, error -71".to_owned());
+        let trouble = KernelEventKind::Trouble("device descriptor read/64, error -71".to_owned());
         let found = words(&[note(970, "1-3", trouble.clone()), note(990, "1-3", trouble)]);
         assert_eq!(found.len(), 1);
         assert_eq!(found[0].0, "enumeration");
         assert!(found[0].1.contains("2 lines in the log, the last 10 s ago: device descriptor read/64, error -71"));
-        let power = words(&[note(990, "1-3", Says::OverCurrent), note(991, "1-4", Says::Underpowered)]);
+        let power =
+            words(&[note(990, "1-3", KernelEventKind::OverCurrent), note(991, "1-4", KernelEventKind::Underpowered)]);
         assert_eq!(power.iter().map(|found| found.0).collect::<Vec<_>>(), ["power", "power"]);
     }
 }

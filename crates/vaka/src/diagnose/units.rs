@@ -35,7 +35,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
                 units
             );
             // Why there is nothing at all stands with the machine.
-            let is_there = bus.emptiness().is_none();
+            let is_there = bus.empty_reason().is_none();
             let mut found: Vec<Finding> = is_there.then(|| Finding::ok("bus", bus.name(), says)).into_iter().collect();
             found.extend(devices.iter().flat_map(|device| unit(bench, bus, device)));
             found
@@ -119,7 +119,7 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
 fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
     let mut found = Vec::new();
     for program in &used.programs {
-        let (name, node) = (text::tame(&program.name), program.node.display());
+        let (name, node) = (text::sanitize(&program.name), program.node.display());
         let says = format!("program '{name}', process {}, has {node} open", program.process);
         found.push(
             Finding::problem("held", about, says)
@@ -168,7 +168,7 @@ fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
 fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
     let known = bench.recognise(device).or_else(|| bench.undescribed(device));
     let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; nothing was asked of it") };
-    if !bench.may_look(&candidate) {
+    if !bench.can_probe(&candidate) {
         return Finding::ok("unit", about, "is listed; it is not opened, since closing it would end its update mode");
     }
     let mut quiet = |_| {};

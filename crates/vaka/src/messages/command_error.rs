@@ -264,12 +264,12 @@ impl CommandError {
             Self::NoSheetsIn { path } => format!("{}: no product sheet (*.toml) is there.", path.display()),
             Self::NoSheets => "No product sheet is known, so nothing says which image fits which unit.".to_owned(),
             Self::NoSheetsForRules => "No product sheet is known, so no rule can name its units.".to_owned(),
-            Self::NoPart { part, .. } => format!("No product sheet has a part '{}'.", text::tame(part)),
+            Self::NoPart { part, .. } => format!("No product sheet has a part '{}'.", text::sanitize(part)),
             Self::NotTransferable { region } => {
-                format!("No sheet says that region '{}' may be carried.", text::tame(region))
+                format!("No sheet says that region '{}' may be carried.", text::sanitize(region))
             }
             Self::NotTransferableHere { region } => {
-                format!("The sheet does not say that region '{}' may be carried.", text::tame(region))
+                format!("The sheet does not say that region '{}' may be carried.", text::sanitize(region))
             }
 
             Self::TooLarge { path } => {
@@ -309,23 +309,23 @@ impl CommandError {
                 let list: Vec<String> = found.iter().map(ToString::to_string).collect();
                 format!("The release does not go together: {}.", list.join(". "))
             }
-            Self::NoBuild { wanted, .. } => format!("The release has no build '{}'.", text::tame(wanted)),
+            Self::NoBuild { wanted, .. } => format!("The release has no build '{}'.", text::sanitize(wanted)),
 
             Self::KeyExists { path } => format!("{}: there is a key of that name already.", path.display()),
-            Self::NoKey { name } => format!("No key is called '{}' here.", text::tame(name)),
+            Self::NoKey { name } => format!("No key is called '{}' here.", text::sanitize(name)),
             Self::OtherKeyTrusted { name } => format!("Another key is trusted as '{name}' already."),
             Self::NotTrusted { name } => format!("No key is trusted as '{name}'."),
 
             Self::NoExample { name } => format!("There is no example '{name}'."),
             Self::Journal { reason } => format!("The journal cannot be written: {reason}."),
-            Self::NoAttempt { id } => format!("No attempt '{}' is on record.", text::tame(id)),
+            Self::NoAttempt { id } => format!("No attempt '{}' is on record.", text::sanitize(id)),
             Self::NotReadBack => "Not all of the content was read back in this attempt.".to_owned(),
             Self::Listen { address, error } => format!("Cannot listen on {address}: {error}."),
 
             Self::Port { place, error } => format!("The port of the unit at {place} cannot be used: {error}."),
             Self::NoPort { place } => format!("The unit at {place} has no serial port (CDC-ACM)."),
             Self::NoLine { words, waited } => {
-                format!("No line with '{}' came within {}.", text::tame(words), duration::words(*waited))
+                format!("No line with '{}' came within {}.", text::sanitize(words), duration::words(*waited))
             }
             Self::NoUnit => "No such unit is there.".to_owned(),
             Self::SeveralUnits { count } => format!("{count} units could be meant."),
@@ -337,7 +337,7 @@ impl CommandError {
             Self::NothingReadable => "None of the file's addresses can be read from this unit.".to_owned(),
             Self::NotSound { region, reason } => format!("What the unit holds in '{region}' is not sound: {reason}."),
             Self::OtherProduct { path, of, unit } => {
-                format!("{} is of a {}; the unit is a {unit}.", path.display(), text::tame(of))
+                format!("{} is of a {}; the unit is a {unit}.", path.display(), text::sanitize(of))
             }
             Self::ValuesNeeded { reason, .. } => {
                 format!("What the unit holds is not sound ({reason}), so its own values cannot be kept.")

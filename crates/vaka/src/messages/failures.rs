@@ -43,15 +43,15 @@ pub(super) fn failure(kind: &FailureKind) -> String {
 
         K::SharedIds { products, id } => format!("{} share the ids {id}.", products.join(" and ")),
         K::NoSuchLabel { text } => {
-            format!("No variant is called '{}', and none has that printed on it.", text::tame(text))
+            format!("No variant is called '{}', and none has that printed on it.", text::sanitize(text))
         }
-        K::LabelInSeveralProducts { text } => format!("Several products have a variant '{}'.", text::tame(text)),
+        K::LabelInSeveralProducts { text } => format!("Several products have a variant '{}'.", text::sanitize(text)),
         K::AmbiguousLabel { reads, place, why } => format!("'{reads}' on the {place} decides nothing: {why}."),
         K::LabelsDisagree { first, second } => format!(
             "What is printed does not agree: '{}' is {}, '{}' is {}.",
-            text::tame(&first.0),
+            text::sanitize(&first.0),
             first.1,
-            text::tame(&second.0),
+            text::sanitize(&second.0),
             second.1
         ),
         K::Undecided => {
@@ -74,7 +74,7 @@ pub(super) fn failure(kind: &FailureKind) -> String {
         K::NoRoute { variant } => format!("{variant} cannot be updated over USB."),
         K::NoPlan(error) => format!("No plan can be made: {}.", plan(error)),
         K::NoRegionToKeep { name } => {
-            format!("There is no region '{}' beside the one that is written.", text::tame(name))
+            format!("There is no region '{}' beside the one that is written.", text::sanitize(name))
         }
         K::SharedSectors { bytes, spans } => {
             let places: Vec<String> = spans.iter().map(ToString::to_string).collect();
@@ -136,7 +136,7 @@ pub(super) fn failure(kind: &FailureKind) -> String {
         }
 
         K::NoSuchMemory { place } => format!("The unit at {place} has no memory in DFU mode that is meant."),
-        K::NoSuchRegion { name } => format!("There is no region '{}'.", text::tame(name)),
+        K::NoSuchRegion { name } => format!("There is no region '{}'.", text::sanitize(name)),
         K::NotReadable { place } => format!("The unit at {place} says that it cannot be read."),
         K::NoApplication { place } => format!("The unit at {place} shows no application."),
         K::ReadRefused { reason } => format!("The unit refuses to be read: {reason}."),
@@ -153,11 +153,14 @@ pub(super) fn failure(kind: &FailureKind) -> String {
             format!("Stage '{stage}' is done with another tool, and nobody is there to do it and to say how it ended.")
         }
         K::NoSuchStage { stage, product } => {
-            format!("The release has a stage '{}', which the sheet of {product} does not describe.", text::tame(stage))
+            format!(
+                "The release has a stage '{}', which the sheet of {product} does not describe.",
+                text::sanitize(stage)
+            )
         }
         K::ReleaseImage(error) => format!("An image of the release cannot be used: {error}."),
         K::NoImageFor { variants } => format!("The release has no image for {}.", variants.join(", ")),
-        K::NoStageImage { stage, variant } => format!("Stage '{stage}' has no image for {}.", text::tame(variant)),
+        K::NoStageImage { stage, variant } => format!("Stage '{stage}' has no image for {}.", text::sanitize(variant)),
         K::ExternalStep { stage, tool, error } => {
             let why = match error {
                 ExternalStepError::NotSeen { ids, waited } => {

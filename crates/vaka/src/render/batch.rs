@@ -14,10 +14,10 @@ use super::Renderer;
 use super::json::{self, Json};
 use super::text::Text;
 use crate::args::Format;
-use crate::environment::Setting;
+use crate::environment::OutputOptions;
 
 /// How a unit is through.
-pub enum Done<'a> {
+pub enum Completion<'a> {
     /// It was done earlier in this run.
     Before,
     /// Now, and so.
@@ -59,7 +59,7 @@ impl Counts {
 
 /// The lines of all units under way.
 pub struct Screen {
-    setting: Setting,
+    setting: OutputOptions,
     bars: MultiProgress,
     units: BTreeMap<String, Unit>,
 }
@@ -86,7 +86,7 @@ struct Summary {
 }
 
 impl Screen {
-    pub fn new(setting: Setting) -> Self {
+    pub fn new(setting: OutputOptions) -> Self {
         Self { setting, bars: MultiProgress::new(), units: BTreeMap::new() }
     }
 
@@ -105,12 +105,12 @@ impl Screen {
 
     /// A port has been empty for longer than a unit restarts: the next unit there is another one.
     pub fn free(&self, place: &str) {
-        self.note(&format!("{:<10}  free for the next unit", text::tame(place)));
+        self.note(&format!("{:<10}  free for the next unit", text::sanitize(place)));
     }
 
     /// A unit came.
     pub fn begins(&mut self, place: &str, called: Option<&str>, candidate: &Candidate<'_>) {
-        let at = text::tame(called.unwrap_or(place));
+        let at = text::sanitize(called.unwrap_or(place));
         let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
         let bar = (self.setting.live && !self.setting.quiet).then(|| {
             let bar = self.bars.add(ProgressBar::new(100));
@@ -162,7 +162,7 @@ impl Screen {
     }
 
     /// A unit is through.
-    pub fn ended(&mut self, place: &str, done: Done<'_>) {
+    pub fn ended(&mut self, place: &str, done: Completion<'_>) {
         let Some(unit) = self.units.remove(place) else { return };
         if let Some(bar) = &unit.bar {
             bar.finish_and_clear();
@@ -174,8 +174,8 @@ impl Screen {
         let time = duration::measured(unit.began.elapsed());
         let at = &unit.at;
         let line = match done {
-            Done::Before => format!("{at:<10}  {}  was done before; nothing was written", unit.product),
-            Done::Now(report) => {
+            Completion::Before => format!("{at:<10}  {}  was done before; nothing was written", unit.product),
+            Completion::Now(report) => {
                 let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
                 let serial =
                     report.application.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());

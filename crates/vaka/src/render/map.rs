@@ -25,7 +25,7 @@ pub fn comparison(cells: &[(Span, Cell)]) -> Vec<String> {
         Cell::Free => ' ',
         Cell::Other => 'o',
     };
-    lines(cells.iter().map(|(cell, kind)| (*cell, sign(kind)))).into_iter().map(Line::text).collect()
+    lines(cells.iter().map(|(cell, kind)| (*cell, sign(kind)))).into_iter().map(MapRow::text).collect()
 }
 
 /// Lines with the first address of each and a sign for each cell. A jump in
@@ -33,11 +33,11 @@ pub fn comparison(cells: &[(Span, Cell)]) -> Vec<String> {
 pub fn picture(cells: &[(Span, Occupancy)]) -> Vec<String> {
     let lines = lines(cells.iter().map(|(cell, fill)| (*cell, sign(*fill))));
     let held = lines.into_iter().filter(|line| line.signs.contains(|sign| sign != '-'));
-    held.map(Line::text).collect()
+    held.map(MapRow::text).collect()
 }
 
-fn lines(cells: impl Iterator<Item = (Span, char)>) -> Vec<Line> {
-    let mut lines: Vec<Line> = Vec::new();
+fn lines(cells: impl Iterator<Item = (Span, char)>) -> Vec<MapRow> {
+    let mut lines: Vec<MapRow> = Vec::new();
     for (cell, sign) in cells {
         match lines.last_mut() {
             Some(line)
@@ -46,19 +46,19 @@ fn lines(cells: impl Iterator<Item = (Span, char)>) -> Vec<Line> {
                 line.last = cell;
                 line.signs.push(sign);
             }
-            _ => lines.push(Line { first: cell, last: cell, signs: sign.to_string() }),
+            _ => lines.push(MapRow { first: cell, last: cell, signs: sign.to_string() }),
         }
     }
     lines
 }
 
-struct Line {
+struct MapRow {
     first: Span,
     last: Span,
     signs: String,
 }
 
-impl Line {
+impl MapRow {
     fn text(self) -> String {
         format!("{} {}  ({} each)", self.first.start(), self.signs, Bytes(self.first.len()))
     }

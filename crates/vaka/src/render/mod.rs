@@ -9,8 +9,8 @@ pub mod text;
 use vaka_core::event::{Event, FailureText};
 
 use crate::args::Format;
-use crate::cli_error::Problem;
-use crate::environment::Setting;
+use crate::cli_error::CliError;
+use crate::environment::OutputOptions;
 use crate::pending_undo;
 
 /// Takes events as they happen.
@@ -19,7 +19,7 @@ pub trait Renderer {
 }
 
 /// The renderer that was asked for.
-pub fn renderer(setting: &Setting) -> Box<dyn Renderer> {
+pub fn renderer(setting: &OutputOptions) -> Box<dyn Renderer> {
     let inner: Box<dyn Renderer> = match setting.format {
         Format::Json => Box::new(json::Json),
         Format::Text => Box::new(text::Text::new(*setting)),
@@ -38,8 +38,8 @@ impl Renderer for Noting {
 }
 
 /// Tells what stopped a command.
-pub fn problem(problem: &Problem, setting: &Setting) {
-    let Problem(failure) = problem;
+pub fn problem(problem: &CliError, setting: &OutputOptions) {
+    let CliError(failure) = problem;
     match setting.format {
         Format::Json => json::Json.event(Event::Error(failure.clone())),
         Format::Text => self::text::failure(failure),

@@ -19,7 +19,7 @@ use vaka_core::sheet::{EntryStep, ManualStep};
 use vaka_core::unit::Mode;
 
 use super::{Renderer, lines, table};
-use crate::environment::Setting;
+use crate::environment::OutputOptions;
 
 const BOLD: Style = Style::new().bold();
 const BAD: Style = AnsiColor::Red.on_default().bold();
@@ -50,14 +50,14 @@ pub fn failure(failure: &FailureText) {
 
 /// Prints events as they happen.
 pub struct Text {
-    setting: Setting,
+    setting: OutputOptions,
     bar: Option<ProgressBar>,
     /// When the step began, and when its last line was printed.
     lines: Option<(Instant, Instant)>,
 }
 
 impl Text {
-    pub fn new(setting: Setting) -> Self {
+    pub fn new(setting: OutputOptions) -> Self {
         Self { setting, bar: None, lines: None }
     }
 
@@ -205,7 +205,7 @@ fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageStat
 }
 
 /// A frame that was not as expected: what was wrong, and all of it.
-fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &Setting) {
+fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &OutputOptions) {
     err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' was not as expected, {words}.");
     let row = |field: &FrameField| {
         let mark = if field.is_mismatch { "→" } else { "" };
@@ -225,7 +225,7 @@ fn seen(unit: &AttachedUnit) -> String {
 }
 
 /// The table that a person can argue with, and what it adds up to.
-pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
+pub fn verdict_table(verdict: &Verdict, setting: &OutputOptions) {
     let about = |evidence: &Evidence| match evidence.about {
         Subject::Unit => "unit",
         Subject::Label => "person",
@@ -242,7 +242,7 @@ pub fn verdict_table(verdict: &Verdict, setting: &Setting) {
             _ => evidence.means.clone(),
         };
         let mut cells =
-            vec![about(evidence).to_owned(), evidence.source.words().to_owned(), evidence.says.clone(), means];
+            vec![about(evidence).to_owned(), evidence.source.as_str().to_owned(), evidence.says.clone(), means];
         if open {
             cells.insert(0, evidence.variant.as_ref().map_or("any".to_owned(), ToString::to_string));
         }

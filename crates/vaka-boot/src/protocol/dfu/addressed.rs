@@ -11,7 +11,7 @@ use vaka_core::memory::SectorMap;
 use vaka_image::address::{Address, Span};
 use vaka_usb::{TransferError, UsbDevice};
 
-use super::port::{DfuParams, DfuPort, Refusal, TIME_TO_GO, Work};
+use super::port::{DfuOperation, DfuParams, DfuPort, Refusal, TIME_TO_GO};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
@@ -27,7 +27,7 @@ const LEAVE_TRIES: u32 = 3;
 
 /// What the unit is in the middle of.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Position {
+enum TransferState {
     Idle,
     /// After a command or block; `Some`: the next block goes there under that number.
     Download(Option<(Address, u16)>),
@@ -38,7 +38,7 @@ enum Position {
 /// A unit in DFU mode that is written by memory addresses.
 pub struct AddressedSession {
     port: DfuPort,
-    position: Position,
+    position: TransferState,
     /// Bytes that go in one request: the block size, less once the unit has
     /// shown that it takes less than it says.
     piece: u16,
@@ -51,24 +51,24 @@ impl AddressedSession {
     /// It cannot be brought there; nothing was changed.
     pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
         let piece = params.block_size;
-        Ok(Self { port: DfuPort::open(device, params, cx)?, position: Position::Idle, piece })
+        Ok(Self { port: DfuPort::open(device, params, cx)?, position: TransferState::Idle, piece })
     }
 
-    fn command(&mut self, command: Command, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    fn command(&mut self, command: Command, work: DfuOperation, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let bytes = command
             .emit()
             .ok_or_else(|| SessionError::Transport("DFU addresses have 32 bits; this one is higher".to_owned()))?;
         // Downloads are not taken in the middle of an upload.
-        if let Position::Upload(..) = self.position {
+        if let TransferState::Upload(..) = self.position {
             self.abort(cx)?;
         }
-        self.position = Position::Download(None);
+        self.position = TransferState::Download(None);
         self.port.download(0, &bytes, work, cx).map_err(|(_, error)| error)
     }
 
     fn abort(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.port.abort(cx)?;
-        self.position = Position::Idle;
+        self.position = TransferState::Idle;
         Ok(())
     }
 
@@ -80,17 +80,17 @@ impl AddressedSession {
     /// Writes at most a piece, in one request.
     fn write_piece(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), (Refusal, SessionError)> {
         let block = match self.position {
-            Position::Download(Some((next, block))) if next == at && self.is_full(data.len()) => block,
+            TransferState::Download(Some((next, block))) if next == at && self.is_full(data.len()) => block,
             _ => {
-                let set = self.command(Command::SetAddress(at), Work::Command, cx);
-                set.map_err(|error| (Refusal::Work, error))?;
+                let set = self.command(Command::SetAddress(at), DfuOperation::Command, cx);
+                set.map_err(|error| (Refusal::DfuOperation, error))?;
                 FIRST_DATA_BLOCK
             }
         };
-        self.position = Position::Download(None);
-        self.port.download(block, data, Work::Block, cx)?;
+        self.position = TransferState::Download(None);
+        self.port.download(block, data, DfuOperation::Block, cx)?;
         let next = following(at, data.len(), block).filter(|_| self.is_full(data.len()));
-        self.position = Position::Download(next);
+        self.position = TransferState::Download(next);
         Ok(())
     }
 
@@ -102,7 +102,7 @@ impl AddressedSession {
             return Err(error);
         }
         self.port.go_idle(cx)?;
-        self.position = Position::Idle;
+        self.position = TransferState::Idle;
         if self.piece == self.port.params.block_size {
             cx.warn(Warning::BlockRefused { size: u32::from(self.piece) });
         }
@@ -117,7 +117,7 @@ impl AddressedSession {
             match self.port.status(cx, "the unit to leave update mode") {
                 Ok(reply) if reply.state == State::Error => return Err(self.port.refusal(reply)),
                 Ok(reply) => {
-                    self.port.device.has_left(reply.poll.min(Work::Command.ceiling()) + TIME_TO_GO);
+                    self.port.device.wait_for_disconnect(reply.poll.min(DfuOperation::Command.ceiling()) + TIME_TO_GO);
                     return Ok(());
                 }
                 Err(SessionError::Timeout(_)) => match self.port.state_after_loss(cx) {
@@ -133,9 +133,9 @@ impl AddressedSession {
     fn read_piece(&mut self, at: Address, length: u16, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let full = self.is_full(usize::from(length));
         let block = match self.position {
-            Position::Upload(next, block) if next == at && full => block,
+            TransferState::Upload(next, block) if next == at && full => block,
             _ => {
-                self.command(Command::SetAddress(at), Work::Command, cx)?;
+                self.command(Command::SetAddress(at), DfuOperation::Command, cx)?;
                 self.abort(cx)?;
                 FIRST_DATA_BLOCK
             }
@@ -144,10 +144,10 @@ impl AddressedSession {
         // A reply shorter than a block ends the upload; some units count the
         // asked length as the block, so an abort makes sure.
         self.position = match following(at, bytes.len(), block) {
-            Some((next, number)) if self.is_full(bytes.len()) => Position::Upload(next, number),
+            Some((next, number)) if self.is_full(bytes.len()) => TransferState::Upload(next, number),
             _ => {
                 self.abort(cx)?;
-                Position::Idle
+                TransferState::Idle
             }
         };
         if bytes.len() != usize::from(length) {
@@ -184,7 +184,7 @@ impl Session for AddressedSession {
                 Ok(_) => return Ok(Protection::Unprotected),
                 Err(SessionError::DfuStatus { reason, status }) => {
                     self.port.go_idle(cx)?;
-                    self.position = Position::Idle;
+                    self.position = TransferState::Idle;
                     if status == Status::Vendor {
                         return Ok(Protection::Protected(reason));
                     }
@@ -198,7 +198,7 @@ impl Session for AddressedSession {
     }
 
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        match self.command(Command::Unprotect, Work::EraseAll, cx) {
+        match self.command(Command::Unprotect, DfuOperation::EraseAll, cx) {
             // It leaves in the middle of its answers: that is what it was told.
             Ok(()) | Err(SessionError::Disconnected | SessionError::Timeout(_) | SessionError::Transport(_)) => Ok(()),
             Err(error) => Err(error),
@@ -206,11 +206,11 @@ impl Session for AddressedSession {
     }
 
     fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        self.command(Command::Erase(sector.start()), Work::Erase, cx)
+        self.command(Command::Erase(sector.start()), DfuOperation::Erase, cx)
     }
 
     fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        self.command(Command::EraseAll, Work::EraseAll, cx)
+        self.command(Command::EraseAll, DfuOperation::EraseAll, cx)
     }
 
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
@@ -221,7 +221,7 @@ impl Session for AddressedSession {
             match self.write_piece(here, &data[done..done + len], cx) {
                 Ok(()) => done += len,
                 Err((Refusal::Request, error)) => self.shrink(len, error, cx)?,
-                Err((Refusal::Work, error)) => return Err(error),
+                Err((Refusal::DfuOperation, error)) => return Err(error),
             }
         }
         Ok(())
@@ -244,11 +244,11 @@ impl Session for AddressedSession {
     }
 
     fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        if self.position != Position::Idle {
+        if self.position != TransferState::Idle {
             self.abort(cx)?;
         }
         if let Some(at) = at {
-            self.command(Command::SetAddress(at), Work::Command, cx)?;
+            self.command(Command::SetAddress(at), DfuOperation::Command, cx)?;
         }
         for _ in 0..LEAVE_TRIES {
             match self.port.request(Request::Download, 0, &[]) {
@@ -275,7 +275,7 @@ impl Session for AddressedSession {
     fn rest(&mut self, cx: &mut Context<'_>) {
         // Best effort: the next program can do the same from where it is.
         let _ = self.port.go_idle(cx);
-        self.position = Position::Idle;
+        self.position = TransferState::Idle;
     }
 
     fn transfers(&self) -> u64 {

@@ -40,12 +40,12 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     match device.control_out(setup, &[], REQUEST_TIMEOUT) {
         // It may leave before its answer is through.
         Ok(()) | Err(TransferError::Disconnected) => {}
-        Err(TransferError::Failed(_)) if device.has_left(GRACE) => return Ok(()),
+        Err(TransferError::Failed(_)) if device.wait_for_disconnect(GRACE) => return Ok(()),
         Err(error) => return Err(error.into()),
     }
     let time = Duration::from_millis(u64::from(time_ms));
     let patience = if time >= LONG_TIMEOUT { time * 3 / 4 } else { time + GRACE };
-    if will_detach && device.has_left(patience) {
+    if will_detach && device.wait_for_disconnect(patience) {
         return Ok(());
     }
     // It waits for this, or it has not done what it promised: one reset, no
@@ -53,7 +53,7 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     match device.reset() {
         Ok(()) | Err(TransferError::Disconnected) => Ok(()),
         // It left while it was reset; what comes back shows whether that was right.
-        Err(_) if device.has_left(GRACE) => Ok(()),
+        Err(_) if device.wait_for_disconnect(GRACE) => Ok(()),
         Err(error) => Err(error.into()),
     }
 }

@@ -20,8 +20,8 @@ mod port;
 
 pub use addressed::AddressedSession;
 pub use plain::PlainSession;
+pub(crate) use port::{DfuOperation, DfuPort};
 pub use port::{DfuParams, read_status};
-pub(crate) use port::{DfuPort, Work};
 
 use vaka_usb::UsbDevice;
 

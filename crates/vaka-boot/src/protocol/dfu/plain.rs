@@ -10,7 +10,7 @@ use vaka_core::dfu::{Request, State};
 use vaka_image::address::Address;
 use vaka_usb::{TransferError, UsbDevice};
 
-use super::port::{Backoff, DfuParams, DfuPort, TIME_TO_GO, Work};
+use super::port::{Backoff, DfuOperation, DfuParams, DfuPort, TIME_TO_GO};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
@@ -18,7 +18,7 @@ use crate::protocol::session_error::SessionError;
 /// What the unit is in the middle of. Addresses are the caller's; the unit
 /// knows only the order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-enum Position {
+enum TransferState {
     Idle,
     /// The next block to write, and its number. No address: a short block was
     /// the last one.
@@ -32,7 +32,7 @@ enum Position {
 /// A unit in DFU mode that knows by itself where the blocks go.
 pub struct PlainSession {
     port: DfuPort,
-    position: Position,
+    position: TransferState,
 }
 
 impl PlainSession {
@@ -41,24 +41,26 @@ impl PlainSession {
     /// # Errors
     /// It cannot be brought there; nothing was changed.
     pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
-        Ok(Self { port: DfuPort::open(device, params, cx)?, position: Position::Idle })
+        Ok(Self { port: DfuPort::open(device, params, cx)?, position: TransferState::Idle })
     }
 
     /// The status until the manifestation is over, for a unit that answers
     /// after it.
     fn manifest(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let mut pauses = Backoff::new(Work::Manifest, cx);
+        let mut pauses = Backoff::new(DfuOperation::Manifest, cx);
         loop {
-            let reply = self.port.status(cx, Work::Manifest.words())?;
+            let reply = self.port.status(cx, DfuOperation::Manifest.words())?;
             match reply.state {
                 State::DfuIdle => {
-                    self.position = Position::Idle;
+                    self.position = TransferState::Idle;
                     return Ok(());
                 }
                 State::Error => return Err(self.port.refusal(reply)),
-                state if state.is_working() => self.port.be_patient(reply, &mut pauses, Work::Manifest, cx)?,
+                state if state.is_working() => {
+                    self.port.record_poll_timeout(reply, &mut pauses, DfuOperation::Manifest, cx)?
+                }
                 State::ManifestWaitReset => {
-                    self.position = Position::Leaving;
+                    self.position = TransferState::Leaving;
                     return Ok(());
                 }
                 state => {
@@ -102,8 +104,8 @@ impl PlainSession {
     /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
     /// it. If it is not answered, the state tells whether the manifestation began.
     fn start_manifestation(&mut self, cx: &mut Context<'_>) -> Result<End, SessionError> {
-        self.position = Position::Leaving;
-        let what = Work::Manifest.words();
+        self.position = TransferState::Leaving;
+        let what = DfuOperation::Manifest.words();
         for _ in 0..END_TRIES {
             match self.port.status(cx, what) {
                 Ok(reply) if reply.state == State::Error => return Err(self.port.refusal(reply)),
@@ -114,7 +116,7 @@ impl PlainSession {
                     ));
                 }
                 Ok(reply) => {
-                    let time = self.port.believable(reply.poll, Work::Manifest, cx);
+                    let time = self.port.clamp_poll_timeout(reply.poll, DfuOperation::Manifest, cx);
                     cx.wait_until(cx.now() + time, what);
                     return Ok(End::Accepted);
                 }
@@ -160,18 +162,18 @@ impl Session for PlainSession {
 
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let number = match self.position {
-            Position::Download(next, number) if next == Some(at) => number,
-            Position::Idle => 0,
+            TransferState::Download(next, number) if next == Some(at) => number,
+            TransferState::Idle => 0,
             _ => return Err(SessionError::ProtocolViolation("blocks of plain DFU follow each other".into())),
         };
-        self.port.download(number, data, Work::Block, cx).map_err(|(_, error)| error)?;
+        self.port.download(number, data, DfuOperation::Block, cx).map_err(|(_, error)| error)?;
         let next = at.checked_add(data.len() as u64).filter(|_| self.port.is_full(data.len()));
-        self.position = Position::Download(next, after(number));
+        self.position = TransferState::Download(next, after(number));
         Ok(())
     }
 
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
-        let Position::Download(_, number) = self.position else {
+        let TransferState::Download(_, number) = self.position else {
             return Err(SessionError::ProtocolViolation("there was no download to finish".into()));
         };
         let tolerant = self.port.params.attributes.manifestation_tolerant();
@@ -183,27 +185,27 @@ impl Session for PlainSession {
             }
         }
         if end == End::Lost {
-            self.position = Position::Leaving;
+            self.position = TransferState::Leaving;
             return Ok(FinishOutcome::LostDuringFinish);
         }
-        Ok(if self.position == Position::Leaving { FinishOutcome::Detached } else { FinishOutcome::Responsive })
+        Ok(if self.position == TransferState::Leaving { FinishOutcome::Detached } else { FinishOutcome::Responsive })
     }
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let number = match self.position {
-            Position::Upload(next, number) if next == Some(at) => number,
-            Position::Idle => 0,
+            TransferState::Upload(next, number) if next == Some(at) => number,
+            TransferState::Idle => 0,
             _ => return Err(SessionError::ProtocolViolation("an upload of plain DFU begins at its beginning".into())),
         };
         // A whole block is asked for, always: a reply that is shorter than
         // what was asked ends the upload.
         let mut bytes = self.port.upload(number, self.port.params.block_size, cx)?;
         let next = at.checked_add(bytes.len() as u64).filter(|_| self.port.is_full(bytes.len()));
-        self.position = if next.is_some() { Position::Upload(next, after(number)) } else { Position::Idle };
+        self.position = if next.is_some() { TransferState::Upload(next, after(number)) } else { TransferState::Idle };
         let len = len as usize;
         if bytes.len() < len {
             let found = bytes.len();
-            self.position = Position::Upload(None, 0);
+            self.position = TransferState::Upload(None, 0);
             return Err(SessionError::ProtocolViolation(format!(
                 "its upload ends {found} bytes behind {at}, {len} were wanted"
             )));
@@ -213,28 +215,28 @@ impl Session for PlainSession {
     }
 
     fn restart(&mut self, _: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let by_itself = self.position == Position::Leaving && self.port.params.attributes.will_detach();
-        if by_itself && self.port.device.has_left(TIME_TO_GO) {
+        let by_itself = self.position == TransferState::Leaving && self.port.params.attributes.will_detach();
+        if by_itself && self.port.device.wait_for_disconnect(TIME_TO_GO) {
             return Ok(());
         }
-        if matches!(self.position, Position::Upload(..)) {
+        if matches!(self.position, TransferState::Upload(..)) {
             // Left open it would be cut by the reset, which some units hold against the firmware.
             let _ = self.port.abort(cx);
         }
         match self.port.device.reset() {
             Ok(()) | Err(TransferError::Disconnected) => {}
             // A unit that leaves while it is reset makes the system report other errors.
-            Err(_) if self.port.device.has_left(TIME_TO_GO) => {}
+            Err(_) if self.port.device.wait_for_disconnect(TIME_TO_GO) => {}
             Err(error) => return Err(error.into()),
         }
-        self.port.device.has_left(TIME_TO_GO);
+        self.port.device.wait_for_disconnect(TIME_TO_GO);
         Ok(())
     }
 
     fn rest(&mut self, cx: &mut Context<'_>) {
-        if self.position != Position::Leaving {
+        if self.position != TransferState::Leaving {
             let _ = self.port.go_idle(cx);
-            self.position = Position::Idle;
+            self.position = TransferState::Idle;
         }
     }
 

@@ -3,10 +3,10 @@
 use std::time::Duration;
 
 use vaka_base::text;
-use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, way_to_idle};
+use vaka_core::dfu::{Attributes, Request, State, Status, StatusReply, ToIdle, next_step_to_idle};
 use vaka_core::memory::SectorMap;
-use vaka_usb::counting::{Counting, TransferCount};
-use vaka_usb::strings::Strings;
+use vaka_usb::counting::{CountingDevice, TransferCount};
+use vaka_usb::strings::StringReader;
 use vaka_usb::{Setup, TransferError, UsbDevice};
 
 use crate::context::Context;
@@ -35,7 +35,7 @@ const STEPS_TO_IDLE: usize = 10;
 
 /// What a download asks the unit to do; decides how long that may take.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
-pub(crate) enum Work {
+pub(crate) enum DfuOperation {
     Command,
     Block,
     Erase,
@@ -43,7 +43,7 @@ pub(crate) enum Work {
     Manifest,
 }
 
-impl Work {
+impl DfuOperation {
     /// The longest time that is believed of a unit. Chosen by us, some ten
     /// times what data sheets give for slow parts.
     pub(super) fn ceiling(self) -> Duration {
@@ -87,7 +87,7 @@ pub struct DfuParams {
 
 /// An interface in DFU mode.
 pub(crate) struct DfuPort {
-    pub(crate) device: Counting,
+    pub(crate) device: CountingDevice,
     count: TransferCount,
     pub(crate) params: DfuParams,
     /// No DFU_GETSTATUS before this moment.
@@ -101,7 +101,7 @@ pub(crate) enum Refusal {
     /// The request itself was stalled: the unit looked at nothing.
     Request,
     /// The work failed, or could not be asked for.
-    Work,
+    DfuOperation,
 }
 
 /// The status of an interface in DFU mode, asked once. Asking changes nothing in a unit that
@@ -114,7 +114,7 @@ pub fn read_status(
     params: &DfuParams,
     cx: &mut Context<'_>,
 ) -> Result<StatusReply, SessionError> {
-    let (device, count) = Counting::new(device);
+    let (device, count) = CountingDevice::new(device);
     let params = params.clone();
     let mut port = DfuPort { device, count, params, earliest_status: Duration::ZERO, told_of_absurd_time: false };
     port.device.claim(port.params.interface, port.params.alternate)?;
@@ -129,7 +129,7 @@ impl DfuPort {
         params: DfuParams,
         cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
-        let (device, count) = Counting::new(device);
+        let (device, count) = CountingDevice::new(device);
         let mut port = Self { device, count, params, earliest_status: Duration::ZERO, told_of_absurd_time: false };
         port.device.claim(port.params.interface, port.params.alternate)?;
         match port.go_idle(cx) {
@@ -137,7 +137,7 @@ impl DfuPort {
                 // What is left to try; the caller looks what comes of it.
                 let reset = port.device.reset();
                 // A unit that leaves while it is reset makes the system report all kinds of errors.
-                if !port.device.has_left(TIME_TO_GO) {
+                if !port.device.wait_for_disconnect(TIME_TO_GO) {
                     reset?;
                 }
                 Err(SessionError::WaitsForReset)
@@ -161,8 +161,8 @@ impl DfuPort {
     pub(crate) fn go_idle(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let mut state = self.state(cx)?;
         for _ in 0..STEPS_TO_IDLE {
-            state = match way_to_idle(state) {
-                ToIdle::There => return Ok(()),
+            state = match next_step_to_idle(state) {
+                ToIdle::Done => return Ok(()),
                 ToIdle::Abort => match self.request(Request::Abort, 0, &[]) {
                     Ok(()) => self.state(cx)?,
                     Err(TransferError::Stall) => self.status(cx, "the unit's status")?.state,
@@ -246,7 +246,7 @@ impl DfuPort {
         let reply = StatusReply::parse(&bytes).ok_or_else(|| {
             SessionError::ProtocolViolation(format!("its status has {} bytes instead of 6", bytes.len()))
         })?;
-        self.earliest_status = cx.now() + reply.poll.min(Work::Command.ceiling());
+        self.earliest_status = cx.now() + reply.poll.min(DfuOperation::Command.ceiling());
         Ok(reply)
     }
 
@@ -255,28 +255,28 @@ impl DfuPort {
         &mut self,
         block: u16,
         data: &[u8],
-        work: Work,
+        work: DfuOperation,
         cx: &mut Context<'_>,
     ) -> Result<(), (Refusal, SessionError)> {
         if let Err(error) = self.request(Request::Download, block, data) {
-            let refusal = if error == TransferError::Stall { Refusal::Request } else { Refusal::Work };
+            let refusal = if error == TransferError::Stall { Refusal::Request } else { Refusal::DfuOperation };
             return Err((refusal, self.reason(error, cx)));
         }
-        self.finished(work, cx).map_err(|error| (Refusal::Work, error))
+        self.finished(work, cx).map_err(|error| (Refusal::DfuOperation, error))
     }
 
     /// Asks for the status until the work of a download is done.
-    fn finished(&mut self, work: Work, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    fn finished(&mut self, work: DfuOperation, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let mut pauses = Backoff::new(work, cx);
         loop {
             let reply = self.status(cx, work.words())?;
             match reply.state {
                 State::DownloadIdle => {
-                    self.earliest_status = cx.now() + self.believable(reply.poll, work, cx);
+                    self.earliest_status = cx.now() + self.clamp_poll_timeout(reply.poll, work, cx);
                     return Ok(());
                 }
                 State::Error => return Err(self.refusal(reply)),
-                state if state.is_working() => self.be_patient(reply, &mut pauses, work, cx)?,
+                state if state.is_working() => self.record_poll_timeout(reply, &mut pauses, work, cx)?,
                 state => {
                     return Err(SessionError::ProtocolViolation(format!(
                         "after a download it is in {state}: {}",
@@ -288,25 +288,25 @@ impl DfuPort {
     }
 
     /// Notes how long a unit at work is to be left alone.
-    pub(super) fn be_patient(
+    pub(super) fn record_poll_timeout(
         &mut self,
         reply: StatusReply,
         pauses: &mut Backoff,
-        work: Work,
+        work: DfuOperation,
         cx: &mut Context<'_>,
     ) -> Result<(), SessionError> {
         if cx.now() > pauses.deadline {
             let time = (work.ceiling() * 2).as_secs();
             return Err(SessionError::Timeout(format!("the unit is still at work after {time} s")));
         }
-        let named = self.believable(reply.poll, work, cx);
+        let named = self.clamp_poll_timeout(reply.poll, work, cx);
         let pause = if named.is_zero() { pauses.next() } else { named };
         self.earliest_status = cx.now() + pause;
         Ok(())
     }
 
     /// The time that a unit names, up to what is believed; the rest is told once.
-    pub(super) fn believable(&mut self, named: Duration, work: Work, cx: &mut Context<'_>) -> Duration {
+    pub(super) fn clamp_poll_timeout(&mut self, named: Duration, work: DfuOperation, cx: &mut Context<'_>) -> Duration {
         if named <= work.ceiling() {
             return named;
         }
@@ -331,7 +331,7 @@ impl DfuPort {
 
     /// A refusal in the standard's words, and in the unit's own if it has some.
     pub(super) fn refusal(&mut self, reply: StatusReply) -> SessionError {
-        let own = Strings::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
+        let own = StringReader::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
         let status = match reply.status {
             // The refusal says no; the status does not say why.
             Status::Ok => format!("it gives no reason, its state is {}", reply.state),
@@ -339,7 +339,7 @@ impl DfuPort {
             known => format!("{known}; status 0x{:02X}", known.number()),
         };
         let reason = match own {
-            Ok(Some(own)) => format!("{status} (\"{}\")", text::tame(&own)),
+            Ok(Some(own)) => format!("{status} (\"{}\")", text::sanitize(&own)),
             _ => status,
         };
         SessionError::DfuStatus { reason, status: reply.status }
@@ -375,7 +375,7 @@ pub(super) struct Backoff {
 }
 
 impl Backoff {
-    pub(super) fn new(work: Work, cx: &Context<'_>) -> Self {
+    pub(super) fn new(work: DfuOperation, cx: &Context<'_>) -> Self {
         Self { deadline: cx.now() + work.ceiling() * 2, pause: FIRST_PAUSE }
     }
 

@@ -128,7 +128,7 @@ impl Interpreter {
 
     fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
         let SessionError::DfuStatus { reason, status } = &error else { return error.into() };
-        self.wire.unhalt();
+        self.wire.clear_halts();
         // Over DFU the unit gave a status, which the dialect may explain further.
         let own = self.dialect().dfu_status(status.number());
         let words = match own.filter(|_| self.dialect().carrier.kind().explains_dfu_status) {
@@ -137,7 +137,7 @@ impl Interpreter {
         };
         Failed::Permanent(SessionError::RejectedByDialect {
             exchange: exchange.name.clone(),
-            words: text::tame(&words),
+            words: text::sanitize(&words),
             has_no_reason: !error.is_reasoned_refusal(),
         })
     }

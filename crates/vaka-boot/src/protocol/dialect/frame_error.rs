@@ -25,12 +25,12 @@ pub(super) fn frame_event(trouble: &FrameMismatch) -> Event {
     let field = |view: &FieldView| FrameField {
         field: view.field.clone(),
         bytes: text::hex_pairs(&view.bytes),
-        meaning: text::tame(&view.says),
+        meaning: text::sanitize(&view.says),
         is_mismatch: view.is_wrong,
     };
     Event::Frame {
         exchange: trouble.exchange.clone(),
-        problem: text::tame(&trouble.words),
+        problem: text::sanitize(&trouble.words),
         fields: trouble.fields.iter().map(field).collect(),
     }
 }

@@ -159,8 +159,8 @@ impl Interpreter {
     }
 
     /// Waits until the unit has left the bus; whether it has.
-    pub fn has_left(&mut self, within: Duration) -> bool {
-        self.wire.has_left(within)
+    pub fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.wire.wait_for_disconnect(within)
     }
 
     /// Leaves the unit ready for another program.
@@ -196,7 +196,7 @@ impl Interpreter {
         let bounds = OperationLimits {
             operation: name,
             until: cx.now() + total,
-            tries: if name.only_asks() && name != OperationName::Sync { TRIES } else { 1 },
+            tries: if name.is_read_only() && name != OperationName::Sync { TRIES } else { 1 },
             junk: if name == OperationName::Sync { SYNC_JUNK } else { dialect.junk },
         };
         if name != OperationName::Sync {
@@ -220,7 +220,7 @@ impl Interpreter {
                 Err(error @ (SessionError::Disconnected | SessionError::Busy(_) | SessionError::Dialect { .. })) => {
                     return Err(error);
                 }
-                Err(error) if cx.now() + every >= bounds.until || cx.wants_stop() => return Err(error),
+                Err(error) if cx.now() + every >= bounds.until || cx.stop_requested() => return Err(error),
                 Err(_) => {
                     cx.clock().sleep(every);
                     self.settle(bounds, cx);
@@ -298,7 +298,7 @@ impl Interpreter {
             }
             Step::Leaves(within) => {
                 let within = self.time(within)?.min(bounds.until.saturating_sub(cx.now()));
-                match self.wire.has_left(within) {
+                match self.wire.wait_for_disconnect(within) {
                     true => Ok(()),
                     false => Err(SessionError::Timeout("the unit did not leave the bus in time".into())),
                 }
@@ -313,7 +313,7 @@ impl Interpreter {
     pub(super) fn refused(&self, exchange: &str, words: &str) -> SessionError {
         SessionError::RejectedByDialect {
             exchange: exchange.to_owned(),
-            words: text::tame(words),
+            words: text::sanitize(words),
             has_no_reason: false,
         }
     }
@@ -406,7 +406,7 @@ impl Interpreter {
                 "it leaves the bus, and nobody knows how to find it again".into(),
             ));
         };
-        self.wire.has_left(until.saturating_sub(cx.now()));
+        self.wire.wait_for_disconnect(until.saturating_sub(cx.now()));
         let link = |error: vaka_usb::BusError| SessionError::Transport(error.to_string());
         let mut watch = PolledWatch::from_nothing(&*reopen.bus, cx.clock());
         loop {
@@ -430,7 +430,7 @@ impl Interpreter {
                 self.reopen = Some(Reconnect { device, ..reopen });
                 return Ok(());
             }
-            if left.is_zero() || cx.wants_stop() {
+            if left.is_zero() || cx.stop_requested() {
                 return Err(SessionError::Disconnected);
             }
         }

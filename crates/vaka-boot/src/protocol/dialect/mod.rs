@@ -17,7 +17,7 @@ use std::time::Duration;
 use vaka_base::text;
 use vaka_core::plan::{DialectCapabilities, Run};
 use vaka_core::sheet::{Route, Variant};
-use vaka_core::unit::Told;
+use vaka_core::unit::ReportedProperty;
 use vaka_dialect::{Dialect, EraseBy, Expression, OperationName, Value};
 use vaka_image::ERASED;
 use vaka_image::Image;
@@ -45,9 +45,9 @@ pub fn connect(
     dialect: Arc<Dialect>,
     reopen: Reconnect,
     cx: &mut Context<'_>,
-) -> Result<(Interpreter, Vec<Told>), SessionError> {
+) -> Result<(Interpreter, Vec<ReportedProperty>), SessionError> {
     let mut talk = Interpreter::open(device, dialect, Some(reopen), cx)?;
-    let told = greet(&mut talk, cx)?;
+    let told = sync_and_identify(&mut talk, cx)?;
     Ok((talk, told))
 }
 
@@ -55,14 +55,14 @@ pub fn connect(
 ///
 /// # Errors
 /// It does not answer, or answers something else.
-pub fn greet(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<Told>, SessionError> {
+pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<ReportedProperty>, SessionError> {
     talk.run(OperationName::Sync, Vec::new(), cx)?;
     talk.run(OperationName::Identify, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
     let tells = dialect.operation(OperationName::Identify).map_or(&[][..], |identify| &identify.tells);
     let told = tells.iter().map(|tell| {
         let value = talk.memory().value(&tell.value).map_err(|error| SessionError::dialect("identify", error))?;
-        Ok(Told { name: tell.name.clone(), value: (&value).into() })
+        Ok(ReportedProperty { name: tell.name.clone(), value: (&value).into() })
     });
     told.collect()
 }
@@ -83,10 +83,12 @@ pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context
     match talk.run(OperationName::Enter, Vec::new(), cx) {
         // It may leave before its answer is through.
         Ok(_) | Err(SessionError::Disconnected) => {}
-        Err(SessionError::Transport(_) | SessionError::Timeout(_)) if talk.has_left(TIME_TO_GO) => return Ok(()),
+        Err(SessionError::Transport(_) | SessionError::Timeout(_)) if talk.wait_for_disconnect(TIME_TO_GO) => {
+            return Ok(());
+        }
         Err(error) => return Err(error),
     }
-    talk.has_left(TIME_TO_GO * 2);
+    talk.wait_for_disconnect(TIME_TO_GO * 2);
     Ok(())
 }
 
@@ -365,11 +367,12 @@ impl Session for DialectSession {
         match self.talk.run(OperationName::Restart, given, cx) {
             // It went before it answered: that is what it was told.
             Ok(_) | Err(SessionError::Disconnected) => {}
-            Err(SessionError::Transport(_) | SessionError::Timeout(_)) if self.talk.has_left(TIME_TO_GO) => {}
+            Err(SessionError::Transport(_) | SessionError::Timeout(_)) if self.talk.wait_for_disconnect(TIME_TO_GO) => {
+            }
             Err(error) => return Err(error),
         }
         if operation.leaves {
-            self.talk.has_left(TIME_TO_GO);
+            self.talk.wait_for_disconnect(TIME_TO_GO);
         }
         Ok(())
     }

@@ -4,7 +4,7 @@ use std::time::Duration;
 
 use vaka_base::text;
 use vaka_dialect::{Dialect, LineSetting, Name, Value};
-use vaka_usb::counting::{Counting, TransferCount};
+use vaka_usb::counting::{CountingDevice, TransferCount};
 use vaka_usb::{UsbDevice, strings};
 
 use super::carrier::{self, Carrier, Transfer};
@@ -25,7 +25,7 @@ impl CarrierTransport {
         cx: &mut Context<'_>,
     ) -> Result<Self, SessionError> {
         let configuration = strings::configuration(&mut *device)?;
-        let (device, count) = Counting::new(device);
+        let (device, count) = CountingDevice::new(device);
         let carrier = carrier::open(device, &configuration, &dialect.carrier, cx)?;
         Ok(Self { carrier, count })
     }
@@ -46,8 +46,8 @@ impl CarrierTransport {
     }
 
     /// Waits until the unit has left the bus; whether it has.
-    pub(super) fn has_left(&mut self, within: Duration) -> bool {
-        self.carrier.device().has_left(within)
+    pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.carrier.device().wait_for_disconnect(within)
     }
 
     /// Sets speed and form of a serial line.
@@ -88,12 +88,12 @@ impl CarrierTransport {
     /// Throws away what comes unasked within a time; whether something came.
     pub(super) fn drain(&mut self, within: Duration) -> bool {
         let Some(pipe) = self.carrier.unsolicited() else { return false };
-        let came = self.carrier.device().pipe_in(pipe, usize::from(pipe.packet), within);
+        let came = self.carrier.device().read_endpoint(pipe, usize::from(pipe.packet), within);
         came.is_ok_and(|bytes| !bytes.is_empty())
     }
 
     /// Makes both sides of a pipe agree again after a stall.
-    pub(super) fn unhalt(&mut self) {
+    pub(super) fn clear_halts(&mut self) {
         for pipe in self.carrier.pipes() {
             let _ = self.carrier.device().clear_halt(pipe);
         }

@@ -7,7 +7,7 @@
 
 use std::time::Duration;
 
-use vaka_usb::{Pipe, Setup, TransferError, UsbDevice};
+use vaka_usb::{EndpointInfo, Setup, TransferError, UsbDevice};
 
 /// bRequest of Bulk-Only Mass Storage Reset (3.1).
 const RESET: u8 = 0xFF;
@@ -33,9 +33,9 @@ pub struct DiskInterface {
     /// bInterfaceNumber.
     pub number: u8,
     /// To the host.
-    pub data_in: Pipe,
+    pub data_in: EndpointInfo,
     /// To the unit.
-    pub data_out: Pipe,
+    pub data_out: EndpointInfo,
 }
 
 /// The data of a command.
@@ -50,7 +50,7 @@ pub(super) enum Data<'a> {
 
 /// Why a command did not pass.
 #[derive(Clone, Debug, PartialEq, Eq)]
-pub(super) enum Fault {
+pub(super) enum BotError {
     /// The unit says no; its sense tells why.
     Failed,
     /// The exchange broke off. The unit was brought back into step, so another
@@ -60,7 +60,7 @@ pub(super) enum Fault {
     Over(TransferError),
 }
 
-impl From<TransferError> for Fault {
+impl From<TransferError> for BotError {
     fn from(error: TransferError) -> Self {
         Self::Over(error)
     }
@@ -109,8 +109,8 @@ impl BulkOnly {
     }
 
     /// Waits until the device has left the bus.
-    pub(super) fn has_left(&mut self, within: Duration) -> bool {
-        self.device.has_left(within)
+    pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.device.wait_for_disconnect(within)
     }
 
     /// The highest logical unit; 0 where the device does not say (3.2).
@@ -135,12 +135,14 @@ impl BulkOnly {
         block: &[u8],
         data: Data<'_>,
         timeout: Duration,
-    ) -> Result<Vec<u8>, Fault> {
+    ) -> Result<Vec<u8>, BotError> {
         self.tag = self.tag.wrapping_add(1);
         self.commands += 1;
         self.data_taken = false;
         let wrapper = self.wrapper(lun, block, data);
-        self.device.pipe_out(self.interface.data_out, &wrapper, STEP_TIMEOUT).map_err(|error| self.recover(error))?;
+        self.device
+            .write_endpoint(self.interface.data_out, &wrapper, STEP_TIMEOUT)
+            .map_err(|error| self.recover(error))?;
         let (mut bytes, early) = self.data(data, timeout)?;
         let status = match early {
             Some(status) => status,
@@ -169,13 +171,13 @@ impl BulkOnly {
 
     /// The data stage. A stall ends it, and the status tells why; what was a
     /// status already is given back as the second value.
-    fn data(&mut self, data: Data<'_>, timeout: Duration) -> Result<(Vec<u8>, Option<Vec<u8>>), Fault> {
+    fn data(&mut self, data: Data<'_>, timeout: Duration) -> Result<(Vec<u8>, Option<Vec<u8>>), BotError> {
         match data {
             Data::None => Ok((Vec::new(), None)),
             Data::In(length) => {
                 // A transfer ends with a packet that is not full, or is full itself.
                 let wanted = (length as usize).next_multiple_of(usize::from(self.interface.data_in.packet));
-                let bytes = match self.device.pipe_in(self.interface.data_in, wanted, timeout) {
+                let bytes = match self.device.read_endpoint(self.interface.data_in, wanted, timeout) {
                     Err(TransferError::Stall) => {
                         self.clear(self.interface.data_in)?;
                         Vec::new()
@@ -188,7 +190,7 @@ impl BulkOnly {
                 }
                 Ok((bytes, None))
             }
-            Data::Out(bytes) => match self.device.pipe_out(self.interface.data_out, bytes, timeout) {
+            Data::Out(bytes) => match self.device.write_endpoint(self.interface.data_out, bytes, timeout) {
                 Err(TransferError::Stall) => {
                     self.clear(self.interface.data_out)?;
                     Ok((Vec::new(), None))
@@ -203,10 +205,10 @@ impl BulkOnly {
     }
 
     /// The status: asked for once more after an empty packet or a stall (5.3.3).
-    fn status(&mut self, timeout: Duration) -> Result<Vec<u8>, Fault> {
+    fn status(&mut self, timeout: Duration) -> Result<Vec<u8>, BotError> {
         let wanted = STATUS_LEN.next_multiple_of(usize::from(self.interface.data_in.packet));
         for attempt in 0..2 {
-            match self.device.pipe_in(self.interface.data_in, wanted, timeout) {
+            match self.device.read_endpoint(self.interface.data_in, wanted, timeout) {
                 Ok(bytes) if bytes.is_empty() && attempt == 0 => {}
                 Err(TransferError::Stall) if attempt == 0 => self.clear(self.interface.data_in)?,
                 Ok(bytes) => return Ok(bytes),
@@ -218,7 +220,7 @@ impl BulkOnly {
 
     /// What a status says of the command (5.2, 6.3). A signature of its own is met,
     /// and harmless while the tag is right.
-    fn judge(&mut self, status: &[u8], data: Data<'_>, bytes: &mut Vec<u8>) -> Result<Vec<u8>, Fault> {
+    fn judge(&mut self, status: &[u8], data: Data<'_>, bytes: &mut Vec<u8>) -> Result<Vec<u8>, BotError> {
         let Ok(fields) = <&[u8; STATUS_LEN]>::try_from(status) else {
             return Err(self.out_of_step(format!("a status of {} bytes", status.len())));
         };
@@ -228,7 +230,7 @@ impl BulkOnly {
         }
         match (fields[12], data) {
             (0, Data::In(length)) if length > 0 && bytes.is_empty() => {
-                Err(Fault::Broken("it says that all went well, and sends nothing".into()))
+                Err(BotError::Broken("it says that all went well, and sends nothing".into()))
             }
             (0, Data::In(length)) => {
                 let relevant = length.saturating_sub(word(8)) as usize;
@@ -240,28 +242,30 @@ impl BulkOnly {
                 Ok(std::mem::take(bytes))
             }
             (0, Data::Out(sent)) if word(8) != 0 && word(8) as usize <= sent.len() => {
-                Err(Fault::Broken(format!("it left {} of {} bytes unused", word(8), sent.len())))
+                Err(BotError::Broken(format!("it left {} of {} bytes unused", word(8), sent.len())))
             }
             (0, _) => Ok(Vec::new()),
-            (1, _) => Err(Fault::Failed),
+            (1, _) => Err(BotError::Failed),
             (2, _) => Err(self.out_of_step("a phase error".into())),
             (other, _) => Err(self.out_of_step(format!("a status of {other}"))),
         }
     }
 
-    fn clear(&mut self, pipe: Pipe) -> Result<(), Fault> {
+    fn clear(&mut self, pipe: EndpointInfo) -> Result<(), BotError> {
         self.device.clear_halt(pipe).map_err(|error| self.recover(error))
     }
 
     /// A transfer failed: brings the unit back into step, if it is there.
-    fn recover(&mut self, error: TransferError) -> Fault {
+    fn recover(&mut self, error: TransferError) -> BotError {
         match error {
-            TransferError::Disconnected | TransferError::Busy(_) | TransferError::Unsupported(_) => Fault::Over(error),
+            TransferError::Disconnected | TransferError::Busy(_) | TransferError::Unsupported(_) => {
+                BotError::Over(error)
+            }
             TransferError::Stall => self.out_of_step("it refuses the command (stall)".into()),
             TransferError::Timeout => self.out_of_step("it did not answer within the time limit".into()),
             TransferError::Overflow => self.out_of_step("it sent more than was asked for".into()),
             // Often the first sign of an unplug.
-            error if self.device.has_left(Duration::from_millis(200)) => Fault::Over(match error {
+            error if self.device.wait_for_disconnect(Duration::from_millis(200)) => BotError::Over(match error {
                 TransferError::Failed(_) => TransferError::Disconnected,
                 other => other,
             }),
@@ -271,7 +275,7 @@ impl BulkOnly {
 
     /// Reset recovery (5.3.4): the reset, then the halts of both endpoints. A unit
     /// that refuses the reset gets one of its port.
-    fn out_of_step(&mut self, why: String) -> Fault {
+    fn out_of_step(&mut self, why: String) -> BotError {
         let setup = self.request(Setup::CLASS_INTERFACE_OUT, RESET);
         let done = match self.device.control_out(setup, &[], STEP_TIMEOUT) {
             Ok(()) => Ok(()),
@@ -283,9 +287,9 @@ impl BulkOnly {
             self.device.clear_halt(self.interface.data_out)
         });
         match cleared {
-            Ok(()) => Fault::Broken(why),
-            Err(TransferError::Disconnected) => Fault::Over(TransferError::Disconnected),
-            Err(_) => Fault::Over(TransferError::Failed(format!("{why}, and it cannot be brought back into step"))),
+            Ok(()) => BotError::Broken(why),
+            Err(TransferError::Disconnected) => BotError::Over(TransferError::Disconnected),
+            Err(_) => BotError::Over(TransferError::Failed(format!("{why}, and it cannot be brought back into step"))),
         }
     }
 }

@@ -7,12 +7,12 @@ use std::time::Duration;
 
 use vaka_core::dfu::Status;
 use vaka_core::plan::Run;
-use vaka_core::sheet::{FileForm, FileTarget, Leave, VolumeRoute};
+use vaka_core::sheet::{ExitMethod, FileForm, FileTarget, VolumeRoute};
 use vaka_image::ERASED;
 use vaka_image::address::{Address, Span};
 use vaka_image::{Image, hex};
 
-use super::{Disk, TIME_TO_LEAVE, leave, to_its_end};
+use super::{Disk, TIME_TO_LEAVE, leave, read_all};
 use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
@@ -26,7 +26,7 @@ pub(crate) const CHUNK: u32 = 4096;
 const TIME_TO_TAKE: Duration = Duration::from_secs(20);
 
 /// What the unit shows of its application.
-enum Shown {
+enum ShownFile {
     NotSeen,
     Nothing,
     Image(Box<Image>),
@@ -37,8 +37,8 @@ pub(super) struct FileSession {
     disk: Box<dyn Disk>,
     file: FileTarget,
     present: Option<String>,
-    leave: Leave,
-    shown: Shown,
+    leave: ExitMethod,
+    shown: ShownFile,
     /// Bytes of the image that were handed over, and all of them.
     done: u64,
     total: u64,
@@ -48,7 +48,7 @@ pub(super) struct FileSession {
 impl FileSession {
     pub(super) fn new(disk: Box<dyn Disk>, file: &FileTarget, route: &VolumeRoute) -> Self {
         let (file, present, leave) = (file.clone(), route.application_file.clone(), route.leave);
-        Self { disk, file, present, leave, shown: Shown::NotSeen, done: 0, total: 0, is_finished: false }
+        Self { disk, file, present, leave, shown: ShownFile::NotSeen, done: 0, total: 0, is_finished: false }
     }
 }
 
@@ -68,7 +68,7 @@ pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
 pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Image> {
     match form {
         FileForm::Hex => hex::read(bytes).ok(),
-        FileForm::Binary => Image::of_memory(&[(start, bytes.to_vec())]),
+        FileForm::Binary => Image::from_memory(&[(start, bytes.to_vec())]),
     }
 }
 
@@ -76,14 +76,14 @@ impl FileSession {
     /// The application that the unit shows. A binary says nothing of addresses: it
     /// begins at `start`, where reading does.
     fn shown(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<&Image>, SessionError> {
-        if let (Shown::NotSeen, Some(name)) = (&self.shown, &self.present) {
-            let file = self.disk.read_file(name, &to_its_end, cx)?;
+        if let (ShownFile::NotSeen, Some(name)) = (&self.shown, &self.present) {
+            let file = self.disk.read_file(name, &read_all, cx)?;
             let image = file.and_then(|bytes| decode(self.file.form, start, &bytes));
-            self.shown = image.map_or(Shown::Nothing, |image| Shown::Image(Box::new(image)));
+            self.shown = image.map_or(ShownFile::Nothing, |image| ShownFile::Image(Box::new(image)));
         }
         Ok(match &self.shown {
-            Shown::Image(image) => Some(image),
-            Shown::NotSeen | Shown::Nothing => None,
+            ShownFile::Image(image) => Some(image),
+            ShownFile::NotSeen | ShownFile::Nothing => None,
         })
     }
 }
@@ -111,7 +111,7 @@ impl Session for FileSession {
 
     fn write(&mut self, _: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         self.done += data.len() as u64;
-        self.disk.push_file(self.done, self.total, cx)
+        self.disk.write_file(self.done, self.total, cx)
     }
 
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
@@ -119,12 +119,12 @@ impl Session for FileSession {
         match self.disk.end_file(cx) {
             Ok(()) => Ok(FinishOutcome::Detached),
             Err(SessionError::Disconnected) => Ok(FinishOutcome::LostDuringFinish),
-            Err(_) if self.disk.has_left(Duration::from_secs(1)) => Ok(FinishOutcome::LostDuringFinish),
+            Err(_) if self.disk.wait_for_disconnect(Duration::from_secs(1)) => Ok(FinishOutcome::LostDuringFinish),
             Err(error) => Err(error),
         }
     }
 
-    fn extent(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+    fn readable_ranges(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
         Ok(self.shown(start, cx)?.map(|image| image.segments().iter().map(|segment| segment.span()).collect()))
     }
 
@@ -144,7 +144,7 @@ impl Session for FileSession {
         }
         let deadline = cx.now() + TIME_TO_TAKE;
         while !self.file.eject_after && cx.now() < deadline {
-            if self.disk.has_left(Duration::from_secs(2).min(deadline.saturating_sub(cx.now()))) {
+            if self.disk.wait_for_disconnect(Duration::from_secs(2).min(deadline.saturating_sub(cx.now()))) {
                 return Ok(());
             }
             cx.waiting("the unit to take the file and leave the bus", deadline);
@@ -153,14 +153,14 @@ impl Session for FileSession {
             cx.warn(Warning::EjectingAfterFile);
         }
         self.disk.eject(cx)?;
-        if self.disk.has_left(TIME_TO_LEAVE) {
+        if self.disk.wait_for_disconnect(TIME_TO_LEAVE) {
             return Ok(());
         }
         Err(SessionError::Timeout("the file is whole on its disk, and the unit does nothing with it".into()))
     }
 
     fn rest(&mut self, _: &mut Context<'_>) {
-        self.shown = Shown::NotSeen;
+        self.shown = ShownFile::NotSeen;
     }
 
     fn transfers(&self) -> u64 {

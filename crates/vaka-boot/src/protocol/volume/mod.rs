@@ -35,7 +35,7 @@ use crate::remedy::Remedy;
 const PIECE: usize = 32 * 1024;
 
 /// All of a file is wanted.
-pub(crate) fn to_its_end(_: &[u8]) -> bool {
+pub(crate) fn read_all(_: &[u8]) -> bool {
     false
 }
 
@@ -89,9 +89,9 @@ pub trait Disk: Send {
     ///
     /// # Errors
     /// Any of them may have arrived.
-    fn push_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
+    fn write_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Whether the unit took all bytes of the last [`push_blocks`](Self::push_blocks), even if
+    /// Whether the unit took all bytes of the last [`write_blocks`](Self::push_blocks), even if
     /// it left before it said so. False where that cannot be known.
     fn has_taken_data(&self) -> bool {
         false
@@ -115,12 +115,12 @@ pub trait Disk: Send {
     ///
     /// # Errors
     /// Any of it may have arrived.
-    fn push_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError>;
+    fn write_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Ends the file: all of it, and that it is there, has left this machine.
     ///
     /// # Errors
-    /// As for [`push_file`](Self::push_file).
+    /// As for [`write_file`](Self::push_file).
     fn end_file(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Ejects it.
@@ -133,7 +133,7 @@ pub trait Disk: Send {
     fn reload(&mut self) {}
 
     /// Waits until the unit has left the bus.
-    fn has_left(&mut self, within: Duration) -> bool;
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool;
 
     /// Commands to the unit so far; of a folder, calls to the system.
     fn transfers(&self) -> u64;
@@ -178,7 +178,7 @@ pub fn open_mounted(
 /// A session that updates a unit through its disk.
 pub(crate) fn session(disk: Box<dyn Disk>, route: &VolumeRoute) -> Box<dyn Session> {
     match &route.takes {
-        UpdateMedium::Uf2 { family, .. } => Box::new(uf2::Blocks::new(disk, *family, route)),
+        UpdateMedium::Uf2 { family, .. } => Box::new(uf2::Uf2Session::new(disk, *family, route)),
         UpdateMedium::File(file) => Box::new(file_copy::FileSession::new(disk, file, route)),
     }
 }
@@ -214,21 +214,21 @@ fn full(wanted: u64, free: u64) -> SessionError {
 }
 
 /// Leaving update mode with nothing written.
-fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::Leave, cx: &mut Context<'_>) -> Result<(), SessionError> {
-    use vaka_core::sheet::Leave;
+fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::ExitMethod, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    use vaka_core::sheet::ExitMethod;
     match how {
-        Leave::Nothing => Ok(()),
-        Leave::LastBlock => Err(SessionError::NeedsAction {
+        ExitMethod::Nothing => Ok(()),
+        ExitMethod::LastBlock => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only after the last block of an image".into(),
             remedy: Box::new(Remedy::UpdateOrReplug),
         }),
-        Leave::PowerCycle => Err(SessionError::NeedsAction {
+        ExitMethod::PowerCycle => Err(SessionError::NeedsAction {
             reason: "it leaves update mode only when it is unplugged".into(),
             remedy: Box::new(Remedy::Replug),
         }),
-        Leave::Eject => {
+        ExitMethod::Eject => {
             disk.eject(cx)?;
-            if disk.has_left(TIME_TO_LEAVE) {
+            if disk.wait_for_disconnect(TIME_TO_LEAVE) {
                 return Ok(());
             }
             Err(SessionError::Timeout("its disk was ejected, and it stays in update mode".into()))

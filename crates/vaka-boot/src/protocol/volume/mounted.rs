@@ -16,12 +16,12 @@ use rustix::fs::{Advice, fadvise, statvfs};
 use vaka_base::text;
 use vaka_core::sheet::FileTarget;
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
-use vaka_image::uf2::Present;
+use vaka_image::uf2::AppReadback;
 use vaka_usb::mounts::Mounted;
 use vaka_usb::{Bus, Clock, DeviceInfo, SystemClock};
 
 use super::raw_disk::DirectoryListing;
-use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_until, to_its_end};
+use super::{Disk, MOST_PRESENT, MOST_TEXTS, full, is_text, read_all, read_until};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
@@ -102,9 +102,9 @@ impl FolderDisk {
             if !about.is_file() {
                 continue;
             }
-            let name = text::tame(&entry.file_name().to_string_lossy());
+            let name = text::sanitize(&entry.file_name().to_string_lossy());
             if is_text(&name, about.len()) && texts.len() < MOST_TEXTS {
-                texts.push((name.clone(), lines(&self.fresh(&entry.path(), about.len(), &to_its_end)?)));
+                texts.push((name.clone(), lines(&self.fresh(&entry.path(), about.len(), &read_all)?)));
             }
             let time = about.modified().ok().and_then(|time| Timestamp::try_from(time).ok());
             let date = time.map(|time| time.to_zoned(TimeZone::UTC).date());
@@ -137,7 +137,7 @@ impl FolderDisk {
             },
             _ if self.is_gone(TIME_TO_GO) => SessionError::Disconnected,
             _ => SessionError::NeedsAction {
-                reason: format!("the system says of {folder}: {}", text::tame(&error.to_string())),
+                reason: format!("the system says of {folder}: {}", text::sanitize(&error.to_string())),
                 remedy: Box::new(Remedy::UnmountAndReenter),
             },
         }
@@ -184,15 +184,15 @@ impl Disk for FolderDisk {
         let blocks = files.iter().find(|file| is_uf2 && file.name.to_ascii_uppercase().ends_with(".UF2"));
         let families = match blocks.map(|file| file.name.clone()) {
             Some(name) => {
-                let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096, &to_its_end).ok());
-                Present::read(&head.unwrap_or_default()).families.into_iter().collect()
+                let head = self.find(&name).ok().flatten().and_then(|path| self.fresh(&path, 4096, &read_all).ok());
+                AppReadback::read(&head.unwrap_or_default()).families.into_iter().collect()
             }
             None => Vec::new(),
         };
         Ok(VolumeFacts {
             label: self.label(),
             read_only: self.mounted.read_only,
-            folder: Some(text::tame(&self.mounted.folder.display().to_string())),
+            folder: Some(text::sanitize(&self.mounted.folder.display().to_string())),
             files,
             texts,
             fault: None,
@@ -216,7 +216,7 @@ impl Disk for FolderDisk {
         self.create(BLOCKS_NAME)
     }
 
-    fn push_blocks(&mut self, blocks: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
+    fn write_blocks(&mut self, blocks: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         self.bytes.extend_from_slice(blocks);
         self.write_out(self.bytes.len())
     }
@@ -248,7 +248,7 @@ impl Disk for FolderDisk {
         self.create(&file.name)
     }
 
-    fn push_file(&mut self, done: u64, total: u64, _: &mut Context<'_>) -> Result<(), SessionError> {
+    fn write_file(&mut self, done: u64, total: u64, _: &mut Context<'_>) -> Result<(), SessionError> {
         let share = self.bytes.len() as u128 * u128::from(done) / u128::from(total.max(1));
         // In whole sectors, so that none is sent twice.
         let until = usize::try_from(share).unwrap_or(self.bytes.len());
@@ -273,7 +273,7 @@ impl Disk for FolderDisk {
         })
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
         self.is_gone(within)
     }
 
@@ -293,7 +293,7 @@ impl FolderDisk {
             Some(unescape(&found.file_name().to_string_lossy()))
         };
         let label = of_link().or_else(|| label_on(&self.mounted.node));
-        label.map(|label| text::tame(&label)).filter(|label| !label.is_empty() && label != "NO NAME")
+        label.map(|label| text::sanitize(&label)).filter(|label| !label.is_empty() && label != "NO NAME")
     }
 }
 
@@ -385,12 +385,12 @@ mod tests {
         };
         let content: Vec<u8> = (0..1500_u32).map(|n| n.to_le_bytes()[0]).collect();
         disk.begin_file(&file, None, content.clone(), &mut cx).unwrap();
-        disk.push_file(1, 2, &mut cx).unwrap();
+        disk.write_file(1, 2, &mut cx).unwrap();
         // Half of 1500 bytes is one sector of 512 and a part of the next.
         assert_eq!(fs::read(folder.join("display.hex")).unwrap(), content[..512]);
         disk.end_file(&mut cx).unwrap();
-        assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::to_its_end, &mut cx).unwrap().unwrap(), content);
-        assert_eq!(disk.read_file("NONE.TXT", &super::super::to_its_end, &mut cx).unwrap(), None);
+        assert_eq!(disk.read_file("DISPLAY.HEX", &super::super::read_all, &mut cx).unwrap().unwrap(), content);
+        assert_eq!(disk.read_file("NONE.TXT", &super::super::read_all, &mut cx).unwrap(), None);
         assert!(matches!(disk.eject(&mut cx), Err(SessionError::NeedsAction { .. })));
         fs::remove_dir_all(&folder).unwrap();
     }

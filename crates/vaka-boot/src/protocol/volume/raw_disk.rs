@@ -10,7 +10,7 @@ use vaka_base::text;
 use vaka_core::sheet::{FileTarget, WriteOrder};
 use vaka_core::volume::fat::{self, Layout, Partition, SECTOR};
 use vaka_core::volume::{BOARD_FILE, VisibleFile, VolumeFacts, lines};
-use vaka_image::uf2::{BLOCK, Present};
+use vaka_image::uf2::{AppReadback, BLOCK};
 use vaka_usb::{MAX_PIPE_TRANSFER, UsbDevice};
 
 use super::bulk_only::{BulkOnly, DiskInterface};
@@ -141,7 +141,7 @@ impl NativeDisk {
 
 fn damaged(why: &str) -> SessionError {
     SessionError::NeedsAction {
-        reason: format!("the file system on its disk is damaged or unknown: {}", text::tame(why)),
+        reason: format!("the file system on its disk is damaged or unknown: {}", text::sanitize(why)),
         remedy: Box::new(Remedy::ReplugAndReenterOrFaulty),
     }
 }
@@ -159,7 +159,7 @@ fn contents(root: &Root<'_, '_, '_, '_>) -> io::Result<DirectoryListing> {
         if !entry.is_file() {
             continue;
         }
-        let (name, size) = (text::tame(&entry.file_name()), entry.len());
+        let (name, size) = (text::sanitize(&entry.file_name()), entry.len());
         let on = entry.modified().date;
         let has_date = (1..=12).contains(&on.month) && on.day > 0;
         let date = has_date.then(|| format!("{:04}-{:02}-{:02}", on.year, on.month, on.day));
@@ -179,7 +179,7 @@ fn families(root: &Root<'_, '_, '_, '_>, files: &[VisibleFile]) -> Vec<u32> {
     let Some(file) = files.iter().find(is_blocks) else { return Vec::new() };
     let mut bytes = Vec::new();
     let read = root.open_file(&file.name).and_then(|found| found.take(8 * BLOCK as u64).read_to_end(&mut bytes));
-    read.map_or_else(|_| Vec::new(), |_| Present::read(&bytes).families.into_iter().collect())
+    read.map_or_else(|_| Vec::new(), |_| AppReadback::read(&bytes).families.into_iter().collect())
 }
 
 impl Disk for NativeDisk {
@@ -198,7 +198,7 @@ impl Disk for NativeDisk {
                 Some(label) => label,
                 None => fs.volume_label(),
             };
-            let label = Some(text::tame(&label)).filter(|label| !label.is_empty() && label != "NO NAME");
+            let label = Some(text::sanitize(&label)).filter(|label| !label.is_empty() && label != "NO NAME");
             Ok(VolumeFacts { label, read_only, folder: None, files, texts, fault: None, families })
         });
         match seen {
@@ -254,7 +254,7 @@ impl Disk for NativeDisk {
         Ok(())
     }
 
-    fn push_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
+    fn write_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let start = self.volume()?.start;
         let mut rest = blocks;
         while !rest.is_empty() {
@@ -333,7 +333,7 @@ impl Disk for NativeDisk {
         Ok(())
     }
 
-    fn push_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError> {
+    fn write_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError> {
         // The last piece is left to the end, so that the file is whole only then.
         let all = self.all();
         let last = self.pieces.last().map_or(0, |(_, bytes)| (bytes.len() / SECTOR) as u64);
@@ -359,8 +359,8 @@ impl Disk for NativeDisk {
         self.cache.clear();
     }
 
-    fn has_left(&mut self, within: Duration) -> bool {
-        self.scsi.has_left(within)
+    fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.scsi.wait_for_disconnect(within)
     }
 
     fn transfers(&self) -> u64 {

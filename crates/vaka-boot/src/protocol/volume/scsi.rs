@@ -9,7 +9,7 @@ use vaka_base::text;
 use vaka_core::volume::fat::SECTOR;
 use vaka_usb::TransferError;
 
-use super::bulk_only::{BulkOnly, Data, Fault};
+use super::bulk_only::{BotError, BulkOnly, Data};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
@@ -184,8 +184,8 @@ impl Scsi {
         self.transport.commands()
     }
 
-    pub(super) fn has_left(&mut self, within: Duration) -> bool {
-        self.transport.has_left(within)
+    pub(super) fn wait_for_disconnect(&mut self, within: Duration) -> bool {
+        self.transport.wait_for_disconnect(within)
     }
 
     /// The transport again.
@@ -282,15 +282,15 @@ impl Scsi {
         loop {
             let done = self.transport.command(self.lun, block, data, timeout);
             let sense = match done {
-                Err(Fault::Failed) => self.sense(),
+                Err(BotError::Failed) => self.sense(),
                 other => other.map(Err),
             };
             let sense = match sense {
                 Ok(Err(bytes)) => return Ok(bytes),
                 Ok(Ok(sense)) => sense,
-                Err(Fault::Over(error)) => return Err(over(error).after(first, cx)),
-                Err(Fault::Failed) => Sense(0, 0, 0),
-                Err(Fault::Broken(why)) => {
+                Err(BotError::Over(error)) => return Err(over(error).after(first, cx)),
+                Err(BotError::Failed) => Sense(0, 0, 0),
+                Err(BotError::Broken(why)) => {
                     repeats += 1;
                     let error = SessionError::ProtocolViolation(why);
                     if may_repeat && repeats <= REPEATS {
@@ -316,7 +316,7 @@ impl Scsi {
     }
 
     /// REQUEST SENSE, 18 bytes.
-    fn sense(&mut self) -> Result<Result<Sense, Vec<u8>>, Fault> {
+    fn sense(&mut self) -> Result<Result<Sense, Vec<u8>>, BotError> {
         let bytes = self.transport.command(self.lun, &[0x03, 0, 0, 0, 18, 0], Data::In(18), SHORT)?;
         Ok(Ok(Sense::parse(&bytes).unwrap_or(Sense(0, 0, 0))))
     }
@@ -326,7 +326,7 @@ fn over(error: TransferError) -> SessionError {
     match error {
         TransferError::Disconnected => SessionError::Disconnected,
         TransferError::Busy(by) => SessionError::Busy(by),
-        other => SessionError::Transport(text::tame(&other.to_string())),
+        other => SessionError::Transport(text::sanitize(&other.to_string())),
     }
 }
 

@@ -9,10 +9,10 @@ use std::time::Duration;
 
 use vaka_core::dfu::Status;
 use vaka_core::plan::Run;
-use vaka_core::sheet::{Leave, VolumeRoute};
+use vaka_core::sheet::{ExitMethod, VolumeRoute};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
-use vaka_image::uf2::{self, PAYLOAD, Present};
+use vaka_image::uf2::{self, AppReadback, PAYLOAD};
 
 use super::{Disk, TIME_TO_LEAVE, leave};
 use crate::context::Context;
@@ -30,7 +30,7 @@ const TIME_TO_COUNT: Duration = Duration::from_secs(3);
 /// What was read of the present application's file.
 #[derive(Default)]
 struct Readback {
-    present: Present,
+    present: AppReadback,
     /// Up to which address; all of it if there is none.
     until: Option<Address>,
     /// Whether there is no such file.
@@ -38,11 +38,11 @@ struct Readback {
 }
 
 /// A unit that takes UF2 blocks.
-pub(super) struct Blocks {
+pub(super) struct Uf2Session {
     disk: Box<dyn Disk>,
     family: u32,
     present: Option<String>,
-    leave: Leave,
+    leave: ExitMethod,
     /// The addresses of all blocks, in order; their places are their numbers.
     pages: Vec<u32>,
     /// The last block, until it is sent.
@@ -54,7 +54,7 @@ pub(super) struct Blocks {
     is_finished: bool,
 }
 
-impl Blocks {
+impl Uf2Session {
     pub(super) fn new(disk: Box<dyn Disk>, family: u32, route: &VolumeRoute) -> Self {
         let (present, leave) = (route.application_file.clone(), route.leave);
         Self {
@@ -71,7 +71,7 @@ impl Blocks {
     }
 
     /// What the unit gives of its memory: all of it, or at least up to an address.
-    fn present(&mut self, until: Option<Address>, cx: &mut Context<'_>) -> Result<&Present, SessionError> {
+    fn present(&mut self, until: Option<Address>, cx: &mut Context<'_>) -> Result<&AppReadback, SessionError> {
         let is_there = |seen: &Readback| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
         if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
             // Twice as far each time, so that reading on costs no more than reading all.
@@ -79,8 +79,9 @@ impl Blocks {
             let start = self.start.unwrap_or(Address::new(0));
             let doubled = before.and_then(|end| end.checked_add(end.offset_from(start)?));
             let until = until.map(|until| doubled.map_or(until, |doubled| until.max(doubled)));
-            let is_enough =
-                |bytes: &[u8]| until.is_some_and(|until| Present::last_address(bytes).is_some_and(|at| at >= until));
+            let is_enough = |bytes: &[u8]| {
+                until.is_some_and(|until| AppReadback::last_address(bytes).is_some_and(|at| at >= until))
+            };
             let file = match &self.present {
                 Some(name) => self.disk.read_file(name, &is_enough, cx)?,
                 None => None,
@@ -88,13 +89,13 @@ impl Blocks {
             let is_missing = file.is_none();
             let file = file.unwrap_or_default();
             let until = until.filter(|_| is_enough(&file));
-            self.seen = Some(Readback { present: Present::read(&file), until, is_missing });
+            self.seen = Some(Readback { present: AppReadback::read(&file), until, is_missing });
         }
         Ok(&self.seen.get_or_insert_default().present)
     }
 }
 
-impl Session for Blocks {
+impl Session for Uf2Session {
     fn limits(&self) -> Capabilities {
         Capabilities::blocks(CHUNK, self.present.is_some())
     }
@@ -111,7 +112,7 @@ impl Session for Blocks {
         Ok(Protection::Unreadable(format!("its {name} holds no block")))
     }
 
-    fn extent(&mut self, _: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
+    fn readable_ranges(&mut self, _: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
         Ok(Some(self.present(None, cx)?.spans()))
     }
 
@@ -147,7 +148,7 @@ impl Session for Blocks {
             }
         }
         self.seen = None;
-        if blocks.is_empty() { Ok(()) } else { self.disk.push_blocks(&blocks, cx) }
+        if blocks.is_empty() { Ok(()) } else { self.disk.write_blocks(&blocks, cx) }
     }
 
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
@@ -167,11 +168,11 @@ impl Session for Blocks {
         let last =
             self.held_back.take().ok_or_else(|| SessionError::ProtocolViolation("there is no last block".into()))?;
         self.is_finished = true;
-        match self.disk.push_blocks(&last, cx) {
+        match self.disk.write_blocks(&last, cx) {
             Ok(()) => Ok(FinishOutcome::Detached),
             Err(error) => {
                 let is_lost = matches!(error, SessionError::Disconnected | SessionError::Transport(_));
-                match is_lost || self.disk.has_left(TIME_TO_COUNT) {
+                match is_lost || self.disk.wait_for_disconnect(TIME_TO_COUNT) {
                     // It has all it waits for, and left in place of answering.
                     true if self.disk.has_taken_data() => Ok(FinishOutcome::Detached),
                     true => Ok(FinishOutcome::LostDuringFinish),
@@ -185,12 +186,12 @@ impl Session for Blocks {
         if !self.is_finished {
             return leave(&mut *self.disk, self.leave, cx);
         }
-        if self.disk.has_left(TIME_TO_COUNT) {
+        if self.disk.wait_for_disconnect(TIME_TO_COUNT) {
             return Ok(());
         }
         cx.warn(Warning::EjectingAfterBlocks);
         self.disk.eject(cx)?;
-        if self.disk.has_left(TIME_TO_LEAVE) {
+        if self.disk.wait_for_disconnect(TIME_TO_LEAVE) {
             return Ok(());
         }
         Err(SessionError::Timeout("it took all blocks, and does not count them as a whole image".into()))

@@ -2,7 +2,7 @@
 
 use vaka_dialect::carrier::Control;
 use vaka_dialect::{Bindings, Expression, Recipient, RequestForm};
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::{Setup, UsbDevice};
 
 use super::{Carrier, Transfer};
@@ -14,11 +14,11 @@ use crate::protocol::session_error::SessionError;
 const LONG_REPLY: u16 = 1024;
 
 pub(super) struct ControlCarrier {
-    device: Counting,
+    device: CountingDevice,
     interface: u8,
 }
 
-pub(super) fn open(mut device: Counting, settings: &Control) -> Result<ControlCarrier, SessionError> {
+pub(super) fn open(mut device: CountingDevice, settings: &Control) -> Result<ControlCarrier, SessionError> {
     if let Some(interface) = settings.interface {
         device.claim(interface, 0)?;
     }

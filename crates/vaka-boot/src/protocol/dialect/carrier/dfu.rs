@@ -6,11 +6,11 @@ use vaka_core::unit::MemoryChoice;
 use vaka_dialect::carrier::Dfu;
 use vaka_dialect::{Bindings, Exchange, FrameRoute};
 use vaka_usb::UsbDevice;
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 
 use super::{Carrier, Transfer, missing};
 use crate::context::Context;
-use crate::protocol::dfu::{DfuPort, Work};
+use crate::protocol::dfu::{DfuOperation, DfuPort};
 use crate::protocol::identity;
 use crate::protocol::session_error::SessionError;
 
@@ -20,7 +20,11 @@ pub(super) struct DfuCarrier {
     uploading: bool,
 }
 
-pub(super) fn open(mut device: Counting, settings: &Dfu, cx: &mut Context<'_>) -> Result<DfuCarrier, SessionError> {
+pub(super) fn open(
+    mut device: CountingDevice,
+    settings: &Dfu,
+    cx: &mut Context<'_>,
+) -> Result<DfuCarrier, SessionError> {
     let identity = identity::identify(&mut device)?;
     let choice = MemoryChoice { interface: settings.interface, ..MemoryChoice::default() };
     let params = identity.first_params(&choice).ok_or_else(|| missing("DFU interface"))?;
@@ -62,8 +66,8 @@ impl Carrier for DfuCarrier {
 }
 
 /// The longest work that a DFU unit may be at, for a deadline.
-fn work(timeout: Duration) -> Work {
-    if timeout > Duration::from_secs(10) { Work::Erase } else { Work::Block }
+fn work(timeout: Duration) -> DfuOperation {
+    if timeout > Duration::from_secs(10) { DfuOperation::Erase } else { DfuOperation::Block }
 }
 
 fn block(exchange: &Exchange, memory: &Bindings) -> Result<u16, SessionError> {

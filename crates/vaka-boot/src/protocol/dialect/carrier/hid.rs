@@ -2,9 +2,9 @@
 
 use vaka_dialect::carrier::Hid;
 use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameRoute, Report};
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::Configuration;
-use vaka_usb::{Pipe, Setup, UsbDevice};
+use vaka_usb::{EndpointInfo, Setup, UsbDevice};
 
 use super::{Carrier, Transfer, find_interface, missing};
 use crate::context::Context;
@@ -19,15 +19,15 @@ const SET_REPORT: u8 = 0x09;
 const CLASS_HID: u8 = 0x03;
 
 pub(super) struct HidCarrier {
-    device: Counting,
+    device: CountingDevice,
     settings: Hid,
     interface: u8,
-    pipe_in: Option<Pipe>,
-    pipe_out: Option<Pipe>,
+    read_endpoint: Option<EndpointInfo>,
+    write_endpoint: Option<EndpointInfo>,
 }
 
 pub(super) fn open(
-    mut device: Counting,
+    mut device: CountingDevice,
     configuration: &Configuration,
     settings: &Hid,
 ) -> Result<HidCarrier, SessionError> {
@@ -35,8 +35,8 @@ pub(super) fn open(
         .ok_or_else(|| missing("HID interface"))?;
     device.claim(found.number, 0)?;
     let pipe = |is_in| found.pipes.iter().find(|pipe| pipe.is_in() == is_in).copied();
-    let (pipe_in, pipe_out) = (pipe(true), pipe(false));
-    Ok(HidCarrier { device, settings: settings.clone(), interface: found.number, pipe_in, pipe_out })
+    let (read_endpoint, write_endpoint) = (pipe(true), pipe(false));
+    Ok(HidCarrier { device, settings: settings.clone(), interface: found.number, read_endpoint, write_endpoint })
 }
 
 impl Carrier for HidCarrier {
@@ -60,8 +60,8 @@ impl Carrier for HidCarrier {
             Some(FrameRoute::Report(kind)) => kind,
             _ => send,
         };
-        match self.pipe_out {
-            Some(pipe) if kind == Report::Output => Ok(self.device.pipe_out(pipe, &bytes, timeout)?),
+        match self.write_endpoint {
+            Some(pipe) if kind == Report::Output => Ok(self.device.write_endpoint(pipe, &bytes, timeout)?),
             _ => {
                 let value = report_type(kind) << 8 | u16::from(id.unwrap_or(0));
                 Ok(self.device.control_out(class_out(SET_REPORT, value, self.interface), &bytes, timeout)?)
@@ -78,9 +78,9 @@ impl Carrier for HidCarrier {
             Some(FrameRoute::Report(kind)) => kind,
             _ => reply,
         };
-        let mut bytes = match self.pipe_in {
+        let mut bytes = match self.read_endpoint {
             Some(pipe) if kind == Report::Input => {
-                self.device.pipe_in(pipe, length.next_multiple_of(usize::from(pipe.packet)), timeout)?
+                self.device.read_endpoint(pipe, length.next_multiple_of(usize::from(pipe.packet)), timeout)?
             }
             _ => {
                 let value = report_type(kind) << 8 | u16::from(id.unwrap_or(0));
@@ -98,12 +98,12 @@ impl Carrier for HidCarrier {
         Ok(bytes)
     }
 
-    fn unsolicited(&self) -> Option<Pipe> {
-        self.pipe_in
+    fn unsolicited(&self) -> Option<EndpointInfo> {
+        self.read_endpoint
     }
 
-    fn pipes(&self) -> Vec<Pipe> {
-        [self.pipe_in, self.pipe_out].into_iter().flatten().collect()
+    fn pipes(&self) -> Vec<EndpointInfo> {
+        [self.read_endpoint, self.write_endpoint].into_iter().flatten().collect()
     }
 }
 

@@ -11,9 +11,9 @@ mod serial;
 use std::time::Duration;
 
 use vaka_dialect::{self as dialect, Bindings, Exchange, LineSetting};
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::{Pipe, UsbDevice};
+use vaka_usb::{EndpointInfo, UsbDevice};
 
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
@@ -43,12 +43,12 @@ pub(super) trait Carrier {
     ) -> Result<Vec<u8>, SessionError>;
 
     /// The pipe on which bytes may come unasked.
-    fn unsolicited(&self) -> Option<Pipe> {
+    fn unsolicited(&self) -> Option<EndpointInfo> {
         None
     }
 
     /// The pipes whose halt is cleared after a stall.
-    fn pipes(&self) -> Vec<Pipe> {
+    fn pipes(&self) -> Vec<EndpointInfo> {
         Vec::new()
     }
 
@@ -75,7 +75,7 @@ pub(super) trait Carrier {
 /// # Errors
 /// The unit lacks the interface, or another program holds it.
 pub(super) fn open(
-    device: Counting,
+    device: CountingDevice,
     configuration: &Configuration,
     carrier: &dialect::Carrier,
     cx: &mut Context<'_>,

@@ -3,25 +3,25 @@
 use std::time::Duration;
 
 use vaka_dialect::carrier::Pipes;
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::{Configuration, Interface};
-use vaka_usb::{Pipe, UsbDevice};
+use vaka_usb::{EndpointInfo, UsbDevice};
 
 use super::{Carrier, Transfer, find_interface, missing};
 use crate::context::Context;
-use crate::protocol::serial::in_packets;
+use crate::protocol::serial::round_up_to_packets;
 use crate::protocol::session_error::SessionError;
 
 pub(super) struct PipesCarrier {
-    device: Counting,
-    pipe_in: Pipe,
-    pipe_out: Pipe,
+    device: CountingDevice,
+    read_endpoint: EndpointInfo,
+    write_endpoint: EndpointInfo,
     /// Whether an empty packet ends a frame of whole packets.
     empty_packet: bool,
 }
 
 pub(super) fn open(
-    mut device: Counting,
+    mut device: CountingDevice,
     configuration: &Configuration,
     settings: &Pipes,
 ) -> Result<PipesCarrier, SessionError> {
@@ -30,10 +30,10 @@ pub(super) fn open(
     if out.0.number != back.0.number {
         device.claim(back.0.number, back.0.alternate)?;
     }
-    Ok(PipesCarrier { device, pipe_in: back.1, pipe_out: out.1, empty_packet: settings.empty_packet })
+    Ok(PipesCarrier { device, read_endpoint: back.1, write_endpoint: out.1, empty_packet: settings.empty_packet })
 }
 
-type Endpoint<'a> = (&'a Interface, Pipe);
+type Endpoint<'a> = (&'a Interface, EndpointInfo);
 
 /// The pipe to the unit and the pipe to the host, each with its interface. Pipes that are
 /// named may belong to two interfaces.
@@ -64,8 +64,8 @@ impl Carrier for PipesCarrier {
 
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], _: &mut Context<'_>) -> Result<(), SessionError> {
         match self.empty_packet {
-            true => pipe_out_ended(&mut self.device, self.pipe_out, frame, transfer.timeout),
-            false => pipe_out_all(&mut self.device, self.pipe_out, frame, transfer.timeout),
+            true => pipe_out_ended(&mut self.device, self.write_endpoint, frame, transfer.timeout),
+            false => pipe_out_all(&mut self.device, self.write_endpoint, frame, transfer.timeout),
         }
     }
 
@@ -75,34 +75,44 @@ impl Carrier for PipesCarrier {
         wanted: usize,
         _: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError> {
-        let pipe = self.pipe_in;
+        let pipe = self.read_endpoint;
         let is_stream = transfer.memory.dialect().framing.is_stream();
         let whole = if is_stream { wanted } else { usize::from(pipe.packet) };
-        Ok(self.device.pipe_in(pipe, in_packets(pipe, whole), transfer.timeout)?)
+        Ok(self.device.read_endpoint(pipe, round_up_to_packets(pipe, whole), transfer.timeout)?)
     }
 
-    fn unsolicited(&self) -> Option<Pipe> {
-        Some(self.pipe_in)
+    fn unsolicited(&self) -> Option<EndpointInfo> {
+        Some(self.read_endpoint)
     }
 
-    fn pipes(&self) -> Vec<Pipe> {
-        vec![self.pipe_in, self.pipe_out]
+    fn pipes(&self) -> Vec<EndpointInfo> {
+        vec![self.read_endpoint, self.write_endpoint]
     }
 }
 
-fn pipe_out_all(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {
+fn pipe_out_all(
+    device: &mut CountingDevice,
+    pipe: EndpointInfo,
+    frame: &[u8],
+    timeout: Duration,
+) -> Result<(), SessionError> {
     for piece in frame.chunks(vaka_usb::MAX_PIPE_TRANSFER) {
-        device.pipe_out(pipe, piece, timeout)?;
+        device.write_endpoint(pipe, piece, timeout)?;
     }
     Ok(())
 }
 
 /// A frame of whole packets, for a unit that waits for its end. Source: USB 2.0,
 /// section 5.8.3.
-fn pipe_out_ended(device: &mut Counting, pipe: Pipe, frame: &[u8], timeout: Duration) -> Result<(), SessionError> {
+fn pipe_out_ended(
+    device: &mut CountingDevice,
+    pipe: EndpointInfo,
+    frame: &[u8],
+    timeout: Duration,
+) -> Result<(), SessionError> {
     pipe_out_all(device, pipe, frame, timeout)?;
     if !frame.is_empty() && frame.len().is_multiple_of(usize::from(pipe.packet)) {
-        device.pipe_out(pipe, &[], timeout)?;
+        device.write_endpoint(pipe, &[], timeout)?;
     }
     Ok(())
 }

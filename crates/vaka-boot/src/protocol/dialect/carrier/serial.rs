@@ -2,9 +2,9 @@
 
 use vaka_dialect::LineSetting;
 use vaka_dialect::carrier::Serial;
-use vaka_usb::counting::Counting;
+use vaka_usb::counting::CountingDevice;
 use vaka_usb::descriptor::Configuration;
-use vaka_usb::{Pipe, UsbDevice};
+use vaka_usb::{EndpointInfo, UsbDevice};
 
 use super::{Carrier, Transfer, missing};
 use crate::context::Context;
@@ -12,7 +12,7 @@ use crate::protocol::serial::SerialPort;
 use crate::protocol::session_error::SessionError;
 
 pub(super) fn open(
-    device: Counting,
+    device: CountingDevice,
     configuration: &Configuration,
     settings: &Serial,
 ) -> Result<SerialPort, SessionError> {
@@ -43,12 +43,12 @@ impl Carrier for SerialPort {
         Self::receive(self, wanted, transfer.timeout)
     }
 
-    fn unsolicited(&self) -> Option<Pipe> {
-        Some(self.pipe_in)
+    fn unsolicited(&self) -> Option<EndpointInfo> {
+        Some(self.read_endpoint)
     }
 
-    fn pipes(&self) -> Vec<Pipe> {
-        vec![self.pipe_in, self.pipe_out]
+    fn pipes(&self) -> Vec<EndpointInfo> {
+        vec![self.read_endpoint, self.write_endpoint]
     }
 
     fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
