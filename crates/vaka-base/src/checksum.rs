@@ -14,18 +14,18 @@ pub struct CrcParameters {
     pub width: u8,
     /// The polynomial, most significant bit first, without its leading 1.
     pub polynomial: u64,
-    /// What it starts with.
+    /// Initial register value.
     pub start: u64,
-    /// Whether the bits of each byte are taken from the lowest on.
+    /// Whether the bits of each input byte are reflected (least significant bit first).
     pub reflect_in: bool,
-    /// Whether the result's bits are turned around.
+    /// Whether the result is reflected.
     pub reflect_out: bool,
-    /// What the result is combined with, by exclusive or.
+    /// Value that is XORed with the result.
     pub xor_out: u64,
 }
 
 impl CrcParameters {
-    /// Whether all numbers fit the width.
+    /// Whether all values fit into the width.
     pub fn is_sound(&self) -> bool {
         let fits = |number: u64| self.width == 64 || number >> self.width == 0;
         (3..=64).contains(&self.width) && fits(self.polynomial) && fits(self.start) && fits(self.xor_out)
@@ -61,14 +61,14 @@ impl std::fmt::Debug for CrcSum {
     }
 }
 
-/// The crate wants parameters that live for ever: each kind is made once.
+/// The CRC crate requires `'static` parameters, so each engine is created once and kept.
 static KNOWN: OnceLock<Mutex<HashMap<CrcParameters, Engine>>> = OnceLock::new();
 
-/// More kinds than a lifetime of dialects has are computed over again.
+/// Beyond this number of engines, CRCs are computed without a kept engine.
 const MOST_KINDS: usize = 4096;
 
 impl CrcSum {
-    /// `None` if a number does not fit the width, or too many kinds were made.
+    /// Returns `None` if a value does not fit into the width, or if too many engines exist.
     pub fn new(parameters: CrcParameters) -> Option<Self> {
         if !parameters.is_sound() {
             return None;

@@ -1,4 +1,4 @@
-//! Spans of time, as people write and read them.
+//! Durations as users write and read them.
 
 use std::time::Duration;
 

@@ -1,6 +1,6 @@
 //! Values that the image model, the dialect language and the product model share.
 //!
-//! Nothing here performs I/O.
+//! This crate performs no I/O.
 
 pub mod checksum;
 pub mod duration;

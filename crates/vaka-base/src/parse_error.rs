@@ -1,4 +1,4 @@
-//! A text that is not what it should be.
+//! The error of parse functions.
 
 use std::fmt;
 
@@ -30,7 +30,7 @@ impl fmt::Display for ParseError {
 
 impl std::error::Error for ParseError {}
 
-/// The sentence, for errors that have more than one cause.
+/// The message, for callers whose error type is a sentence.
 impl From<ParseError> for String {
     fn from(error: ParseError) -> Self {
         error.0

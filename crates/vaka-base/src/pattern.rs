@@ -1,6 +1,6 @@
-//! Patterns in which `*` stands for any characters and `?` for one.
+//! Patterns with the wildcards `*` (any characters) and `?` (one character).
 
-/// Whether all of `text` matches `pattern`. Letters match in the same case only.
+/// Whether `text` as a whole matches `pattern`. The comparison is case-sensitive.
 ///
 /// # Examples
 /// ```
@@ -12,7 +12,7 @@
 pub fn matches(pattern: &str, text: &str) -> bool {
     let (pattern, text): (Vec<char>, Vec<char>) = (pattern.chars().collect(), text.chars().collect());
     let (mut at, mut in_pattern) = (0, 0);
-    // The last star, and where the text that it stands for ends so far.
+    // The last star, and the end of the text that it currently matches.
     let mut star: Option<(usize, usize)> = None;
     while at < text.len() {
         match pattern.get(in_pattern) {

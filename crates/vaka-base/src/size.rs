@@ -1,4 +1,4 @@
-//! Sizes in bytes, as people write and read them.
+//! Sizes in bytes as users write and read them.
 
 use crate::ParseError;
 use std::fmt;

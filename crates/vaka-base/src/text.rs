@@ -1,10 +1,10 @@
-//! Text that comes from outside and will be shown to a person; bytes as text.
+//! Sanitizing of untrusted text for display; bytes as text.
 
-/// Makes text from a device or a file safe to show.
+/// Makes text from a device or a file safe to display.
 ///
-/// Control characters, and the marks that turn the direction of writing or
-/// show as nothing, become `\u{…}`; leading and trailing blanks and NULs go;
-/// more than 200 characters are cut and end in `…`.
+/// Control characters, bidirectional controls and invisible characters become `\u{…}`; leading
+/// and trailing blanks and NULs are removed; text over 200 characters is truncated and ends in
+/// `…`.
 ///
 /// # Examples
 /// ```
@@ -28,12 +28,12 @@ pub fn sanitize(text: &str) -> String {
     read_string
 }
 
-/// Unicode's format characters that hide or reorder what stands around them.
+/// Unicode format characters that hide or reorder adjacent text.
 fn is_invisible(c: char) -> bool {
     matches!(c, '\u{200B}'..='\u{200F}' | '\u{2028}'..='\u{202E}' | '\u{2060}'..='\u{206F}' | '\u{FEFF}' | '\u{FFF9}'..='\u{FFFB}')
 }
 
-/// Two lower-case digits for each byte, with nothing between: `0a1b`.
+/// Two lower-case digits for each byte, without separators: `0a1b`.
 ///
 /// # Examples
 /// ```
@@ -65,7 +65,7 @@ fn hex_digit(byte: u8) -> Option<u8> {
     char::from(byte).to_digit(16).and_then(|digit| u8::try_from(digit).ok())
 }
 
-/// Bytes as a person reads them: `0A 1B`.
+/// Bytes as separated hex pairs: `0A 1B`.
 pub fn hex_pairs(bytes: &[u8]) -> String {
     bytes.iter().map(|byte| format!("{byte:02X}")).collect::<Vec<_>>().join(" ")
 }

@@ -1,4 +1,4 @@
-//! Versions of firmware, as units and files tell them.
+//! Firmware versions as units and files report them.
 
 use std::cmp::Ordering;
 use std::fmt;
@@ -9,8 +9,8 @@ use serde::{Serialize, Serializer};
 
 use crate::text;
 
-/// A version as it was told: numbers with points between them, and perhaps more
-/// behind. `1.5` and `1.5.0` are the same; `2.0-rc1` comes before `2.0`.
+/// A version as reported: numbers separated by points, with an optional suffix. `1.5` equals
+/// `1.5.0`; `2.0-rc1` is lower than `2.0`.
 #[derive(Clone, Debug)]
 pub struct Version {
     text: String,
@@ -49,8 +49,8 @@ impl Version {
         Self { numbers, rest, text }
     }
 
-    /// The version in a file's name, such as `heron-3.1.0.hex`: the first two or
-    /// more numbers with points between them. `None` if there is none.
+    /// Extracts the version from a file name such as `heron-3.1.0.hex`: the first two or more
+    /// numbers separated by points. Returns `None` if there is none.
     ///
     /// # Examples
     /// ```
@@ -66,7 +66,7 @@ impl Version {
         runs.into_iter().find(|run| run.contains('.')).map(Self::parse)
     }
 
-    /// As it was told.
+    /// The version as reported.
     pub fn as_str(&self) -> &str {
         &self.text
     }

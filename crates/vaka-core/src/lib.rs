@@ -1,9 +1,9 @@
 //! The product model and its rules; performs no I/O.
 //!
-//! Bytes and values come in, values go out: no clock, no threads, no output. From bottom to
-//! top: [`memory`], [`dfu`] and [`volume`] (what units report); [`sheet`] (a product);
-//! [`matching`] (which image fits which unit, and why); [`plan`] (what is done); [`release`];
-//! [`event`] (what is reported).
+//! The crate performs no I/O and has no clock, threads or output. From bottom to top: [`memory`],
+//! [`dfu`] and [`volume`] (reports of units); [`sheet`] (products); [`matching`] (which image
+//! fits which unit, and why); [`plan`] (the steps of an update); [`release`]; [`event`] (reports
+//! of the work).
 
 pub mod dfu;
 pub mod event;

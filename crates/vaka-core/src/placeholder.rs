@@ -1,7 +1,6 @@
-//! Values that were left in from an example. Someone who copies one has not yet said
-//! what they know, and a guide's id or address is nobody's.
+//! Detection of placeholder values that were copied from an example without replacing them.
 
-/// Words that stand for a value in a guide. Chosen by us from what guides use.
+/// Placeholder words in guides. Chosen by us from common usage.
 const WORDS: [&str; 14] = [
     "fill in",
     "fill me in",
@@ -19,7 +18,7 @@ const WORDS: [&str; 14] = [
     "example",
 ];
 
-/// USB ids that guides write where the reader's own belongs.
+/// USB ids that guides use as placeholders.
 const IDS: [&str; 12] = [
     "1234:5678",
     "1234:abcd",
@@ -42,8 +41,7 @@ fn refusal(text: &str) -> String {
     format!("'{text}' is a placeholder, as examples have it; put the real value there")
 }
 
-/// Whether a text stands for a value that somebody still has to give: `FILL IN`,
-/// `<serial>`, `XXXX`. A sentence that says so.
+/// Explains why a text is a placeholder: `FILL IN`, `<serial>`, `XXXX`. Returns `None` otherwise.
 pub fn of_text(text: &str) -> Option<String> {
     let plain = text.trim().to_lowercase();
     let is_word = WORDS.contains(&plain.as_str()) || WORDS[..2].iter().any(|word| plain.starts_with(word));
@@ -53,7 +51,7 @@ pub fn of_text(text: &str) -> Option<String> {
     (is_word || is_bracketed || is_crossed).then(|| refusal(text))
 }
 
-/// The same for a USB id.
+/// Explains why a USB id is a placeholder.
 ///
 /// # Examples
 /// ```
@@ -67,7 +65,7 @@ pub fn of_id(text: &str) -> Option<String> {
     IDS.contains(&plain.as_str()).then(|| refusal(text)).or_else(|| of_text(text))
 }
 
-/// The same for an address.
+/// Explains why an address is a placeholder.
 pub fn of_address(address: u64) -> Option<String> {
     ADDRESSES.contains(&address).then(|| refusal(&format!("0x{address:08X}")))
 }

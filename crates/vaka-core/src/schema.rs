@@ -15,7 +15,7 @@ vaka_base::text_schema!(crate::unit::UsbId, "UsbId", "^[0-9a-f]{4}:[0-9a-f]{4}$"
 pub mod generate {
     use crate::event::Event;
 
-    /// One line of an event stream: an event, and when it was.
+    /// One line of an event stream: an event and its time.
     #[derive(schemars::JsonSchema)]
     #[allow(dead_code)] // only its schema is wanted
     struct Line {

@@ -1,5 +1,5 @@
-//! Carrying a region's content from one unit to another: what belongs to the
-//! unit stays, the rest comes from the file, and the checksum is made anew.
+//! Transfer of a region's content from one unit to another: per-unit fields are kept, the rest
+//! comes from the file, and the checksum is recomputed.
 
 use serde::Deserialize;
 use thiserror::Error;
@@ -7,34 +7,34 @@ use thiserror::Error;
 use vaka_base::text;
 use vaka_image::wrapper::ChecksumKind;
 
-/// What is known of the content of a region that may be carried.
+/// The description of a region that can be transferred.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct TransferableRegion {
-    /// What belongs to the unit and stays with it.
+    /// The per-unit fields, which are not transferred.
     pub fields: Vec<Field>,
-    /// What makes sure of it.
+    /// The checksum of the region.
     pub checksum: Option<RegionChecksum>,
-    /// The name of the unit's memory that is this region, where a plain DFU
-    /// unit offers it as one of its own.
+    /// The name of the unit's memory that is this region, if a plain DFU unit offers it as a
+    /// memory of its own.
     pub memory: Option<String>,
 }
 
 /// A value that belongs to one unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Field {
-    /// Its name, for options.
+    /// Name, for options.
     pub name: String,
-    /// From the start of the region.
+    /// Offset from the start of the region.
     pub offset: usize,
-    /// In bytes; at least 1, a number at most 8.
+    /// Length in bytes; at least 1, at most 8 for a number.
     pub length: usize,
-    /// How it is written.
+    /// Encoding.
     pub kind: FieldKind,
-    /// What it is.
+    /// Description.
     pub meaning: String,
 }
 
-/// How a field is written.
+/// The encoding of a field.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -50,40 +50,40 @@ pub enum FieldKind {
 /// A checksum in the region over its beginning: 32 bits, little-endian.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct RegionChecksum {
-    /// Where it stands.
+    /// Offset of the checksum.
     pub offset: usize,
-    /// What it is.
+    /// Kind of checksum.
     pub kind: ChecksumKind,
-    /// Over so many bytes from the start of the region.
+    /// Number of bytes covered, from the start of the region.
     pub over: usize,
 }
 
-/// Why a content cannot be carried.
+/// Why content cannot be transferred.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum TransferError {
     /// The content is not as long as the region.
     #[error("it has {found} bytes, the region has {wanted}")]
     Length {
-        /// Of the region.
+        /// Length of the region.
         wanted: usize,
-        /// Of the content.
+        /// Length of the content.
         found: usize,
     },
     /// The checksum is wrong.
     #[error("its checksum is {found:08X}, its bytes give {expected:08X}")]
     Checksum {
-        /// That stands in it.
+        /// Stored in the content.
         found: u32,
-        /// That its bytes give.
+        /// Computed from the bytes.
         expected: u32,
     },
-    /// There is no such field.
+    /// The field does not exist.
     #[error("there is no field '{name}'; there are: {known}")]
     NoField {
-        /// What was named.
+        /// The name given.
         name: String,
-        /// Those that there are.
+        /// The existing fields.
         known: String,
     },
     /// The value does not go into the field.
@@ -93,13 +93,13 @@ pub enum TransferError {
         name: String,
         /// The value.
         value: String,
-        /// Why.
+        /// The reason.
         why: String,
     },
 }
 
 impl TransferableRegion {
-    /// Whether the checksum in a content is right; one without any is.
+    /// Verifies the checksum of the content; content without a checksum is valid.
     ///
     /// # Errors
     /// [`TransferError::Checksum`], or the content is too short for it.
@@ -115,11 +115,11 @@ impl TransferableRegion {
         }
     }
 
-    /// The content for a unit: `file` with the unit's own fields as they are in
-    /// `application_file`, or as they are given, and a checksum over that.
+    /// Merges `file` with the per-unit fields of `present` or those in `given`, and recomputes
+    /// the checksum.
     ///
     /// # Errors
-    /// The two do not have one length; a value that is given does not fit.
+    /// The lengths differ, or a given value does not fit.
     pub fn merge(&self, file: &[u8], present: &[u8], given: &[(String, String)]) -> Result<Vec<u8>, TransferError> {
         if file.len() != present.len() {
             return Err(TransferError::Length { wanted: present.len(), found: file.len() });
@@ -151,7 +151,7 @@ impl TransferableRegion {
 }
 
 impl Field {
-    /// Its value in a content, for a person; `None` if that is too short.
+    /// The field's value as text; `None` if the content is too short.
     pub fn value(&self, content: &[u8]) -> Option<String> {
         let bytes = content.get(self.offset..self.offset + self.length)?;
         Some(match self.kind {

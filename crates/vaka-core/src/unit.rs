@@ -1,4 +1,4 @@
-//! What is known of one unit: plain values that an engine observed.
+//! Facts about one unit: plain values that an engine observed.
 
 use std::fmt;
 use std::str::FromStr;
@@ -69,16 +69,16 @@ impl<'de> Deserialize<'de> for UsbId {
     }
 }
 
-/// What a unit is doing now.
+/// The current mode of a unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Mode {
-    /// Its application runs.
+    /// The application runs.
     Application,
-    /// It waits for new firmware.
+    /// It waits for firmware.
     Update,
-    /// Nothing that is known tells.
+    /// The mode is not known.
     Unknown,
 }
 
@@ -92,10 +92,10 @@ impl fmt::Display for Mode {
     }
 }
 
-/// What a unit says of itself on the bus. Texts are tamed and never empty.
+/// The description that a unit gives on the bus. Texts are sanitized and never empty.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct UnitFacts {
-    /// Its ids.
+    /// USB ids.
     pub id: UsbId,
     /// bcdDevice.
     pub release: ReleaseNumber,
@@ -105,22 +105,22 @@ pub struct UnitFacts {
     pub product: Option<String>,
     /// iSerialNumber.
     pub serial: Option<String>,
-    /// Its DFU interfaces, as far as they could be read.
+    /// DFU interfaces that could be read.
     pub dfu: Vec<DfuFacts>,
-    /// Its disk, where it was looked at.
+    /// The disk, if it was read.
     pub volume: Option<VolumeFacts>,
-    /// What it told in its dialect, where it was asked.
+    /// The properties reported in its dialect, if it was queried.
     pub told: Vec<ReportedProperty>,
-    /// What its application said on its serial port, where it was listened to.
+    /// The lines that its application printed on the serial port, if it was read.
     pub lines: Vec<String>,
 }
 
-/// One thing that a unit tells of itself in a dialect.
+/// A property that a unit reports in a dialect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ReportedProperty {
-    /// What it is called.
+    /// Name.
     pub name: String,
-    /// What it is.
+    /// Value.
     pub value: PropertyValue,
 }
 
@@ -161,14 +161,14 @@ impl From<&vaka_dialect::Value> for PropertyValue {
     }
 }
 
-/// What a DFU interface says of itself.
+/// The description of a DFU interface.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DfuFacts {
     /// bInterfaceNumber.
     pub interface: u8,
-    /// Whether this is the DFU mode (protocol 2), not the run-time one (1).
+    /// Whether this is DFU mode (protocol 2), not the run-time interface (1).
     pub in_dfu_mode: bool,
-    /// One entry for each alternate setting, in the order of their numbers.
+    /// The alternate settings in the order of their numbers.
     pub alternates: Vec<DfuAlternate>,
     /// The functional descriptor, if it has one.
     pub functional: Option<FunctionalDescriptor>,
@@ -181,29 +181,29 @@ pub struct DfuAlternate {
     pub number: u8,
     /// The interface's text, tamed.
     pub name: Option<String>,
-    /// The memory layout in that text, if it holds one.
+    /// The memory layout in the text, if it has one.
     pub layout: Option<Layout>,
 }
 
 impl DfuAlternate {
-    /// What a person calls it: the layout's name, else the text.
+    /// The name for display: the layout's name, else the text.
     pub fn label(&self) -> Option<&str> {
         self.layout.as_ref().map(|layout| layout.name.as_str()).or(self.name.as_deref())
     }
 }
 
-/// One memory that a unit in DFU mode offers: an alternate setting.
+/// One memory of a unit in DFU mode: an alternate setting.
 #[derive(Clone, Copy, Debug)]
 pub struct DfuMemory<'a> {
-    /// Its interface.
+    /// The interface.
     pub interface: &'a DfuFacts,
-    /// Its setting.
+    /// The alternate setting.
     pub alternate: &'a DfuAlternate,
 }
 
 impl DfuMemory<'_> {
-    /// Whether it is written by memory addresses. Its version says so, or its
-    /// text does; one of them may be missing.
+    /// Whether it is written by memory addresses. Its version or its text shows it; one of them
+    /// may be missing.
     pub fn is_addressed(&self) -> bool {
         let by_version = self.interface.functional.is_some_and(|found| found.version == VERSION_ADDRESSED);
         by_version || self.alternate.layout.is_some()
@@ -217,10 +217,10 @@ impl fmt::Display for DfuMemory<'_> {
     }
 }
 
-/// Which memory of a unit in DFU mode is meant; all that is given must fit.
+/// The selection of a memory of a unit in DFU mode; all given values must match.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct MemoryChoice {
-    /// Its name, as the unit tells it.
+    /// Name, as the unit reports it.
     pub name: Option<String>,
     /// bInterfaceNumber.
     pub interface: Option<u8>,
@@ -229,7 +229,7 @@ pub struct MemoryChoice {
 }
 
 impl MemoryChoice {
-    /// Reads what a person types: `ALTERNATE`, `INTERFACE.ALTERNATE` or a name.
+    /// Parses the value of an option: `ALTERNATE`, `INTERFACE.ALTERNATE` or a name.
     pub fn parse(text: &str) -> Self {
         let number = |text: &str| text.parse::<u8>().ok();
         match (number(text), text.split_once('.')) {
@@ -247,7 +247,7 @@ impl MemoryChoice {
             && self.alternate.is_none_or(|number| memory.alternate.number == number)
     }
 
-    /// Whether anything is chosen.
+    /// Whether nothing is selected.
     pub fn is_any(&self) -> bool {
         *self == Self::default()
     }
@@ -264,7 +264,7 @@ impl fmt::Display for MemoryChoice {
 }
 
 impl UnitFacts {
-    /// A unit of which only the ids are known: what a bus lists.
+    /// A unit of which only the ids from the bus enumeration are known.
     pub fn listed(id: UsbId, release: ReleaseNumber) -> Self {
         Self {
             id,

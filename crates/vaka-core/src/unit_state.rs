@@ -1,25 +1,25 @@
 //! The state of a unit at the end of a run.
 //!
 //! [`UnitState`] is derived from everything that a run did to the unit (see
-//! [`Ledger::content`](crate::plan::Ledger::content)) and from what was observed after the
+//! [`Ledger::content`](crate::plan::Ledger::content)) and from the observations after the
 //! restart, never from the last attempt alone.
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-/// What is known of a unit's content and mode when a run ends.
+/// The known content and mode of a unit at the end of a run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum UnitState {
-    /// Nothing was erased or written; the unit was not left in update mode.
+    /// Nothing was erased or written; the unit is not in update mode.
     Unchanged,
     /// Nothing was erased or written; the unit is in update mode.
     UnchangedInUpdateMode,
     /// An erase was begun, and no byte of the image is in the erased sectors.
     PartlyErased,
-    /// Some bytes of the image are in the unit, others are missing or differ.
+    /// The unit has some bytes of the image; others are missing or differ.
     PartlyWritten,
     /// The unit accepted every byte of the image; not all of them were compared.
     WrittenNotChecked,
@@ -34,7 +34,7 @@ pub enum UnitState {
 }
 
 impl UnitState {
-    /// The state in words, as messages and reports show it.
+    /// The state as text for messages and reports.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::Unchanged => "unchanged",

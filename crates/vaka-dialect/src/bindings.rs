@@ -1,5 +1,5 @@
-//! The state of one session: what names mean by now. It makes the frames that are
-//! sent, and reads those that come.
+//! The state of one session: the current variable bindings. Builds the frames to send and parses
+//! received ones.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -20,29 +20,29 @@ pub struct Bindings {
     values: Vec<Option<Value>>,
 }
 
-/// What a received frame is.
+/// The classification of a received frame.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ReplyOutcome {
-    /// What was expected; it took so many bytes.
+    /// The expected reply; the number of bytes consumed.
     Done(usize),
-    /// The unit is not ready; it took so many bytes.
+    /// The unit is busy; the number of bytes consumed.
     Busy(usize),
-    /// The unit says no, in these words.
+    /// The unit rejected the request, with this text.
     Refused(String),
-    /// At least so many bytes more are needed to tell.
+    /// The frame is incomplete: at least this many bytes are missing.
     More(usize),
-    /// Something else.
+    /// The frame matches no expected form.
     Differs(Box<FrameMismatch>),
 }
 
-/// A frame that was not what was expected.
+/// A received frame that does not match.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FrameMismatch {
     /// The exchange.
     pub exchange: String,
-    /// The first thing that was wrong, in a sentence without its end.
+    /// The first mismatch, as a sentence without its full stop.
     pub words: String,
-    /// All of the frame.
+    /// All fields of the frame.
     pub fields: Vec<FieldView>,
 }
 
@@ -70,7 +70,7 @@ impl Bindings {
         Self { dialect, values }
     }
 
-    /// Its dialect.
+    /// The dialect of the session.
     pub fn dialect(&self) -> &Arc<Dialect> {
         &self.dialect
     }
@@ -80,12 +80,12 @@ impl Bindings {
         EvaluationContext { values: &self.values, names, tables, nth: given.nth, body: None }
     }
 
-    /// Gives a name a value; gives back what it had.
+    /// Sets the value of a name; returns the previous value.
     pub fn set(&mut self, name: Name, value: Option<Value>) -> Option<Value> {
         self.values.get_mut(usize::from(name.0)).and_then(|slot| std::mem::replace(slot, value))
     }
 
-    /// What a name has.
+    /// The value of a name.
     pub fn get(&self, name: Name) -> Option<&Value> {
         self.values.get(usize::from(name.0))?.as_ref()
     }
@@ -101,15 +101,15 @@ impl Bindings {
     /// The value of an expression that is a number.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn int(&self, of: &Expression) -> Result<i128, EvaluationError> {
         self.context().int(of)
     }
 
-    /// How often a `repeat` goes round; never more than the checker allows.
+    /// The number of iterations of a `repeat`; at most the checker's limit.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn rounds(&self, of: &Expression) -> Result<i128, EvaluationError> {
         self.int(of).map(|rounds| rounds.clamp(0, MOST_ROUNDS))
     }
@@ -117,7 +117,7 @@ impl Bindings {
     /// The value of an expression that is a length or a count.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn size(&self, of: &Expression) -> Result<usize, EvaluationError> {
         self.context().size(of)
     }
@@ -125,7 +125,7 @@ impl Bindings {
     /// The value of an expression that is a comparison.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn truth(&self, of: &Expression) -> Result<bool, EvaluationError> {
         self.context().truth(of)
     }
@@ -133,7 +133,7 @@ impl Bindings {
     /// The value of an expression that is bytes.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, EvaluationError> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
@@ -141,16 +141,16 @@ impl Bindings {
         }
     }
 
-    /// A time, an hour at the most.
+    /// A duration of at most one hour.
     ///
     /// # Errors
-    /// As for [`value`](Self::value).
+    /// The same as for [`value`](Self::value).
     pub fn time(&self, of: &Time) -> Result<Duration, EvaluationError> {
         let units = u64::try_from(self.int(&of.value)?.max(0)).unwrap_or(u64::MAX);
         Ok(Duration::from_micros(units.saturating_mul(of.unit_us)).min(LONGEST))
     }
 
-    /// The frame of an exchange, in its envelope; nothing if only a request goes.
+    /// The frame of an exchange in its envelope; empty if the exchange sends only a request.
     ///
     /// # Errors
     /// A field cannot be computed; the error names it.
@@ -203,7 +203,7 @@ impl Bindings {
         }
     }
 
-    /// An envelope's fields, with the body's in its place.
+    /// The fields of an envelope, with the fields of the body in place of its name.
     fn unfolded(&self, envelope: &[Field], name: Name, outer: Vec<FieldView>, inner: Vec<FieldView>) -> Vec<FieldView> {
         let is_body = |view: &FieldView| {
             envelope.iter().any(|field| field.name == Some(name) && field.text == view.field)
@@ -216,13 +216,13 @@ impl Bindings {
             .collect()
     }
 
-    /// Whether bytes behind a reply are padding.
+    /// Whether bytes after a reply are padding.
     fn is_padded(&self) -> bool {
         self.dialect.carrier.kind().pads_replies
     }
 
-    /// Reads what came for an exchange, and keeps what it captures. `whole` says
-    /// that `input` is one frame; else more may come.
+    /// Parses a received frame of an exchange and stores what it captures. `whole` means that
+    /// `input` is exactly one frame; otherwise more bytes may follow.
     pub fn answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool) -> ReplyOutcome {
         let padded = self.is_padded();
         let dialect = self.dialect.clone();
@@ -261,7 +261,7 @@ impl Bindings {
         }
     }
 
-    /// Tries the reply, then what means busy, then what means no.
+    /// Tries the reply, then the busy patterns, then the rejection patterns.
     fn inner_answer(&mut self, exchange: &Exchange, input: &[u8], whole: bool, padded: bool) -> ReplyOutcome {
         let mut more = None;
         let mut first = None;
@@ -302,7 +302,7 @@ impl Bindings {
         ReplyOutcome::Differs(Box::new(trouble))
     }
 
-    /// What a frame that means no says, where no table does.
+    /// The text of a rejection that no table explains.
     fn said(&self, fields: &[Field], values: &[(Name, Value)]) -> String {
         let told: Vec<String> = values
             .iter()
@@ -331,7 +331,7 @@ impl Bindings {
         FrameMismatch { exchange: exchange.name.clone(), words, fields: views }
     }
 
-    /// The frame that came, field by field, as the pattern that it fits best.
+    /// The received frame, field by field, according to the pattern that matches best.
     pub fn view_answer(&self, exchange: &Exchange, input: &[u8]) -> Vec<FieldView> {
         let padded = self.is_padded();
         let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);
@@ -353,7 +353,7 @@ impl Bindings {
         fields.map_or_else(Vec::new, |fields| self.context().view_received(fields, input, padded))
     }
 
-    /// How many bytes the reply of an exchange has, where that is known before.
+    /// The length of an exchange's reply in bytes, if it is known in advance.
     pub fn reply_length(&self, exchange: &Exchange) -> Option<usize> {
         let inner = self.length_of(exchange.reply.as_ref()?);
         let envelope = self.dialect.envelope.reply.as_ref().zip(self.dialect.envelope.body).filter(|_| !exchange.bare);

@@ -1,21 +1,21 @@
-//! A dialect as a person reads it: operation by operation, frame by frame.
+//! A readable view of a dialect: operation by operation, frame by frame.
 
 use super::model::{Dialect, Exchange, OperationName, RequestForm};
 use super::steps::Step;
 use crate::steps::Callee;
 
-/// One line of the table.
+/// One row of the table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Row {
     /// The operation, on its first line only.
     pub operation: String,
-    /// What happens: who sends, or what is done.
+    /// The action: the sender of a frame, or the step.
     pub step: String,
-    /// The frame's fields, or the step as it is written.
+    /// The fields of the frame, or the step as written.
     pub fields: String,
 }
 
-/// All lines.
+/// All rows.
 pub type Rows = Vec<Row>;
 
 impl Dialect {
@@ -43,11 +43,11 @@ impl Dialect {
         rows
     }
 
-    /// An expression as it stands in the file, up to the end of its line.
+    /// An expression as written in the file, up to the end of its line.
     fn written(&self, at: usize) -> String {
         let rest = self.text.get(at..).unwrap_or_default().lines().next().unwrap_or_default();
         let before = self.text[..at].rsplit('\n').next().unwrap_or_default();
-        // A number alone stands in no quotes, and ends where the next key begins.
+        // A number outside of quotes ends where the next key begins.
         let in_quotes = before.matches('"').count() % 2 == 1 || !before.contains('=');
         let ends: &[char] = if in_quotes { &['"', '}', '#'] } else { &[',', '"', '}', '#'] };
         let end = rest.find(ends).unwrap_or(rest.len());
@@ -144,7 +144,7 @@ impl Dialect {
         }
     }
 
-    /// The fields around every frame, where there are some.
+    /// The fields around every frame, if there is an envelope.
     pub fn envelope_rows(&self) -> Rows {
         let join =
             |fields: &Vec<super::field::Field>| fields.iter().map(ToString::to_string).collect::<Vec<_>>().join(" | ");

@@ -1,10 +1,10 @@
-//! What is wrong with a dialect; and how the files that it names are read.
+//! Errors in a dialect, and the reader for the files that it refers to.
 
 use std::io;
 
 use thiserror::Error;
 
-/// What is wrong with a dialect, and where.
+/// An error in a dialect, with its position.
 #[derive(Clone, Debug, Error, PartialEq, Eq, PartialOrd, Ord)]
 #[error("{file}, line {line}, column {column}: {message}")]
 pub struct DialectError {
@@ -14,7 +14,7 @@ pub struct DialectError {
     pub line: usize,
     /// The column, counted from 1 in characters.
     pub column: usize,
-    /// What is wrong, and what was expected.
+    /// The error and the expected form.
     pub message: String,
 }
 
@@ -29,10 +29,10 @@ pub type Files<'a> = &'a dyn Fn(&str) -> io::Result<Vec<u8>>;
 /// The files of a dialect that names none.
 ///
 /// # Errors
-/// Always: there is no file of this name.
+/// Always: no file of this name exists.
 pub fn no_files(name: &str) -> io::Result<Vec<u8>> {
     Err(io::Error::new(io::ErrorKind::NotFound, format!("there is no file {name}")))
 }
 
-/// A dialect may not be longer. Chosen by us.
+/// Maximum size of a dialect. Chosen by us.
 pub const MOST_BYTES: usize = 1 << 20;

@@ -9,33 +9,32 @@ use super::types::MOST_ROUNDS;
 use super::value::{Integer, Name, Value, shortened};
 use vaka_base::checksum;
 
-/// Why an expression has no value. The author of the dialect is to blame, or a
-/// unit that sent something nobody expected.
+/// Why an expression has no value: an error in the dialect, or an unexpected reply of the unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Fault {
     /// A name has no value yet.
     Unknown(Name),
-    /// It needs a part of the frame that is not made yet.
+    /// It needs a part of the frame that is not built yet.
     NotYet,
-    /// Anything else, in words.
+    /// Any other error, as a sentence.
     Invalid(String),
 }
 
-/// Stretches of the frame that an expression stands in.
+/// The ranges of the frame that contains an expression.
 pub(super) trait Parts {
     fn bytes(&self, part: Part) -> Option<Vec<u8>>;
     fn length(&self, part: Part) -> Option<usize>;
     fn value(&self, name: Name) -> Option<Value>;
 }
 
-/// Steps that one evaluation may take, so that it ends. Chosen by us: a loop over a
+/// Maximum number of steps of one evaluation, so that it terminates. Chosen by us: a loop over a
 /// megabyte with a dozen operations.
 const BUDGET: u64 = 16 << 20;
 
-/// Most bytes in a value. Chosen by us: no frame and no image of this kind is larger.
+/// Maximum size of a value in bytes. Chosen by us: larger than any frame or image.
 const MOST_BYTES: usize = 16 << 20;
 
-/// One evaluation.
+/// One evaluation of an expression.
 pub(super) struct Evaluation<'a> {
     pub(super) values: &'a [Option<Value>],
     pub(super) parts: Option<&'a dyn Parts>,
@@ -45,8 +44,8 @@ pub(super) struct Evaluation<'a> {
     budget: u64,
 }
 
-/// A value that cannot be computed, or a frame that cannot be made, with the values that there
-/// are: a sentence without its end.
+/// A value or a frame that cannot be computed with the current bindings: a sentence without its
+/// full stop.
 #[derive(Clone, Debug, PartialEq, Eq, Error)]
 #[error("{0}")]
 pub struct EvaluationError(pub(crate) String);
@@ -79,7 +78,7 @@ impl<'a> Evaluation<'a> {
         Self { values, parts, locals: Vec::new(), extra: None, nth, budget: BUDGET }
     }
 
-    /// The same with one more name.
+    /// The same evaluation with one more binding.
     pub(super) fn with_name(mut self, name: Name, value: &'a Value) -> Self {
         self.extra = Some((name, value));
         self
@@ -102,7 +101,7 @@ impl<'a> Evaluation<'a> {
         }
     }
 
-    /// Bytes that are only looked at.
+    /// Evaluates an expression to bytes, borrowed if possible.
     fn held(&mut self, of: &Expression) -> Evaluated<Held> {
         match &of.node {
             Node::Part(part) => self.parts.and_then(|parts| parts.bytes(*part)).map(Held::Own).ok_or(Fault::NotYet),
@@ -364,7 +363,7 @@ fn byte(number: i128) -> Evaluated<u8> {
     u8::try_from(number).map_err(|_| Fault::Invalid(format!("{number} is no byte")))
 }
 
-/// The number that digits write; at most 64 bits.
+/// Parses digits into a number of at most 64 bits.
 pub(super) fn digits(bytes: &[u8], base: u32) -> Evaluated<i128> {
     let text = std::str::from_utf8(bytes).unwrap_or_default();
     let plain = !text.is_empty() && text.chars().all(|c| c.is_digit(base));

@@ -1,7 +1,6 @@
-//! Expressions: whole numbers, bytes and truths, made of captured and given
-//! names. They have no side effect and always end: what repeats goes over the
-//! bytes of a value or a number of rounds that is known before, and the whole has
-//! a budget.
+//! Expressions: integers, bytes and booleans, computed from captured values and built-in names.
+//! They have no side effects and always terminate: loops run over the bytes of a value or a
+//! number of rounds that is known in advance, and every evaluation has a budget.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -10,18 +9,18 @@ use super::lexer::{Parsed, Problem, Token, TokenStream};
 use super::value::{Integer, Name, Names, Value};
 use vaka_base::checksum::CrcSum;
 
-/// A stretch of the frame that an expression stands in.
+/// A range of the frame that contains an expression.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Part {
     /// Everything before the field.
     Above,
-    /// Everything behind it.
+    /// Everything after the field.
     Below,
-    /// From a field up to and with another.
+    /// From one field to another, inclusive.
     Fields(Name, Name),
 }
 
-/// An expression, and where in the file it stands.
+/// An expression and its position in the file.
 #[derive(Clone, Debug)]
 pub struct Expression {
     pub(super) node: Node,
@@ -79,7 +78,7 @@ pub(super) enum Binary {
     Remainder,
 }
 
-/// From the loosest to the tightest.
+/// Binary operators from the lowest to the highest precedence.
 const LEVELS: &[&[(&str, Binary)]] = &[
     &[("or", Binary::Or)],
     &[("and", Binary::And)],
@@ -125,7 +124,7 @@ pub(super) enum Function {
     Number(Integer),
 }
 
-/// What each function takes, in words for messages: I number, B bytes.
+/// Parameters of each function for messages: I integer, B bytes.
 const FUNCTIONS: &[(&str, Function, &str)] = &[
     ("len", Function::Len, "B"),
     ("sum", Function::Sum, "B"),
@@ -149,7 +148,7 @@ const FUNCTIONS: &[(&str, Function, &str)] = &[
     ("read_dec", Function::ReadDec, "B"),
 ];
 
-/// Words that are no names.
+/// Reserved words.
 const RESERVED: &[&str] =
     &["and", "or", "not", "if", "else", "in", "by", "above", "below", "map", "fold", "rounds", "_"];
 
@@ -160,7 +159,7 @@ pub(super) fn is_reserved(word: &str) -> bool {
     RESERVED.contains(&word) || FUNCTIONS.iter().any(|(name, ..)| *name == word) || Integer::parse(word).is_some()
 }
 
-/// What expressions are read with.
+/// The parser of expressions.
 pub(super) struct Reader<'a> {
     pub(super) words: TokenStream,
     pub(super) names: &'a mut Names,
@@ -168,7 +167,7 @@ pub(super) struct Reader<'a> {
     pub(super) depth: u32,
 }
 
-/// Brackets in brackets, at the most.
+/// Maximum depth of nested brackets.
 const MOST_DEPTH: u32 = 64;
 
 impl Reader<'_> {
@@ -300,7 +299,7 @@ impl Reader<'_> {
         Ok(Node::Call(function, given))
     }
 
-    /// A name that stands for an item or a state.
+    /// Parses the name of a loop variable.
     fn local(&mut self) -> Parsed<Name> {
         let (word, at) = self.words.name("a name")?;
         if is_reserved(&word) {
@@ -361,7 +360,7 @@ impl Reader<'_> {
 }
 
 impl Expression {
-    /// A constant that stands nowhere in the file.
+    /// A synthesized constant with no source position.
     pub(super) fn int(number: i128, at: usize) -> Self {
         Self { node: Node::Value(Value::Int(number)), at }
     }

@@ -1,5 +1,5 @@
-//! What one field of a frame is, read from its line: `u16be address`,
-//! `bytes(4) challenge`, `u8 = 0x5A`, `u8 status in results`.
+//! Parser for the fields of a frame: `u16be address`, `bytes(4) challenge`, `u8 = 0x5A`, `u8
+//! status in results`.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -9,32 +9,32 @@ use super::lexer::{Parsed, Problem, Token};
 use super::types::{Knowledge, Type, fits};
 use super::value::{Integer, Name, Value};
 
-/// One field.
+/// One field of a frame.
 #[derive(Clone, Debug)]
 pub(super) struct Field {
     pub(super) form: Form,
-    /// What it is called; none if nobody needs it.
+    /// The name; `None` if it has none.
     pub(super) name: Option<Name>,
-    /// What is sent, or must come.
+    /// The value to send or to expect.
     pub(super) value: Option<Expression>,
-    /// The table that says what its values mean.
+    /// The table that explains its values.
     pub(super) table: Option<usize>,
-    /// Whether it is there at all.
+    /// The condition under which the field exists.
     pub(super) only_if: Option<Expression>,
-    /// Its bytes, where nobody has to work them out and it has no name.
+    /// The bytes, if they are constant and the field has no name.
     pub(super) constant: Option<Vec<u8>>,
-    /// How it was written, for tables and messages.
+    /// The field as written, for tables and messages.
     pub(super) text: String,
     pub(super) at: usize,
 }
 
-/// How a field is laid out.
+/// The layout of a field.
 #[derive(Clone, Debug)]
 pub(super) enum Form {
     Integer(Integer),
     /// Bit fields, from the highest bit on; they fill the integer.
     Bits(Integer, Vec<Bit>),
-    /// So many bytes; without a number all that is left.
+    /// This many bytes; without a number all remaining bytes.
     Bytes(Option<Expression>),
     /// A number as hex digits.
     Hex {
@@ -50,9 +50,9 @@ pub(super) enum Form {
         bytes: Option<Expression>,
         lower: bool,
     },
-    /// So many bytes that say nothing.
+    /// This many padding bytes.
     Pad(Expression),
-    /// Bytes that say nothing, up to a length of the whole frame.
+    /// Padding bytes up to this length of the whole frame.
     PadTo(Expression),
 }
 
@@ -65,19 +65,19 @@ pub(super) struct Bit {
     pub(super) table: Option<usize>,
 }
 
-/// Which way a frame goes: it decides what a field without a value means.
+/// The direction of a frame; it decides the meaning of a field without a value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Direction {
     ToUnit,
     FromUnit,
 }
 
-/// What a table says of a code.
+/// The meaning of a code in a table.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Meaning {
-    /// All is well.
+    /// Success.
     Ok,
-    /// Ask again.
+    /// The unit is busy; retry.
     Busy,
     /// The unit refuses, and why.
     Refused(String),
@@ -105,7 +105,7 @@ impl Table {
 const FORMS: &str = "u8, i8, u16le, u16be, … u64be, bits8(…), bytes, bytes(N), hex(N), dec(N), hexbytes(N), pad(N), pad_to(N) or a text";
 
 impl Reader<'_> {
-    /// All fields of a frame, separated by commas or new lines.
+    /// Parses all fields of a frame, separated by commas or line breaks.
     pub(super) fn fields(&mut self, way: Direction, tables: &[Table], source: &str) -> Parsed<Vec<Field>> {
         let mut fields = Vec::new();
         self.words.skip_separators(",");
@@ -121,7 +121,7 @@ impl Reader<'_> {
 
     fn field(&mut self, way: Direction, tables: &[Table]) -> Parsed<Field> {
         let at = self.words.at();
-        // A text or a number alone is what it says.
+        // A text or number alone is its own value.
         let literal = match self.words.peek().clone() {
             Token::Bytes(bytes) => Some((Form::Bytes(None), Value::from(bytes))),
             Token::Number(number) => {
@@ -285,7 +285,7 @@ impl Reader<'_> {
     }
 }
 
-/// Gives each field the words that it was written in.
+/// Attaches the source text to each field.
 fn describe(fields: &mut [Field], file: &str) {
     for index in 0..fields.len() {
         let from = fields[index].at;
@@ -302,7 +302,7 @@ fn describe(fields: &mut [Field], file: &str) {
     }
 }
 
-/// Where the last field of a list ends in the file: at the quotes around it.
+/// The end of the last field of a list in the file: the quotes around the list.
 fn end_of_field(rest: &str) -> usize {
     let mut quote = None;
     let mut depth = 0_i32;
@@ -327,7 +327,7 @@ fn end_of_field(rest: &str) -> usize {
 }
 
 impl Form {
-    /// How many bytes it has, if that never changes.
+    /// The length in bytes, if it is constant.
     pub(super) fn fixed_len(&self) -> Option<usize> {
         let constant = |of: &Expression| match of.node {
             Node::Value(Value::Int(number)) => usize::try_from(number).ok(),
@@ -343,7 +343,7 @@ impl Form {
         }
     }
 
-    /// The expression that says how long it is.
+    /// The expression for the length.
     pub(super) fn size(&self) -> Option<&Expression> {
         match self {
             Self::Bytes(size) | Self::HexBytes { bytes: size, .. } => size.as_ref(),
@@ -353,7 +353,7 @@ impl Form {
         }
     }
 
-    /// What is kept of it under its name.
+    /// The type of the value that is captured under the name.
     pub(super) fn kind(&self) -> Type {
         match self {
             Self::Integer(integer) | Self::Bits(integer, _) => {
@@ -367,7 +367,7 @@ impl Form {
 }
 
 impl Field {
-    /// How many bytes it has, if that never changes.
+    /// The length in bytes, if it is constant.
     pub(super) fn fixed_len(&self) -> Option<usize> {
         if self.only_if.is_some() {
             return None;
@@ -387,18 +387,18 @@ impl Field {
         }
     }
 
-    /// Whatever comes.
+    /// A field that matches any remaining bytes.
     pub(super) fn anything(at: usize) -> Self {
         let (form, text) = (Form::Bytes(None), "bytes _".to_owned());
         Self { form, name: None, value: None, table: None, only_if: None, constant: None, text, at }
     }
 
-    /// Whether it holds nothing but what a name has.
+    /// Whether the field contains only the value of `name`.
     pub(super) fn is_just(&self, name: Name) -> bool {
         matches!(&self.value, Some(Expression { node: Node::Name(found), .. }) if *found == name)
     }
 
-    /// Finds values that can never be in the field.
+    /// Reports values that can never fit into the field.
     pub(super) fn check(&self, known: &dyn Knowledge) -> Parsed<()> {
         if let Some(condition) = &self.only_if {
             condition.truth(known)?;
@@ -447,7 +447,7 @@ impl Field {
         }
     }
 
-    /// Its value can be larger than the field, for all that is known.
+    /// Reports a value that may be too large for the field.
     pub(super) fn may_not_fit(&self, known: &dyn Knowledge) -> Option<(usize, i128, Integer)> {
         let (Form::Integer(integer), Some(value)) = (&self.form, &self.value) else { return None };
         let (_, high) = value.int_kind(known).ok()?;
@@ -480,7 +480,7 @@ impl fmt::Display for Field {
     }
 }
 
-/// From here on nothing is really known of how large a number is.
+/// From this size on the range of a number is considered unknown.
 pub(super) const UNKNOWN: i128 = 1 << 40;
 
 /// Numbers of a table's keys: `0x1F` or `31`.

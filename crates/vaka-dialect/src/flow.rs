@@ -1,6 +1,5 @@
-//! What is known where: follows the operations in the order in which they run, and
-//! finds names that have no value there, values that do not fit, and steps that
-//! call themselves. Nothing is sent for that.
+//! Data flow: follows the operations in the order in which they run, and finds names without a
+//! value, values that do not fit, and recursive steps. It sends nothing.
 
 use std::cell::{Cell, RefCell};
 
@@ -14,7 +13,7 @@ use super::types::{ANY_INT, Knowledge, MOST_ROUNDS, Type};
 use super::value::{Name, Names};
 use crate::steps::Callee;
 
-/// What is known of each name at one place.
+/// The known type of each name at one point.
 #[derive(Clone, Debug)]
 pub(super) struct Environment {
     kinds: Vec<Option<Type>>,
@@ -45,7 +44,7 @@ impl Environment {
         }
     }
 
-    /// What both ways know.
+    /// Keeps what both branches know.
     fn meet(&mut self, other: &Self) {
         for (index, kind) in self.kinds.iter_mut().enumerate() {
             let there = other.kinds[index];
@@ -57,7 +56,7 @@ impl Environment {
         }
     }
 
-    /// After something that may not have run: nothing new is sure.
+    /// After code that may not have run, keeps only what was known before it.
     fn weaken_to(&mut self, before: &Self) {
         let after = std::mem::replace(self, before.clone());
         self.meet(&after);
@@ -78,9 +77,9 @@ struct Scope<'a> {
     known: &'a Environment,
     names: &'a Names,
     nth: Name,
-    /// Names whose value was asked for, by index.
+    /// Names that were read, by index.
     used_names: &'a RefCell<Vec<bool>>,
-    /// The fields of the frame, where there is one, and how many of them are read.
+    /// The fields of the frame, if any, and how many of them are parsed.
     frame: Option<&'a [Field]>,
 }
 
@@ -90,7 +89,7 @@ impl Knowledge for Scope<'_> {
             *used = true;
         }
         let own = self.frame.and_then(|fields| {
-            // One that only sends what the name has says nothing new of it.
+            // A field that only sends a variable binds nothing.
             let own = fields.iter().filter(|field| !field.is_just(name));
             own.flat_map(captured).find(|(known, _)| *known == name).map(|(_, kind)| kind)
         });
@@ -135,17 +134,17 @@ impl Knowledge for Scope<'_> {
     }
 }
 
-/// A chunk has at most so many bytes.
+/// Maximum offset in a chunk.
 const MOST_PLACE: i128 = 1 << 20;
 
-/// Calls that are followed, at the most: steps may call steps that call steps.
+/// Maximum number of calls to follow, because steps may call each other.
 const MOST_CALLS: usize = 20_000;
 
 /// Follows operations.
 pub(super) struct FlowChecker<'a> {
     pub(super) names: &'a Names,
     pub(super) given: BuiltinNames,
-    /// Whether a `read` is followed: that gives `data` itself.
+    /// Whether the operation is `read`, which binds `data` itself.
     pub(super) reads: Cell<bool>,
     pub(super) exchanges: &'a [Exchange],
     pub(super) steps: &'a [(String, Vec<Step>)],
@@ -156,7 +155,7 @@ pub(super) struct FlowChecker<'a> {
     pub(super) warnings: RefCell<Vec<Problem>>,
     pub(super) used_exchanges: RefCell<Vec<bool>>,
     pub(super) used_steps: RefCell<Vec<bool>>,
-    /// Names whose value was asked for since this was cleared, by index.
+    /// Names that were read since the last reset, by index.
     pub(super) used_names: RefCell<Vec<bool>>,
     pub(super) calls: RefCell<usize>,
 }
@@ -183,7 +182,7 @@ impl FlowChecker<'_> {
         }
     }
 
-    /// Checks an expression that stands in no frame.
+    /// Checks an expression outside of a frame.
     pub(super) fn expression(&self, of: &Expression, known: &Environment, wants: ExpectedType) {
         let here = self.here(known, None);
         self.note(match wants {
@@ -194,7 +193,7 @@ impl FlowChecker<'_> {
         });
     }
 
-    /// A value that the unit has a part in; `bare` holds what is known without it.
+    /// Whether a value depends on the unit; `bare` is the environment without a unit.
     pub(super) fn depends(&self, of: &Expression, bare: &Environment) {
         if of.kind(&self.here(bare, None)).is_ok() {
             let message = "nothing of this comes from the unit; a check of it would prove nothing";
@@ -223,9 +222,8 @@ impl FlowChecker<'_> {
         }
     }
 
-    /// What the tool gives stays what it is: an address that a reply could move would
-    /// lead out of the plan, and data that it could change would be checked against
-    /// itself.
+    /// Built-in names are read-only: a reply that changed an address would lead out of the plan,
+    /// and changed data would be verified against itself.
     fn stays(&self, name: Name, at: usize) {
         let is_read = self.reads.get() && name == self.given.data;
         if self.given.has(name) && !is_read {
@@ -396,7 +394,7 @@ impl FlowChecker<'_> {
             known.weaken_to(&before);
         }
         if !calling.contains(&usize::MAX) {
-            // What follows an exchange may be exchanges, but no circle.
+            // The steps after an exchange may call exchanges, but not recursively.
             let calling: Vec<usize> = calling.iter().copied().chain([usize::MAX]).collect();
             self.steps(&exchange.then, known, &calling);
             self.steps(&self.envelope.then, known, &calling);
@@ -430,7 +428,7 @@ impl FlowChecker<'_> {
         }
     }
 
-    /// A frame that is sent: its fields, and whether it can ever be made.
+    /// Checks a frame to send: its fields, and whether it can be built at all.
     fn sent(&self, fields: &[Field], known: &Environment) {
         self.fields(fields, known, true);
         let here = self.here(known, Some(fields));
@@ -460,7 +458,7 @@ impl FlowChecker<'_> {
 
     fn fields(&self, fields: &[Field], known: &Environment, sent: bool) {
         if sent {
-            // Of its own names a field knows all, whatever their order.
+            // A field may use all names of its frame, in any order.
             let here = self.here(known, Some(fields));
             for field in fields {
                 self.note(field.check(&here));
@@ -468,7 +466,7 @@ impl FlowChecker<'_> {
             return;
         }
         for (index, field) in fields.iter().enumerate() {
-            // A length must be known when the field comes; a value may be checked later.
+            // A length must be known when the field is read; a value can be checked later.
             if let Some(size) = field.form.size() {
                 let read = &fields[..index];
                 self.note(size.int_kind(&self.here(known, Some(read))).map(drop));
@@ -478,7 +476,7 @@ impl FlowChecker<'_> {
     }
 }
 
-/// What an expression must be.
+/// The type that an expression must have.
 #[derive(Clone, Copy, Debug)]
 pub(super) enum ExpectedType {
     Int,

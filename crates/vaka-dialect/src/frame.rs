@@ -5,31 +5,31 @@ use super::expression::{Expression, Part};
 use super::field::{Field, Form, Meaning, Table};
 use super::value::{Integer, Name, Names, Value, shortened};
 
-/// What frames are made and read with.
+/// The context for building and parsing frames.
 #[derive(Clone, Copy)]
 pub(super) struct EvaluationContext<'a> {
     pub(super) values: &'a [Option<Value>],
     pub(super) names: &'a Names,
     pub(super) tables: &'a [Table],
     pub(super) nth: Name,
-    /// One name more than the session has: what is inside an envelope.
+    /// An additional binding: the body inside an envelope.
     pub(super) body: Option<(Name, &'a Value)>,
 }
 
-/// One field as it went over the wire.
+/// One field as transferred.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FieldView {
-    /// How the dialect writes it.
+    /// The field as the dialect writes it.
     pub field: String,
-    /// The bytes; none if it was not there.
+    /// The bytes; empty if the field was absent.
     pub bytes: Vec<u8>,
-    /// What they say, or what was expected in their place.
+    /// The decoded value, or the expected one.
     pub says: String,
-    /// Whether this is what did not fit.
+    /// Whether this field does not match.
     pub is_wrong: bool,
 }
 
-/// Fields that are made one after the other, as far as they can.
+/// Fields that are built in order, as far as possible.
 struct FrameBuilder<'a> {
     fields: &'a [Field],
     made: Vec<Option<Vec<u8>>>,
@@ -72,11 +72,11 @@ impl Parts for FrameBuilder<'_> {
     }
 }
 
-/// A frame that is made from its beginning on.
+/// A frame that is built from its beginning.
 struct PartialFrame<'a> {
     fields: &'a [Field],
     bytes: Vec<u8>,
-    /// Where each field begins that is made or being made.
+    /// The start of each field that is built or in progress.
     starts: Vec<usize>,
     values: Vec<(Name, Value)>,
 }
@@ -144,16 +144,16 @@ impl EvaluationContext<'_> {
         self.evaluation(None).value(of).map_err(|fault| self.error(fault))
     }
 
-    /// Makes a frame.
+    /// Builds a frame.
     pub(super) fn emit(&self, fields: &[Field]) -> Result<Vec<u8>, EvaluationError> {
-        // Most frames need nothing that stands further down.
+        // Most frames do not refer to later fields.
         match self.emit_straight(fields) {
             Some(frame) => Ok(frame),
             None => Ok(self.emit_parts(fields)?.concat()),
         }
     }
 
-    /// Makes a frame from its beginning to its end; `None` if that is not the way.
+    /// Builds a frame in one pass; `None` if a field refers to a later one.
     fn emit_straight(&self, fields: &[Field]) -> Option<Vec<u8>> {
         let mut so_far = PartialFrame {
             fields,
@@ -176,7 +176,7 @@ impl EvaluationContext<'_> {
         Some(so_far.bytes)
     }
 
-    /// The same, field by field.
+    /// Builds a frame field by field.
     pub(super) fn emit_parts(&self, fields: &[Field]) -> Result<Vec<Vec<u8>>, EvaluationError> {
         let mut making = FrameBuilder { fields, made: vec![None; fields.len()], values: Vec::new(), at: 0 };
         loop {
@@ -195,7 +195,7 @@ impl EvaluationContext<'_> {
                         progress = true;
                     }
                     Err(Fault::NotYet) => open = Some((field, Fault::NotYet)),
-                    // It may be the value of a field further down.
+                    // The name may be bound by a later field.
                     Err(Fault::Unknown(name)) if making.index(name).is_some_and(|at| making.made[at].is_none()) => {
                         open = Some((field, Fault::Unknown(name)));
                     }
@@ -212,7 +212,7 @@ impl EvaluationContext<'_> {
         }
     }
 
-    /// Adds a field's bytes, and what they are called where that is new.
+    /// Appends the bytes of a field, and binds its name if it has a new one.
     fn emit_field(
         &self,
         field: &Field,
@@ -227,7 +227,7 @@ impl EvaluationContext<'_> {
             return Ok(());
         }
         let value = field.value.as_ref();
-        // One that sends what a name has says nothing new of it.
+        // A field that only sends a variable binds nothing.
         let name = field.name.filter(|name| !field.is_just(*name));
         let wrong = |words: String| Err(Fault::Invalid(words));
         match &field.form {
@@ -300,7 +300,7 @@ impl EvaluationContext<'_> {
         Ok(())
     }
 
-    /// What a field's bytes say, for a person.
+    /// The bytes of a field as readable text.
     fn says(&self, form: &Form, bytes: &[u8]) -> String {
         let (Form::Bits(integer, parts), Some(Value::Int(number))) = (form, meaning_of(form, bytes)) else {
             return meaning_of(form, bytes).map_or_else(String::new, |value| value.to_string());
@@ -325,7 +325,7 @@ impl EvaluationContext<'_> {
     }
 }
 
-/// What a field's bytes say by themselves.
+/// The value of a field's bytes, if the bytes alone determine it.
 fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
     match form {
         Form::Integer(integer) | Form::Bits(integer, _) if bytes.len() == integer.bytes => {
@@ -339,37 +339,37 @@ fn meaning_of(form: &Form, bytes: &[u8]) -> Option<Value> {
     }
 }
 
-/// What came of reading a frame.
+/// The result of parsing a frame.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum ParseOutcome {
-    /// It is this frame.
+    /// The frame matches.
     Match(Found),
-    /// At least so many bytes more are needed to tell.
+    /// At least this many bytes are missing.
     More(usize),
-    /// It is not this frame.
+    /// The frame does not match.
     Differs(Mismatch),
 }
 
-/// What a frame said.
+/// The content of a matching frame.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub(super) struct Found {
-    /// How many bytes it took.
+    /// Number of bytes consumed.
     pub(super) used: usize,
     pub(super) values: Vec<(Name, Value)>,
-    /// What its tables say, if that is not all well.
+    /// The meaning according to its tables, unless it is success.
     pub(super) meaning: Option<Meaning>,
 }
 
-/// Why a frame is another one.
+/// Why a frame does not match.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Mismatch {
-    /// The number of the field; the number of fields, if too much came.
+    /// Index of the field; the number of fields if there are extra bytes.
     pub(super) field: usize,
     /// Bytes before it.
     pub(super) at: usize,
-    /// What was expected there, in words.
+    /// The expected value as text.
     pub(super) expected: String,
-    /// How many bytes of the input are at fault.
+    /// Number of bytes that do not match.
     pub(super) len: usize,
 }
 
@@ -377,9 +377,9 @@ pub(super) struct Mismatch {
 struct FrameParser<'a> {
     fields: &'a [Field],
     input: &'a [u8],
-    /// Where each field begins, and the end of the last one.
+    /// The start of each field, and the end of the last one.
     starts: Vec<usize>,
-    /// Whether all was read: then what is below is known.
+    /// Whether all fields are parsed: then later fields are known.
     complete: bool,
     at: usize,
     values: Vec<(Name, Value)>,
@@ -410,17 +410,17 @@ impl Parts for FrameParser<'_> {
     }
 }
 
-/// Where a variable field ends.
+/// The end of a variable field.
 enum End {
     At(usize),
-    /// So many bytes more are needed.
+    /// This many more bytes are needed.
     More(usize),
     Wrong(String),
 }
 
 impl EvaluationContext<'_> {
-    /// Reads a frame from the start of `input`. `whole` says that all of the frame
-    /// is there and nothing else; `padded`, that more may stand behind it.
+    /// Parses a frame from the start of `input`. `whole` means that `input` is exactly one frame;
+    /// `padded` means that padding may follow.
     pub(super) fn read(&self, fields: &[Field], input: &[u8], whole: bool, padded: bool) -> ParseOutcome {
         let mut taking = FrameParser {
             fields,
@@ -490,7 +490,7 @@ impl EvaluationContext<'_> {
         self.evaluation(Some(taking)).truth(condition).map_err(|fault| self.words(fault))
     }
 
-    /// Where the field that begins at the end of what was read ends.
+    /// The end of the field that starts at the current position.
     fn end(&self, index: usize, taking: &FrameParser<'_>, whole: bool) -> End {
         let (field, input) = (&taking.fields[index], taking.input);
         let start = taking.starts[index];
@@ -518,7 +518,7 @@ impl EvaluationContext<'_> {
         }
     }
 
-    /// Digits go as far as there are some.
+    /// A field of digits extends as far as there are digits.
     fn digits_end(&self, start: usize, taking: &FrameParser<'_>, whole: bool, is_digit: impl Fn(&u8) -> bool) -> End {
         let rest = &taking.input[start..];
         match rest.iter().position(|byte| !is_digit(byte)) {
@@ -530,7 +530,7 @@ impl EvaluationContext<'_> {
         }
     }
 
-    /// Bytes of no told length: a constant value says it, or what stands behind.
+    /// A field without a length: a constant value or the next constant field determines its end.
     fn open_end(&self, index: usize, taking: &FrameParser<'_>, whole: bool) -> End {
         let (field, input) = (&taking.fields[index], taking.input);
         let start = taking.starts[index];
@@ -540,7 +540,7 @@ impl EvaluationContext<'_> {
             let len = if matches!(field.form, Form::HexBytes { .. }) { bytes.len() * 2 } else { bytes.len() };
             return match start + len {
                 end if end <= input.len() => End::At(end),
-                // What is there already may differ: that is told at once.
+                // A mismatch in the bytes received so far is reported at once.
                 end if input[start..] == bytes[..input.len() - start] || len != bytes.len() => {
                     End::More(end - input.len())
                 }
@@ -564,7 +564,7 @@ impl EvaluationContext<'_> {
         }
     }
 
-    /// Takes what a field says. `Err(None)`: that can be told only later.
+    /// Binds the value of a field. `Err(None)` means that the value can only be checked later.
     fn take(
         &self,
         field: &Field,
@@ -626,7 +626,7 @@ impl EvaluationContext<'_> {
         Ok(meaning.filter(|meaning| *meaning != Meaning::Ok))
     }
 
-    /// A frame that was received, field by field; with what did not fit.
+    /// A received frame, field by field, with the mismatch.
     pub(super) fn view_received(&self, fields: &[Field], input: &[u8], padded: bool) -> Vec<FieldView> {
         let reading = self.read(fields, input, true, padded);
         let mismatch = match &reading {

@@ -1,50 +1,50 @@
-//! Where a frame begins and ends on a stream of bytes.
+//! Framing: the start and end of a frame in a byte stream.
 
 use crate::evaluate::EvaluationError;
 
-/// How frames are cut out of a stream.
+/// How frames are delimited in a stream.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Framing {
-    /// Not at all: the frame's own fields say how long it is.
+    /// No framing: the fields of the frame determine its length.
     None,
     /// Each transfer on the bus is a frame.
     Transfer,
-    /// Each has so many bytes.
+    /// Each frame has this many bytes.
     Fixed(usize),
     /// Each ends with these bytes.
     Delimited(Vec<u8>),
-    /// Each stands between two marks.
+    /// Each frame is enclosed by two markers.
     Marked {
         /// Before it; not empty.
         start: Vec<u8>,
-        /// Behind it; not empty.
+        /// The marker after a frame; not empty.
         end: Vec<u8>,
-        /// The byte that stands before one that would be a mark, or itself, and
-        /// what such a byte is combined with by exclusive or.
+        /// The escape byte before a byte that equals a marker or the escape byte, and the value
+        /// that such a byte is XORed with.
         escape: Option<(u8, u8)>,
     },
     /// RFC 1055.
     Slip {
-        /// Whether an END goes before each frame too.
+        /// Whether an END also precedes each frame.
         leading_end: bool,
     },
-    /// Consistent overhead byte stuffing, with a 0 behind each frame.
+    /// Consistent overhead byte stuffing, with a 0 after each frame.
     Cobs,
 }
 
-/// What the bytes at the start of a stream are.
+/// The classification of the bytes at the start of a stream.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum FrameScan {
-    /// A frame that took so many bytes.
+    /// A complete frame.
     Frame {
-        /// What is in it.
+        /// The content of the frame.
         body: Vec<u8>,
         /// Bytes of the stream.
         used: usize,
     },
-    /// Not a whole frame yet; at least so many bytes are missing.
+    /// An incomplete frame: at least this many bytes are missing.
     More(usize),
-    /// So many bytes that belong to no frame.
+    /// This many bytes outside of any frame.
     Junk(usize),
 }
 
@@ -56,7 +56,7 @@ fn find(haystack: &[u8], needle: &[u8]) -> Option<usize> {
 }
 
 impl Framing {
-    /// Whether frames come out of a stream that goes on over transfers.
+    /// Whether frames may span transfers.
     pub fn is_stream(&self) -> bool {
         *self != Self::Transfer
     }
@@ -64,7 +64,7 @@ impl Framing {
     /// The bytes that go over the wire for a frame.
     ///
     /// # Errors
-    /// The frame cannot be told apart from the bytes around it.
+    /// The content cannot be distinguished from the framing.
     pub fn wrap(&self, body: Vec<u8>) -> Result<Vec<u8>, EvaluationError> {
         let holds_end = || EvaluationError("the frame holds the bytes that end a frame".to_owned());
         Ok(match self {
@@ -140,7 +140,7 @@ fn marked(stream: &[u8], start: &[u8], end: &[u8], escape: Option<(u8, u8)>) -> 
     let Some(len) = find(inside, end) else { return FrameScan::More(1) };
     let used = start.len() + len + end.len();
     let Some((escape, xor)) = escape else { return FrameScan::Frame { body: inside[..len].to_vec(), used } };
-    // Marks of equal form at both ends: nothing between two frames is no frame.
+    // Equal markers at both ends: an empty frame between two frames is ignored.
     if len == 0 && start == end {
         return FrameScan::Junk(start.len());
     }
@@ -287,8 +287,8 @@ mod tests {
     }
 
     proptest! {
-        /// What was wrapped comes out again, also behind what is left of it, and no
-        /// start of it is taken for the whole.
+        /// Wrapped frames are recovered, also after the remains of others, and no prefix of a
+        /// frame is taken for the whole.
         #[test]
         fn frames_come_out_as_they_went_in(body in proptest::collection::vec(any::<u8>(), 1..600), cut in 0usize..600) {
             for framing in [

@@ -1,24 +1,23 @@
-//! The words of the small languages inside a dialect: fields, steps and
-//! expressions. Every word knows where in the file it stands.
+//! The lexer for fields, steps and expressions. Every token knows its position in the file.
 
 use std::ops::Range;
 
-/// Text inside a TOML file, and where in the file it stands.
+/// Text inside a TOML file, with its position.
 #[derive(Clone, Debug)]
 pub(super) struct Source<'a> {
     value: &'a str,
-    /// The literal as it stands in the file, quotes included.
+    /// The literal as written, including quotes.
     raw: &'a str,
     start: usize,
 }
 
 impl<'a> Source<'a> {
-    /// `span` is where the TOML string `value` stands in `file`.
+    /// `span` is the position of the TOML string `value` in `file`.
     pub(super) fn new(file: &'a str, span: &Range<usize>, value: &'a str) -> Self {
         Self { value, raw: file.get(span.clone()).unwrap_or_default(), start: span.start }
     }
 
-    /// Where in the file the byte at `offset` of the value stands.
+    /// The position in the file of the byte at `offset` of the value.
     fn place(&self, offset: usize) -> usize {
         let quotes = if self.raw.starts_with("'''") || self.raw.starts_with("\"\"\"") { 3 } else { 1 };
         let mut at = quotes.min(self.raw.len());
@@ -48,7 +47,7 @@ impl<'a> Source<'a> {
     }
 }
 
-/// What is wrong, and where in the file.
+/// An error with its position in the file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) struct Problem {
     pub(super) at: usize,
@@ -63,7 +62,7 @@ impl Problem {
 
 pub(super) type Parsed<T> = Result<T, Problem>;
 
-/// One word.
+/// One token.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum Token {
     Name(String),
@@ -94,7 +93,7 @@ const SIGNS: [&str; 28] = [
     ",", ";", ":", "=", "<", ">", "?",
 ];
 
-/// The words of a text, one after the other.
+/// The tokens of a text in order.
 pub(super) struct TokenStream {
     tokens: Vec<(Token, usize)>,
     next: usize,
@@ -176,7 +175,7 @@ impl TokenStream {
         token
     }
 
-    /// Takes a sign if it is the next word.
+    /// Consumes the sign if it is the next token.
     pub(super) fn takes(&mut self, sign: &str) -> bool {
         let is_it = matches!(self.peek(), Token::Sign(found) if *found == sign);
         if is_it {
@@ -185,7 +184,7 @@ impl TokenStream {
         is_it
     }
 
-    /// Takes a word if it is the next one.
+    /// Consumes the word if it is the next token.
     pub(super) fn takes_word(&mut self, word: &str) -> bool {
         let is_it = self.is_word(word);
         if is_it {
@@ -222,7 +221,7 @@ impl TokenStream {
         Problem::new(self.at(), format!("{} stands where {wanted} was expected", self.peek()))
     }
 
-    /// Goes over what parts one item from the next: new lines and `separator`.
+    /// Skips separators between items: line breaks and `separator`.
     pub(super) fn skip_separators(&mut self, separator: &str) -> bool {
         let mut any = false;
         while *self.peek() == Token::Line || matches!(self.peek(), Token::Sign(sign) if *sign == separator) {
@@ -243,7 +242,7 @@ fn number(text: &str) -> Option<i128> {
     parsed.ok().map(i128::from)
 }
 
-/// A text in quotes at the start of `rest`, and how long it is there.
+/// Reads a quoted text at the start of `rest`; returns its length in the source.
 fn literal(rest: &str, place: usize) -> Parsed<(Vec<u8>, usize)> {
     let mut chars = rest.char_indices();
     let quote = chars.next().map(|(_, c)| c);

@@ -1,9 +1,9 @@
 //! The dialect language: one vendor bootloader's wire protocol as data.
 //!
-//! A dialect says how each operation looks on the wire; the loop over addresses is
-//! the tool's, so no dialect can write outside a plan. [`Dialect::parse`] reads and
-//! checks one; a [`Bindings`] is the state of one session: it makes the frames that
-//! are sent and reads those that come. What moves them is not here.
+//! A dialect describes how each operation looks on the wire; the loop over addresses belongs to
+//! the tool, so a dialect cannot write outside a plan. [`Dialect::parse`] reads and checks a
+//! dialect; [`Bindings`] is the state of one session, which builds the frames to send and parses
+//! the replies. Transport is not part of this crate.
 //!
 //! The language is specified in `docs/formats/dialect.md`.
 

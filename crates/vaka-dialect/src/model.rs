@@ -17,21 +17,21 @@ use crate::settings::{EraseBy, Erases, Order};
 /// A dialect that passed every check.
 #[derive(Clone, Debug)]
 pub struct Dialect {
-    /// Its short name, for sheets.
+    /// Short name, used in product sheets.
     pub name: String,
-    /// What it is for.
+    /// Purpose of the dialect.
     pub about: Option<String>,
-    /// What moves its frames.
+    /// The carrier of its frames.
     pub carrier: Carrier,
-    /// How frames are cut out of a stream.
+    /// Framing of a byte stream.
     pub framing: Framing,
-    /// Most bytes in one frame, if the unit has such a limit.
+    /// Maximum size of a frame in bytes, if the unit limits it.
     pub largest: Option<usize>,
-    /// Bytes that may come before a reply and are skipped.
+    /// Number of garbage bytes to skip before a reply.
     pub junk: usize,
     /// Sizes and order.
     pub geometry: Geometry,
-    /// What may be wrong with it.
+    /// Possible problems.
     pub warnings: Vec<DialectError>,
     pub(super) exchanges: Vec<Exchange>,
     pub(super) steps: Vec<(String, Vec<Step>)>,
@@ -39,7 +39,7 @@ pub struct Dialect {
     pub(super) envelope: Envelope,
     pub(super) names: Names,
     pub(super) tables: Vec<Table>,
-    /// What names have before anything ran.
+    /// Initial values of the variables.
     pub(super) start: Vec<Option<Value>>,
     pub(super) constants: Vec<Name>,
     pub(super) given: BuiltinNames,
@@ -55,17 +55,17 @@ impl PartialEq for Dialect {
 
 impl Eq for Dialect {}
 
-/// What is around every frame.
+/// The envelope around every frame.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Envelope {
     pub(super) send: Option<Vec<Field>>,
     pub(super) reply: Option<Vec<Field>>,
-    /// What is done after each exchange.
+    /// Steps after each exchange.
     pub(super) then: Vec<Step>,
     pub(super) body: Option<Name>,
 }
 
-/// Who answers a control transfer. Source: USB 2.0, table 9-2.
+/// The recipient of a control transfer. Source: USB 2.0, table 9-2.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the standard's names
 pub enum Recipient {
@@ -80,19 +80,19 @@ pub enum Recipient {
 pub struct RequestForm {
     /// Bits 5 and 6 of bmRequestType: 0 standard, 1 class, 2 vendor. Source: USB 2.0, table 9-2.
     pub class: u8,
-    /// Who answers it.
+    /// The recipient.
     pub to: Recipient,
     /// bRequest.
     pub request: Expression,
     /// wValue; 0 without it.
     pub value: Option<Expression>,
-    /// wIndex; the interface's number for an interface, else 0 without it.
+    /// wIndex; by default the interface number for an interface, else 0.
     pub index: Option<Expression>,
-    /// wLength of one to the host, where the reply does not say.
+    /// wLength of a device-to-host request, if the reply does not determine it.
     pub length: Option<Expression>,
 }
 
-/// What is special about how an exchange's frames go.
+/// Deviations in the transport of an exchange's frames.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FrameRoute {
     /// A kind of HID report, for this exchange.
@@ -103,7 +103,7 @@ pub enum FrameRoute {
     Status,
 }
 
-/// Who asks again when the unit is busy.
+/// The way to retry when the unit is busy.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum RetryBy {
     /// Another reply is read.
@@ -112,7 +112,7 @@ pub enum RetryBy {
     Send,
 }
 
-/// How an exchange's control transfers look.
+/// The control transfers of an exchange.
 #[derive(Clone, Debug, Default)]
 pub struct RequestPair {
     /// The one to the unit.
@@ -121,10 +121,10 @@ pub struct RequestPair {
     pub back: Option<RequestForm>,
 }
 
-/// A frame that is sent, and what may come back.
+/// A frame to send, and the possible replies.
 #[derive(Clone, Debug)]
 pub struct Exchange {
-    /// Its name; an operation's own has the operation's.
+    /// Name; that of the operation for an operation's own exchange.
     pub name: String,
     pub(super) send: Option<Vec<Field>>,
     pub(super) reply: Option<Vec<Field>>,
@@ -132,27 +132,27 @@ pub struct Exchange {
     pub(super) busy: Vec<Vec<Field>>,
     /// Whether a stall means that the unit is busy.
     pub busy_on_stall: bool,
-    /// Who asks again then.
+    /// The way to retry when the unit is busy.
     pub ask: RetryBy,
-    /// How long is waited before.
+    /// Pause before the retry.
     pub pause: Option<Time>,
-    /// Whether the unit sends back first what it got.
+    /// Whether the unit echoes the frame first.
     pub echo: bool,
-    /// Whether there may be no reply.
+    /// Whether the reply is optional.
     pub optional: bool,
-    /// How long a reply may take, busy answers included.
+    /// Time limit for the reply, busy replies included.
     pub within: Option<Time>,
-    /// How often it is tried; by the operation without it.
+    /// Number of attempts; by default that of the operation.
     pub tries: Option<u32>,
-    /// What is done after it.
+    /// Steps after the exchange.
     pub then: Vec<Step>,
-    /// Its control transfers.
+    /// The control transfers.
     pub control: RequestPair,
-    /// How its frame goes, if not as the carrier's.
+    /// Route of the frame, if not that of the carrier.
     pub via: Option<FrameRoute>,
-    /// How its reply comes, if not as the carrier's.
+    /// Route of the reply, if not that of the carrier.
     pub take: Option<FrameRoute>,
-    /// Its report id, if not the carrier's.
+    /// Report id, if not that of the carrier.
     pub report: Option<u8>,
     /// The block number of its DFU requests.
     pub block: Option<Expression>,
@@ -161,7 +161,7 @@ pub struct Exchange {
 }
 
 impl Exchange {
-    /// Whether a frame is sent; on endpoint 0 a request without data is one too.
+    /// Whether it sends a frame; on endpoint 0 a request without data counts as one.
     pub fn sends(&self) -> bool {
         self.send.is_some() || self.control.out.is_some()
     }
@@ -172,7 +172,7 @@ impl Exchange {
     }
 }
 
-/// The operations that there are.
+/// The operations of a dialect.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 #[allow(missing_docs)] // specified in docs/formats/dialect.md
 pub enum OperationName {
@@ -193,7 +193,7 @@ pub enum OperationName {
 }
 
 impl OperationName {
-    /// All, in the order in which they run.
+    /// All operations in the order in which they run.
     pub const ALL: [Self; 14] = [
         Self::Enter,
         Self::Sync,
@@ -211,7 +211,7 @@ impl OperationName {
         Self::Restart,
     ];
 
-    /// As in the file.
+    /// The name in the file.
     pub fn word(self) -> &'static str {
         match self {
             Self::Sync => "sync",
@@ -231,7 +231,7 @@ impl OperationName {
         }
     }
 
-    /// The operation with that word.
+    /// The operation with this name.
     ///
     /// # Examples
     /// ```
@@ -245,7 +245,7 @@ impl OperationName {
         Self::ALL.into_iter().find(|name| name.word() == word)
     }
 
-    /// Whether it changes nothing in the unit, so that it may be tried again.
+    /// Whether the operation does not change the unit, so that it may be repeated.
     ///
     /// # Examples
     /// ```
@@ -259,57 +259,57 @@ impl OperationName {
     }
 }
 
-/// What an operation does.
+/// The content of an operation.
 #[derive(Clone, Debug)]
 pub struct Operation {
-    /// Its steps.
+    /// The steps.
     pub steps: Vec<Step>,
-    /// How long all of it may take.
+    /// Time limit of the operation.
     pub total: Option<Time>,
-    /// How long is waited between tries of a sync.
+    /// Interval between attempts of a sync.
     pub every: Option<Time>,
-    /// What it tells of the unit.
+    /// The properties of the unit that it reports.
     pub tells: Vec<ReportedField>,
-    /// What is loaded into the unit first.
+    /// The program to load into the unit first.
     pub helper: Option<Helper>,
-    /// What an erase takes at once.
+    /// The granularity of an erase.
     pub by: EraseBy,
     /// What the unit erases by itself in a begin or a write.
     pub erases: Option<Erases>,
-    /// What a read gives.
+    /// The result of a read.
     pub result: Option<Expression>,
-    /// What a checksum compares.
+    /// The scope of a checksum.
     pub checksum: Option<Checksum>,
     /// When the unit's memory is protected.
     pub protected: Option<Expression>,
-    /// Whether the unit leaves the bus when it restarts.
+    /// Whether the unit disconnects when it restarts.
     pub leaves: bool,
-    /// Whether a restart works only after `end`, so that `end` runs even if nothing was written.
+    /// Whether a restart requires `end`, so that `end` runs even if nothing was written.
     pub needs_end: bool,
 }
 
-/// One thing that a unit tells of itself.
+/// A property that a unit reports.
 #[derive(Clone, Debug)]
 pub struct ReportedField {
-    /// What it is called in sheets.
+    /// Name in product sheets.
     pub name: String,
-    /// What it is.
+    /// Value.
     pub value: Expression,
 }
 
-/// A program for the unit's RAM, given with the dialect.
+/// A program for the unit's RAM, supplied with the dialect.
 #[derive(Clone, Debug)]
 pub struct Helper {
-    /// Its bytes.
+    /// The program's bytes.
     pub data: Arc<[u8]>,
-    /// Where it goes.
+    /// The target address.
     pub address: Option<Expression>,
 }
 
-/// How a unit's own checksum is compared.
+/// The comparison with the unit's own checksum.
 #[derive(Clone, Debug)]
 pub struct Checksum {
-    /// Of what it is.
+    /// The scope of the checksum.
     pub over: ChecksumScope,
     /// The unit's.
     pub unit: Expression,
@@ -324,24 +324,24 @@ pub struct Checksum {
 pub struct Geometry {
     /// Bytes in one write.
     pub chunk: Option<Expression>,
-    /// Most bytes in one read; the chunk without it.
+    /// Maximum size of a read in bytes; by default the chunk size.
     pub read_chunk: Option<Expression>,
     /// Chunks begin at multiples of this from the start of the flash; of the chunk
     /// without it.
     pub align: Option<Expression>,
-    /// Whether the last chunk is filled up with 0xFF.
+    /// Whether the last chunk is padded with 0xFF.
     pub pad: bool,
-    /// In which order chunks go.
+    /// The order of chunks.
     pub order: Order,
-    /// Whether the unit puts each chunk behind the one before, so that gaps are filled.
+    /// Whether the unit appends each chunk to the previous one, so that gaps are filled.
     pub stream: bool,
-    /// The first address that it can write, where it says so.
+    /// First writable address, if the dialect states it.
     pub start: Option<Expression>,
-    /// From there on so many bytes.
+    /// Number of writable bytes from there on.
     pub size: Option<Expression>,
 }
 
-/// The names that the tool gives to operations.
+/// The built-in names that the tool binds for operations.
 #[derive(Clone, Copy, Debug)]
 #[allow(missing_docs)] // specified in docs/formats/dialect.md
 pub struct BuiltinNames {
@@ -360,7 +360,7 @@ pub struct BuiltinNames {
 }
 
 impl BuiltinNames {
-    /// Whether the tool gives a name its values.
+    /// Whether `name` is a built-in name.
     pub(super) fn has(self, name: Name) -> bool {
         let Self { address, length, data, index, chunks, last, origin, region_start, region_size, .. } = self;
         let of_operations = [address, length, data, index, chunks, last, origin, region_start, region_size];
@@ -394,12 +394,12 @@ impl Dialect {
         &self.steps[number].1
     }
 
-    /// What is done after every exchange.
+    /// Steps after every exchange.
     pub fn after_each(&self) -> &[Step] {
         &self.envelope.then
     }
 
-    /// The names that the tool gives values to.
+    /// The built-in names.
     pub fn given(&self) -> BuiltinNames {
         self.given
     }
@@ -409,12 +409,12 @@ impl Dialect {
         self.names.text(name)
     }
 
-    /// Whether what was written can be read.
+    /// Whether written content can be read back.
     pub fn can_read(&self) -> bool {
         self.operations.contains_key(&OperationName::Read)
     }
 
-    /// What the dialect's table `dfu_status` says of a bStatus value, if it has that.
+    /// The explanation of a bStatus value in the dialect's table `dfu_status`, if present.
     pub fn dfu_status(&self, code: u8) -> Option<String> {
         let table = self.tables.iter().find(|table| table.name == "dfu_status")?;
         table.codes.contains_key(&i128::from(code)).then(|| match table.meaning(i128::from(code)) {
@@ -423,7 +423,7 @@ impl Dialect {
         })
     }
 
-    /// What its erase operation takes at once; `None` if it has none.
+    /// The granularity of the erase operation; `None` if there is none.
     pub fn erases_by(&self) -> Option<EraseBy> {
         self.operation(OperationName::Erase).map(|erase| erase.by)
     }
@@ -434,12 +434,12 @@ impl Dialect {
         of(OperationName::Begin).or(of(OperationName::Write))
     }
 
-    /// How the unit computes a checksum, if it does.
+    /// The unit's checksum operation, if there is one.
     pub fn checksum(&self) -> Option<&Checksum> {
         self.operation(OperationName::Checksum)?.checksum.as_ref()
     }
 
-    /// What it can write, where it says so with constants: start and size.
+    /// The writable range, if the dialect states it as constants: start and size.
     pub fn window(&self) -> Option<(u64, u64)> {
         let constant = |of: &Expression| match &of.node {
             Node::Value(Value::Int(number)) => u64::try_from(*number).ok(),

@@ -1,5 +1,5 @@
-//! The dialect's file, key by key, as serde fills it. Each value remembers where it
-//! stood. [`check`](super::check) makes the model of it.
+//! The dialect file, key by key, as serde reads it. Each value keeps its position.
+//! [`check`](super::check) builds the model.
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -100,7 +100,8 @@ pub(super) struct RawCarrier {
 }
 
 impl RawCarrier {
-    /// The keys of single carriers: the key, where it is if it is given, and the carrier's kind.
+    /// The keys that belong to single carriers: the key, its position if present, and the kind of
+    /// carrier.
     pub(super) fn own_keys(&self) -> [(&'static str, Option<Range<usize>>, &'static str); 18] {
         fn span<T>(value: Option<&Spanned<T>>) -> Option<Range<usize>> {
             value.map(Spanned::span)
@@ -215,7 +216,7 @@ pub(super) struct RawGeometry {
     pub(super) size: Option<Spanned<RawExpression>>,
 }
 
-/// What a unit erases by itself: a word, or `true` for what the operation does most often.
+/// What a unit erases by itself: a word, or `true` for the usual effect of the operation.
 #[derive(Clone, Copy, Deserialize)]
 #[serde(untagged)]
 pub(super) enum RawErases {
@@ -223,7 +224,7 @@ pub(super) enum RawErases {
     Named(Erases),
 }
 
-/// One text, or several.
+/// One text or a list of texts.
 #[derive(Deserialize)]
 #[serde(untagged)]
 pub(super) enum OneOrMore {
@@ -231,14 +232,14 @@ pub(super) enum OneOrMore {
     More(Vec<String>),
 }
 
-/// A list alone, to find where each of its texts stands.
+/// A list on its own, to find the position of each text.
 #[derive(Deserialize)]
 struct List {
     list: Vec<Spanned<String>>,
 }
 
 impl OneOrMore {
-    /// All texts, each with its place; `span` is that of the whole in `file`.
+    /// All texts with their positions; `span` is the position of the list in `file`.
     pub(super) fn all(&self, span: std::ops::Range<usize>, file: &str) -> Vec<Spanned<String>> {
         let more = match self {
             Self::One(one) => return vec![Spanned::new(span, one.clone())],
@@ -298,7 +299,7 @@ pub(super) struct RawOperation {
     pub(super) report: Option<Spanned<u8>>,
     pub(super) block: Option<Spanned<RawExpression>>,
     pub(super) bare: Option<Spanned<bool>>,
-    // Of operations only.
+    // Used in operations only.
     #[serde(rename = "do")]
     pub(super) steps: Option<Spanned<String>>,
     pub(super) total: Option<Spanned<String>>,

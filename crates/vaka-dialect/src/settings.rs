@@ -1,8 +1,8 @@
-//! Words of the language that choose among ways of working.
+//! Keywords that select a mode of operation.
 
 use serde::Deserialize;
 
-/// What an erase takes at once.
+/// The granularity of an erase.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum EraseBy {
@@ -10,7 +10,7 @@ pub enum EraseBy {
     Page,
     /// Sectors that lie together.
     Range,
-    /// All that the route writes.
+    /// Everything that the route writes.
     All,
 }
 
@@ -20,34 +20,33 @@ pub enum EraseBy {
 pub enum Erases {
     /// The sectors that the image covers.
     Covered,
-    /// All that the route writes.
+    /// Everything that the route writes.
     Everything,
 }
 
-/// In which order chunks are written.
+/// The order in which chunks are written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Order {
-    /// From the lowest address on.
+    /// Ascending addresses.
     #[default]
     Ascending,
-    /// From the highest address down.
+    /// Descending addresses.
     Descending,
-    /// As ascending, but the lowest chunk last: an update that breaks off leaves no
-    /// application that would start.
+    /// Ascending, but the lowest chunk last: an interrupted update leaves no application that
+    /// would start.
     FirstLast,
 }
 
-/// Of what the unit computes a checksum.
+/// The scope of a checksum that the unit computes.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum ChecksumScope {
-    /// Of each stretch that was written.
+    /// Each contiguous range that was written.
     #[default]
     Written,
-    /// Of each chunk.
+    /// Each chunk.
     Chunk,
-    /// Of all of the region that the image is for; what the image does not fill is
-    /// erased.
+    /// The whole region of the image; the rest of it is erased.
     Region,
 }

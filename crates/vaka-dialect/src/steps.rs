@@ -1,12 +1,12 @@
-//! Steps: what an operation does, one after the other. There is no loop that the
-//! data, a number or a time does not bound, and no step can call itself.
+//! Steps of an operation. Every loop is bounded by data, a number or a time, and recursion is not
+//! possible.
 
 use super::carrier::LineSetting;
 use super::expression::{Expression, Reader, is_reserved};
 use super::lexer::{Parsed, Problem, Token};
 use super::value::Name;
 
-/// A time: an expression in units of so many microseconds.
+/// A duration: an expression and its unit in microseconds.
 #[derive(Clone, Debug)]
 pub struct Time {
     pub(super) value: Expression,
@@ -14,7 +14,7 @@ pub struct Time {
 }
 
 impl Step {
-    /// Finds what its calls, and those inside it, are.
+    /// Resolves the calls of the step and of the steps inside it.
     pub(super) fn resolve(&mut self, find: &dyn Fn(&Target) -> Option<Callee>, lost: &mut Vec<Target>) {
         match self {
             Self::Call { target, .. } => {
@@ -32,7 +32,7 @@ impl Step {
     }
 }
 
-/// What a step calls.
+/// The target of a call.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Callee {
     /// An exchange, by its number.
@@ -41,27 +41,27 @@ pub enum Callee {
     Steps(usize),
 }
 
-/// What a step calls: an exchange or named steps; found by name once all is read.
+/// A called exchange or group of steps, resolved by name after parsing.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Target {
-    /// Its name.
+    /// The name.
     pub name: String,
     pub(super) at: usize,
     pub(super) callee: Option<Callee>,
 }
 
 impl Target {
-    /// What it is; a checked dialect's always is something.
+    /// The resolved target; always present in a checked dialect.
     pub fn callee(&self) -> Option<Callee> {
         self.callee
     }
 }
 
-/// One step. Specified in `docs/formats/dialect.md`.
+/// One step. See `docs/formats/dialect.md`.
 #[derive(Clone, Debug)]
 #[allow(missing_docs)] // as specified
 pub enum Step {
-    /// An exchange or named steps, with values of its own.
+    /// Calls an exchange or a group of steps, with arguments.
     Call {
         target: Target,
         given: Vec<(Name, Expression)>,
@@ -73,7 +73,7 @@ pub enum Step {
         yes: Vec<Step>,
         no: Vec<Step>,
     },
-    /// For each piece of so many bytes.
+    /// Iterates over pieces of this many bytes.
     Each {
         size: Expression,
         of: Expression,
@@ -84,7 +84,7 @@ pub enum Step {
         count: Expression,
         body: Vec<Step>,
     },
-    /// Again and again until something is true.
+    /// Repeats until a condition is true.
     Until {
         done: Expression,
         every: Option<Time>,
@@ -101,7 +101,7 @@ pub enum Step {
         rts: Option<bool>,
         at: usize,
     },
-    /// Throws away what comes.
+    /// Discards pending input.
     Drain,
     /// Waits until the unit has left.
     Leaves(Time),
@@ -109,7 +109,7 @@ pub enum Step {
     ComesBack(Time),
 }
 
-/// Words that steps begin with.
+/// Keywords that start a step.
 pub(super) const STEP_WORDS: &[&str] = &[
     "let",
     "wait",
@@ -128,15 +128,15 @@ pub(super) const STEP_WORDS: &[&str] = &[
     "comes_back",
 ];
 
-/// Names that steps give to what they are at.
+/// Names that loops bind for their current item.
 pub(super) const PIECE: &str = "piece";
-/// Where the piece begins in the whole.
+/// The offset of the piece in the whole.
 pub(super) const PLACE: &str = "place";
 
 const STEPS: &str = "the name of an exchange or of steps, or let, wait, if, each, repeat, until, expect, fail, line, dtr, rts, drain, leaves or comes_back";
 
 impl Reader<'_> {
-    /// All steps up to the end or a closing brace.
+    /// Parses all steps up to the end or a closing brace.
     pub(super) fn steps(&mut self) -> Parsed<Vec<Step>> {
         let mut steps = Vec::new();
         self.words.skip_separators(";");
@@ -238,7 +238,7 @@ impl Reader<'_> {
         }
     }
 
-    /// `(at = address + place, word = piece)`, or nothing.
+    /// Parses optional arguments: `(at = address + place, word = piece)`.
     fn given(&mut self) -> Parsed<Vec<(Name, Expression)>> {
         let mut given = Vec::new();
         if !self.words.takes("(") {

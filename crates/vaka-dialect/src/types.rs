@@ -1,21 +1,21 @@
-//! What an expression gives, found before anything runs: its type, and of a number
-//! how large it can be. Wrong types and unknown names end here.
+//! Static types: the type of every expression and the range of integers. Wrong types and unknown
+//! names are reported here.
 
 use super::expression::{Binary, ChecksumScope, Expression, Function, Node, Part, Unary};
 use super::lexer::{Parsed, Problem};
 use super::value::{Integer, Name, Value};
 
-/// What kind of value an expression gives, and of a number how large it can be.
+/// The type of a value, with the range of an integer.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum Type {
-    /// From, up to and including.
+    /// Minimum and maximum, inclusive.
     Int(i128, i128),
-    /// So many, where that is known.
+    /// The length, if known.
     Bytes(Option<usize>),
     Truth,
 }
 
-/// Numbers of which nothing is known.
+/// Integers of unknown range.
 pub(super) const ANY_INT: Type = Type::Int(i128::MIN, i128::MAX);
 
 impl Type {
@@ -44,13 +44,13 @@ impl Type {
     }
 }
 
-/// What is known of names before anything runs.
+/// The types of names before anything runs.
 pub(super) trait Knowledge {
-    /// The kind of a name; a sentence if it is not known here.
+    /// The type of a name; an error if it is unknown here.
     fn kind(&self, name: Name, at: usize) -> Parsed<Type>;
     /// The name of the number of an item.
     fn nth(&self) -> Name;
-    /// Whether a stretch of the frame is there.
+    /// Checks that a range of the frame exists.
     fn part(&self, part: Part, at: usize) -> Parsed<()>;
 }
 
@@ -75,11 +75,11 @@ impl Knowledge for With<'_> {
     }
 }
 
-/// Rounds of a `rounds` or `repeat`, at the most.
+/// Maximum number of iterations of `rounds` or `repeat`.
 pub(super) const MOST_ROUNDS: i128 = 65_536;
 
 impl Expression {
-    /// The kind of its value; finds wrong types and unknown names.
+    /// The type of the value; reports wrong types and unknown names.
     pub(super) fn kind(&self, known: &dyn Knowledge) -> Parsed<Type> {
         match &self.node {
             Node::Value(Value::Int(number)) => Ok(Type::Int(*number, *number)),
@@ -135,7 +135,7 @@ impl Expression {
         }
     }
 
-    /// Finds out that it is a number, and how large it can be.
+    /// The range of an integer expression.
     pub(super) fn int_kind(&self, known: &dyn Knowledge) -> Parsed<(i128, i128)> {
         match self.kind(known)? {
             Type::Int(low, high) => Ok((low, high)),
@@ -187,7 +187,7 @@ impl Expression {
             let all = [of(a, c), of(a, d), of(b, c), of(b, d)];
             Type::Int(all.into_iter().min().unwrap_or(a), all.into_iter().max().unwrap_or(b))
         };
-        // All bits below the highest one that either can have.
+        // All bits below the highest bit that either operand can have.
         let mask = |number: i128| (u128::MAX >> 1 >> (number.max(0).leading_zeros().max(1) - 1)).cast_signed();
         Ok(match operator {
             B::Less | B::LessOrEqual | B::More | B::MoreOrEqual => Type::Truth,
@@ -242,7 +242,7 @@ fn fold_kind(
         let message = format!("it begins as {} and becomes {}", kind.words(), made.words());
         return Err(Problem::new(each.at, message));
     }
-    // What a last mask leaves is known; but for no round at all.
+    // The final mask bounds the result, unless there are zero rounds.
     Ok(made.joined(from.kind(outside)?))
 }
 
@@ -316,7 +316,7 @@ fn byte_value(of: &Expression, known: &dyn Knowledge) -> Parsed<()> {
     }
 }
 
-/// A number can be what a form holds; a constant is.
+/// Checks that a number can fit into a form, and that a constant does.
 pub(super) fn fits(of: &Expression, form: Integer, known: &dyn Knowledge) -> Parsed<()> {
     let (low, high) = of.int_kind(known)?;
     let (least, most) = form.range();

@@ -1,10 +1,10 @@
-//! What expressions are made of and give: names, numbers, bytes and truths.
+//! Names and values: integers, bytes and booleans.
 
 use std::collections::BTreeMap;
 use std::fmt;
 use std::sync::Arc;
 
-/// A name, by its number in its dialect.
+/// A name, as an index into the names of its dialect.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Name(pub(super) u16);
 
@@ -40,14 +40,14 @@ impl Names {
     }
 }
 
-/// What an expression gives.
+/// The value of an expression.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Value {
     /// A whole number.
     Int(i128),
     /// Bytes; a text is one too.
     Bytes(Arc<[u8]>),
-    /// What a comparison gives.
+    /// The result of a comparison.
     Truth(bool),
 }
 
@@ -69,7 +69,7 @@ impl fmt::Display for Value {
     }
 }
 
-/// Bytes for a person: all of few, the ends of many.
+/// Bytes as readable text, shortened in the middle if there are many.
 pub(super) fn shortened(bytes: &[u8]) -> String {
     const MOST: usize = 24;
     match bytes {
@@ -153,7 +153,7 @@ impl Integer {
         true
     }
 
-    /// The number in exactly so many bytes.
+    /// Decodes an integer from exactly these bytes.
     pub(super) fn read(self, bytes: &[u8]) -> i128 {
         let shift = |number: i128, byte: &u8| number << 8 | i128::from(*byte);
         let number = if self.big { bytes.iter().fold(0, shift) } else { bytes.iter().rev().fold(0, shift) };

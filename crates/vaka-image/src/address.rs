@@ -43,7 +43,7 @@ impl Address {
         Self(self.0 - self.0 % if step == 0 { 1 } else { step })
     }
 
-    /// The number as 32 bits, which is what DFU and most bootloaders can carry.
+    /// The address as 32 bits, the width that DFU and most bootloaders support.
     ///
     /// # Examples
     /// ```
@@ -128,7 +128,7 @@ impl Span {
         }
     }
 
-    /// From `start` up to, not including, `end`; `None` if `end` lies below `start`.
+    /// The range from `start` to `end`, exclusive. Returns `None` if `end` is below `start`.
     pub const fn between(start: Address, end: Address) -> Option<Self> {
         match end.offset_from(start) {
             Some(len) => Some(Self { start, len }),
@@ -146,17 +146,17 @@ impl Span {
         self.len
     }
 
-    /// Whether it holds no byte.
+    /// Whether the range contains no byte.
     pub const fn is_empty(self) -> bool {
         self.len == 0
     }
 
-    /// First address behind the range.
+    /// The first address after the range.
     pub const fn end(self) -> Address {
         Address(self.start.0 + self.len)
     }
 
-    /// Whether `address` lies inside.
+    /// Whether `address` is inside the range.
     ///
     /// # Examples
     /// ```
@@ -169,7 +169,7 @@ impl Span {
         self.start <= address && address < self.end()
     }
 
-    /// Whether all of `other` lies inside.
+    /// Whether the range contains all of `other`.
     ///
     /// # Examples
     /// ```
@@ -183,7 +183,7 @@ impl Span {
         self.start <= other.start && other.end() <= self.end()
     }
 
-    /// What both ranges hold; `None` if that is nothing.
+    /// The intersection with `other`, or `None` if it is empty.
     ///
     /// # Examples
     /// ```
@@ -199,7 +199,7 @@ impl Span {
         Self::between(start, end).filter(|span| !span.is_empty())
     }
 
-    /// Ranges that rise, with those that lie end to end made one.
+    /// Sorts ranges and merges those that overlap or touch.
     ///
     /// # Examples
     /// ```

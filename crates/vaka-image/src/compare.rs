@@ -1,61 +1,61 @@
-//! One image against another: a file against what a unit holds, or two files.
+//! Comparison of two images: a file with the content of a unit, or two files.
 
 use serde::Serialize;
 
 use crate::address::{Address, Span};
 use crate::model::Image;
 
-/// How one cell of memory compares.
+/// The comparison of one cell of memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Cell {
-    /// All that the first holds is there.
+    /// All bytes of the first image are equal in the second.
     Equal,
-    /// Some of it is not.
+    /// Some bytes of the first image differ.
     Different,
-    /// The other is blank (0xFF) where the first holds something.
+    /// The second image is blank (0xFF) where the first has data.
     Blank,
-    /// The other could not be read there.
+    /// The second image could not be read here.
     Unread,
-    /// The first holds nothing there; the other is blank.
+    /// The first image has no data here; the second is blank.
     Free,
-    /// The first holds nothing there; the other holds something.
+    /// The first image has no data here; the second has.
     Other,
 }
 
-/// The first byte that differs, with what lies around it.
+/// The first byte that differs, and the bytes around it.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct FirstDifference {
-    /// Its address.
+    /// Address of the byte.
     pub at: Address,
-    /// Where the surroundings begin: a multiple of 16.
+    /// Start of the surrounding bytes: a multiple of 16.
     pub from: Address,
-    /// Bytes of the first from there on; `None` where it holds nothing.
+    /// Surrounding bytes of the first image; `None` where it has no data.
     pub first: Vec<Option<u8>>,
-    /// The same of the other.
+    /// Surrounding bytes of the second image; `None` where it has no data.
     pub other: Vec<Option<u8>>,
 }
 
-/// What a comparison found.
+/// The result of a comparison.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Comparison {
-    /// Bytes of the first that the other holds as well.
+    /// Bytes of the first image that are equal in the second.
     pub equal: u64,
-    /// Bytes of the first that the other holds differently.
+    /// Bytes of the first image that differ in the second.
     pub different: u64,
     /// Bytes of the first that could not be read of the other.
     pub unread: u64,
     /// Each cell, in rising order.
     pub cells: Vec<(Span, Cell)>,
-    /// The first difference, if there is one.
+    /// The first difference, if any.
     pub first_difference: Option<FirstDifference>,
 }
 
-/// Bytes of surroundings, before and behind: three lines of 16.
+/// Surrounding bytes before and after a difference: three lines of 16.
 const AROUND: u64 = 48;
 
-/// Compares what `first` holds with `other`, cell by cell. The cells cover
-/// `first`; bytes of it outside them count, but are shown in none.
+/// Compares `first` with `other`, cell by cell. Bytes of `first` outside all cells are counted
+/// but not shown in a cell.
 ///
 /// # Examples
 /// ```
@@ -131,20 +131,20 @@ fn surroundings(first: &Image, other: &Image, at: Address) -> FirstDifference {
     FirstDifference { at, from, first: bytes(first), other: bytes(other) }
 }
 
-/// A stretch that holds one word over and over: most often memory that was
-/// filled once and never used since, such as the end of a stack.
+/// A range that repeats one word: usually memory that was filled once and never used, such as the
+/// end of a stack.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Pattern {
     /// The four bytes that repeat, in the order of their addresses.
     pub word: [u8; 4],
-    /// Where.
+    /// The range.
     pub span: Span,
 }
 
 /// Shorter stretches are chance. Chosen by us.
 const LEAST_PATTERN: u64 = 256;
 
-/// The stretches of an image that repeat one aligned word, erased flash included.
+/// The ranges of an image that repeat one aligned word, including erased flash.
 pub fn patterns(image: &Image) -> Vec<Pattern> {
     let mut found = Vec::new();
     for segment in image.segments() {

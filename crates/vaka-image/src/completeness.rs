@@ -1,4 +1,4 @@
-//! How an image proves that it is whole: a length and a checksum inside it, at places that a
+//! Proof that an image is complete: a length and a checksum inside the image, at offsets that a
 //! product sheet names.
 
 use serde::Deserialize;
@@ -10,31 +10,31 @@ use crate::model::Image;
 use vaka_base::checksum::CrcSum;
 use vaka_base::size::Grouped;
 
-/// The longest image whose checksum is computed. Chosen by us: larger than any flash that is
-/// updated over USB, small against the memory of a computer.
+/// Maximum size of an image whose checksum is computed. Chosen by us: larger than any flash that
+/// is updated over USB, small compared with the memory of a computer.
 const MAX_IMAGE: u64 = 256 << 20;
 
-/// How a number is stored.
+/// The encoding of an integer in an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "lowercase")]
 pub enum IntForm {
     /// 16 bits, least significant byte first.
     U16le,
-    /// 16 bits, most significant byte first.
+    /// 16 bits, big-endian.
     U16be,
     /// 24 bits, least significant byte first.
     U24le,
-    /// 24 bits, most significant byte first.
+    /// 24 bits, big-endian.
     U24be,
     /// 32 bits, least significant byte first.
     U32le,
-    /// 32 bits, most significant byte first.
+    /// 32 bits, big-endian.
     U32be,
 }
 
 impl IntForm {
-    /// Bytes that it takes.
+    /// Size of the encoded integer in bytes.
     pub fn width(self) -> u64 {
         match self {
             Self::U16le | Self::U16be => 2,
@@ -53,36 +53,36 @@ impl IntForm {
     }
 }
 
-/// Where an image holds its own length.
+/// The field in which an image stores its own length.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LengthField {
-    /// From the start of the image.
+    /// Offset from the start of the image.
     pub offset: u64,
-    /// How it is stored.
+    /// Encoding of the length.
     pub form: IntForm,
     /// Bytes in one unit of it; at least 1.
     pub unit: u64,
-    /// Bytes of the image that it does not count, such as a checksum behind it.
+    /// Bytes of the image that the length does not include, such as a checksum at the end.
     pub plus: u64,
 }
 
-/// Where the checksum of an image stands.
+/// The position of an image's checksum.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ChecksumPlace {
-    /// From the start of the image.
+    /// Offset from the start of the image.
     Offset(u64),
-    /// It is the last bytes of the image.
+    /// The last bytes of the image.
     End,
 }
 
-/// How a checksum is computed.
+/// The method of computing a checksum.
 #[derive(Clone, Debug)]
 pub enum ChecksumMethod {
     /// A CRC by its parameters.
     Crc(CrcMethod),
-    /// The sum of all bytes, as far as the form holds it.
+    /// The sum of all bytes, truncated to the width of the field.
     Sum,
-    /// SHA-256; as many bytes of it as stand in the image.
+    /// SHA-256, truncated to the width of the field.
     Sha256,
 }
 
@@ -90,7 +90,7 @@ pub enum ChecksumMethod {
 #[derive(Clone, Debug)]
 pub struct CrcMethod(pub CrcSum);
 
-/// How the bytes of the checksum itself count, where they lie among those that it covers.
+/// How the bytes of the checksum field itself are counted, if the checksum covers them.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -98,50 +98,50 @@ pub enum OwnBytes {
     /// They are left out.
     #[default]
     LeftOut,
-    /// As 0x00.
+    /// Counted as 0x00.
     Zero,
-    /// As 0xFF.
+    /// Counted as 0xFF.
     Ones,
 }
 
-/// The checksum that an image holds of itself.
+/// The checksum of an image that is stored in the image.
 #[derive(Clone, Debug)]
 pub struct ChecksumField {
-    /// Where it stands.
+    /// Position of the checksum.
     pub place: ChecksumPlace,
-    /// How it is computed.
+    /// Method of computing it.
     pub method: ChecksumMethod,
-    /// Bytes that it takes in the image.
+    /// Width of the field in bytes.
     pub width: u64,
-    /// Whether its least significant byte comes first; of a digest it does not matter.
+    /// Whether the field is little-endian; ignored for a digest.
     pub little_endian: bool,
     /// The first byte that it covers, from the start of the image.
     pub from: u64,
-    /// Up to where it covers, from the start of the image; to the end of the image without it.
+    /// End of the covered range, from the start of the image; `None` for the end of the image.
     pub to: Option<u64>,
-    /// How its own bytes count.
+    /// How the bytes of the field itself are counted.
     pub own: OwnBytes,
 }
 
-/// What one proof says of an image.
+/// The result of one proof.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Proof {
-    /// The image is as long, or sums up, as it says itself.
+    /// The stored length or checksum is correct.
     Holds,
-    /// It does not; in words.
+    /// The stored length or checksum is wrong; the reason as a sentence.
     Fails(String),
 }
 
 impl LengthField {
-    /// The bytes that an image must have, as it says itself; `None` if it ends before that.
+    /// The length that the image states, or `None` if the image ends before the field.
     fn wanted(&self, image: &Image) -> Option<u64> {
         let at = image.start().checked_add(self.offset)?;
         let bytes = image.bytes(Span::new(at, self.form.width())?)?;
         self.form.parse(bytes).checked_mul(self.unit)?.checked_add(self.plus)
     }
 
-    /// Compares the length of an image with the one that it holds. More may follow, such as
-    /// padding or a stamp.
+    /// Compares the length of an image with the length stored in it. Further bytes, such as
+    /// padding or a stamp, are allowed.
     pub fn check(&self, image: &Image) -> Proof {
         let found = image.span().len();
         match self.wanted(image) {
@@ -157,8 +157,8 @@ impl LengthField {
 }
 
 impl ChecksumField {
-    /// Computes the checksum of an image and compares it with the one that it holds. `length`
-    /// tells where the image ends, if it says so itself.
+    /// Computes the checksum of an image and compares it with the stored one. `length` gives the
+    /// end of the image, if the image states it.
     pub fn check(&self, image: &Image, length: Option<&LengthField>) -> Proof {
         let found = image.span().len();
         if found > MAX_IMAGE {
@@ -192,7 +192,7 @@ impl ChecksumField {
         ))
     }
 
-    /// The bytes that it covers, with its own as the sheet says.
+    /// The covered bytes, with the field itself replaced as configured.
     fn covered(&self, whole: &[u8], place: u64, to: u64) -> Vec<u8> {
         let own = place..place + self.width;
         let mut covered = Vec::with_capacity(whole.len());
@@ -266,7 +266,7 @@ mod tests {
                 assert!(matches!(field.check(&image(&changed), None), Proof::Fails(_)), "{at} of {bytes:02X?}");
             }
         }
-        // Its own bytes as zeros: the CRC of four zeros and "123456789", by Python's zlib.crc32.
+        // The field as zeros: the CRC of four zeros and "123456789", by Python's zlib.crc32.
         let zeros = ChecksumField { own: OwnBytes::Zero, ..field(ChecksumPlace::Offset(0), crc32(), 4) };
         let mut bytes = b"\x00\x00\x00\x00123456789".to_vec();
         bytes[..4].copy_from_slice(&0x2289_6B0A_u32.to_le_bytes());
@@ -287,7 +287,7 @@ mod tests {
             assert_eq!(length.check(&image(bytes)) == Proof::Holds, holds, "{bytes:?}");
         }
         let checksum = field(ChecksumPlace::End, ChecksumMethod::Sum, 1);
-        // 0 + 2 + 0x30 = 0x32, and the padding behind is not covered.
+        // 0 + 2 + 0x30 = 0x32; the padding at the end is not covered.
         let length = LengthField { offset: 0, form: IntForm::U16be, unit: 1, plus: 2 };
         assert_eq!(checksum.check(&image(b"\0\x02\x30\x32\xFF\xFF"), Some(&length)), Proof::Holds);
     }

@@ -1,4 +1,4 @@
-//! What kind of file some bytes are, by their content.
+//! Detection of file formats by content.
 
 use std::fmt;
 
@@ -11,17 +11,17 @@ use crate::facts::Format;
 /// A format, and the sign by which it was recognised.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Detected {
-    /// What it is.
+    /// The format.
     pub format: Format,
-    /// What told so.
+    /// How the format was recognized.
     pub reason: &'static str,
 }
 
-/// A file that is no firmware, named for what it is.
+/// A file that is not firmware, with the name of its actual format.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum NotFirmware {
-    /// No bytes at all.
+    /// The file is empty.
     Empty,
     /// Every byte has the same value.
     Blank(u8),
@@ -29,14 +29,14 @@ pub enum NotFirmware {
     WebPage,
     /// An archive.
     Archive {
-        /// Its kind.
+        /// The kind of archive.
         kind: &'static str,
-        /// Names of its members that look like firmware, tamed.
+        /// Sanitized names of members that look like firmware.
         firmware: Vec<String>,
     },
     /// Readable text; its first line.
     Text(String),
-    /// Another well-known kind of file.
+    /// Another well-known format.
     Other(&'static str),
 }
 
@@ -60,13 +60,13 @@ impl fmt::Display for NotFirmware {
     }
 }
 
-/// Says what kind of file `bytes` are.
+/// Detects the format of `bytes`.
 ///
-/// Looks at the beginning, and at the end for a DFU suffix. Does not check
-/// that the rest is sound. What nothing else explains is a raw binary.
+/// Examines the beginning of the file, and its end for a DFU suffix. Does not validate the rest.
+/// Content that matches no other format is a raw binary.
 ///
 /// # Errors
-/// [`NotFirmware`] names what the file is instead.
+/// [`NotFirmware`] with the actual format of the file.
 ///
 /// # Examples
 /// ```
@@ -143,16 +143,16 @@ fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
     }
 }
 
-/// Whether an ELF file is a program for a computer: for an x86, or one that asks for an
-/// interpreter, which firmware has none of. Source: the ABI's registry of e_machine; ELF-64
-/// object file format, sections 2 and 8 (PT_INTERP is 3).
+/// Whether an ELF file is a program for a computer: its machine is x86, or it requests an
+/// interpreter, which firmware never does. Source: the ABI's registry of e_machine; ELF-64 object
+/// file format, sections 2 and 8 (PT_INTERP is 3).
 fn is_host_program(bytes: &[u8]) -> bool {
     const X86: u16 = 3;
     const X86_64: u16 = 62;
     const INTERPRETER: u32 = 3;
     let half = |at: usize| Some(u16::from_le_bytes(bytes.get(at..at + 2)?.try_into().ok()?));
     let word = |at: usize| Some(u32::from_le_bytes(bytes.get(at..at + 4)?.try_into().ok()?));
-    // Only little-endian files; computers that run this are.
+    // Only little-endian files: computers that run this program are little-endian.
     if bytes.get(5) != Some(&1) {
         return false;
     }
@@ -166,15 +166,15 @@ fn is_host_program(bytes: &[u8]) -> bool {
     (0..count.min(64)).filter_map(header).any(|at| word(at) == Some(INTERPRETER))
 }
 
-/// Whether the header of a Windows program stands where the DOS header says. Source: PE format,
-/// "MS-DOS Stub".
+/// Whether the header of a Windows program is at the offset that the DOS header gives. Source: PE
+/// format, "MS-DOS Stub".
 fn has_pe_header(bytes: &[u8]) -> bool {
     let place = bytes.get(0x3C..0x40).and_then(|place| place.try_into().ok()).map(u32::from_le_bytes);
     let at = place.and_then(|place| usize::try_from(place).ok());
     at.and_then(|at| bytes.get(at..at.checked_add(4)?)) == Some(b"PE\0\0")
 }
 
-/// Whether what follows a byte order mark is text in 16-bit units.
+/// Whether the bytes after a byte order mark are text in 16-bit units.
 fn is_utf16_text(bytes: &[u8]) -> bool {
     let is_little = bytes[0] == 0xFF;
     let unit = |pair: &[u8]| match is_little {
@@ -189,16 +189,16 @@ fn is_utf16_text(bytes: &[u8]) -> bool {
 /// Endings that firmware files have.
 const ENDINGS: [&str; 11] = [".hex", ".ihx", ".ihex", ".srec", ".s19", ".s37", ".mot", ".elf", ".bin", ".uf2", ".dfu"];
 
-/// Members of a zip archive that look like firmware, by their names; the
-/// first ten. None if the archive is damaged.
+/// Names of the first ten members of a zip archive that look like firmware. Empty if the archive
+/// is damaged.
 fn firmware_in_zip(bytes: &[u8]) -> Vec<String> {
     let Ok(archive) = zip::ZipArchive::new(std::io::Cursor::new(bytes)) else { return Vec::new() };
     let fits = |name: &str| ENDINGS.iter().any(|ending| name.to_ascii_lowercase().ends_with(ending));
     archive.file_names().flatten().filter(|name| fits(name)).take(10).map(|name| text::sanitize(&name)).collect()
 }
 
-/// The mark of the first line that looks like a record, if it comes before
-/// anything that is not text: comment lines may stand above it.
+/// The start character of the first line that looks like a record, if only text precedes it:
+/// comment lines are allowed there.
 fn first_record(bytes: &[u8]) -> Option<u8> {
     let start = &bytes[..bytes.len().min(64 * 1024)];
     start
@@ -208,8 +208,8 @@ fn first_record(bytes: &[u8]) -> Option<u8> {
         .find_map(record_mark)
 }
 
-/// `:` or `S` if the line begins like a record of that format. A damaged
-/// record still counts: its reader then says what is wrong, and where.
+/// `:` or `S` if the line starts like a record of that format. A damaged record counts too, so
+/// that its reader reports the damage and its position.
 fn record_mark(line: &[u8]) -> Option<u8> {
     let digits = |from: usize, count: usize| {
         line.len() >= from + count && line[from..from + count].iter().all(u8::is_ascii_hexdigit)
@@ -221,7 +221,7 @@ fn record_mark(line: &[u8]) -> Option<u8> {
     }
 }
 
-/// The first line with something in it, if all bytes are text.
+/// The first non-empty line, if all bytes are text.
 fn as_text(bytes: &[u8]) -> Option<String> {
     let is_plain = |c: char| !c.is_control() || matches!(c, '\n' | '\r' | '\t' | '\x0C');
     let content = std::str::from_utf8(bytes).ok().filter(|content| content.chars().all(is_plain))?;
@@ -295,7 +295,7 @@ mod tests {
         assert_eq!(detect(&windows), Err(NotFirmware::Other("a Windows program")));
         windows.truncate(0x42);
         assert_eq!(detect(&windows).map(|found| found.format), Ok(Format::Binary));
-        // A byte order mark before what is no text.
+        // A byte order mark followed by bytes that are not text.
         assert_eq!(detect(b"\xFF\xFE\x00\x00\x01\x00").map(|found| found.format), Ok(Format::Binary));
     }
 

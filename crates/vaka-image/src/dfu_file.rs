@@ -1,5 +1,5 @@
-//! DFU files: a suffix behind the image, and the address extension's form
-//! with targets and addresses before it.
+//! DFU files: a suffix after the image, and the files of the address extension with targets and
+//! addresses.
 //!
 //! Source: DFU 1.1, appendix B; the published address extension. All integers
 //! are little-endian. The suffix stands at the end of the file:
@@ -18,33 +18,33 @@ use vaka_base::text;
 /// The CRC of a DFU suffix: the zip CRC without its last inversion.
 const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_JAMCRC);
 
-/// Why a DFU file is no image. Offsets are from the start of the file.
+/// Why a DFU file is not a valid image. Offsets are from the start of the file.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum DfuFileError {
     /// The CRC does not fit.
     #[error("the DFU suffix has CRC {found:08X}, the file's bytes give {expected:08X}: the file is damaged")]
     Crc {
-        /// What the bytes give.
+        /// Computed from the bytes.
         expected: u32,
-        /// What stands there.
+        /// Stored in the file.
         found: u32,
     },
     /// The suffix claims a length that cannot be.
     #[error("the DFU suffix claims to have {0} bytes")]
     SuffixLength(u8),
-    /// The prefix is there, but no suffix.
+    /// The prefix exists, but the suffix is missing.
     #[error("the file begins as a DFU file of the address extension, but has no suffix: it was cut short")]
     NoSuffix,
     /// A part does not lie inside the file.
     #[error("offset {offset:#x}: {what}")]
     Structure {
-        /// Where.
+        /// Offset of the damage.
         offset: usize,
-        /// What is wrong.
+        /// The damage.
         what: String,
     },
-    /// Two elements give one address different bytes.
+    /// Two elements assign different bytes to one address.
     #[error("target {target}: two elements give {address} different values")]
     Overlap {
         /// bAlternateSetting of the target.
@@ -54,10 +54,10 @@ pub enum DfuFileError {
     },
 }
 
-/// The suffix at the end of a file, if its signature is there.
+/// Reads the suffix at the end of a file, if its signature is present.
 ///
 /// # Errors
-/// The signature is there, but length or CRC do not fit.
+/// The signature is present, but the length or the CRC is wrong.
 ///
 /// # Examples
 /// ```
@@ -100,7 +100,7 @@ pub fn append_suffix(bytes: &mut Vec<u8>, suffix: Suffix) {
     bytes.extend_from_slice(&crc.to_le_bytes());
 }
 
-/// What a DFU file holds.
+/// The content of a DFU file.
 pub(super) enum DfuContent {
     /// A raw binary without an address; the image starts at 0.
     Plain(Box<Image>),
@@ -111,8 +111,8 @@ pub(super) enum DfuContent {
 /// Reads a DFU file.
 ///
 /// # Errors
-/// [`DfuFileError`]; the file is damaged. [`TooHigh`] inside stands for bytes
-/// past 32 bits.
+/// [`DfuFileError`]: the file is damaged. The inner [`TooHigh`] reports bytes above the 32-bit
+/// range.
 pub(super) fn read(bytes: &[u8]) -> Result<DfuContent, DfuFileError> {
     let (suffix, end) = suffix(bytes)?.ok_or(DfuFileError::NoSuffix)?;
     let content = &bytes[..end];
@@ -136,7 +136,7 @@ fn structure(offset: usize, what: String) -> DfuFileError {
     DfuFileError::Structure { offset, what }
 }
 
-/// Reads forward and knows where it is.
+/// A forward reader that knows its offset.
 struct Reader<'a> {
     bytes: &'a [u8],
     offset: usize,
@@ -161,7 +161,8 @@ impl<'a> Reader<'a> {
     }
 }
 
-/// All targets: prefix (11 bytes), then for each a head (274) and elements.
+/// Reads all targets: the prefix (11 bytes), then a header (274 bytes) and elements for each
+/// target.
 fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Vec<ImageGroup>, DfuFileError> {
     let mut reader = Reader { bytes: content, offset: PREFIX.len() };
     let version = reader.byte("the prefix")?;
@@ -189,7 +190,7 @@ fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Ve
     Ok(sets)
 }
 
-/// One target; `None` if it has no elements, which is legal.
+/// Reads one target. Returns `None` if it has no elements, which is legal.
 fn target(
     reader: &mut Reader<'_>,
     suffix: Suffix,

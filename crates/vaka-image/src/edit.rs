@@ -1,4 +1,4 @@
-//! Cutting, moving, filling and joining images. Each gives a new image.
+//! Cutting, moving, filling and joining images. Each operation returns a new image.
 
 use std::sync::Arc;
 
@@ -7,32 +7,32 @@ use thiserror::Error;
 use crate::address::{Address, Span};
 use crate::model::{BuildError, Builder, Image, Segment, TooHigh};
 
-/// Why an image cannot be made of others.
+/// Why an edit is not possible.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum EditError {
-    /// Nothing of the image lies there.
+    /// The image has no data in the range.
     #[error("nothing of the image lies in {0}")]
     Nothing(Span),
-    /// It would run past the highest address, or below 0.
+    /// The image would exceed the 32-bit address range.
     #[error("the image would run past the ends of the 32-bit address space")]
     Outside,
-    /// Two images give one address different bytes.
+    /// Two images assign different bytes to one address.
     #[error("{0} is given different values")]
     Overlap(Address),
-    /// More gap than anybody wants to fill.
+    /// The gaps exceed the fill limit.
     #[error("the gaps have {0} bytes; cut the image first")]
     TooMuchGap(u64),
 }
 
-/// The most gap that is filled. Chosen by us: as large as flash of this kind.
+/// Maximum size of the gaps to fill. Chosen by us: as large as flash of this kind.
 const MAX_FILL: u64 = 256 << 20;
 
 impl Image {
-    /// What of it lies in `span`.
+    /// Returns the part of the image inside `span`.
     ///
     /// # Errors
-    /// [`EditError::Nothing`].
+    /// [`EditError::Nothing`] if that part is empty.
     ///
     /// # Examples
     /// ```
@@ -55,7 +55,7 @@ impl Image {
         finish(builder, self).map_err(|error| error.unwrap_or(EditError::Nothing(span)))
     }
 
-    /// The same bytes, beginning at `start`. An entry inside moves along.
+    /// Returns the image moved to `start`. An entry point inside the image moves with it.
     ///
     /// # Errors
     /// [`EditError::Outside`].
@@ -84,7 +84,7 @@ impl Image {
         finish(builder, self).map_err(|error| error.unwrap_or(EditError::Outside))
     }
 
-    /// With its gaps filled.
+    /// Returns the image with its gaps filled.
     ///
     /// # Errors
     /// [`EditError::TooMuchGap`].
@@ -109,10 +109,10 @@ impl Image {
         Ok(Self { segments: vec![Segment::new(self.start(), data)], ..self.clone_head() })
     }
 
-    /// All images in one. Entry and facts are the first one's that has some.
+    /// Joins images. Entry point and facts come from the first image that has them.
     ///
     /// # Errors
-    /// Two give one address different bytes.
+    /// Two images assign different bytes to one address.
     ///
     /// # Examples
     /// ```
@@ -134,7 +134,7 @@ impl Image {
         finish(builder, first).map(Some).map_err(|error| error.unwrap_or(EditError::Outside))
     }
 
-    /// With some bytes replaced; what lies outside its segments is left out.
+    /// Returns the image with some bytes replaced. Replacements outside its segments are ignored.
     ///
     /// # Examples
     /// ```
@@ -166,7 +166,7 @@ impl Image {
         Builder { entry: self.entry(), facts: self.facts().clone(), notes: self.notes().to_vec(), ..Builder::default() }
     }
 
-    /// All but the segments.
+    /// Copies everything but the segments.
     fn clone_head(&self) -> Self {
         Self {
             segments: Vec::new(),

@@ -15,28 +15,28 @@ use crate::address::Address;
 use crate::facts::{ElfFacts, Format};
 use crate::model::{BuildError, Builder, Image, TooHigh};
 
-/// Why an ELF file is no image.
+/// Why an ELF file is not a valid image.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ElfError {
     /// A header or a part that it names lies outside the file.
     #[error("the ELF file is damaged or cut short: {0}")]
     Damaged(String),
-    /// It is an object file, a core dump, or something else that does not run.
+    /// The file is an object file, a core dump or another file that is not executable.
     #[error("this ELF file is {0}, not a linked program")]
     NotLinked(&'static str),
-    /// No segment that would be loaded holds bytes.
+    /// No loadable segment contains bytes.
     #[error("this ELF file has no segment that is loaded")]
     NothingToLoad,
     /// A segment lies above 32 bits.
     #[error("segment {index} at file offset {offset:#x} lies above the 32-bit address space")]
     TooHigh {
-        /// Its number in the program header table.
+        /// Index in the program header table.
         index: usize,
-        /// Where its bytes stand in the file.
+        /// Offset of the segment's bytes in the file.
         offset: u64,
     },
-    /// Two segments give one address different bytes.
+    /// Two segments assign different bytes to one address.
     #[error("two segments give {0} different values")]
     Overlap(Address),
 }
@@ -103,7 +103,7 @@ fn pieces<P: ProgramHeader<Endian = Endianness>, S: SectionHeader<Endian = Endia
         .enumerate()
         .filter(|(_, segment)| segment.p_type(endian) == elf::PT_LOAD && segment.p_filesz(endian).into() > 0)
         .collect();
-    // Some linkers leave all physical addresses at zero.
+    // Some linkers set all physical addresses to zero.
     let no_physical = loaded.len() > 1 && loaded.iter().all(|(_, segment)| segment.p_paddr(endian).into() == 0);
     if no_physical {
         notes.push("its segments have no physical addresses; the virtual ones are used".into());

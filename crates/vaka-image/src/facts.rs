@@ -1,4 +1,4 @@
-//! Formats of firmware files, and what a file states besides its bytes.
+//! Formats of firmware files, and the facts that a file states about its image.
 
 use std::fmt;
 
@@ -39,7 +39,7 @@ impl fmt::Display for Format {
     }
 }
 
-/// What a file says of itself besides its bytes.
+/// Facts that a file states in addition to its bytes.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct FileFacts {
     /// The header of an S-record file, tamed.
@@ -51,7 +51,7 @@ pub struct FileFacts {
     /// UF2 extension tags.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub tags: Option<Tags>,
-    /// Regions whose MD5 the UF2 blocks carry.
+    /// Regions whose MD5 is stored in the UF2 blocks.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub md5_regions: Vec<Md5Region>,
     /// The DFU suffix.
@@ -63,11 +63,11 @@ pub struct FileFacts {
     /// The version in the file's name: weak, since anybody can rename a file.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub named_version: Option<Version>,
-    /// Whether its name ends in `.dfu`, and it has no valid DFU suffix.
+    /// Whether the file name ends in `.dfu` but the file has no valid DFU suffix.
     pub lacks_suffix: bool,
 }
 
-/// What the extension tags of a UF2 file say.
+/// The content of the extension tags of a UF2 file.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct Tags {
     /// Version of the firmware (type 0x9FC7BC).
@@ -82,14 +82,14 @@ pub struct Tags {
     /// Device type, 32 or 64 bits (type 0xC8A729).
     #[serde(skip_serializing_if = "Option::is_none")]
     pub device_type: Option<u64>,
-    /// SHA-2 checksum of the firmware, in hex (type 0xB46DB0). Not checked:
-    /// the format does not say over which bytes.
+    /// SHA-2 checksum of the firmware, in hex (type 0xB46DB0). Not verified: the format does not
+    /// define the covered bytes.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub sha2: Option<String>,
 }
 
-/// A region and its MD5, as some blocks carry one, so that a unit can tell
-/// what it has already. Not checked here.
+/// A region and its MD5, with which a unit can detect content that is already present. Not
+/// verified here.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Md5Region {
     /// The region.
@@ -98,7 +98,7 @@ pub struct Md5Region {
     pub md5: String,
 }
 
-/// What a DFU suffix says. 0xFFFF stands for any.
+/// The content of a DFU suffix. 0xFFFF means any value.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Suffix {
     /// bcdDevice.
@@ -111,12 +111,12 @@ pub struct Suffix {
     pub version: u16,
 }
 
-/// What an ELF file says of itself.
+/// Facts that an ELF file states.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct ElfFacts {
     /// 32 or 64.
     pub bits: u8,
-    /// Whether its numbers are little-endian.
+    /// Whether integers are little-endian.
     pub little_endian: bool,
     /// e_machine.
     pub machine: u16,

@@ -32,10 +32,10 @@ pub fn read(bytes: &[u8]) -> Result<Image, RecordError> {
     record::read::<Hex>(bytes)
 }
 
-/// How an offset becomes an address.
+/// The base address in effect.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Default)]
 enum Base {
-    /// Nothing said yet: addresses of 16 bits.
+    /// No base yet: 16-bit addresses.
     #[default]
     None,
     /// After a type 02 record: the offset wraps inside 64 KiB.
@@ -123,7 +123,7 @@ impl Hex {
     }
 }
 
-/// The data of a record whose type has a length of its own.
+/// The data of a record type with a fixed length.
 fn fixed<const N: usize>(kind: u8, data: &[u8]) -> Result<[u8; N], RecordFault> {
     data.try_into().map_err(|_| RecordFault::Length { kind: format!("{kind:02X}"), wanted: N, found: data.len() })
 }
@@ -131,9 +131,9 @@ fn fixed<const N: usize>(kind: u8, data: &[u8]) -> Result<[u8; N], RecordFault> 
 /// Data bytes in a line that is written; a record never crosses a multiple of it.
 const LINE: u64 = 16;
 
-/// Writes Intel HEX: lines of 16 bytes that begin at multiples of 16 where
-/// the image does, capital digits, LF; linear base addresses where the upper
-/// half changes, and always before the first data that needs one.
+/// Writes Intel HEX: lines of 16 bytes aligned where the image is, upper-case digits, LF; a
+/// linear base address before the first data that needs one and wherever the upper half of the
+/// address changes.
 ///
 /// # Examples
 /// ```

@@ -1,9 +1,8 @@
-//! Images: addressed bytes, and what the file said besides them.
+//! Firmware images: addressed bytes, and the facts that their file states.
 //!
-//! [`read`] turns the bytes of a file into an [`Image`]; which format they are
-//! is decided by their content (see [`detect`]), never by the file's name. One
-//! file per format; each refuses what it cannot be sure of, with the line or
-//! offset. There is no lenient mode.
+//! [`read`] parses the bytes of a file into an [`Image`]. The content decides the format (see
+//! [`detect`]), never the file name. Each format has one module, which refuses ambiguous input
+//! and names line or offset. There is no lenient mode.
 
 pub mod address;
 pub mod compare;

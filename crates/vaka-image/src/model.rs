@@ -1,4 +1,4 @@
-//! The image model: addressed bytes in segments, and all that one file holds.
+//! The image model: addressed bytes in segments, and the content of a file.
 
 use std::sync::Arc;
 
@@ -8,10 +8,10 @@ use crate::address::{Address, Span};
 use crate::facts::{FileFacts, Format};
 use vaka_base::version::Version;
 
-/// What flash reads after an erase, and what programs nothing.
+/// The value of erased flash.
 pub const ERASED: u8 = 0xFF;
 
-/// One run of bytes at an address. A clone shares the bytes.
+/// Contiguous bytes at an address. A clone shares the bytes.
 #[derive(Clone, PartialEq, Eq)]
 pub struct Segment {
     pub(crate) start: Address,
@@ -23,12 +23,12 @@ impl Segment {
         Self { start, data: Arc::new(data) }
     }
 
-    /// Where it starts.
+    /// Start address.
     pub fn start(&self) -> Address {
         self.start
     }
 
-    /// Its bytes; never empty.
+    /// The bytes; never empty.
     pub fn data(&self) -> &[u8] {
         &self.data
     }
@@ -47,7 +47,7 @@ impl std::fmt::Debug for Segment {
 
 /// Addressed bytes in segments that rise, never overlap and never touch.
 ///
-/// An image holds at least one byte: a file without any is no image.
+/// An image of at least one byte.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Image {
     pub(crate) segments: Vec<Segment>,
@@ -68,8 +68,8 @@ impl Image {
         self.entry
     }
 
-    /// What was read from a memory, as an image; `None` if that is nothing, or
-    /// the parts overlap with different bytes or run past 32 bits.
+    /// Builds an image from memory that was read. Returns `None` if there are no bytes, if parts
+    /// overlap with different bytes, or if they exceed the 32-bit address range.
     ///
     /// # Examples
     /// ```
@@ -90,8 +90,8 @@ impl Image {
         builder.finish(Format::Binary).ok()
     }
 
-    /// The image without the 0xFF at its end, down to a multiple of `unit`
-    /// bytes; `None` if there is nothing else.
+    /// Returns the image without trailing 0xFF, down to a multiple of `unit` bytes, or `None` if
+    /// only 0xFF remains.
     ///
     /// # Examples
     /// ```
@@ -110,7 +110,7 @@ impl Image {
         self.cut(Span::between(self.start(), end)?).ok()
     }
 
-    /// The image, with what its file's name says of it.
+    /// Returns the image with the facts that its file name states.
     ///
     /// # Examples
     /// ```
@@ -142,12 +142,12 @@ impl Image {
         Ok(placed)
     }
 
-    /// What kind of file it came from.
+    /// Format of its file.
     pub fn format(&self) -> Format {
         self.format
     }
 
-    /// What the file says of itself.
+    /// Facts that the file states.
     pub fn facts(&self) -> &FileFacts {
         &self.facts
     }
@@ -162,7 +162,7 @@ impl Image {
         self.segments[0].start
     }
 
-    /// From the lowest to the highest address, gaps included.
+    /// The range from the lowest to the highest address, gaps included.
     ///
     /// # Examples
     /// ```
@@ -182,12 +182,12 @@ impl Image {
         self.segments.iter().map(|segment| segment.data.len() as u64).sum()
     }
 
-    /// Always false: an image holds at least one byte.
+    /// Always false: an image has at least one byte.
     pub fn is_empty(&self) -> bool {
         false
     }
 
-    /// The bytes of `span`, if one segment holds all of them.
+    /// The bytes of `span`, if one segment contains all of them.
     ///
     /// # Examples
     /// ```
@@ -205,8 +205,7 @@ impl Image {
         segment.data.get(from..from + usize::try_from(span.len()).ok()?)
     }
 
-    /// Copies what the image holds of the addresses from `start` on into
-    /// `buffer`; bytes in gaps stay as they are.
+    /// Copies the image's bytes from `start` on into `buffer`; gaps leave the buffer unchanged.
     ///
     /// # Examples
     /// ```
@@ -236,33 +235,33 @@ pub(crate) fn offset(address: Address, base: Address) -> usize {
     address.offset_from(base).and_then(|n| usize::try_from(n).ok()).expect("inside one buffer")
 }
 
-/// All that a file holds: one image, or several that are kept apart.
+/// The content of a file: one image, or several separate ones.
 #[derive(Clone, Debug)]
 pub struct Firmware {
-    /// What kind of file it is.
+    /// Format of the file.
     pub format: Format,
-    /// Its images.
+    /// The images.
     pub sets: Vec<ImageGroup>,
-    /// Names of ordinary files that it holds besides (UF2), tamed.
+    /// Sanitized names of ordinary files in a UF2 file.
     pub files: Vec<String>,
     /// Oddities of the file as a whole.
     pub notes: Vec<String>,
 }
 
-/// One image of several.
+/// One of several images in a file.
 #[derive(Clone, Debug)]
 pub struct ImageGroup {
-    /// What keeps it apart from the others.
+    /// The property that distinguishes the image from the others.
     pub name: GroupId,
     /// The image.
     pub image: Image,
 }
 
-/// What keeps the images of a file apart.
+/// The property that distinguishes the images of a file.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum GroupId {
-    /// There is only one.
+    /// The file has one image.
     Whole,
     /// A UF2 family; `None` for blocks that name none.
     Family(Option<u32>),
@@ -270,7 +269,7 @@ pub enum GroupId {
     Target {
         /// bAlternateSetting.
         alternate: u8,
-        /// Its name.
+        /// Name of the target.
         name: Option<String>,
     },
 }
@@ -287,20 +286,19 @@ impl std::fmt::Display for GroupId {
     }
 }
 
-/// The highest address behind the last byte: 32 bits is what all formats and
-/// bootloaders here can name.
+/// The end of the address range: all supported formats and bootloaders use 32-bit addresses.
 pub(crate) const ADDRESS_LIMIT: Address = Address::new(1 << 32);
 
 /// Data would lie at or past [`ADDRESS_LIMIT`].
 #[derive(Debug)]
 pub(crate) struct TooHigh;
 
-/// Why a [`Builder`] makes no image.
+/// Why a [`Builder`] cannot build an image.
 #[derive(Debug)]
 pub(crate) enum BuildError {
-    /// No byte was pushed.
+    /// No bytes were added.
     Empty,
-    /// Two pieces give this address different bytes.
+    /// Two parts assign different bytes to this address.
     Overlap(Address),
 }
 
@@ -312,13 +310,13 @@ pub(crate) struct Piece {
 }
 
 impl Piece {
-    /// The address behind the last byte.
+    /// The address after the last byte.
     fn end(&self) -> u64 {
         self.start.get() + self.data.len() as u64
     }
 }
 
-/// Collects pieces in any order and makes an image of them.
+/// Collects parts in any order and builds an image from them.
 #[derive(Debug, Default)]
 pub(crate) struct Builder {
     pub(crate) pieces: Vec<Piece>,
@@ -328,7 +326,7 @@ pub(crate) struct Builder {
 }
 
 impl Builder {
-    /// Adds bytes at an address; cheap where they follow the last ones.
+    /// Adds bytes at an address; cheap if they follow the previous ones.
     pub(crate) fn push(&mut self, start: Address, data: &[u8]) -> Result<(), TooHigh> {
         let end = start.checked_add(data.len() as u64).ok_or(TooHigh)?;
         if end > ADDRESS_LIMIT {
@@ -366,8 +364,8 @@ impl Builder {
     }
 }
 
-/// Joins `piece`, which starts inside or right behind `last`, to it. Returns
-/// how many bytes both had; they must be equal.
+/// Appends `piece`, which starts inside `last` or at its end. Returns the number of overlapping
+/// bytes, which must be equal.
 fn join(last: &mut Piece, piece: &Piece) -> Result<u64, Address> {
     let from = offset(piece.start, last.start);
     let common = piece.data.len().min(last.data.len() - from);
@@ -382,7 +380,7 @@ fn join(last: &mut Piece, piece: &Piece) -> Result<u64, Address> {
 /// The outline of an image, for output.
 #[derive(Clone, Debug, Serialize)]
 pub struct ImageLayout {
-    /// Where the file's data lies.
+    /// Address ranges of the data.
     pub segments: Vec<Span>,
     /// Bytes, gaps not counted.
     pub bytes: u64,
@@ -391,7 +389,7 @@ pub struct ImageLayout {
 }
 
 impl Image {
-    /// Its outline.
+    /// The layout of the image, without its bytes.
     pub fn outline(&self) -> ImageLayout {
         ImageLayout {
             segments: self.segments.iter().map(Segment::span).collect(),

@@ -11,45 +11,45 @@ use crate::model::{Builder, Firmware, GroupId, Image, ImageGroup, TooHigh};
 use crate::record::{self, RecordError};
 use crate::{dfu_file, elf, hex, srec, uf2};
 
-/// What is given along with a file.
+/// Options for reading a file.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct ReadOptions {
-    /// Where a raw binary starts. Other formats carry their addresses.
+    /// Start address of a raw binary. Other formats contain addresses.
     pub at: Option<Address>,
-    /// Which of several UF2 families.
+    /// The UF2 family to read.
     pub family: Option<u32>,
-    /// Which of several targets of a DFU file, by its alternate setting.
+    /// The target of a DFU file to read, by its alternate setting.
     pub target: Option<u8>,
 }
 
-/// Why a file is no image.
+/// Why a file cannot be read as an image.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ReadError {
-    /// The file is something else than firmware.
+    /// The file is not firmware.
     #[error("{0}")]
     NotFirmware(NotFirmware),
-    /// A raw binary, and nobody said where it starts.
+    /// The file is a raw binary, and no start address was given.
     #[error("a raw binary carries no address, and none was given")]
     NoAddress,
-    /// An address was given, but the file carries its own.
+    /// A start address was given for a format that contains addresses.
     #[error("{0} carries its own addresses; an address can only be given for a raw binary")]
     AddressNotWanted(Format),
     /// The bytes would run past the highest address.
     #[error("{len} bytes from {start} run past the end of the 32-bit address space")]
     TooHigh {
-        /// Where they start.
+        /// Start of the bytes.
         start: Address,
-        /// How many they are.
+        /// Number of bytes.
         len: u64,
     },
-    /// Several images, and nobody said which.
+    /// The file has several images, and none was selected.
     #[error("the file holds several images, and none was chosen: {}", names(.0))]
     Several(Vec<GroupId>),
-    /// The chosen image is not there.
+    /// The selected image is not in the file.
     #[error("the file does not hold what was chosen; it holds: {}", names(.0))]
     NotThere(Vec<GroupId>),
-    /// No bytes for flash.
+    /// The file has no bytes for flash.
     #[error("the file holds nothing that belongs into flash")]
     Nothing,
     /// Intel HEX or S-record that is damaged or doubtful.
@@ -91,23 +91,22 @@ fn names(sets: &[GroupId]) -> String {
 #[derive(Clone, Debug)]
 pub struct FirmwareFile(Arc<Result<Content, ReadError>>);
 
-/// What a file holds.
+/// The parsed content of a file.
 #[derive(Debug)]
 enum Content {
     /// Images that carry their addresses.
     Addressed(Firmware),
-    /// One image without an address; it starts at 0.
+    /// An image without an address, placed at 0.
     Raw(Box<Image>),
 }
 
 impl FirmwareFile {
-    /// Parses the bytes of a file. What is wrong with it is reported when something is asked of
-    /// it.
+    /// Parses the bytes of a file. Errors are reported by the methods that use the content.
     pub fn parse(bytes: &[u8]) -> Self {
         Self(Arc::new(Content::parse(bytes)))
     }
 
-    /// Everything that the file holds. `at` is where a raw binary starts.
+    /// The complete content of the file. `at` is the start address of a raw binary.
     ///
     /// # Errors
     /// [`ReadError`]: the file is to blame, or an address is missing or too much.
@@ -130,7 +129,7 @@ impl FirmwareFile {
     /// `families` is chosen, unless `options` has another choice.
     ///
     /// # Errors
-    /// [`ReadError`]: the file is to blame, or something has to be said of it.
+    /// [`ReadError`]: the file is invalid, or an option is missing.
     pub fn image(&self, options: ReadOptions, families: &[u32]) -> Result<Image, ReadError> {
         let mut firmware = self.firmware(options.at)?;
         let index = match select(&firmware, options) {
@@ -174,10 +173,10 @@ impl Content {
     }
 }
 
-/// Reads everything that a file holds.
+/// Reads the complete content of a file.
 ///
 /// # Errors
-/// As for [`FirmwareFile::firmware`].
+/// The same as [`FirmwareFile::firmware`].
 ///
 /// # Examples
 /// ```
@@ -189,8 +188,8 @@ pub fn read_all(bytes: &[u8], at: Option<Address>) -> Result<Firmware, ReadError
     FirmwareFile::parse(bytes).firmware(at)
 }
 
-/// Reads Intel HEX or S-record piece by piece, for files that are too large to
-/// be held in memory beside their image.
+/// Reads Intel HEX or S-record in parts, for files too large to be in memory together with their
+/// image.
 pub struct StreamingReader(StreamKind);
 
 enum StreamKind {
@@ -199,8 +198,8 @@ enum StreamKind {
 }
 
 impl StreamingReader {
-    /// A reader for the file that begins with `head`, if it is one of the two
-    /// formats by its content. A DFU suffix cannot be seen from there.
+    /// Creates a reader for a file that starts with `head`, if it is one of the two formats. A
+    /// DFU suffix at the end is not detected.
     ///
     /// # Examples
     /// ```
@@ -222,7 +221,7 @@ impl StreamingReader {
         }
     }
 
-    /// Takes the next piece, which may end anywhere.
+    /// Processes the next part, which may end anywhere.
     ///
     /// # Errors
     /// The file is damaged or doubtful.
@@ -233,8 +232,8 @@ impl StreamingReader {
         }
     }
 
-    /// Nothing follows any more. `None` if two records give one address
-    /// different bytes: only [`read`] can tell which.
+    /// Processes the end of the file. Returns `None` if two records assign different bytes to one
+    /// address; only [`read`] can name the lines.
     ///
     /// # Errors
     /// The file is damaged or doubtful.
@@ -253,7 +252,7 @@ impl StreamingReader {
 /// Reads the one image of a file, or the chosen one.
 ///
 /// # Errors
-/// As for [`FirmwareFile::image`].
+/// The same as [`FirmwareFile::image`].
 ///
 /// # Examples
 /// ```

@@ -1,5 +1,5 @@
-//! What Intel HEX and S-record have in common: lines of hex digits with a
-//! length, an address and a checksum, and an end record.
+//! The common part of Intel HEX and S-record: lines of hex digits with length, address and
+//! checksum, and an end record.
 
 use thiserror::Error;
 
@@ -7,24 +7,24 @@ use crate::address::Address;
 use crate::facts::Format;
 use crate::model::{BuildError, Builder, Image, TooHigh};
 
-/// What is wrong with a file of records, and in which line (counted from 1).
+/// An error in a file of records, with the line number (from 1).
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("line {line}: {fault}")]
 pub struct RecordError {
     /// The line.
     pub line: usize,
-    /// What is wrong.
+    /// The error.
     pub fault: RecordFault,
 }
 
-/// What is wrong with a line or with the file as a whole.
+/// An error in a line or in the file as a whole.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum RecordFault {
     /// The line does not begin as a record does, after the first one.
     #[error("no record: a line begins with {0}")]
     NoMark(&'static str),
-    /// Something else than a hex digit.
+    /// A character is not a hex digit.
     #[error("column {column}: not a hex digit")]
     Digit {
         /// Counted from 1.
@@ -35,10 +35,10 @@ pub enum RecordFault {
     Short {
         /// Digits that the record's length asks for.
         wanted: usize,
-        /// Digits that are there.
+        /// Digits found.
         found: usize,
     },
-    /// Something follows the checksum.
+    /// Extra characters follow the checksum.
     #[error("column {column}: something follows the checksum")]
     Trailing {
         /// Counted from 1.
@@ -47,9 +47,9 @@ pub enum RecordFault {
     /// The checksum does not fit.
     #[error("checksum is {found:02X}, the record's bytes give {expected:02X}")]
     Checksum {
-        /// What the bytes give.
+        /// Computed from the bytes.
         expected: u8,
-        /// What stands there.
+        /// Stored in the record.
         found: u8,
     },
     /// A type the format does not have.
@@ -58,20 +58,20 @@ pub enum RecordFault {
     /// A record with another length than its type has.
     #[error("a record of type {kind} holds {wanted} data bytes, this one {found}")]
     Length {
-        /// Its type.
+        /// Record type.
         kind: String,
-        /// What the type asks for.
+        /// Length that the type requires.
         wanted: usize,
-        /// What is there.
+        /// Length found.
         found: usize,
     },
-    /// Data across a 64 KiB border where readers differ in what it means.
+    /// Data crosses a 64 KiB boundary, where readers differ in its meaning.
     #[error("the data crosses a 64 KiB border without a linear base address; programs read that differently")]
     Wraps,
     /// Data past the highest address that the record can name.
     #[error("the data runs past the highest address, {0}")]
     TooHigh(Address),
-    /// Two records give one address different bytes.
+    /// Two records assign different bytes to one address.
     #[error("{address} was given another value in line {earlier}")]
     Overlap {
         /// The first address that differs.
@@ -82,18 +82,18 @@ pub enum RecordFault {
     /// A count record does not fit.
     #[error("the file says that {said} data records stand before this line; there are {found}: lines were lost")]
     Count {
-        /// What the count record says.
+        /// Number in the count record.
         said: u64,
-        /// How many there are.
+        /// Number of records found.
         found: u64,
     },
-    /// Something stands behind the end record.
+    /// Extra lines follow the end record.
     #[error("something follows the end record of line {end}")]
     AfterEnd {
-        /// Where the end record stands.
+        /// Line of the end record.
         end: usize,
     },
-    /// There is no end record.
+    /// The end record is missing.
     #[error("the file ends here without an end record ({0}): it was cut short")]
     NoEnd(&'static str),
     /// Records, but no data.
@@ -101,14 +101,14 @@ pub enum RecordFault {
     NoData,
 }
 
-/// Whether more records follow.
+/// Whether more records are expected.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum ReadControl {
     More,
     End,
 }
 
-/// Takes the data of a record with its line and address.
+/// Receives the data of a record with its line and address.
 pub(super) trait RecordSink: FnMut(usize, Address, &[u8]) {}
 
 impl<F: FnMut(usize, Address, &[u8])> RecordSink for F {}
@@ -117,13 +117,13 @@ impl<F: FnMut(usize, Address, &[u8])> RecordSink for F {}
 pub(super) struct RecordLine<'a> {
     /// Counted from 1.
     pub(super) number: usize,
-    /// Where its first character stands, counted from 1.
+    /// Column of the first character, from 1.
     pub(super) column: usize,
     pub(super) text: &'a [u8],
     pub(super) room: &'a mut [u8; RECORD_MAX],
 }
 
-/// What a file says besides its data.
+/// Facts that a file states in addition to its data.
 #[derive(Debug, Default)]
 pub(super) struct RecordMetadata {
     pub(super) entry: Option<Address>,
@@ -139,25 +139,25 @@ impl RecordMetadata {
     }
 }
 
-/// One of the two formats.
+/// One of the two record formats.
 pub(super) trait Records: Default {
     const FORMAT: Format;
-    /// How a record begins, in words.
+    /// The start of a record, for messages.
     const MARK: &'static str;
-    /// What an end record looks like, in words.
+    /// The end record, for messages.
     const END: &'static str;
 
-    /// Whether a line, without blanks around it, begins as a record.
+    /// Whether a trimmed line starts as a record.
     fn is_record(line: &[u8]) -> bool;
 
-    /// How long a line is that begins with these at least eight characters,
-    /// by its own count; `None` if that cannot be told.
+    /// The length of a line that starts with these eight characters, according to its own count.
+    /// Returns `None` if the count is invalid.
     fn expected_len(head: &[u8; 8]) -> Option<usize>;
 
-    /// Takes one such line.
+    /// Processes one record.
     fn record(&mut self, line: &mut RecordLine<'_>, take: &mut impl RecordSink) -> Result<ReadControl, RecordFault>;
 
-    /// Whether a line may stand behind the end record.
+    /// Whether the line is allowed after the end record.
     fn may_follow(&mut self, line: &mut RecordLine<'_>) -> Result<bool, RecordFault> {
         let _ = line;
         Ok(false)
@@ -166,7 +166,7 @@ pub(super) trait Records: Default {
     fn sayings(&mut self) -> &mut RecordMetadata;
 }
 
-/// Reads a file of records that is given as a whole.
+/// Reads a complete file of records.
 pub(super) fn read<R: Records>(bytes: &[u8]) -> Result<Image, RecordError> {
     let mut pump = RecordStream::<R>::default();
     pump.feed(bytes)?;
@@ -183,23 +183,23 @@ pub(super) struct RecordStream<R> {
     lines: Lines,
     builder: Builder,
     too_high: Option<usize>,
-    /// The beginning of a line whose end was not given yet.
+    /// The start of a line whose end has not arrived yet.
     partial: Vec<u8>,
 }
 
-/// What came out of a [`RecordStream`].
+/// The result of a [`RecordStream`].
 pub(super) enum Finished {
     Image(Box<Image>),
-    /// Two records give this address different bytes.
+    /// Two records assign different bytes to this address.
     Overlap(Address),
 }
 
 impl<R: Records> RecordStream<R> {
-    /// Takes the next piece, which may end anywhere.
+    /// Processes the next part of the file, which may end anywhere.
     pub(super) fn feed(&mut self, piece: &[u8]) -> Result<(), RecordError> {
         let mut piece = piece;
         if !self.partial.is_empty() {
-            // To the end of the line that was begun, and one more for CR LF.
+            // Up to the end of the incomplete line, plus one byte for CR LF.
             let end = (line_end(piece) + 2).min(piece.len());
             self.partial.extend_from_slice(&piece[..end]);
             piece = &piece[end..];
@@ -215,7 +215,7 @@ impl<R: Records> RecordStream<R> {
         Ok(())
     }
 
-    /// Nothing follows any more.
+    /// Processes the end of the file.
     pub(super) fn finish(mut self) -> Result<Finished, RecordError> {
         let last = std::mem::take(&mut self.partial);
         self.through(&last, true)?;
@@ -237,7 +237,7 @@ impl<R: Records> RecordStream<R> {
         }
     }
 
-    /// Takes the whole lines of `bytes`; returns how many bytes are left.
+    /// Processes the complete lines of `bytes`; returns the number of remaining bytes.
     fn through(&mut self, bytes: &[u8], is_last: bool) -> Result<usize, RecordError> {
         let Self { records, lines, builder, too_high, .. } = self;
         let mut take = |line: usize, address: Address, data: &[u8]| {
@@ -249,8 +249,8 @@ impl<R: Records> RecordStream<R> {
     }
 }
 
-/// Finds the two lines that give `address` different values. A second pass
-/// costs nothing in the good case, a line number kept for each record would.
+/// Finds the two lines that assign different values to `address`. A second pass costs nothing for
+/// valid files; a line number per record would.
 fn overlap<R: Records>(bytes: &[u8], address: Address) -> RecordError {
     let mut seen: Vec<(usize, u8)> = Vec::new();
     let mut look = |line: usize, start: Address, data: &[u8]| {
@@ -264,7 +264,7 @@ fn overlap<R: Records>(bytes: &[u8], address: Address) -> RecordError {
     RecordError { line: other.0, fault: RecordFault::Overlap { address, earlier: first.0 } }
 }
 
-/// Where in the file one is.
+/// The position in the file.
 #[derive(Default)]
 struct Lines {
     /// Lines so far.
@@ -275,8 +275,8 @@ struct Lines {
 }
 
 impl Lines {
-    /// Takes line after line; returns how many bytes are left because their
-    /// line has no end yet. The last piece has none left.
+    /// Processes line after line; returns the number of remaining bytes of an incomplete line.
+    /// The last part of a file leaves none.
     fn through<R: Records>(
         &mut self,
         records: &mut R,
@@ -302,7 +302,7 @@ impl Lines {
                     rest = behind_line_end(&rest[len..]);
                     continue;
                 }
-                // What is wrong with it is told below.
+                // Errors are reported when the line is decoded.
             }
             let (whole, tail) = rest.split_at(line_end(rest));
             if !is_whole(tail, is_last) {
@@ -315,7 +315,7 @@ impl Lines {
         Ok(rest.len())
     }
 
-    /// Takes one line, whatever it is.
+    /// Processes one line of any kind.
     fn line<R: Records>(
         &mut self,
         records: &mut R,
@@ -351,13 +351,13 @@ impl Lines {
     }
 }
 
-/// Whether `tail` begins with a line end that is whole: a CR at the end of a
-/// piece may be the half of one. At the end of the file everything is whole.
+/// Whether `tail` starts with a complete line end: a CR at the end of a part may be half of one.
+/// At the end of the file every line end is complete.
 fn is_whole(tail: &[u8], is_last: bool) -> bool {
     is_last || !matches!(tail, [] | [b'\r'])
 }
 
-/// What follows a line end, if `tail` begins with one.
+/// The text after a line end, if `tail` starts with one.
 fn behind_line_end(tail: &[u8]) -> &[u8] {
     match tail {
         [b'\r', b'\n', rest @ ..] | [_, rest @ ..] => rest,
@@ -365,42 +365,38 @@ fn behind_line_end(tail: &[u8]) -> &[u8] {
     }
 }
 
-/// Where the first line of `text` ends.
+/// The end of the first line of `text`.
 fn line_end(text: &[u8]) -> usize {
     memchr::memchr2(b'\n', b'\r', text).unwrap_or(text.len())
 }
 
-/// Where the first line of `text` ends if it is a record and its own count is
-/// right. Most are, and a look there is quicker than a search; a line end
-/// inside makes the record one that cannot be decoded.
+/// The end of the first line of `text`, if it is a record whose own count is right. This is true
+/// of most lines and faster than a search; a record with a line end inside fails to decode.
 #[inline]
 fn counted_end<R: Records>(text: &[u8]) -> Option<usize> {
     let counted = R::expected_len(text.first_chunk()?)?;
     matches!(text.get(counted)?, b'\n' | b'\r').then_some(counted)
 }
 
-/// The number that two digits stand for, as far as they are some.
+/// Decodes two hex digits, if both are valid.
 #[inline]
 pub(super) fn count(high: u8, low: u8) -> Option<usize> {
     let (high, low) = (NIBBLES[usize::from(high)], NIBBLES[usize::from(low)]);
     (high | low <= 0xF).then_some(usize::from(high << 4 | low))
 }
 
-/// Whether a line above the first record is a remark. One that reads like a
-/// record with a damaged mark is not: without it, all later addresses could
-/// be wrong.
+/// Whether a line before the first record is a comment. A line that reads like a record with a
+/// damaged start character is not: without it, all later addresses could be wrong.
 fn is_comment(text: &[u8]) -> bool {
     let damaged_record = text.len() > 9 && text[1..].iter().all(u8::is_ascii_hexdigit);
     !text.contains(&b':') && !damaged_record
 }
 
-/// Bytes of a record at the most: length, up to 255 counted ones, and in
-/// Intel HEX four more.
+/// Maximum size of a record: the length, up to 255 counted bytes, and four more in Intel HEX.
 pub(super) const RECORD_MAX: usize = 1 + 255 + 4;
 
-/// Decodes hex digits, the first of which stands in `column`. Their first byte
-/// is the record's length; `extra` bytes are not counted in it. Returns the
-/// bytes and their sum.
+/// Decodes hex digits, the first of which is at `column`. The first byte is the record's length,
+/// which does not count `extra` bytes. Returns the bytes and their sum.
 #[inline]
 pub(super) fn decode<'a>(
     digits: &[u8],
@@ -422,15 +418,15 @@ pub(super) fn decode<'a>(
     Ok((&record[..len], sum))
 }
 
-/// Decodes pairs of digits into bytes and adds them up; `None` if one of them
-/// is no digit. `digits` is twice as long as `bytes`.
+/// Decodes pairs of digits and adds the bytes up. Returns `None` if a digit is invalid. `digits`
+/// is twice as long as `bytes`.
 #[inline]
 fn decode_all(digits: &[u8], bytes: &mut [u8]) -> Option<u8> {
     let (wide, rest) = digits.as_chunks::<8>();
     let (wide_bytes, rest_bytes) = bytes.split_at_mut(4 * wide.len());
-    // Faults are gathered and looked at once: no branch in the loop. So are
-    // sums, in two halves that a record's 260 bytes cannot overflow; reading
-    // the bytes again right after they were written would wait for them.
+    // Faults are collected and checked once, so that the loop has no branch. Sums are collected
+    // in two halves, which the 260 bytes of a record cannot overflow; reading the bytes again
+    // right after writing them would stall.
     let mut faults = 0;
     let mut halves = 0;
     for (digits, bytes) in wide.iter().zip(wide_bytes.as_chunks_mut::<4>().0) {
@@ -449,17 +445,16 @@ fn decode_all(digits: &[u8], bytes: &mut [u8]) -> Option<u8> {
     (faults == 0).then(|| low.wrapping_add(high))
 }
 
-/// Decodes eight digits at once: each byte of the word is one, the first one
-/// lowest. The second value is not 0 if one of them is no digit. Files of many
-/// megabytes are met, and a table look-up for each digit takes several times
-/// as long.
+/// Decodes eight digits at once: each byte of the word is one digit, the first in the lowest
+/// byte. The second value is non-zero if a digit is invalid. A table look-up for each digit takes
+/// several times as long on files of many megabytes.
 #[inline]
 fn decode_eight(digits: u64) -> (u32, u64) {
     const EACH: u64 = 0x0101_0101_0101_0101;
-    // Bit 6 tells letters from figures; a letter's low bits count from 1.
+    // Bit 6 distinguishes letters from decimal digits; the low bits of a letter count from 1.
     let letter = digits >> 6 & EACH;
     let value = (digits & (0x0F * EACH)) + (letter << 3) + letter;
-    // The digit that stands for this value, as a capital, must be what is there.
+    // The upper-case digit of this value must equal the digit found.
     let above_nine = (value + 6 * EACH) >> 4 & EACH;
     let wanted = value + 0x30 * EACH + ((above_nine << 3) - above_nine);
     let capital = digits & !(letter << 5);
@@ -470,7 +465,7 @@ fn decode_eight(digits: u64) -> (u32, u64) {
     ((quads | quads >> 16) as u32, wrong)
 }
 
-/// One byte from two digits, the first of which stands in `column`.
+/// Decodes one byte from two digits, the first of which is at `column`.
 fn pair(digits: &[u8], column: usize) -> Result<u8, RecordFault> {
     let (high, low) = (NIBBLES[usize::from(digits[0])], NIBBLES[usize::from(digits[1])]);
     if high | low > 0xF {
@@ -479,7 +474,7 @@ fn pair(digits: &[u8], column: usize) -> Result<u8, RecordFault> {
     Ok(high << 4 | low)
 }
 
-/// The value of each hex digit; 0xFF for what is none.
+/// The value of each hex digit; 0xFF for all other characters.
 const NIBBLES: [u8; 256] = {
     let mut table = [0xFF; 256];
     let mut value = 0;
@@ -530,7 +525,7 @@ mod tests {
                 digits[place] = byte;
                 let slow: Option<Vec<u8>> =
                     digits.chunks(2).map(|pair| u8::from_str_radix(std::str::from_utf8(pair).ok()?, 16).ok()).collect();
-                // The standard library takes a sign in front of a number.
+                // The standard library accepts a sign before a number.
                 let slow = slow.filter(|_| byte != b'+');
                 let fast = decode(digits);
                 assert_eq!(fast, slow, "{byte:#x} at {place}");

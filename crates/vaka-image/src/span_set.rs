@@ -65,7 +65,7 @@ impl SpanSet {
         self.spans = self.spans.iter().flat_map(cut).collect();
     }
 
-    /// Whether every address of `span` is in the set.
+    /// Whether the set contains every address of `span`.
     ///
     /// # Examples
     /// ```
@@ -81,7 +81,7 @@ impl SpanSet {
         span.is_empty() || self.spans.iter().any(|other| other.covers(span))
     }
 
-    /// Whether any address of `span` is in the set.
+    /// Whether the set contains any address of `span`.
     ///
     /// # Examples
     /// ```
@@ -97,7 +97,7 @@ impl SpanSet {
         self.spans.iter().any(|other| other.common(span).is_some())
     }
 
-    /// How many addresses of `span` are in the set.
+    /// The number of addresses of `span` in the set.
     ///
     /// # Examples
     /// ```

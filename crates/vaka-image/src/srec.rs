@@ -1,9 +1,8 @@
 //! Motorola S-record.
 //!
-//! A record is `S`, a type digit, a count (1 byte), an address (2, 3 or 4
-//! bytes by type, big-endian), data and a checksum (1), each byte as two hex
-//! digits. The count counts what follows it. All bytes from the count on add
-//! up to 0xFF.
+//! A record is `S`, a type digit, a count (1 byte), an address (2, 3 or 4 bytes by type,
+//! big-endian), data and a checksum (1 byte), each byte as two hex digits. The count covers all
+//! bytes after it. The bytes from the count on add up to 0xFF.
 
 use crate::address::Address;
 use crate::facts::Format;
@@ -40,7 +39,7 @@ pub(super) struct SRecord {
     sayings: RecordMetadata,
 }
 
-/// A record taken apart.
+/// The fields of a record.
 struct RecordParts<'a> {
     kind: u8,
     width: usize,
@@ -85,7 +84,7 @@ impl Records for SRecord {
                         .notes
                         .push(format!("line {line}: the end record S{kind} is of another width than the data"));
                 }
-                // Zero means that no entry is given.
+                // Zero means that the file has no entry point.
                 if parts.address != 0 {
                     self.sayings.set_entry(line, Address::new(u64::from(parts.address)));
                 }
@@ -95,7 +94,7 @@ impl Records for SRecord {
         Ok(ReadControl::More)
     }
 
-    /// One count record behind the end is met.
+    /// Some files have one count record after the end record.
     fn may_follow(&mut self, line: &mut RecordLine<'_>) -> Result<bool, RecordFault> {
         if self.count_behind_end || !matches!(line.text[1], b'5' | b'6') {
             return Ok(false);
@@ -155,7 +154,7 @@ fn parts<'a>(line: &'a mut RecordLine<'_>) -> Result<RecordParts<'a>, RecordFaul
     Ok(RecordParts { kind, width, address, data: &record[1 + width..record.len() - 1] })
 }
 
-/// The address of data that does not run past what its record can name.
+/// The address of data that stays inside the address range of its record type.
 fn within(parts: &RecordParts<'_>) -> Result<Address, RecordFault> {
     let limit = 1u64 << (8 * parts.width);
     if u64::from(parts.address) + parts.data.len() as u64 > limit {
@@ -175,9 +174,9 @@ fn no_data(parts: &RecordParts<'_>) -> Result<(), RecordFault> {
 /// Data bytes in a line that is written; a record never crosses a multiple of it.
 const LINE: u64 = 16;
 
-/// Writes S-records: the narrowest address size that fits, lines of 16 bytes
-/// that begin at multiples of 16 where the image does, a count, the end record
-/// with the entry (0 if there is none). A header only where the image has one.
+/// Writes S-records: the narrowest sufficient address size, lines of 16 bytes aligned where the
+/// image is, a count, and the end record with the entry point (0 if there is none). Writes a
+/// header only if the image has one.
 ///
 /// # Examples
 /// ```
@@ -211,7 +210,7 @@ pub fn write(image: &Image) -> Vec<u8> {
     match count.to_be_bytes() {
         [0, 0, c1, c0] => emit(&mut out, b'5', &[c1, c0], &[]),
         [0, c2, c1, c0] => emit(&mut out, b'6', &[c2, c1, c0], &[]),
-        // More than a count record can say: it is left out.
+        // Too many records for a count record: it is omitted.
         _ => {}
     }
     let entry = image.entry().and_then(Address::to_u32).unwrap_or(0);
@@ -235,8 +234,8 @@ mod tests {
 
     use super::*;
 
-    /// The same twelve bytes as in the HEX example, with the header "demo".
-    /// Read back with the same result by GNU binutils' objdump 2.40.
+    /// The twelve bytes of the HEX example, with the header "demo". GNU binutils' objdump 2.40
+    /// reads the same content.
     const WORKED: &str =
         "S007000064656D6F53\nS30D0800400000500020C101000870\nS30908004008DEADBEEF6E\nS5030002FA\nS705080041C1F0\n";
 

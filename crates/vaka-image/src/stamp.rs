@@ -1,4 +1,4 @@
-//! The stamp: a small record inside an image that says what it is for.
+//! The stamp: a small record inside an image that names its product, variants and version.
 //!
 //! Our own, specified in `docs/formats/stamp.md`. The link produces it; length
 //! and digest are filled in afterwards ([`seal`]). Integers are little-endian:
@@ -7,10 +7,10 @@
 //!  0 magic 8 | 8 layout 2 | 10 size 2 | 12 start 4 | 16 length 4 | 20 SHA-256 32 | 52 text
 //! ```
 //!
-//! `size` counts all of it. The text is entries `name=value`, each ended by a
-//! zero byte; an empty entry, or the end, ends them. The digest is over the
-//! bytes from `start`, `length` of them, with its own 32 bytes as zeros and
-//! gaps of the image as 0xFF: what a bootloader sees in flash.
+//! `size` covers the whole stamp. The text is a list of entries `name=value`, each terminated by
+//! a zero byte; an empty entry or the end of the stamp ends the list. The digest covers `length`
+//! bytes from `start`, with its own 32 bytes as zeros and gaps of the image as 0xFF: the content
+//! that a bootloader sees in flash.
 
 use serde::Serialize;
 use sha2::{Digest, Sha256};
@@ -20,7 +20,7 @@ use crate::address::{Address, Span};
 use crate::model::{BuildError, Builder, Image, TooHigh};
 use vaka_base::text;
 
-/// How a stamp begins. Chosen by us.
+/// The first bytes of a stamp. Chosen by us.
 pub const MAGIC: &[u8; 8] = b"VakaStmp";
 /// The layout that is described here.
 pub const LAYOUT: u16 = 1;
@@ -31,7 +31,7 @@ const DIGEST_LEN: usize = 32;
 /// A stamp is a small record. Chosen by us.
 const MAX_SIZE: usize = 4096;
 
-/// What a stamp says.
+/// The fields of a stamp.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 pub struct StampFields {
     /// Product id.
@@ -45,31 +45,31 @@ pub struct StampFields {
     /// Version.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub version: Option<String>,
-    /// Name of the build, where there are several for one variant.
+    /// Name of the build, if one variant has several.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub build: Option<String>,
     /// When it was built.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub built: Option<String>,
-    /// Everything else: name and value.
+    /// All other entries: name and value.
     pub facts: Vec<(String, String)>,
 }
 
 /// A stamp that was found.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 pub struct Stamp {
-    /// Where it stands.
+    /// Address of the stamp.
     pub at: Address,
-    /// Where the image that it describes starts.
+    /// Start address of the image that the stamp describes.
     pub start: Address,
-    /// What it says.
+    /// Fields of the stamp.
     #[serde(flatten)]
     pub text: StampFields,
-    /// Whether length and digest are filled in, and right.
+    /// State of length and digest.
     pub seal: SealState,
 }
 
-/// Whether length and digest are filled in, and right.
+/// The state of a stamp's length and digest.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum SealState {
@@ -77,25 +77,24 @@ pub enum SealState {
     Open,
     /// The digest is the one of the image.
     Good,
-    /// It is not: the image was changed after it was sealed, or cut.
+    /// Length or digest is wrong: the image was changed or truncated after it was sealed.
     Broken,
 }
 
-/// What was found of stamps in an image.
+/// The result of a search for stamps in an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum StampSearch {
-    /// Nothing that begins like one.
+    /// No stamp.
     None,
-    /// One.
+    /// One valid stamp.
     One(Stamp),
-    /// Something that begins like one, and what is wrong with it.
+    /// One damaged stamp, and the damage.
     Damaged(Address, &'static str),
-    /// More than one.
+    /// Several stamps.
     Several(Vec<Address>),
 }
 
-/// Looks for a stamp: at `offset` from the start of the image if that is
-/// given, else everywhere.
+/// Searches for a stamp: at `offset` from the start of the image if given, else everywhere.
 pub fn find(image: &Image, offset: Option<u64>) -> StampSearch {
     let places = match offset.map(|offset| image.start().checked_add(offset)) {
         Some(at) => at.into_iter().filter(|at| has_magic(image, *at)).collect(),
@@ -162,7 +161,7 @@ fn at_span(at: Address, size: usize) -> Span {
     Span::new(at, size as u64).unwrap_or(Span::new(at, 0).expect("nothing wraps"))
 }
 
-/// The range that a stamp covers, if the image holds its first and last byte.
+/// The range that a stamp covers, if the image contains its first and last byte.
 fn covered(image: &Image, start: Address, length: u64) -> Option<Span> {
     let span = Span::new(start, length).filter(|span| !span.is_empty())?;
     let holds = |at: u64| Span::new(Address::new(at), 1).is_some_and(|one| image.bytes(one).is_some());
@@ -226,31 +225,31 @@ fn digest_of(image: &Image, covered: Span, stamp: Address) -> [u8; DIGEST_LEN] {
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum StampError {
-    /// There is no stamp to fill in.
+    /// The image has no stamp to seal.
     #[error("the image holds no stamp")]
     None,
-    /// There is more than one.
+    /// The image has several stamps.
     #[error("the image holds several stamps, at {0} and elsewhere")]
     Several(Address),
-    /// There is one that cannot be read.
+    /// The image has a stamp that cannot be read.
     #[error("the stamp at {0} is damaged: {1}")]
     Damaged(Address, &'static str),
-    /// The stamp says that the image starts where it has no byte, or lies
-    /// outside of what it describes.
+    /// The start address in the stamp has no byte in the image, or the stamp is outside the range
+    /// that it covers.
     #[error("the stamp at {at} says that the image starts at {start}, which does not go together with where it stands")]
     Start {
-        /// Where the stamp stands.
+        /// Address of the stamp.
         at: Address,
-        /// What it says.
+        /// Start address in the stamp.
         start: Address,
     },
-    /// There is one already.
+    /// The image has a stamp already.
     #[error("the image holds a stamp already, at {0}")]
     There(Address),
-    /// A name or value cannot stand in a stamp.
+    /// A name or value is not allowed in a stamp.
     #[error("'{0}' cannot stand in a stamp: no control characters, no blanks at its ends, not too long")]
     StampFields(String),
-    /// All of it is more than a stamp can hold, or runs past 32 bits.
+    /// The stamp would exceed its maximum size or the 32-bit address range.
     #[error("the stamp would be too long")]
     TooLong,
 }
@@ -259,7 +258,7 @@ pub enum StampError {
 /// the end of the image.
 ///
 /// # Errors
-/// There is not exactly one stamp, or it does not describe this image.
+/// The image does not have exactly one stamp, or the stamp does not describe the image.
 pub fn seal(image: &Image) -> Result<Image, StampError> {
     let stamp = match find(image, None) {
         StampSearch::One(stamp) => stamp,
@@ -279,10 +278,10 @@ pub fn seal(image: &Image) -> Result<Image, StampError> {
     Ok(with_length.patched(field(DIGEST_AT)?, &digest))
 }
 
-/// Appends a stamp behind the image, at the next multiple of 4, and seals it.
+/// Appends a stamp at the next multiple of 4 after the image, and seals it.
 ///
 /// # Errors
-/// There is a stamp already, or the text cannot stand in one.
+/// The image has a stamp already, or a field is not allowed in a stamp.
 ///
 /// # Examples
 /// ```
@@ -381,7 +380,7 @@ mod tests {
         assert_eq!(u32::from_le_bytes(bytes[16..20].try_into().unwrap()) as usize, 8 + size);
         assert_eq!(&bytes[52..52 + said.len()], said);
         assert_eq!(bytes.len(), size);
-        // The digest, over a copy that was put together here.
+        // The digest, computed over a copy that this test assembles.
         let mut flash = vec![0, 1, 2, 3, 4, 5, 0xFF, 0xFF];
         flash.extend_from_slice(bytes);
         flash[8 + 20..8 + 52].fill(0);

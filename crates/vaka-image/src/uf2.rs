@@ -1,4 +1,4 @@
-//! UF2: files of 512-byte blocks that each say where their data belongs.
+//! UF2: files of 512-byte blocks, each with its own target address.
 //!
 //! Source: the public UF2 format description (Microsoft; it has no version).
 //! All integers are little-endian:
@@ -21,7 +21,7 @@ use vaka_base::text;
 pub const BLOCK: usize = 512;
 /// Room for data in a block.
 const DATA: usize = 476;
-/// Payload that every unit takes, at multiples of its length.
+/// Payload size that every unit supports, at multiples of itself.
 pub const PAYLOAD: usize = 256;
 const PAYLOAD_WORD: u32 = 256;
 
@@ -35,17 +35,17 @@ mod flag {
     pub(super) const TAGS: u32 = 0x8000;
 }
 
-/// What is wrong with a UF2 file, and in which block (counted from 0).
+/// An error in a UF2 file, with the index of the block (from 0).
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("block {block} at offset {:#x}: {fault}", block * BLOCK)]
 pub struct Uf2Error {
     /// The block's place in the file.
     pub block: usize,
-    /// What is wrong.
+    /// The error.
     pub fault: Uf2Fault,
 }
 
-/// What is wrong with a block.
+/// An error in a block.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum Uf2Fault {
@@ -55,56 +55,56 @@ pub enum Uf2Fault {
     /// One of the three magic numbers is wrong.
     #[error("not a UF2 block")]
     NoBlock,
-    /// Its payload is empty or too long.
+    /// The payload is empty or too long.
     #[error("a payload of {0} bytes is not possible here")]
     Payload(u32),
-    /// Its data would lie above 32 bits.
+    /// The data would exceed the 32-bit address range.
     #[error("its data runs past the highest address, 0xFFFF_FFFF")]
     TooHigh,
-    /// It is a piece of a file and names a family.
+    /// The block is part of a file and names a family.
     #[error("it is flagged as a piece of a file and as firmware of a family; it cannot be both")]
     Ambiguous,
     /// The file name is missing or leads elsewhere.
     #[error("it belongs to a file without a proper name")]
     FileName,
-    /// It disagrees with others on the number of blocks.
+    /// The block states another number of blocks than the others.
     #[error("it says that there are {found} blocks, others of its set say {wanted}")]
     Total {
-        /// What the set's first block says.
+        /// Number of blocks in the first block of the set.
         wanted: u32,
-        /// What this one says.
+        /// Number of blocks in this block.
         found: u32,
     },
-    /// Its number is not below the number of blocks.
+    /// The block's number is not below the number of blocks.
     #[error("its number is {number}, but there are {total} blocks")]
     Number {
-        /// Its number.
+        /// Number of the block.
         number: u32,
         /// Blocks in the set.
         total: u32,
     },
-    /// Another block with this number has other content.
+    /// Another block with this number has different content.
     #[error("block {other} has the same number and another content")]
     Twice {
         /// The other's place in the file.
         other: usize,
     },
-    /// Blocks are missing; told at the last block that is there.
+    /// Blocks are missing; reported at the last block of the set.
     #[error("its set has {found} of {wanted} blocks; number {first} is missing")]
     Missing {
-        /// Blocks that are there.
+        /// Number of blocks in the file.
         found: u32,
         /// Blocks that should be.
         wanted: u32,
         /// The first missing number.
         first: u32,
     },
-    /// Two blocks give one address different bytes.
+    /// Two blocks assign different bytes to one address.
     #[error("it gives {0} another value than an earlier block")]
     Overlap(Address),
 }
 
-/// One block, checked on its own.
+/// A validated block.
 struct Block<'a> {
     place: usize,
     flags: u32,
@@ -116,7 +116,7 @@ struct Block<'a> {
     raw: &'a [u8],
 }
 
-/// What is numbered together.
+/// The blocks that are numbered together.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord)]
 enum BlockKind {
     Firmware(Option<u32>),
@@ -169,7 +169,7 @@ fn block(place: usize, raw: &[u8]) -> Result<Block<'_>, Uf2Fault> {
         return Err(Uf2Fault::NoBlock);
     }
     let (flags, address, len) = (word(8), word(12), word(16));
-    // The MD5 region takes the last 24 bytes of the data.
+    // The MD5 region uses the last 24 bytes of the data.
     let room = if flags & flag::MD5 != 0 { DATA - 24 } else { DATA };
     let payload = usize::try_from(len).ok().filter(|len| (1..=room).contains(len));
     let payload = &raw[32..][..payload.ok_or(Uf2Fault::Payload(len))?];
@@ -187,7 +187,7 @@ fn block(place: usize, raw: &[u8]) -> Result<Block<'_>, Uf2Fault> {
     Ok(Block { place, flags, address, number: word(20), total: word(24), group, payload, raw })
 }
 
-/// A file's name behind the payload: no way out of a folder, nothing odd.
+/// The file name after the payload, if it contains no path and no special characters.
 fn file_name(field: &[u8]) -> Option<String> {
     let end = field.iter().position(|byte| *byte == 0)?;
     let name = std::str::from_utf8(&field[..end]).ok()?;
@@ -195,7 +195,7 @@ fn file_name(field: &[u8]) -> Option<String> {
     name.split('/').all(part).then(|| name.to_owned())
 }
 
-/// Numbers are unique, complete, and agree on how many there are.
+/// Checks that block numbers are unique, complete and consistent with the number of blocks.
 fn numbering(blocks: &[&Block<'_>]) -> Result<(), Uf2Error> {
     let fault = |block: &Block<'_>, fault| Err(Uf2Error { block: block.place, fault });
     let Some(first) = blocks.first() else { return Ok(()) };
@@ -226,7 +226,7 @@ fn numbering(blocks: &[&Block<'_>]) -> Result<(), Uf2Error> {
 fn image(family: Option<u32>, blocks: &[&Block<'_>]) -> Result<Option<Image>, Uf2Error> {
     let mut builder = Builder::default();
     let main = |block: &&&Block<'_>| block.flags & flag::NOT_MAIN_FLASH == 0;
-    // A block that is there twice has the same content: the first will do.
+    // Repeated blocks have equal content, so the first one is used.
     let mut numbers = BTreeSet::new();
     for block in blocks.iter().filter(main).filter(|block| numbers.insert(block.number)) {
         builder
@@ -257,7 +257,7 @@ fn md5_region(block: &Block<'_>) -> Option<Md5Region> {
     Some(Md5Region { span, md5: text::hex(&field[8..]) })
 }
 
-/// The last block that holds an address which blocks disagree on.
+/// The last block that contains an address on which blocks disagree.
 fn overlap(blocks: &[&Block<'_>], address: Address) -> Uf2Error {
     let holds = |block: &&&Block<'_>| {
         Span::new(Address::new(u64::from(block.address)), block.payload.len() as u64)
@@ -267,7 +267,7 @@ fn overlap(blocks: &[&Block<'_>], address: Address) -> Uf2Error {
     Uf2Error { block, fault: Uf2Fault::Overlap(address) }
 }
 
-/// The tags of the first block that has some; others should say the same.
+/// The tags of the first block that has any; the other blocks should have the same.
 fn tags_of(blocks: &[&Block<'_>], notes: &mut Vec<String>) -> Option<Tags> {
     let mut tagged = blocks.iter().filter(|block| block.flags & flag::TAGS != 0).map(|block| tags(block));
     let first = tagged.next()?;
@@ -277,8 +277,8 @@ fn tags_of(blocks: &[&Block<'_>], notes: &mut Vec<String>) -> Option<Tags> {
     Some(first)
 }
 
-/// Tags stand behind the payload, each at a multiple of 4: length of all of it
-/// (1 byte), type (3), data. A length below 4 ends the list.
+/// Tags follow the payload, each at a multiple of 4: total length (1 byte), type (3 bytes), data.
+/// A length below 4 ends the list.
 fn tags(block: &Block<'_>) -> Tags {
     let room = if block.flags & flag::MD5 != 0 { DATA - 24 } else { DATA };
     let mut rest = block.raw[32..32 + room].get(block.payload.len().next_multiple_of(4)..).unwrap_or_default();
@@ -303,10 +303,9 @@ fn tags(block: &Block<'_>) -> Tags {
     tags
 }
 
-/// Writes UF2: blocks of 256 bytes at multiples of 256, in rising order, all
-/// of one family. What the image does not hold of a block is 0xFF, since units
-/// skip blocks of another size without saying so. `None` if the image needs
-/// more blocks than can be counted.
+/// Writes UF2: blocks of 256 bytes at multiples of 256, in ascending order, all of one family.
+/// Bytes of a block that the image does not have are 0xFF, because units silently skip blocks of
+/// another size. Returns `None` if the number of blocks exceeds 32 bits.
 ///
 /// # Examples
 /// ```
@@ -338,7 +337,7 @@ pub fn write(image: &Image, family: Option<u32>) -> Option<Vec<u8>> {
     Some(out)
 }
 
-/// One block: number `number` of `total`, for an address that is a multiple of 256.
+/// Encodes block `number` of `total` for an address that is a multiple of 256.
 pub fn emit(address: u32, payload: &[u8; PAYLOAD], number: u32, total: u32, family: Option<u32>) -> [u8; BLOCK] {
     let flags = if family.is_some() { flag::FAMILY } else { 0 };
     let words = [MAGICS[0].1, MAGICS[1].1, flags, address, PAYLOAD_WORD, number, total, family.unwrap_or(0)];
@@ -351,7 +350,7 @@ pub fn emit(address: u32, payload: &[u8; PAYLOAD], number: u32, total: u32, fami
     block
 }
 
-/// What a unit gives back of its memory: the blocks of the file that it shows.
+/// Memory that a unit shows as a file of blocks.
 #[derive(Clone, Debug, Default)]
 pub struct AppReadback {
     pages: BTreeMap<u64, Vec<u8>>,
@@ -360,8 +359,8 @@ pub struct AppReadback {
 }
 
 impl AppReadback {
-    /// Reads such a file. Sectors that are no blocks are skipped, and numbers are
-    /// not looked at: units are free in how they count what they give back.
+    /// Reads such a file. Sectors that are not blocks are skipped, and block numbers are ignored,
+    /// because units number these blocks differently.
     pub fn read(bytes: &[u8]) -> Self {
         let mut present = Self::default();
         for block in bytes.chunks(BLOCK).enumerate().filter_map(|(place, raw)| block(place, raw).ok()) {
@@ -379,7 +378,7 @@ impl AppReadback {
         block(0, last).ok().map(|block| Address::new(u64::from(block.address)))
     }
 
-    /// `len` bytes at an address; `None` if it does not give all of them.
+    /// Returns `len` bytes at an address, or `None` if the file does not have all of them.
     pub fn bytes(&self, at: Address, len: u32) -> Option<Vec<u8>> {
         let wanted = Span::new(at, u64::from(len))?;
         let mut bytes = Vec::with_capacity(len as usize);
@@ -394,13 +393,13 @@ impl AppReadback {
         Some(bytes)
     }
 
-    /// The addresses that it gives.
+    /// The address ranges in the file.
     pub fn spans(&self) -> Vec<Span> {
         let span = |(at, page): (&u64, &Vec<u8>)| Span::new(Address::new(*at), page.len() as u64);
         Span::joined(self.pages.iter().filter_map(span))
     }
 
-    /// Whether it gives nothing at all.
+    /// Whether the file has no blocks.
     pub fn is_empty(&self) -> bool {
         self.pages.is_empty()
     }

@@ -1,5 +1,5 @@
-//! Start vectors: the table at the beginning of an image from which the chip
-//! takes its first stack pointer and instruction.
+//! Start vectors: the table at the start of an image that holds the chip's initial stack pointer
+//! and first instruction.
 
 use serde::{Deserialize, Serialize};
 
@@ -16,12 +16,12 @@ pub enum VectorKind {
     CortexM,
 }
 
-/// What the start vectors of an image say.
+/// The start vectors of an image.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct StartVectors {
     /// Initial stack pointer.
     pub stack: Address,
-    /// Reset handler, as it stands there: bit 0 is the instruction set's.
+    /// Reset handler as stored: bit 0 selects the instruction set.
     pub reset: Address,
 }
 
@@ -56,7 +56,7 @@ impl StartVectors {
         self.reset.align_down(2)
     }
 
-    /// Whether the reset handler names the instruction set that the chip has.
+    /// Whether the reset handler selects the instruction set of the chip.
     pub fn is_thumb(self) -> bool {
         self.reset.get() & 1 == 1
     }

@@ -12,23 +12,23 @@ use vaka_base::version::ReleaseNumber;
 /// The description of a wrapper. All places lie inside the header.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Wrapper {
-    /// Its name, for messages.
+    /// Name for messages.
     pub name: String,
-    /// How the file begins.
+    /// First bytes of the file.
     pub magic: Vec<u8>,
     /// Bytes before the payload.
     pub header: usize,
-    /// Where the payload's length stands; without it the payload is the rest.
+    /// Offset of the payload's length; without it the payload is the rest of the file.
     pub length_at: Option<usize>,
-    /// Where the payload's address stands, for a raw binary.
+    /// Offset of the payload's address, for a raw binary.
     pub start_at: Option<usize>,
-    /// Where the version stands, in packed decimal.
+    /// Offset of the version, in packed decimal.
     pub version_at: Option<usize>,
-    /// Where a checksum over the payload stands, and which.
+    /// Offset and kind of a checksum over the payload.
     pub checksum: Option<(usize, ChecksumKind)>,
 }
 
-/// A checksum over the payload, of which the header holds 32 bits.
+/// A checksum over the payload; the header holds 32 bits of it.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -41,20 +41,20 @@ pub enum ChecksumKind {
     Sha256,
 }
 
-/// What was inside a wrapper.
+/// The content of a wrapped file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Unwrapped<'a> {
     /// The wrapper's name.
     pub name: &'a str,
     /// The payload: a firmware file of its own.
     pub payload: &'a [u8],
-    /// Where it starts, if the header says so.
+    /// Start address, if the header has one.
     pub start: Option<Address>,
-    /// Its version, if the header says so.
+    /// Version, if the header has one.
     pub version: Option<ReleaseNumber>,
 }
 
-/// What is wrong with a wrapped file.
+/// An error in a wrapped file.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum WrapperError {
@@ -66,9 +66,9 @@ pub enum WrapperError {
     Length {
         /// The wrapper.
         name: String,
-        /// What it says.
+        /// Length in the header.
         said: u32,
-        /// What is there.
+        /// Actual length.
         found: usize,
     },
     /// The checksum does not fit.
@@ -76,9 +76,9 @@ pub enum WrapperError {
     Checksum {
         /// The wrapper.
         name: String,
-        /// What the payload gives.
+        /// Computed from the payload.
         expected: u32,
-        /// What stands there.
+        /// Stored in the header.
         found: u32,
     },
 }
@@ -87,7 +87,7 @@ impl Wrapper {
     /// Unwraps a file; `None` if it does not begin with this wrapper's magic.
     ///
     /// # Errors
-    /// It does, but is damaged.
+    /// The file has the magic bytes, but is damaged.
     pub fn unwrap<'a>(&'a self, bytes: &'a [u8]) -> Option<Result<Unwrapped<'a>, WrapperError>> {
         bytes.starts_with(&self.magic).then(|| self.open(bytes))
     }

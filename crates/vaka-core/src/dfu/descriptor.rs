@@ -1,17 +1,17 @@
 //! The functional descriptor.
 
-/// What a unit's DFU interface can do. Source: DFU 1.1, table 4.2.
+/// The capabilities of a unit's DFU interface. Source: DFU 1.1, table 4.2.
 ///
 /// ```text
 /// bLength 9 | 0x21 | bmAttributes 1 | wDetachTimeOut 2 | wTransferSize 2 | bcdDFUVersion 2
 /// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct FunctionalDescriptor {
-    /// What it can do.
+    /// Capabilities.
     pub attributes: Attributes,
     /// Milliseconds it waits for the bus reset after a detach.
     pub detach_timeout_ms: u16,
-    /// Most bytes in one block.
+    /// Maximum size of a block in bytes.
     pub transfer_size: u16,
     /// 0x0100, 0x0110, or 0x011A for the address extension.
     pub version: u16,
@@ -37,7 +37,7 @@ impl Attributes {
         self.0 & 4 != 0
     }
 
-    /// bitWillDetach: it leaves the bus by itself; clear: the host resets it.
+    /// bitWillDetach: the unit detaches by itself; if clear, the host resets the bus.
     pub fn will_detach(self) -> bool {
         self.0 & 8 != 0
     }
@@ -50,10 +50,9 @@ pub const VERSION_ADDRESSED: u16 = 0x011A;
 pub const DESCRIPTOR_TYPE: u8 = 0x21;
 
 impl FunctionalDescriptor {
-    /// Finds and parses it among the descriptors that follow an interface,
-    /// each as its raw bytes. A 7-byte one, as in DFU 1.0, has version 1.0; what
-    /// goes past 9 bytes is not looked at. Does not check that the values make
-    /// sense: a transfer size of 0 is met.
+    /// Finds and parses the descriptor among the raw descriptors after an interface. A descriptor
+    /// of 7 bytes, as in DFU 1.0, has version 1.0; bytes after the ninth are ignored. The values
+    /// are not validated: some units state a transfer size of 0.
     pub fn find<'a>(descriptors: impl IntoIterator<Item = &'a [u8]>) -> Option<Self> {
         descriptors.into_iter().find_map(Self::parse)
     }

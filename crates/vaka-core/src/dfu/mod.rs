@@ -1,5 +1,5 @@
-//! The device firmware upgrade class, as values: states, statuses, the
-//! functional descriptor, requests, and what to do in which state.
+//! The device firmware upgrade class as values: states, statuses, the functional descriptor,
+//! requests, and the next step from each state.
 //!
 //! Source: USB Device Firmware Upgrade, revision 1.1 ("DFU 1.1"), and the
 //! published address extension (bcdDFUVersion 0x011A). Nothing here transfers

@@ -12,7 +12,7 @@ pub enum Request {
     Download = 1,
     /// DFU_UPLOAD: a block from the unit.
     Upload = 2,
-    /// DFU_GETSTATUS; starts what the last download asked for.
+    /// DFU_GETSTATUS; starts the operation that the last download requested.
     GetStatus = 3,
     /// DFU_CLRSTATUS.
     ClearStatus = 4,
@@ -29,9 +29,9 @@ pub const FIRST_DATA_BLOCK: u16 = 2;
 /// A command of the address extension: the data of a download of block 0.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Command {
-    /// Where data block 2 goes.
+    /// Sets the address of data block 2.
     SetAddress(Address),
-    /// Erase the sector that holds the address.
+    /// Erases the sector that contains the address.
     Erase(Address),
     /// Erase all that the alternate setting maps.
     EraseAll,
@@ -40,8 +40,8 @@ pub enum Command {
 }
 
 impl Command {
-    /// Its bytes: a code, then the address, if it takes one, in 4 bytes,
-    /// little-endian. `None` if the address does not fit.
+    /// Encodes the command: a code, then the address in 4 bytes, little-endian, if the command
+    /// has one. Returns `None` if the address exceeds 32 bits.
     pub fn emit(self) -> Option<Vec<u8>> {
         let (code, address) = match self {
             Self::SetAddress(address) => (0x21, Some(address)),

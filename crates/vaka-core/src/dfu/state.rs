@@ -1,4 +1,4 @@
-//! The states, and the way from each of them to dfuIDLE.
+//! DFU states, and the path from each state to dfuIDLE.
 
 use std::fmt;
 
@@ -21,7 +21,7 @@ pub enum State {
 }
 
 impl State {
-    /// From the wire.
+    /// Decodes the state byte.
     pub fn from_wire(value: u8) -> Self {
         match value {
             0 => Self::AppIdle,
@@ -39,15 +39,14 @@ impl State {
         }
     }
 
-    /// Whether the unit works on something and wants to be left alone for the
-    /// time that it named.
+    /// Whether the unit is busy and must not be addressed during the time that it stated.
     pub fn is_working(self) -> bool {
         matches!(self, Self::DownloadSync | Self::DownloadBusy | Self::ManifestSync | Self::Manifest)
     }
 }
 
 impl State {
-    /// What a unit in this state is doing, and what ends it, for a person.
+    /// The activity of a unit in this state, and how it ends, as text.
     pub fn meaning(self) -> &'static str {
         match self {
             Self::AppIdle => "its application runs; it must be asked to detach first",
@@ -86,20 +85,20 @@ impl fmt::Display for State {
     }
 }
 
-/// What brings a unit one step nearer to dfuIDLE.
+/// The next step on the path to dfuIDLE.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ToIdle {
-    /// It is there.
+    /// The unit is in dfuIDLE.
     Done,
-    /// DFU_ABORT: drops what is pending or open.
+    /// DFU_ABORT: discards a pending or open transfer.
     Abort,
     /// DFU_GETSTATUS for the reason, then DFU_CLRSTATUS.
     ClearStatus,
     /// Wait, then DFU_GETSTATUS: it is at work.
     WaitAndAsk,
-    /// The application runs; there is no way from here without a detach.
+    /// The application runs; only a detach leaves this state.
     InApplication,
-    /// It answers nothing until the bus is reset.
+    /// The unit does not respond until the bus is reset.
     Reset,
     /// A state that the standard does not have.
     Unknown(u8),
@@ -107,9 +106,9 @@ pub enum ToIdle {
 
 /// The next step from `state` to dfuIDLE.
 ///
-/// `state` must come from DFU_GETSTATE: in the sync states a DFU_GETSTATUS
-/// would start what an earlier program left pending, such as an erase. That is
-/// why they are left by DFU_ABORT. Source: DFU 1.1, appendix A.
+/// `state` must come from DFU_GETSTATE: in the sync states a DFU_GETSTATUS would start an
+/// operation that an earlier program left pending, such as an erase. DFU_ABORT therefore leaves
+/// these states. Source: DFU 1.1, appendix A.
 ///
 /// # Examples
 /// ```

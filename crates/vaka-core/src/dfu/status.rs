@@ -1,4 +1,4 @@
-//! The reply to DFU_GETSTATUS, and what its status codes mean to a person.
+//! The reply to DFU_GETSTATUS, and the meaning of its status codes.
 
 use std::fmt;
 use std::time::Duration;
@@ -52,7 +52,7 @@ impl Status {
         }
     }
 
-    /// From the wire.
+    /// Decodes the status byte.
     pub fn from_wire(value: u8) -> Self {
         match value {
             0x00 => Self::Ok,
@@ -77,7 +77,7 @@ impl Status {
 }
 
 impl fmt::Display for Status {
-    /// The standard's name, and what it means.
+    /// The name in the standard and its meaning.
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Ok => "OK",
@@ -108,13 +108,13 @@ impl fmt::Display for Status {
 /// ```
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct StatusReply {
-    /// How the last request went.
+    /// Result of the last request.
     pub status: Status,
     /// Least time before the next DFU_GETSTATUS.
     pub poll: Duration,
     /// The state that the unit is in from now on.
     pub state: State,
-    /// A string with the status in the maker's words; 0 for none.
+    /// Index of a string with the manufacturer's description of the status; 0 for none.
     pub string: u8,
 }
 

@@ -1,20 +1,21 @@
-//! What a release says of an image in it.
+//! The statements of a release about its images.
 
 use crate::sheet::Fact;
 
-/// The word of a release about one of its images. The signature makes it its maker's.
+/// The statements of a release about one of its images. The signature attributes them to the
+/// signer.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Claim {
     /// The product's id.
     pub product: String,
     /// The release's version.
     pub version: String,
-    /// The build, where there are several.
+    /// The build, if the release has several.
     pub build: Option<String>,
     /// The variants that the image is for.
     pub variants: Vec<String>,
-    /// What must agree.
+    /// The facts that must agree.
     pub facts: Vec<Fact>,
-    /// What is lost by it: a name for the agreement, and what it is.
+    /// The losses: consent id and description.
     pub losses: Vec<(String, String)>,
 }

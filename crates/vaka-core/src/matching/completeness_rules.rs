@@ -1,4 +1,4 @@
-//! Whether a file is whole, and what proves it.
+//! Whether a file is complete, and the proof.
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Weight};
@@ -9,8 +9,8 @@ use vaka_image::Image;
 use vaka_image::completeness::Proof;
 use vaka_image::stamp::{self, SealState, StampSearch};
 
-/// What the file proves of its own completeness: one row, which agrees if anything proves it and
-/// conflicts if any proof fails. A file that proves nothing is not refused; the row says so.
+/// One row of evidence about completeness: it agrees if any proof holds and conflicts if any
+/// proof fails. A file without a proof is not refused; the row states that.
 pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Evidence {
     let (mut proofs, mut failures) = (Vec::new(), Vec::new());
     proofs.extend(of_format(image));
@@ -37,7 +37,7 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
     }
 }
 
-/// What the format of the file proves. A reader refuses a file whose proof fails.
+/// The proof that the file format provides. A reader refuses a file whose proof fails.
 fn of_format(image: &Image) -> Option<&'static str> {
     match image.format() {
         Format::IntelHex | Format::SRecord => Some("its end record"),

@@ -4,20 +4,20 @@ use serde::Serialize;
 
 use crate::sheet::VariantId;
 
-/// What a piece of evidence is about.
+/// The subject of a piece of evidence.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Subject {
     /// The unit on the bus.
     Unit,
-    /// The hardware, as a person reads it.
+    /// The hardware, as the user reads its label.
     Label,
     /// The file.
     File,
 }
 
-/// Where a fact was seen.
+/// The source of an observation.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -53,7 +53,7 @@ pub enum Source {
 }
 
 impl Source {
-    /// In words, for a table.
+    /// The source as text, for tables.
     pub fn as_str(self) -> &'static str {
         match self {
             Self::BootId => "boot id",
@@ -87,37 +87,37 @@ impl Source {
     }
 }
 
-/// What a fact does to the verdict.
+/// The effect of an observation on the verdict.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum Weight {
-    /// It settles which variant this is.
+    /// It determines the variant.
     #[serde(rename = "decides")]
     Decisive,
-    /// It agrees with the variant; that alone settles nothing.
+    /// It agrees with the variant, but does not determine it.
     Agrees,
-    /// It says nothing for or against.
+    /// It has no effect.
     Neutral,
-    /// It cannot be: this refuses, and nothing overrides it.
+    /// A hard conflict; cannot be overridden.
     Conflicts,
-    /// It should not be. The agreement with this id overrides it.
+    /// A conflict that the consent with this id overrides.
     ConflictsUnlessAllowed(String),
 }
 
-/// One fact, and what it means.
+/// One observation and its interpretation.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Evidence {
-    /// What it is about.
+    /// The subject.
     pub about: Subject,
-    /// Where it was seen.
+    /// The source.
     pub source: Source,
-    /// What was seen.
+    /// The observation.
     pub says: String,
-    /// What that means.
+    /// The interpretation.
     pub means: String,
-    /// What it does to the verdict.
+    /// The effect on the verdict.
     pub weight: Weight,
     /// The variant that it was compared with, if one.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -132,17 +132,17 @@ impl Weight {
 }
 
 impl Evidence {
-    /// It in one line.
+    /// The evidence as one line of text.
     pub fn sentence(&self) -> String {
         match self.source {
             Source::Completeness => format!("the file is {}: {}", self.says, self.means),
-            // What is lost says itself what it is.
+            // The description of a loss is complete by itself.
             Source::Loss => format!("{}: {}", self.says, self.means),
             source => format!("{} {}: {}", source.as_str(), self.says, self.means),
         }
     }
 
-    /// Whether it speaks against the variant.
+    /// Whether it conflicts with the variant.
     pub fn is_conflict(&self) -> bool {
         matches!(self.weight, Weight::Conflicts | Weight::ConflictsUnlessAllowed(_))
     }

@@ -1,4 +1,4 @@
-//! The rules about versions, facts, losses, and what a release says.
+//! Rules about versions, facts, losses, and the statements of a release.
 
 use super::claim::Claim;
 use super::evidence::{Evidence, Source, Subject, Weight};
@@ -11,7 +11,7 @@ use vaka_image::Image;
 use vaka_image::address::Span;
 use vaka_image::stamp::{self, StampSearch};
 
-/// The version that stands in the image: where the sheet says, or in its UF2 tags.
+/// The version in the image: at the offset that the sheet gives, or in the UF2 tags.
 pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
     let placed = || {
         let image = piece(variant, &variant.image, image)?;
@@ -25,30 +25,29 @@ pub fn image_version(variant: &Variant, image: &Image) -> Option<Version> {
 /// Bytes of a version in an image.
 const VERSION_BYTES: u64 = 2;
 
-/// A version as it stands in an image; `None` for erased flash, which holds none.
+/// A version as stored in an image; `None` for erased flash.
 fn version_in(bytes: &[u8]) -> Option<Version> {
     let number = u16::from_le_bytes(bytes.try_into().ok()?);
     (number != u16::MAX).then(|| ReleaseNumber(number).into())
 }
 
-/// Where the version of the application stands in the flash of a unit, if the sheet says so.
+/// The address of the application's version in flash, if the sheet gives it.
 pub fn version_place(variant: &Variant) -> Option<Span> {
     let at = variant.image.region.span.start().checked_add(variant.image.version_offset?)?;
     Span::new(at, VERSION_BYTES)
 }
 
-/// The version that a unit's flash holds at [`version_place`].
+/// The version in a unit's flash at [`version_place`].
 pub fn version_in_flash(bytes: &[u8]) -> Option<Version> {
     version_in(bytes)
 }
 
-/// What speaks against replacing a version by the one in an image: the evidence that asks for
-/// the agreement `older-version`.
+/// Evidence against replacing a version by an older one: it requires the consent `older-version`.
 pub fn downgrade(variant: &Variant, image: &Image, before: &Version) -> Option<Evidence> {
     version(variant, image, Some(before)).filter(Evidence::is_conflict)
 }
 
-/// The file's version beside the one that the application told.
+/// Compares the file's version with the one that the application reported.
 pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version>) -> Option<Evidence> {
     let Some(new) = image_version(variant, image) else {
         let named = image.facts().named_version.as_ref()?;
@@ -75,7 +74,7 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version
     })
 }
 
-/// Nobody described the unit: that has to be known and wanted.
+/// Requires consent: no product sheet describes this device.
 pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> {
     if sheet.is_described {
         return None;
@@ -86,7 +85,7 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
     Some(seen.weighs(Weight::unless_allowed("no-sheet"), means))
 }
 
-/// What is lost when everything is erased first. The bootloader never is.
+/// The losses if everything is erased first. The bootloader is never erased.
 pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[String]) -> Vec<Evidence> {
     let covered = |span: Span| -> u64 {
         image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
@@ -117,7 +116,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     losses
 }
 
-/// The facts in the image's stamp, and those that the release gives for it.
+/// The facts in the image's stamp and those of the release.
 pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> Vec<Evidence> {
     let mut evidence = Vec::new();
     for rules in [&variant.image].into_iter().chain(&variant.further) {
@@ -133,7 +132,7 @@ pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> 
     evidence
 }
 
-/// One fact against what the sheet says of the variant.
+/// Compares one fact with the sheet.
 fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
     let seen = file_observation(variant, Source::Fact, format!("{} {}", said.name, said.value));
     match variant.facts.iter().find(|known| known.name == said.name) {
@@ -145,7 +144,7 @@ fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
     }
 }
 
-/// What a release says its image is for.
+/// Compares the statements of the release with the variant.
 pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence {
     let build = claim.build.as_ref().map(|build| format!(", build {build}")).unwrap_or_default();
     let seen = file_observation(variant, Source::Manifest, format!("{} {}{build}", claim.product, claim.version));
@@ -158,7 +157,7 @@ pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence
     }
 }
 
-/// What the release takes away, as its maker says. Each is consents to by itself.
+/// The losses that the release announces. Each requires its own consent.
 pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
     let loss = |(id, what): &(String, String)| Evidence {
         about: Subject::File,
@@ -171,7 +170,7 @@ pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
     claim.losses.iter().map(loss).collect()
 }
 
-/// A variant that no route updates: what its maker says is done instead.
+/// A variant without a route: the instruction that the sheet gives instead.
 pub(super) fn no_route(variant: &Variant) -> Option<Evidence> {
     let instead = variant.instead.as_ref()?;
     Some(unit_observation(variant, Source::Protocol, "no way over USB").conflicts(instead.clone()))

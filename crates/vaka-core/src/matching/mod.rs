@@ -1,10 +1,9 @@
-//! Which image fits which unit, and why.
+//! Matching: which image fits which unit, and why.
 //!
-//! [`judge`] takes a [`MatchInput`] (sheet, unit, image, and what a person read on
-//! the hardware) and gives a [`Verdict`]. Each rule is a pure
-//! function that says what it saw and what that means; one hard conflict
-//! refuses, whatever else agrees. Only a final verdict that fits becomes an
-//! [`Approval`], and only an approval lets a plan be carried out.
+//! [`judge`] evaluates a [`MatchInput`] (sheet, unit, image, and the label that the user read) to
+//! a [`Verdict`]. Each rule is a pure function that returns its observation and interpretation; a
+//! single hard conflict refuses. Only a final verdict that fits yields an [`Approval`], and only
+//! an approval permits a plan to be executed.
 
 mod claim;
 mod completeness_rules;

@@ -1,5 +1,4 @@
-//! The rules about files. Each compares one thing with one variant, and says what it
-//! saw.
+//! Rules about files. Each compares one property of the file with one variant.
 
 use std::borrow::Cow;
 
@@ -15,7 +14,7 @@ use vaka_image::facts::Suffix;
 use vaka_image::stamp::{self, SealState, StampSearch};
 use vaka_image::vectors::{StartVectors, VectorKind};
 
-/// Evidence of `variant`, still without a weight.
+/// An observation about `variant` that has no weight yet.
 pub(super) struct Observation<'a> {
     pub(super) about: Subject,
     pub(super) source: Source,
@@ -46,7 +45,7 @@ pub(super) fn unit_observation(variant: &Variant, source: Source, says: impl Int
     Observation { about: Subject::Unit, source, variant, says: says.into() }
 }
 
-/// All that the file says for or against a variant, by one of its routes if it has any.
+/// All evidence of the file about a variant, by one of its routes if it has any.
 pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, image: &Image) -> Vec<Evidence> {
     let mut evidence = Vec::new();
     for rules in [&variant.image].into_iter().chain(&variant.further) {
@@ -66,8 +65,7 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
     evidence
 }
 
-/// The part of an image that stands in one region, where it is made of several; else all
-/// of it, wherever it stands.
+/// The part of an image in one region, if the image has several parts; otherwise the whole image.
 pub(crate) fn piece<'i>(variant: &Variant, rules: &ImageRules, image: &'i Image) -> Option<Cow<'i, Image>> {
     match variant.further.is_empty() {
         true => Some(Cow::Borrowed(image)),
@@ -83,8 +81,8 @@ fn of_piece(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image)
     evidence
 }
 
-/// An image that begins with a Cortex-M's start vectors was built for Arm, where its
-/// file says for what. Source: the ABI's registry of e_machine.
+/// An image that starts with the start vectors of a Cortex-M must be built for Arm, if the file
+/// names an architecture. Source: the ABI's registry of e_machine.
 fn machine(variant: &Variant, image: &Image) -> Option<Evidence> {
     const ARM: u16 = 40;
     let elf = image.facts().elf?;
@@ -96,8 +94,8 @@ fn machine(variant: &Variant, image: &Image) -> Option<Evidence> {
     })
 }
 
-/// The file's UF2 family is the one that the unit's disk takes. It proves the
-/// kind of chip, never the board. Source: the public UF2 format description.
+/// Compares the file's UF2 family with the family of the route. It proves the kind of chip, never
+/// the board. Source: the public UF2 format description.
 fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
     match image.facts().family {
         Some(found) => {
@@ -151,7 +149,7 @@ fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) ->
     })
 }
 
-/// The image starts where the variant's region starts.
+/// Checks that the image starts at the start of the variant's region.
 fn start_address(variant: &Variant, rules: &ImageRules, image: &Image) -> Evidence {
     let seen = file_observation(variant, Source::StartAddress, image.start().to_string());
     let region = &rules.region;
@@ -184,7 +182,7 @@ fn addresses(variant: &Variant, route: &Route, image: &Image) -> Evidence {
     seen.conflicts(format!("holds {at}, {place}"))
 }
 
-/// The first address of `span` that no region of the route holds.
+/// The first address of `span` outside all regions of the route.
 fn outside(span: Span, route: &Route) -> Option<vaka_image::address::Address> {
     let mut at = span.start();
     while at < span.end() {
@@ -206,7 +204,7 @@ fn start_vectors(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Ev
     let mut evidence = vec![first_instruction(variant, rules, image, vectors)];
     if let Some(ram) = variant.ram {
         let seen = file_observation(variant, Source::StartVectors, format!("stack {}", vectors.stack));
-        // A stack grows down, so it may begin right behind the RAM's end.
+        // A stack grows downwards, so it may start at the end of the RAM.
         let inside = ram.contains(vectors.stack) || vectors.stack == ram.end();
         evidence.push(if inside {
             seen.agrees(format!("inside {}'s RAM", variant.id))
@@ -235,7 +233,7 @@ fn first_instruction(variant: &Variant, rules: &ImageRules, image: &Image, vecto
     seen.conflicts(linked)
 }
 
-/// The bytes that the sheet names stand where it says.
+/// Checks the bytes that the sheet names at their offsets.
 fn marks(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> {
     let rule = |mark: &crate::sheet::Mark| {
         let place = image.start().checked_add(mark.offset).and_then(|at| Span::new(at, mark.bytes.len() as u64));
@@ -251,7 +249,7 @@ fn marks(variant: &Variant, rules: &ImageRules, image: &Image) -> Vec<Evidence> 
     rules.marks.iter().map(rule).collect()
 }
 
-/// As quoted text where it is plain, else in hex.
+/// The bytes as quoted text if printable, else in hex.
 fn show_bytes(bytes: &[u8]) -> String {
     if bytes.iter().all(|byte| byte.is_ascii_graphic() || *byte == b' ') {
         format!("\"{}\"", String::from_utf8_lossy(bytes))
@@ -260,7 +258,7 @@ fn show_bytes(bytes: &[u8]) -> String {
     }
 }
 
-/// What stands for "any" in a DFU suffix. Source: DFU 1.1, appendix B.
+/// The wildcard value in a DFU suffix. Source: DFU 1.1, appendix B.
 const ANY: u16 = 0xFFFF;
 
 /// The DFU suffix names the unit: the ids of either of its modes, and its
@@ -319,7 +317,7 @@ fn id_list(ids: &[Ids]) -> String {
     names.join(" and ")
 }
 
-/// How much of its region an image takes, for output.
+/// The share of its region that an image occupies, as text.
 pub(super) fn fill(variant: &Variant, image: &Image) -> String {
     let region = &variant.image.region;
     format!(

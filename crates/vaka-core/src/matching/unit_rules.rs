@@ -1,4 +1,4 @@
-//! The rules about units in update mode, and about what units say of themselves.
+//! Rules about units in update mode, and about the descriptors of units.
 
 use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::unit_observation;
@@ -10,9 +10,9 @@ use crate::sheet::{
 use crate::unit::{DfuMemory, MemoryChoice, ReportedProperty, UnitFacts};
 use crate::volume::{BOARD_FILE, VolumeFacts};
 
-/// All that a unit in update mode says for or against a variant.
+/// All evidence of a unit in update mode about a variant.
 ///
-/// `signs_decide` says that its signs tell it from other variants under its id.
+/// `signs_decide`: its descriptors distinguish the variant from others with the same id.
 pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts, signs_decide: bool) -> Vec<Evidence> {
     let mut evidence = signs(Some(variant), &route.signs, unit, Weight::Conflicts);
     for sign in evidence.iter_mut().filter(|sign| signs_decide && sign.weight == Weight::Agrees) {
@@ -27,8 +27,8 @@ pub(super) fn of_booted_unit(variant: &Variant, route: &Route, unit: &UnitFacts,
     evidence
 }
 
-/// What a unit says of itself, beside what the sheet counts on. What it does not tell is
-/// weighed as `silent`: a running application may be held by another program.
+/// Compares a unit's descriptors with those in the sheet. A missing descriptor has the weight
+/// `silent`: another program may hold a running application.
 pub(super) fn signs(
     variant: Option<&Variant>,
     signs: &DescriptorPattern,
@@ -55,8 +55,8 @@ pub(super) fn signs(
     signs.of(unit).into_iter().map(rule).collect()
 }
 
-/// What the unit told of itself in its dialect. That it speaks it at all is
-/// something; what the sheet wants of it, it must say.
+/// The properties that the unit reported in its dialect. A reply in the dialect is itself
+/// evidence; each property that the sheet requires must be reported.
 fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
     let of = |says: String| unit_observation(variant, Source::Reported, says);
     if unit.told.is_empty() && dialect.tells.is_empty() {
@@ -80,7 +80,7 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
     evidence
 }
 
-/// What the unit's disk says.
+/// The evidence of the unit's disk.
 fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -> Vec<Evidence> {
     let Some(disk) = disk else {
         let seen = unit_observation(variant, Source::Disk, "none");
@@ -110,9 +110,8 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
     evidence
 }
 
-/// The disk is called as the variant's update disk is. Of a mounted one this user may
-/// not be able to read that: then its folder may be called so, as desktops do, or the
-/// board information tells more than a label.
+/// Compares the label of the disk. The label of a mounted disk may not be readable for this user;
+/// then the name of its folder counts, or the board information, which is stronger than a label.
 fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evidence {
     let wanted = || format!("{}'s update disk is {}", variant.id, route.labels.join(" or "));
     let of = |says: &str| unit_observation(variant, Source::DiskLabel, says);
@@ -149,7 +148,7 @@ fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidenc
     }
 }
 
-/// The present application's blocks name the family too, where they can be read.
+/// The blocks of the installed application also name the family, if they are readable.
 fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<Evidence> {
     let found = disk.families.first()?;
     let seen = unit_observation(variant, Source::Family, format!("0x{found:08X}"));
@@ -181,7 +180,7 @@ fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &U
     [Some(evidence), refuses].into_iter().flatten().collect()
 }
 
-/// Plain DFU: there is one memory that can be meant, and it wants no addresses.
+/// Plain DFU: exactly one memory matches, and it takes no addresses.
 fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
     let names: Vec<String> = found.iter().map(ToString::to_string).collect();
     let seen = unit_observation(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
@@ -198,7 +197,7 @@ fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
 fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence {
     let layouts = || found.iter().filter_map(|memory| memory.alternate.layout.as_ref());
     let holds = |layout: &&Layout| route.writes.iter().all(|region| layout.map.sectors_in(region.span).is_some());
-    // Of several memories the one that holds what the route writes is meant.
+    // If there are several memories, use the one that covers the route's regions.
     let Some(layout) = layouts().find(holds).or_else(|| layouts().next()) else {
         let seen = unit_observation(variant, Source::MemoryLayout, "none");
         return seen.conflicts("the unit does not speak DFU with memory addresses");
@@ -223,7 +222,7 @@ enum Fit {
     Differs,
 }
 
-/// Whether a unit's map holds the sectors of the sheet's, and only those.
+/// Compares the memory map of the unit with the sectors in the sheet.
 fn compare(unit: &SectorMap, sheet: &SectorMap) -> Fit {
     let sectors = |map: &SectorMap| {
         let all = map.zones().iter().flat_map(|zone| map.sectors_in(zone.span()).unwrap_or_default());

@@ -1,4 +1,4 @@
-//! What the evidence adds up to.
+//! The verdict: the conclusion from all evidence.
 
 use serde::Serialize;
 
@@ -10,27 +10,26 @@ use crate::unit::{Mode, UnitFacts};
 use vaka_base::version::Version;
 use vaka_image::Image;
 
-/// All that a verdict rests on.
+/// The input of a verdict.
 #[derive(Clone, Copy, Debug)]
 pub struct MatchInput<'a> {
     /// The product.
     pub sheet: &'a Sheet,
-    /// The unit, if there is one; without it only the file is judged.
+    /// The unit; without one only the file is judged.
     pub unit: Option<&'a UnitFacts>,
     /// The image.
     pub image: &'a Image,
-    /// What a person read on the hardware.
+    /// The label that the user read on the hardware.
     pub label: Option<&'a Variant>,
-    /// The version that the application told when it last ran, if it did.
+    /// The version that the application reported when it last ran.
     pub running: Option<&'a Version>,
-    /// Whether everything that may be is erased first, not only what is
-    /// written.
+    /// Whether everything erasable is erased first.
     pub erase_all: bool,
-    /// Names of regions that stay as they are.
+    /// Names of regions to preserve.
     pub keep: &'a [String],
-    /// Ids of what was consents to.
+    /// Ids of the consents given.
     pub consents: &'a [String],
-    /// What the release says of the image, if it comes from one.
+    /// The statements of the release that contains the image.
     pub claim: Option<&'a Claim>,
 }
 
@@ -51,7 +50,7 @@ impl<'a> MatchInput<'a> {
     }
 }
 
-/// Whether everything could be seen that will ever be.
+/// Whether the verdict is provisional or final.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -62,7 +61,7 @@ pub enum Phase {
     Final,
 }
 
-/// What it all adds up to.
+/// The conclusion.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -71,11 +70,11 @@ pub enum Outcome {
     Fits,
     /// They do not.
     Conflicts,
-    /// Nobody can tell yet.
+    /// The evidence does not decide it.
     Undecided,
 }
 
-/// What has to be asked before it can be decided.
+/// A question that must be answered before a decision.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Question {
@@ -83,26 +82,27 @@ pub struct Question {
     pub choices: Vec<Choice>,
 }
 
-/// One answer to the question what is printed on the hardware.
+/// One possible answer to the question about the label.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Choice {
     /// The variant.
     pub variant: VariantId,
-    /// Its name.
+    /// Name of the variant.
     pub name: String,
-    /// What is printed on it.
+    /// Label texts and their locations.
     pub look_at: Vec<LabelLocation>,
-    /// Why it cannot be this one, if something says so.
+    /// The first conflict with this variant, if any.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub against: Option<String>,
-    /// What proves that the file is complete, or that nothing does, in words.
+    /// The proof that the file is complete, or its absence, as text.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub completeness: Option<String>,
 }
 
 impl Choice {
-    /// `"SKI-TERN R1" (board, beside the USB connector) and …`
+    /// The label texts with their locations: `"SKI-TERN R1" (board, beside the USB connector) and
+    /// …`
     pub fn labels(&self) -> String {
         labels(&self.look_at)
     }
@@ -118,9 +118,9 @@ pub fn labels(look_at: &[LabelLocation]) -> String {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Consent {
-    /// What `--allow` takes.
+    /// The value for `--allow`.
     pub id: String,
-    /// What one agrees to.
+    /// The risk.
     pub to: String,
 }
 
@@ -128,38 +128,38 @@ pub struct Consent {
 #[derive(Clone, Debug, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Verdict {
-    /// Whether it is the last word.
+    /// Whether the verdict is provisional or final.
     pub phase: Phase,
-    /// The word.
+    /// The conclusion.
     pub outcome: Outcome,
     /// The variant that was decided on.
     pub variant: Option<VariantId>,
-    /// The variant that the unit itself says it is, whatever was given as its label.
+    /// The variant that the unit itself reports, regardless of the label given.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub identified: Option<VariantId>,
-    /// What was looked at.
+    /// All evidence.
     pub evidence: Vec<Evidence>,
-    /// What has to be asked.
+    /// The question to ask, if undecided.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub question: Option<Question>,
-    /// Whether the unit tells its variant itself once it is in update mode, so
-    /// that nobody need be asked before.
+    /// Whether the unit identifies its variant by itself in update mode, so that no label is
+    /// needed before.
     pub self_identifying: bool,
     /// Agreements that would turn `conflicts` into `fits`.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub missing_consents: Vec<Consent>,
-    /// Agreements that were given and needed.
+    /// Consents that were given and required.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub consents: Vec<Consent>,
     /// Other variants that the image would fit.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub compatible: Vec<VariantId>,
-    /// How much of its region the image takes, if it fits.
+    /// The share of its region that the image occupies, if it fits.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub occupancy: Option<String>,
 }
 
-/// Proof that a final verdict said `fits`. Cannot be made in any other way.
+/// Proof of a final verdict `fits`. Only such a verdict creates it.
 #[derive(Clone, Debug)]
 pub struct Approval {
     variant: VariantId,
@@ -173,7 +173,7 @@ impl Approval {
 }
 
 impl Verdict {
-    /// The approval, if this verdict is final and says `fits`.
+    /// The approval, if this verdict is final and fits.
     pub fn approval(&self) -> Option<Approval> {
         let fits = self.phase == Phase::Final && self.outcome == Outcome::Fits;
         self.variant.clone().filter(|_| fits).map(|variant| Approval { variant })
@@ -213,7 +213,7 @@ pub fn judge(case: &MatchInput<'_>) -> Verdict {
     }
 }
 
-/// Where the unit stands: its mode, and the variants it could be.
+/// The unit's mode, and its possible variants.
 struct ModeState<'a> {
     mode: Mode,
     candidates: Vec<&'a Variant>,
@@ -247,7 +247,7 @@ impl<'a> ModeState<'a> {
     }
 }
 
-/// The variants whose application shows these ids, and says what theirs says.
+/// The variants whose application has these ids and descriptors.
 fn running_as<'a>(sheet: &'a Sheet, unit: &UnitFacts) -> Vec<&'a Variant> {
     let own = |variant: &&Variant| match &variant.shows.id {
         Some(ids) => ids.is(unit.id),
@@ -262,15 +262,14 @@ fn running_as<'a>(sheet: &'a Sheet, unit: &UnitFacts) -> Vec<&'a Variant> {
     if told.is_empty() { shown } else { told }
 }
 
-/// The candidates that the unit's own board information leaves; all of them
-/// where it names none of theirs.
+/// The candidates that match the unit's board information; all of them if it matches none.
 pub fn filter_by_board_info<'a>(unit: &UnitFacts, candidates: Vec<&'a Variant>) -> Vec<&'a Variant> {
     let is_it = |variant: &&&Variant| variant.route(unit.id).is_some_and(|route| route.is_told(unit) == Some(true));
     let named: Vec<&Variant> = candidates.iter().filter(is_it).copied().collect();
     if named.is_empty() { candidates } else { named }
 }
 
-/// What the ids say. Shared ones decide nothing.
+/// The evidence of the ids. Shared ids decide nothing.
 fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evidence {
     let names: Vec<&str> = candidates.iter().map(|variant| variant.id.as_str()).collect();
     let (weight, means) = match candidates {
@@ -285,7 +284,7 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
 /// The variant, if the label or the ids settle it.
 fn decide<'a>(case: &MatchInput<'a>, standing: &ModeState<'a>, evidence: &mut Vec<Evidence>) -> Option<&'a Variant> {
     let Some(label) = case.label else {
-        // A file alone decides nothing, even where a product has one variant only.
+        // A file alone decides nothing, even if the product has a single variant.
         return match standing.candidates[..] {
             [only] if case.unit.is_some() => Some(only),
             _ => None,
@@ -322,14 +321,14 @@ fn against(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant) -
     evidence
 }
 
-/// Whether what the unit says of itself tells a variant from the others under its id.
+/// Whether the unit's descriptors distinguish a variant from the others with its id.
 fn tells_apart(sheet: &Sheet, variant: &Variant, route: &Route, unit: &UnitFacts) -> bool {
     let others = || sheet.variants_with_route(unit.id).filter(|other| other.id != variant.id);
     let differs = |other: &Variant| other.route(unit.id).is_some_and(|theirs| route.differs_as_told(theirs));
     others().next().is_some() && others().all(differs)
 }
 
-/// The route that the unit stands in, or else the variant's first.
+/// The route of the unit's current mode, or else the variant's first route.
 fn route_of<'a>(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &'a Variant) -> Option<&'a Route> {
     let under_id = case.unit.filter(|_| standing.mode == Mode::Update).and_then(|unit| variant.route(unit.id));
     under_id.or(variant.routes.first())
@@ -369,7 +368,7 @@ fn decided(case: &MatchInput<'_>, standing: &ModeState<'_>, variant: &Variant, m
     }
 }
 
-/// The only variant that nothing of what the unit reports speaks against.
+/// The only variant without a conflict in the unit's own reports.
 fn identified(case: &MatchInput<'_>, standing: &ModeState<'_>) -> Option<VariantId> {
     let unit = case.unit?;
     let compatible = |variant: &&&Variant| match variant.route(unit.id) {
@@ -383,7 +382,7 @@ fn identified(case: &MatchInput<'_>, standing: &ModeState<'_>) -> Option<Variant
     compatible.next().is_none().then(|| only.id.clone())
 }
 
-/// Splits what needs an agreement into what has one and what has none.
+/// Splits the conflicts that need consent into those with and those without it.
 fn split_consents(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec<Consent>) {
     let needed = evidence.iter().filter_map(|evidence| match &evidence.weight {
         Weight::ConflictsUnlessAllowed(id) => Some(Consent { id: id.clone(), to: evidence.sentence() }),
@@ -392,7 +391,7 @@ fn split_consents(evidence: &[Evidence], given: &[String]) -> (Vec<Consent>, Vec
     needed.partition(|agreement| given.contains(&agreement.id))
 }
 
-/// All that the file alone says of a variant.
+/// All evidence of the file alone about a variant.
 fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evidence> {
     let route = variant.routes.first();
     let mut evidence = rules::of_image(sheet, variant, route, image);
@@ -403,8 +402,7 @@ fn file_observation(sheet: &Sheet, variant: &Variant, image: &Image) -> Vec<Evid
     evidence
 }
 
-/// Which variants of a product an image is for, each with the first reason
-/// why it is not. Looks at the file alone.
+/// The variants of a product, each with the first conflict, if any. Judges the file alone.
 ///
 /// # Examples
 /// ```
@@ -440,8 +438,7 @@ fn choice(variant: &Variant, evidence: &[Evidence]) -> Choice {
     }
 }
 
-/// Whether these variants are entered in one way and then told apart by the unit's
-/// own board information.
+/// Whether these variants share one entry and identify themselves in update mode.
 pub fn all_self_identifying(variants: &[&Variant]) -> bool {
     let routes: Vec<&Route> = variants.iter().filter_map(|variant| variant.routes.first()).collect();
     let apart = |index: usize, a: &Route| {
@@ -452,7 +449,7 @@ pub fn all_self_identifying(variants: &[&Variant]) -> bool {
     told && !routes.is_empty() && routes.iter().enumerate().all(|(index, route)| apart(index, route))
 }
 
-/// No variant is settled: refuse if the image fits none, else ask.
+/// No variant is determined: refuse if the image fits none, else ask.
 fn open(case: &MatchInput<'_>, standing: &ModeState<'_>, mut evidence: Vec<Evidence>) -> Verdict {
     let mut choices = Vec::new();
     let mut compatible = Vec::new();

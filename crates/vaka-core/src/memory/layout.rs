@@ -11,8 +11,8 @@
 //!                        number of sectors
 //! ```
 //!
-//! Devices spell it loosely: what can only mean one thing is read, and told as
-//! an oddity; what cannot be read ends the layout there.
+//! Devices deviate in notation: an unambiguous deviation is accepted and noted; an error ends the
+//! layout.
 
 use super::{Access, SectorMap, Zone};
 use vaka_image::address::Address;
@@ -22,18 +22,18 @@ use vaka_image::address::Address;
 pub struct Layout {
     /// The memory's name, without blanks around it.
     pub name: String,
-    /// Its sectors.
+    /// The sectors.
     pub map: SectorMap,
-    /// What was not spelled as it should be.
+    /// Deviations from the notation.
     pub oddities: Vec<String>,
 }
 
-/// More areas than any unit has; a text longer than a USB string cannot hold them.
+/// Maximum number of areas: more than a USB string can contain.
 const MAX_AREAS: usize = 64;
 
 impl Layout {
-    /// Parses an interface's text. `None` if it holds no layout: no `@` at
-    /// its beginning, or no complete area.
+    /// Parses the text of an interface. Returns `None` if it has no layout: no leading `@`, or no
+    /// complete area.
     ///
     /// # Examples
     /// ```
@@ -57,8 +57,8 @@ impl Layout {
     }
 }
 
-/// Where the name ends: at the first `/` behind which an address stands. A
-/// name may hold a `/`; an address without `0x` is met as well.
+/// The end of the name: the first `/` that an address follows. A name may contain a `/`; some
+/// devices omit the `0x` of an address.
 fn zone_start(text: &str) -> Option<usize> {
     let prefixed = ["/0x", "/0X"].iter().filter_map(|sign| text.find(sign)).min();
     prefixed.or_else(|| {
@@ -77,7 +77,7 @@ struct Parser<'a> {
 }
 
 impl<'a> Parser<'a> {
-    /// One or more times `/address/area,area…`.
+    /// Parses one or more `/address/area,area…`.
     fn zones(&mut self) {
         while self.eat("/") {
             let Some(start) = self.address() else { return self.stop() };
@@ -101,7 +101,7 @@ impl<'a> Parser<'a> {
         self.stop();
     }
 
-    /// Notes what is left over.
+    /// Notes the remaining text.
     fn stop(&mut self) {
         let junk = self.rest.trim_matches([' ', '\0', ',', '/']);
         if !junk.is_empty() {
@@ -160,8 +160,8 @@ impl<'a> Parser<'a> {
         factor
     }
 
-    /// The letter's low three bits. No letter, or none of `a` to `g`: read
-    /// only, since nothing says that it may be written.
+    /// The low three bits of the letter. Without a letter from `a` to `g` the area is read-only,
+    /// because nothing permits writing.
     fn access(&mut self) -> Access {
         let letter = self.rest.chars().next().filter(char::is_ascii_alphabetic);
         if letter.is_some() {
@@ -207,7 +207,7 @@ impl<'a> Parser<'a> {
         self.rest = &self.rest[ascii..];
     }
 
-    /// Takes up to `most` ASCII characters that `fits` accepts.
+    /// Consumes up to `most` ASCII characters that `fits` accepts.
     fn take(&mut self, most: usize, fits: fn(&char) -> bool) -> &'a str {
         let len = self.rest.chars().take(most).take_while(fits).count();
         let (taken, rest) = self.rest.split_at(len);

@@ -1,4 +1,4 @@
-//! Memory maps: which sectors a unit has, and what may be done with them.
+//! Memory maps: the sectors of a unit, and the permitted operations.
 
 pub mod layout;
 
@@ -10,24 +10,24 @@ use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_image::address::{Address, Span};
 
-/// What may be done with memory.
+/// The permitted operations on memory.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 pub struct Access {
-    /// It can be read.
+    /// Reading is permitted.
     pub read: bool,
-    /// It can be erased.
+    /// Erasing is permitted.
     pub erase: bool,
-    /// It can be written.
+    /// Writing is permitted.
     pub write: bool,
 }
 
 impl Access {
-    /// All three.
+    /// All operations.
     pub const FULL: Self = Self { read: true, erase: true, write: true };
-    /// Reading at most.
+    /// Reading only.
     pub const READ_ONLY: Self = Self { read: true, erase: false, write: false };
 
-    /// Whether firmware can go there: it can be erased and written.
+    /// Whether firmware can be written: erasing and writing are permitted.
     pub const fn is_programmable(self) -> bool {
         self.erase && self.write
     }
@@ -42,14 +42,13 @@ pub struct Zone {
     access: Access,
 }
 
-/// The most sectors in a zone. Chosen by us: sixteen times what a large flash
-/// has, and still quick to list.
+/// Maximum number of sectors in a zone. Chosen by us: sixteen times that of a large flash, and
+/// still quick to enumerate.
 pub const MAX_SECTORS: u32 = 1 << 20;
 
 impl Zone {
-    /// `count` sectors of `sector_size` bytes from `start`; `None` if there
-    /// are none or more than [`MAX_SECTORS`], they are empty, or they end past
-    /// 32 bits.
+    /// `count` sectors of `sector_size` bytes from `start`. Returns `None` if there are no
+    /// sectors, more than [`MAX_SECTORS`], empty sectors, or sectors above the 32-bit range.
     ///
     /// # Examples
     /// ```
@@ -67,7 +66,7 @@ impl Zone {
         (len > 0 && count <= MAX_SECTORS && end.get() <= 1 << 32).then_some(Self { start, count, sector_size, access })
     }
 
-    /// All its addresses.
+    /// The address range.
     pub fn span(&self) -> Span {
         Span::new(self.start, u64::from(self.count) * u64::from(self.sector_size)).expect("checked when made")
     }
@@ -82,12 +81,12 @@ impl Zone {
         self.sector_size
     }
 
-    /// What may be done with it.
+    /// The permitted operations.
     pub fn access(&self) -> Access {
         self.access
     }
 
-    /// The sector that holds `address`, which must lie inside.
+    /// The sector at `address`, which must be inside the zone.
     fn sector_at(&self, address: Address) -> Option<Span> {
         let offset = address.offset_from(self.start)?;
         let size = u64::from(self.sector_size);
@@ -129,12 +128,12 @@ impl SectorMap {
         &self.zones
     }
 
-    /// The zone that holds `address`.
+    /// The zone that contains `address`.
     pub fn zone_at(&self, address: Address) -> Option<&Zone> {
         self.zones.iter().find(|zone| zone.span().contains(address))
     }
 
-    /// The sector that holds `address`.
+    /// The sector that contains `address`.
     ///
     /// # Examples
     /// ```
@@ -151,8 +150,8 @@ impl SectorMap {
         self.zone_at(address)?.sector_at(address)
     }
 
-    /// Every sector that holds a byte of `span`, in rising order; `None` if
-    /// some byte of it lies in no sector.
+    /// All sectors that overlap `span`, in ascending order, or `None` if a byte of it is in no
+    /// sector.
     ///
     /// # Examples
     /// ```
@@ -177,7 +176,7 @@ impl SectorMap {
         Some(sectors)
     }
 
-    /// Whether all of `span` lies in sectors whose access `wanted` accepts.
+    /// Whether all of `span` is in sectors whose access `wanted` accepts.
     pub fn allows(&self, span: Span, wanted: fn(Access) -> bool) -> bool {
         self.sectors_in(span).is_some_and(|sectors| {
             sectors.iter().all(|sector| self.zone_at(sector.start()).is_some_and(|zone| wanted(zone.access)))

@@ -1,12 +1,10 @@
-//! How the image's segments become runs of blocks.
+//! Division of an image's segments into runs of blocks.
 //!
-//! A run is written from one address on, block after block, so it costs one
-//! address command. Three things shape runs: segments with a gap of less than
-//! a block between them join (the gap is erased anyway, and is written with
-//! 0xFF, which programs nothing); a run begins at a multiple of 8 and its last
-//! block is filled up to a whole one with 0xFF where that stays inside what
-//! was erased, because units differ in what they make of a short block; and no
-//! block crosses from one zone into the next.
+//! A run is a contiguous range that needs one address command. Segments whose gap is smaller than
+//! a block are joined (the gap is erased anyway and written with 0xFF, which programs nothing). A
+//! run starts at a multiple of 8, and its last block is padded with 0xFF to full size if that
+//! stays inside erased sectors, because units differ in their handling of short blocks. No block
+//! crosses a zone boundary.
 
 use serde::Serialize;
 
@@ -15,8 +13,8 @@ use crate::plan::error::PlanError;
 use crate::plan::geometry::WriteLimits;
 use vaka_image::address::Span;
 
-/// Flash words are at most this many bytes on the chips that have a boot mode
-/// of this kind; a run that begins inside one is refused by some. Chosen by us.
+/// Alignment of a run. Flash words have at most this size on the chips with a boot mode of this
+/// kind; some refuse a run that starts inside a word. Chosen by us.
 const ALIGNMENT: u64 = 8;
 
 /// Bytes that are written from one address on.
@@ -30,17 +28,17 @@ pub struct Run {
 /// One block of a run.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Block {
-    /// Its addresses.
+    /// Address range.
     pub span: Span,
 }
 
 impl Run {
-    /// A run that is sent block after block, with nothing said of addresses.
+    /// A run that is sent block by block without addresses.
     pub(super) fn stream(span: Span, block_size: Option<u32>) -> Self {
         Self { span, block_size }
     }
 
-    /// All addresses it writes, padding included.
+    /// All addresses that the run writes, including padding.
     pub fn span(&self) -> Span {
         self.span
     }
@@ -50,7 +48,7 @@ impl Run {
         self.block_size
     }
 
-    /// Its blocks, in order; none while their size is unknown.
+    /// The blocks in order; none if the block size is unknown.
     pub fn blocks(&self) -> impl Iterator<Item = Block> + use<> {
         let Self { span, block_size } = *self;
         let size = u64::from(block_size.unwrap_or(0));
@@ -63,7 +61,7 @@ impl Run {
     }
 }
 
-/// Makes the runs for `spans`; `erased` are the erased ranges, joined.
+/// The runs for `spans`; `erased` are the erased ranges, merged.
 pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &WriteLimits<'_>) -> Result<Vec<Run>, PlanError> {
     let Some(size) = geometry.block_size else {
         return Ok(spans.iter().map(|span| Run { span: *span, block_size: None }).collect());
@@ -82,7 +80,7 @@ pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &WriteLimits<'_>) 
     Ok(runs)
 }
 
-/// Joins spans with less than a block between them, where the gap is erased.
+/// Joins spans with a gap smaller than a block, if the gap is erased.
 fn join(spans: &[Span], erased: &[Span], size: u64) -> Vec<Span> {
     let mut joined: Vec<Span> = Vec::new();
     for span in spans {
@@ -103,8 +101,8 @@ fn split_at_zones(spans: &[Span], map: &SectorMap) -> Vec<Span> {
     spans.iter().flat_map(parts).collect()
 }
 
-/// What padding of the piece at `index` may use: inside its zone, inside what
-/// was erased, not into its neighbours.
+/// The range that the padding of a piece may use: inside its zone and the erased ranges, and not
+/// into its neighbours.
 fn limits(piece: Span, pieces: &[Span], index: usize, erased: &[Span], map: &SectorMap) -> Span {
     let zone = map.zone_at(piece.start()).map(|zone| zone.span());
     let around = erased.iter().find(|range| range.covers(piece)).copied();
@@ -114,8 +112,8 @@ fn limits(piece: Span, pieces: &[Span], index: usize, erased: &[Span], map: &Sec
     Span::between(from, to).unwrap_or(piece)
 }
 
-/// The piece with its padding; in two where the last block must stay short,
-/// which then has an address of its own.
+/// The piece with its padding; split in two if the last block must stay short and needs its own
+/// address.
 fn padded(piece: Span, limit: Span, size: u64) -> Vec<Span> {
     let start = piece.start().align_down(ALIGNMENT).max(limit.start());
     let len = piece.end().offset_from(start).unwrap_or(piece.len());
@@ -196,8 +194,8 @@ mod tests {
     }
 
     proptest! {
-        /// Every byte of the image is written once, nothing outside erased
-        /// sectors is, and only last blocks are short.
+        /// Every byte of the image is written once, nothing outside erased sectors is written,
+        /// and only last blocks are short.
         #[test]
         fn runs_cover_the_image_and_stay_inside(
             pieces in proptest::collection::vec((0u64..0x900, 1u64..0x500), 1..6),

@@ -58,7 +58,7 @@ pub(super) fn streamed(
     }
     let span = job.image.span();
     let sectors = sectors_of(&[span], job)?;
-    // Only what is known to come back as it went in can be compared.
+    // Only content that an upload returns unchanged can be compared.
     if job.content == KnownContent::Unseen && job.geometry.can_read && uploads_image {
         steps.push(Step::Compare { sectors: sectors.clone() });
     }

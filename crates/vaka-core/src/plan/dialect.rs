@@ -1,8 +1,7 @@
 //! The steps for a unit that is updated in a dialect.
 //!
-//! Chunks begin at multiples of the dialect's alignment and are filled up with 0xFF
-//! inside what was erased. Where the unit can only erase everything, everything that
-//! the route writes goes, and is in the plan.
+//! Chunks start at multiples of the dialect's alignment and are padded with 0xFF inside erased
+//! sectors. If the unit can only erase everything, the plan contains all that the route writes.
 
 use crate::plan::blocks::Run;
 use crate::plan::error::{ErasesOption, PlanError};
@@ -76,8 +75,8 @@ pub(super) fn steps(
     Ok(sectors)
 }
 
-/// Everything can be erased first only where a request does it, or where the unit by itself
-/// erases just that: what it leaves alone would stay.
+/// Erasing everything first requires an erase request, or a unit that erases exactly that by
+/// itself.
 fn check_erase_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(), PlanError> {
     let erases_that = match (offer.erase, offer.erases_itself) {
         (Some(EraseBy::Page | EraseBy::Range), _) => true,
@@ -92,7 +91,7 @@ fn check_erase_all(job: &PlanInput<'_>, offer: &DialectCapabilities) -> Result<(
     }
 }
 
-/// How what was written is checked: read, or else by the unit's own checksum.
+/// The verification of written content: by reading, or else by the unit's own checksum.
 fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, sectors: &[Span]) -> Option<Step> {
     if job.geometry.can_read {
         return Some(Step::ReadBack { spans: written, vouched: true });
@@ -105,7 +104,7 @@ fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, s
             .collect(),
         ChecksumScope::Region => {
             let region = job.variant.image.region.span;
-            // Only of what is erased it is known what it holds beside the image.
+            // The content outside the image is known only in erased sectors.
             let all = job.geometry.sectors.sectors_in(region)?;
             if !all.iter().all(|sector| sectors.contains(sector)) {
                 return None;
@@ -116,7 +115,7 @@ fn check(job: &PlanInput<'_>, offer: &DialectCapabilities, written: Vec<Span>, s
     Some(Step::DeviceCheck { spans })
 }
 
-/// Every sector of what the route writes.
+/// All sectors that the route writes.
 fn written_sectors(job: &PlanInput<'_>) -> Vec<Span> {
     let regions = job.route.writes.iter().filter_map(|region| job.geometry.sectors.sectors_in(region.span));
     let mut sectors: Vec<Span> = regions.flatten().collect();
@@ -164,7 +163,7 @@ fn ordered(ascending: &[Run], order: Order, size: u32) -> Vec<Run> {
     all
 }
 
-/// Where chunks begin and end.
+/// The alignment and padding of chunks.
 #[derive(Clone, Copy)]
 struct ChunkShape {
     /// Chunks begin at multiples of `align` from here.
@@ -173,13 +172,13 @@ struct ChunkShape {
     align: u64,
     /// Bytes of a whole chunk; at least 1.
     size: u32,
-    /// Whether the last chunk is filled up.
+    /// Whether the last chunk is padded.
     pad: bool,
 }
 
 impl ChunkShape {
-    /// The span that begins where a chunk does and, where chunks are filled up, ends where
-    /// one does; inside what is erased.
+    /// Extends a span to chunk boundaries at its start and, if chunks are padded, at its end,
+    /// inside erased sectors.
     fn grow(self, span: Span, erased: &[Span]) -> Span {
         let Some(range) = erased.iter().find(|range| range.covers(span)) else { return span };
         let from = span.start().offset_from(self.origin).unwrap_or(0);
@@ -199,8 +198,8 @@ mod tests {
         Span::between(Address::new(from), Address::new(to)).unwrap()
     }
 
-    /// Chunks begin at multiples from the origin, fill up inside what is erased only, and
-    /// never begin before it.
+    /// Chunks start at multiples from the origin, are padded inside erased sectors only, and
+    /// never start before it.
     #[test]
     fn a_span_grows_to_whole_chunks_inside_what_is_erased() {
         let erased = [span(0x100, 0x200)];

@@ -23,9 +23,9 @@ impl From<ExitMethod> for RestartMethod {
     }
 }
 
-/// UF2 blocks. The unit erases a sector when a block for it comes, and restarts
-/// when it has counted as many blocks as they say there are: so whole sectors are
-/// sent or left out, and the last block waits until the others were read.
+/// UF2 blocks. The unit erases a sector when it receives a block in it, and restarts after as
+/// many blocks as the blocks state: so whole sectors are sent or skipped, and the last block is
+/// deferred until the others are read back.
 pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<Step>) -> Result<Vec<Span>, PlanError> {
     unit_decides(job)?;
     let spans: Vec<Span> = job.image.segments().iter().map(|segment| segment.span()).collect();
@@ -55,7 +55,7 @@ pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<S
     steps.push(Step::Write { runs: pages.iter().map(|span| Run::stream(*span, block_size)).collect() });
     if can_read {
         let before = Span::between(last_run.start(), at).filter(|span| !span.is_empty());
-        // What was left out is read once more: some units erase more than they say.
+        // Skipped sectors are read again: some units erase more than they state.
         let spans =
             pages[..pages.len() - 1].iter().copied().chain(before).chain(in_sectors(&equal)).collect::<Vec<_>>();
         if !spans.is_empty() {
@@ -67,13 +67,13 @@ pub(super) fn blocks(job: &PlanInput<'_>, route: &VolumeRoute, steps: &mut Vec<S
     Ok(sectors)
 }
 
-/// The whole blocks of 256 bytes that hold a span.
+/// The whole blocks of 256 bytes that contain a span.
 fn whole_pages(span: Span) -> Option<Span> {
     let end = Address::new(span.end().get().next_multiple_of(PAGE));
     Span::between(span.start().align_down(PAGE), end)
 }
 
-/// A file that the unit takes as a whole.
+/// The steps for a unit that takes a whole file.
 pub(super) fn file(
     job: &PlanInput<'_>,
     route: &VolumeRoute,

@@ -1,4 +1,4 @@
-//! Making a plan of all that is known.
+//! Drafting a plan from all facts.
 
 use crate::matching::image_version;
 use crate::sheet::{Region, VersionSource};
@@ -61,8 +61,8 @@ impl Plan {
     }
 }
 
-/// A unit that left before it could be read is brought back for that, where nobody's
-/// hands are needed and what it gives is what it took.
+/// A unit that disconnected before it could be read re-enters update mode to be read, if the
+/// entry is unattended and an upload returns the written content.
 fn once_more(job: &PlanInput<'_>, steps: &[Step]) -> Option<Step> {
     let RouteKind::PlainDfu { uploads_image: true, .. } = job.route.kind else { return None };
     let finishes = steps.iter().any(|step| matches!(step, Step::Finish { .. }));
@@ -71,7 +71,7 @@ fn once_more(job: &PlanInput<'_>, steps: &[Step]) -> Option<Step> {
     wanted.then(|| Step::ReadOnceMore { spans: vec![job.image.span()] })
 }
 
-/// What a person undoes at one moment, if there is something.
+/// The undo step of a phase, if there is one.
 fn undo(job: &PlanInput<'_>, when: UndoPhase) -> Option<Step> {
     let steps = undone(&job.route.manual_steps(), when).unwrap_or_default();
     let steps: Vec<Undo> = steps.into_iter().map(|(_, undo)| undo.clone()).collect();

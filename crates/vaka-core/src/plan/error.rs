@@ -1,46 +1,46 @@
-//! Why no plan can be made.
+//! Why a plan is not possible.
 
 use thiserror::Error;
 use vaka_image::address::Span;
 
 use crate::sheet::VariantId;
 
-/// A request about what is erased, which only some routes can follow.
+/// An option about erasing that only some routes support.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum ErasesOption {
     /// Preserve regions that share a sector with the image.
     Keep,
-    /// Erase everything that may be erased.
+    /// Erase everything erasable.
     EraseAll,
 }
 
-/// Why no plan can be made.
+/// Why a plan is not possible.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum PlanError {
     /// The unit's sectors do not cover the image.
     #[error("the unit has no sector for all of {0}")]
     NoSector(Span),
-    /// An erase would take bytes of a region that the route may not write.
+    /// Erasing a sector would erase bytes of a region that the route may not write.
     #[error("erasing the sector {sector} would erase a part of what lies beside the regions that may be written{}", beside(.regions))]
     Spills {
         /// The sector.
         sector: Span,
-        /// The regions that could be kept.
+        /// Names of the regions that could be preserved.
         regions: Vec<String>,
     },
-    /// What is to be kept must be read first.
+    /// Preserved regions must be read first, but the unit cannot be read.
     #[error("the unit cannot be read, so nothing in a sector that is erased can be kept")]
     CannotKeep,
-    /// The unit takes blocks of no bytes.
+    /// The unit states a block size of 0.
     #[error("the unit says that it takes blocks of 0 bytes")]
     NoBlockSize,
-    /// The unit decides what is erased on this route.
+    /// On this route the unit decides what is erased.
     #[error("on a {route} route the unit itself decides what is erased")]
     UnitDecides {
         /// The kind of route.
         route: String,
-        /// The request that has no meaning there.
+        /// The option that the route does not support.
         option: ErasesOption,
     },
     /// The plan is for another variant than the approval.

@@ -1,54 +1,54 @@
-//! What a unit can take.
+//! The write limits of a unit.
 
 use vaka_dialect::{ChecksumScope, Dialect, EraseBy, Erases, OperationName, Order};
 
 use crate::dfu::Attributes;
 use crate::memory::SectorMap;
 
-/// What the unit can take, as far as it is known.
+/// The write limits of a unit, as far as they are known.
 #[derive(Clone, Copy, Debug)]
 pub struct WriteLimits<'a> {
-    /// The sectors that an erase takes.
+    /// The erase sectors.
     pub sectors: &'a SectorMap,
-    /// Most bytes in one block; unknown before the unit is in update mode.
+    /// Maximum size of a block in bytes; unknown before update mode.
     pub block_size: Option<u32>,
-    /// Whether it can be read back.
+    /// Whether the unit can be read back.
     pub can_read: bool,
-    /// What its functional descriptor says; unknown before it is in update mode.
+    /// Attributes of its functional descriptor; unknown before update mode.
     pub attributes: Option<Attributes>,
-    /// What its dialect offers, once the unit answered in it.
+    /// Capabilities of its dialect, once the unit replied in it.
     pub offer: Option<DialectCapabilities>,
 }
 
-/// What a dialect offers on one unit.
+/// The capabilities of a dialect on one unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct DialectCapabilities {
     /// Chunks begin at multiples of this from the start of the flash; at least 1.
     pub align: u32,
-    /// Whether the last chunk is filled up.
+    /// Whether the last chunk is padded.
     pub pad: bool,
-    /// In which order chunks go.
+    /// The order of chunks.
     pub order: Order,
-    /// What an erase takes at once; `None` if there is no request to erase.
+    /// The granularity of an erase; `None` if there is no erase request.
     pub erase: Option<EraseBy>,
     /// What the unit erases by itself when it is written.
     pub erases_itself: Option<Erases>,
-    /// Whether the unit puts each chunk behind the one before, whatever its address.
+    /// Whether the unit appends each chunk to the previous one, regardless of its address.
     pub stream: bool,
-    /// Of what the unit computes a checksum, if it does.
+    /// The scope of the unit's checksum, if it computes one.
     pub check: Option<ChecksumScope>,
     /// Whether an equal checksum proves that nothing needs to be written.
     pub decides: bool,
-    /// Whether it is told that it has all.
+    /// Whether it has an end operation.
     pub ends: bool,
-    /// Whether it can be told to start its application.
+    /// Whether it has a restart operation.
     pub restarts: bool,
-    /// Whether it has to be told that it has all even if nothing was written, so that it leaves.
+    /// Whether `end` must run even if nothing was written, so that the unit leaves update mode.
     pub needs_end: bool,
 }
 
 impl DialectCapabilities {
-    /// What a dialect offers before the unit was asked; nothing is known of chunks.
+    /// The capabilities before the unit has replied; chunk sizes are unknown.
     pub fn of(dialect: &Dialect) -> Self {
         Self {
             align: 1,

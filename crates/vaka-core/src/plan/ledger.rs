@@ -1,4 +1,4 @@
-//! What one run did to a unit's memory.
+//! The ledger of everything that one run did to a unit's memory.
 
 use crate::unit_state::UnitState;
 use vaka_image::address::Span;
@@ -10,28 +10,28 @@ use vaka_image::span_set::SpanSet;
 /// disconnect, so that the state of the unit never depends on the last attempt alone.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Ledger {
-    /// Where an erase or a write was begun.
+    /// Addresses where an erase or a write was started.
     touched: SpanSet,
-    /// Where an erase was acknowledged.
+    /// Addresses whose erase was acknowledged.
     erased: SpanSet,
     /// Written bytes that the unit acknowledged, and that were not erased since.
     written: SpanSet,
-    /// Bytes that the unit may hold: a write was requested, or an erase of what it held, and
-    /// that was neither acknowledged nor refused, nor compared since.
+    /// Bytes in doubt: a write, or an erase of image bytes, was requested and neither
+    /// acknowledged nor rejected, nor compared since.
     in_doubt: SpanSet,
     /// Bytes that were compared and are equal to the image, and were not changed since.
     equal: SpanSet,
     /// A request was sent that erases the whole part.
     erases_everything: bool,
-    /// A request was sent whose effect on the memory was not observed.
+    /// Whether a request was sent whose effect on the memory was not observed.
     effect_unknown: bool,
 }
 
 impl Ledger {
-    /// An erase of `span` is about to be requested, or the unit is about to erase it by itself.
+    /// Records that an erase of `span` is about to start, by request or by the unit itself.
     pub fn start_erase(&mut self, span: Span) {
         self.touched.insert(span);
-        // Until the erase is acknowledged the unit may still hold what it held.
+        // Until the erase is acknowledged, the unit may still have its former content.
         let held = [self.written.spans(), self.equal.spans()].concat();
         held.iter().filter_map(|held| held.common(span)).for_each(|held| self.in_doubt.insert(held));
         for known in [&mut self.erased, &mut self.written, &mut self.equal] {
@@ -78,25 +78,25 @@ impl Ledger {
         self.written.insert(span);
     }
 
-    /// All of `span` was compared and is equal to the image.
+    /// Records that all of `span` was compared and equals the image.
     pub fn record_equal(&mut self, span: Span) {
         self.in_doubt.remove(span);
         self.equal.insert(span);
     }
 
-    /// `span` was compared, and the unit does not hold the image there.
+    /// Records that `span` was compared and differs from the image.
     pub fn record_difference(&mut self, span: Span) {
         for known in [&mut self.written, &mut self.in_doubt, &mut self.equal] {
             known.remove(span);
         }
     }
 
-    /// A comparison of `span` proved nothing: no byte of it counts as checked.
+    /// Records that a comparison of `span` proved nothing: none of its bytes count as checked.
     pub fn discard_equal(&mut self, span: Span) {
         self.equal.remove(span);
     }
 
-    /// What the unit holds is not known: the effect of a request was not observed.
+    /// Records that the effect of a request was not observed, so the content is unknown.
     pub fn lose_track(&mut self) {
         self.effect_unknown = true;
         self.equal = SpanSet::default();
@@ -107,23 +107,24 @@ impl Ledger {
         self.effect_unknown = false;
     }
 
-    /// Whether the run has begun to change the unit.
+    /// Whether the run has started to change the unit.
     pub fn has_changed_unit(&self) -> bool {
         !self.touched.is_empty() || self.erases_everything
     }
 
-    /// Whether the run has begun to erase or write any byte of `span`.
+    /// Whether the run has started to erase or write any byte of `span`.
     pub fn has_touched(&self, span: Span) -> bool {
         self.erases_everything || self.touched.intersects(span)
     }
 
-    /// Bytes of `spans` whose erase was acknowledged or that were overwritten since.
+    /// The number of bytes of `spans` whose erase was acknowledged or that were overwritten
+    /// since.
     pub fn bytes_erased(&self, spans: &[Span]) -> u64 {
         spans.iter().map(|span| self.erased.len_within(*span)).sum()
     }
 
-    /// Bytes of `image` that this run wrote: acknowledged, or found equal where it had begun
-    /// to write.
+    /// The number of bytes of `image` that this run wrote: acknowledged, or found equal where a
+    /// write was started.
     pub fn bytes_written(&self, image: &[Span]) -> u64 {
         let mut written = self.written.clone();
         for span in self.equal.spans() {
@@ -158,14 +159,14 @@ impl Ledger {
         image.iter().map(|span| skipped.len_within(*span)).sum()
     }
 
-    /// Bytes of `image` that the unit holds as far as is known: written or equal.
+    /// The number of bytes of `image` in the unit, as far as known: written or equal.
     pub fn bytes_present(&self, image: &[Span]) -> u64 {
         let mut present = self.written.clone();
         present.extend(&self.equal);
         image.iter().map(|span| present.len_within(*span)).sum()
     }
 
-    /// Whether the unit may hold all of `image`, although some writes were never acknowledged.
+    /// Whether the unit may contain all of `image`, although some writes were not acknowledged.
     fn may_be_whole(&self, image: &[Span]) -> bool {
         let mut possible = self.written.clone();
         possible.extend(&self.equal);
@@ -173,8 +174,8 @@ impl Ledger {
         !self.in_doubt.is_empty() && image.iter().all(|span| possible.len_within(*span) == span.len())
     }
 
-    /// The state of the unit's content, with the unit in update mode or not as it was last
-    /// observed. Says nothing of a restart.
+    /// The state of the unit's content, combined with its last observed mode. A restart is not
+    /// considered.
     ///
     /// # Examples
     /// ```
@@ -237,7 +238,7 @@ mod tests {
         ledger.finish_erase(second);
         ledger.start_write(span(16, 4));
         assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (PartlyErased, 0));
-        // The last write that was missing may have been done.
+        // The last missing write may have been executed.
         ledger.start_write(span(20, 4));
         assert_eq!((ledger.content(&image, true), ledger.bytes_written(&image)), (Unknown, 0));
         ledger.refuse_write(span(20, 4));

@@ -1,4 +1,4 @@
-//! What an approved plan does to the memory of a connected unit, and what it does around that.
+//! The memory operations of an approved plan, and the steps around them.
 
 use crate::plan::blocks::Run;
 use crate::plan::model::{ApprovedPlan, Plan};
@@ -15,13 +15,13 @@ pub enum MemoryStep<'p> {
     EraseAll(&'p [Span]),
     /// Write these runs.
     Write(&'p [Run]),
-    /// Tell the unit that the image is complete.
+    /// End the download: the image is complete.
     Finish,
-    /// Read these spans and compare them with what was written.
+    /// Read these spans and compare them with the written content.
     ReadBack {
-        /// What is read.
+        /// Spans to read.
         spans: &'p [Span],
-        /// Whether a difference is a fault.
+        /// Whether a difference is an error.
         vouched: bool,
     },
     /// Compare the unit's own checksum of each of these spans.
@@ -29,8 +29,8 @@ pub enum MemoryStep<'p> {
 }
 
 impl Step {
-    /// The operation on memory that this step is; `None` for a step of another stage and for one
-    /// that only describes what the unit does by itself.
+    /// The memory operation of this step; `None` for steps of other phases and for those that
+    /// only describe what the unit does by itself.
     fn memory(&self) -> Option<MemoryStep<'_>> {
         match self {
             Self::Erase { sectors } => Some(MemoryStep::Erase(sectors)),
@@ -62,7 +62,7 @@ impl ApprovedPlan {
 }
 
 impl Plan {
-    /// The step that compares the unit's content before anything is written, and its sectors.
+    /// The step that compares present content before any write, and its sectors.
     pub fn comparison(&self) -> Option<(&Step, &[Span])> {
         self.steps.iter().find_map(|step| match step {
             Step::Compare { sectors } => Some((step, &sectors[..])),
@@ -79,7 +79,7 @@ impl Plan {
         by.unwrap_or(RestartMethod::NotKnownYet)
     }
 
-    /// What a person undoes at one moment, in order.
+    /// The undo actions of a phase, in order.
     pub fn undo(&self, phase: UndoPhase) -> &[Undo] {
         let steps = self.steps.iter().find_map(|step| match step {
             Step::Undo { when, steps } if *when == phase => Some(&steps[..]),
@@ -88,7 +88,7 @@ impl Plan {
         steps.unwrap_or_default()
     }
 
-    /// Whether the erase is a request of its own; else the unit erases what it writes.
+    /// Whether erasing is a request of its own; otherwise the unit erases what it writes.
     pub fn erases_by_request(&self) -> bool {
         self.steps.iter().any(|step| matches!(step, Step::Erase { .. } | Step::EraseAll { .. }))
     }
@@ -98,12 +98,12 @@ impl Plan {
         self.steps.iter().any(|step| matches!(step, Step::DeviceCheck { .. }))
     }
 
-    /// Whether the file that the unit shows of its application is compared once it is back.
+    /// Whether the file that shows the application is compared after the restart.
     pub fn compares_shown_file(&self) -> bool {
         self.steps.iter().any(|step| matches!(step, Step::LookAgain { .. }))
     }
 
-    /// Whether the unit is brought into update mode once more after its restart, to be read.
+    /// Whether the unit re-enters update mode after its restart to be read.
     pub fn rereads(&self) -> bool {
         self.steps.iter().any(|step| matches!(step, Step::ReadOnceMore { .. }))
     }

@@ -1,8 +1,8 @@
-//! The whole list of what will be done, before any of it is done.
+//! The plan: the complete list of actions, made before the first one runs.
 //!
-//! A [`Plan`] can be drafted at any time, to be shown. Only with the
-//! [`Approval`](crate::matching::Approval) of a final verdict does it become an [`ApprovedPlan`], which
-//! is what the executor takes.
+//! A [`Plan`] can be drafted at any time for display. Only the
+//! [`Approval`](crate::matching::Approval) of a final verdict turns it into an [`ApprovedPlan`],
+//! which the executor requires.
 
 mod blocks;
 mod dfu;

@@ -1,4 +1,4 @@
-//! The plan and its steps, and how it is made of all that is known.
+//! The plan and its inputs.
 
 use crate::plan::blocks::Run;
 use crate::plan::error::PlanError;
@@ -18,50 +18,49 @@ use vaka_image::address::Span;
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Plan {
-    /// For which variant.
+    /// The variant.
     pub variant: VariantId,
-    /// By which route.
+    /// The route.
     pub route: String,
     /// The steps.
     pub steps: Vec<Step>,
-    /// Regions of which no byte is touched; empty where the unit itself
-    /// decides what it erases.
+    /// Regions that stay untouched; empty if the unit itself decides what it erases.
     pub untouched: Vec<String>,
     /// The sectors that are erased and written.
     #[serde(skip)]
     pub(super) sectors: Vec<Span>,
-    /// Whether the unit takes and gives its content as one stream.
+    /// Whether the content is transferred as one stream.
     #[serde(skip)]
     pub(super) streamed: bool,
-    /// What of them is kept, and is not yet a part of the image.
+    /// Preserved spans that are not yet part of the image.
     #[serde(skip)]
     pub(super) kept: Vec<Span>,
 }
 
-/// A plan that a final verdict stands behind.
+/// A plan that a final verdict approved.
 #[derive(Clone, Debug)]
 pub struct ApprovedPlan(Plan);
 
-/// What a plan is made for.
+/// The input for a plan.
 #[derive(Clone, Copy, Debug)]
 pub struct PlanInput<'a> {
     /// The product.
     pub sheet: &'a Sheet,
     /// The variant that was decided on.
     pub variant: &'a Variant,
-    /// How it is updated.
+    /// The route.
     pub route: &'a Route,
-    /// What is written.
+    /// The image to write.
     pub image: &'a Image,
-    /// What the unit can take.
+    /// The write limits of the unit.
     pub geometry: WriteLimits<'a>,
-    /// Whether it must be put into update mode first.
+    /// Whether the unit must enter update mode first.
     pub needs_entry: bool,
-    /// Whether everything that may be is erased first.
+    /// Whether everything erasable is erased first.
     pub erase_all: bool,
-    /// What is known of the unit's content.
+    /// The known content of the unit.
     pub content: KnownContent<'a>,
-    /// Names of regions that stay as they are.
+    /// Names of regions to preserve.
     pub keep: &'a [String],
 }
 
@@ -71,14 +70,14 @@ impl PlanInput<'_> {
     }
 }
 
-/// What is known of a unit's content before it is written.
+/// The known content of a unit before it is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum KnownContent<'a> {
-    /// Nothing, and it is written whatever it is.
+    /// Unknown, and to be overwritten regardless.
     Rewrite,
-    /// Nothing yet; it is looked at first, where that is possible.
+    /// Unknown; it is compared first if possible.
     Unseen,
-    /// These sectors hold the image's bytes already.
+    /// These sectors already match the image.
     Equal(&'a [Span]),
 }
 
@@ -89,14 +88,14 @@ impl KnownContent<'_> {
 }
 
 impl Plan {
-    /// Takes out what a person undoes at the end; it is then done later.
+    /// Removes and returns the undo actions of the end; the caller runs them later.
     pub fn defer_undo(&mut self) -> Vec<Undo> {
         let is_it = |step: &Step| matches!(step, Step::Undo { when: UndoPhase::End, .. });
         let taken = self.steps.iter().position(is_it).map(|at| self.steps.remove(at));
         if let Some(Step::Undo { steps, .. }) = taken { steps } else { Vec::new() }
     }
 
-    /// Adds what a person undoes at the end besides, of what was done before this plan.
+    /// Adds undo actions of earlier plans to those of the end.
     pub fn append_undo(&mut self, more: &[Undo]) {
         let mut steps = self.defer_undo();
         steps.extend(more.iter().cloned());
@@ -105,7 +104,7 @@ impl Plan {
         }
     }
 
-    /// Puts the final verdict's approval behind the plan.
+    /// Approves the plan with the approval of a final verdict.
     ///
     /// # Errors
     /// [`PlanError::OtherVariant`]: the two are not about the same variant.
@@ -121,7 +120,7 @@ impl Plan {
         &self.sectors
     }
 
-    /// The same plan of a unit that did not leave update mode with nothing written.
+    /// The same plan for a unit that stays in update mode if nothing is written.
     #[must_use]
     pub fn sending_again(mut self) -> Self {
         let write = self.steps.iter().position(|step| matches!(step, Step::Write { .. })).unwrap_or(0);
@@ -129,8 +128,8 @@ impl Plan {
         self
     }
 
-    /// Whether the unit takes and gives its content as one stream, so that it is
-    /// either equal or written anew.
+    /// Whether the content is transferred as one stream, so that it is either equal or completely
+    /// rewritten.
     pub fn is_streamed(&self) -> bool {
         self.streamed
     }
@@ -152,7 +151,7 @@ impl Plan {
         })
     }
 
-    /// What of those sectors is kept, and must be made a part of the image.
+    /// Preserved spans in those sectors, which must become part of the image.
     pub fn kept(&self) -> &[Span] {
         &self.kept
     }

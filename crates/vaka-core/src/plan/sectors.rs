@@ -1,4 +1,4 @@
-//! The sectors that a plan erases, and what is preserved of them.
+//! The sectors that a plan erases, and the spans to preserve in them.
 
 use crate::sheet::{BOOTLOADER, Region, Variant};
 use vaka_image::Image;
@@ -9,7 +9,7 @@ use crate::plan::error::{ErasesOption, PlanError};
 use crate::plan::model::PlanInput;
 use crate::plan::step::Step;
 
-/// Refuses what only a route with addresses can do.
+/// Refuses options that require a route with addresses.
 pub(super) fn unit_decides(job: &PlanInput<'_>) -> Result<(), PlanError> {
     let option = match (job.erase_all, job.keep) {
         (true, _) => ErasesOption::EraseAll,
@@ -32,9 +32,8 @@ pub(super) fn all_sectors(job: &PlanInput<'_>) -> Vec<Span> {
     all.filter(|sector| keep.is_none_or(|keep| sector.common(keep).is_none()) && !stays(sector)).collect()
 }
 
-/// What the erased sectors hold of kept regions, but for what the image has. Without a sheet
-/// nobody knows what lies beside the image in its sectors: all of it is kept, where the unit can
-/// be read.
+/// The spans of preserved regions in erased sectors, without the image. Without a sheet the
+/// content next to the image is unknown: all of it is preserved if the unit can be read.
 pub(super) fn to_be_preserved(job: &PlanInput<'_>, sectors: &[Span]) -> Result<Vec<Span>, PlanError> {
     if !job.sheet.is_described {
         let rest = rest_of_sectors(job.image, sectors);
@@ -46,7 +45,7 @@ pub(super) fn to_be_preserved(job: &PlanInput<'_>, sectors: &[Span]) -> Result<V
     if kept.is_empty() || job.geometry.can_read { Ok(kept) } else { Err(PlanError::CannotKeep) }
 }
 
-/// What sectors hold beside an image.
+/// The rest of the sectors outside an image.
 pub fn rest_of_sectors(image: &Image, sectors: &[Span]) -> Vec<Span> {
     let mut rest = SpanSet::default();
     sectors.iter().for_each(|sector| rest.insert(*sector));
@@ -54,7 +53,7 @@ pub fn rest_of_sectors(image: &Image, sectors: &[Span]) -> Vec<Span> {
     rest.spans().to_vec()
 }
 
-/// The step that reads what is kept, if something is.
+/// The step that reads the preserved spans, if there are any.
 pub(super) fn keep(job: &PlanInput<'_>, kept: &[Span]) -> Option<Step> {
     if !job.sheet.is_described {
         let regions = vec!["what the unit holds".to_owned()];
@@ -65,9 +64,8 @@ pub(super) fn keep(job: &PlanInput<'_>, kept: &[Span]) -> Option<Step> {
     (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() })
 }
 
-/// Every sector that holds a byte of the image, each once. All of each must
-/// lie in regions that the route writes or that are kept: erasing takes whole
-/// sectors.
+/// All sectors that contain a byte of the image, once each. Each must lie completely in regions
+/// that the route writes or that are preserved, because whole sectors are erased.
 pub(super) fn sectors_of(spans: &[Span], job: &PlanInput<'_>) -> Result<Vec<Span>, PlanError> {
     let mut sectors = Vec::new();
     for span in spans {

@@ -1,4 +1,4 @@
-//! One action of a plan, and how it is shown.
+//! One step of a plan, and its text.
 
 use crate::plan::blocks::Run;
 use std::fmt;
@@ -15,115 +15,112 @@ use vaka_base::text;
 use vaka_base::version::Version;
 use vaka_image::address::{Address, Span};
 
-/// One thing that will be done.
+/// One step of a plan.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "kind", rename_all = "kebab-case")]
 pub enum Step {
-    /// The unit is put into update mode.
+    /// Enters update mode.
     Enter {
-        /// What a person or the host does.
+        /// The manual steps and host signals.
         entry: Vec<EntryStep>,
         /// The ids that must then be seen.
         #[cfg_attr(feature = "schema", schemars(with = "String"))]
         id: Ids,
     },
-    /// The unit is asked what it is, and the verdict made again.
+    /// Identifies the unit again and makes the final verdict.
     Identify,
-    /// What shares a sector with the image and is to stay is read, to be written
-    /// again with it.
+    /// Reads content that shares a sector with the image and must be preserved; it is written
+    /// back with the image.
     Keep {
-        /// Of which regions.
+        /// The preserved regions.
         regions: Vec<String>,
-        /// Which addresses.
+        /// The preserved addresses.
         spans: Vec<Span>,
     },
-    /// The unit's content is read first; what already holds the image's bytes is
-    /// left as it is.
+    /// Compares the unit's content with the image; matching sectors are skipped.
     Compare {
-        /// Which sectors.
+        /// The sectors.
         sectors: Vec<Span>,
     },
     /// Sectors are erased.
     Erase {
-        /// Which.
+        /// The sectors.
         sectors: Vec<Span>,
     },
-    /// The unit is told to erase all that it has.
+    /// Requests that the unit erase everything.
     EraseAll {
-        /// What that is.
+        /// The erased sectors.
         sectors: Vec<Span>,
     },
-    /// The unit erases sectors by itself when it is written; no request asks for it.
+    /// The unit erases sectors by itself when it is written, without a request.
     UnitErases {
-        /// Which.
+        /// The sectors.
         sectors: Vec<Span>,
-        /// Whether that is all that the route writes, and not only what the image covers.
+        /// Whether it erases everything that the route writes, not only the sectors of the image.
         everything: bool,
     },
-    /// The unit holds all of the image, and leaves update mode only after its last block: all
+    /// All content is present, but the unit leaves update mode only after the last block: all
     /// blocks are sent again.
     SendAgain,
     /// Blocks are written.
     Write {
-        /// In which contiguous runs.
+        /// The contiguous runs.
         runs: Vec<Run>,
     },
-    /// The unit is told that this was all; it makes the image effective.
+    /// Ends the download; the unit activates the image.
     Finish {
-        /// How.
+        /// The method.
         by: FinishMethod,
     },
-    /// What was written is read and compared, padding included.
+    /// Reads the written content back and compares it, padding included.
     ReadBack {
-        /// What was written.
+        /// The written spans.
         spans: Vec<Span>,
-        /// Whether a difference is a fault. Where nobody vouches for what an
-        /// upload gives, only equality proves something.
+        /// Whether a difference is an error. Without the sheet's assurance about uploads only
+        /// equality proves anything.
         vouched: bool,
     },
-    /// The unit computes a checksum of what was written, which is compared with the
-    /// image's.
+    /// Compares a checksum that the unit computes with that of the image.
     DeviceCheck {
-        /// Of each of these.
+        /// The spans, one checksum each.
         spans: Vec<Span>,
     },
     /// The file that the unit shows of its present application is read once it is
     /// back, and compared.
     LookAgain {
-        /// Its name.
+        /// Name of the file.
         file: String,
     },
-    /// The unit is brought into update mode once more with nobody's hands, only to
-    /// be read, and started again.
+    /// Re-enters update mode without a manual step, only to read the unit, and restarts it.
     ReadOnceMore {
-        /// What is read.
+        /// The spans to read.
         spans: Vec<Span>,
     },
     /// The unit leaves update mode.
     Restart {
-        /// How.
+        /// The method.
         by: RestartMethod,
     },
-    /// A person undoes what they did on the way into update mode.
+    /// The user undoes the manual steps.
     Undo {
         /// When.
         when: UndoPhase,
-        /// What, in order.
+        /// The undo actions in order.
         steps: Vec<Undo>,
     },
     /// The application is waited for.
     Confirm {
-        /// Its ids, where they are known.
+        /// Ids of the application, if known.
         #[cfg_attr(feature = "schema", schemars(with = "Option<String>"))]
         id: Option<Ids>,
-        /// The version that it must tell.
+        /// The version that it must report.
         version: Option<Version>,
-        /// How long that may take.
+        /// Time limit.
         #[serde(serialize_with = "as_milliseconds")]
         #[cfg_attr(feature = "schema", schemars(with = "u64"))]
         within_ms: Duration,
-        /// What a person is asked to look at.
+        /// Visible signs that the user is asked about.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         see: Vec<String>,
     },
@@ -133,14 +130,14 @@ fn as_milliseconds<S: serde::Serializer>(time: &Duration, serializer: S) -> Resu
     serializer.serialize_u64(u64::try_from(time.as_millis()).unwrap_or(u64::MAX))
 }
 
-/// How a unit learns that it has all of an image.
+/// How a unit learns that the image is complete.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum FinishMethod {
-    /// It is told so.
+    /// By a request.
     Request,
-    /// It counts: the last block was held back, and is sent now.
+    /// By counting blocks: the last block was deferred and is sent now.
     LastBlock(Span),
     /// A file is whole on its disk.
     File(String),
@@ -161,21 +158,21 @@ impl fmt::Display for FinishMethod {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum RestartMethod {
-    /// It is told where to start.
+    /// By a request with the start address.
     Address(Address),
-    /// It is told to start its application.
+    /// By a request to start the application.
     Request,
     /// The host resets the bus.
     BusReset,
-    /// It leaves once it has made the image effective.
+    /// By itself, once it has activated the image.
     Itself,
-    /// Its disk is ejected.
+    /// By ejecting its disk.
     Eject,
-    /// It is unplugged and plugged in.
+    /// By a power cycle.
     PowerCycle,
-    /// It needs not: its application is what shows the disk.
+    /// No restart is needed: the application itself exposes the disk.
     Nothing,
-    /// It says how only once it is in update mode.
+    /// Known only in update mode.
     NotKnownYet,
 }
 

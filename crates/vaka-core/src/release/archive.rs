@@ -1,11 +1,10 @@
 //! The file of a release: a zip archive in one form only.
 //!
-//! Members stand as they are, one behind the other, with no gaps, no dates, no
-//! attributes and no comments; then the central directory in the same order, then its
-//! end. So the same members always make the same bytes, and a reader that writes again
-//! what it read finds any bit that differs. Written by hand because that form must
-//! never change with a library's version. Source: APPNOTE.TXT 6.3.10, sections 4.3.7,
-//! 4.3.12 and 4.3.16.
+//! Members are stored uncompressed, one after the other, without gaps, dates, attributes or
+//! comments; then follow the central directory in the same order, and its end record. The same
+//! members always yield the same bytes, so a reader that writes the archive again detects any
+//! changed bit. Implemented here because the form must never change with a library's version.
+//! Source: APPNOTE.TXT 6.3.10, sections 4.3.7, 4.3.12 and 4.3.16.
 
 use thiserror::Error;
 
@@ -17,12 +16,12 @@ const END: u32 = 0x0605_4B50;
 const LOCAL_LEN: usize = 30;
 const CENTRAL_LEN: usize = 46;
 const END_LEN: usize = 22;
-/// The first day that a zip's date can say.
+/// The first date that a zip can represent.
 const FIRST_DAY: u16 = 0x0021;
 /// Version of the format that is needed to read members that are not compressed.
 const VERSION: u16 = 10;
 
-/// Most members of a release. Chosen by us.
+/// Maximum number of members. Chosen by us.
 pub const MOST_MEMBERS: usize = 1000;
 /// Longest name of a member. Chosen by us.
 const MOST_NAME: usize = 120;
@@ -33,20 +32,20 @@ const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
 /// A file in a release.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Member<'a> {
-    /// Its name, with `/` between folders.
+    /// Name, with `/` between folders.
     pub name: &'a str,
-    /// What is in it.
+    /// Content.
     pub data: &'a [u8],
 }
 
-/// Why a file is no archive of a release.
+/// Why a file is not an archive of a release.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ArchiveError {
-    /// It does not begin as one.
+    /// It does not start as a zip archive.
     #[error("it is no zip archive")]
     NoArchive,
-    /// It ends in the middle.
+    /// It is truncated.
     #[error("it is cut short{}", after(.0))]
     Cut(String),
     /// A name leads out of the archive, or is none.
@@ -58,16 +57,16 @@ pub enum ArchiveError {
     /// A member is compressed or encrypted.
     #[error("the member '{0}' is compressed or encrypted; a release holds its members as they are")]
     Packed(String),
-    /// A member says two sizes, or more than there is.
+    /// The two sizes of a member differ, or exceed the file.
     #[error("the member '{0}' says that it unpacks to {1} bytes and takes {2}")]
     Sizes(String, u32, u32),
     /// A member's checksum is wrong.
     #[error("the member '{0}' is damaged: its CRC-32 is wrong")]
     Damaged(String),
-    /// There are too many.
+    /// It has too many members.
     #[error("it has more than {MOST_MEMBERS} members")]
     TooMany,
-    /// It differs from what its members make.
+    /// It is not canonical.
     #[error(
         "it differs at byte {0} from the only form that a release with these members has: it was changed, or made by another program"
     )]
@@ -78,8 +77,8 @@ fn after(name: &str) -> String {
     if name.is_empty() { String::new() } else { format!(" behind the member '{name}'") }
 }
 
-/// Whether a member may be called so: folders and names of letters, digits, `.`, `_` and
-/// `-`, none beginning with a point.
+/// Whether a member name is allowed: folders and names of letters, digits, `.`, `_` and `-`, none
+/// starting with a point.
 ///
 /// # Examples
 /// ```
@@ -99,7 +98,7 @@ pub fn is_name(name: &str) -> bool {
 /// The archive with these members, in this order.
 ///
 /// # Panics
-/// If all of it is more than 4 GiB; a release never is.
+/// If the archive exceeds 4 GiB; a release never does.
 pub fn write(members: &[Member<'_>]) -> Vec<u8> {
     let mut out = Vec::new();
     let mut central = Vec::new();
@@ -133,8 +132,7 @@ fn size(len: usize) -> u32 {
     u32::try_from(len).expect("a release is far below 4 GiB")
 }
 
-/// What the local and the central header have in common: version to length of extra
-/// field.
+/// The common part of local and central header: version to length of extra field.
 fn common(member: &Member<'_>) -> Vec<u8> {
     let len = size(member.data.len());
     let words = [VERSION, 0, 0, 0, FIRST_DAY];
@@ -147,10 +145,10 @@ fn common(member: &Member<'_>) -> Vec<u8> {
     bytes
 }
 
-/// Reads an archive, and finds any bit that is not as [`write()`] would have it.
+/// Reads an archive, and detects any bit that differs from what [`write()`] produces.
 ///
 /// # Errors
-/// [`ArchiveError`], with the member's name where one is at fault.
+/// [`ArchiveError`], with the name of the member concerned.
 pub fn read(bytes: &[u8]) -> Result<Vec<Member<'_>>, ArchiveError> {
     if word(bytes, 0) != Some(LOCAL) {
         return Err(ArchiveError::NoArchive);
@@ -188,8 +186,8 @@ fn half(bytes: &[u8], at: usize) -> usize {
     usize::from(u16::from_le_bytes([bytes[at], bytes[at + 1]]))
 }
 
-/// One member by its local header; what is not looked at here is compared by writing
-/// it again.
+/// Reads one member by its local header; fields that are not examined here are compared by
+/// writing the archive again.
 fn local<'a>(bytes: &'a [u8], at: usize, before: &str) -> Result<Member<'a>, ArchiveError> {
     let cut = || ArchiveError::Cut(before.to_owned());
     let head = bytes.get(at..at + LOCAL_LEN).ok_or_else(cut)?;

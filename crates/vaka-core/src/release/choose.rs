@@ -1,84 +1,84 @@
-//! Which of several releases is meant.
+//! Selection of one of several releases.
 
 use thiserror::Error;
 
 use super::manifest::Manifest;
 use vaka_base::version::Version;
 
-/// The channel that is meant where none is named.
+/// The default channel.
 pub const STABLE: &str = "stable";
 
-/// Which version is wanted.
+/// The requested version.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum VersionSelector {
     /// The newest.
     Newest,
     /// This one.
     Version(String),
-    /// One of these, which ended well before; the newest of them.
+    /// The newest of these, which were installed successfully before.
     KnownGood(Vec<String>),
 }
 
-/// What is wanted of a release.
+/// The requested release.
 #[derive(Clone, Debug)]
 pub struct ReleaseQuery<'a> {
-    /// The product, where it is known.
+    /// The product, if known.
     pub product: Option<&'a str>,
-    /// For whom. Without one those on the channel `stable`, if there are any, else all. A
-    /// version that is named is taken from any channel.
+    /// The channel. Without one, releases on the channel `stable` if there are any, else all. An
+    /// explicit version is selected from any channel.
     pub channel: Option<&'a str>,
-    /// Which version.
+    /// The version.
     pub version: VersionSelector,
 }
 
-/// The release that is meant.
+/// The selected release.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Selection {
-    /// Its place among those that were given.
+    /// Index in the given list.
     pub index: usize,
     /// The places of the others of that product, the newest first.
     pub others: Vec<usize>,
 }
 
-/// Why none is meant.
+/// Why no release is selected.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum SelectError {
-    /// There is none at all.
+    /// There is no release.
     #[error("there is no release")]
     Nothing,
-    /// There are several products, and nothing says which is meant.
+    /// There are releases of several products, and none was named.
     #[error("there are releases of several products: {}", .0.join(", "))]
     Products(Vec<String>),
     /// None is on the channel.
     #[error("no release is on the channel '{wanted}'; there are: {}", .there.join(", "))]
     Channel {
-        /// What was wanted.
+        /// The request.
         wanted: String,
-        /// What there is: versions with their channels.
+        /// The available versions with their channels.
         there: Vec<String>,
     },
     /// None has the version.
     #[error("no release has the version {wanted}; there are: {}", .there.join(", "))]
     Version {
-        /// What was wanted.
+        /// The request.
         wanted: String,
-        /// What there is.
+        /// The available versions.
         there: Vec<String>,
     },
-    /// None is known to be good.
+    /// No release is known to be good.
     #[error("the journal knows no release of these that ended well; there are: {}", .0.join(", "))]
     KnownGood(Vec<String>),
-    /// Two say that they are the same version and differ.
+    /// Two different releases have the same version.
     #[error("two different releases say that they are version {0}")]
     Two(String),
 }
 
-/// Chooses one of several releases: of the product, on the channel, the newest or the
-/// version that is wanted.
+/// Selects one of several releases: of the product, on the channel, the newest or the requested
+/// version.
 ///
 /// # Errors
-/// [`SelectError`], with what there is.
+/// [`SelectError`], with the available releases.
 pub fn choose(releases: &[Manifest], wanted: &ReleaseQuery<'_>) -> Result<Selection, SelectError> {
     let of_product = |manifest: &&Manifest| wanted.product.is_none_or(|product| manifest.product == product);
     let mut products: Vec<String> = releases.iter().filter(of_product).map(|m| m.product.clone()).collect();

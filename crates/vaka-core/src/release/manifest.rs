@@ -1,4 +1,4 @@
-//! What a release says of itself: the manifest, and what in it cannot be.
+//! The manifest of a release, and its checks.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -16,70 +16,70 @@ use vaka_image::address::Address;
 /// The version of the format that this reads and writes.
 pub const FORMAT: u32 = 1;
 
-/// The build that is meant where none is named.
+/// The default build.
 pub const STANDARD: &str = "standard";
 
-/// A release's own word.
+/// The manifest of a release.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Manifest {
     /// Version of the format.
     pub release: u32,
-    /// The product's id, as in its sheet.
+    /// Product id, as in the sheet.
     pub product: String,
     /// The release's version.
     pub version: String,
-    /// The day it was made, as `2026-11-23`.
+    /// Date, such as `2026-11-23`.
     pub date: String,
-    /// For whom it is: `stable`, `trial`, …
+    /// Channel: `stable`, `trial`, …
     pub channel: String,
     /// The lowest version of Vaka that may install the release.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub needs_vaka: Option<String>,
-    /// The member with notes for people.
+    /// The member that contains the release notes.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub notes: Option<String>,
-    /// What is lost by it.
+    /// The losses that the release causes.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub loses: Vec<Loss>,
     /// The product's sheet, and dialects that it needs.
     pub sheets: Vec<String>,
-    /// What is done, in order.
+    /// The stages in order.
     pub stages: Vec<Stage>,
     /// Size and digest of every member but this.
     pub members: BTreeMap<String, Digest>,
 }
 
-/// Something that is lost.
+/// A loss.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Loss {
     /// A name, for the agreement `lose-NAME`.
     pub id: String,
-    /// What it is.
+    /// Description.
     pub what: String,
 }
 
-/// What is known of a member.
+/// Size and digest of a member.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Digest {
-    /// In bytes.
+    /// Size in bytes.
     pub size: u64,
-    /// In hex.
+    /// SHA-256 in hex.
     pub sha256: String,
 }
 
-/// One stage: images, or what another tool does.
+/// One stage: images, or an external step.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Stage {
-    /// What people call it.
+    /// Name for display.
     pub name: String,
     /// The sheet's stage; an ordinary update without one.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub stage: Option<String>,
-    /// What another tool or bus does, in place of Vaka.
+    /// The external step, if another tool installs the images.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub external: Option<ExternalStep>,
     /// The images.
@@ -90,15 +90,15 @@ pub struct Stage {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct ExternalStep {
-    /// With which tool, or over which bus.
+    /// The tool or bus.
     pub tool: String,
-    /// What a person does.
+    /// The instruction for the user.
     #[serde(rename = "do")]
     pub action: String,
-    /// Why.
+    /// The reason.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// What is seen then.
+    /// The visible result.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub see: Option<String>,
     /// The ids that the bus shows then.
@@ -110,16 +110,16 @@ pub struct ExternalStep {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Entry {
-    /// The part, where the product has several.
+    /// The part, if the product has several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub part: Option<String>,
     /// The variants that it is for.
     pub variants: Vec<String>,
     /// The build.
     pub build: String,
-    /// Its files; several stand at addresses of their own.
+    /// The files; several files have addresses of their own.
     pub files: Vec<File>,
-    /// What must agree with sheet and unit, and between stages.
+    /// Facts that must agree with sheet and unit, and between stages.
     #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
     pub facts: BTreeMap<String, String>,
 }
@@ -130,43 +130,43 @@ pub struct Entry {
 pub struct File {
     /// The member.
     pub file: String,
-    /// Where it starts, for a raw binary.
+    /// Start address of a raw binary.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at: Option<Address>,
 }
 
 impl Entry {
-    /// The facts as the rules look at them.
+    /// The facts in the form that the rules use.
     pub fn facts(&self) -> Vec<Fact> {
         self.facts.iter().map(|(name, value)| Fact { name: name.clone(), value: value.clone() }).collect()
     }
 
-    /// Whether it is for a variant.
+    /// Whether the image is for a variant.
     pub fn is_for(&self, variant: &str) -> bool {
         self.variants.iter().any(|id| id == variant)
     }
 }
 
-/// Why a manifest cannot be.
+/// An error in a manifest.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ManifestError {
-    /// It is no JSON of this form.
+    /// It is not valid JSON of this form.
     #[error("its manifest cannot be read: {0}")]
     Unreadable(String),
-    /// It is for another version of the format.
+    /// It has another version of the format.
     #[error("its manifest has format {0}; this Vaka reads {FORMAT}")]
     Format(u32),
-    /// It is not as it would be written.
+    /// It is not canonical.
     #[error("its manifest is not in the only form that its content has")]
     OtherForm,
     /// A value cannot be.
     #[error("its manifest has {0}")]
     Value(String),
-    /// It names what is not there.
+    /// It names a missing member.
     #[error("its manifest names '{0}', which is not in it")]
     Missing(String),
-    /// Something is there that it does not name.
+    /// A member is not in the manifest.
     #[error("the member '{0}' is not named in its manifest")]
     Unnamed(String),
     /// Two images could be meant.
@@ -176,7 +176,7 @@ pub enum ManifestError {
         stage: String,
         /// Part, variant and build.
         what: String,
-        /// One file.
+        /// The first file.
         first: String,
         /// The other.
         second: String,
@@ -184,17 +184,17 @@ pub enum ManifestError {
 }
 
 impl Manifest {
-    /// As bytes, in the only form that it has.
+    /// Encodes the manifest in canonical form.
     ///
     /// # Panics
-    /// Never: nothing in it cannot be written.
+    /// Never: every value can be encoded.
     pub fn to_bytes(&self) -> Vec<u8> {
         let mut bytes = serde_json::to_vec_pretty(self).expect("texts, numbers and lists are JSON");
         bytes.push(b'\n');
         bytes
     }
 
-    /// Reads it, and checks what it says by itself.
+    /// Parses a manifest and checks its consistency.
     ///
     /// # Errors
     /// [`ManifestError`].
@@ -211,7 +211,7 @@ impl Manifest {
         Ok(manifest)
     }
 
-    /// Checks what it says by itself: values, names, no two images for one purpose.
+    /// Checks its consistency: values, names, and at most one image for each purpose.
     ///
     /// # Errors
     /// [`ManifestError`].
@@ -278,7 +278,7 @@ impl Manifest {
         files.map(|file| file.file.as_str()).chain(named)
     }
 
-    /// Its version, with an order.
+    /// The version in comparable form.
     pub fn ordered(&self) -> Version {
         Version::parse(&self.version)
     }
@@ -326,8 +326,7 @@ impl Stage {
         Ok(())
     }
 
-    /// The image for a variant in a build; where there is none of that build, the
-    /// standard one.
+    /// The image for a variant in a build, or else in the standard build.
     pub fn image(&self, variant: &str, build: &str) -> Option<&Entry> {
         let of = |build: &str| self.images.iter().find(|entry| entry.build == build && entry.is_for(variant));
         of(build).or_else(|| of(STANDARD))

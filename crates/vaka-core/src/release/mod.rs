@@ -1,9 +1,8 @@
 //! Releases: one signed file with the images for all variants of a product, in stages.
 //!
-//! [`Release::read`] takes nothing on trust: the file must be, bit for bit, what its
-//! members make; every member must be what the manifest says; and the signature, where
-//! there is one, must be the key's that lies beside it. Whether that key is trusted is
-//! for the caller to say. The format is specified in `docs/formats/release.md`.
+//! [`Release::read`] trusts nothing: the file must be canonical; every member must match the
+//! manifest; and the signature, if there is one, must match the key beside it. Whether that key
+//! is trusted is up to the caller. See `docs/formats/release.md` for the format.
 
 pub mod archive;
 mod choose;

@@ -28,7 +28,7 @@ pub enum ImageError {
 }
 
 impl Release {
-    /// What it says of an image, for the verdict.
+    /// The statements of the release about an image, for the verdict.
     pub fn claim(&self, entry: &Entry) -> Claim {
         Claim {
             product: self.manifest.product.clone(),
@@ -40,8 +40,8 @@ impl Release {
         }
     }
 
-    /// An image, its files joined. A raw binary without an address starts where the
-    /// sheet vouches for.
+    /// An image, with its files joined. A raw binary without an address starts at the address
+    /// that the sheet assures.
     ///
     /// # Errors
     /// [`ImageError`].
@@ -72,14 +72,14 @@ impl Release {
     }
 }
 
-/// Something in a release that does not go together.
+/// An inconsistency in a release.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Inconsistency {
-    /// In which stage, by its name.
+    /// Name of the stage.
     pub stage: String,
-    /// Of which image: its first file.
+    /// First file of the image.
     pub file: String,
-    /// What does not go together.
+    /// The inconsistency.
     pub what: String,
 }
 
@@ -97,9 +97,8 @@ pub fn sheet_for(sheet: &Sheet, stage: &Stage) -> Option<Sheet> {
     }
 }
 
-/// Everything in a release that does not go together: images that do not fit a variant
-/// that they claim, stamps that say something else than the manifest, stages whose
-/// hand-over or facts differ.
+/// All inconsistencies of a release: images that do not fit a variant they are for, stamps that
+/// contradict the manifest, stages whose hand-over or facts differ.
 pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
     let manifest = &release.manifest;
     let mut found = Vec::new();
@@ -107,7 +106,7 @@ pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
         let what = format!("the sheet describes '{}', the release is of '{}'", sheet.product.id, manifest.product);
         return vec![Inconsistency { stage: String::new(), file: manifest.sheets.join(", "), what }];
     }
-    // What earlier stages said of each variant: facts, with the stage that said them.
+    // The facts of earlier stages for each variant, with the stage.
     let mut said: Vec<(String, String, Fact)> = Vec::new();
     for stage in &manifest.stages {
         let Some(of_stage) = sheet_for(sheet, stage) else {
@@ -134,7 +133,7 @@ pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
     found
 }
 
-/// One image of a release, for one variant.
+/// One image of a release for one variant.
 #[derive(Clone, Copy)]
 struct Piece<'r> {
     release: &'r Release,
@@ -145,7 +144,7 @@ struct Piece<'r> {
 }
 
 impl Piece<'_> {
-    /// Whether it agrees with the sheet and with what earlier stages said.
+    /// Checks the image against the sheet and the facts of earlier stages.
     fn check(self, said: &mut Vec<(String, String, Fact)>, wrong: &mut impl FnMut(String)) {
         let Self { release, sheet, stage, entry, variant } = self;
         if entry.part.is_some() && entry.part != variant.part {
@@ -157,12 +156,12 @@ impl Piece<'_> {
         }
         let image = match release.image(entry, variant) {
             Ok(image) => image,
-            // What another tool takes need be no image that is known here.
+            // Files for external tools need not be in a format that we can parse.
             Err(_) if stage.external.is_some() => return,
             Err(error) => return wrong(error.to_string()),
         };
         let choice = rank_variants(sheet, &image).into_iter().find(|choice| choice.variant == variant.id);
-        // What another tool writes may lie where no route of ours leads.
+        // External tools may write addresses outside all of our routes.
         if let Some(against) = choice.and_then(|choice| choice.against).filter(|_| stage.external.is_none()) {
             wrong(format!("does not fit variant '{}': {against}", variant.id));
         }
@@ -174,7 +173,8 @@ impl Piece<'_> {
         }
         for fact in entry.facts() {
             let known = variant.facts.iter().find(|known| known.name == fact.name && !known.agrees(&fact.value));
-            // A loader's hand-over is compared with what it hands over to.
+            // A loader's hand-over address is compared with the start of the image that it
+            // starts.
             if let Some(known) = known.filter(|_| fact.name != HAND_OVER) {
                 wrong(format!(
                     "is for {} {}; the sheet says {} for variant '{}'",
@@ -197,7 +197,7 @@ impl Piece<'_> {
         said.extend(own.into_iter().map(|fact| (variant.id.as_str().to_owned(), stage.name.clone(), fact)));
     }
 
-    /// Whether a stamp agrees with the manifest.
+    /// Compares a stamp with the manifest.
     fn check_stamp(self, said: &stamp::StampFields, wrong: &mut impl FnMut(String)) {
         let Self { release, stage, entry, variant, .. } = self;
         let manifest = &release.manifest;
@@ -210,7 +210,7 @@ impl Piece<'_> {
         if !said.variants.is_empty() && !said.variants.iter().any(|id| id == variant.id.as_str()) {
             differ("variant", &said.variants.join(", "), variant.id.as_str());
         }
-        // What a stage installs beside the application has a version of its own.
+        // Images other than the application have versions of their own.
         let is_application = stage.stage.is_none() && stage.external.is_none();
         if let Some(version) = said.version.as_ref().filter(|_| is_application)
             && Version::parse(version) != Version::parse(&manifest.version)
@@ -233,7 +233,7 @@ impl Piece<'_> {
     }
 }
 
-/// The facts of an image: what the manifest says, and its stamp.
+/// The facts of an image: those of the manifest and of its stamp.
 fn facts_of(entry: &Entry, image: &Image, variant: &Variant) -> Vec<Fact> {
     let mut facts = entry.facts();
     if let StampSearch::One(stamp) = stamp::find(image, variant.image.stamp_offset) {

@@ -14,7 +14,7 @@ use vaka_base::text;
 pub const MANIFEST: &str = "release.json";
 /// The signature over the manifest's bytes.
 pub const SIGNATURE: &str = "release.sig";
-/// The key that made it.
+/// The public key of the signer.
 pub const SIGNER: &str = "signer.pem";
 
 /// Largest release. Chosen by us: far above all firmware that is met here.
@@ -23,32 +23,32 @@ pub const MOST_BYTES: usize = 1 << 30;
 /// A release that was read and is whole.
 #[derive(Clone, Debug)]
 pub struct Release {
-    /// What it says of itself.
+    /// The manifest.
     pub manifest: Manifest,
-    /// Who signed it, if somebody did. The signature is right; whether the signer is
-    /// trusted is another question.
+    /// The signer, if the release is signed. The signature is valid; whether the signer is
+    /// trusted is a separate question.
     pub signer: Option<PublicKey>,
-    /// What is in it, by name.
+    /// The members by name.
     pub members: BTreeMap<String, Vec<u8>>,
 }
 
-/// Why a file is no release that can be trusted to be whole.
+/// Why a file is not a valid release.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum ReleaseError {
     /// The archive.
     #[error(transparent)]
     Archive(#[from] ArchiveError),
-    /// What it says of itself.
+    /// The manifest is invalid.
     #[error(transparent)]
     Manifest(#[from] ManifestError),
-    /// It has no manifest.
+    /// The manifest is missing.
     #[error("its first member is not {MANIFEST}")]
     NoManifest,
-    /// A member is not what the manifest says.
+    /// A member does not match the manifest.
     #[error("the member '{0}' is not what the manifest says: {1}")]
     Member(String, &'static str),
-    /// It is signed by half.
+    /// The signature or its key is missing.
     #[error("it has a signature without its key, or a key without its signature")]
     HalfSigned,
     /// The key cannot be read.
@@ -57,27 +57,27 @@ pub enum ReleaseError {
     /// The signature is wrong.
     #[error("its signature is not that of key {0} over this manifest: it was changed after it was signed")]
     Signature(String),
-    /// It is for a newer Vaka.
+    /// It requires a newer version of Vaka.
     #[error("it needs Vaka {needs}; this is {this}")]
     NeedsNewer {
-        /// What it needs.
+        /// Required version.
         needs: String,
-        /// What this is.
+        /// Version of this program.
         this: String,
     },
 }
 
 impl Release {
-    /// Whether a file begins as a release does.
+    /// Whether a file starts as a release.
     pub fn is_one(bytes: &[u8]) -> bool {
         let name = bytes.get(30..30 + MANIFEST.len());
         bytes.starts_with(b"PK\x03\x04") && name == Some(MANIFEST.as_bytes())
     }
 
-    /// Makes the file. `members` are all but manifest, signature and key.
+    /// Builds the file. `members` are all members except manifest, signature and key.
     ///
     /// # Errors
-    /// [`ReleaseError::Manifest`]: what the manifest says cannot be.
+    /// [`ReleaseError::Manifest`]: the manifest is inconsistent.
     pub fn write(
         mut manifest: Manifest,
         members: &BTreeMap<String, Vec<u8>>,
@@ -136,7 +136,7 @@ impl Release {
         self.members.get(name).map_or(&[], Vec::as_slice)
     }
 
-    /// Its notes, tamed line by line.
+    /// The release notes, sanitized line by line.
     pub fn notes(&self) -> Vec<String> {
         let notes = self.manifest.notes.as_ref().map(|name| String::from_utf8_lossy(self.member(name)).into_owned());
         notes.unwrap_or_default().lines().map(text::sanitize).collect()
@@ -157,7 +157,7 @@ fn assemble(manifest: &[u8], signed: Option<(&[u8], &str)>, members: &BTreeMap<S
     crate::release::archive::write(&all)
 }
 
-/// Members stand in the order of their names, so that there is one form only.
+/// Checks that members are in the order of their names, so that the form is unique.
 fn in_its_order(found: &[&Member<'_>], sorted: &BTreeMap<String, Vec<u8>>) -> Result<(), ReleaseError> {
     match found.iter().zip(sorted.keys()).find(|(member, name)| member.name != **name) {
         Some((member, _)) => Err(ReleaseError::Member(member.name.to_owned(), "another place in the file")),
@@ -165,7 +165,7 @@ fn in_its_order(found: &[&Member<'_>], sorted: &BTreeMap<String, Vec<u8>>) -> Re
     }
 }
 
-/// The key whose signature stands behind the manifest; `None` if nobody signed.
+/// The key whose signature matches the manifest; `None` if the release is not signed.
 fn signer(manifest: &[u8], rest: &[Member<'_>]) -> Result<Option<PublicKey>, ReleaseError> {
     let has = |name: &str| rest.iter().any(|member| member.name == name);
     let (signature, pem) = match rest {

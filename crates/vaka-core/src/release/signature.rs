@@ -1,5 +1,5 @@
-//! Who signed a release: Ed25519 over its manifest. Keys are PEM, PKCS#8 and SPKI, as
-//! openssl makes and reads them. Source: RFC 8032; RFC 8410 for the keys.
+//! Signatures of releases: Ed25519 over the manifest. Keys are PEM, PKCS#8 and SPKI, compatible
+//! with openssl. Source: RFC 8032; RFC 8410 for the keys.
 
 use std::fmt;
 
@@ -18,13 +18,13 @@ pub const SIGNATURE_LEN: usize = 64;
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum KeyError {
-    /// It is no private key of this kind.
+    /// It is not a private key of this kind.
     #[error("it is no private Ed25519 key in PEM (PKCS#8, 'BEGIN PRIVATE KEY')")]
     NotPrivate,
-    /// It is no public key of this kind.
+    /// It is not a public key of this kind.
     #[error("it is no public Ed25519 key in PEM (SPKI, 'BEGIN PUBLIC KEY')")]
     NotPublic,
-    /// It is locked with a passphrase.
+    /// It is encrypted with a passphrase.
     #[error("it is locked with a passphrase, which is not read here; give the key itself")]
     Locked,
 }
@@ -39,7 +39,7 @@ impl fmt::Debug for PrivateKey {
 }
 
 impl PrivateKey {
-    /// The key that 32 random bytes make.
+    /// Creates the key from 32 random bytes.
     ///
     /// # Examples
     /// ```
@@ -109,14 +109,13 @@ impl PublicKey {
         self.0.to_public_key_pem(LineEnding::LF).map_err(|_| KeyError::NotPublic)
     }
 
-    /// 16 hex digits by which people and agreements name it: the beginning of the
-    /// SHA-256 of its SPKI bytes.
+    /// The fingerprint: the first 16 hex digits of the SHA-256 of its SPKI bytes.
     pub fn short(&self) -> String {
         let der = self.0.to_public_key_der().map(|der| der.as_bytes().to_vec()).unwrap_or_default();
         text::hex(&Sha256::digest(&der)[..8])
     }
 
-    /// Whether a signature is this key's over a message. Weak keys never verify.
+    /// Verifies a signature over a message. Weak keys never verify.
     pub fn verify(&self, message: &[u8], signature: &[u8; SIGNATURE_LEN]) -> bool {
         let signature = ed25519_dalek::Signature::from_bytes(signature);
         self.0.verify_strict(message, &signature).is_ok()

@@ -1,4 +1,4 @@
-//! USB ids in which digits may be open.
+//! USB ids with wildcards.
 
 use std::fmt;
 use std::str::FromStr;
@@ -9,15 +9,15 @@ use vaka_base::ParseError;
 use crate::placeholder;
 use crate::unit::UsbId;
 
-/// The ids that a device may show: one or more patterns such as `1209:0002` or
-/// `1209:00f?`, where a `?` stands for any digit.
+/// The ids of a device: one or more patterns such as `1209:0002` or `1209:00f?`, where `?`
+/// matches any digit.
 #[derive(Clone, PartialEq, Eq, Hash)]
 pub struct Ids(Vec<Pattern>);
 
 #[derive(Clone, Copy, PartialEq, Eq, Hash)]
 struct Pattern {
     value: u32,
-    /// Bits of the digits that are given.
+    /// Bits of the digits that are not wildcards.
     mask: u32,
 }
 
@@ -66,19 +66,19 @@ impl FromStr for Ids {
 }
 
 impl Ids {
-    /// Whether a device with this id is meant.
+    /// Whether the id matches.
     pub fn is(&self, id: UsbId) -> bool {
         let id = u32::from(id.vendor) << 16 | u32::from(id.product);
         self.0.iter().any(|pattern| id & pattern.mask == pattern.value)
     }
 
-    /// Whether some id is meant by both.
+    /// Whether some id matches both.
     pub fn overlap(&self, other: &Self) -> bool {
         let common = |a: &Pattern, b: &Pattern| (a.value ^ b.value) & a.mask & b.mask == 0;
         self.0.iter().any(|a| other.0.iter().any(|b| common(a, b)))
     }
 
-    /// Each id, where none is open.
+    /// Each id; `None` for a pattern with wildcards.
     pub fn each(&self) -> impl Iterator<Item = Option<UsbId>> + '_ {
         let half = |value: u32| u16::try_from(value & 0xFFFF).unwrap_or(0);
         let id = move |value: u32| UsbId { vendor: half(value >> 16), product: half(value) };

@@ -1,41 +1,41 @@
-//! What a person does, and what of it is undone when.
+//! Manual steps, and their undo.
 
 use std::fmt;
 
 use serde::{Deserialize, Serialize};
 
-/// What a person does.
+/// A manual step.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct ManualStep {
     /// A short name, by which other steps speak of it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub id: Option<String>,
-    /// What to do.
+    /// The instruction.
     #[serde(rename = "do")]
     pub action: String,
-    /// Why.
+    /// The reason.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub why: Option<String>,
-    /// What is seen once it is done.
+    /// The visible result.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub see: Option<String>,
     /// Under which condition; always without one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub only_if: Option<String>,
-    /// Whether it is only advised.
+    /// Whether it is only a recommendation.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub advised: bool,
-    /// Whether it lasts until it is undone; else it is done and over.
+    /// Held until undone, as opposed to momentary.
     #[serde(skip_serializing_if = "std::ops::Not::not")]
     pub held: bool,
-    /// Where that is documented.
+    /// Reference to its documentation.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub documented: Option<String>,
-    /// What the bus shows once it is done, where that is not yet the update mode.
+    /// The bus event that shows that it is done, if that is not update mode itself.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shows: Option<BusEvent>,
-    /// What was probably done wrong where the bus shows something else.
+    /// The probable mistakes if the bus shows something else.
     #[serde(skip_serializing_if = "MistakeHints::is_empty")]
     pub mistakes: MistakeHints,
     /// How and when it is undone.
@@ -43,18 +43,18 @@ pub struct ManualStep {
     pub undo: Option<Undo>,
 }
 
-/// What was probably done wrong, by what the bus shows in place of what it should: in
-/// the words of who knows the product.
+/// The probable mistakes, by what the bus shows instead of the expected event; written by the
+/// maintainer.
 #[derive(Clone, Debug, Default, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct MistakeHints {
     /// The application started again.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub application: Option<String>,
-    /// Nothing shows up.
+    /// No device appears.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub nothing: Option<String>,
-    /// Something else shows up on the unit's port.
+    /// Another device appears on the unit's port.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub other: Option<String>,
 }
@@ -69,7 +69,7 @@ impl MistakeHints {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Undo {
-    /// What to do.
+    /// The instruction.
     #[serde(rename = "do")]
     pub action: String,
     /// When.
@@ -77,7 +77,7 @@ pub struct Undo {
     /// Names of steps that are undone before.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub after: Vec<String>,
-    /// What the bus shows of it.
+    /// The bus event that shows it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub shows: Option<BusEvent>,
 }
@@ -87,7 +87,7 @@ pub struct Undo {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum UndoPhase {
-    /// As soon as update mode is reached, before anything is changed.
+    /// As soon as update mode is reached, before any change.
     Entered,
     /// Once all is written, before the restart.
     Written,
@@ -96,14 +96,14 @@ pub enum UndoPhase {
     End,
 }
 
-/// What the bus shows of something that a person did.
+/// The bus event that a manual step causes.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum BusEvent {
     /// The unit left the bus.
     Gone,
-    /// The unit came again.
+    /// The unit was attached again.
     Back,
 }
 
@@ -117,7 +117,7 @@ impl fmt::Display for UndoPhase {
     }
 }
 
-/// Why an order of undoing cannot be.
+/// Why an undo order is not possible.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UndoOrderError {
     /// A step waits for one that no step has as its name, or that is not undone.
@@ -138,8 +138,8 @@ impl fmt::Display for UndoOrderError {
     }
 }
 
-/// What is undone at one moment, in order: what was done last comes first, unless a step
-/// waits for another.
+/// The steps to undo in a phase, in order: the last step done comes first, unless it waits for
+/// another.
 ///
 /// # Errors
 /// [`UndoOrderError`]; [`Sheet::parse`](super::Sheet::parse) has found that before.
@@ -169,7 +169,7 @@ pub fn undone<'a>(steps: &[&'a ManualStep], at: UndoPhase) -> Result<Vec<(&'a Ma
     Ok(order)
 }
 
-/// The order in which to undo steps that were shown, whatever moment the sheet names for each.
+/// The order in which to undo steps that were shown, regardless of their phases.
 ///
 /// Unlike [`undone`] this cannot fail: a dependency on a step that is not in the list
 /// counts as met, since that step was undone already or was never shown.
@@ -224,8 +224,8 @@ mod tests {
         assert_eq!(order(&unknown, UndoPhase::End), Err(UndoOrderError::NotUndone("z".into())));
     }
 
-    /// Steps with an earlier moment come first, then the last one that was done; a step
-    /// waits for the ones that it names, as far as these are still open.
+    /// Steps with an earlier phase come first, then the last one done; a step waits for the steps
+    /// that it names, as long as these are pending.
     #[test]
     fn steps_that_were_shown_have_an_order_even_where_some_are_undone_already() {
         let steps = [

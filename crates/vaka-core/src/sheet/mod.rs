@@ -1,6 +1,5 @@
-//! The product sheet: what a maintainer knows of their product, written down
-//! once. [`Sheet::parse`] reads it; what it returns has passed every check, so
-//! nothing that uses a sheet needs to check it again.
+//! Product sheets. [`Sheet::parse`] reads a sheet; its result has passed every check, so its
+//! users need not check again.
 //!
 //! The format is specified in `docs/formats/product-sheet.md`.
 

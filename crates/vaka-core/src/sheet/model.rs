@@ -24,22 +24,22 @@ use vaka_image::wrapper::Wrapper;
 /// A product, all its variants and the ways to update them.
 #[derive(Clone, Debug)]
 pub struct Sheet {
-    /// Whether somebody wrote it. False for one that was made up of what a
-    /// unit says of itself, see [`Sheet::of_unit`].
+    /// Whether a maintainer wrote the sheet. False for a sheet that is synthesized from a unit's
+    /// own description, see [`Sheet::of_unit`].
     pub is_described: bool,
     /// The product.
     pub product: Product,
-    /// Its parts, where it has several that are updated each on its own.
+    /// The parts, if the product has several that are updated separately.
     pub parts: Vec<Part>,
-    /// How a unit shows up while its application runs.
+    /// The unit while its application runs.
     pub application: Application,
     /// At least one.
     pub variants: Vec<Variant>,
     /// The maker's own packaging of firmware files.
     pub wrappers: Vec<Wrapper>,
-    /// What is done apart from ordinary updates, such as a new bootloader.
+    /// Stages apart from ordinary updates, such as a new bootloader.
     pub stages: Vec<Stage>,
-    /// What the unit shows after the update, where that is not its application yet.
+    /// The expected device after the update, if it is not the application yet.
     pub comes_back: Option<Application>,
 }
 
@@ -50,86 +50,86 @@ pub struct Product {
     pub id: String,
     /// Full name.
     pub name: String,
-    /// Who makes it.
+    /// The manufacturer.
     pub maker: String,
     /// Other names that it is sold under.
     pub also_sold_as: Vec<String>,
-    /// What is printed on it, and tells no variant from another.
+    /// Labels that do not distinguish variants.
     pub ambiguous_labels: Vec<AmbiguousLabel>,
-    /// Other devices that the same unit shows beside the one that is updated.
+    /// Other USB devices of the same unit.
     pub companions: Vec<Companion>,
-    /// Whether a unit's serial number is the same in application and update mode, so
-    /// that it tells units apart across the modes.
+    /// Whether a unit has the same serial number in application and update mode, so that the
+    /// number identifies it across modes.
     pub stable_serial: bool,
 }
 
-/// Something that is printed on a product and decides nothing.
+/// A label that does not determine the variant.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct AmbiguousLabel {
-    /// What is printed.
+    /// The label text.
     pub reads: String,
-    /// Where.
+    /// The location of the label.
     pub place: String,
-    /// Why it decides nothing.
+    /// Why it does not determine the variant.
     pub why: String,
 }
 
-/// Another device of the same unit.
+/// Another USB device of the same unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Companion {
-    /// Its ids.
+    /// USB ids.
     pub id: Ids,
-    /// What it is.
+    /// Description.
     pub name: String,
 }
 
-/// One updatable piece of a product: a controller, an interface chip.
+/// One updatable part of a product: a controller, an interface chip.
 #[derive(Clone, Debug)]
 pub struct Part {
     /// Short name, for `--part`.
     pub id: String,
     /// Full name.
     pub name: String,
-    /// Where its version is told.
+    /// Source of its version.
     pub version: VersionSource,
 }
 
-/// Where a unit tells the version of its firmware.
+/// Where a unit reports the version of its firmware.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum VersionSource {
     /// Nowhere.
     Nowhere,
-    /// In its release number (bcdDevice).
+    /// The release number (bcdDevice).
     ReleaseNumber,
-    /// In a text file on its disk.
+    /// A text file on its disk.
     Text {
         /// The file's name.
         file: String,
-        /// What stands before the version in its line.
+        /// Text before the version in the line.
         after: String,
     },
-    /// In one of its strings.
+    /// A string descriptor.
     DescriptorString {
-        /// Which: iProduct, iManufacturer or iSerialNumber.
+        /// iProduct, iManufacturer or iSerialNumber.
         of: SignKind,
-        /// What stands before the version in it.
+        /// Text before the version.
         after: String,
     },
-    /// In a line that its application says on its serial port.
+    /// A line that the application prints on its serial port.
     Line {
-        /// What is sent to it first, if anything.
+        /// Text to send first, if any.
         send: Option<String>,
-        /// What stands before the version in its line.
+        /// Text before the version in the line.
         after: String,
-        /// How long it may take.
+        /// Time limit.
         within: Duration,
     },
 }
 
 impl VersionSource {
-    /// The version that a unit tells; its application runs, or its disk tells it
-    /// in any mode.
+    /// The version that a unit reports while its application runs, or that its disk shows in any
+    /// mode.
     pub fn of(&self, unit: &UnitFacts) -> Option<Version> {
         match self {
             Self::Nowhere => None,
@@ -150,21 +150,20 @@ impl VersionSource {
         }
     }
 
-    /// The same for a unit in update mode, whose release number is its
-    /// bootloader's.
+    /// The same for a unit in update mode, whose release number is that of its bootloader.
     pub fn of_booted(&self, unit: &UnitFacts) -> Option<Version> {
         Some(self).filter(|source| matches!(source, Self::Text { .. }))?.of(unit)
     }
 }
 
-/// The version behind some words, up to the next blank.
+/// The version after some text, up to the next blank.
 fn version_after(text: &str, words: &str) -> Option<Version> {
     let (_, behind) = text.split_once(words)?;
     let version = behind.split_whitespace().next()?.trim_end_matches([',', ';', ')']);
     version.contains(|c: char| c.is_ascii_digit()).then(|| Version::parse(version))
 }
 
-/// The id of a variant within its product: what `--variant` takes.
+/// The id of a variant within its product: the value of `--variant`.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct VariantId(pub(super) String);
@@ -182,67 +181,67 @@ impl fmt::Display for VariantId {
     }
 }
 
-/// How the application shows up, and what confirms that it runs.
+/// The application: its descriptors, and what confirms that it runs.
 #[derive(Clone, Debug)]
 pub struct Application {
-    /// Its ids; none if they are not known, or if it shows nothing on USB.
+    /// USB ids; `None` if they are unknown or if it has no USB device.
     pub id: Option<Ids>,
-    /// What it must say of itself.
+    /// Required descriptors.
     pub signs: DescriptorPattern,
-    /// Where the firmware's version is told; a part may tell its own elsewhere.
+    /// Source of the firmware's version; a part may have another source.
     pub version: VersionSource,
-    /// How long it may take to show up after the restart.
+    /// Time limit for its return after the restart.
     pub back_within: Duration,
-    /// What only a person can see once it runs: lights and their rhythm, the text on
-    /// the unit's own screen.
+    /// Visible signs that only the user can confirm: lights and their rhythm, text on the unit's
+    /// screen.
     pub see: Vec<String>,
 }
 
 impl Application {
-    /// Whether a device with these ids is it.
+    /// Whether a device with these ids is the application.
     pub fn is(&self, id: UsbId) -> bool {
         self.id.as_ref().is_some_and(|ids| ids.is(id))
     }
 }
 
-/// How one variant's application shows up, where that differs from the others'.
+/// The application of one variant, where it differs from those of the others.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct ExpectedDevice {
-    /// Its ids.
+    /// USB ids.
     pub id: Option<Ids>,
-    /// What it must say of itself.
+    /// Required descriptors.
     pub signs: DescriptorPattern,
 }
 
 /// One hardware form that needs its own image.
 #[derive(Clone, Debug)]
 pub struct Variant {
-    /// Its id.
+    /// Variant id.
     pub id: VariantId,
-    /// Its full name.
+    /// Full name.
     pub name: String,
-    /// The part of the product that it is a form of, where there are several.
+    /// The part that it is a form of, if the product has several.
     pub part: Option<String>,
-    /// What is printed where; all of it must agree.
+    /// Labels and their locations; all must match.
     pub look_at: Vec<LabelLocation>,
-    /// Its flash.
+    /// Flash.
     pub flash: SectorMap,
-    /// Its RAM, where the sheet tells it.
+    /// RAM, if the sheet states it.
     pub ram: Option<Span>,
     /// Named parts of the flash; they do not overlap.
     pub regions: Vec<Region>,
-    /// What an image for it looks like.
+    /// Rules for an image.
     pub image: ImageRules,
-    /// What further pieces of it look like, each in a region of its own. Only of stages.
+    /// Rules for further images of a stage, each in a region of its own.
     pub further: Vec<ImageRules>,
-    /// What must be so in a file that is for it: its crystal, its bus speed, where its
-    /// bootloader hands over.
+    /// Facts that must agree with an image: crystal, bus speed, hand-over address of the
+    /// bootloader.
     pub facts: Vec<Fact>,
-    /// How its application shows up, where that tells it from others.
+    /// The application, where it differs from those of other variants.
     pub shows: ExpectedDevice,
-    /// Ways to update it; none only if `instead` says what is done.
+    /// Routes; empty only if `instead` gives an instruction.
     pub routes: Vec<Route>,
-    /// What is done instead, where it cannot be updated over USB.
+    /// The instruction if the variant cannot be updated over USB.
     pub instead: Option<String>,
 }
 
@@ -250,9 +249,9 @@ pub struct Variant {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct Fact {
-    /// Its name.
+    /// Name.
     pub name: String,
-    /// Its value.
+    /// Value.
     pub value: String,
 }
 
@@ -274,12 +273,11 @@ fn frequency(text: &str) -> Option<u64> {
     whole.parse::<u64>().ok()?.checked_mul(factor)?.checked_add(part.checked_mul(factor)? / scale)
 }
 
-/// The fact that says where a bootloader starts the application: an address.
+/// The fact that holds the start address of the application, as the bootloader uses it.
 pub const HAND_OVER: &str = "hand-over";
 
 impl Fact {
-    /// Whether two values say the same: numbers by what they are, texts in any case and
-    /// with any blanks.
+    /// Whether two values are equal: numbers by value, texts without regard to case and blanks.
     pub fn agrees(&self, value: &str) -> bool {
         let number = |text: &str| {
             let address = text.parse::<Address>().ok().map(Address::get);
@@ -293,13 +291,13 @@ impl Fact {
     }
 }
 
-/// A place on the hardware, and what can be read there.
+/// A location on the hardware, and the text printed there.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct LabelLocation {
-    /// Where to look.
+    /// The location.
     pub place: String,
-    /// What is printed there on this variant.
+    /// The text on this variant.
     pub reads: String,
 }
 
@@ -310,37 +308,37 @@ impl Region {
     }
 }
 
-/// The name of the region that holds the unit's own bootloader.
+/// The name of the region of the unit's own bootloader.
 pub const BOOTLOADER: &str = "bootloader";
 
-/// What an image for a variant looks like.
+/// The rules for an image of a variant.
 #[derive(Clone, Debug)]
 pub struct ImageRules {
-    /// The region that holds it.
+    /// The region of the image.
     pub region: Region,
-    /// Whether it must start where its region starts. Of an undescribed unit
-    /// nobody knows where its applications start.
+    /// Whether the image must start at the start of its region. The start of an application is
+    /// unknown for an undescribed unit.
     pub starts_region: bool,
-    /// Where a raw binary starts, if the maintainer vouches for it.
+    /// Start address of a raw binary, if the maintainer assures it.
     pub binary_at: Option<Address>,
     /// The form of its start vectors, if it begins with some.
     pub vectors: Option<VectorKind>,
     /// Bytes it must have.
     pub marks: Vec<Mark>,
-    /// Where its version stands.
+    /// Offset of the version.
     pub version_offset: Option<u64>,
-    /// Where its stamp stands; without this it is searched for.
+    /// Offset of the stamp; without it the stamp is searched for.
     pub stamp_offset: Option<u64>,
-    /// The version below which nobody may go, and why.
+    /// Minimum version (downgrade floor) and the reason.
     pub minimum_version: Option<(Version, Option<String>)>,
-    /// Where the image holds its own length.
+    /// The field in which the image stores its length.
     pub length: Option<LengthField>,
-    /// Where the image holds a checksum of itself, and how that is computed.
+    /// The checksum that the image stores.
     pub checksum: Option<ChecksumField>,
 }
 
 impl ImageRules {
-    /// An image that starts with its region, of which nothing else is known.
+    /// Rules that only require the image to start at the start of its region.
     pub(super) fn of(region: Region) -> Self {
         Self {
             region,
@@ -357,18 +355,18 @@ impl ImageRules {
     }
 }
 
-/// Bytes at a fixed place that tell what an image is for.
+/// Bytes at a fixed offset that identify the target of an image.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Mark {
-    /// From the start of the image.
+    /// Offset from the start of the image.
     pub offset: u64,
-    /// What stands there; not empty.
+    /// The bytes; not empty.
     pub bytes: Vec<u8>,
-    /// What it means, for messages.
+    /// Description for messages.
     pub meaning: String,
 }
 
-/// A printed text as people read it: in any case, with any blanks.
+/// A label text normalized for comparison: case and blanks are ignored.
 fn plain(text: &str) -> String {
     text.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase()
 }
@@ -379,8 +377,7 @@ impl Sheet {
         self.variants.iter().find(|variant| variant.id.as_str() == id)
     }
 
-    /// The variant that a person names by its id or by what they read on the
-    /// hardware, in any case and with any blanks.
+    /// The variant that the user names by its id or its label; case and blanks are ignored.
     pub fn variant_by_label(&self, answer: &str) -> Option<&Variant> {
         let answer = plain(answer);
         let names = |variant: &&Variant| {
@@ -390,37 +387,36 @@ impl Sheet {
         found.next().filter(|_| found.next().is_none())
     }
 
-    /// The sheet for an image that fills one of its carried regions, in place of
-    /// the application: each variant that has that region takes it, by its
-    /// routes that write by address. `None` if there is no such variant.
+    /// The sheet for an image of a transferable region in place of the application: all variants
+    /// with that region, with the routes that write by address. Returns `None` if there is no
+    /// such variant.
     pub fn for_transferable(&self, region: &str) -> Option<Self> {
         let mut sheet = self.clone();
         sheet.variants = self.variants.iter().filter_map(|variant| variant.for_transferable(region)).collect();
         (!sheet.variants.is_empty()).then_some(sheet)
     }
 
-    /// The sheet with nothing but one part of the product; `None` if it has no
-    /// part of that name.
+    /// The sheet reduced to one part of the product; `None` if there is no such part.
     pub fn only_part(&self, part: &str) -> Option<Self> {
         let mut sheet = self.clone();
         sheet.variants.retain(|variant| variant.part.as_deref() == Some(part));
         (!sheet.variants.is_empty()).then_some(sheet)
     }
 
-    /// What a person read, where it stands on the product and tells no variant.
+    /// The ambiguous label that the user read, if it is one.
     pub fn ambiguous_labels(&self, answer: &str) -> Option<&AmbiguousLabel> {
         let answer = plain(answer);
         self.product.ambiguous_labels.iter().find(|label| plain(&label.reads) == answer)
     }
 
-    /// Whether a unit with these ids runs what it shows outside of update mode.
+    /// Whether a unit with these ids runs firmware outside of update mode.
     pub fn runs(&self, id: UsbId) -> bool {
         let own = |variant: &Variant| variant.shows.id.as_ref().is_some_and(|ids| ids.is(id));
         let apps = [Some(&self.application), self.comes_back.as_ref()];
         apps.into_iter().flatten().any(|application| application.is(id)) || self.variants.iter().any(own)
     }
 
-    /// What the unit shows after an update.
+    /// The expected device after an update.
     pub fn after(&self) -> &Application {
         self.comes_back.as_ref().unwrap_or(&self.application)
     }
@@ -433,7 +429,7 @@ impl Sheet {
         }
     }
 
-    /// What a variant's application must say of itself.
+    /// The descriptors that a variant's application must have.
     pub fn application_signs(&self, variant: &Variant) -> DescriptorPattern {
         match &self.comes_back {
             Some(after) => after.signs.clone(),
@@ -447,7 +443,7 @@ impl Sheet {
         self.parts.iter().find(|part| part.id == id)
     }
 
-    /// Where the version of a variant's firmware is told.
+    /// The source of the version of a variant's firmware.
     pub fn version_source(&self, variant: &Variant) -> &VersionSource {
         match &self.comes_back {
             Some(after) => &after.version,
@@ -455,15 +451,15 @@ impl Sheet {
         }
     }
 
-    /// The version that a unit tells of what would be replaced, as its application or as
-    /// what a stage left there. Of a stage another firmware's version says nothing.
+    /// The version that a unit reports of the firmware to be replaced: of its application, or of
+    /// what a stage installed. The version of other firmware does not count.
     pub fn version_of(&self, variant: &Variant, unit: &UnitFacts) -> Option<Version> {
         let is_another = self.comes_back.as_ref().is_some_and(|after| !after.is(unit.id));
         self.version_source(variant).of(unit).filter(|_| !is_another)
     }
 
-    /// Whether a unit of these ids has a disk that tells something: it takes
-    /// firmware by it, or its version stands there.
+    /// Whether a unit with these ids has a disk with information: it takes firmware there, or
+    /// shows its version there.
     pub fn has_disk(&self, id: UsbId) -> bool {
         let is_text = |source: &VersionSource| matches!(source, VersionSource::Text { .. });
         let sources = self.parts.iter().map(|part| &part.version).chain([&self.application.version]);
@@ -471,9 +467,8 @@ impl Sheet {
         tells || self.variants.iter().filter_map(|variant| variant.route(id)).any(|route| route.kind.volume().is_some())
     }
 
-    /// Whether a unit's disk is one that the sheet means, of several that it may
-    /// show: the board tells itself there, its label is a route's, or the version
-    /// stands on it.
+    /// Whether a disk belongs to the product, if a unit shows several: it has board information,
+    /// its label is that of a route, or it contains the version.
     pub fn matches_disk(&self, unit: &UnitFacts) -> bool {
         let Some(disk) = &unit.volume else { return false };
         let is_route = |variant: &Variant| {
@@ -487,7 +482,7 @@ impl Sheet {
         self.variants.iter().any(|variant| is_route(variant) || tells(variant))
     }
 
-    /// The UF2 families that any of its routes takes.
+    /// The UF2 families of all routes.
     pub fn families(&self) -> Vec<u32> {
         self.variants.iter().flat_map(Variant::families).collect()
     }
@@ -509,7 +504,7 @@ impl Variant {
         (!variant.routes.is_empty()).then_some(variant)
     }
 
-    /// The UF2 families that its routes take.
+    /// The UF2 families of its routes.
     pub fn families(&self) -> impl Iterator<Item = u32> + '_ {
         self.routes.iter().filter_map(|route| route.kind.family())
     }
@@ -519,13 +514,13 @@ impl Variant {
         self.routes.iter().find(|route| route.id.is(id))
     }
 
-    /// The region that holds `address`.
+    /// The region that contains `address`.
     pub fn region_at(&self, address: Address) -> Option<&Region> {
         self.regions.iter().find(|region| region.span.contains(address))
     }
 }
 
-/// What is wrong with a sheet, and where.
+/// An error in a sheet, with its position.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("{file}, line {line}, key `{key}`: {message}")]
 pub struct SheetError {
@@ -535,34 +530,33 @@ pub struct SheetError {
     pub line: usize,
     /// The key that is wrong, or the nearest one above it.
     pub key: String,
-    /// What is wrong, and what would be right.
+    /// The error and the expected form.
     pub message: String,
 }
 
-/// One stage, with ways and images of its own.
+/// One stage, with its own routes and images.
 #[derive(Clone, Debug)]
 pub struct Stage {
-    /// Its short name, for releases.
+    /// Short name, used in releases.
     pub id: String,
-    /// Its full name.
+    /// Full name.
     pub name: String,
     /// Whether it may write the bootloader.
     pub replaces_bootloader: bool,
-    /// What the unit shows once it is done.
+    /// The expected device after the stage.
     pub shows: Application,
     /// An application of this version or newer runs only on units that are past it.
     pub implied_by: Option<Version>,
     /// The ways of each variant.
     pub routes: BTreeMap<VariantId, Vec<Route>>,
-    /// What the images of each variant look like; at least one, each in a region of
-    /// its own.
+    /// The rules for the images of each variant; at least one image, each in a region of its own.
     pub images: BTreeMap<VariantId, Vec<ImageRules>>,
 }
 
 impl Stage {
-    /// Whether a unit is past this stage: it shows what comes after, and what it tells
-    /// is not older than what the stage would write; or its application runs only on
-    /// such units. `application` is where that tells its version.
+    /// Whether the device has already completed this stage: it is the expected device and reports
+    /// a version not older than that of the stage, or its application runs only on such units.
+    /// `application` is the source of the application's version.
     pub fn is_past(&self, unit: &UnitFacts, writes: Option<&Version>, application: &Application) -> bool {
         if self.shows.is(unit.id) {
             let told = self.shows.version.of(unit);

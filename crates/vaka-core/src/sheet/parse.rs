@@ -1,7 +1,7 @@
-//! From TOML to a checked [`Sheet`].
+//! Parses TOML into a checked [`Sheet`].
 //!
-//! Serde fills the structs of [`raw`](super::raw); `Checker` turns them into the
-//! model and finds what contradicts itself.
+//! Serde fills the structs of [`raw`](super::raw); `Checker` converts them to the model and
+//! reports contradictions.
 
 use std::ops::Range;
 
@@ -51,10 +51,10 @@ impl Sheet {
         sheet(file, text, &Dialects::new())
     }
 
-    /// The same for a sheet whose routes may name dialects.
+    /// Parses a sheet whose routes may refer to dialects.
     ///
     /// # Errors
-    /// As for [`parse`](Self::parse); a dialect that is not there is one.
+    /// The same as [`parse`](Self::parse); a missing dialect is an error too.
     pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
         sheet(file, text, dialects)
     }
@@ -133,7 +133,8 @@ impl Checker<'_> {
         })
     }
 
-    /// Every variant has a route, and can be told from those it shares ids with.
+    /// Checks that every variant has a route and can be distinguished from those with the same
+    /// ids.
     fn reachable(&self, variant: &Variant, all: &[Variant], raw: &RawVariant) -> Checked<()> {
         let place = &raw.id.span();
         match (variant.routes.is_empty(), &variant.instead) {
@@ -151,7 +152,7 @@ impl Checker<'_> {
             }
             _ => {}
         }
-        // What a board says of itself tells it apart as well as what is printed on it.
+        // Board information distinguishes a unit as well as a label.
         let shared = |a: &Route, b: &Route| a.id.overlap(&b.id) && !a.differs_as_told(b);
         let is_twin = |other: &&Variant| {
             let like = |route: &Route| other.routes.iter().any(|theirs| shared(route, theirs));
@@ -194,7 +195,7 @@ impl Checker<'_> {
         self.application(raw)
     }
 
-    /// Where a table begins, for faults of what is not in it.
+    /// The position of a table, for errors about missing keys.
     fn table(&self, name: &str) -> Range<usize> {
         let at = self.text.find(&format!("[{name}]")).unwrap_or(0);
         at..at
@@ -204,7 +205,7 @@ impl Checker<'_> {
         duration::parse(time.get_ref()).map_err(|error| self.error(&time.span(), key, error.into()))
     }
 
-    /// iProduct, iManufacturer, iSerialNumber and bcdDevice, as far as they are given.
+    /// The required descriptors: iProduct, iManufacturer, iSerialNumber and bcdDevice.
     pub(super) fn signs(&self, raw: [&Option<Spanned<String>>; 4]) -> Checked<DescriptorPattern> {
         let [product, maker, serial, release] = raw;
         let serial = serial.as_ref().map(|form| {
@@ -613,7 +614,7 @@ impl Checker<'_> {
         size.map_err(|error| self.error(&number.span(), key, error.into()))
     }
 
-    /// A short name that can stand in an option.
+    /// Checks a short name for use in an option.
     pub(super) fn id(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
         let id = value.get_ref();
         if let Some(why) = placeholder::of_text(id) {

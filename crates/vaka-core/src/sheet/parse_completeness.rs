@@ -8,7 +8,7 @@ use vaka_image::completeness::{
     ChecksumField, ChecksumMethod, ChecksumPlace, CrcMethod, IntForm, LengthField, OwnBytes,
 };
 
-/// Checks that a field of so many bytes at an offset lies inside the region.
+/// Checks that a field of this many bytes at an offset is inside the region.
 type Inside<'i> = dyn Fn(&str, &Spanned<Number>, u64) -> Result<u64, SheetError> + 'i;
 
 impl Checker<'_> {

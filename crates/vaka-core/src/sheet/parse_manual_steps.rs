@@ -1,4 +1,4 @@
-//! What persons and hosts do to bring a unit into update mode, and what of it is undone.
+//! The entry into update mode: manual steps and host signals, and their undo.
 
 use super::manual_step::{self, ManualStep, Undo, UndoOrderError, UndoPhase};
 use super::parse::{Checked, Checker};
@@ -7,7 +7,7 @@ use super::{EntryStep, MistakeHints, Signal};
 use vaka_dialect::OperationName;
 
 impl Checker<'_> {
-    /// The way into update mode: each step by itself, then what they are together.
+    /// Parses the entry: each step on its own, then all steps together.
     pub(super) fn entry(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<EntryStep>> {
         let steps = raw.iter().map(|step| self.entry_step(step)).collect::<Checked<Vec<_>>>()?;
         let manual_steps: Vec<&ManualStep> = steps.iter().filter_map(manual).collect();
@@ -30,7 +30,7 @@ impl Checker<'_> {
         Ok(steps)
     }
 
-    /// What a person does with a unit that shows nothing.
+    /// Parses the manual steps for a unit that does not respond.
     pub(super) fn recovery(&self, raw: &[Spanned<RawEntryStep>]) -> Checked<Vec<ManualStep>> {
         let steps = raw.iter().map(|step| match self.entry_step(step)? {
             EntryStep::Manual(step) => Ok(*step),
@@ -42,7 +42,7 @@ impl Checker<'_> {
         steps.collect()
     }
 
-    /// An order of undoing that cannot be, at the line where it is asked for.
+    /// Reports an impossible undo order at the line that requests it.
     fn impossible(&self, raw: &[Spanned<RawEntryStep>], moment: UndoPhase, why: &UndoOrderError) -> super::SheetError {
         let named = match why {
             UndoOrderError::NotUndone(id) | UndoOrderError::Later(id) => Some(id),

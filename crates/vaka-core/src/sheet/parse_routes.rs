@@ -1,4 +1,4 @@
-//! The routes of a sheet: what each kind needs, and what it cannot have.
+//! The routes of a sheet: required and forbidden keys of each kind.
 
 use std::ops::Range;
 use std::sync::Arc;
@@ -280,8 +280,8 @@ impl Checker<'_> {
         })
     }
 
-    /// Units that are written by address are told where to start; plain DFU
-    /// has no word for that.
+    /// Units that are written by address receive a start address; plain DFU has no request for
+    /// this.
     fn restart_at(&self, raw: &RawRoute, kind: &RouteKind, variant: &Variant) -> Checked<Option<Address>> {
         match (kind, &raw.restart_at, &raw.upload) {
             (RouteKind::Dfu { .. }, _, Some(upload)) => {
@@ -317,8 +317,8 @@ impl Checker<'_> {
         }
     }
 
-    /// A region can be written if that erases nothing beside it and it is not
-    /// the bootloader, which no plain route may touch.
+    /// A route may write a region if erasing it affects nothing else; only a stage may write the
+    /// bootloader.
     fn writable(&self, region: &Region, variant: &Variant, may_replace: bool, place: &Range<usize>) -> Checked<()> {
         if region.name == BOOTLOADER && !may_replace {
             let message = "a route never writes the bootloader: a unit without it can be lost; only one of a [[stage]] with replaces_bootloader = true does";
@@ -335,7 +335,7 @@ impl Checker<'_> {
         self.beside_named(region, variant, place)
     }
 
-    /// A new bootloader fills its sectors, so that erasing takes nothing else.
+    /// A new bootloader must fill its sectors, so that erasing affects nothing else.
     fn whole_sectors(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
         let sectors = variant.flash.sectors_in(region.span).unwrap_or_default();
         if sectors.iter().map(|sector| sector.len()).sum::<u64>() == region.span.len() {
@@ -345,12 +345,11 @@ impl Checker<'_> {
         Err(self.error(place, "writes", message))
     }
 
-    /// What shares a sector with the region has a name, and is not the bootloader.
+    /// Checks that only named regions other than the bootloader share a sector with the region.
     fn beside_named(&self, region: &Region, variant: &Variant, place: &Range<usize>) -> Checked<()> {
         let first = variant.flash.sector_at(region.span.start());
         let last = region.span.end().get().checked_sub(1).and_then(|end| variant.flash.sector_at(Address::new(end)));
-        // What shares a sector with it can be kept if it has a name; the
-        // bootloader never shares one.
+        // Named regions in a shared sector can be preserved; the bootloader must not share one.
         let all_named = |sector: Span| {
             let named = variant.regions.iter().filter(|other| other.name != BOOTLOADER);
             named.filter_map(|other| other.span.common(sector)).map(Span::len).sum::<u64>() == sector.len()

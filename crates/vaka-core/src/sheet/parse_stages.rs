@@ -1,4 +1,4 @@
-//! The stages of a sheet, and what their images look like.
+//! The stages of a sheet, and the rules for their images.
 
 use std::collections::BTreeMap;
 

@@ -1,5 +1,5 @@
-//! The sheet's file, key by key, as serde fills it. Each value remembers where it
-//! stood, for messages. [`parse`](super::parse) makes the model of it.
+//! The sheet file, key by key, as serde reads it. Each value keeps its position for messages.
+//! [`parse`](super::parse) builds the model.
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -15,7 +15,7 @@ use crate::sheet::ids::Ids;
 use crate::sheet::manual_step::{BusEvent, UndoPhase};
 use crate::sheet::route::{ExitMethod, WriteOrder};
 
-/// A value, and where it stood in the file.
+/// A value with its position in the file.
 #[derive(Deserialize)]
 #[serde(transparent)]
 pub(super) struct Spanned<T>(toml::Spanned<T>);
@@ -63,7 +63,7 @@ pub(super) struct RawProduct {
     /// Other names that it is sold under.
     #[serde(default)]
     pub(super) also_sold_as: Vec<Spanned<String>>,
-    /// What is printed on it, and tells no variant from another.
+    /// Labels that do not determine the variant.
     #[serde(default)]
     pub(super) ambiguous_labels: Vec<RawAmbiguousLabel>,
     /// Other devices that the same unit shows.
@@ -90,7 +90,7 @@ pub(super) struct RawCompanion {
     pub(super) name: Spanned<String>,
 }
 
-/// A stage: what is done apart from ordinary updates.
+/// A stage apart from ordinary updates.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -116,12 +116,12 @@ pub(super) struct RawApplication {
     pub(super) release: Option<Spanned<String>>,
     pub(super) version: Option<Spanned<RawVersionSource>>,
     pub(super) back_within: Option<Spanned<String>>,
-    /// What only a person can see.
+    /// Visible signs that only the user can confirm.
     #[serde(default)]
     pub(super) see: Vec<Spanned<String>>,
 }
 
-/// How one variant's application shows up.
+/// The application of one variant.
 #[derive(Default, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -168,7 +168,7 @@ pub(super) struct RawVersionText {
     pub(super) after: String,
 }
 
-/// In a string of the unit, behind some words.
+/// A string descriptor, with the text before the version.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -186,12 +186,12 @@ pub(super) enum RawString {
     Serial,
 }
 
-/// In a line on the serial port.
+/// A line on the serial port.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawVersionLine {
-    /// What stands before the version in the line.
+    /// Text before the version in the line.
     pub(super) line: String,
     pub(super) send: Option<String>,
     pub(super) within: Option<String>,
@@ -211,14 +211,14 @@ pub(super) struct RawVariant {
     #[serde(default)]
     pub(super) region: Vec<RawRegion>,
     pub(super) image: RawImage,
-    /// What images of stages look like.
+    /// Rules for the images of stages.
     #[serde(default)]
     pub(super) stage_image: Vec<RawImage>,
     #[serde(default)]
     pub(super) facts: BTreeMap<String, Spanned<RawFact>>,
     #[serde(default)]
     pub(super) application: RawShows,
-    /// What is done with it, where no route updates it.
+    /// The instruction if no route updates the variant.
     pub(super) instead: Option<Spanned<String>>,
 }
 
@@ -265,7 +265,7 @@ pub(super) struct RawRegion {
     pub(super) start: Spanned<Number>,
     pub(super) size: Spanned<Number>,
     pub(super) transferable: Option<RawTransferable>,
-    /// What may be done to it; without this both.
+    /// Permitted operations; both by default.
     pub(super) allows: Option<Spanned<Vec<RawAllowed>>>,
 }
 
@@ -311,7 +311,7 @@ pub(super) struct RawRegionChecksum {
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawImage {
-    /// Of an image of a stage: what it is called there.
+    /// Name of a stage's image.
     pub(super) name: Option<Spanned<String>>,
     pub(super) region: Spanned<String>,
     pub(super) binary_at: Option<Spanned<Number>>,
@@ -321,18 +321,18 @@ pub(super) struct RawImage {
     pub(super) version: Option<RawPlace>,
     pub(super) stamp: Option<RawPlace>,
     pub(super) minimum_version: Option<Spanned<RawOldest>>,
-    /// Where the image holds its own length.
+    /// The field in which the image stores its length.
     pub(super) length: Option<RawLength>,
-    /// Where the image holds a checksum of itself.
+    /// The checksum that the image stores.
     pub(super) checksum: Option<Spanned<RawImageChecksum>>,
 }
 
-/// The length that an image holds of itself.
+/// The field in which an image stores its length.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawLength {
-    /// From the start of the image.
+    /// Offset from the start of the image.
     pub(super) offset: Spanned<Number>,
     pub(super) form: IntForm,
     /// Bytes in one unit of it; 1 without it.
@@ -341,27 +341,27 @@ pub(super) struct RawLength {
     pub(super) plus: Option<Spanned<Number>>,
 }
 
-/// The checksum that an image holds of itself.
+/// The checksum that an image stores.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
 pub(super) struct RawImageChecksum {
-    /// From the start of the image; at its end without it.
+    /// Offset from the start of the image; by default the end of the image.
     pub(super) offset: Option<Spanned<Number>>,
     pub(super) kind: RawImageChecksumKind,
-    /// Of a checksum of another kind than SHA-256.
+    /// Encoding of a checksum other than SHA-256.
     pub(super) form: Option<IntForm>,
-    /// Bytes of the digest that stand in the image; 32 without it. Of SHA-256 only.
+    /// Number of bytes of the digest in the image; 32 by default. For SHA-256 only.
     pub(super) bytes: Option<Spanned<Number>>,
     /// The first byte that is covered, from the start of the image; 0 without it.
     pub(super) from: Option<Spanned<Number>>,
-    /// Up to where bytes are covered; to the checksum at the end, else to the image's end.
+    /// End of the covered range; by default the checksum at the end, else the end of the image.
     pub(super) to: Option<Spanned<Number>>,
-    /// How the checksum's own bytes count.
+    /// How the bytes of the checksum itself are counted.
     pub(super) own: Option<OwnBytes>,
 }
 
-/// How a checksum is computed.
+/// The method of computing a checksum.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
@@ -389,20 +389,20 @@ pub(super) struct RawCrc {
     /// Bits: 3 to 32.
     pub(super) width: u8,
     pub(super) poly: u64,
-    /// What it starts with; 0 without it.
+    /// Initial register value; 0 by default.
     #[serde(default)]
     pub(super) init: u64,
-    /// Whether input bytes and result are taken from the lowest bit on.
+    /// Whether the bits of each input byte are reflected.
     #[serde(default)]
     pub(super) reflect: bool,
     /// Whether the result is reflected; as `reflect` if absent.
     pub(super) reflect_out: Option<bool>,
-    /// What the result is combined with by exclusive or; 0 without it.
+    /// Value that the result is XORed with; 0 by default.
     #[serde(default)]
     pub(super) xor_out: u64,
 }
 
-/// The version below which nobody may go.
+/// The minimum version.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
@@ -489,7 +489,7 @@ pub(super) struct RawRoute {
     pub(super) recovery: Vec<Spanned<RawEntryStep>>,
 }
 
-/// What a unit tells of itself: a number or a text.
+/// A property that a unit reports: a number or a text.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
@@ -498,7 +498,7 @@ pub(super) enum RawTold {
     Text(String),
 }
 
-/// What an upload from a plain DFU unit gives.
+/// The content that an upload from a plain DFU unit returns.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]

@@ -35,48 +35,48 @@ pub struct Route {
     pub listens: Option<Duration>,
     /// What a person does with a unit that shows nothing any more.
     pub recovery: Vec<ManualStep>,
-    /// Where the way in is documented.
+    /// Reference to the documentation of the entry.
     pub documented: Option<String>,
 }
 
 impl Route {
-    /// Whether the unit tells in update mode which variant it is.
+    /// Whether the unit reports its variant in update mode.
     pub fn is_self_identifying(&self) -> bool {
         self.kind.is_self_identifying() || !self.signs.is_empty()
     }
 
-    /// Whether a unit says of itself that it is the one of this route: yes, no, or
-    /// nothing.
+    /// Whether a unit's reports match this route; `None` if it reports nothing.
     pub fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
         let signs = self.signs.of(unit);
         let told = signs.iter().filter_map(|sign| sign.is_so).chain(self.kind.is_told(unit));
         told.fold(None, |all, one| Some(all.unwrap_or(true) && one))
     }
 
-    /// Whether two routes under one id are told apart by what the unit says.
+    /// Whether reports distinguish two routes with the same id.
     pub fn differs_as_told(&self, other: &Self) -> bool {
         self.kind.differs_as_told(&other.kind) || self.signs.exclude(&other.signs)
     }
 
-    /// What a person does on the way in, in order.
+    /// The manual steps of the entry, in order.
     pub fn manual_steps(&self) -> Vec<&ManualStep> {
         let steps = self.entry.iter();
         let hands = steps.filter_map(|step| if let EntryStep::Manual(hand) = step { Some(&**hand) } else { None });
         hands.collect()
     }
 
-    /// Whether the unit comes into update mode with nobody's hands.
+    /// Whether the entry has no manual step.
     pub fn is_unattended(&self) -> bool {
         !self.entry.is_empty() && self.entry.iter().all(|step| matches!(step, EntryStep::Signal(_)))
     }
 
-    /// The same route for a carried region; a plain DFU unit must offer it as a
+    /// The same route for a transferable region; a plain DFU unit must offer the region as a
     /// memory of its own.
     pub(super) fn for_transferable(&self, region: &Region, memory: Option<&String>) -> Option<Self> {
         let kind = match (&self.kind, memory) {
             (RouteKind::Dfu { .. }, None) => self.kind.clone(),
             (RouteKind::Dfu { .. }, Some(name)) => RouteKind::Dfu { memory: named(name) },
-            // What such a memory gives back is what was put in, or carrying has no sense.
+            // The upload of such a memory must return what was downloaded, or a transfer is
+            // pointless.
             (RouteKind::PlainDfu { .. }, Some(name)) => {
                 RouteKind::PlainDfu { memory: named(name), uploads_image: true }
             }
@@ -96,88 +96,88 @@ fn named(name: &str) -> MemoryChoice {
 pub enum RouteKind {
     /// DFU with memory addresses.
     Dfu {
-        /// Which memory, where the unit has several.
+        /// The memory, if the unit has several.
         memory: MemoryChoice,
     },
-    /// Plain DFU: the unit decides where the blocks go, and erases by itself.
+    /// Plain DFU: the unit decides the address of blocks, and erases by itself.
     PlainDfu {
-        /// Which memory, where the unit has several.
+        /// The memory, if the unit has several.
         memory: MemoryChoice,
-        /// Whether an upload gives back what was downloaded. DFU 1.1 leaves
-        /// that to the unit; the maintainer vouches for it.
+        /// Whether an upload returns what was downloaded. DFU 1.1 leaves that to the unit; the
+        /// maintainer assures it.
         uploads_image: bool,
     },
-    /// The unit shows a small disk, and takes what is written to it.
+    /// The unit shows a small disk and installs what is written to it.
     Volume(VolumeRoute),
     /// A vendor's own protocol, described in a dialect.
     Dialect(DialectRoute),
 }
 
-/// How a unit is updated in a dialect.
+/// An update in a dialect.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DialectRoute {
     /// The protocol.
     pub dialect: Arc<Dialect>,
-    /// What the unit must tell of itself.
+    /// Properties that the unit must report.
     pub tells: Vec<ReportedProperty>,
 }
 
 /// Dialects by their names.
 pub type Dialects = BTreeMap<String, Arc<Dialect>>;
 
-/// How a unit is updated through its disk.
+/// An update through a disk.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct VolumeRoute {
-    /// What it takes.
+    /// The supported medium.
     pub takes: UpdateMedium,
-    /// The labels that the disk may have; any if there are none.
+    /// Allowed labels of the disk; any label if empty.
     pub labels: Vec<String>,
     /// The file in which it shows the present application.
     pub application_file: Option<String>,
-    /// How it goes back to its application with nothing written.
+    /// How the unit returns to its application if nothing is written.
     pub leave: ExitMethod,
 }
 
 impl VolumeRoute {
-    /// Whether its disk may have this label.
+    /// Whether the label is allowed.
     pub fn knows_label(&self, label: Option<&str>) -> bool {
         let label = label.unwrap_or_default();
         self.labels.is_empty() || self.labels.iter().any(|known| known.eq_ignore_ascii_case(label))
     }
 }
 
-/// What a unit's disk takes.
+/// The medium that a unit's disk supports.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UpdateMedium {
     /// UF2 blocks, in any sectors.
     Uf2 {
         /// The family of its chip.
         family: u32,
-        /// What its board information must say.
+        /// The required board id.
         board_id: Option<String>,
     },
     /// A whole file.
     File(FileTarget),
 }
 
-/// A file that a unit takes.
+/// A file that a unit installs.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct FileTarget {
-    /// Its format.
+    /// File format.
     pub form: FileForm,
-    /// Its name on the disk.
+    /// File name on the disk.
     pub name: String,
-    /// In which order it reaches the disk.
+    /// The order in which it is written to the disk.
     pub order: WriteOrder,
-    /// Whether the file with the present application is deleted first.
+    /// Whether the file of the installed application is deleted first.
     pub remove_first: bool,
-    /// Whether the unit takes it only once its disk is ejected.
+    /// Whether the unit installs the file only after its disk is ejected.
     pub eject_after: bool,
-    /// The file in which the unit says what became of it.
+    /// The file with the unit's result.
     pub result: Option<ResultFile>,
 }
 
-/// The format of a file that a unit takes.
+/// The format of a file that a unit installs.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum FileForm {
@@ -187,47 +187,47 @@ pub enum FileForm {
     Binary,
 }
 
-/// In which order a file reaches a disk.
+/// The order in which a file is written to a disk.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum WriteOrder {
-    /// Its data, then the table of clusters and its directory entry.
+    /// The data, then the cluster table and the directory entry.
     #[default]
     DataFirst,
     /// An empty directory entry, its data, the table, the entry with its size.
     EntryFirst,
 }
 
-/// Where a unit says what became of a file.
+/// The result that a unit writes to a file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct ResultFile {
-    /// Its name.
+    /// File name.
     pub file: String,
-    /// Words that mean success.
+    /// Text that means success.
     pub success: String,
-    /// Words that mean failure.
+    /// Text that means failure.
     pub failure: String,
 }
 
-/// How a unit leaves its update mode with nothing written.
+/// How a unit leaves update mode if nothing is written.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq, Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
 pub enum ExitMethod {
-    /// Its disk is ejected.
+    /// By ejecting its disk.
     #[default]
     Eject,
-    /// It is unplugged and plugged in.
+    /// By a power cycle.
     PowerCycle,
-    /// It needs not: its application is what shows the disk.
+    /// No restart is needed: the application itself exposes the disk.
     Nothing,
-    /// Only after the last block of an image: all blocks are sent again. Of UF2 only.
+    /// Only after the last block of an image: all blocks are sent again. UF2 only.
     LastBlock,
 }
 
 impl RouteKind {
-    /// Which memory, where the unit has several; a disk has none.
+    /// The memory, if the unit has several; none for a disk.
     pub fn memory(&self) -> MemoryChoice {
         match self {
             Self::Dfu { memory } | Self::PlainDfu { memory, .. } => memory.clone(),
@@ -251,13 +251,12 @@ impl RouteKind {
         }
     }
 
-    /// Whether the unit tells in update mode which variant it is.
+    /// Whether the unit reports its variant in update mode.
     fn is_self_identifying(&self) -> bool {
         self.board_id().is_some() || self.dialect().is_some_and(|route| !route.tells.is_empty())
     }
 
-    /// Whether a unit says of itself that it is the one of this route: yes, no, or
-    /// nothing.
+    /// Whether a unit's reports match this route; `None` if it reports nothing.
     fn is_told(&self, unit: &UnitFacts) -> Option<bool> {
         if let Some(wanted) = self.board_id() {
             return unit.volume.as_ref()?.board()?.board_id.map(|found| found == wanted);
@@ -268,7 +267,7 @@ impl RouteKind {
         (!known.is_empty()).then(|| known.iter().all(|same| *same))
     }
 
-    /// Whether two routes under one id are told apart by what the unit says.
+    /// Whether reports distinguish two routes with the same id.
     fn differs_as_told(&self, other: &Self) -> bool {
         if let (Some(a), Some(b)) = (self.board_id(), other.board_id()) {
             return a != b;
@@ -277,7 +276,7 @@ impl RouteKind {
         a.tells.iter().any(|told| b.tells.iter().any(|theirs| theirs.name == told.name && theirs.value != told.value))
     }
 
-    /// The UF2 family that it takes.
+    /// The UF2 family.
     pub fn family(&self) -> Option<u32> {
         match self.volume()?.takes {
             UpdateMedium::Uf2 { family, .. } => Some(family),
@@ -285,7 +284,7 @@ impl RouteKind {
         }
     }
 
-    /// The Board-ID that a unit must tell.
+    /// The Board-ID that the unit must report.
     pub fn board_id(&self) -> Option<&str> {
         match &self.volume()?.takes {
             UpdateMedium::Uf2 { board_id, .. } => board_id.as_deref(),
@@ -305,24 +304,24 @@ impl fmt::Display for RouteKind {
     }
 }
 
-/// One step on the way into update mode.
+/// One step of the entry.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
 pub enum EntryStep {
-    /// A person does it.
+    /// A manual step.
     Manual(Box<ManualStep>),
     /// The host does it.
     Signal(Signal),
 }
 
-/// What a host can do to bring a unit into update mode.
+/// A signal with which the host brings a unit into update mode.
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(tag = "signal", rename_all = "kebab-case")]
 pub enum Signal {
-    /// DFU_DETACH to the application's run-time interface, and a bus reset
-    /// where the unit waits for one.
+    /// DFU_DETACH to the application's run-time interface, and a bus reset if the unit waits for
+    /// one.
     DfuDetach,
     /// The disk that the application shows is ejected.
     Eject,

@@ -1,4 +1,4 @@
-//! What a unit says of itself besides its ids, and what of it must be so.
+//! The descriptors of a unit that a sheet requires.
 
 use std::fmt;
 
@@ -6,8 +6,7 @@ use crate::unit::UnitFacts;
 use vaka_base::version::ReleaseNumber;
 use vaka_base::{pattern, text};
 
-/// Texts and numbers in a unit's descriptors that a sheet counts on. All that is given
-/// must be so.
+/// Required texts and numbers in a unit's descriptors. All that are given must match.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct DescriptorPattern {
     /// iProduct.
@@ -20,20 +19,20 @@ pub struct DescriptorPattern {
     pub release: Option<(ReleaseNumber, ReleaseNumber)>,
 }
 
-/// One sign, as it should be and as it was seen.
+/// One required descriptor, with the expected and the actual value.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DescriptorCheck {
-    /// What it is.
+    /// The descriptor.
     pub kind: SignKind,
-    /// What the sheet says.
+    /// The expected value.
     pub wanted: String,
-    /// What the unit says; nothing if it does not tell.
+    /// The actual value; `None` if the unit does not report it.
     pub found: Option<String>,
-    /// Whether it is so; not known where the unit does not tell.
+    /// Whether they match; `None` if the unit does not report it.
     pub is_so: Option<bool>,
 }
 
-/// What a sign is.
+/// The kind of descriptor.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum SignKind {
     /// iProduct.
@@ -47,12 +46,12 @@ pub enum SignKind {
 }
 
 impl DescriptorPattern {
-    /// Whether nothing is counted on.
+    /// Whether nothing is required.
     pub fn is_empty(&self) -> bool {
         *self == Self::default()
     }
 
-    /// What these signs are without those that `more` gives, and with those.
+    /// Merges two sets; entries in `more` win.
     #[must_use]
     pub fn with(&self, more: &Self) -> Self {
         Self {
@@ -63,7 +62,7 @@ impl DescriptorPattern {
         }
     }
 
-    /// Each sign beside what a unit says.
+    /// Compares each required descriptor with a unit.
     pub fn of(&self, unit: &UnitFacts) -> Vec<DescriptorCheck> {
         let quoted = |text: &String| format!("\"{text}\"");
         let text = |kind, wanted: &Option<String>, found: &Option<String>| {
@@ -88,7 +87,7 @@ impl DescriptorPattern {
         texts.into_iter().chain([serial, release]).flatten().collect()
     }
 
-    /// Whether no unit can show both.
+    /// Whether no unit can match both.
     pub fn exclude(&self, other: &Self) -> bool {
         let differ = |a: &Option<String>, b: &Option<String>| matches!((a, b), (Some(a), Some(b)) if a != b);
         let apart = |a: (ReleaseNumber, ReleaseNumber), b: (ReleaseNumber, ReleaseNumber)| a.1 < b.0 || b.1 < a.0;
@@ -99,7 +98,7 @@ impl DescriptorPattern {
     }
 }
 
-/// The form of a serial number: `*` stands for anything, `?` for one character.
+/// A pattern for serial numbers: `*` matches any text, `?` one character.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct SerialPattern(String);
 
@@ -109,12 +108,12 @@ impl SerialPattern {
         (!form.is_empty() && text::sanitize(form) == form).then(|| Self(form.to_owned()))
     }
 
-    /// Whether a serial number has it.
+    /// Whether a serial number matches.
     pub fn is(&self, serial: &str) -> bool {
         pattern::matches(&self.0, serial)
     }
 
-    /// Whether two forms begin differently, so that no number has both.
+    /// Whether two patterns start differently, so that no number matches both.
     fn excludes(&self, other: &Self) -> bool {
         let open = |c: char| c == '*' || c == '?';
         let pairs = self.0.chars().zip(other.0.chars());

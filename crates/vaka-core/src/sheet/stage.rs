@@ -1,5 +1,4 @@
-//! What is done to a unit apart from an ordinary update, such as giving it a new
-//! bootloader.
+//! Stages apart from an ordinary update, such as installing a new bootloader.
 
 use crate::sheet::model::{Sheet, Stage};
 
@@ -9,8 +8,8 @@ impl Sheet {
         self.stages.iter().find(|stage| stage.id == id)
     }
 
-    /// The sheet as it is for a stage: its ways and its images in place of the ordinary
-    /// ones. A variant that the stage is not for has neither, and is not in it.
+    /// The sheet for a stage: with the stage's routes and images. Variants that are not part of
+    /// the stage are left out.
     pub fn for_stage(&self, stage: &Stage) -> Self {
         let mut sheet = self.clone();
         sheet.comes_back = Some(stage.shows.clone());

@@ -1,4 +1,4 @@
-//! A unit that nobody described yet: what it says of itself, as a sheet.
+//! A sheet synthesized from a unit without a product sheet.
 
 use thiserror::Error;
 
@@ -11,31 +11,31 @@ use crate::unit::{DfuMemory, MemoryChoice, UnitFacts};
 use vaka_image::Image;
 use vaka_image::address::{Address, Span};
 
-/// Why a unit's own word is not enough for an update.
+/// Why a unit's own description is not sufficient for an update.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum SynthesisError {
-    /// It has no DFU interface in DFU mode.
+    /// It has no interface in DFU mode.
     #[error("it has no interface in DFU mode")]
     NoDfu,
-    /// The memory that was chosen is not there.
+    /// The selected memory does not exist.
     #[error("it has no memory {choice}; it has {has}")]
     NoSuchMemory {
-        /// What was wanted.
+        /// The request.
         choice: MemoryChoice,
-        /// What there is.
+        /// The existing memories.
         has: String,
     },
     /// Several memories could be meant.
     #[error("it has several memories, and nothing tells which is meant: {0}")]
     SeveralMemories(String),
-    /// Its memory tells no layout, though it is written by address.
+    /// Its memory has no layout, although it is written by address.
     #[error("it is written by memory addresses, but does not tell its memory layout")]
     NoLayout,
-    /// Nothing of its memory can be erased and written.
+    /// None of its memory can be erased and written.
     #[error("it reports no memory that can be erased and written")]
     NothingWritable,
-    /// A plain DFU unit takes any bytes; only the suffix speaks for a file.
+    /// A plain DFU unit accepts any bytes; only a suffix shows that a file is for it.
     #[error(
         "it speaks plain DFU and does not tell its memory; without a sheet it takes only a file whose DFU suffix names its ids"
     )]
@@ -46,13 +46,12 @@ pub enum SynthesisError {
 const REGION: &str = "memory";
 
 impl Sheet {
-    /// What a unit in DFU mode says of itself, as a sheet for one image: one
-    /// variant, whose only region is what the unit reports as erasable and
-    /// writable. Nothing else is known, and [`judge`](crate::matching::judge)
-    /// wants an agreement for it.
+    /// A sheet for one image from the description of a unit in DFU mode: one variant, whose only
+    /// region is the memory that the unit reports as erasable and writable.
+    /// [`judge`](crate::matching::judge) requires consent for it.
     ///
     /// # Errors
-    /// [`SynthesisError`]: not even that much is known.
+    /// [`SynthesisError`]: the description is not sufficient.
     pub fn of_unit(unit: &UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<Self, SynthesisError> {
         let memory = memory_for(unit, image, choice)?;
         let variant = match (&memory.alternate.layout, memory.is_addressed()) {
@@ -88,8 +87,8 @@ impl Sheet {
     }
 }
 
-/// The memory that is meant: the one that was chosen, else the only one, else
-/// the only one whose layout holds all of the image.
+/// The memory to use: the selected one, else the only one, else the only one whose layout
+/// contains all of the image.
 fn memory_for<'a>(unit: &'a UnitFacts, image: &Image, choice: &MemoryChoice) -> Result<DfuMemory<'a>, SynthesisError> {
     let list = |memories: &[DfuMemory<'_>]| memories.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let all = unit.memories(&MemoryChoice::default());
@@ -133,8 +132,8 @@ fn addressed(
     Ok(variant(unit, map.clone(), region, regions, kind))
 }
 
-/// A plain DFU unit: where the bytes go is its own matter, so the image counts
-/// from 0, and only the suffix tells that it is meant for this unit.
+/// A plain DFU unit decides the address itself, so the image counts from 0, and only the suffix
+/// shows that the file is for this unit.
 fn plain(unit: &UnitFacts, memory: &DfuMemory<'_>, image: &Image) -> Result<Variant, SynthesisError> {
     let names_it =
         |suffix: &vaka_image::facts::Suffix| (suffix.vendor, suffix.product) == (unit.id.vendor, unit.id.product);

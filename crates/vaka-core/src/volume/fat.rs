@@ -1,4 +1,4 @@
-//! Where things are on a FAT volume.
+//! The layout of a FAT volume.
 //!
 //! Source: *FAT: General Overview of On-Disk Format* 1.03, sections "Boot Sector
 //! and BPB" and "FAT Type Determination". Reading and writing files is the
@@ -11,7 +11,7 @@ use thiserror::Error;
 /// Length of a sector that is worked with: other ones are not met on update disks.
 pub const SECTOR: usize = 512;
 
-/// Which kind of FAT; the number of clusters alone decides.
+/// The kind of FAT, which only the number of clusters decides.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the format's names
 pub enum FatKind {
@@ -20,12 +20,12 @@ pub enum FatKind {
     Fat32,
 }
 
-/// Why a boot sector is none.
+/// Why a sector is not a valid boot sector.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[error("no FAT volume: {0}")]
 pub struct NoFat(&'static str);
 
-/// Where a volume begins on its disk, and how many sectors it has.
+/// The first sector and the size of a volume on its disk.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Partition {
     /// First sector.
@@ -37,17 +37,17 @@ pub struct Partition {
 /// The parts of a volume, in sectors from its beginning.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Layout {
-    /// Which kind.
+    /// Kind of FAT.
     pub kind: FatKind,
-    /// All its sectors; of two that promise more than there are the smaller number.
+    /// Number of sectors: the smaller of the stated and the actual number.
     pub sectors: u64,
-    /// Where the first FAT begins.
+    /// First sector of the first FAT.
     pub fat_start: u64,
     /// Sectors in one FAT.
     pub fat_sectors: u64,
-    /// Where the root folder begins, on FAT12 and FAT16; else as the clusters.
+    /// First sector of the root folder on FAT12 and FAT16.
     pub root_start: u64,
-    /// Where clusters begin.
+    /// First sector of the clusters.
     pub data_start: u64,
     /// Sectors in a cluster.
     pub cluster_sectors: u64,
@@ -55,11 +55,11 @@ pub struct Layout {
     pub clusters: u64,
 }
 
-/// Finds the volume on a disk: all of it, or the first FAT partition of its
-/// table. `first` is sector 0, `count` the sectors of the disk.
+/// Finds the volume on a disk: the whole disk, or the first FAT partition. `first` is sector 0,
+/// `count` the number of sectors.
 ///
 /// # Errors
-/// Neither is there.
+/// There is no volume.
 pub fn volume(first: &[u8], count: u64) -> Result<Partition, NoFat> {
     if let Ok(layout) = Layout::parse(first, count) {
         return Ok(Partition { start: 0, count: layout.sectors });
@@ -81,7 +81,7 @@ pub fn volume(first: &[u8], count: u64) -> Result<Partition, NoFat> {
 }
 
 impl Layout {
-    /// Reads a boot sector; `count` is the sectors that there really are.
+    /// Parses a boot sector; `count` is the actual number of sectors.
     ///
     /// # Errors
     /// It contradicts itself or the disk.
@@ -101,7 +101,7 @@ impl Layout {
         let root_sectors = (half(0x11) * 32).div_ceil(SECTOR as u64);
         let root_start = fat_start + fats * fat_sectors;
         let data_start = root_start + root_sectors;
-        // Some say a few sectors too many: the smaller number holds.
+        // Some boot sectors state a few sectors too many: the smaller number counts.
         let total = total.min(count);
         if fat_sectors == 0 || total <= data_start {
             return Err(NoFat("it has no room for any file"));
@@ -127,7 +127,7 @@ impl Layout {
         }
     }
 
-    /// What the FAT says of a cluster; 0 is free. `None` outside `fat`.
+    /// The FAT entry of a cluster; 0 is free. `None` outside `fat`.
     fn entry(&self, fat: &[u8], cluster: u64) -> Option<u32> {
         let at = usize::try_from(cluster * self.entry_bits() / 8).ok()?;
         Some(match self.kind {
@@ -163,7 +163,7 @@ impl Layout {
 mod tests {
     use super::*;
 
-    /// The head of a 40 MiB FAT16 volume that `mkfs.vfat` made.
+    /// The start of a 40 MiB FAT16 volume that `mkfs.vfat` created.
     const BOOT: [u8; 61] = [
         0xEB, 0x3C, 0x90, 0x6D, 0x6B, 0x66, 0x73, 0x2E, 0x66, 0x61, 0x74, 0x00, 0x02, 0x04, 0x04, 0x00, //
         0x02, 0x00, 0x02, 0x00, 0x00, 0xF8, 0x50, 0x00, 0x20, 0x00, 0x08, 0x00, 0x00, 0x00, 0x00, 0x00, //
@@ -178,7 +178,7 @@ mod tests {
         sector
     }
 
-    /// By hand: root at 4 + 2 × 80, data 32 sectors behind it, (81920 − 196) / 4
+    /// Computed by hand: root at 4 + 2 × 80, data 32 sectors after it, (81920 − 196) / 4
     /// clusters.
     #[test]
     fn a_volume_of_mkfs_is_laid_out_as_the_format_says() {
@@ -219,7 +219,7 @@ mod tests {
         }
         assert!(Layout::parse(&boot(), 196).is_err(), "a disk that ends before the first cluster");
         assert!(Layout::parse(&boot()[..100], 81920).is_err());
-        // A FAT that has room for fewer entries than there are clusters.
+        // A FAT with fewer entries than clusters.
         let mut sector = boot();
         sector[0x16] = 1;
         assert_eq!(Layout::parse(&sector, 81920).unwrap().clusters, 254);

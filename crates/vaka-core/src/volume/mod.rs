@@ -1,4 +1,4 @@
-//! What an update disk says of itself: its label, its files, its texts.
+//! The content of an update disk: label, files, texts.
 
 pub mod fat;
 
@@ -10,22 +10,22 @@ use vaka_base::text;
 /// format description.
 pub const BOARD_FILE: &str = "INFO_UF2.TXT";
 
-/// What was seen on a unit's disk. Texts are tamed.
+/// The observed content of a unit's disk. Texts are sanitized.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct VolumeFacts {
-    /// Its label, if it has one.
+    /// Label, if it has one.
     pub label: Option<String>,
-    /// Whether it refuses to be written.
+    /// Whether it is write-protected.
     pub read_only: bool,
     /// The folder that the system shows it as, if that is how it is used.
     pub folder: Option<String>,
-    /// The files in its root folder.
+    /// Files in its root folder.
     pub files: Vec<VisibleFile>,
     /// The lines of its small text files, each by the file's name.
     pub texts: Vec<(String, Vec<String>)>,
-    /// Which part of it cannot be read, and why: nothing is written to it then.
+    /// The part that cannot be read, and the reason: nothing is written to such a disk.
     pub fault: Option<String>,
-    /// Firmware families of the present application, where the disk shows it.
+    /// UF2 families of the installed application, if the disk shows it.
     pub families: Vec<u32>,
 }
 
@@ -33,17 +33,17 @@ pub struct VolumeFacts {
 #[derive(Clone, Debug, PartialEq, Eq, Serialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 pub struct VisibleFile {
-    /// Its name.
+    /// File name.
     pub name: String,
-    /// Its length in bytes.
+    /// Size in bytes.
     pub size: u64,
-    /// Its date, `2026-11-23`; many units have no clock and tell none.
+    /// Date, such as `2026-11-23`; many units have no clock and no date.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub date: Option<String>,
 }
 
 impl VolumeFacts {
-    /// The file of that name; FAT knows no case.
+    /// The file with this name; FAT ignores case.
     pub fn file(&self, name: &str) -> Option<&VisibleFile> {
         self.files.iter().find(|file| file.name.eq_ignore_ascii_case(name))
     }
@@ -54,7 +54,7 @@ impl VolumeFacts {
         found.map(|(_, lines)| &lines[..])
     }
 
-    /// What the board information says, if this is a UF2 disk.
+    /// The board information, if this is a UF2 disk.
     pub fn board(&self) -> Option<BoardInfo> {
         self.text(BOARD_FILE).map(BoardInfo::of)
     }
@@ -64,12 +64,12 @@ impl VolumeFacts {
 /// allows CRLF and LF.
 pub fn lines(bytes: &[u8]) -> Vec<String> {
     let text = String::from_utf8_lossy(bytes);
-    // What a unit fills its file up with is no text.
+    // Padding at the end of the unit's file is not text.
     let text = text.split('\0').next().unwrap_or_default();
     text.lines().map(text::sanitize).filter(|line| !line.is_empty()).take(64).collect()
 }
 
-/// The value behind `key` at the start of a line; the first one counts.
+/// The value after `key` at the start of a line; the first match counts.
 pub fn value<'a>(lines: &'a [String], key: &str) -> Option<&'a str> {
     let matches = |line: &'a String| {
         let head = line.get(..key.len()).filter(|head| head.eq_ignore_ascii_case(key))?;
@@ -78,12 +78,12 @@ pub fn value<'a>(lines: &'a [String], key: &str) -> Option<&'a str> {
     lines.iter().find_map(matches).filter(|value| !value.is_empty())
 }
 
-/// What a UF2 disk says of its board. Keys may be missing.
+/// The board information on a UF2 disk. Keys may be missing.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct BoardInfo {
     /// Name and version of the bootloader: the first line.
     pub bootloader: Option<String>,
-    /// For people.
+    /// For display.
     pub model: Option<String>,
     /// For programs: board or chip with its revision.
     pub board_id: Option<String>,

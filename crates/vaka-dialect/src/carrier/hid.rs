@@ -12,17 +12,17 @@ use crate::raw::{RawCarrier, RawReport};
 pub struct Hid {
     /// bInterfaceNumber; the first HID interface without it.
     pub interface: Option<u8>,
-    /// How frames go.
+    /// The report type that sends frames.
     pub send: Report,
-    /// How replies come.
+    /// The report type that carries replies.
     pub reply: Report,
-    /// The report id, where reports have one.
+    /// The report id, if the device uses report ids.
     pub report: Option<u8>,
     /// Bytes in a report that is sent, without its id.
     pub length: usize,
-    /// Bytes in a report that comes, without its id.
+    /// Bytes in an input report, without its id.
     pub reply_length: usize,
-    /// What fills up a report.
+    /// The padding byte of reports.
     pub fill: u8,
 }
 

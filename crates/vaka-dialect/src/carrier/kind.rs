@@ -1,28 +1,28 @@
-//! What the checker, the interpreter and the program know of a carrier.
+//! The properties of a kind of carrier.
 
 use crate::framing::Framing;
 use crate::raw::RawCarrier;
 
 /// The properties that all dialects over one carrier share.
 pub struct CarrierKind {
-    /// Its name in `[carrier] kind`.
+    /// Name in `[carrier] kind`.
     pub name: &'static str,
-    /// What it is, for lists and help.
+    /// Description for lists and help.
     pub description: &'static str,
     /// A dialect to begin with, with comments.
     pub template: &'static str,
-    /// How frames are told apart without `[framing]`.
+    /// Framing without `[framing]`.
     pub(crate) framing: Framing,
-    /// Whether it carries a stream of bytes, so that `[framing]` applies.
+    /// Whether it carries a byte stream, so that `[framing]` applies.
     pub(crate) is_stream: bool,
-    /// Whether it has a serial line that steps can set.
+    /// Whether it has a serial line that steps can configure.
     pub(crate) has_line: bool,
-    /// Whether an exchange names its requests with `out` and `in`.
+    /// Whether exchanges name their control requests with `out` and `in`.
     pub(crate) has_requests: bool,
-    /// Whether replies are filled up, so that bytes behind one are padding.
+    /// Whether replies are padded, so that extra bytes after a reply are ignored.
     pub(crate) pads_replies: bool,
-    /// Whether a refusal comes with a DFU status that the dialect may explain.
+    /// Whether a rejection includes a DFU status that the dialect can explain.
     pub explains_dfu_status: bool,
-    /// Whether a reply is fetched by a request, so that it can be asked for once more.
+    /// Whether a request fetches the reply, so that the reply can be fetched again.
     pub(crate) fetches_replies: fn(&RawCarrier) -> bool,
 }

@@ -1,4 +1,4 @@
-//! What moves a dialect's frames: one file per carrier.
+//! The carriers that transport a dialect's frames: one module per carrier.
 //!
 //! A new carrier is a new file here with its settings and its [`CarrierKind`], its line in
 //! `carriers!`, and its keys in `raw.rs`.
@@ -22,10 +22,10 @@ use toml::Spanned;
 use crate::lexer::Problem;
 use crate::raw::RawCarrier;
 
-/// Makes the enum of all carriers, their table and the dispatch to their files.
+/// Generates the enum of all carriers, their table and the dispatch to their modules.
 macro_rules! carriers {
     ($($(#[$doc:meta])* $carrier:ident in $module:ident,)*) => {
-        /// What moves frames, with its settings.
+        /// A carrier with its settings.
         #[derive(Clone, Debug)]
         pub enum Carrier {
             $($(#[$doc])* $carrier($carrier),)*
@@ -35,14 +35,14 @@ macro_rules! carriers {
         pub static KINDS: &[&CarrierKind] = &[$(&$module::KIND),*];
 
         impl Carrier {
-            /// Its kind.
+            /// The kind of the carrier.
             pub fn kind(&self) -> &'static CarrierKind {
                 match self {
                     $(Self::$carrier(_) => &$module::KIND,)*
                 }
             }
 
-            /// The most bytes that a frame can have, and what holds them.
+            /// The maximum size of a frame, and the object that limits it.
             pub(crate) fn frame_limit(&self) -> Option<(usize, &'static str)> {
                 match self {
                     $(Self::$carrier(settings) => settings.frame_limit(),)*
@@ -74,7 +74,7 @@ carriers! {
     Dfu in dfu,
 }
 
-/// The kind that a dialect names, if there is one of that name.
+/// The kind with the name that a dialect gives, if it exists.
 pub(crate) fn kind_of(raw: &RawCarrier) -> Option<&'static CarrierKind> {
     KINDS.iter().copied().find(|kind| kind.name == raw.kind.get_ref())
 }

@@ -16,7 +16,7 @@ pub struct Pipes {
     pub pipe_out: Option<u8>,
     /// bEndpointAddress of the pipe to the host; the first without it.
     pub pipe_in: Option<u8>,
-    /// Whether an empty packet follows a frame of whole packets.
+    /// Whether an empty packet follows a frame that is a multiple of the packet size.
     pub empty_packet: bool,
 }
 

@@ -7,16 +7,16 @@ use crate::framing::Framing;
 use crate::lexer::Problem;
 use crate::raw::RawCarrier;
 
-/// How a serial line is set.
+/// The settings of a serial line.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct LineSetting {
     /// Bits per second.
     pub baud: u32,
     /// Data bits: 5 to 8.
     pub data_bits: u8,
-    /// As bParityType: 0 none, 1 odd, 2 even. Source: PSTN subclass of CDC 1.2, table 17.
+    /// bParityType: 0 none, 1 odd, 2 even. Source: PSTN subclass of CDC 1.2, table 17.
     pub parity: u8,
-    /// As bCharFormat: 0 one stop bit, 2 two. Source: as above.
+    /// bCharFormat: 0 one stop bit, 2 two stop bits. Source: as above.
     pub stop: u8,
 }
 
@@ -46,7 +46,7 @@ impl LineSetting {
 pub struct Serial {
     /// bInterfaceNumber of its data interface; the first without it.
     pub interface: Option<u8>,
-    /// How its line is set; left as it is without it.
+    /// The line settings; the line is not configured without them.
     pub line: Option<LineSetting>,
     /// DTR at the start.
     pub dtr: bool,

@@ -1,4 +1,4 @@
-//! What carries frames, and what makes frames of a stream.
+//! Checks of the carrier and the framing.
 
 use toml::Spanned;
 

@@ -1,5 +1,5 @@
-//! A dialect followed in the order in which its operations run: what is known when,
-//! what is never used, and what had better be there.
+//! Follows the operations of a dialect in the order in which they run, and finds names that have
+//! no value yet, names that are never used, and missing operations.
 
 use std::cell::{Cell, RefCell};
 
@@ -15,7 +15,7 @@ use crate::raw::RawDialect;
 use crate::value::{Name, Value};
 
 impl Checker<'_> {
-    /// Follows every operation in the order in which they run; gives the warnings.
+    /// Follows every operation in order; returns the warnings.
     pub(super) fn follow(&mut self, raw: &RawDialect, dialect: &mut Dialect) -> Vec<Problem> {
         let walk = FlowChecker {
             names: &dialect.names,
@@ -53,8 +53,8 @@ impl Checker<'_> {
         warnings
     }
 
-    /// A unit that is not told where each chunk goes puts it behind the one before. It must
-    /// get the gaps of an image filled, so the dialect has to say that it takes a stream.
+    /// A unit that receives no address with each chunk appends the chunk to the previous one. The
+    /// gaps of an image must then be filled, so the dialect has to declare a stream.
     fn stream(&mut self, raw: &RawDialect, dialect: &Dialect, sends_address: bool) {
         let Some(write) = &raw.write else { return };
         let order = raw.geometry.order.as_ref().filter(|_| dialect.geometry.order != Order::Ascending);
@@ -72,7 +72,7 @@ impl Checker<'_> {
         }
     }
 
-    /// What a dialect had better have.
+    /// Warns about operations that a dialect should have.
     fn missing(&self, raw: &RawDialect, dialect: &Dialect, warnings: &mut Vec<Problem>) {
         let has = |name| dialect.operation(name).is_some();
         if !has(OperationName::Write) {
@@ -104,7 +104,7 @@ impl Checker<'_> {
     }
 }
 
-/// Names that have a value from the start, and what is known of it.
+/// The names that have a value from the start, with their types.
 fn starts(dialect: &Dialect) -> impl Iterator<Item = (Name, Type)> {
     dialect.start.iter().enumerate().filter_map(|(index, value)| {
         let name = Name(u16::try_from(index).unwrap_or(u16::MAX));
@@ -130,7 +130,7 @@ fn check_chunk(chunk: Option<&Expression>, walk: &FlowChecker<'_>) {
     }
 }
 
-/// Follows what an operation yields. `bare` is what is known without a unit.
+/// Checks the results of an operation. `bare` is the environment without a unit.
 fn results_known(operation: &Operation, walk: &FlowChecker<'_>, known: &Environment, bare: &Environment) {
     operation.tells.iter().for_each(|tell| walk.expression(&tell.value, known, ExpectedType::Any));
     operation.protected.iter().for_each(|of| walk.expression(of, known, ExpectedType::Truth));
@@ -143,7 +143,7 @@ fn results_known(operation: &Operation, walk: &FlowChecker<'_>, known: &Environm
     }
 }
 
-/// The length of every chunk, where the dialect fixes it.
+/// The constant chunk size, if the dialect has one.
 fn constant_chunk(dialect: &Dialect) -> Option<usize> {
     match dialect.geometry.chunk.as_ref().filter(|_| dialect.geometry.pad).map(|chunk| &chunk.node)? {
         Node::Value(Value::Int(number)) => usize::try_from(*number).ok(),
@@ -155,18 +155,18 @@ fn constant_chunk(dialect: &Dialect) -> Option<usize> {
     }
 }
 
-/// Follows each operation with what is known when it runs. Returns whether the write
-/// operation uses the address that it is given.
+/// Follows each operation with the environment in which it runs. Returns whether the write
+/// operation uses the address.
 fn operations_known(dialect: &Dialect, walk: &FlowChecker<'_>, mut known: Environment) -> bool {
     use OperationName as N;
     let given = dialect.given;
-    // With the place in a chunk added it still has 32 bits.
+    // The sum of the address and an offset in a chunk still fits into 32 bits.
     let address = Type::Int(0, i128::from(u32::MAX) - MOST_CHUNK);
-    // How long a piece is, its author knows better than what could be told here.
+    // The length of a piece depends on the dialect, so only its type is known.
     let length = Type::Int(0, i128::from(u64::MAX));
     let whole =
         [(given.address, address), (given.length, length), (given.data, Type::Bytes(None)), (given.chunks, length)];
-    // Without a unit: constants, and what the tool gives.
+    // The environment without a unit: constants and built-in names.
     let mut bare = Environment::new(dialect.names.len());
     constants(dialect).for_each(|(name, kind)| bare.learn(name, kind));
     let of_region = [given.origin, given.region_start, given.region_size].map(|name| (name, address));

@@ -1,5 +1,5 @@
-//! From TOML to a checked [`Dialect`]: all that is wrong is found at once, each with
-//! its line and column, before anything is sent.
+//! Parses TOML into a checked [`Dialect`]: reports all errors at once, each with line and column,
+//! before anything is sent.
 
 mod carrier;
 mod flow_check;
@@ -24,11 +24,11 @@ use vaka_base::checksum::{CrcParameters, CrcSum};
 use vaka_base::text as tame_text;
 
 impl Dialect {
-    /// Reads and checks a dialect. `file` is its name, for errors; `files` gives
-    /// what it names beside itself.
+    /// Parses and checks a dialect. `file` is its name for errors; `files` reads the files that
+    /// it refers to.
     ///
     /// # Errors
-    /// All that is wrong, with line and column: the dialect's author is to blame.
+    /// All errors with line and column.
     ///
     /// # Examples
     /// ```
@@ -49,7 +49,7 @@ impl Dialect {
 /// The version of the format that this reads.
 const FORMAT: u32 = 1;
 
-/// Most bytes of a chunk or a report. Chosen by us.
+/// Maximum size of a chunk or a report in bytes. Chosen by us.
 const MOST_CHUNK: i128 = 1 << 20;
 
 fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectErrors> {
@@ -105,12 +105,12 @@ struct Checker<'a> {
     problems: Vec<Problem>,
 }
 
-/// An operation as it is written, and what it is read with.
+/// An operation as written in the file, and the context for parsing it.
 pub(super) struct OperationSource<'r> {
     pub(super) name: OperationName,
     pub(super) raw: &'r Spanned<RawOperation>,
     pub(super) dialect: &'r RawDialect,
-    /// The files beside the dialect.
+    /// Reads the files that the dialect refers to.
     pub(super) files: Files<'r>,
 }
 
@@ -141,7 +141,7 @@ impl Checker<'_> {
         Some(Reader { words, names: &mut self.names, crcs: &self.crcs, depth: 0 })
     }
 
-    /// A short name that can stand in a sheet.
+    /// Checks a short name for use in a product sheet.
     fn name(&mut self, name: &Spanned<String>) -> String {
         let text = name.get_ref();
         let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
@@ -163,7 +163,7 @@ impl Checker<'_> {
         text.clone()
     }
 
-    /// What steps call; it may be called as a function is.
+    /// Declares a name that steps can call.
     fn callable(&mut self, name: &Spanned<String>, what: &str) -> String {
         let text = name.get_ref();
         let fits = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
@@ -360,11 +360,11 @@ impl Checker<'_> {
         }
     }
 
-    /// Names with constant values, and those that steps may change.
+    /// Declares names with constant values, and variables that steps may change.
     fn values(&mut self, raw: &RawDialect) -> Vec<(crate::value::Name, Value, bool)> {
         let mut values: Vec<(crate::value::Name, Value, bool)> = Vec::new();
         let all = raw.names.iter().map(|one| (one, true)).chain(raw.start.iter().map(|one| (one, false)));
-        // In the order of the file, so that one may use those above it.
+        // In the order of the file, so that a value can refer to those above it.
         let mut all: Vec<_> = all.collect();
         all.sort_by_key(|((key, _), _)| key.span().start);
         for ((key, value), is_constant) in all {
@@ -411,7 +411,7 @@ impl Checker<'_> {
         }
     }
 
-    /// Finds what steps call.
+    /// Resolves the calls in all steps.
     fn resolve(&mut self, made: &mut Compiled, envelope: &mut Envelope) {
         let exchanges: Vec<String> = made.exchanges.iter().map(|exchange| exchange.name.clone()).collect();
         let steps: Vec<String> = made.steps.iter().map(|(name, _)| name.clone()).collect();
@@ -443,7 +443,7 @@ impl Checker<'_> {
     }
 }
 
-/// What has been made so far.
+/// The parts of the dialect that are already compiled.
 struct Compiled {
     exchanges: Vec<Exchange>,
     steps: Vec<(String, Vec<Step>)>,

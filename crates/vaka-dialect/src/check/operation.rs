@@ -1,4 +1,4 @@
-//! Operations, and the exchanges that they are made of.
+//! Checks of operations and their exchanges.
 
 use std::ops::Range;
 
@@ -78,7 +78,7 @@ impl Checker<'_> {
         }
     }
 
-    /// `None` if nothing of it goes over the wire.
+    /// Compiles an exchange; `None` if it transfers nothing.
     fn exchange(&mut self, name: &str, given: &Spanned<RawOperation>, at: usize, all: &RawDialect) -> Option<Exchange> {
         let carrier = all.carrier.get_ref();
         let raw = given.get_ref();
@@ -88,7 +88,7 @@ impl Checker<'_> {
         let control = self.requester(raw, carrier);
         let send = raw.send.as_ref().and_then(|text| self.fields(text, Direction::ToUnit));
         let reply = raw.reply.as_ref().and_then(|text| self.fields(text, Direction::FromUnit));
-        // A request to the host without a pattern takes what comes.
+        // A device-to-host request without a pattern accepts any reply.
         let takes_all = raw.request_in.is_some() && raw.reply.is_none();
         let reply = reply.or_else(|| takes_all.then(|| vec![Field::anything(at)]));
         if reply.is_none() && raw.reply.is_none() {
@@ -130,7 +130,7 @@ impl Checker<'_> {
         })
     }
 
-    /// The requests that carry an exchange: its own, else the carrier's.
+    /// The control requests of an exchange: its own, or else those of the carrier.
     fn requester(&mut self, raw: &RawOperation, carrier: &RawCarrier) -> RequestPair {
         let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
         for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
@@ -151,7 +151,7 @@ impl Checker<'_> {
         RequestPair { out, back }
     }
 
-    /// Answers other than a stall, where no reply is expected.
+    /// Rejects reply patterns other than a stall where no reply is expected.
     fn stray_answers(&mut self, raw: &RawOperation) {
         let file = self.text;
         let stray = |all: &&Spanned<OneOrMore>| !all.get_ref().all(all.span(), file).iter().all(is_stall);
@@ -319,13 +319,12 @@ impl Checker<'_> {
     }
 }
 
-/// A request that is refused on the wire, said in place of a pattern.
+/// Whether the pattern is the word for a stalled control request.
 fn is_stall(text: &Spanned<String>) -> bool {
     text.get_ref() == "stall"
 }
 
-/// How a unit that is busy is asked again. A reply that was asked for by a request is
-/// asked for once more.
+/// How to retry a busy unit. If a request fetches the reply, the reply is fetched again.
 fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bool) -> RetryBy {
     let asks_by_request = kind_of(carrier).is_some_and(|kind| (kind.fetches_replies)(carrier));
     match raw.ask.as_ref().map(Spanned::get_ref) {
@@ -336,7 +335,7 @@ fn how_to_ask(raw: &RawOperation, carrier: &RawCarrier, sends: bool, replies: bo
     }
 }
 
-/// What an operation erases: without a word a begin erases everything, a write its sector.
+/// The effect of an operation on flash. By default a begin erases everything, a write its sector.
 fn erases_of(name: OperationName, raw: RawErases) -> Option<Erases> {
     match (raw, name) {
         (RawErases::Named(erases), _) => Some(erases),
