@@ -1,4 +1,4 @@
-//! A bus: what is plugged in, what comes and goes, and opening it.
+//! A USB bus: attached devices, hotplug events, and opening a device.
 
 use std::fmt;
 use std::path::PathBuf;
@@ -10,13 +10,13 @@ use crate::clock::Clock;
 use crate::device::UsbDevice;
 use crate::mounts::Mounted;
 
-/// Where a device is plugged in.
+/// The location of a device.
 ///
-/// The port stays the same when a unit comes back in another mode; that is how
-/// it is found again. Over USB/IP the port is the server's bus id.
+/// The port stays the same when a unit returns in another mode; units are tracked by it. Over
+/// USB/IP the port is the server's bus id.
 #[derive(Clone, Debug, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Location {
-    /// The bus, as `--bus` takes it.
+    /// The bus, in the form of `--bus`.
     pub bus: String,
     /// The port on it, such as `1-2.4`.
     pub port: String,
@@ -51,14 +51,14 @@ pub struct InterfaceClass {
     pub protocol: u8,
 }
 
-/// What a list of devices tells of each, without opening it.
+/// The description of a device in the bus enumeration, without opening it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DeviceInfo {
-    /// Where it is.
+    /// Location.
     pub location: Location,
-    /// A number that changes whenever the device is enumerated anew.
+    /// A number that changes with every enumeration of the device.
     pub address: u32,
-    /// How fast it is.
+    /// USB speed.
     pub speed: Speed,
     /// idVendor.
     pub vendor: u16,
@@ -79,27 +79,27 @@ pub enum BusError {
     Unreachable {
         /// The bus.
         bus: String,
-        /// What the system says.
+        /// Reason that the system gives.
         reason: String,
     },
-    /// The server does not speak as it should.
+    /// The server violates the protocol.
     #[error("{bus} does not speak USB/IP as expected: {what}")]
     Protocol {
         /// The bus.
         bus: String,
-        /// What was wrong.
+        /// The violation.
         what: String,
     },
-    /// Nothing is there any more.
+    /// No free device is attached there.
     #[error("nothing that is free is plugged in at {0}")]
     NotFound(Location),
-    /// Another program has it.
+    /// Another program uses the device.
     #[error("another program uses the unit at {0}")]
     Busy(Location),
-    /// This user may not use it.
+    /// The user has no permission to use the device.
     #[error("this user may not use the unit at {location} ({node})")]
     PermissionDenied {
-        /// Where it is.
+        /// Location.
         location: Location,
         /// The system's node for it.
         node: String,
@@ -109,95 +109,90 @@ pub enum BusError {
     /// This machine has no USB, or does not show it to this program.
     #[error("this machine shows no USB: {0}")]
     Unavailable(String),
-    /// The system refused something that has no other name here.
+    /// The system rejected the request for another reason.
     #[error("the system refused the unit at {location}: {reason}")]
     System {
-        /// Where it is.
+        /// Location.
         location: Location,
-        /// What the system says.
+        /// Reason that the system gives.
         reason: String,
     },
-    /// The server says that the device is in an error state.
+    /// The server reports the device in an error state.
     #[error("the server says that the unit at {0} is in an error state")]
     DeviceError(Location),
 }
 
 /// A set of ports that devices are plugged into.
 pub trait Bus: Send + Sync {
-    /// The bus, as `--bus` takes it.
+    /// The bus, in the form of `--bus`.
     fn name(&self) -> &str;
 
-    /// Everything that is plugged in now. Over USB/IP, a device that somebody
-    /// uses is not in the list.
+    /// All attached devices. Over USB/IP the list omits devices in use.
     ///
     /// # Errors
     /// The bus as a whole cannot be used.
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError>;
 
-    /// Opens what is plugged in at `port`.
+    /// Opens the device at `port`.
     ///
     /// # Errors
-    /// It is gone, in use, or the bus cannot be used.
+    /// The device is detached or in use, or the bus is not usable.
     fn open(&self, port: &str) -> Result<Box<dyn UsbDevice>, BusError>;
 
-    /// Why nothing is on the bus, where that has another reason than that
-    /// nothing is plugged in.
+    /// Explains an empty bus when the cause is not simply that no device is attached.
     fn empty_reason(&self) -> Option<String> {
         None
     }
 
-    /// The disks of a device that this system has mounted. A server's are not
-    /// known here, and nothing is mounted of them.
+    /// The disks of a device that this system has mounted. Always empty for the devices of a
+    /// server.
     fn mounted(&self, port: &str) -> Vec<Mounted> {
         let _ = port;
         Vec::new()
     }
 
-    /// Whether a device is reset when it is closed. A unit that leaves its
-    /// update mode at a reset must not be opened there only to look at it.
+    /// Whether closing a device resets it. A unit that leaves update mode at a reset must not be
+    /// opened there just for inspection.
     fn resets_on_close(&self) -> bool {
         false
     }
 
-    /// Whether two places are one socket. A socket for several speeds has a port on a bus
-    /// of each, so a unit that comes back at another speed has moved in the system's eyes
-    /// only.
+    /// Whether two locations are one connector. A connector for several speeds has a port on a
+    /// bus of each, so a unit that returns at another speed has another location.
     fn is_same_port(&self, one: &Location, other: &Location) -> bool {
         one == other
     }
 
-    /// Serial ports and raw HID devices that the system made of a device, such as
-    /// `/dev/ttyACM0`; those of serial ports are given a moment to come.
+    /// Serial ports and raw HID devices that the system created for a device, such as
+    /// `/dev/ttyACM0`; waits a moment for those of serial ports.
     fn nodes(&self, port: &str) -> Vec<PathBuf> {
         let _ = port;
         Vec::new()
     }
 
-    /// What the system noted lately of a device at `port` that it could not enumerate, in
-    /// words.
+    /// A recent kernel message about a device at `port` that could not be enumerated.
     fn trouble(&self, port: &str) -> Option<String> {
         let _ = port;
         None
     }
 
-    /// Waits until something may have changed on the bus, `at_most` so long. A
-    /// bus that is not told of changes waits for `interval` and lets the caller
-    /// look.
+    /// Waits for a possible change on the bus, at most `at_most`. A bus without notifications
+    /// waits for `interval`, after which the caller lists the devices.
     fn await_change(&self, clock: &dyn Clock, interval: Duration, at_most: Duration) {
         clock.sleep(at_most.min(interval));
     }
 }
 
-/// What changed on a bus.
+/// A hotplug event.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum HotplugEvent {
-    /// It came, or came back as something else.
+    /// A device was attached, or was enumerated again with other descriptors.
     Attached(DeviceInfo),
-    /// It left.
+    /// A device was detached.
     Detached(DeviceInfo),
 }
 
-/// Sees changes by listing again and again, as often as the bus finds useful.
+/// Detects hotplug events by listing the devices repeatedly, at an interval that suits the bus.
 pub struct PolledWatch<'a> {
     bus: &'a dyn Bus,
     clock: &'a dyn Clock,
@@ -206,16 +201,16 @@ pub struct PolledWatch<'a> {
 }
 
 impl<'a> PolledWatch<'a> {
-    /// How often the list is asked for where the bus cannot tell. Short
-    /// against what a unit takes to start, long against what a list costs
-    /// (under a millisecond on one machine). Chosen by us.
+    /// Interval between lists on a bus without notifications. Short compared with the start time
+    /// of a unit, long compared with the cost of a list (under a millisecond on one machine).
+    /// Chosen by us.
     pub const INTERVAL: Duration = Duration::from_millis(25);
 
-    /// At first it looks more often: most units come back within a second, and
-    /// somebody waits for that.
+    /// Initially the interval is shorter: most units return within a second, and the user waits
+    /// for it.
     const KEEN: (Duration, Duration) = (Duration::from_secs(1), Duration::from_millis(8));
 
-    /// Watches from now on; what is there now is not a change.
+    /// Watches from now on; devices present now are not reported.
     ///
     /// # Errors
     /// The bus cannot be listed.
@@ -223,23 +218,23 @@ impl<'a> PolledWatch<'a> {
         Ok(Self { bus, clock, known: bus.list()?, began: clock.now() })
     }
 
-    /// Watches from a time on when these devices were there.
+    /// Watches from a moment at which these devices were present.
     pub fn since(bus: &'a dyn Bus, clock: &'a dyn Clock, known: Vec<DeviceInfo>) -> Self {
         Self { bus, clock, known, began: clock.now() }
     }
 
-    /// Watches from a time on when nothing was there.
+    /// Watches from a moment at which no device was present.
     pub fn from_nothing(bus: &'a dyn Bus, clock: &'a dyn Clock) -> Self {
         Self { bus, clock, known: Vec::new(), began: clock.now() }
     }
 
-    /// What was there at the last look.
+    /// The devices in the last list.
     pub fn there(&self) -> &[DeviceInfo] {
         &self.known
     }
 
-    /// What changed since the last call. Returns at the first change, or with
-    /// nothing once `wait` has passed. Lists at least once.
+    /// The events since the last call. Returns at the first event, or with none after `wait`.
+    /// Lists the devices at least once.
     ///
     /// # Errors
     /// The bus cannot be listed.

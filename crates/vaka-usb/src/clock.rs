@@ -3,7 +3,7 @@
 use std::sync::OnceLock;
 use std::time::{Duration, Instant};
 
-/// Tells the time and waits.
+/// A monotonic clock that can also wait.
 pub trait Clock: Send + Sync {
     /// Time since some fixed moment; never goes back.
     fn now(&self) -> Duration;

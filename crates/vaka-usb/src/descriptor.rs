@@ -1,4 +1,4 @@
-//! Descriptors, read from a device that may send anything.
+//! USB descriptors, parsed from untrusted devices.
 //!
 //! Source: USB 2.0, section 9.6. A descriptor that is shorter than its kind
 //! needs is left out, a longer one is read as far as it is known; neither
@@ -20,7 +20,7 @@ pub mod kind {
     pub const ENDPOINT: u8 = 5;
 }
 
-/// The device descriptor, as far as it is needed here.
+/// The device descriptor, reduced to the fields used here.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct DeviceDescriptor {
     /// bMaxPacketSize0.
@@ -40,7 +40,7 @@ pub struct DeviceDescriptor {
 }
 
 impl DeviceDescriptor {
-    /// Parses the 18 bytes; `None` if there are fewer or it is another kind.
+    /// Parses the 18 bytes; `None` if there are fewer or the descriptor has another type.
     pub fn parse(bytes: &[u8]) -> Option<Self> {
         let bytes: &[u8; 18] = bytes.first_chunk()?;
         let word = |at: usize| u16::from_le_bytes([bytes[at], bytes[at + 1]]);
@@ -71,14 +71,14 @@ pub struct Interface {
     pub protocol: u8,
     /// iInterface; 0 for none.
     pub string: u8,
-    /// Its bulk and interrupt endpoints.
+    /// Bulk and interrupt endpoints.
     pub pipes: Vec<EndpointInfo>,
-    /// The class-specific descriptors behind it, each with its whole bytes.
+    /// Class-specific descriptors that follow it, as raw bytes.
     pub class_descriptors: Vec<Vec<u8>>,
 }
 
 impl Interface {
-    /// Its bulk endpoint of a direction, if it has one.
+    /// The bulk endpoint of a direction, if there is one.
     pub fn bulk(&self, is_in: bool) -> Option<EndpointInfo> {
         self.pipes.iter().find(|pipe| pipe.kind == PipeKind::Bulk && pipe.is_in() == is_in).copied()
     }
@@ -89,23 +89,23 @@ impl Interface {
 pub struct Configuration {
     /// bConfigurationValue.
     pub value: u8,
-    /// bNumInterfaces: how many it says that it has.
+    /// bNumInterfaces: the declared number of interfaces.
     pub promised: u8,
-    /// Its interfaces, in the order in which they stand there.
+    /// The interfaces in the order of the block.
     pub interfaces: Vec<Interface>,
 }
 
 impl Configuration {
-    /// How many interfaces it describes, each counted once for all its settings.
+    /// The number of interfaces described, each counted once for all its settings.
     pub fn described(&self) -> usize {
         let numbers: std::collections::BTreeSet<u8> =
             self.interfaces.iter().map(|interface| interface.number).collect();
         numbers.len()
     }
 
-    /// Parses a whole configuration block. Stops at a descriptor without a
-    /// length or past the end; what was read until then counts. `None` if
-    /// there is no configuration descriptor at its beginning.
+    /// Parses a whole configuration block. Stops at a descriptor without a length or past the
+    /// end; descriptors before it count. `None` if the block does not start with a configuration
+    /// descriptor.
     pub fn parse(bytes: &[u8]) -> Option<Self> {
         let head: &[u8; 9] = bytes.first_chunk()?;
         if head[1] != kind::CONFIGURATION {
@@ -117,7 +117,8 @@ impl Configuration {
             match descriptor[1] {
                 kind::INTERFACE => {
                     let parsed = interface(descriptor);
-                    // What follows an unreadable interface is not the one's before it.
+                    // Descriptors after an unreadable interface do not belong to the interface
+                    // before it.
                     readable = parsed.is_some();
                     interfaces.extend(parsed);
                 }
@@ -177,8 +178,8 @@ mod tests {
 
     use super::*;
 
-    /// Two alternate settings of a DFU interface; the functional descriptor
-    /// stands behind the last one only, as is often met.
+    /// Two alternate settings of a DFU interface; the functional descriptor follows the last one
+    /// only, as on many devices.
     const DFU: [u8; 36] = [
         9, 2, 36, 0, 1, 1, 0, 0xC0, 50, //
         9, 4, 0, 0, 0, 0xFE, 1, 2, 4, //

@@ -1,4 +1,4 @@
-//! One open device, and its transfers.
+//! An open device and its transfers.
 
 use std::time::Duration;
 
@@ -42,7 +42,7 @@ impl Setup {
     }
 }
 
-/// Why a transfer did not end well.
+/// Why a transfer failed.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum TransferError {
@@ -50,7 +50,7 @@ pub enum TransferError {
     /// bulk or interrupt endpoint is halted until cleared.
     #[error("the unit refused the request (stall)")]
     Stall,
-    /// No end within the time limit. What the device did of it is not known.
+    /// No reply within the time limit. The effect on the device is not known.
     #[error("no answer within the time limit")]
     Timeout,
     /// The device is not on the bus any more.
@@ -62,7 +62,7 @@ pub enum TransferError {
     /// The bus or the way to it failed; often the first sign of an unplug.
     #[error("the transfer failed: {0}")]
     Failed(String),
-    /// Another program or a driver of the system holds the interface.
+    /// Another program or a system driver uses the interface.
     #[error("another program holds the interface{0}")]
     Busy(String),
     /// This transfer cannot be expressed on this backend.
@@ -70,7 +70,7 @@ pub enum TransferError {
     Unsupported(&'static str),
 }
 
-/// How a bulk or interrupt endpoint moves data. Source: USB 2.0, table 9-13.
+/// The transfer type of an endpoint. Source: USB 2.0, table 9-13.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the standard's names
 pub enum PipeKind {
@@ -92,48 +92,46 @@ pub struct EndpointInfo {
 }
 
 impl EndpointInfo {
-    /// Whether data comes to the host.
+    /// Whether data flows to the host.
     pub fn is_in(self) -> bool {
         self.address & 0x80 != 0
     }
 }
 
-/// Most bytes in one transfer on a pipe. Chosen by us: what every backend
-/// takes in one piece.
+/// Maximum size of one endpoint transfer. Chosen by us: every backend supports it in one piece.
 pub const MAX_PIPE_TRANSFER: usize = 64 * 1024;
 
-/// What a device without pipes, as in DFU mode, answers to their use.
+/// Default error for devices without bulk or interrupt endpoints.
 const NO_PIPES: &str = "the device has no such endpoint";
 
-/// An open device. Dropping it gives it back, and to the system's driver what
-/// that had before.
+/// An open device. Dropping it closes the device and restores the system's drivers.
 pub trait UsbDevice: Send {
-    /// A control transfer to the host. Returns what the device sent: at most
-    /// `length` bytes; fewer is no error.
+    /// A control transfer to the host. Returns the data sent by the device: at most `length`
+    /// bytes; fewer is not an error.
     ///
     /// # Errors
-    /// [`TransferError`]; after a time-out the device may still be at work.
+    /// [`TransferError`]; after a time-out the device may still be busy.
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError>;
 
     /// A control transfer to the device. `data` is at most 65535 bytes.
     ///
     /// # Errors
-    /// [`TransferError`]; how much of the data the device took is not known.
+    /// [`TransferError`]; how much data the device accepted is not known.
     fn control_out(&mut self, setup: Setup, data: &[u8], timeout: Duration) -> Result<(), TransferError>;
 
-    /// Takes an interface for this program, with an alternate setting.
+    /// Claims an interface for this program and selects an alternate setting.
     ///
     /// # Errors
-    /// The device is gone, has no such setting, or somebody holds it.
+    /// The device is detached, has no such setting, or is in use.
     fn claim(&mut self, interface: u8, alternate: u8) -> Result<(), TransferError>;
 
-    /// Reads from a bulk or interrupt endpoint of a claimed interface, until
-    /// `length` bytes or a short packet came. `length` is a multiple of the
-    /// packet size and at most [`MAX_PIPE_TRANSFER`].
+    /// Reads from a bulk or interrupt endpoint of a claimed interface until `length` bytes or a
+    /// short packet have arrived. `length` is a multiple of the packet size and at most
+    /// [`MAX_PIPE_TRANSFER`].
     ///
     /// # Errors
-    /// [`TransferError`]; what came before a time-out is lost, so resynchronise
-    /// by the device's own protocol. After a stall the endpoint is halted.
+    /// [`TransferError`]; data before a time-out is lost, so the device's protocol must
+    /// resynchronize. After a stall the endpoint is halted.
     fn read_endpoint(
         &mut self,
         pipe: EndpointInfo,
@@ -145,10 +143,10 @@ pub trait UsbDevice: Send {
     }
 
     /// Writes to a bulk or interrupt endpoint of a claimed interface; at most
-    /// [`MAX_PIPE_TRANSFER`] bytes. No zero-length packet is added.
+    /// [`MAX_PIPE_TRANSFER`] bytes. Adds no zero-length packet.
     ///
     /// # Errors
-    /// As for [`read_endpoint`](Self::pipe_in); how much was taken is not known.
+    /// As for [`read_endpoint`](Self::read_endpoint); how much was accepted is not known.
     fn write_endpoint(&mut self, pipe: EndpointInfo, data: &[u8], timeout: Duration) -> Result<(), TransferError> {
         let _ = (pipe, data, timeout);
         Err(TransferError::Unsupported(NO_PIPES))
@@ -163,23 +161,21 @@ pub trait UsbDevice: Send {
         Err(TransferError::Unsupported(NO_PIPES))
     }
 
-    /// Whether somebody records what the transfers are for.
+    /// Whether transfers are recorded with their purpose.
     fn takes_notes(&self) -> bool {
         false
     }
 
-    /// Says what the transfers that follow are for, to whoever records them: an
-    /// operation of a dialect, and what it was given.
+    /// Records the purpose of the next transfers: an operation of a dialect, and its arguments.
     fn note(&mut self, dialect: &str, operation: &str, given: &[(String, String)]) {
         let _ = (dialect, operation, given);
     }
 
-    /// Waits until the device has left the bus, `within` at the most; whether
-    /// it has.
+    /// Waits for the device to leave the bus, at most `within`; returns whether it did.
     fn wait_for_disconnect(&mut self, within: Duration) -> bool;
 
-    /// Resets the port that the device is plugged into. A device that comes
-    /// back as something else is [`TransferError::Disconnected`] from then on.
+    /// Resets the port of the device. If the device returns with other descriptors, all later
+    /// transfers fail with [`TransferError::Disconnected`].
     ///
     /// # Errors
     /// The port cannot be reset.

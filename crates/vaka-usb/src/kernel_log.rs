@@ -1,4 +1,4 @@
-//! What the kernel noted of USB: what came and left, and what it could not make out.
+//! USB events in the kernel log: attached and detached devices, and enumeration failures.
 //!
 //! Source: Linux, `Documentation/ABI/testing/dev-kmsg` for the form of a record; the
 //! messages are those of `drivers/usb/core/hub.c`, `config.c`, `message.c` and `generic.c`.
@@ -9,49 +9,48 @@ use std::time::Duration;
 
 use crate::sockets;
 
-/// How old a note may be to speak of what is going on now. Chosen by us: a few attempts of
-/// a person.
+/// Maximum age of a relevant message. Chosen by us: a few attempts of the user.
 #[cfg(target_os = "linux")]
 const LATELY: Duration = Duration::from_secs(60);
 
-/// One thing that the kernel noted of a port.
+/// A kernel USB event at one port.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct KernelEvent {
     /// When, since the system started.
     pub at: Duration,
     /// The port, such as `1-2.4`.
     pub port: String,
-    /// What.
+    /// The event.
     pub says: KernelEventKind,
 }
 
-/// What the kernel noted.
+/// The kind of a kernel USB event.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum KernelEventKind {
-    /// A device came, with these ids (idVendor, idProduct).
+    /// A device was attached, with idVendor and idProduct.
     Came(u16, u16),
     /// A device left.
     Left,
-    /// What is there could not be enumerated, or not be set up; in the kernel's words.
+    /// A device could not be enumerated or configured; the kernel's message.
     Trouble(String),
-    /// There is not enough power for it.
+    /// The port cannot supply enough power.
     Underpowered,
-    /// It could be faster on another port or hub.
+    /// The device would be faster on another port or hub.
     Slow,
     /// The port was switched off: too much current.
     OverCurrent,
 }
 
-/// What the kernel noted of USB since the system started, or as far back as its log goes.
+/// The USB events since the system started, or since the start of the log.
 ///
 /// # Errors
-/// This user may not read the kernel's log, or the system has none.
+/// The user may not read the kernel log, or the system has none.
 pub fn read() -> io::Result<Vec<KernelEvent>> {
     let text = text()?;
     Ok(text.lines().filter_map(note).collect())
 }
 
-/// What the kernel could not make out at a port in the last minute.
+/// A failure at a port in the last minute.
 #[cfg(target_os = "linux")]
 pub(crate) fn recent_failure(port: &str) -> Option<String> {
     let now = uptime()?;
@@ -63,21 +62,21 @@ pub(crate) fn recent_failure(port: &str) -> Option<String> {
     troubles.next()
 }
 
-/// How long the system has been running.
+/// Time since the system started.
 #[cfg(target_os = "linux")]
 pub fn uptime() -> Option<Duration> {
     let text = std::fs::read_to_string("/proc/uptime").ok()?;
     Duration::try_from_secs_f64(text.split_whitespace().next()?.parse().ok()?).ok()
 }
 
-/// Not known on this system.
+/// Not available on this system.
 #[cfg(not(target_os = "linux"))]
 pub fn uptime() -> Option<Duration> {
     None
 }
 
-/// The log's records, each a line. A read gives one record, and says so when there are
-/// no more for now.
+/// The records of the log, one line each. A read returns one record, or signals that there are no
+/// more.
 #[cfg(target_os = "linux")]
 fn text() -> io::Result<String> {
     use std::io::Read;
@@ -98,7 +97,7 @@ fn text() -> io::Result<String> {
             Ok(0) => break,
             Ok(count) => text.push_str(&String::from_utf8_lossy(&record[..count])),
             Err(error) if error.kind() == std::io::ErrorKind::WouldBlock => break,
-            // Records were overwritten while this was read; the next read goes on.
+            // Records were overwritten meanwhile; the next read continues after them.
             Err(error) if error.raw_os_error() == Some(rustix::io::Errno::PIPE.raw_os_error()) => {}
             Err(error) => return Err(io::Error::new(error.kind(), format!("/dev/kmsg: {error}"))),
         }
@@ -149,7 +148,7 @@ fn note(line: &str) -> Option<KernelEvent> {
     Some(KernelEvent { at, port, says })
 }
 
-/// The hex digits behind a word.
+/// The hex digits after a word.
 fn id(what: &str, word: &str) -> Option<u16> {
     u16::from_str_radix(what.split(word).nth(1)?.get(..4)?, 16).ok()
 }

@@ -1,10 +1,9 @@
-//! USB as the engines need it, and what stands behind it.
+//! USB access for the engines, with its backends.
 //!
-//! Three small traits: a [`Bus`] lists and opens devices, a [`UsbDevice`]
-//! performs transfers, a [`Clock`] tells and waits. Everything is blocking:
-//! a USB port has few requests in flight, and a thread for each unit is
-//! enough. Behind the traits stand backends: [`native`] for the machine's own
-//! ports, [`usbip`] for a server's, and simulated units in process (in `vaka-sim`).
+//! Three small traits: a [`Bus`] lists and opens devices, a [`UsbDevice`] performs transfers, a
+//! [`Clock`] measures time and waits. All calls block: a USB port has few requests in flight, and
+//! one thread per unit suffices. The backends are [`native`] for the machine's own ports,
+//! [`usbip`] for a server, and simulated units in process (in `vaka-sim`).
 
 pub mod bus;
 pub mod clock;

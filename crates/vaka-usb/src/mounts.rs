@@ -1,4 +1,4 @@
-//! Which disks of a unit the system has mounted, and where.
+//! The mounted disks of a unit, and their folders.
 //!
 //! Source: proc(5), `/proc/PID/mountinfo`; Linux, `Documentation/ABI` for
 //! `/sys/bus/usb` and `/sys/block`.
@@ -16,7 +16,7 @@ pub struct Mounted {
     pub read_only: bool,
 }
 
-/// One line of the mount table, as far as it is needed.
+/// One line of the mount table, reduced to the fields used here.
 #[derive(Debug, PartialEq, Eq)]
 struct MountLine {
     device: String,
@@ -41,9 +41,9 @@ pub(crate) fn of_device(device: &Path) -> Vec<Mounted> {
     blocks.iter().filter_map(of_block).collect()
 }
 
-/// `36 35 8:17 / /media/disk rw,nosuid - vfat /dev/sdb1 rw`: the third field is
-/// the device, the fifth the folder, the sixth its options; those of the file
-/// system stand last. Blanks in names are written in octal.
+/// `36 35 8:17 / /media/disk rw,nosuid - vfat /dev/sdb1 rw`: the third field is the device, the
+/// fifth the folder, the sixth its options; the options of the file system are last. Blanks in
+/// names are written in octal.
 fn line(text: &str) -> Option<MountLine> {
     let fields: Vec<&str> = text.split(' ').collect();
     let (device, folder, options) = (fields.get(2)?, fields.get(4)?, fields.get(5)?);

@@ -1,10 +1,8 @@
 //! The machine's own USB ports.
 //!
-//! The system's driver of an interface is detached for as long as the
-//! interface is claimed here, and given back after. Devices are found in the
-//! system's list; changes are heard from the system's device manager (udevd)
-//! where one runs, and looked for at short intervals where none does, as in
-//! containers and on small systems.
+//! The system's driver is detached from an interface while the interface is claimed, and
+//! reattached afterwards. Devices come from the system's list; hotplug events come from udevd if
+//! it runs, and otherwise from listing at short intervals, as in containers and on small systems.
 
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
@@ -28,24 +26,23 @@ use crate::mounts::{self, Mounted};
 use crate::sockets;
 use crate::system::{self, DEVICES, Program};
 
-/// There while a udevd runs that this program can hear. Source: systemd-udevd(8).
+/// Exists while a udevd runs that this program can reach. Source: systemd-udevd(8).
 const UDEV_SOCKET: &str = "/run/udev/control";
 
-/// The list is asked for at least this often even while udevd tells of
-/// changes: a container may see its socket and still not hear it.
+/// Maximum interval between lists, even with notifications from udevd: a container may see the
+/// socket without receiving events.
 const AT_LEAST: Duration = Duration::from_millis(500);
 
-/// How long udevd gets to set the rights of a node that just came. Chosen by us.
+/// Time for udevd to set the permissions of a new node. Chosen by us.
 const TIME_FOR_RULES: Duration = Duration::from_millis(800);
 
-/// How long the system gets to make a serial port of a unit that just came, or was given
-/// back. Chosen by us.
+/// Time for the system to create a serial port for a new or reattached unit. Chosen by us.
 const TIME_FOR_NODES: Duration = Duration::from_millis(600);
 
 /// The machine's own ports as a bus.
 #[derive(Default)]
 pub struct NativeBus {
-    /// `None` until it is first waited on, or where no udevd runs.
+    /// `None` before the first wait, or if no udevd runs.
     watch: Mutex<Option<HotplugWatch>>,
 }
 
@@ -53,7 +50,7 @@ impl NativeBus {
     /// The name of this bus.
     pub const NAME: &'static str = "usb";
 
-    /// The bus. Nothing is opened until it is used.
+    /// Creates the bus. Nothing is opened until it is used.
     pub fn new() -> Self {
         Self::default()
     }
@@ -90,7 +87,7 @@ impl NativeBus {
     }
 }
 
-/// Whether a udevd runs that this program could hear.
+/// Whether a udevd runs that this program can reach.
 fn udevd_runs() -> bool {
     Path::new(UDEV_SOCKET).exists()
 }
@@ -147,7 +144,7 @@ impl Bus for NativeBus {
         let give_up = Instant::now() + TIME_FOR_RULES;
         loop {
             match self.try_open(port) {
-                // The node is there before udevd has set its rights.
+                // The node exists before udevd has set its permissions.
                 Err(BusError::PermissionDenied { .. }) if udevd_runs() && Instant::now() < give_up => {
                     std::thread::sleep(PolledWatch::INTERVAL);
                 }
@@ -191,7 +188,7 @@ impl Bus for NativeBus {
         if !udevd_runs() {
             return look_out(clock, interval, at_most.min(AT_LEAST));
         }
-        // Another thread listens already, and would make this one wait for it.
+        // Another thread listens already and would block this one.
         let mut watch = match self.watch.try_lock() {
             Ok(watch) => watch,
             Err(TryLockError::Poisoned(watch)) => watch.into_inner(),
@@ -199,7 +196,7 @@ impl Bus for NativeBus {
         };
         if watch.is_none() {
             *watch = nusb::watch_devices().ok();
-            // What came before the watch began is not told; look once more.
+            // Devices attached before the watch started are not reported; list once more.
             return clock.sleep(at_most.min(interval));
         }
         if let Some(watch) = watch.as_mut() {
@@ -208,8 +205,8 @@ impl Bus for NativeBus {
     }
 }
 
-/// Waits until the system's list is another one. Its names and numbers are read,
-/// which costs a small part of what it costs to read all of each device.
+/// Waits until the system's list changes. Reads only names and numbers, at a small part of the
+/// cost of reading every device.
 fn look_out(clock: &dyn Clock, interval: Duration, at_most: Duration) {
     let before = numbers();
     let deadline = clock.now() + at_most;
@@ -222,8 +219,7 @@ fn look_out(clock: &dyn Clock, interval: Duration, at_most: Duration) {
     }
 }
 
-/// The names of all devices, with the numbers that change whenever one is
-/// enumerated anew.
+/// The names of all devices, with the numbers that change with every enumeration.
 fn numbers() -> Vec<(String, String)> {
     let entries = std::fs::read_dir(DEVICES).into_iter().flatten().flatten();
     let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
@@ -232,7 +228,7 @@ fn numbers() -> Vec<(String, String)> {
     numbers
 }
 
-/// The number of the device at a port; nothing if there is none.
+/// The number of the device at a port; empty if there is none.
 fn number_of(port: &str) -> String {
     std::fs::read_to_string(Path::new(DEVICES).join(port).join("devnum")).unwrap_or_default()
 }
@@ -246,7 +242,7 @@ impl Wake for Unpark {
     }
 }
 
-/// Waits until the stream has something, and takes all that is there.
+/// Waits for data on the stream, and consumes all of it.
 fn listen(watch: &mut HotplugWatch, at_most: Duration) {
     let waker = Waker::from(Arc::new(Unpark(std::thread::current())));
     let mut context = Context::from_waker(&waker);
@@ -276,9 +272,9 @@ struct NativeDevice {
 }
 
 impl Drop for NativeDevice {
-    /// The last that was claimed is given back first: a driver of several interfaces, such
-    /// as that of serial ports, takes all of them again when it is offered the first one,
-    /// and does not if another is still held.
+    /// Interfaces are released in reverse order: a driver of several interfaces, such as that of
+    /// serial ports, claims all of them when it is offered the first one, and fails if another
+    /// one is still claimed.
     fn drop(&mut self) {
         while self.claimed.pop().is_some() {}
     }
@@ -305,15 +301,15 @@ impl NativeDevice {
         Ok(done.buffer.into_vec())
     }
 
-    /// A program that has the port or the raw device of an interface open, which the
-    /// system's driver made of it: taking the interface would cut it off.
+    /// A program that has the serial port or raw device of an interface open: claiming the
+    /// interface would disconnect it.
     fn user(&self, interface: u8) -> Option<String> {
         let folder = format!("{DEVICES}/{}:1.{interface}", port_of(&self.found));
         let program = system::programs_with(&system::nodes(Path::new(&folder))).into_iter().next()?;
         Some(format!(" ({}, which has {} open)", named(&program), program.node.display()))
     }
 
-    /// Who holds an interface, as far as the system tells.
+    /// The user of an interface, as far as the system reports it.
     fn holder(&self, interface: u8) -> String {
         let path = format!("{DEVICES}/{0}:1.{interface}/driver", port_of(&self.found));
         let driver = std::fs::read_link(path).ok();
@@ -348,7 +344,7 @@ fn transfer_error(error: nusb::transfer::TransferError) -> TransferError {
     }
 }
 
-/// bmRequestType in nusb's words. Source: USB 2.0, table 9-2.
+/// Converts bmRequestType for nusb. Source: USB 2.0, table 9-2.
 fn kind_of(kind: u8) -> Result<(ControlType, Recipient), TransferError> {
     let control_type = match kind >> 5 & 3 {
         0 => ControlType::Standard,
@@ -397,7 +393,7 @@ impl UsbDevice for NativeDevice {
             }
         };
         let interface = &self.claimed[at];
-        // A device that has only setting 0 may refuse to be set to it.
+        // A device with setting 0 only may reject SET_INTERFACE.
         if interface.get_alt_setting() == alternate {
             return Ok(());
         }
@@ -458,7 +454,7 @@ impl UsbDevice for NativeDevice {
 
     fn reset(&mut self) -> Result<(), TransferError> {
         match self.device.reset().wait() {
-            // It came back as something else: the system enumerates it anew.
+            // The device returned with other descriptors: the system enumerates it again.
             Err(error) if error.kind() == ErrorKind::Disconnected => Ok(()),
             other_result => other_result.map_err(other),
         }

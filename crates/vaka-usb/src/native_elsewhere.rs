@@ -1,5 +1,5 @@
-//! The machine's own USB ports, on systems where this program was not tried with them yet:
-//! they are refused, with a way around. See `docs/other-systems.md`.
+//! The machine's own USB ports on untested operating systems: refused, with an alternative. See
+//! `docs/other-systems.md`.
 
 use crate::bus::{Bus, BusError, DeviceInfo};
 use crate::device::UsbDevice;

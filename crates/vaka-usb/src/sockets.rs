@@ -5,7 +5,7 @@
 
 use std::path::{Path, PathBuf};
 
-/// Whether two ports share a connector, by the system's list of devices at `devices`.
+/// Whether two ports share a connector, according to the system's device list in `devices`.
 #[cfg_attr(not(target_os = "linux"), allow(dead_code))] // only Linux tells
 pub(crate) fn are_peers(devices: &Path, one: &str, other: &str) -> bool {
     folder(devices, one).is_some_and(|port| {
@@ -34,7 +34,7 @@ pub(crate) fn port_of(name: &str) -> Option<String> {
     Some(port_below(hub.strip_prefix("usb"), hub, number))
 }
 
-/// A port of a hub, or of the bus itself where the hub is its root.
+/// A port of a hub, or of the bus if the hub is its root.
 pub(crate) fn port_below(root_of: Option<&str>, hub: &str, number: &str) -> String {
     match root_of {
         Some(bus) => format!("{bus}-{number}"),

@@ -14,7 +14,7 @@ const ENGLISH: u16 = 0x0409;
 /// Reads the device descriptor.
 ///
 /// # Errors
-/// The transfer failed, or what came is not one.
+/// The transfer failed, or the reply is not a device descriptor.
 pub fn device_descriptor(device: &mut dyn UsbDevice) -> Result<DeviceDescriptor, TransferError> {
     let bytes = device.control_in(Setup::get_descriptor(kind::DEVICE, 0, 0), 18, STANDARD_TIMEOUT)?;
     DeviceDescriptor::parse(&bytes).ok_or_else(|| TransferError::Failed("its device descriptor is unreadable".into()))
@@ -23,7 +23,7 @@ pub fn device_descriptor(device: &mut dyn UsbDevice) -> Result<DeviceDescriptor,
 /// Reads the first configuration.
 ///
 /// # Errors
-/// The transfer failed, or what came is not one.
+/// The transfer failed, or the reply is not a configuration.
 pub fn configuration(device: &mut dyn UsbDevice) -> Result<Configuration, TransferError> {
     let setup = Setup::get_descriptor(kind::CONFIGURATION, 0, 0);
     let head = device.control_in(setup, 9, STANDARD_TIMEOUT)?;
@@ -52,7 +52,7 @@ pub struct StringReader {
 }
 
 impl StringReader {
-    /// Asks the device for its languages. One that does not tell gets English.
+    /// Queries the languages of the device. Defaults to English if the device reports none.
     ///
     /// # Errors
     /// The device is gone, or does not answer.
@@ -66,9 +66,8 @@ impl StringReader {
         Ok(Self { language })
     }
 
-    /// The string with this index; `None` if there is none (index 0), the
-    /// device refuses it, or nothing is in it. The text is as the device sent
-    /// it: sanitize it before it is shown.
+    /// The string with this index; `None` if the index is 0, the device rejects it, or the string
+    /// is empty. The text is unsanitized.
     ///
     /// # Errors
     /// The device is gone, or does not answer.
@@ -85,9 +84,9 @@ impl StringReader {
     }
 }
 
-/// Asks for a string descriptor, twice if need be: some devices refuse the
-/// first request after they were plugged in. `None` if it refuses both. A device that does
-/// not answer at all has not refused: what it would say is not known.
+/// Requests a string descriptor, twice if necessary: some devices reject the first request after
+/// they were attached. `None` if both are rejected. A missing reply is not a rejection: the
+/// string is unknown.
 fn patiently(device: &mut dyn UsbDevice, setup: Setup) -> Result<Option<Vec<u8>>, TransferError> {
     let mut last = None;
     for _ in 0..2 {
@@ -103,8 +102,8 @@ fn patiently(device: &mut dyn UsbDevice, setup: Setup) -> Result<Option<Vec<u8>>
     }
 }
 
-/// The 16-bit units of a string descriptor: up to bLength or to what came, an
-/// odd last byte dropped.
+/// The 16-bit units of a string descriptor: up to bLength or the end of the reply, without an odd
+/// last byte.
 fn text_units(bytes: &[u8]) -> impl Iterator<Item = u16> + '_ {
     let len = match bytes {
         [len, kind::STRING, ..] => usize::from(*len).min(bytes.len()),

@@ -1,5 +1,5 @@
-//! What this system says of its USB devices beyond their descriptors: who may use them,
-//! which drivers and programs have them, and what power they want.
+//! System information about USB devices beyond their descriptors: permissions, drivers, programs
+//! that use them, and their power consumption.
 //!
 //! Sources: Linux, `Documentation/ABI/testing/sysfs-bus-usb` and `stable/sysfs-bus-usb`;
 //! proc(5).
@@ -8,26 +8,26 @@ use std::path::{Path, PathBuf};
 
 use crate::mounts::{self, Mounted};
 
-/// Where the system lists its USB devices.
+/// The system's list of USB devices.
 pub(crate) const DEVICES: &str = "/sys/bus/usb/devices";
 
-/// A program that has something of a unit open.
+/// A program that has a node of a unit open.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Program {
-    /// Its process.
+    /// Process id.
     pub process: u32,
-    /// Its name, as the system tells it.
+    /// Name, as the system reports it.
     pub name: String,
-    /// What it has open.
+    /// The open node.
     pub node: PathBuf,
 }
 
-/// Whether this user may use a device.
+/// The user's access to a device.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Access {
     /// Yes.
     Granted,
-    /// No: its node has this owner, group and mode.
+    /// Denied: the node has this owner, group and mode.
     Denied {
         /// User id of the owner.
         owner: u32,
@@ -36,13 +36,13 @@ pub enum Access {
         /// Permission bits.
         mode: u32,
     },
-    /// The device is listed, and its node is missing: a container was not given it.
+    /// The device is listed, but its node is missing: it was not passed into the container.
     NoNode,
-    /// Something else is wrong, in the system's words.
+    /// Another failure; the system's message.
     Failed(String),
 }
 
-/// An interface of a device, and what the system made of it.
+/// An interface of a device, and the nodes that the system created for it.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct InterfaceUse {
     /// bInterfaceNumber.
@@ -51,36 +51,36 @@ pub struct InterfaceUse {
     pub is_serial: bool,
     /// The driver that has it, if one does.
     pub driver: Option<String>,
-    /// Serial ports and raw HID devices made of it.
+    /// Its serial ports and raw HID devices.
     pub nodes: Vec<PathBuf>,
 }
 
-/// What the system says of a device.
+/// System information about a device.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DeviceUse {
-    /// Its node under `/dev/bus/usb`.
+    /// The node under `/dev/bus/usb`.
     pub node: PathBuf,
-    /// Whether this user may use it.
+    /// The user's access.
     pub access: Access,
-    /// Its interfaces.
+    /// Interfaces.
     pub interfaces: Vec<InterfaceUse>,
-    /// Its disks that are mounted.
+    /// Mounted disks.
     pub mounted: Vec<Mounted>,
     /// Programs of this user, or for root any, that have one of its nodes open.
     pub programs: Vec<Program>,
-    /// How much current it wants, in mA.
+    /// Current that it requests, in mA.
     pub wants: Option<u32>,
-    /// Whether the hub that it is plugged into has no supply of its own.
+    /// Whether its hub is powered by the bus.
     pub hub_is_bus_powered: bool,
 }
 
-/// How many buses this machine has, and whether it shows any USB at all.
+/// The number of buses of this machine; `None` if it has no USB.
 pub fn root_hubs() -> Option<usize> {
     let entries = std::fs::read_dir(DEVICES).ok()?;
     Some(entries.flatten().filter(|entry| entry.file_name().to_string_lossy().starts_with("usb")).count())
 }
 
-/// What the system says of the device at a port; `None` if none is there.
+/// System information about the device at a port; `None` if there is none.
 pub fn device(port: &str) -> Option<DeviceUse> {
     let folder = Path::new(DEVICES).join(port);
     let number = |name: &str| read(&folder, name)?.parse::<u32>().ok();
@@ -155,7 +155,7 @@ fn name(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
 }
 
-/// Serial ports and raw HID devices that the system made of an interface.
+/// Serial ports and raw HID devices that the system created for an interface.
 pub(crate) fn nodes(interface: &Path) -> Vec<PathBuf> {
     let mut names = folders(&interface.join("tty"));
     for below in folders(interface) {
@@ -185,7 +185,7 @@ pub(crate) fn programs_with(nodes: &[PathBuf]) -> Vec<Program> {
     found
 }
 
-/// The processes of this name, of whatever user.
+/// The processes of this name, of all users.
 pub fn processes_called(wanted: &str) -> Vec<u32> {
     let processes = folders(Path::new("/proc")).into_iter().filter_map(|folder| {
         let process = name(&folder).parse::<u32>().ok()?;

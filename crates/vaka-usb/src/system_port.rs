@@ -1,5 +1,5 @@
-//! A serial port that the system made of a unit, for users who may use that and not the
-//! unit itself. Source: termios(3), tty_ioctl(4).
+//! A serial port that the system created for a unit, for users with access to the port but not to
+//! the USB device. Source: termios(3), tty_ioctl(4).
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Write};
@@ -11,7 +11,7 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::fs::OFlags;
 use rustix::termios::{OptionalActions, tcgetattr, tcsetattr};
 
-/// An open port, 115 200 bit/s, eight bits, no parity, every byte as it comes.
+/// An open port in raw mode: 115 200 bit/s, eight bits, no parity.
 #[derive(Debug)]
 pub struct SystemPort {
     file: File,
@@ -21,7 +21,7 @@ impl SystemPort {
     /// Opens a port, for this program alone.
     ///
     /// # Errors
-    /// This user may not use it, another program has it, or it is no serial port.
+    /// The user may not use it, another program uses it, or it is not a serial port.
     pub fn open(node: &Path) -> io::Result<Self> {
         const BIT_RATE: u32 = 115_200;
         let flags = i32::try_from((OFlags::NOCTTY | OFlags::NONBLOCK).bits()).unwrap_or(0);
@@ -34,7 +34,7 @@ impl SystemPort {
         Ok(Self { file })
     }
 
-    /// What is there, within a time; nothing if nothing came.
+    /// The available data, within a time limit; empty if there is none.
     ///
     /// # Errors
     /// The unit left.
@@ -47,7 +47,7 @@ impl SystemPort {
         };
         let mut bytes = [0; 512];
         match self.file.read(&mut bytes) {
-            // A terminal that hung up ends, or says that there is no such device.
+            // A terminal that hung up returns end of file or an I/O error.
             Ok(0) => Err(io::ErrorKind::BrokenPipe.into()),
             Ok(count) => Ok(bytes[..count].to_vec()),
             Err(error) if error.kind() == io::ErrorKind::WouldBlock => Ok(Vec::new()),
@@ -58,7 +58,7 @@ impl SystemPort {
     /// Sends bytes.
     ///
     /// # Errors
-    /// The unit left, or does not take them within a second.
+    /// The unit was detached, or does not accept the data within a second.
     pub fn send(&mut self, bytes: &[u8]) -> io::Result<()> {
         let second = Timespec { tv_sec: 1, tv_nsec: 0 };
         let mut rest = bytes;
@@ -84,7 +84,7 @@ mod tests {
 
     use rustix::pty::{OpenptFlags, grantpt, openpt, ptsname, unlockpt};
 
-    /// A pseudo-terminal stands for the unit.
+    /// A pseudo-terminal takes the place of the unit.
     #[test]
     fn every_byte_comes_as_it_is_and_a_hang_up_is_told() {
         let unit = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
@@ -95,7 +95,7 @@ mod tests {
         let mut port = SystemPort::open(&path).unwrap();
         assert_eq!(port.receive(Duration::from_millis(5)).unwrap(), b"");
         let mut unit = File::from(unit);
-        // Nothing is translated, echoed or taken for a signal.
+        // Nothing is translated, echoed or interpreted as a signal.
         unit.write_all(b"a\r\nb\x03\x04\x13c").unwrap();
         let mut heard = Vec::new();
         while heard.len() < 8 {

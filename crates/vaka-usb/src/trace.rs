@@ -1,5 +1,4 @@
-//! A bus that tells all that goes over it, so that a run can be looked at
-//! somewhere else.
+//! A bus that records its traffic, so that a run can be examined elsewhere.
 
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -11,86 +10,85 @@ use crate::clock::Clock;
 use crate::device::{EndpointInfo, Setup, TransferError, UsbDevice};
 use crate::mounts::Mounted;
 
-/// One thing that went over a bus.
+/// One recorded action on a bus.
 #[derive(Clone, Debug)]
 pub enum Record<'a> {
     /// The list, when it is another one than before.
     List {
         /// The bus.
         bus: &'a str,
-        /// What is there.
+        /// The devices.
         devices: &'a [DeviceInfo],
     },
-    /// A device was opened, under a number of its own.
+    /// A device was opened; it gets a number.
     Open {
         /// Its number from now on.
         device: u32,
-        /// Where it is.
+        /// Its port.
         port: &'a str,
-        /// Why it could not be opened.
+        /// The error, if it could not be opened.
         error: Option<&'a BusError>,
     },
     /// A control transfer to the host.
     ControlIn {
-        /// Which device.
+        /// Number of the device.
         device: u32,
         /// The eight bytes of the setup packet.
         setup: [u8; 8],
-        /// What came.
+        /// The reply.
         reply: &'a Result<Vec<u8>, TransferError>,
-        /// How long it took.
+        /// Duration.
         took: Duration,
     },
     /// A control transfer to the device.
     ControlOut {
-        /// Which device.
+        /// Number of the device.
         device: u32,
         /// The eight bytes of the setup packet.
         setup: [u8; 8],
-        /// What went.
+        /// The data.
         data: &'a [u8],
-        /// How it ended.
+        /// The result.
         done: &'a Result<(), TransferError>,
-        /// How long it took.
+        /// Duration.
         took: Duration,
     },
     /// A transfer from a pipe.
     PipeIn {
-        /// Which device.
+        /// Number of the device.
         device: u32,
         /// bEndpointAddress.
         endpoint: u8,
-        /// What came.
+        /// The reply.
         reply: &'a Result<Vec<u8>, TransferError>,
-        /// How long it took.
+        /// Duration.
         took: Duration,
     },
     /// A transfer to a pipe.
     PipeOut {
-        /// Which device.
+        /// Number of the device.
         device: u32,
         /// bEndpointAddress.
         endpoint: u8,
-        /// What went.
+        /// The data.
         data: &'a [u8],
-        /// How it ended.
+        /// The result.
         done: &'a Result<(), TransferError>,
-        /// How long it took.
+        /// Duration.
         took: Duration,
     },
-    /// Something else that was done to a device: `claim 0.1`, `reset`, `clear-halt 81`.
+    /// Another action on a device: `claim 0.1`, `reset`, `clear-halt 81`.
     Act {
-        /// Which device.
+        /// Number of the device.
         device: u32,
-        /// What.
+        /// The action.
         what: &'a str,
-        /// How it ended.
+        /// The result.
         done: &'a Result<(), TransferError>,
     },
-    /// What the transfers that follow are for: an operation of a dialect, and what
-    /// it was given.
+    /// The purpose of the next transfers: an operation of a dialect, and its arguments.
     Operation {
-        /// Which device.
+        /// Number of the device.
         device: u32,
         /// The dialect.
         dialect: &'a str,
@@ -99,20 +97,20 @@ pub enum Record<'a> {
         /// Names and values; bytes as hex digits.
         given: &'a [(String, String)],
     },
-    /// A device was given back.
+    /// A device was closed.
     Close {
-        /// Which.
+        /// Number of the device.
         device: u32,
     },
 }
 
-/// Where records go, with the time since some fixed moment.
+/// The destination of records, with their time since a fixed moment.
 pub trait Sink: Send + Sync {
-    /// Takes one record.
+    /// Stores one record.
     fn take(&self, record: &Record<'_>);
 }
 
-/// A bus whose doings are told to a sink.
+/// Records a bus's traffic to a sink.
 pub struct TracedBus {
     bus: Arc<dyn Bus>,
     sink: Arc<dyn Sink>,
@@ -121,7 +119,7 @@ pub struct TracedBus {
 }
 
 impl TracedBus {
-    /// Tells what goes over `bus` to `sink`.
+    /// Records the traffic of `bus` to `sink`.
     pub fn new(bus: Arc<dyn Bus>, sink: Arc<dyn Sink>) -> Self {
         Self { bus, sink, last: Mutex::default(), opened: AtomicU32::new(0) }
     }

@@ -1,4 +1,4 @@
-//! The lines of a trace file, as they are written and read.
+//! The lines of a trace file.
 //!
 //! The format is specified in `docs/formats/trace.md`.
 
@@ -32,7 +32,7 @@ impl<'de> Deserialize<'de> for HexBytes {
     }
 }
 
-/// One line of a trace. Which keys are present tells what it is.
+/// One line of a trace. The keys present determine its kind.
 #[derive(Clone, Debug, Default, Serialize, Deserialize, PartialEq)]
 #[serde(default)]
 pub struct TraceLine {
@@ -54,7 +54,7 @@ pub struct TraceLine {
     /// Milliseconds since the first line.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub t: Option<f64>,
-    /// What a bus lists, when that changed.
+    /// The devices on a bus, after a change.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub list: Option<Vec<ListedDevice>>,
     /// The bus of a list.
@@ -87,13 +87,13 @@ pub struct TraceLine {
     /// The operation of the transfers that follow.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub operation: Option<String>,
-    /// The values that the operation was given.
+    /// The arguments of the operation.
     #[serde(skip_serializing_if = "BTreeMap::is_empty")]
     pub given: BTreeMap<String, String>,
-    /// Something else that was done to a device, such as `claim 0.1`.
+    /// Another action on a device, such as `claim 0.1`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub act: Option<String>,
-    /// How a transfer or an action failed.
+    /// The error of a transfer or an action.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub error: Option<String>,
     /// Milliseconds that a transfer took.
@@ -104,11 +104,11 @@ pub struct TraceLine {
 /// A device as a bus lists it.
 #[derive(Clone, Debug, Serialize, Deserialize, PartialEq, Eq)]
 pub struct ListedDevice {
-    /// Its port.
+    /// Port.
     pub port: String,
-    /// Its address on the bus.
+    /// Address on the bus.
     pub address: u32,
-    /// Its speed, in lower case.
+    /// Speed in lower case.
     #[serde(default)]
     pub speed: String,
     /// Vendor and product id: `1209:0002`.
@@ -133,7 +133,7 @@ impl From<&DeviceInfo> for ListedDevice {
 }
 
 impl TraceLine {
-    /// The line of a record that was made `t` after the first line.
+    /// The line for a record made `t` after the first line.
     pub fn of(record: &Record<'_>, t: Duration) -> Self {
         let line = Self { t: Some(milliseconds(t)), ..Self::default() };
         let reply = |reply: &Result<Vec<u8>, TransferError>| Some(HexBytes(reply.clone().unwrap_or_default()));
@@ -180,7 +180,7 @@ impl TraceLine {
         self
     }
 
-    /// How the transfer of this line ended: the bytes that came, or the error.
+    /// The result of the transfer of this line: the data or the error.
     ///
     /// # Errors
     /// The recorded one.
@@ -201,7 +201,7 @@ fn milliseconds(time: Duration) -> f64 {
     (time.as_secs_f64() * 1e6).round() / 1e3
 }
 
-/// The words that [`TraceLine::outcome`] reads; other errors are sentences.
+/// The error names that [`TraceLine::outcome`] parses; other errors are sentences.
 fn error_word(error: &TransferError) -> String {
     match error {
         TransferError::Stall => "stall".to_owned(),

@@ -516,7 +516,7 @@ pub(super) enum RawRouteKind {
     Dialect,
 }
 
-/// What a disk takes.
+/// The medium that a disk supports.
 #[derive(Clone, Copy, Deserialize, PartialEq, Eq)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(rename_all = "kebab-case")]
@@ -526,7 +526,7 @@ pub(super) enum RawTakes {
     Binary,
 }
 
-/// A disk's label, or several that it may have.
+/// One or several allowed labels of a disk.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(untagged)]
@@ -573,7 +573,7 @@ pub(super) struct RawEntryStep {
     pub(super) undo: Option<Spanned<RawUndo>>,
 }
 
-/// What was probably done wrong, by what the bus shows instead.
+/// Probable mistakes, by what the bus shows instead of the expected event.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]
@@ -583,7 +583,7 @@ pub(super) struct RawMistakes {
     pub(super) other: Option<Spanned<String>>,
 }
 
-/// How and when a manual step is undone.
+/// The undo of a manual step.
 #[derive(Deserialize)]
 #[cfg_attr(feature = "schema", derive(schemars::JsonSchema))]
 #[serde(deny_unknown_fields)]

@@ -7,14 +7,14 @@ use crate::settings_transfer::TransferableRegion;
 /// A named range of flash.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Region {
-    /// Its name: `bootloader`, `application`, `settings`, …
+    /// Name: `bootloader`, `application`, `settings`, …
     pub name: String,
-    /// Its addresses.
+    /// Address range.
     pub span: Span,
-    /// What is known of its content, where it may be carried from unit to unit.
+    /// The description of its content, if it can be transferred between units.
     pub transferable: Option<TransferableRegion>,
-    /// Whether it may be read into a file.
+    /// Whether it may be read.
     pub may_read: bool,
-    /// Whether any route may write it.
+    /// Whether a route may write it.
     pub may_write: bool,
 }

@@ -22,18 +22,18 @@ pub struct Route {
     pub kind: RouteKind,
     /// The unit's ids in update mode.
     pub id: Ids,
-    /// What it must say of itself there.
+    /// Required descriptors in update mode.
     pub signs: DescriptorPattern,
-    /// The regions it may write; each ends where a sector ends.
+    /// Regions that it may write; each ends at a sector boundary.
     pub writes: Vec<Region>,
-    /// Where the unit starts when it leaves update mode, on routes that can
-    /// say so; without it at the start of the image.
+    /// Start address after update mode, on routes that support it; by default the start of the
+    /// image.
     pub restart_at: Option<Address>,
-    /// What brings the unit into update mode, in order.
+    /// The entry into update mode: its steps in order.
     pub entry: Vec<EntryStep>,
-    /// How long the unit listens after it was plugged in, where that is short.
+    /// How long the unit listens after it was attached, if that is short.
     pub listens: Option<Duration>,
-    /// What a person does with a unit that shows nothing any more.
+    /// Manual steps for a unit that does not respond.
     pub recovery: Vec<ManualStep>,
     /// Reference to the documentation of the entry.
     pub documented: Option<String>,

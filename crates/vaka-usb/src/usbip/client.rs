@@ -1,8 +1,7 @@
 //! The client: a bus of devices that a USB/IP server has.
 //!
-//! The list is asked for on a connection of its own; each open device has one
-//! connection, on which at most one transfer is under way. Whoever closes such
-//! a connection resets the device: that is the servers' rule.
+//! Each list uses a connection of its own; each open device has one connection with at most one
+//! transfer in flight. By the servers' rule, closing such a connection resets the device.
 
 use std::io::{self, Read, Write};
 use std::net::{TcpStream, ToSocketAddrs};
@@ -15,21 +14,21 @@ use crate::device::{EndpointInfo, MAX_PIPE_TRANSFER, PipeKind, Setup, TransferEr
 use crate::strings;
 use vaka_base::ParseError;
 
-/// Time to reach a server and to get a list or an import. Chosen by us: long
-/// for a busy machine in the same building, short for a person who waits.
+/// Time limit for connecting, listing and importing. Chosen by us: long enough for a busy machine
+/// in the same building, short enough for a waiting user.
 const SERVER_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// Time for a server to answer a cancellation. Chosen by us.
 const UNLINK_TIMEOUT: Duration = Duration::from_secs(2);
 
-/// Time for a server to let go of a device that was closed. Chosen by us.
+/// Time for a server to release a closed device. Chosen by us.
 const CLOSE_TIMEOUT: Duration = Duration::from_millis(300);
 
-/// How long a device that is in use is asked for again: whoever had it may have
-/// ended just now. Chosen by us; the kernel's server resets the device first.
+/// How long to retry a busy device: its former user may have just ended. Chosen by us; the
+/// kernel's server resets the device first.
 const BUSY_FOR: Duration = Duration::from_millis(700);
 
-/// How long a server may list a device that has left. Chosen by us.
+/// How long a server may still list a detached device. Chosen by us.
 const LIST_SETTLES: Duration = Duration::from_millis(300);
 
 /// More devices than a server can have ports for; a longer list is damaged.
@@ -40,8 +39,7 @@ const MAX_DEVICES: u32 = 4096;
 pub struct UsbIpBus {
     name: String,
     server: String,
-    /// The last list, and when it was asked for: many units at once ask for it again and
-    /// again.
+    /// The last list and its time: many units request the list repeatedly.
     last: Arc<Mutex<Option<(Instant, Listed)>>>,
 }
 
@@ -81,7 +79,7 @@ impl UsbIpBus {
         Err(unreachable(last))
     }
 
-    /// Sends a request and takes the header of its reply.
+    /// Sends a request and reads the header of its reply.
     fn ask(&self, request: &[u8], reply: u16) -> Result<(ServerConnection, OpHeader), BusError> {
         let mut connection = self.connect()?;
         let deadline = Instant::now() + SERVER_TIMEOUT;
@@ -144,7 +142,7 @@ impl Bus for UsbIpBus {
         true
     }
 
-    /// One caller asks at a time; who came before it asked gets the same answer.
+    /// One caller at a time requests the list; callers that waited meanwhile share the reply.
     fn list(&self) -> Result<Vec<DeviceInfo>, BusError> {
         let came = Instant::now();
         let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
@@ -229,17 +227,17 @@ impl UsbIpBus {
     }
 }
 
-/// The stream with a buffer, so that a time-out in mid-message loses nothing.
+/// The stream with a buffer, so that a time-out inside a message loses no data.
 #[derive(Debug)]
 struct ServerConnection {
     stream: TcpStream,
     buffer: Vec<u8>,
 }
 
-/// Why nothing more came.
+/// Why no more data arrived.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum LinkError {
-    /// The deadline passed; what came so far is kept.
+    /// The deadline passed; the data so far is kept.
     TimedOut,
     /// The other end closed the connection.
     Closed,
@@ -272,7 +270,7 @@ impl ServerConnection {
         Ok(self.buffer.drain(..len).collect())
     }
 
-    /// Reads until the buffer holds `len` bytes.
+    /// Reads until the buffer has `len` bytes.
     fn fill(&mut self, len: usize, deadline: Instant) -> Result<(), LinkError> {
         let mut chunk = [0; 16 * 1024];
         while self.buffer.len() < len {
@@ -298,19 +296,18 @@ impl ServerConnection {
 #[derive(Debug)]
 struct UsbIpDevice {
     connection: ServerConnection,
-    /// The server, and the port there, to look whether the device is gone.
+    /// The server and the port, to check whether the device is still listed.
     bus: UsbIpBus,
     port: String,
     devid: u32,
     speed: Speed,
-    /// The kernel's server hands devices out as it bound them, which is without
-    /// a configuration.
+    /// The kernel's server exports devices without a configuration.
     is_configured: bool,
     seqnum: u32,
-    /// Cancelled transfers whose result may still come: number, asked length
-    /// (0 for OUT).
+    /// Cancelled transfers whose result may still arrive: number and requested length (0 for
+    /// OUT).
     cancelled: Vec<(u32, u32)>,
-    /// Why the connection cannot be used any more.
+    /// The fatal error of the connection, if any.
     over: Option<TransferError>,
 }
 
@@ -327,15 +324,14 @@ struct Transfer<'a> {
 }
 
 impl<'a> Transfer<'a> {
-    /// To the device, on endpoint 0.
+    /// A transfer to the device on endpoint 0.
     fn control(setup: [u8; 8], length: u16, data: &'a [u8]) -> Self {
         Self { endpoint: 0, interval: 0, setup, is_in: false, length: u32::from(length), data }
     }
 }
 
 impl Drop for UsbIpDevice {
-    /// Waits until the server has let go too, so that whoever opens the device
-    /// next finds it free.
+    /// Waits until the server has released the device too, so that the next user finds it free.
     fn drop(&mut self) {
         let stream = &mut self.connection.stream;
         let closed = stream.shutdown(std::net::Shutdown::Write);
@@ -349,7 +345,7 @@ impl Drop for UsbIpDevice {
 }
 
 impl UsbIpDevice {
-    /// A transfer on a pipe, as the server's kernel wants it.
+    /// An endpoint transfer in the form that the server's kernel requires.
     fn on_pipe<'a>(&self, pipe: EndpointInfo, length: usize, data: &'a [u8]) -> Result<Transfer<'a>, TransferError> {
         let length = u32::try_from(length).ok().filter(|length| *length <= wire::MAX_TRANSFER);
         let length = length.ok_or(TransferError::Unsupported("more than 64 KiB in one transfer"))?;
@@ -396,7 +392,7 @@ impl UsbIpDevice {
         }
     }
 
-    /// Reads until the result of `seqnum` is there.
+    /// Reads until the result of `seqnum` arrives.
     fn result_of(
         &mut self,
         seqnum: u32,
@@ -425,8 +421,8 @@ impl UsbIpDevice {
         Ok(Message::parse(&self.connection.take(deadline)?))
     }
 
-    /// The payload of a result; `None` if the server claims more than was
-    /// asked for. Once its header is here, the rest gets time of its own.
+    /// The payload of a result; `None` if the server claims more than was requested. After its
+    /// header, the payload has a time limit of its own.
     fn payload(&mut self, room: u32, length: u32) -> Result<Option<Vec<u8>>, LinkError> {
         if room == 0 {
             return Ok(Some(Vec::new()));
@@ -440,7 +436,7 @@ impl UsbIpDevice {
         Ok(Some(data))
     }
 
-    /// Takes the late result of a cancelled transfer; false if none is known.
+    /// Discards the late result of a cancelled transfer; false if there is none.
     fn swallow(&mut self, seqnum: u32, length: u32) -> Result<bool, LinkError> {
         let Some(at) = self.cancelled.iter().position(|(number, _)| *number == seqnum) else { return Ok(false) };
         let (_, room) = self.cancelled.swap_remove(at);
@@ -485,9 +481,9 @@ impl UsbIpDevice {
         }
     }
 
-    /// The connection was closed in the middle of the work. A server does that when the device
-    /// leaves; but if the device is still in its list as it was, or if the server does not
-    /// answer, only the connection was lost.
+    /// Handles a connection that was closed during a transfer. A server closes it when the device
+    /// is detached; but if the device is still listed unchanged, or if the server does not
+    /// respond, only the connection was lost.
     fn closed(&mut self) -> TransferError {
         let (bus, port, devid) = (self.bus.clone(), self.port.clone(), self.devid);
         let is_same = |device: &DeviceInfo| device.location.port == port && device.address == devid;
@@ -508,7 +504,7 @@ impl UsbIpDevice {
         self.end(error)
     }
 
-    /// Ends the connection: every later transfer gives the same error.
+    /// Ends the connection: every later transfer fails with the same error.
     fn end(&mut self, error: TransferError) -> TransferError {
         let _ = self.connection.stream.shutdown(std::net::Shutdown::Both);
         self.over.get_or_insert(error).clone()
@@ -554,7 +550,7 @@ impl UsbIpDevice {
 impl UsbDevice for UsbIpDevice {
     fn control_in(&mut self, setup: Setup, length: u16, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let setup = setup.bytes(length);
-        // A transfer without data counts as OUT, whatever its setup says.
+        // A transfer without data counts as OUT, regardless of its setup packet.
         let transfer = Transfer { is_in: length > 0, ..Transfer::control(setup, length, &[]) };
         self.transfer(&transfer, timeout)
     }
@@ -569,8 +565,8 @@ impl UsbDevice for UsbIpDevice {
         let setup =
             Setup { kind: 0x01, request: SET_INTERFACE, value: u16::from(alternate), index: u16::from(interface) };
         match self.control_out(setup, &[], SERVER_TIMEOUT) {
-            // A device that has only setting 0 may refuse to be set to it; the
-            // kernel's server then gives an error of its own.
+            // A device with setting 0 only may reject SET_INTERFACE; the kernel's server then
+            // returns its own error.
             Err(TransferError::Stall | TransferError::Failed(_)) if alternate == 0 && self.over.is_none() => Ok(()),
             other => other,
         }
@@ -590,15 +586,15 @@ impl UsbDevice for UsbIpDevice {
     }
 
     fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
-        // CLEAR_FEATURE(ENDPOINT_HALT); the kernel's server does for it what
-        // its own system call does. Source: USB 2.0, section 9.4.1.
+        // CLEAR_FEATURE(ENDPOINT_HALT); the kernel's server handles it like its own system call.
+        // Source: USB 2.0, section 9.4.1.
         let setup = Setup { kind: 0x02, request: 1, value: 0, index: u16::from(pipe.address) };
         self.control_out(setup, &[], SERVER_TIMEOUT)
     }
 
     fn wait_for_disconnect(&mut self, within: Duration) -> bool {
-        // The server closes the connection when the device leaves; what
-        // else comes is the late end of a cancelled transfer, and is kept.
+        // The server closes the connection when the device is detached; other data is the late
+        // result of a cancelled transfer, and is kept.
         let deadline = Instant::now() + within;
         while self.over.is_none() {
             let wanted = self.connection.buffer.len() + 1;
@@ -613,7 +609,7 @@ impl UsbDevice for UsbIpDevice {
 
     fn reset(&mut self) -> Result<(), TransferError> {
         match self.transfer(&Transfer::control(wire::PORT_RESET, 0, &[]), SERVER_TIMEOUT) {
-            // The device came back as something else, and the server let go of it.
+            // The device returned with other descriptors, and the server released it.
             Err(TransferError::Disconnected) => Ok(()),
             other => other.map(drop),
         }

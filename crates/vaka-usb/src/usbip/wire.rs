@@ -57,7 +57,7 @@ impl OpHeader {
         }
     }
 
-    /// Its bytes.
+    /// Encodes the header.
     pub fn emit(self) -> [u8; OP_HEADER_LEN] {
         let mut bytes = [0; OP_HEADER_LEN];
         bytes[..2].copy_from_slice(&self.version.to_be_bytes());
@@ -117,7 +117,7 @@ impl DeviceRecord {
         }
     }
 
-    /// Its bytes. Texts that are too long are cut; the last byte stays zero.
+    /// Encodes the record. Texts that are too long are truncated; the last byte stays zero.
     pub fn emit(&self) -> [u8; DEVICE_LEN] {
         let mut bytes = [0; DEVICE_LEN];
         put_text(&mut bytes[..BUSID_AT], &self.path);
@@ -134,7 +134,7 @@ impl DeviceRecord {
         bytes
     }
 
-    /// What names this device in transfer headers.
+    /// The number of this device in transfer headers.
     pub fn devid(&self) -> u32 {
         self.busnum << 16 | self.devnum & 0xFFFF
     }
@@ -161,36 +161,35 @@ fn put_text(field: &mut [u8], text: &str) {
 /// transfer_flags: the transfer is IN. Source: `uapi/linux/usbip.h`.
 pub const FLAG_DIR_IN: u32 = 0x200;
 
-/// Most bytes in one transfer. Chosen by us: the kernel's server allocates
-/// what it is asked for, and a device is unusable after it could not.
+/// Maximum size of one transfer. Chosen by us: the kernel's server allocates the requested size,
+/// and a device is unusable after an allocation failure.
 pub const MAX_TRANSFER: u32 = 64 * 1024;
 
-/// What a message in the transfer phase is about.
+/// A message of the transfer phase.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Message {
     /// One transfer.
     Submit {
-        /// Which device.
+        /// Device number.
         devid: u32,
-        /// Whether data comes to the client.
+        /// Whether data flows to the client.
         is_in: bool,
         /// Endpoint number without the direction.
         endpoint: u32,
         /// FLAG_ bits.
         flags: u32,
-        /// Bytes to send, or room for what comes.
+        /// Number of bytes to send, or maximum size of the reply.
         length: u32,
-        /// For interrupt transfers, at least 1: milliseconds, or from high
-        /// speed on microframes.
+        /// For interrupt transfers, at least 1: milliseconds, or microframes from high speed on.
         interval: u32,
-        /// For control transfers.
+        /// Setup packet of control transfers.
         setup: [u8; 8],
     },
     /// Cancels the transfer with that number.
     Unlink {
-        /// Which device.
+        /// Device number.
         devid: u32,
-        /// Its number.
+        /// Number of the transfer to cancel.
         target: u32,
     },
     /// Result of a transfer.
@@ -247,8 +246,8 @@ impl Message {
         bytes
     }
 
-    /// Parses a header: the number and the message; `None` for an unknown
-    /// command. Fields that a message does not use are not looked at.
+    /// Parses a header: number and message; `None` for an unknown command. Unused fields are
+    /// ignored.
     pub fn parse(bytes: &[u8; HEADER_LEN]) -> Option<(u32, Self)> {
         let at = |offset: usize| word(bytes, offset);
         let message = match at(0) {
@@ -312,7 +311,7 @@ mod tests {
             interval: 0,
             setup: [0x80, 6, 0, 1, 0, 0, 18, 0],
         };
-        // Words as in the kernel's documentation, then the setup packet.
+        // Words as in the kernel's documentation, followed by the setup packet.
         let words = "00000001 00000001 00010002 00000001 00000000 00000200 00000012 00000000 00000000 00000000 \
                      8006000100001200";
         let hex: String = submit.emit(1).iter().map(|byte| format!("{byte:02x}")).collect();
