@@ -1,4 +1,4 @@
-//! Time, events and the wish to stop: what every engine is given.
+//! The context of every engine: clock, events and stop requests.
 
 use crate::event::Event;
 use crate::failure::{Failure, FailureKind};
@@ -11,24 +11,24 @@ use vaka_core::event::milliseconds;
 use vaka_core::sheet::{ManualStep, undo_order};
 use vaka_usb::Clock;
 
-/// A silence of this length is told. Chosen by us: about when people begin to
-/// wonder whether it hangs.
+/// Emit a sign of life after this time of silence. Chosen by us: about when users begin to
+/// suspect a hang.
 const SIGN_OF_LIFE: Duration = Duration::from_secs(2);
 
-/// How often the wish to stop is looked at during such a silence.
+/// Interval for checking stop requests during such a silence.
 const LOOK_UP: Duration = Duration::from_millis(250);
 
-/// Waits, tells, and knows whether somebody wants it to end.
+/// Clock, event sink and stop request of a run.
 pub struct Context<'a> {
     clock: &'a dyn Clock,
     tell: &'a mut dyn FnMut(Event),
     stop: &'a AtomicBool,
-    /// Manual steps with an undo that were shown and are not known to be undone.
+    /// Manual steps that were shown and are not known to be undone.
     pending_undo: Vec<ManualStep>,
 }
 
 impl<'a> Context<'a> {
-    /// `tell` gets every event; `stop` is set when a person wants it to end.
+    /// `tell` receives every event; `stop` is set when the user requests a stop.
     pub fn new(clock: &'a dyn Clock, tell: &'a mut dyn FnMut(Event), stop: &'a AtomicBool) -> Self {
         Self { clock, tell, stop, pending_undo: Vec::new() }
     }
@@ -43,8 +43,7 @@ impl<'a> Context<'a> {
         self.clock.now()
     }
 
-    /// Tells an event. A manual step that is shown to the user and has an undo is owed from
-    /// then on.
+    /// Emits an event. A manual step with an undo becomes pending when it is shown to the user.
     pub fn tell(&mut self, event: Event) {
         let shown = match &event {
             // Advice without a unit is not a step of this run.
@@ -59,7 +58,7 @@ impl<'a> Context<'a> {
         self.tell_owed(unit);
     }
 
-    /// What the user still has to undo, in order.
+    /// The undo actions that the user has still to do, in order.
     pub fn pending_undo(&self) -> Vec<String> {
         let steps: Vec<&ManualStep> = self.pending_undo.iter().collect();
         undo_order(&steps).into_iter().map(|undo| undo.action.clone()).collect()
@@ -84,14 +83,14 @@ impl<'a> Context<'a> {
         self.tell(Event::Warning { text: warning });
     }
 
-    /// Whether a person wants it to end at the next safe point.
+    /// Whether the user requested a stop at the next safe point.
     pub fn stop_requested(&self) -> bool {
         self.stop.load(Ordering::SeqCst)
     }
 
-    /// Waits until `moment`, with a sign of life where that is long. Does not
-    /// end early: a unit at work must be left alone. Who wants to stop meanwhile is told
-    /// so.
+    /// Waits until `moment`, with a sign of life if that is long. Does not end early: a busy unit
+    /// must not be disturbed. If a stop is requested meanwhile, a warning explains why the wait
+    /// continues.
     pub fn wait_until(&mut self, moment: Duration, what: &str) {
         let mut next_sign = self.now() + SIGN_OF_LIFE;
         let mut is_told = false;
@@ -111,7 +110,7 @@ impl<'a> Context<'a> {
         }
     }
 
-    /// Tells what is waited for, and how long that may still take.
+    /// Emits the awaited event and the remaining time.
     pub fn waiting(&mut self, what: &str, until: Duration) {
         let left_ms = Some(milliseconds(until.saturating_sub(self.now())));
         self.tell(Event::Waiting { waiting_for: what.to_owned(), left_ms });
@@ -130,7 +129,7 @@ mod tests {
 
     use super::*;
 
-    /// A long wait is kept to the end; who wants to stop is told once why it goes on.
+    /// A long wait runs to its end; a stop request gets one warning with the reason.
     #[test]
     fn a_unit_at_work_is_left_alone_and_that_is_said() {
         for (length, stop_requested, told, signs) in

@@ -3,6 +3,6 @@
 use crate::failure::Failure;
 use crate::warning::Warning;
 
-/// One thing that happened, with a typed failure or warning. The program that runs the engines
-/// replaces them by sentences with [`Event::with_words`](vaka_core::event::Event::with_words).
+/// An event with a typed failure or warning. The program replaces these with sentences by
+/// [`Event::with_words`](vaka_core::event::Event::with_words).
 pub type Event = vaka_core::event::Event<Failure, Warning>;

@@ -1,8 +1,8 @@
-//! What stops the work on a unit: a typed kind, what is known of the unit, and typed remedies.
+//! Failures: a typed kind, the condition of the unit, and typed remedies.
 //!
-//! Nothing here is a sentence. The program that runs the engines words each kind, so the enums of
-//! this module, of [`remedy`](crate::remedy) and of [`warning`](crate::warning) are exhaustive: a
-//! new variant does not compile without its sentence.
+//! This module contains no sentences. The program words each kind, so the enums here, in
+//! [`remedy`](crate::remedy) and in [`warning`](crate::warning) are exhaustive: a new variant
+//! does not compile without its sentence.
 
 use std::time::Duration;
 
@@ -21,16 +21,16 @@ use vaka_usb::{BusError, TransferError};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// What stopped the work on a unit.
+/// A failure that ends the work on a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Failure {
     /// The exit status.
     pub code: ExitCode,
-    /// What happened, and where.
+    /// Cause and location.
     pub kind: Box<FailureKind>,
-    /// What is known of the unit; `None` if the failure says nothing about it.
+    /// The condition of the unit; `None` if the failure does not concern one.
     pub unit: Option<UnitCondition>,
-    /// What the user can do, in order.
+    /// Remedies for the user, in order.
     pub remedies: Vec<Remedy>,
 }
 
@@ -40,7 +40,7 @@ impl Failure {
         Self { code: kind.code(), kind: Box::new(kind), unit: None, remedies: Vec::new() }
     }
 
-    /// Sets what is known of the unit.
+    /// Sets the condition of the unit.
     #[must_use]
     pub fn unit(mut self, unit: UnitCondition) -> Self {
         self.unit = Some(unit);
@@ -54,13 +54,13 @@ impl Failure {
         self
     }
 
-    /// Nothing was changed in the unit.
+    /// Sets the condition: nothing was changed in the unit.
     #[must_use]
     pub fn unchanged(self) -> Self {
         self.unit(UnitCondition::Unchanged)
     }
 
-    /// The state of the unit that was worked on; `None` if there was none.
+    /// The state of the unit; `None` if no unit was in use.
     pub fn unit_state(&self) -> Option<UnitState> {
         match &self.unit {
             Some(UnitCondition::AfterRun(effect)) => Some(effect.state),
@@ -76,10 +76,10 @@ impl From<FailureText> for Failure {
     }
 }
 
-/// What is known of the unit when the work ends with a failure.
+/// The condition of the unit when the work ends with a failure.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UnitCondition {
-    /// No unit was worked on.
+    /// No unit was in use.
     NoUnit,
     /// Nothing was changed in the unit.
     Unchanged,
@@ -87,7 +87,7 @@ pub enum UnitCondition {
     UnchangedAndRunning,
     /// The device is another unit than the one that the run works on.
     OtherUnit,
-    /// Another tool worked on the unit; the effect was not observed.
+    /// An external tool worked on the unit; the effect was not observed.
     ExternalTool,
     /// The state that the run derived from everything that it did.
     AfterRun(RunEffect),
@@ -98,13 +98,13 @@ pub enum UnitCondition {
 pub struct RunEffect {
     /// The state.
     pub state: UnitState,
-    /// Whether the unit was in update mode when it was last observed.
+    /// Whether the unit was in update mode when last observed.
     pub in_update_mode: bool,
     /// Whether the run left the application unstarted.
     pub not_restarted: bool,
     /// Bytes of the image.
     pub image_bytes: u64,
-    /// Bytes of the image that were accepted or were there before.
+    /// Bytes of the image that were accepted or already present.
     pub present_bytes: u64,
     /// Bytes of the image that were compared and are equal.
     pub compared_bytes: u64,
@@ -112,7 +112,7 @@ pub struct RunEffect {
     pub untouched: Vec<String>,
 }
 
-/// What a session did when it failed.
+/// The activity during which a session failed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 #[allow(missing_docs)]
 pub enum Activity {
@@ -129,105 +129,105 @@ pub enum Activity {
     Finishing(Address),
 }
 
-/// What a step of the entry into update mode waited for.
+/// The awaited event of an entry step.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum AwaitedEnd {
     /// The unit in update mode.
     UpdateMode,
     /// The unit leaves the bus.
     Gone,
-    /// The unit comes back on the bus.
+    /// The unit returns to the bus.
     Back,
     /// The user confirms the step.
     Acknowledged,
 }
 
-/// The last thing that happened on the port of a unit that should enter update mode.
+/// The last event on the port of a unit during entry.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum PortEvent {
     /// The application of the named unit kept running.
     KeptRunning(String),
-    /// The unit left the bus and did not come back.
+    /// The unit was detached and did not return.
     Left,
     /// The application started again.
     ApplicationAgain {
-        /// Whether a manual step came before.
+        /// Whether it followed a manual step.
         after_manual_step: bool,
     },
-    /// Another device came.
+    /// Another device was attached.
     Other(OtherDevice),
 }
 
-/// A device that came where a unit in update mode was expected.
+/// A device that was attached instead of a unit in update mode.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct OtherDevice {
     /// The ids of the device.
     pub id: UsbId,
-    /// What is known of it.
+    /// The identification of the device.
     pub known: KnownAs,
-    /// What was expected, as ids or as a mode.
+    /// The expected ids or mode.
     pub expected: String,
 }
 
-/// What is known of a device that came instead of the expected one.
+/// The identification of a device that was attached instead of the expected one.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum KnownAs {
-    /// Nothing.
+    /// Unknown.
     Unknown,
     /// Another update mode of this product.
     UpdateModeOf(String),
-    /// A DFU mode that no sheet knows.
+    /// A DFU mode without a sheet.
     DfuMode,
 }
 
 /// A unit that did not enter update mode in time.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct EntryTimeout {
-    /// What was looked for, as ids or as a mode.
+    /// The expected ids or mode.
     pub target: String,
     /// The name of the unit.
     pub name: String,
-    /// Its port.
+    /// Port.
     pub place: String,
-    /// What was waited for.
+    /// The awaited event.
     pub awaited: AwaitedEnd,
     /// The manual step that was shown last.
     pub action: Option<String>,
-    /// How long the wait lasted.
+    /// Duration of the wait.
     pub waited: Duration,
     /// The device on the unit's port now.
     pub present: Option<String>,
-    /// The last thing that happened on that port.
+    /// The last event on that port.
     pub last_event: PortEvent,
-    /// Devices that came on other ports since the entry began.
+    /// Devices attached on other ports since the entry started.
     pub elsewhere: Vec<String>,
-    /// What the operating system reports about the port.
+    /// The kernel's message about the port.
     pub kernel_report: Option<String>,
 }
 
-/// A unit that was not there in time.
+/// A unit that did not appear in time.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct MissingUnit {
-    /// What was looked for.
+    /// The expected unit.
     pub expected: String,
     /// The ids that it would show.
     pub ids: Vec<String>,
-    /// How long the wait lasted; zero if there was none.
+    /// Duration of the wait; zero if there was none.
     pub waited: Duration,
-    /// The devices that are there.
+    /// The attached devices.
     pub present: Vec<String>,
-    /// Why no device is there, if the bus can tell.
+    /// Why no device is attached, if the bus can tell.
     pub empty_reason: Option<String>,
 }
 
 /// A unit that the file does not fit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct Misfit {
-    /// Where it is.
+    /// Location.
     pub place: String,
-    /// Its product; `None` if no sheet knows it.
+    /// Product; `None` without a sheet.
     pub product: Option<String>,
-    /// What speaks against it.
+    /// The reason against it.
     pub against: String,
 }
 
@@ -242,19 +242,19 @@ pub enum RefusalReason {
     LabelAlone {
         /// The variant of unit and file.
         variant: VariantId,
-        /// The label as it was given.
+        /// The label as given.
         label: String,
     },
     /// The file is for another variant, which this piece of evidence of the unit excludes.
     MadeFor {
         /// The variant that the file is for.
         variant: VariantId,
-        /// What the unit shows instead.
+        /// The conflicting report of the unit.
         against: Box<Evidence>,
     },
 }
 
-/// Where the version came from that an update would lower.
+/// The source of the version that an update would lower.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum VersionOrigin {
     /// The unit's flash.
@@ -272,39 +272,39 @@ pub enum SaveObstacle {
     ReadFailed,
 }
 
-/// What an application did not do when the host asked it for update mode.
+/// Why a host signal did not bring an application into update mode.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum TriggerError {
-    /// It shows no disk that could be ejected.
+    /// It has no disk to eject.
     NoDisk,
     /// The disk cannot be ejected.
     Eject(SessionError),
-    /// It refused the request in this dialect.
+    /// It rejected the request in this dialect.
     Dialect {
         /// The name of the dialect.
         dialect: String,
-        /// Why.
+        /// The error.
         error: SessionError,
     },
     /// It did not detach.
     Detach(SessionError),
 }
 
-/// How an external step failed.
+/// Why an external step failed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ExternalStepError {
     /// The bus did not show these ids in time.
     NotSeen {
         /// The ids.
         ids: String,
-        /// How long the wait lasted.
+        /// Duration of the wait.
         waited: Duration,
     },
     /// The user did not confirm that it ended well.
     NotConfirmed,
 }
 
-/// What stopped the work, and where. A variant has what its message needs.
+/// The kind of a failure, with the data of its message.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the names of the fields say it: a place is a port, a reason the unit's words
 pub enum FailureKind {
@@ -319,26 +319,26 @@ pub enum FailureKind {
 
     /// A bus or a device on it cannot be used.
     Bus(BusError),
-    /// Another program holds the unit.
+    /// Another program uses the unit.
     Held { place: String, by: String },
     /// The descriptors of a unit cannot be read.
     NotIdentified { place: String, error: TransferError },
     /// The disk of a unit cannot be read.
     DiskUnreadable { place: String, error: SessionError },
-    /// A unit does not answer in its dialect.
+    /// A unit does not reply in its dialect.
     DialectSilent { place: String, dialect: String, error: SessionError },
 
-    /// No unit came in time.
+    /// No unit appeared in time.
     MissingUnit(MissingUnit),
     /// Several units fit, in one line each.
     SeveralUnits(Vec<String>),
-    /// Several units are there, and the file fits none.
+    /// Several units are attached, and the file fits none.
     NoUnitFits { count: usize, nearest: Vec<Misfit> },
-    /// Another unit came on the port.
+    /// Another unit is on the port.
     OtherUnit { place: String, found: String, expected: String },
-    /// The unit did not come back in time.
+    /// The unit did not return in time.
     NotReturned { place: String, waited: Duration },
-    /// No sheet knows the device that came back after a reset.
+    /// The device that returned after a reset has no sheet.
     ReturnedUnknown,
 
     /// The sheets of a unit share its ids.
@@ -347,7 +347,7 @@ pub enum FailureKind {
     NoSuchLabel { text: String },
     /// Several products have a variant with this label.
     LabelInSeveralProducts { text: String },
-    /// The label does not tell which variant the unit is.
+    /// The label does not determine the variant.
     AmbiguousLabel { reads: String, place: String, why: String },
     /// Two labels name two variants.
     LabelsDisagree { first: (String, String), second: (String, String) },
@@ -362,24 +362,24 @@ pub enum FailureKind {
     File(ReadError),
     /// The verdict refuses the image.
     Refused(RefusalReason),
-    /// The image is older than what the unit holds.
+    /// The image is older than the version in the unit.
     Older { against: Box<Evidence>, origin: VersionOrigin },
     /// A variant cannot be updated over USB.
     NoRoute { variant: String },
-    /// There is no plan.
+    /// No plan is possible.
     NoPlan(PlanError),
     /// No region of this name can be preserved.
     NoRegionToKeep { name: String },
-    /// An erase would take content beside the image that cannot be preserved.
+    /// An erase would destroy content next to the image that cannot be preserved.
     SharedSectors { bytes: u64, spans: Vec<Span> },
     /// The unit's memory is read-protected.
     ReadProtected { reason: String },
     /// The present content cannot be saved.
     CannotSave(SaveObstacle),
 
-    /// No sheet knows the unit, and what it reports is not enough.
+    /// The unit has no sheet, and its own description is not sufficient.
     Undescribed(SynthesisError),
-    /// No sheet knows this device, and its application runs.
+    /// The device has no sheet, and its application runs.
     NoSheet { id: UsbId },
     /// A unit without a sheet reports its abilities only in DFU mode.
     PlanNeedsDfuMode,
@@ -392,14 +392,14 @@ pub enum FailureKind {
     DiskMounted { place: String, folder: String },
     /// The application has no run-time DFU interface.
     NoDetachInterface { place: String },
-    /// The application did not do what brings it into update mode.
+    /// The host signal did not bring the application into update mode.
     Trigger { place: String, error: TriggerError },
 
     /// A session could not be opened.
     NotOpened(SessionError),
     /// The unit lacks the interface that the route uses.
     NoInterface,
-    /// The same, when the unit was brought into update mode once more.
+    /// The same, when the unit re-entered update mode.
     NoInterfaceAgain,
     /// A step of a session failed.
     Session { activity: Activity, error: SessionError },
@@ -411,20 +411,20 @@ pub enum FailureKind {
     ChecksumDiffers { span: Span },
     /// The unit refused to leave update mode.
     NotLeft(SessionError),
-    /// The application did not come back.
+    /// The application did not return.
     NotBack { observed: String, status: Option<Status> },
-    /// The application did not come back after the unit was read once more.
+    /// The application did not return after the second update mode.
     NotBackAgain { observed: String },
     /// The unit was lost before it confirmed that the image is complete.
     LostAtEnd { observed: String },
-    /// The unit left before it had taken the file.
+    /// The unit disconnected before it had accepted the file.
     LostBeforeFile,
-    /// The unit came back, and left again while it was read.
+    /// The unit returned and disconnected again while it was read.
     LeftWhileRead,
-    /// The unit's result file says that it refused the file.
+    /// The unit's result file reports that it refused the file.
     FileRefused { file: String, line: String },
-    /// The application that the unit shows differs from the image, from this address on or where
-    /// it ends.
+    /// The application that the unit shows differs from the image, from this address on or at its
+    /// end.
     ShownDiffers { file: String, bytes: u64, from: Option<Address> },
 
     /// The unit shows several memories, or none.
@@ -439,14 +439,14 @@ pub enum FailureKind {
     ReadRefused { reason: String },
     /// The sheet does not allow this region to be read.
     RegionNotReadable { region: String, span: Span },
-    /// The unit gives its memory only as one stream from the beginning.
+    /// The unit's memory is readable only as one stream from the beginning.
     StreamOnly,
     /// The board information of the unit names another variant than the user.
     OtherBoard { reported: VariantId, board: String, given: VariantId },
-    /// A unit without a sheet came back in update mode.
+    /// A unit without a sheet returned in update mode.
     BackInUpdateMode { place: String },
 
-    /// A stage of a release is an external step, and no user is there.
+    /// A stage of a release is an external step, which requires an operator.
     NeedsUser { stage: String },
     /// The sheet does not describe this stage.
     NoSuchStage { stage: String, product: String },
@@ -532,7 +532,7 @@ impl FailureKind {
         }
     }
 
-    /// Whether a message of this kind includes the message of another.
+    /// Whether the message of this kind includes that of `other`.
     pub(crate) fn includes(&self, other: &Self) -> bool {
         match self {
             Self::AfterReturn { first, then } => first.includes(other) || then.includes(other),

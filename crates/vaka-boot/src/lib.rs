@@ -1,10 +1,9 @@
 //! Carries out firmware updates: engines for each way of updating, the ways
 //! into and out of update mode, and the executor.
 //!
-//! Everything here is blocking, runs over `&dyn Bus` and `&dyn Clock`, and
-//! emits what happens as [`Event`](event::Event)s, whose failures and warnings are values. It
-//! prints nothing. [`update::run`] is the whole job from the first look to the
-//! confirmation.
+//! All calls block, use `&dyn Bus` and `&dyn Clock`, and report their work as
+//! [`Event`](event::Event)s, whose failures and warnings are typed values. The crate prints
+//! nothing. [`update::run`] performs a complete update, from discovery to confirmation.
 
 pub mod bench;
 pub mod context;

@@ -1,51 +1,48 @@
-//! Somebody who can be asked, or nobody.
+//! The operator: the user at a terminal, or an unattended run.
 
 use vaka_core::matching::Question;
 
-/// Somebody who can be asked.
+/// The operator, who answers prompts.
 pub trait Operator {
-    /// What is printed on the hardware? `None` if nobody is there or they
-    /// do not want to say.
+    /// Asks for the text printed on the hardware. `None` if unattended or not answered.
     fn read_label(&mut self, question: &Question) -> Option<String>;
 
-    /// Whether anybody is there at all.
+    /// Whether prompts can be answered.
     fn is_there(&self) -> bool {
         false
     }
 
-    /// Which of several units is meant? Each is described in a line. `None` if nobody
-    /// says.
+    /// Asks which of several units to use; each is described in one line. `None` if not answered.
     fn choose(&mut self, units: &[String]) -> Option<usize> {
         let _ = units;
         None
     }
 
-    /// Does the unit show all of this? `None` if nobody says.
+    /// Asks whether the unit shows all of these signs. `None` if not answered.
     fn sees(&mut self, what: &[String]) -> Option<bool> {
         let _ = what;
         None
     }
 
-    /// Did it end well? `None` if nobody says.
+    /// Asks whether an external step succeeded. `None` if not answered.
     fn confirm_success(&mut self, what: &str) -> Option<bool> {
         let _ = what;
         None
     }
 
-    /// Waits until a person says that they did something; false if nobody does.
+    /// Waits until the operator confirms an action; false if there is none.
     fn await_done(&mut self, action: &str) -> bool {
         let _ = action;
         false
     }
 
-    /// Whether a person has said, since this was asked last, that they did what they
-    /// were shown. Does not wait.
+    /// Whether the operator has confirmed the current step since the last call. Does not wait.
     fn take_ack(&mut self) -> bool {
         false
     }
 }
 
-/// Nobody is there.
+/// An unattended run: no prompt is answered.
 #[derive(Clone, Copy, Debug, Default)]
 pub struct Unattended;
 

@@ -1,6 +1,6 @@
-//! A release, stage by stage: each is an update by its own way, or a step that another
-//! tool does. A unit that is past a stage is recognised, so a run that was cut short goes
-//! on with the next one.
+//! Installation of a release, stage by stage: each stage is an update by its own route or an
+//! external step. Completed stages are recognized, so an interrupted run resumes with the next
+//! one.
 
 use std::sync::Arc;
 
@@ -29,38 +29,38 @@ use crate::warning::Warning;
 
 /// A release on its way into a unit.
 pub struct ReleaseInstall<'a> {
-    /// Where units are.
+    /// The buses.
     pub buses: &'a [Arc<dyn Bus>],
-    /// Keeps other processes from the unit.
+    /// The locks against other processes.
     pub guard: Option<Arc<dyn UnitLock>>,
     /// The product's sheet.
     pub sheet: &'a Sheet,
     /// The release.
     pub release: &'a Release,
-    /// Which build.
+    /// The build.
     pub build: &'a str,
 }
 
-/// What the caller does around the stages.
+/// Callbacks of the caller around the stages.
 pub trait StageHooks {
     /// A stage begins.
     fn begins(&mut self, number: usize);
 
-    /// Puts a checked file where another tool finds it; gives back where that is.
+    /// Exports a verified file for an external tool; returns its path.
     ///
     /// # Errors
-    /// It cannot be put there.
+    /// The file cannot be written.
     fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText>;
 }
 
-/// What is known of the unit by now.
+/// What is known of the unit so far.
 struct InstallState {
     unit: Option<Selector>,
-    /// Where it was last.
+    /// Its last location.
     place: Option<String>,
     label: Option<String>,
     variant: Option<String>,
-    /// What a person did in earlier stages and undoes at the end, the last first.
+    /// Undo actions of earlier stages for the end, the last first.
     undo: Vec<Undo>,
 }
 
@@ -75,8 +75,8 @@ struct Installer<'r, 'p> {
 }
 
 impl ReleaseInstall<'_> {
-    /// Does all stages, or only shows them if just the plan is wanted. The last event is
-    /// a `result`, which is also returned: that of the stage that ended the run.
+    /// Runs all stages, or only shows their plans. The last event is a `result`, which is also
+    /// returned: that of the stage that ended the run.
     pub fn run(
         &self,
         request: &Request<'_>,
@@ -94,7 +94,7 @@ impl ReleaseInstall<'_> {
         Installer { staged: self, request, operator, cx, around, state }.all()
     }
 
-    /// Another tool's step whose end the bus does not show needs somebody who says it.
+    /// An external step whose end the bus does not show requires an operator.
     fn somebody_is_needed(&self, operator: &dyn Operator) -> Result<(), Failure> {
         let mut stages = self.release.manifest.stages.iter();
         let needs = |stage: &&Stage| stage.external.as_ref().is_some_and(|external| external.shows.is_none());
@@ -122,7 +122,7 @@ impl ReleaseInstall<'_> {
             .remedy(Remedy::UseSheetOfRelease)
     }
 
-    /// The images of a stage in the build that is wanted, one for each variant.
+    /// The images of a stage in the selected build, one for each variant.
     ///
     /// # Errors
     /// An image cannot be read.
@@ -141,11 +141,11 @@ impl ReleaseInstall<'_> {
         })
     }
 
-    /// Whether a unit that is there is past a stage already.
+    /// Whether an attached unit has already completed a stage.
     fn is_past(&self, stage: &Stage, known: &InstallState, offered: &[ReleaseImage]) -> Result<bool, Failure> {
         let Some(device) = self.the_unit(known)? else { return Ok(false) };
         let facts = identity::from_list(&device);
-        // A label that is no variant's id leaves all of them open: the newest counts.
+        // A label that is not a variant's id leaves all variants open: the newest counts.
         let is_labelled = |offered: &&ReleaseImage| known.label.as_ref() == Some(&offered.variant);
         let has_label = offered.iter().any(|offered| is_labelled(&offered));
         let writes = |sheet: &Sheet| {
@@ -162,7 +162,7 @@ impl ReleaseInstall<'_> {
         Ok(shows.is_some_and(|shows| shows.is(facts.id)) && told.is_some() && told >= writes(self.sheet))
     }
 
-    /// The unit that is meant, where only one is there.
+    /// The unit, if exactly one is attached.
     fn the_unit(&self, known: &InstallState) -> Result<Option<DeviceInfo>, Failure> {
         let mut sheets = vec![self.sheet.clone()];
         sheets.extend(self.sheet.stages.iter().map(|stage| self.sheet.for_stage(stage)));
@@ -172,7 +172,7 @@ impl ReleaseInstall<'_> {
         Ok(if found.len() == 1 { found.pop().map(|found| found.device) } else { None })
     }
 
-    /// What a stage does, in one line.
+    /// A summary of a stage in one line.
     fn words(&self, stage: &Stage) -> String {
         let files = |entry: &Entry| {
             let names: Vec<&str> =
@@ -221,12 +221,12 @@ impl Installer<'_, '_> {
         self.staged.release.manifest.stages.len() > 1
     }
 
-    /// One stage; nothing if the unit is past it.
+    /// Runs one stage; `None` if the unit has completed it before.
     fn one(&mut self, index: usize, stage: &Stage) -> Result<Option<Report>, Failure> {
         let sheet = sheet_for(self.staged.sheet, stage).ok_or_else(|| self.staged.no_stage(stage))?;
         let offered = match &stage.external {
             None => self.staged.offered(stage, &sheet)?,
-            // What another tool takes need be no image that is known here.
+            // Files for external tools need not be in a format that we can parse.
             Some(_) => self.staged.offered(stage, &sheet).unwrap_or_default(),
         };
         if self.staged.is_past(stage, &self.state, &offered)? {
@@ -258,8 +258,7 @@ impl Installer<'_, '_> {
         Ok(Some(report))
     }
 
-    /// A unit between two stages is as somebody prepared it for the first: that is
-    /// still to be undone.
+    /// A device between two stages still has the first stage's manual steps to undo.
     fn undo_of_past(&mut self, stage: &Stage) {
         let Some(described) = stage.stage.as_deref().and_then(|id| self.staged.sheet.stage(id)) else { return };
         let unit = self.staged.the_unit(&self.state).ok().flatten();
@@ -271,7 +270,7 @@ impl Installer<'_, '_> {
         }
     }
 
-    /// What was done last is undone first.
+    /// The last step done is undone first.
     fn undo_before(&mut self, mut steps: Vec<Undo>) {
         steps.append(&mut self.state.undo);
         self.state.undo = steps;
@@ -296,7 +295,7 @@ impl Installer<'_, '_> {
         self.cx.tell(Event::Stage { number, of, name: stage.name.clone(), text, state });
     }
 
-    /// The plans of the stages that come after the first that is not done.
+    /// Shows the plans of the stages after the first incomplete one.
     fn plan_rest(&mut self, stages: &[Stage]) {
         for stage in stages.iter().filter(|stage| stage.external.is_none()) {
             match self.plan_of(stage) {
@@ -347,7 +346,7 @@ impl Installer<'_, '_> {
         Ok(report)
     }
 
-    /// The variant whose file is handed out.
+    /// The variant whose file is exported.
     fn variant_for(&self, stage: &Stage) -> Result<String, Failure> {
         let mut all = stage.images.iter().flat_map(|entry| &entry.variants);
         let only = all.next().filter(|first| all.all(|other| other == *first));
@@ -377,7 +376,7 @@ impl Installer<'_, '_> {
         Ok(())
     }
 
-    /// What is undone once another tool has done the last stage.
+    /// Shows the undo actions after an external last stage.
     fn tell_undo(&mut self, report: &mut Report) {
         let of = self.state.undo.len();
         for (number, undo) in (1..).zip(&self.state.undo) {
@@ -409,8 +408,7 @@ impl Installer<'_, '_> {
         self.cx.tell(Event::Error(failure.unit(UnitCondition::ExternalTool).remedy(Remedy::LookAndRunAgain)));
     }
 
-    /// Waits until the bus shows what comes after another tool's step: on the unit's
-    /// port where that is known.
+    /// Waits for the bus event after an external step: on the unit's port if that is known.
     fn await_sign(&mut self, shows: &Ids, before: Option<&DeviceInfo>) -> Result<bool, Failure> {
         let sheets = [self.staged.sheet.clone()];
         let bench = self.staged.bench(&sheets);
@@ -433,7 +431,7 @@ impl Installer<'_, '_> {
     }
 }
 
-/// Nothing was left to do.
+/// The result if nothing was left to do.
 fn unchanged(variant: Option<&str>, sheet: &Sheet, cx: &mut Context<'_>) -> Report {
     let mut report = Report::empty();
     (report.outcome, report.code, report.after) = (RunOutcome::Unchanged, ExitCode::Done, RestartState::Restarted);

@@ -1,22 +1,21 @@
-//! What a user can do about a failure. The program that runs the engines words it, with the names
-//! of its own commands and options.
+//! Remedies for failures. The program words them, with the names of its own commands and options.
 
 use vaka_core::dfu::Status;
 use vaka_core::sheet::VariantId;
 use vaka_image::address::Address;
 
-/// One thing that a user can do about a failure.
+/// A remedy that the user can apply.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Remedy {
     /// Run the same command again.
     RunAgain,
     /// Run the same command again: it resumes.
     RunAgainToResume,
-    /// Run the same command again; if that repeats, the flash is suspect.
+    /// Run the same command again; if the failure repeats, the flash is probably worn.
     RunAgainOrFlashWorn,
-    /// The same, if the same address fails again.
+    /// The same, if the failure repeats at the same address.
     RunAgainOrAddressWorn,
-    /// Run the same command again; if that repeats, this image does not run on this unit.
+    /// Run the same command again; if the failure repeats, this image does not run on this unit.
     WriteAgain,
     /// Report a fault of the program.
     ReportFault,
@@ -43,17 +42,17 @@ pub enum Remedy {
     ResetOrReplug,
     /// Set switches back, then press reset or replug.
     SetSwitchesBack,
-    /// The same, then look what the unit shows.
+    /// The same, then check what the unit shows.
     SetSwitchesBackAndLook,
-    /// Perhaps there is no application, or a switch is still set.
+    /// Possibly no application is installed, or a switch is still set.
     MaybeNoApplication,
     /// Plug the unit in.
     PlugIn,
     /// Plug in the unit that the run began with.
     PlugInSameUnit,
-    /// Look what the unit is now.
+    /// Check the current mode of the unit.
     LookWhatItIs,
-    /// Look what the unit is now, and run the same command again.
+    /// Check the current mode of the unit, and run the same command again.
     LookAndRunAgain,
 
     /// Check that a USB/IP server runs at that place.
@@ -76,9 +75,9 @@ pub enum Remedy {
     TraceFrames,
     /// The same, after the unit entered update mode again.
     ReenterAndTrace,
-    /// The dialect says what the reply means; trying again does not help.
+    /// The dialect explains the reply; retrying does not help.
     ReadDialect,
-    /// What the status of a DFU unit asks for.
+    /// The remedy for the status of a DFU unit.
     DfuStatus(Status),
 
     /// Try another cable, check the power, do these entry steps.
@@ -90,7 +89,7 @@ pub enum Remedy {
     RepeatEntrySteps {
         /// The manual steps, in order.
         steps: Vec<String>,
-        /// Whether nothing is on the unit's port.
+        /// Whether the unit's port is empty.
         is_absent: bool,
     },
     /// Check cable and power, replug, allow more time.
@@ -116,9 +115,9 @@ pub enum Remedy {
     UnmountAndReenter,
     /// Delete other files from the unit's disk.
     FreeDiskSpace,
-    /// Write the image that is in the unit again, or replug the unit.
+    /// Write the unit's image again, or replug the unit.
     UpdateOrReplug,
-    /// Take the unit's write protection off.
+    /// Switch the unit's write protection off.
     LiftWriteProtection,
 
     /// Choose one of several units by its port.
@@ -126,16 +125,16 @@ pub enum Remedy {
         /// The port of the first.
         port: String,
     },
-    /// Take the file for one of the units, or plug in another unit.
+    /// Use the file for one of the units, or attach another unit.
     MatchFileAndUnit,
     /// Name the variant together with its product.
     QualifyVariant,
-    /// Say which of these variants it is, by the label on the unit.
+    /// Name one of these variants, by the label on the unit.
     ReadLabel {
         /// The variants.
         variants: Vec<VariantId>,
     },
-    /// Say which variant it is, by the label on the unit.
+    /// Name the variant, by the label on the unit.
     ReadAnyLabel,
     /// Read the label again.
     RereadLabel,
@@ -145,21 +144,21 @@ pub enum Remedy {
     RereadLabels,
     /// Read the label at these places of the unit.
     LookAt(Vec<String>),
-    /// The names of the variants that there are.
+    /// The names of the existing variants.
     KnownVariants(Vec<String>),
 
     /// Consent to each of these ids.
     Consent(Vec<String>),
-    /// Consent to this id, if what the erase takes is not needed.
+    /// Consent to this id, if the content to be erased is not needed.
     ConsentToLoss(&'static str),
-    /// Consent to this id: a unit without a sheet is updated as it describes itself.
+    /// Consent to this id: a unit without a sheet is updated according to its own description.
     ConsentToNoSheet(&'static str),
     /// Consent to this id: everything in the unit is erased.
     ConsentToErase(&'static str),
 
-    /// What the sheet says is done instead, in the maintainer's words.
+    /// The instruction in the sheet, in the maintainer's words.
     Instead(String),
-    /// Take the file for the variant that the unit is; it is not this one.
+    /// Use the file for the variant that the unit reports.
     TakeFileForUnit {
         /// The variant that the file is for.
         not: VariantId,
@@ -170,7 +169,7 @@ pub enum Remedy {
     SelectPart(String),
     /// Fetch or build the file again.
     FetchFile,
-    /// The file is for these variants; take the one for that variant.
+    /// Use the file for that variant; this one is for these variants.
     TakeFileFor {
         /// The variants that the file is for.
         made_for: Vec<VariantId>,
@@ -183,7 +182,7 @@ pub enum Remedy {
     CompareDescription(VariantId),
     /// The unit reports that it is not this variant.
     ReadLabelAndTakeFile(VariantId),
-    /// Take the file that was built for this product and variant.
+    /// Use the file that was built for this product and variant.
     TakeFileBuiltFor {
         /// The name of the product.
         product: String,
@@ -204,18 +203,18 @@ pub enum Remedy {
         /// The start of each variant's application.
         starts: Vec<(VariantId, Address)>,
     },
-    /// Take a file that was released for this very unit.
+    /// Use a file that was released for this unit.
     CheckFileIsForUnit,
 
     /// Names of regions that can be preserved.
     KeepableRegions(Vec<String>),
     /// Preserve these regions.
     Keep(Vec<String>),
-    /// Compare the sheet's memory with what the unit reports.
+    /// Compare the memory in the sheet with the unit's report.
     CompareGeometry,
     /// Do not save the present content.
     DoNotSave,
-    /// The protection was lifted, and is still there.
+    /// The protection is still set after lifting it.
     ReplugProtected,
     /// Lifting the protection would erase the bootloader at this address.
     BootloaderWouldBeLost(Address),
@@ -224,9 +223,9 @@ pub enum Remedy {
 
     /// Choose one of the unit's memories.
     SelectMemory,
-    /// Names of the regions that there are.
+    /// Names of the existing regions.
     KnownRegions(Vec<String>),
-    /// There is no way to read the unit.
+    /// The unit cannot be read.
     CannotBeRead,
     /// The same, although the unit advertises it.
     CannotBeReadThough,
@@ -243,7 +242,7 @@ pub enum Remedy {
     RunAtTerminal,
     /// Use the sheet of the release.
     UseSheetOfRelease,
-    /// Have the release made again.
+    /// Ask for a corrected release.
     PackAgain,
     /// The variants that a release has images for.
     KnownImages(Vec<String>),

@@ -1,4 +1,4 @@
-//! What does not stop the work on a unit, but should be known.
+//! Warnings: typed values that do not end the work.
 
 use std::time::Duration;
 
@@ -9,10 +9,10 @@ use crate::failure::{FailureKind, OtherDevice};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// Why reading back shows nothing about the content.
+/// Why reading back proves nothing about the content.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum ReadBackDoubt {
-    /// The unit gives other bytes from this address on.
+    /// The unit returned different bytes from this address on.
     Differs(Address),
     /// It could not be read.
     Failed(Box<FailureKind>),
@@ -21,38 +21,38 @@ pub enum ReadBackDoubt {
 /// The version of a unit and that of its file.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct VersionPair {
-    /// As the unit reports it.
+    /// Reported by the unit.
     pub reported: Version,
-    /// As the file's name has it.
+    /// Taken from the file name.
     pub named: Version,
 }
 
-/// Something that does not stop the work.
+/// A warning; work continues.
 #[derive(Clone, Debug, PartialEq, Eq)]
 #[allow(missing_docs)] // the names of the fields say it
 pub enum Warning {
     /// A warning of the program that runs the engines.
     Program(String),
-    /// The user asked to stop, and the unit is at work for this long at most.
+    /// A stop was requested, and the unit is busy for at most this long.
     StoppingLater { left: Duration, waiting_for: String },
     /// An earlier attempt of the same request failed in another way.
     EarlierFailure(String),
 
     /// The unit was lost; the run waits for it.
     WaitingForReturn { failure: Box<FailureKind>, place: String },
-    /// The unit came back on another port.
+    /// The unit returned on another port.
     Moved { place: String },
-    /// A unit in update mode came on another port.
+    /// A unit in update mode was attached on another port.
     OtherPort { place: String },
     /// The application started again instead of update mode; the sheet may have a hint.
     ApplicationAgain { hint: Option<String> },
-    /// Another device came instead of update mode.
+    /// Another device was attached instead of update mode.
     OtherDevice { device: OtherDevice, hint: Option<String> },
-    /// Nothing came on the unit's port for this long.
+    /// The unit's port has been empty for this long.
     EmptyPort { time: Duration, hint: Option<String>, kernel_report: Option<String> },
-    /// A unit that shows nothing may have damaged firmware; recovery steps follow.
+    /// A unit that does not respond may have damaged firmware; recovery steps follow.
     MaybeDamaged { product: String },
-    /// Something unusual about the unit's descriptors.
+    /// A violation of the USB standard in the unit's descriptors.
     UnusualDescriptors { place: String, what: String },
 
     /// The unit waited for a reset of the bus, and got one.
@@ -78,11 +78,11 @@ pub enum Warning {
     /// The unit did not return to its application.
     NotReturnedToApplication { failure: Box<FailureKind>, remedies: Vec<Remedy> },
 
-    /// There is no content to save.
+    /// The unit has no content to save.
     NothingToSave { is_blank: bool },
     /// Preserved content was read before the unit was lost; that content is written.
     PreservedEarlier,
-    /// Reading back shows nothing about the content.
+    /// Reading back proves nothing about the content.
     ReadBackProvesNothing(ReadBackDoubt),
     /// The content differs before a reset; it is read again after one.
     DiffersBeforeReset,
@@ -90,7 +90,7 @@ pub enum Warning {
     NotRead(Box<FailureKind>),
     /// The unit left no result file.
     NoResultFile { file: String },
-    /// The result file says neither that the file was taken nor that it was refused.
+    /// The result file reports neither success nor failure.
     UnclearResult { file: String, line: String },
     /// The application that the unit shows could not be read.
     ShownFileUnreadable { file: String, error: SessionError },
@@ -99,7 +99,7 @@ pub enum Warning {
 
     /// The bus does not show yet that a manual step was undone.
     UndoNotSeen { action: String },
-    /// Nobody was asked what the unit shows.
+    /// No operator was available to confirm the visible signs.
     NotAsked { expected: String },
     /// The application's serial port cannot be used.
     SerialPort(SessionError),

@@ -1,4 +1,4 @@
-//! The bench: every unit that the given buses show.
+//! The bench: all units on the given buses.
 
 use std::any::Any;
 use std::collections::{BTreeMap, HashMap};
@@ -22,15 +22,15 @@ use crate::protocol::dialect::{self, Reconnect};
 use crate::protocol::identity::{self, Identity};
 use crate::protocol::volume;
 
-/// Buses, and the sheets by which their units are known.
+/// Buses, and the product sheets that describe their units.
 pub struct Bench<'a> {
     buses: Vec<Arc<dyn Bus>>,
     guard: Option<Arc<dyn UnitLock>>,
     sheets: &'a [Sheet],
-    /// Serial numbers that were asked for, by place and enumeration. Opening a
-    /// unit may reset it, so each is opened for this once and not at every look.
+    /// Known serial numbers, by location and enumeration. Opening a unit may reset it, so its
+    /// serial number is read only once.
     serials: Mutex<HashMap<(Location, u32), Option<String>>>,
-    /// What its places are called, by port or by bus and port.
+    /// Configured names of locations, by port or by bus and port.
     places: BTreeMap<String, String>,
 }
 
@@ -40,31 +40,30 @@ impl<'a> Bench<'a> {
         Self { buses, guard: None, sheets, serials: Mutex::default(), places: BTreeMap::new() }
     }
 
-    /// The same, with a guard over its units.
+    /// Sets the locks for units.
     #[must_use]
     pub fn guarded(mut self, guard: Arc<dyn UnitLock>) -> Self {
         self.guard = Some(guard);
         self
     }
 
-    /// The same, with names for its places: what each is called, and its port as `survey`
-    /// prints it.
+    /// Sets the names of locations: name and port, as `survey` prints it.
     #[must_use]
     pub fn with_places(mut self, places: &BTreeMap<String, String>) -> Self {
         self.places = places.iter().map(|(name, port)| (port.clone(), name.clone())).collect();
         self
     }
 
-    /// What a place is called.
+    /// The configured name of a location.
     pub fn place_name(&self, location: &Location) -> Option<&str> {
         let name = self.places.get(&location.to_string()).or_else(|| self.places.get(&location.port));
         name.map(String::as_str)
     }
 
-    /// Holds a unit against other processes, for as long as the value lives.
+    /// Locks a unit against other processes until the value is dropped.
     ///
     /// # Errors
-    /// Another process holds it.
+    /// Another process has locked it.
     pub fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, Failure> {
         match &self.guard {
             None => Ok(Box::new(())),
@@ -72,7 +71,7 @@ impl<'a> Bench<'a> {
         }
     }
 
-    /// Its buses.
+    /// The buses.
     pub fn buses(&self) -> &[Arc<dyn Bus>] {
         &self.buses
     }
@@ -82,13 +81,13 @@ impl<'a> Bench<'a> {
         self.sheets
     }
 
-    /// How a place is written: the port, and the bus where there are several.
+    /// A location for display: the port, and the bus if there are several.
     pub fn place(&self, location: &Location) -> String {
         let port = text::sanitize(&location.port);
         if self.buses.len() == 1 { port } else { format!("{}/{port}", location.bus) }
     }
 
-    /// Everything that is plugged in, known or not.
+    /// All attached devices.
     ///
     /// # Errors
     /// A bus cannot be used.
@@ -100,7 +99,7 @@ impl<'a> Bench<'a> {
         Ok(devices)
     }
 
-    /// The device as a candidate, if a sheet knows its ids.
+    /// The device as a candidate, if a sheet describes its ids.
     pub fn recognise(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
         let id = id_of(device);
         let with = |fits: &dyn Fn(&Sheet) -> bool| self.sheets.iter().filter(|sheet| fits(sheet)).collect::<Vec<_>>();
@@ -110,8 +109,7 @@ impl<'a> Bench<'a> {
         (!sheets.is_empty()).then(|| Candidate { device: device.clone(), mode, sheets })
     }
 
-    /// A device that no sheet knows as a candidate, if its interfaces alone
-    /// say that it has a DFU mode.
+    /// A device without a sheet as a candidate, if its interfaces show a DFU mode.
     pub fn undescribed(&self, device: &DeviceInfo) -> Option<Candidate<'a>> {
         if self.recognise(device).is_some() {
             return None;
@@ -120,8 +118,8 @@ impl<'a> Bench<'a> {
         Some(Candidate { device: device.clone(), mode, sheets: Vec::new() })
     }
 
-    /// Whether a unit can be opened only to look at it. Not where closing it
-    /// resets it and a reset ends its update mode.
+    /// Whether a unit can be opened just for inspection. Not if closing resets it and a reset
+    /// ends its update mode.
     pub fn can_probe(&self, candidate: &Candidate<'_>) -> bool {
         let resets = self.bus(candidate.location()).is_some_and(|bus| bus.resets_on_close());
         let leaves = |sheet: &&Sheet| {
@@ -133,8 +131,8 @@ impl<'a> Bench<'a> {
         !(resets && candidate.mode == Mode::Update && fragile)
     }
 
-    /// The units that a selector means: those that a sheet knows, and with
-    /// `undescribed` also those that nobody described.
+    /// The units that match a selector: those with a sheet, and with `undescribed` also those
+    /// without one.
     ///
     /// # Errors
     /// A bus cannot be used. A unit that cannot be opened has no serial number.
@@ -153,7 +151,7 @@ impl<'a> Bench<'a> {
         Ok(known.into_iter().filter(fits).collect())
     }
 
-    /// Every device that a selector means, known or not.
+    /// All devices that match a selector.
     ///
     /// # Errors
     /// A bus cannot be used.
@@ -168,7 +166,7 @@ impl<'a> Bench<'a> {
         Ok(self.devices()?.into_iter().filter(fits).collect())
     }
 
-    /// Whether the system shows the disk of a device as the folder that is meant.
+    /// Whether the system has mounted the disk of a device at the selected folder.
     fn shows(&self, selector: &Selector, device: &DeviceInfo) -> bool {
         let Selector::Folder(wanted) = selector else { return false };
         let wanted = std::fs::canonicalize(wanted).unwrap_or_else(|_| wanted.clone());
@@ -176,7 +174,7 @@ impl<'a> Bench<'a> {
         mounted.iter().any(|one| one.folder == wanted)
     }
 
-    /// Whether two places of this bench are one socket.
+    /// Whether two locations on this bench are one connector.
     pub fn is_same_port(&self, one: &Location, other: &Location) -> bool {
         self.bus(one).is_some_and(|bus| bus.is_same_port(one, other))
     }
@@ -197,7 +195,7 @@ impl<'a> Bench<'a> {
         }
         match self.identity(&device.location) {
             Ok(identity) => known.entry(key).or_insert(identity.facts.serial).clone(),
-            // Somebody else may have it now; the next look may find it free.
+            // Another program may use it now; the next attempt may find it free.
             Err(OpenError::Bus(_) | OpenError::Transfer(TransferError::Busy(_))) => None,
             Err(OpenError::Transfer(_) | OpenError::Disk(_) | OpenError::Dialect { .. }) => {
                 known.entry(key).or_insert(None).clone()
@@ -208,20 +206,19 @@ impl<'a> Bench<'a> {
     /// Opens a unit.
     ///
     /// # Errors
-    /// It is gone or in use, or its bus is not one of this bench.
+    /// The device is detached or in use, or its bus is not part of this bench.
     pub fn open(&self, location: &Location) -> Result<Box<dyn UsbDevice>, BusError> {
         self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?.open(&location.port)
     }
 
-    /// Says to other processes that units of these buses are wanted, for as long as the
-    /// value lives. Who only listens to one lets it go then.
+    /// Announces to other processes that units of these buses are wanted, until the value is
+    /// dropped. A process that is only listening releases its port at that point.
     pub fn want(&self) -> Vec<Box<dyn Any + Send>> {
         let guards = self.guard.iter();
         guards.flat_map(|guard| self.buses.iter().map(|bus| guard.want(bus.name()))).collect()
     }
 
-    /// Why nothing is on the bench, where that has another reason than that
-    /// nothing is plugged in.
+    /// Explains an empty bench when the cause is not simply that no device is attached.
     pub fn empty_reason(&self) -> Option<String> {
         self.buses.iter().find_map(|bus| bus.empty_reason())
     }
@@ -231,11 +228,11 @@ impl<'a> Bench<'a> {
         self.buses.iter().find(|bus| bus.name() == location.bus)
     }
 
-    /// Opens a unit and reads what it says of itself, on its disk too if a sheet
-    /// says that the disk tells something.
+    /// Opens a unit and reads its description, including its disk if a sheet says that the disk
+    /// has information.
     ///
     /// # Errors
-    /// It cannot be opened or read.
+    /// The unit cannot be opened or read.
     pub fn look(&self, device: &DeviceInfo, cx: &mut Context<'_>) -> Result<Connection, OpenError> {
         let location = &device.location;
         self.must_be_free(location)?;
@@ -244,7 +241,7 @@ impl<'a> Bench<'a> {
         let bus = self.bus(location).ok_or_else(|| BusError::NotFound(location.clone()))?;
         let mounted = if sheets.is_empty() { Vec::new() } else { bus.mounted(&location.port) };
         let opened = self.open(location);
-        // Who may use its folder needs no right to the unit itself.
+        // Access to the mount point does not require permission on the USB device.
         let (usb, mut identity) = match opened {
             Err(BusError::PermissionDenied { .. }) if !mounted.is_empty() => (None, Identity::listed(device)),
             opened => {
@@ -265,22 +262,21 @@ impl<'a> Bench<'a> {
             let (talk, told) =
                 dialect::connect(usb, dialect, reopen, cx).map_err(|error| OpenError::Dialect { name, error })?;
             identity.facts.told = told;
-            return Ok(Connection { identity, link: OpenTransport::Dialect(Box::new(talk)) });
+            return Ok(Connection { identity, transport: OpenTransport::Dialect(Box::new(talk)) });
         }
         let (disk, volume) = match usb {
             _ if !mounted.is_empty() => volume::open_mounted(bus.clone(), device, mounted, &fits, cx)?,
             Some(usb) if sheets.is_empty() || identity.disks.is_empty() => {
-                return Ok(Connection { identity, link: OpenTransport::Device(usb) });
+                return Ok(Connection { identity, transport: OpenTransport::Device(usb) });
             }
             Some(usb) => volume::open(usb, &identity.disks, &fits, cx)?,
             None => return Err(OpenError::Bus(BusError::NotFound(location.clone()))),
         };
         identity.facts.volume = Some(volume);
-        Ok(Connection { identity, link: OpenTransport::Disk(disk) })
+        Ok(Connection { identity, transport: OpenTransport::Disk(disk) })
     }
 
-    /// A unit that another process works on is not opened: that could come in the middle of an
-    /// erase.
+    /// A unit that another process works on is not opened: opening it could interrupt an erase.
     fn must_be_free(&self, location: &Location) -> Result<(), OpenError> {
         match self.guard.as_ref().and_then(|guard| guard.held_elsewhere(location)) {
             Some(by) => Err(OpenError::Transfer(TransferError::Busy(format!(" ({by})")))),
@@ -300,10 +296,10 @@ impl<'a> Bench<'a> {
             .then(|| first.dialect.clone())
     }
 
-    /// Opens a unit, reads what it says of itself, and gives it back.
+    /// Opens a unit, reads its description, and closes it.
     ///
     /// # Errors
-    /// It cannot be opened or read.
+    /// The unit cannot be opened or read.
     pub fn identity(&self, location: &Location) -> Result<Identity, OpenError> {
         self.must_be_free(location)?;
         let mut device = self.open(location)?;

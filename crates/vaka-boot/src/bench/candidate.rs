@@ -7,24 +7,24 @@ use vaka_usb::{DeviceInfo, InterfaceClass, Location};
 
 pub use crate::protocol::identity::id_of;
 
-/// A device that a sheet knows.
+/// A device that a sheet describes.
 #[derive(Clone, Debug)]
 pub struct Candidate<'a> {
     /// The device, as listed.
     pub device: DeviceInfo,
-    /// What it is doing.
+    /// Current mode.
     pub mode: Mode,
-    /// The sheets that know its ids; several where products share a boot id.
+    /// The sheets that describe its ids; several if products share a boot id.
     pub sheets: Vec<&'a Sheet>,
 }
 
 impl<'a> Candidate<'a> {
-    /// Its ids.
+    /// USB ids.
     pub fn id(&self) -> UsbId {
         id_of(&self.device)
     }
 
-    /// Where it is.
+    /// Location.
     pub fn location(&self) -> &Location {
         &self.device.location
     }

@@ -6,22 +6,22 @@ use vaka_usb::DeviceInfo;
 use crate::bench::buses::Bench;
 use crate::bench::candidate::id_of;
 
-/// A device that a unit shows beside the one that is updated.
+/// Another USB device of a unit, beside the one that is updated.
 #[derive(Clone, Debug)]
 pub struct CompanionDevice<'a> {
-    /// What it is.
+    /// Description.
     pub name: &'a str,
     /// The product that shows it.
     pub sheet: &'a Sheet,
-    /// The unit that it belongs to; none if several could show it, or none is there.
+    /// The unit that it belongs to; `None` if there are several candidates or none.
     pub of: Option<DeviceInfo>,
 }
 
-/// What a device is to a unit, if a sheet says that it is one shown beside.
+/// The companion device, if a sheet lists it.
 ///
-/// Of several units of the product it belongs to the one with its serial number, else to
-/// the only one on the same hub (a board with a hub of its own), else to the only one on
-/// its bus.
+/// If several units of the product are attached, it belongs to the one with the same serial
+/// number, else to the only one on the same hub (a board with a hub of its own), else to the only
+/// one on its bus.
 pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) -> Option<CompanionDevice<'a>> {
     let id = id_of(device);
     let named = |sheet: &'a Sheet| {
@@ -42,7 +42,7 @@ pub fn beside<'a>(bench: &Bench<'a>, device: &DeviceInfo, all: &[DeviceInfo]) ->
     };
     let hub = |device: &DeviceInfo| device.location.port.rsplit_once('.').map(|(hub, _)| hub.to_owned());
     let of = only(&units).or_else(|| {
-        // A sheet speaks of it, so it is no stranger that is better left alone.
+        // The sheet lists this device, so opening it is allowed.
         let serial = bench.serial(device);
         let same: Vec<&DeviceInfo> =
             units.iter().copied().filter(|unit| serial.is_some() && bench.serial_if_safe(unit) == serial).collect();

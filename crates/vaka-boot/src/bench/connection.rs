@@ -1,5 +1,5 @@
-//! A unit that was opened, with what it reports of itself, and the route from there to
-//! a session: over its DFU interface, its disk or a dialect.
+//! An open unit with its description, and the routes from there to a session: over its DFU
+//! interface, its disk or a dialect.
 
 use vaka_core::dfu::Attributes;
 use vaka_core::memory::SectorMap;
@@ -18,24 +18,24 @@ use crate::protocol::volume::{self, Disk};
 
 /// An open unit.
 pub struct Connection {
-    /// Its descriptors, strings and disk content, as they were read.
+    /// Descriptors, strings and disk content as read.
     pub identity: Identity,
-    /// How it is connected.
-    pub(crate) link: OpenTransport,
+    /// The transport.
+    pub(crate) transport: OpenTransport,
 }
 
-/// How an open unit is connected.
+/// The transport of an open unit.
 pub(crate) enum OpenTransport {
-    /// By its USB device alone.
+    /// The USB device.
     Device(Box<dyn UsbDevice>),
-    /// By its disk.
+    /// The disk.
     Disk(Box<dyn Disk>),
-    /// By a dialect in which it answered.
+    /// A dialect in which the unit replied.
     Dialect(Box<Interpreter>),
 }
 
-/// A connection with the route by which it is used. Route and connection fit together by
-/// construction: only [`Connection::by_route`] and [`Connection::by_only_memory`] make one.
+/// A connection with the route that uses it. Route and connection match by construction: only
+/// [`Connection::by_route`] and [`Connection::by_only_memory`] create one.
 pub struct RoutedConnection(Routed);
 
 enum Routed {
@@ -45,11 +45,11 @@ enum Routed {
 }
 
 impl Connection {
-    /// The connection, used by a route of this variant; `None` if the unit lacks what the route
-    /// needs.
+    /// Selects a route of this variant; `None` if the unit lacks the interface that the route
+    /// requires.
     pub fn by_route(self, route: &Route, variant: Option<&Variant>) -> Option<RoutedConnection> {
-        let Self { identity, link } = self;
-        let routed = match (&route.kind, link) {
+        let Self { identity, transport } = self;
+        let routed = match (&route.kind, transport) {
             (RouteKind::Dialect(dialect), OpenTransport::Dialect(talk)) if talk.dialect() == &dialect.dialect => {
                 let params = DialectParams::of(&talk, route, variant).map(Box::new)?;
                 Routed::Dialect { talk, params }
@@ -66,16 +66,16 @@ impl Connection {
         Some(RoutedConnection(routed))
     }
 
-    /// The connection to the only memory that a choice leaves, for a unit without a sheet; `None`
-    /// if there is none or several.
+    /// Selects the only memory that matches, for a unit without a sheet; `None` if none or
+    /// several match.
     pub fn by_only_memory(self, choice: &MemoryChoice) -> Option<RoutedConnection> {
         let params = self.identity.only_params(choice)?;
-        let OpenTransport::Device(device) = self.link else { return None };
+        let OpenTransport::Device(device) = self.transport else { return None };
         Some(RoutedConnection(Routed::Dfu { device, params }))
     }
 }
 
-/// Whether a disk shows the application that the unit holds.
+/// Whether a disk shows the installed application.
 fn shows_application(identity: &Identity, route: &VolumeRoute) -> bool {
     match (&route.takes, &route.application_file) {
         (_, None) => false,
@@ -96,7 +96,7 @@ impl RoutedConnection {
         }
     }
 
-    /// What its dialect offers.
+    /// The capabilities of the dialect.
     pub fn offer(&self) -> Option<DialectCapabilities> {
         match &self.0 {
             Routed::Dialect { params, .. } => Some(params.offer),
@@ -104,7 +104,7 @@ impl RoutedConnection {
         }
     }
 
-    /// Most bytes in one block.
+    /// Maximum size of a block in bytes.
     pub fn block_size(&self) -> u32 {
         match &self.0 {
             Routed::Dfu { params, .. } => u32::from(params.block_size),
@@ -113,7 +113,7 @@ impl RoutedConnection {
         }
     }
 
-    /// What its functional descriptor says.
+    /// Attributes of the functional descriptor.
     pub fn attributes(&self) -> Option<Attributes> {
         match &self.0 {
             Routed::Dfu { params, .. } => Some(params.attributes),
@@ -121,7 +121,7 @@ impl RoutedConnection {
         }
     }
 
-    /// Whether the unit can return what it holds.
+    /// Whether the content of the unit can be read.
     pub fn can_read(&self) -> bool {
         match &self.0 {
             Routed::Dfu { params, .. } => params.attributes.can_upload(),

@@ -20,12 +20,12 @@ use crate::operator::Operator;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
-/// Sheets whose units are hoped for. They are worked out once somebody asks: that may take
-/// judging a large image by each sheet, and most often the unit is there, and alone.
+/// Evaluates the candidate sheets lazily: it may require judging a large image by each sheet, and
+/// usually a single unit is attached.
 pub struct LazyCandidates<'a>(LazyCell<Vec<&'a Sheet>, Box<dyn FnOnce() -> Vec<&'a Sheet> + 'a>>);
 
 impl<'a> LazyCandidates<'a> {
-    /// What a function gives.
+    /// Creates it from the function that evaluates the sheets.
     pub fn of(work_out: impl FnOnce() -> Vec<&'a Sheet> + 'a) -> Self {
         Self(LazyCell::new(Box::new(work_out)))
     }
@@ -39,26 +39,26 @@ impl<'a> Deref for LazyCandidates<'a> {
     }
 }
 
-/// Which unit is looked for.
+/// The unit to find.
 pub struct UnitQuery<'a> {
     /// The one that was named.
     pub selector: Option<&'a Selector>,
-    /// Whether one that no sheet knows will do, if no other fits.
+    /// Whether a unit without a sheet is acceptable if no other matches.
     pub undescribed: bool,
-    /// Sheets whose units are hoped for: of several units one of theirs is meant.
+    /// Prefer a unit described by one of these sheets.
     pub candidate_sheets: LazyCandidates<'a>,
-    /// Why a unit cannot be meant, as far as the file and the bus tell; asked only where
-    /// several units are there.
+    /// The reason why a unit cannot be the one, according to file and bus; evaluated only if
+    /// several units are attached.
     pub misfit: &'a dyn Fn(&Candidate<'_>) -> Option<String>,
 }
 
-/// For what any unit will do for.
+/// For queries that any unit satisfies.
 fn no_misfit(_: &Candidate<'_>) -> Option<String> {
     None
 }
 
 impl<'a> UnitQuery<'a> {
-    /// For any unit of the bench's sheets that the selector means.
+    /// A query for any unit with a sheet that matches the selector.
     pub fn any(bench: &Bench<'a>, selector: Option<&'a Selector>, undescribed: bool) -> Self {
         let sheets = bench.sheets();
         Self {
@@ -70,14 +70,14 @@ impl<'a> UnitQuery<'a> {
     }
 }
 
-/// A unit that did not show up by then may be a damaged one. Chosen by us: longer
-/// than it takes to plug one in.
+/// After this time a missing unit may be a damaged one. Chosen by us: longer than it takes to
+/// plug a unit in.
 const SILENT_AFTER: Duration = Duration::from_secs(4);
 
-/// Waits until exactly one unit fits. Of several, a person who is there chooses one.
+/// Waits until exactly one unit matches. If several match, the user chooses one at a terminal.
 ///
 /// # Errors
-/// None came in time; several fit; a person stopped it; a bus is unusable.
+/// Timeout, ambiguous match, interrupted by the user, or bus failure.
 pub fn find<'a>(
     bench: &Bench<'a>,
     hunt: &UnitQuery<'_>,
@@ -121,7 +121,7 @@ pub fn find<'a>(
     }
 }
 
-/// What a person is told to plug in.
+/// The unit to attach, for messages.
 fn expected(hunt: &UnitQuery<'_>) -> String {
     match hunt.selector {
         Some(Selector::Name(name)) => text::sanitize(name),
@@ -134,8 +134,7 @@ fn expected(hunt: &UnitQuery<'_>) -> String {
     }
 }
 
-/// The sheets whose units are waited for: those of the name that was given, else
-/// those that are hoped for.
+/// The sheets whose units are awaited: those of the given name, else the candidate sheets.
 fn hoped<'a>(hunt: &UnitQuery<'a>) -> Vec<&'a Sheet> {
     let named = |sheet: &&Sheet| match hunt.selector {
         Some(Selector::Name(name) | Selector::Any(name)) => {
@@ -146,8 +145,8 @@ fn hoped<'a>(hunt: &UnitQuery<'a>) -> Vec<&'a Sheet> {
     hunt.candidate_sheets.iter().copied().filter(named).collect()
 }
 
-/// What is waited for. A unit that listens only for a moment after it was plugged in
-/// is missed by whoever plugs it in before the tool waits.
+/// The awaited unit, for messages. A unit that listens only briefly after power-on is missed if
+/// it is plugged in before the tool starts waiting.
 fn waited_for(hunt: &UnitQuery<'_>) -> String {
     let hoped = hoped(hunt);
     let listens = |sheet: &&&Sheet| {
@@ -163,7 +162,7 @@ fn waited_for(hunt: &UnitQuery<'_>) -> String {
     }
 }
 
-/// What helps with a unit that shows nothing, where its sheet says so.
+/// Emits the recovery steps of the sheet for a unit that does not respond.
 fn tell_recovery(hunt: &UnitQuery<'_>, cx: &mut Context<'_>) {
     for sheet in hoped(hunt) {
         let mut routes = sheet.variants.iter().flat_map(|variant| &variant.routes);
@@ -199,7 +198,7 @@ fn one_of<'a>(
     }
 }
 
-/// A unit, with all that tells it from others like it.
+/// A unit in one line, with everything that distinguishes it from similar ones.
 fn summary(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
     let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
     let place_name =
@@ -209,7 +208,7 @@ fn summary(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
     format!("{place}{place_name} ({name}, {} mode, {}{serial})", candidate.mode, candidate.id())
 }
 
-/// Several units are there, and something speaks against each.
+/// Several units are attached, and none of them matches.
 fn none_fits(bench: &Bench<'_>, found: &[Candidate<'_>], misfits: &[Option<String>]) -> Failure {
     let misfit = |(candidate, against): (&Candidate<'_>, &Option<String>)| Misfit {
         place: bench.place(candidate.location()),
@@ -251,7 +250,7 @@ fn none(bench: &Bench<'_>, hunt: &UnitQuery<'_>, waited: Duration) -> Failure {
     Failure::new(FailureKind::MissingUnit(missing)).remedy(Remedy::CheckUnitIsThere { steps })
 }
 
-/// A device with its place, and its serial number where a sheet knows the device.
+/// A device with its location, and its serial number if a sheet describes it.
 fn in_brief(bench: &Bench<'_>, device: &vaka_usb::DeviceInfo) -> String {
     let serial = bench.recognise(device).and_then(|_| bench.serial_if_safe(device));
     let serial = serial.map(|serial| format!(", serial number {serial}")).unwrap_or_default();
@@ -272,7 +271,7 @@ fn ids_of(sheets: &[&Sheet]) -> Vec<String> {
     ids
 }
 
-/// The manual steps into update mode of a product whose variants all have the same.
+/// The manual steps into update mode, if all variants of the product share them.
 fn entry_steps(sheet: &Sheet) -> Option<Vec<String>> {
     let mut all = sheet.variants.iter().filter_map(|variant| variant.routes.first()).map(|route| route.manual_steps());
     let first = all.next().filter(|steps| !steps.is_empty())?;

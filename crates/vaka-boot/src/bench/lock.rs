@@ -4,21 +4,21 @@ use std::any::Any;
 
 use vaka_usb::Location;
 
-/// Keeps two processes from working on one unit.
+/// Locks units against other processes.
 pub trait UnitLock: Send + Sync {
-    /// Holds a unit until the returned value is dropped.
+    /// Locks a unit until the returned value is dropped.
     ///
     /// # Errors
-    /// Who holds it, in words that stand in brackets.
+    /// The process that holds the lock, as text for brackets.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String>;
 
-    /// Names the process that locks a unit, if it is another process. Takes no lock.
+    /// Names the other process that has locked a unit, without locking it.
     fn held_elsewhere(&self, location: &Location) -> Option<String> {
         let _ = location;
         None
     }
 
-    /// Says that a unit of a bus is wanted, until the returned value is dropped.
+    /// Announces that a unit on a bus is wanted, until the returned value is dropped.
     fn want(&self, bus: &str) -> Box<dyn Any + Send> {
         let _ = bus;
         Box::new(())

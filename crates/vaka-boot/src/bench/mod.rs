@@ -1,5 +1,4 @@
-//! The bench: the units on the given buses, how each is recognised, found, opened and
-//! followed when it re-enumerates.
+//! The bench: recognition, discovery, opening and tracking of units on the given buses.
 
 pub mod buses;
 pub mod candidate;

@@ -1,4 +1,4 @@
-//! Why a unit cannot be opened or identified, and the failure that is reported then.
+//! Why a unit cannot be opened or identified, and the resulting failure.
 
 use vaka_usb::{BusError, TransferError};
 
@@ -6,24 +6,24 @@ use crate::failure::{Failure, FailureKind};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// Why a unit cannot be looked at.
+/// Why a unit cannot be inspected.
 #[derive(Clone, Debug, thiserror::Error, PartialEq, Eq)]
 pub enum OpenError {
-    /// It cannot be opened.
+    /// The unit cannot be opened.
     #[error(transparent)]
     Bus(#[from] BusError),
-    /// It does not answer as it should.
+    /// The unit does not reply correctly.
     #[error(transparent)]
     Transfer(#[from] TransferError),
-    /// Its disk cannot be read.
+    /// The disk cannot be read.
     #[error(transparent)]
     Disk(#[from] SessionError),
-    /// It does not answer in its dialect.
+    /// The unit does not reply in its dialect.
     #[error("it does not answer in its dialect {name}: {error}")]
     Dialect {
         /// The dialect.
         name: String,
-        /// Why.
+        /// The error.
         error: SessionError,
     },
 }
@@ -66,7 +66,7 @@ pub fn open_failure(error: &OpenError, place: &str) -> Failure {
     }
 }
 
-/// Another program or a driver holds the interface that is needed.
+/// Another program or a driver uses the required interface.
 pub fn held(place: &str, by: &str) -> Failure {
     let failure = Failure::new(FailureKind::Held { place: place.to_owned(), by: by.to_owned() });
     failure.unchanged().remedy(Remedy::EndOtherProgram)

@@ -12,10 +12,10 @@ use crate::context::{Context, stopped};
 use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 
-/// Waits until the unit is there again: with another enumeration than before or after its port
-/// was seen empty, unless it may have stayed. That is what comes on its port, or elsewhere with
-/// its serial number where that is known to stay. A server that does not answer is asked again
-/// until the time is over.
+/// Waits until the unit returns: with another enumeration, or after its port was seen empty,
+/// unless it may have stayed. The unit is the device on its port, or a device with its serial
+/// number elsewhere if that number is stable. If the server does not respond, retries until the
+/// deadline.
 ///
 /// # Errors
 /// The unit does not return in time, the user stops the run, or the bus cannot be listed.

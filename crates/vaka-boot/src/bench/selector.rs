@@ -1,4 +1,4 @@
-//! How the user names a unit.
+//! Selectors with which the user names a unit.
 
 use std::path::PathBuf;
 use std::str::FromStr;
@@ -10,18 +10,18 @@ use vaka_core::unit::UsbId;
 
 use crate::bench::candidate::Candidate;
 
-/// Which unit is meant.
+/// The selected unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Selector {
-    /// By its ids.
+    /// By USB ids.
     Id(UsbId),
-    /// By its serial number.
+    /// By serial number.
     Serial(String),
-    /// By its port, as `survey` prints it.
+    /// By port, as `survey` prints it.
     Port(String),
-    /// By the id or name of its product or variant.
+    /// By the id or name of product or variant.
     Name(String),
-    /// By the folder that this system shows its disk as.
+    /// By the folder at which the system has mounted its disk.
     Folder(PathBuf),
     /// By any of these.
     Any(String),
@@ -69,7 +69,7 @@ impl FromStr for Selector {
 }
 
 impl Selector {
-    /// Whether a unit must be opened to tell: only then is its serial number read.
+    /// Whether a unit must be opened to match: only then is its serial number read.
     pub(super) fn wants_serial(&self) -> bool {
         matches!(self, Self::Serial(_) | Self::Any(_))
     }
@@ -89,7 +89,7 @@ impl Selector {
             Self::Serial(wanted) => serial == Some(wanted),
             Self::Port(wanted) => port(wanted),
             Self::Name(wanted) => name(wanted),
-            // Which that is only its bus can tell.
+            // Resolved by the bus; see `shows`.
             Self::Folder(_) => false,
             Self::Any(wanted) => {
                 wanted.parse::<UsbId>().is_ok_and(|id| candidate.id() == id)

@@ -1,24 +1,23 @@
-//! The same unit afterwards. From mode to mode it changes its ids, often its serial
-//! number, sometimes its speed, and with that the bus number that the system gives its
-//! port. What stays is where it is plugged in; and the serial number, where the sheet says
-//! so.
+//! Tracking of a unit across re-enumeration. Between modes a unit changes its ids, often its
+//! serial number, and sometimes its speed and with it the bus number of its port. Its connector
+//! stays the same, and so does the serial number if the sheet declares it stable.
 
 use vaka_usb::DeviceInfo;
 
 use crate::bench::buses::Bench;
 use crate::warning::Warning;
 
-/// A unit that is followed while it leaves the bus and comes back.
+/// A unit that is tracked while it leaves the bus and returns.
 #[derive(Clone, Copy, Debug)]
 pub struct TrackedUnit<'a> {
-    /// The unit, as it was.
+    /// The unit as last seen.
     pub unit: &'a DeviceInfo,
-    /// Its serial number, where that is known to stay the same.
+    /// Its serial number, if it is stable.
     pub serial: Option<&'a str>,
 }
 
-/// Whether a unit has left its port since it was last known to be there. Its number alone does
-/// not tell: a server may give the same one again.
+/// Whether a unit has left its port since it was last seen. The enumeration number is not
+/// sufficient: a server may reuse it.
 #[derive(Clone, Debug)]
 pub struct Absence<'a> {
     unit: &'a DeviceInfo,
@@ -26,7 +25,7 @@ pub struct Absence<'a> {
 }
 
 impl<'a> Absence<'a> {
-    /// For a unit that was there until now.
+    /// Creates it for a unit that was present until now.
     pub fn of(unit: &'a DeviceInfo) -> Self {
         Self { unit, was_absent: false }
     }
@@ -37,27 +36,26 @@ impl<'a> Absence<'a> {
         self.was_absent |= !there.iter().any(is_here);
     }
 
-    /// Whether a device on the unit's port is there after an absence: with another enumeration,
-    /// or after the port was seen empty.
+    /// Whether a device on the unit's port was attached after an absence: it has another
+    /// enumeration, or the port was seen empty.
     pub fn has_ended_with(&self, device: &DeviceInfo) -> bool {
         self.was_absent || device.address != self.unit.address || device.location != self.unit.location
     }
 }
 
-/// How a device stands to the unit that is followed.
+/// The relation of a device to the tracked unit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum PortMatch {
-    /// It is on the unit's port.
+    /// On the unit's port.
     Here,
-    /// It is on another port, shows the unit's serial number, and nothing is on the
-    /// unit's own port any more.
+    /// On another port with the unit's serial number, while the unit's own port is empty.
     Moved,
-    /// It is another one, for all that is known.
+    /// A different device, as far as can be determined.
     Elsewhere,
 }
 
 impl TrackedUnit<'_> {
-    /// Where a device that came stands; `there` is all that the bus shows now.
+    /// Classifies a newly attached device; `there` lists everything attached now.
     ///
     /// A device elsewhere is opened for its serial number, unless closing it would end its
     /// update mode: ask only of one that could be the unit.
@@ -71,7 +69,7 @@ impl TrackedUnit<'_> {
     }
 }
 
-/// The unit came on another port than it was on.
+/// Reports that the unit returned on another port.
 pub(crate) fn moved(bench: &Bench<'_>, device: &DeviceInfo) -> Warning {
     Warning::Moved { place: bench.place(&device.location) }
 }

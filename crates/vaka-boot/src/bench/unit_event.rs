@@ -1,4 +1,4 @@
-//! A device as an event: what can be said of it without opening it.
+//! A device as an event, without opening it.
 
 use vaka_base::text;
 use vaka_core::event::AttachedUnit;
@@ -17,11 +17,11 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let sheet = candidate.as_ref().and_then(|candidate| candidate.sheets.first().copied());
     let by_class = dfu_mode(device).filter(|mode| *mode == Mode::Update).unwrap_or(Mode::Unknown);
     let mode = candidate.as_ref().map_or(by_class, |candidate| candidate.mode);
-    // Where the application itself shows the update disk, that is what runs.
+    // If the application itself exposes the update disk, the application is running.
     let runs = sheet.is_some_and(|sheet| sheet.runs(facts.id));
     let is_between = sheet.is_some_and(|sheet| sheet.comes_back.as_ref().is_some_and(|after| after.is(facts.id)));
     let mode = match runs {
-        // What a stage left there is neither the application nor the stage's update mode.
+        // A device left between two stages is in neither application nor update mode.
         true if is_between => Mode::Unknown,
         true => Mode::Application,
         false => mode,
@@ -55,7 +55,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     }
 }
 
-/// What a device is that a unit shows beside the one that is updated.
+/// The description of a companion device.
 fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
     let of = |sheet: &Sheet| {
         let companion = sheet.product.companions.iter().find(|companion| companion.id.is(id))?;
@@ -64,7 +64,7 @@ fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
     bench.sheets().iter().find_map(of)
 }
 
-/// How fast a device is connected. Source: USB 2.0, section 5.3; USB 3.2, section 3.1.
+/// The speed of a device. Source: USB 2.0, section 5.3; USB 3.2, section 3.1.
 fn speed(device: &DeviceInfo) -> Option<&'static str> {
     Some(match device.speed {
         Speed::Low => "1.5 Mbit/s",
@@ -76,7 +76,7 @@ fn speed(device: &DeviceInfo) -> Option<&'static str> {
     })
 }
 
-/// What a device that nobody described may be. Class codes: the list that usb.org keeps.
+/// The probable kind of a device without a sheet. Class codes: the list by usb.org.
 fn hint(device: &DeviceInfo) -> Option<&'static str> {
     let is_disk = |i: &InterfaceClass| identity::is_disk(i.class, i.subclass, i.protocol);
     match dfu_mode(device) {

@@ -1,4 +1,4 @@
-//! Waiting for something on a bus: with a deadline, a stop request and a sign of life.
+//! Waiting for a bus event: with a deadline, stop requests and a sign of life.
 
 use std::time::Duration;
 
@@ -11,19 +11,19 @@ use crate::context::Context;
 /// A sign of life is emitted this often. Chosen by us.
 const SIGN_OF_LIFE: Duration = Duration::from_secs(5);
 
-/// How often a stop request is looked at. Chosen by us: a user does not notice it.
+/// Interval for checking stop requests. Chosen by us: imperceptible for a user.
 const STOP_POLL: Duration = Duration::from_millis(100);
 
-/// Why a wait ends before what it waits for is seen.
+/// Why a wait ends without the awaited event.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum WaitEnd {
     /// The deadline passed.
     TimedOut,
-    /// The user wants the run to end.
+    /// The user requested a stop.
     Stopped,
 }
 
-/// A wait with a deadline. The caller looks, checks, and pauses until the next look.
+/// A wait with a deadline. The caller observes, checks, and pauses until the next observation.
 #[derive(Debug)]
 pub(crate) struct Wait {
     deadline: Duration,
@@ -47,13 +47,13 @@ impl Wait {
         self.deadline = cx.now() + time;
     }
 
-    /// Emits what is waited for, and how long that may still take.
+    /// Emits the awaited event and the remaining time.
     pub(crate) fn sign(&mut self, what: &str, cx: &mut Context<'_>) {
         cx.waiting(what, self.deadline);
         self.next_sign = cx.now() + SIGN_OF_LIFE;
     }
 
-    /// Whether the wait is over; emits a sign of life if it goes on and one is due.
+    /// Checks whether the wait is over; emits a sign of life if one is due.
     pub(crate) fn check(&mut self, what: impl FnOnce() -> String, cx: &mut Context<'_>) -> Option<WaitEnd> {
         if cx.stop_requested() {
             return Some(WaitEnd::Stopped);
@@ -67,12 +67,12 @@ impl Wait {
         None
     }
 
-    /// How long the next look at a bus may take.
+    /// The maximum duration of the next observation.
     fn slice(&self, cx: &Context<'_>) -> Duration {
         STOP_POLL.min(self.deadline.saturating_sub(cx.now()))
     }
 
-    /// Pauses before the next look at all buses of the bench.
+    /// Pauses before the next observation of all buses of the bench.
     pub(crate) fn pause(&self, bench: &Bench<'_>, cx: &Context<'_>) {
         let slice = self.slice(cx);
         match bench.buses() {
@@ -92,7 +92,7 @@ pub(crate) struct UnitWatch<'w> {
 }
 
 impl<'w> UnitWatch<'w> {
-    /// Watches from now on; what is attached now is not a change.
+    /// Watches from now on; devices attached now are not reported.
     ///
     /// # Errors
     /// The bus cannot be listed.
@@ -106,7 +106,7 @@ impl<'w> UnitWatch<'w> {
         Ok(Self::with(bench, unit, watch, Wait::new(time, clock)))
     }
 
-    /// Watches from now on; the first look reports everything that is attached as a change.
+    /// Watches from now on; the first observation reports all attached devices.
     ///
     /// # Errors
     /// The unit's bus is not on the bench.
@@ -124,7 +124,7 @@ impl<'w> UnitWatch<'w> {
         Self { bench, unit, watch, absence: Absence::of(unit), wait }
     }
 
-    /// Returns what changed since the last look: at the first change, or nothing after at most
+    /// Returns the events since the last call: at the first event, or none after at most
     /// [`STOP_POLL`].
     ///
     /// # Errors
@@ -135,8 +135,8 @@ impl<'w> UnitWatch<'w> {
         Ok(changes)
     }
 
-    /// As [`next`](Self::next), for a server that may be gone for a while: returns an error beside
-    /// an empty list, after a pause.
+    /// As [`next`](Self::next), for a server that may be temporarily unreachable: returns an
+    /// error with an empty list, after a pause.
     pub(crate) fn next_or_error(&mut self, cx: &Context<'_>) -> (Vec<HotplugEvent>, Option<BusError>) {
         match self.next(cx) {
             Ok(changes) => (changes, None),
@@ -152,18 +152,18 @@ impl<'w> UnitWatch<'w> {
         &mut self.wait
     }
 
-    /// All devices of the bus at the last look.
+    /// All devices of the bus at the last observation.
     pub(crate) fn devices(&self) -> &[DeviceInfo] {
         self.watch.there()
     }
 
-    /// The device on the unit's port at the last look.
+    /// The device on the unit's port at the last observation.
     pub(crate) fn on_port(&self) -> Option<&DeviceInfo> {
         self.devices().iter().find(|device| self.bench.is_same_port(&self.unit.location, &device.location))
     }
 
-    /// Whether `device` was attached after the unit left: it has another enumeration number, or the
-    /// port was seen empty.
+    /// Whether `device` was attached after the unit left: it has another enumeration number, or
+    /// the port was seen empty.
     pub(crate) fn has_returned_as(&self, device: &DeviceInfo) -> bool {
         self.absence.has_ended_with(device)
     }

@@ -1,4 +1,4 @@
-//! What the host does to bring an application into its update mode.
+//! Host signals that bring an application into update mode.
 
 use std::borrow::Cow;
 use std::sync::Arc;
@@ -18,11 +18,11 @@ use crate::protocol::session_error::SessionError;
 use crate::protocol::{dfu, dialect, volume};
 use crate::remedy::Remedy;
 
-/// Gives a signal to the application of a unit.
+/// Sends a signal to the application of a unit.
 ///
 /// # Errors
-/// The application refused it, or another program holds the unit. Nothing was changed in
-/// it.
+/// The application rejected it, or another program uses the unit. Nothing was changed in the
+/// unit.
 pub(super) fn give(
     bench: &Bench<'_>,
     procedure: &EntryProcedure<'_>,
@@ -36,8 +36,7 @@ pub(super) fn give(
     }
 }
 
-/// Opens the running application, and returns what it reports of itself: as it was read before,
-/// or else as it is read now.
+/// Opens the running application; returns its known description, or reads it now.
 fn open<'i>(
     bench: &Bench<'_>,
     procedure: &EntryProcedure<'i>,
@@ -53,7 +52,7 @@ fn open<'i>(
     Ok((device, identity))
 }
 
-/// The application does not do what it is asked.
+/// The application did not obey the signal.
 fn refused(place: &str, error: TriggerError) -> Failure {
     Failure::new(FailureKind::Trigger { place: place.to_owned(), error })
         .unit(UnitCondition::UnchangedAndRunning)
@@ -83,7 +82,7 @@ fn eject(bench: &Bench<'_>, procedure: &EntryProcedure<'_>, cx: &mut Context<'_>
     })
 }
 
-/// Asks the application in its dialect to leave for its update mode.
+/// Requests update mode from the application in its dialect.
 fn ask_in_dialect(
     bench: &Bench<'_>,
     unit: &DeviceInfo,

@@ -1,5 +1,4 @@
-//! What it means that something came or left while a unit is brought into update mode,
-//! and what was probably done wrong.
+//! Interpretation of hotplug events during entry, with hints about probable mistakes.
 
 use std::time::Duration;
 
@@ -15,8 +14,8 @@ use crate::event::Event;
 use crate::failure::{KnownAs, OtherDevice, PortEvent};
 use crate::warning::Warning;
 
-/// A port that is empty for so long is told. Chosen by us: longer than a unit needs to
-/// show up, shorter than a person's patience.
+/// Report a port that has been empty this long. Chosen by us: longer than a unit needs to appear,
+/// shorter than a user's patience.
 const ABSENT_HINT_AFTER: Duration = Duration::from_secs(5);
 
 /// The hint of the sheet for a mistake, if the step has one.
@@ -25,7 +24,7 @@ fn hint(step: Option<&ManualStep>, of: impl Fn(&MistakeHints) -> &Option<String>
 }
 
 impl EntryRunner<'_, '_> {
-    /// Tells a change, and what it means.
+    /// Reports an event and returns its meaning.
     pub(super) fn judge(&mut self, change: &HotplugEvent, until: StepEnd, step: Option<&ManualStep>) -> ChangeKind {
         match change {
             HotplugEvent::Detached(device) => self.left(device),
@@ -40,7 +39,7 @@ impl EntryRunner<'_, '_> {
                     return ChangeKind::Nothing;
                 }
                 self.absent_since = None;
-                // On the way there it may well come back as its application.
+                // Between steps it may return as its application.
                 if until != StepEnd::UpdateMode {
                     return ChangeKind::Moved;
                 }
@@ -101,7 +100,7 @@ impl EntryRunner<'_, '_> {
         ChangeKind::Moved
     }
 
-    /// Tells once that nothing shows up, and what that can be.
+    /// Reports once that no device appears, with the probable cause.
     pub(super) fn tell_emptiness(&mut self, until: StepEnd, step: Option<&ManualStep>) {
         let is_due = self.absent_since.is_some_and(|since| self.cx.now() >= since + ABSENT_HINT_AFTER);
         if !is_due || until != StepEnd::UpdateMode {

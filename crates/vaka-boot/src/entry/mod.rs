@@ -1,5 +1,5 @@
-//! The way into update mode: what the host does, and what a person does, one thing after
-//! the other as the bus shows each of them done.
+//! Entry into update mode: host signals and manual steps, in order, as the bus shows each one
+//! done.
 
 mod host_trigger;
 mod mistake_hints;

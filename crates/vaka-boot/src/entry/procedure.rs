@@ -1,4 +1,4 @@
-//! How a unit is brought from its application into update mode.
+//! The procedure that brings a unit from its application into update mode.
 
 use std::fmt;
 use std::time::Duration;
@@ -10,12 +10,12 @@ use vaka_usb::DeviceInfo;
 use crate::bench::candidate::{dfu_mode, id_of};
 use crate::protocol::identity::Identity;
 
-/// How a unit is brought from its application into update mode.
+/// The procedure that brings a unit from its application into update mode.
 #[derive(Clone, Copy, Debug)]
 pub struct EntryProcedure<'a> {
     /// The name of the unit, for messages.
     pub name: &'a str,
-    /// The unit, as it is listed while its application runs.
+    /// The unit, as listed while its application runs.
     pub unit: &'a DeviceInfo,
     /// The identity of the running application, if it was read before.
     pub identity: Option<&'a Identity>,
@@ -23,7 +23,7 @@ pub struct EntryProcedure<'a> {
     pub entry: &'a [EntryStep],
     /// The device that appears once update mode is reached.
     pub target: EntryTarget<'a>,
-    /// The unit's serial number, where the sheet says that it stays the same.
+    /// The unit's serial number, if it is stable.
     pub serial: Option<&'a str>,
     /// Time limit of the whole entry. With an operator present it applies to each step that is
     /// shown.

@@ -20,7 +20,7 @@ pub(super) struct EntryRunner<'e, 'p> {
     pub(super) watch: UnitWatch<'e>,
     pub(super) operator: &'e mut dyn Operator,
     pub(super) cx: &'e mut Context<'p>,
-    /// When the unit's port became empty; `None` once a hint about that was given.
+    /// When the unit's port became empty; `None` once a hint about it was emitted.
     pub(super) absent_since: Option<Duration>,
     /// The last event on the unit's port, for the message of a time-out.
     pub(super) last_event: PortEvent,
@@ -39,12 +39,12 @@ pub(super) enum StepEnd {
     Acknowledged,
 }
 
-/// How a wait ended.
+/// The end of a wait.
 pub(super) enum StepOutcome {
     Reached(DeviceInfo),
     /// The step was done.
     Done,
-    /// The application started again: all steps are to be done once more.
+    /// The application started again: all steps must be repeated.
     Retry,
     TimedOut,
 }
@@ -53,21 +53,20 @@ pub(super) enum StepOutcome {
 pub(super) enum ChangeKind {
     /// The unit is in update mode.
     Reached(DeviceInfo),
-    /// The application started again instead.
+    /// The application started again.
     Again,
-    /// Something happened on its port.
+    /// Another event happened on its port.
     Moved,
     Nothing,
 }
 
 impl EntryRunner<'_, '_> {
-    /// The device on the unit's port at the last look.
+    /// The device on the unit's port at the last observation.
     pub(super) fn there(&self) -> Option<&DeviceInfo> {
         self.watch.on_port()
     }
 
-    /// What the operating system reports about the unit's port, if it could not enumerate what
-    /// is there.
+    /// The kernel's message about the unit's port, if it could not enumerate a device there.
     pub(super) fn kernel_report(&self) -> Option<String> {
         let bus = self.bench.bus(&self.way.unit.location).filter(|_| self.there().is_none())?;
         bus.trouble(&self.way.unit.location.port)

@@ -1,4 +1,4 @@
-//! The steps into update mode, one after the other as the bus shows each of them done.
+//! The steps into update mode, in order, as the bus shows each one done.
 
 use std::time::Duration;
 
@@ -19,20 +19,19 @@ use crate::failure::{AwaitedEnd, EntryTimeout, Failure, FailureKind, PortEvent};
 use crate::operator::Operator;
 use crate::remedy::Remedy;
 
-/// What the bus cannot show, such as taking a battery out, gets at least so long where a
-/// person is there to say that it is done. Chosen by us.
+/// Minimum timeout for steps that the bus cannot observe, such as removing a battery, with an
+/// operator present. Chosen by us.
 const MIN_MANUAL_TIMEOUT: Duration = Duration::from_secs(15 * 60);
 
-/// Brings a unit from its application into update mode: does what the host can
-/// do, shows what a person has to do, and waits until the bus shows that it is
-/// done.
+/// Brings a unit from its application into update mode: sends host signals, shows manual steps,
+/// and waits until the bus shows that they are done.
 ///
-/// The unit is the one that comes on the same port, or elsewhere with a serial number
-/// that the sheet calls stable; what else comes is told, and left alone.
+/// The unit is the device that appears on the same port, or elsewhere with a stable serial
+/// number; other devices are reported and left alone.
 ///
 /// # Errors
-/// It did not come in time; the application refused; a person stopped it; the
-/// bus is unusable. Nothing was changed in the unit.
+/// Timeout, rejection by the application, interruption by the user, or bus failure. Nothing was
+/// changed in the unit.
 pub fn enter(
     bench: &Bench<'_>,
     way: EntryProcedure<'_>,
@@ -46,7 +45,7 @@ pub fn enter(
     let mut entering =
         EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
     let reached = entering.run()?;
-    // What a person typed meanwhile is no answer to what they are asked next.
+    // Discard input typed so far so that it does not answer the next prompt.
     entering.operator.take_ack();
     entering.cx.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
     Ok(reached)
@@ -67,14 +66,14 @@ impl<'e> EntryRunner<'e, '_> {
                 StepOutcome::TimedOut => return Err(self.late(until, step)),
             }
         }
-        // A way that ends before the unit is there has no steps at all.
+        // Reached only if there are no entry steps.
         match self.wait(StepEnd::UpdateMode, None)? {
             StepOutcome::Reached(device) => Ok(device),
             _ => Err(self.late(StepEnd::UpdateMode, None)),
         }
     }
 
-    /// Gives a signal, or shows a manual step.
+    /// Sends a signal, or shows a manual step.
     fn begin(&mut self, index: usize) -> Result<Option<&'e ManualStep>, Failure> {
         match &self.way.entry[index] {
             EntryStep::Signal(signal) => {
@@ -89,8 +88,8 @@ impl<'e> EntryRunner<'e, '_> {
         }
     }
 
-    /// What ends the wait after a step; nothing where the next one follows at once: what
-    /// the bus cannot show, and nobody is there to say, is shown with what comes then.
+    /// The event that ends a step; `None` if the next step follows at once, because the bus
+    /// cannot show the step and no operator can confirm it.
     fn until(&self, step: Option<&ManualStep>, is_last: bool) -> Option<StepEnd> {
         match step {
             _ if is_last => Some(StepEnd::UpdateMode),
@@ -114,7 +113,7 @@ impl<'e> EntryRunner<'e, '_> {
             let what = self.waited_for(until);
             self.watch.wait().sign(&what, self.cx);
         }
-        // What a person typed before they were shown this is no answer to it.
+        // Discard input typed before this step was shown.
         self.operator.take_ack();
         loop {
             let changes = self.watch.next(self.cx).map_err(|error| bus_failure(&error))?;
@@ -149,7 +148,7 @@ impl<'e> EntryRunner<'e, '_> {
         }
     }
 
-    /// Whether the steps are several things that a person does one after the other.
+    /// Whether the user performs several steps in order.
     fn has_steps_before(&self) -> bool {
         self.way.entry.len() > 1 && self.has_manual_steps()
     }
@@ -198,7 +197,7 @@ impl<'e> EntryRunner<'e, '_> {
         Failure::new(FailureKind::EntryTimeout(Box::new(timeout))).remedy(remedy)
     }
 
-    /// Whether a device appeared on another port since the entry began.
+    /// Whether a device appeared on another port since the entry started.
     fn is_stranger(&self, device: &DeviceInfo) -> bool {
         self.appeared.iter().any(|other| other.location == device.location && other.address == device.address)
     }

@@ -1,4 +1,4 @@
-//! What a unit says of itself.
+//! The description that a unit gives of itself.
 
 use vaka_base::text;
 use vaka_base::version::ReleaseNumber;
@@ -13,32 +13,32 @@ use vaka_usb::{DeviceInfo, TransferError, UsbDevice};
 use crate::protocol::dfu::DfuParams;
 use crate::protocol::volume::DiskInterface;
 
-/// What was read from an open device.
+/// The data read from an open device.
 #[derive(Clone, Debug)]
 pub struct Identity {
-    /// What matching looks at.
+    /// The facts for matching.
     pub facts: UnitFacts,
-    /// What is odd about it, each a sentence.
+    /// Violations of the USB standard, one sentence each.
     pub oddities: Vec<String>,
-    /// Its mass-storage interfaces that can be worked with.
+    /// Usable mass-storage interfaces.
     pub disks: Vec<DiskInterface>,
-    /// What is used where the unit names no transfer size.
+    /// The substitute for a missing transfer size.
     packet_size: u8,
 }
 
 impl Identity {
-    /// What the list alone tells, of a device that cannot be opened.
+    /// The description from the bus enumeration alone, for a device that cannot be opened.
     pub fn listed(device: &DeviceInfo) -> Self {
         Self { facts: from_list(device), oddities: Vec::new(), disks: Vec::new(), packet_size: 0 }
     }
 
-    /// Whether the device itself was asked; else only the bus's list is known.
+    /// Whether the device itself was read; otherwise only the bus enumeration is known.
     pub fn was_read(&self) -> bool {
         self.packet_size != 0
     }
 
-    /// How to open a session on the memory that a route writes; `None` if the
-    /// unit has no such memory.
+    /// The session parameters for the memory that a route writes; `None` if the unit has no such
+    /// memory.
     pub fn params(&self, route: &Route) -> Option<DfuParams> {
         let memories = self.facts.memories(&route.kind.memory());
         let holds = |memory: &&DfuMemory<'_>| {
@@ -47,14 +47,14 @@ impl Identity {
         };
         let addressed = matches!(route.kind, RouteKind::Dfu { .. });
         let memory = match addressed {
-            // Of several memories the one that holds what the route writes is meant.
+            // If there are several memories, use the one that covers the route's regions.
             true => memories.iter().find(holds).or(memories.first())?,
             false => memories.first()?,
         };
         Some(self.params_of(memory, addressed))
     }
 
-    /// How to open the only memory that a choice leaves, where no sheet says.
+    /// The parameters for the only memory that matches, for a unit without a sheet.
     pub fn only_params(&self, choice: &MemoryChoice) -> Option<DfuParams> {
         let memories = self.facts.memories(choice);
         let told: Vec<_> = memories.iter().filter(|memory| memory.alternate.layout.is_some()).collect();
@@ -65,7 +65,7 @@ impl Identity {
         }
     }
 
-    /// How to open the first memory that a choice leaves, to send blocks by numbers.
+    /// The parameters for the first memory that matches, to send numbered blocks.
     pub fn first_params(&self, choice: &MemoryChoice) -> Option<DfuParams> {
         let memories = self.facts.memories(choice);
         memories.first().map(|memory| self.params_of(memory, false))
@@ -86,8 +86,8 @@ impl Identity {
     }
 }
 
-/// What is taken for granted of a unit without a functional descriptor: that
-/// it can be downloaded to. Whether it can be read is not tried.
+/// Assumed attributes of a unit without a functional descriptor: downloading works. Reading is
+/// not attempted.
 const UNKNOWN_ATTRIBUTES: Attributes = Attributes(1);
 
 /// The USB ids of a device, from the bus's list.
@@ -199,8 +199,8 @@ fn dfu_facts(
     Ok(DfuFacts { interface: number, in_dfu_mode, alternates, functional })
 }
 
-/// The functional descriptor. It may follow each alternate setting or only one
-/// of them; a unit that has it nowhere there is asked for it, which many refuse.
+/// The functional descriptor. It may follow each alternate setting or only one of them; if it
+/// follows none, it is requested from the unit, which many units reject.
 fn functional_descriptor(
     number: u8,
     settings: &[&Interface],

@@ -1,4 +1,4 @@
-//! What a unit in update mode speaks: one engine per protocol, behind one
+//! The protocols of update mode: one engine per protocol, behind one
 //! [`Session`](session::Session) trait.
 
 pub mod dfu;

@@ -21,11 +21,11 @@ const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
 const SET_LINE_CODING: u8 = 0x20;
 const SET_CONTROL_LINE_STATE: u8 = 0x22;
 
-/// Interface classes. Source: the list of class codes that usb.org keeps.
+/// Interface classes. Source: the list of class codes by usb.org.
 const CLASS_COMMUNICATION: u8 = 0x02;
 const CLASS_CDC_DATA: u8 = 0x0A;
 
-/// More than a line has. Chosen by us: what is longer is cut there.
+/// Maximum length of a line; longer lines are split. Chosen by us.
 const MOST_LINE: usize = 4096;
 
 /// A serial port that was claimed.
@@ -39,11 +39,11 @@ pub(crate) struct SerialPort {
 }
 
 impl SerialPort {
-    /// Claims the port's interfaces: the data interface `number`, or the first there is.
-    /// `None` if the unit has no such port.
+    /// Claims the port's interfaces: the data interface `number`, or the first one. `None` if the
+    /// unit has no such port.
     ///
     /// # Errors
-    /// Another program holds it, or the unit left.
+    /// Another program uses it, or the unit disconnected.
     pub(crate) fn open(
         mut device: CountingDevice,
         configuration: &Configuration,
@@ -64,7 +64,7 @@ impl SerialPort {
         Ok(Some(Self { device, read_endpoint, write_endpoint, control, dtr: false, rts: false }))
     }
 
-    /// Sets speed and form of the line. A unit without a real line may refuse.
+    /// Sets speed and format of the line. A unit without a physical line may reject it.
     pub(crate) fn set_line(&mut self, line: LineSetting) -> Result<(), SessionError> {
         let mut coding = line.baud.to_le_bytes().to_vec();
         coding.extend([line.stop, line.parity, line.data_bits]);
@@ -86,21 +86,20 @@ impl SerialPort {
         Ok(())
     }
 
-    /// What is there, at least a byte; at most about `wanted`.
+    /// The available data: at least one byte, at most about `wanted`.
     pub(crate) fn receive(&mut self, wanted: usize, timeout: Duration) -> Result<Vec<u8>, SessionError> {
         Ok(self.device.read_endpoint(self.read_endpoint, round_up_to_packets(self.read_endpoint, wanted), timeout)?)
     }
 }
 
-/// Whole packets for at least so many bytes, and no more than needed: what came
-/// before a time-out is lost.
+/// The smallest multiple of the packet size for this many bytes: data before a time-out is lost.
 pub(crate) fn round_up_to_packets(pipe: EndpointInfo, wanted: usize) -> usize {
     let packet = usize::from(pipe.packet);
     (wanted / packet).max(1).min(MAX_PIPE_TRANSFER / packet) * packet
 }
 
-/// The communication interface that belongs to a data interface: by the union
-/// descriptor, else the first there is. Source: CDC 1.2, table 16.
+/// The communication interface of a data interface: by the union descriptor, else the first one.
+/// Source: CDC 1.2, table 16.
 fn control_of(configuration: &Configuration, data: u8) -> Option<u8> {
     let controls = || configuration.interfaces.iter().filter(|i| i.class == CLASS_COMMUNICATION);
     let is_of = |i: &&Interface| {
@@ -122,7 +121,7 @@ fn tolerant(done: Result<(), TransferError>) -> Result<(), SessionError> {
     }
 }
 
-/// What an application says on its serial port: lines, as they come.
+/// Reads lines that an application prints on its serial port.
 pub struct LineReader {
     port: PortBackend,
     pending: Vec<u8>,
@@ -130,9 +129,9 @@ pub struct LineReader {
 
 /// The way to a port.
 enum PortBackend {
-    /// The unit's own interfaces, taken from the system's driver.
+    /// The unit's own interfaces, claimed from the system's driver.
     Usb(SerialPort),
-    /// What the system's driver made of them.
+    /// The port that the system's driver created.
     #[cfg(target_os = "linux")]
     System(SystemPort),
 }
@@ -155,7 +154,7 @@ impl PortBackend {
     }
 }
 
-/// What the system says of a port.
+/// An error of the system's port.
 #[cfg(target_os = "linux")]
 fn from_system(error: &std::io::Error) -> SessionError {
     use std::io::ErrorKind;
@@ -172,7 +171,7 @@ impl LineReader {
     /// eight bits, no parity, DTR set. `None` if it has no such port.
     ///
     /// # Errors
-    /// Another program holds it, or the unit left.
+    /// Another program uses it, or the unit disconnected.
     pub fn open(mut device: Box<dyn UsbDevice>) -> Result<Option<Self>, SessionError> {
         let configuration = strings::configuration(&mut *device)?;
         let (device, _) = CountingDevice::new(device);
@@ -182,17 +181,17 @@ impl LineReader {
         Ok(Some(Self { port: PortBackend::Usb(port), pending: Vec::new() }))
     }
 
-    /// Opens the port that the system made of a unit, such as `/dev/ttyACM0`.
+    /// Opens the port that the system created for a unit, such as `/dev/ttyACM0`.
     ///
     /// # Errors
-    /// Another program has it, or this user may not use it.
+    /// Another program uses it, or the user has no access.
     #[cfg(target_os = "linux")]
     pub fn open_node(node: &Path) -> Result<Self, SessionError> {
         let port = SystemPort::open(node).map_err(|error| from_system(&error))?;
         Ok(Self { port: PortBackend::System(port), pending: Vec::new() })
     }
 
-    /// No system but Linux has such ports here.
+    /// Only Linux has such ports here.
     ///
     /// # Errors
     /// Always.
@@ -204,20 +203,20 @@ impl LineReader {
     /// Sends a line, ended as terminals end one.
     ///
     /// # Errors
-    /// The unit left, or does not take it.
+    /// The unit disconnected, or does not accept data.
     pub fn send(&mut self, line: &str) -> Result<(), SessionError> {
         self.port.send(format!("{line}\r\n").as_bytes())
     }
 
-    /// The lines that ended within a time; what has not ended yet stays for the next
-    /// call. Control characters are shown as such.
+    /// The lines completed within a time; an incomplete line is kept for the next call. Control
+    /// characters are escaped.
     ///
     /// # Errors
     /// The unit left.
     pub fn lines(&mut self, within: Duration) -> Result<Vec<String>, SessionError> {
         match self.port.receive(within) {
             Ok(bytes) => self.pending.extend(bytes),
-            // Nothing was said for a while.
+            // No data within the interval.
             Err(SessionError::Timeout(_)) => {}
             Err(error) => return Err(error),
         }
@@ -233,7 +232,7 @@ impl LineReader {
         Ok(lines)
     }
 
-    /// Lines until one is as wanted, or the time is over.
+    /// Reads lines until one matches or the time is over.
     ///
     /// # Errors
     /// The unit left.

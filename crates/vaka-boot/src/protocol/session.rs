@@ -10,16 +10,16 @@ use super::session_error::SessionError;
 use crate::context::Context;
 use crate::warning::Warning;
 
-/// What a unit in update mode can do.
+/// The capabilities of a unit in update mode.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Capabilities {
-    /// Most bytes in one block; at least 1.
+    /// Maximum size of a block in bytes; at least 1.
     pub block_size: u32,
     /// Whether its memory can be read.
     pub can_read: bool,
-    /// Most bytes in one read; at least 1.
+    /// Maximum size of a read in bytes; at least 1.
     pub read_size: u32,
-    /// Whether one erase takes sectors that lie together.
+    /// Whether one erase may cover contiguous sectors.
     pub erases_ranges: bool,
 }
 
@@ -31,36 +31,36 @@ impl Capabilities {
     }
 }
 
-/// Whether a unit lets its memory be read.
+/// The read protection of a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Protection {
-    /// It does.
+    /// Memory can be read.
     Unprotected,
-    /// It is protected, in these words; mostly it refuses to be written as well.
+    /// Memory is protected, with the unit's message; usually it rejects writing as well.
     Protected(String),
-    /// It refuses for another reason: it cannot be read, whatever it promised.
+    /// Reading is rejected for another reason, despite the advertised capability.
     Unreadable(String),
-    /// There is no way to tell.
+    /// The protocol cannot tell.
     Unknown,
 }
 
-/// What a unit does once it has all of an image.
+/// The behaviour of a unit at the end of a download.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum FinishOutcome {
-    /// It stays in update mode, and answers.
+    /// It stays in update mode and replies.
     Responsive,
-    /// It leaves, or waits to be made to; it cannot be asked any more.
+    /// It disconnects or waits for a reset; it no longer replies.
     Detached,
-    /// It left in the middle of that: it may have had all it needs, or not.
+    /// It disconnected during the end: the download may be complete or not.
     LostDuringFinish,
 }
 
-/// A unit in update mode, whatever it speaks.
+/// A session with a unit in update mode, independent of the protocol.
 ///
-/// After an error the unit's memory is as the calls before left it, except for
-/// the sector or block of the call that failed, of which nothing is known.
+/// After an error the unit's memory is as the previous calls left it, except for the sector or
+/// block of the failed call, whose content is unknown.
 pub trait Session {
-    /// What it can do.
+    /// The capabilities.
     fn limits(&self) -> Capabilities;
 
     /// The sectors that it reports, if it does.
@@ -74,11 +74,11 @@ pub trait Session {
     /// The unit could not be asked.
     fn protection(&mut self, at: Address, cx: &mut Context<'_>) -> Result<Protection, SessionError>;
 
-    /// Lifts the read protection. **Erases the whole part.** The unit leaves the
-    /// bus and comes back in update mode, some only after a power cycle.
+    /// Lifts the read protection. **Erases the whole part.** The unit disconnects and returns in
+    /// update mode, some units only after a power cycle.
     ///
     /// # Errors
-    /// It refused; nothing was changed.
+    /// The unit rejected it; nothing was changed.
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = cx;
         Err(unsupported())
@@ -87,32 +87,31 @@ pub trait Session {
     /// Erases everything that the unit's memory has.
     ///
     /// # Errors
-    /// Any of it may be erased.
+    /// Any part of memory may be erased.
     fn erase_all(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = cx;
         Err(unsupported())
     }
 
-    /// The addresses that it can give, where it tells: a unit may show no more
-    /// than its application.
+    /// The readable addresses, if known: a unit may expose only its application.
     ///
     /// # Errors
-    /// It cannot be read.
+    /// The unit cannot be read.
     fn readable_ranges(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
         let _ = (start, cx);
         Ok(None)
     }
 
-    /// Whether [`begin`](Self::begin) makes the unit erase what is written then.
+    /// Whether [`begin`](Self::begin) erases what is written afterwards.
     fn begin_erases(&self) -> bool {
         false
     }
 
-    /// What will be written next, all of it, before the first block: some units
-    /// want to know how much comes.
+    /// Announces everything that will be written, before the first block: some units need the
+    /// total size.
     ///
     /// # Errors
-    /// There is no room for it.
+    /// The unit has not enough space.
     fn begin(&mut self, image: &Image, runs: &[Run], cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = (image, runs, cx);
         Ok(())
@@ -121,7 +120,7 @@ pub trait Session {
     /// Erases one sector.
     ///
     /// # Errors
-    /// The sector may be half erased.
+    /// The sector may be partly erased.
     fn erase(&mut self, sector: Span, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let _ = (sector, cx);
         Err(unsupported())
@@ -130,54 +129,53 @@ pub trait Session {
     /// Writes one block into erased memory; at most `block_size` bytes.
     ///
     /// # Errors
-    /// The block may be half written.
+    /// The block may be partly written.
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Reads exactly `len` bytes, at most `read_size`.
     ///
     /// # Errors
-    /// Nothing was changed.
+    /// The read failed; nothing was changed.
     fn read(&mut self, at: Address, len: u32, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError>;
 
-    /// Whether the unit's own checksum of what it holds there is the one of `data`.
+    /// Whether the unit's own checksum of its content there equals that of `data`.
     ///
     /// # Errors
-    /// It cannot be asked. Nothing was changed.
+    /// The checksum cannot be requested. Nothing was changed.
     fn agrees(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<bool, SessionError> {
         let _ = (at, data, cx);
         Err(unsupported())
     }
 
-    /// The device as it is enumerated now, if it left and came back on the way.
+    /// The device as currently enumerated, if it disconnected and returned meanwhile.
     fn device(&self) -> Option<&DeviceInfo> {
         None
     }
 
-    /// Makes a unit take data again whose disk was ejected in vain. Does what it can; the next
-    /// request shows whether that helped.
+    /// Lets a unit whose disk was ejected without effect accept data again. Best effort; the next
+    /// request shows the result.
     fn reload(&mut self) {}
 
-    /// Before [`finish`](Self::finish) where nothing had to be written: what the unit holds.
+    /// Called before [`finish`](Self::finish) if nothing had to be written, with the content of
+    /// the unit.
     fn prepare_end(&mut self, image: &Image) {
         let _ = image;
     }
 
-    /// Tells the unit that it has all of the image.
+    /// Ends the download: the unit has received the whole image.
     ///
     /// # Errors
-    /// It does not accept the image; its application may not run.
+    /// The unit rejects the image; its application may not run.
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError>;
 
-    /// Leaves update mode, to start at an address where the protocol can say
-    /// so. A unit that vanishes while it is told to is not an error: that is
-    /// what it was told.
+    /// Leaves update mode, with a start address if the protocol supports one. Disconnecting
+    /// during this call is expected and not an error.
     ///
     /// # Errors
-    /// It refused, and is still in update mode.
+    /// The unit rejected it, and is still in update mode.
     fn restart(&mut self, at: Option<Address>, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Leaves the unit ready for another program, still in update mode. Does
-    /// what it can; a unit that is gone needs nothing.
+    /// Leaves the unit in update mode, ready for another program. Best effort.
     fn rest(&mut self, cx: &mut Context<'_>);
 
     /// USB transfers so far.
@@ -190,8 +188,9 @@ fn unsupported() -> SessionError {
 }
 
 impl SessionError {
-    /// A failure after other attempts. The first one is most often the cause, so it is told too;
-    /// the kind is that of the last one, which tells the state of the unit.
+    /// Merges a failure with that of an earlier attempt. The first failure is usually the cause,
+    /// so it is reported too; the kind is that of the last one, which determines the state of the
+    /// unit.
     #[must_use]
     pub fn after(mut self, first: Option<Self>, cx: &mut Context<'_>) -> Self {
         let Some(first) = first.map(|first| first.to_string()).filter(|first| *first != self.to_string()) else {

@@ -1,4 +1,4 @@
-//! Why a unit in update mode did not do what it was asked for.
+//! Why a unit in update mode did not execute a request.
 
 use crate::remedy::Remedy;
 use thiserror::Error;
@@ -6,60 +6,61 @@ use vaka_core::dfu::Status;
 use vaka_dialect::FrameMismatch;
 use vaka_usb::TransferError;
 
-/// What was lost when a unit cannot be reached any more.
+/// What was lost when a unit is no longer reachable.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Loss {
     /// The unit left the bus.
     Unit,
-    /// Only the link to the unit failed: the unit may still be attached, in the same mode.
-    OpenTransport,
+    /// Only the connection failed: the unit may still be attached, in the same mode.
+    Connection,
 }
 
-/// Why a unit did not do what it was asked for.
+/// Why a unit did not execute a request.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 #[non_exhaustive]
 pub enum SessionError {
-    /// The unit said no, and why.
+    /// The unit rejected the request with a DFU status.
     #[error("the unit refused: {reason}")]
     DfuStatus {
-        /// In the protocol's words, and the unit's own.
+        /// The reason, in the protocol's words and the unit's own.
         reason: String,
-        /// The status behind it.
+        /// The DFU status.
         status: Status,
     },
     /// The unit or the operating system refused, and this helps.
     #[error("{reason}")]
     NeedsAction {
-        /// Why, as the unit or the operating system reports it.
+        /// The reason, as the unit or the operating system reports it.
         reason: String,
-        /// What to do.
+        /// The remedy.
         remedy: Box<Remedy>,
     },
-    /// The unit answered that it will not, in its dialect.
+    /// The unit rejected the request in its dialect.
     #[error("the unit refused '{exchange}': {words}")]
     RejectedByDialect {
-        /// What it was asked.
+        /// The exchange.
         exchange: String,
-        /// What its answer means.
+        /// The meaning of its reply.
         words: String,
-        /// Whether it only stalled a transfer and gave no reason: it may have done the work.
+        /// Whether it only stalled a transfer without a reason: the request may have been
+        /// executed.
         has_no_reason: bool,
     },
-    /// The unit answered something that its dialect does not expect.
+    /// The unit sent a reply that its dialect does not allow.
     #[error("in '{}' {}", .0.exchange, .0.words)]
     Frame(Box<FrameMismatch>),
-    /// The dialect cannot be carried out with the values that there are.
+    /// The dialect cannot be executed with the current values.
     #[error("the dialect's '{exchange}' cannot be made: {words}")]
     Dialect {
-        /// Where in the dialect.
+        /// The exchange in the dialect.
         exchange: String,
-        /// Why.
+        /// The error.
         words: String,
     },
-    /// The unit waits for a reset of the bus and does nothing else.
+    /// The unit waits for a bus reset and does nothing else.
     #[error("the unit waits for a reset of the bus")]
     WaitsForReset,
-    /// Another program or driver holds it.
+    /// Another program or driver uses the unit.
     #[error("another program holds it{0}")]
     Busy(String),
     /// The unit left the bus.
@@ -68,7 +69,7 @@ pub enum SessionError {
     /// The unit does not answer, or stays busy.
     #[error("{0}")]
     Timeout(String),
-    /// The unit does not keep to the protocol.
+    /// The unit violates the protocol.
     #[error("the unit does not keep to the protocol: {0}")]
     ProtocolViolation(String),
     /// The way to the unit failed.
@@ -77,12 +78,12 @@ pub enum SessionError {
 }
 
 impl SessionError {
-    /// A part of a dialect that cannot be carried out with the values that there are.
+    /// An error in the dialect with the current values.
     pub(crate) fn dialect(exchange: &str, reason: impl std::fmt::Display) -> Self {
         Self::Dialect { exchange: exchange.to_owned(), words: reason.to_string() }
     }
 
-    /// What helps, if the error itself knows.
+    /// The remedy, if the error itself determines it.
     pub fn own_remedy(&self) -> Option<Remedy> {
         match self {
             Self::NeedsAction { remedy, .. } => Some((**remedy).clone()),
@@ -94,18 +95,18 @@ impl SessionError {
     pub fn loss(&self) -> Option<Loss> {
         match self {
             Self::Disconnected => Some(Loss::Unit),
-            Self::Transport(_) => Some(Loss::OpenTransport),
+            Self::Transport(_) => Some(Loss::Connection),
             _ => None,
         }
     }
 
-    /// Whether the unit itself answered that it will not do what it was asked for. A missing
-    /// answer, a lost unit and a failed link are not refusals.
+    /// Whether the unit itself replied that it rejects the request. A missing reply, a detached
+    /// unit and a lost connection are not rejections.
     pub fn is_refusal(&self) -> bool {
         matches!(self, Self::DfuStatus { .. } | Self::NeedsAction { .. } | Self::RejectedByDialect { .. })
     }
 
-    /// Whether the unit refused with a reason, so that it did not do what it was asked for. A
+    /// Whether the unit rejected the request with a reason, so that it did not execute it. A
     /// stall alone leaves that open.
     pub fn is_reasoned_refusal(&self) -> bool {
         match self {
@@ -117,8 +118,7 @@ impl SessionError {
 }
 
 impl From<TransferError> for SessionError {
-    /// Of a stall only this much is known; ask the unit for the reason first
-    /// where the protocol has a way to.
+    /// A stall gives no reason; query the unit first if the protocol has a way.
     fn from(error: TransferError) -> Self {
         match error {
             TransferError::Stall => Self::DfuStatus {

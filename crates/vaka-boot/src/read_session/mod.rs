@@ -1,5 +1,5 @@
-//! A unit in update mode that is only read: brought there if need be, read, and sent back to its
-//! application with nothing written.
+//! Sessions that only read: the unit enters update mode if necessary, is read, and returns to its
+//! application without a write.
 
 mod reading;
 mod session;

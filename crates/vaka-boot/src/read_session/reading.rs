@@ -16,7 +16,7 @@ use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::update::StepError;
 
-/// Where the parts of a unit's memory are that were read.
+/// Memory that was read, as (address, bytes) pairs.
 pub type MemoryChunks = Vec<(Address, Vec<u8>)>;
 
 /// Reads addresses of an open session, with progress.
@@ -66,7 +66,7 @@ pub(crate) fn read_spans(
     Ok(parts)
 }
 
-/// What was read of these addresses, as an image.
+/// The memory at these addresses, as an image.
 pub fn image_of(parts: &MemoryChunks, spans: &[Span]) -> Option<Image> {
     let all = Image::from_memory(parts)?;
     let cut: MemoryChunks = spans

@@ -35,26 +35,26 @@ pub struct ReadSession<'a> {
     pub(super) variant: Option<&'a Variant>,
     pub(super) route: Option<&'a Route>,
     pub(super) sectors: Option<SectorMap>,
-    /// What it gives of the regions that the route writes, where it tells.
+    /// The readable ranges in the regions of the route, if known.
     pub(super) whole: Vec<Span>,
     pub(super) can_read: bool,
-    /// Whether its application ran before.
+    /// Whether the application was running before.
     pub(super) entered: bool,
-    /// Keeps other processes from the unit.
+    /// The lock against other processes.
     pub(super) _guard: Box<dyn Any + Send>,
 }
 
-/// How long a unit that no sheet knows is waited for after its restart. Chosen by us, as
-/// long as a sheet says by default.
+/// Time for a unit without a sheet to return after its restart. Chosen by us, equal to the
+/// default of a sheet.
 const UNKNOWN_BACK: Duration = Duration::from_secs(10);
 
 impl<'a> ReadSession<'a> {
-    /// The product, if a sheet knows it.
+    /// The product, if a sheet describes it.
     pub fn sheet(&self) -> Option<&'a Sheet> {
         self.sheet
     }
 
-    /// Its serial number, where it tells one.
+    /// The serial number, if reported.
     pub fn serial(&self) -> Option<&str> {
         self.serial.as_deref()
     }
@@ -64,12 +64,12 @@ impl<'a> ReadSession<'a> {
         self.variant
     }
 
-    /// Where the unit is.
+    /// The location of the unit.
     pub fn place(&self) -> &str {
         &self.place
     }
 
-    /// Its sectors, as it reports them or else as the sheet says.
+    /// The sectors, as the unit reports them, or else as in the sheet.
     pub fn sectors(&self) -> Option<&SectorMap> {
         self.sectors.as_ref()
     }
@@ -77,7 +77,7 @@ impl<'a> ReadSession<'a> {
     /// A region of its variant.
     ///
     /// # Errors
-    /// There is none of that name.
+    /// There is no region of this name.
     pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
         let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
         regions.iter().find(|region| region.name == name).ok_or_else(|| {
@@ -86,8 +86,8 @@ impl<'a> ReadSession<'a> {
         })
     }
 
-    /// What is read where nothing else is said: the regions that the route
-    /// writes, or all that an undescribed unit reports.
+    /// The default ranges: the regions of the route, or all memory that an undescribed unit
+    /// reports.
     pub fn whole(&self) -> Vec<Span> {
         if !self.whole.is_empty() {
             return self.whole.clone();
@@ -125,11 +125,10 @@ impl<'a> ReadSession<'a> {
         }
     }
 
-    /// Reads addresses, with progress. A unit that gives its memory as one
-    /// stream is read from its beginning on.
+    /// Reads addresses, with progress. A unit with a stream is read from its beginning.
     ///
     /// # Errors
-    /// It cannot be read there; a person stopped it. Nothing was changed.
+    /// Reading fails, or is interrupted by the user. Nothing was changed.
     pub fn read(&mut self, spans: &[Span], cx: &mut Context<'_>) -> Result<MemoryChunks, Failure> {
         let secret = self.variant.iter().flat_map(|variant| &variant.regions).filter(|region| !region.may_read);
         let mut wanted_secret = secret.filter(|region| spans.iter().any(|span| span.common(region.span).is_some()));
@@ -144,8 +143,7 @@ impl<'a> ReadSession<'a> {
         parts.map_err(|error| error.failure)
     }
 
-    /// The one stretch from where the unit's stream begins to the last byte
-    /// that is wanted.
+    /// The range from the start of the unit's stream to the last requested byte.
     fn range_from_start(&self, spans: &[Span]) -> Result<Vec<Span>, Failure> {
         let start = self.whole().first().map(|span| span.start());
         let end = spans.iter().map(|span| span.end()).max();
@@ -156,13 +154,13 @@ impl<'a> ReadSession<'a> {
         inside.map(|span| vec![span]).ok_or_else(failure)
     }
 
-    /// Lets the unit go as it is: in update mode, ready for what comes next.
+    /// Releases the unit in update mode.
     pub fn stay(mut self, cx: &mut Context<'_>) {
         self.session.rest(cx);
     }
 
-    /// Lets the unit go: back to its application if that ran before, else it
-    /// stays in update mode.
+    /// Releases the unit: back to its application if that was running before, else in update
+    /// mode.
     pub fn leave(mut self, cx: &mut Context<'_>) {
         if !self.entered {
             return self.session.rest(cx);
@@ -173,12 +171,11 @@ impl<'a> ReadSession<'a> {
         }
     }
 
-    /// Makes the unit leave update mode with nothing written, and waits for its
-    /// application. Gives back what was seen, in words; `None` if no sheet says
-    /// what its application is.
+    /// Leaves update mode without writing, and waits for the application. Returns a description
+    /// of it; `None` if no sheet describes the application.
     ///
     /// # Errors
-    /// It did not leave, or its application did not come.
+    /// The unit did not leave, or its application did not return.
     pub fn restart(self, cx: &mut Context<'_>) -> Result<String, Failure> {
         let Self { mut session, route, sheet, variant, bench, unit, sectors, .. } = self;
         let leaves =
@@ -200,7 +197,7 @@ impl<'a> ReadSession<'a> {
     }
 }
 
-/// What a unit came back as that no sheet knows: its ids are what a first sheet needs.
+/// Describes a unit without a sheet that returned: its ids are needed for a first sheet.
 fn describe_reappeared(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_>) -> Result<String, Failure> {
     let followed = TrackedUnit { unit, serial: None };
     let place = bench.place(&unit.location);

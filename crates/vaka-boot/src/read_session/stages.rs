@@ -26,18 +26,18 @@ use crate::operator::Operator;
 use crate::remedy::Remedy;
 use crate::update::{open_question, undecided, variant_by_label};
 
-/// Which unit is looked at, and how it is reached.
+/// The unit to read, and its access.
 #[derive(Clone, Debug)]
 pub struct ReadRequest {
-    /// Which unit; any that the sheets know, if there is only one.
+    /// The unit; by default the only one that a sheet describes.
     pub unit: Option<Selector>,
-    /// What is printed on it, as a person gave it.
+    /// The label, as the user gave it.
     pub label: Option<String>,
-    /// Which of its memories, where no sheet says.
+    /// The memory, for a unit without a sheet.
     pub memory: MemoryChoice,
-    /// How long to wait for it, and for update mode.
+    /// Time limit for the unit to appear, and for entering update mode.
     pub wait: Duration,
-    /// Whether the variant has to be known.
+    /// Whether the variant must be known.
     pub wants_variant: bool,
 }
 
@@ -54,16 +54,16 @@ struct BootedUnit<'a> {
     device: DeviceInfo,
     sheet: Option<&'a Sheet>,
     variant: Option<&'a Variant>,
-    /// Whether its application ran before.
+    /// Whether the application was running before.
     was_running: bool,
     guard: Box<dyn Any + Send>,
 }
 
-/// Brings a unit into update mode and leaves it there. It is not opened: closing it might end that
-/// mode again.
+/// Brings a unit into update mode and leaves it there. The unit is not opened, because closing it
+/// could end that mode.
 ///
 /// # Errors
-/// It did not come into update mode. Nothing was changed in it.
+/// The unit did not enter update mode. Nothing was changed in it.
 pub fn enter_only<'a>(
     bench: &'a Bench<'a>,
     found: &Candidate<'a>,
@@ -81,7 +81,7 @@ pub fn enter_only<'a>(
 /// Opens a unit that was found, in update mode.
 ///
 /// # Errors
-/// It cannot be opened. Nothing was changed in it.
+/// The unit cannot be opened. Nothing was changed in it.
 pub fn open<'a>(
     bench: &'a Bench<'a>,
     found: &Candidate<'a>,
@@ -92,10 +92,10 @@ pub fn open<'a>(
     LocatedUnit::lock(bench, found, cx)?.enter_update_mode(request, operator, cx)?.connect(request, cx)
 }
 
-/// Finds a unit whose memory is wanted, and opens it in update mode.
+/// Finds a unit with readable memory, and opens it in update mode.
 ///
 /// # Errors
-/// There is no such unit; it cannot be opened or read. It is left as it was.
+/// There is no such unit, or it cannot be opened or read. It is left as it was.
 pub fn open_to_read<'a>(
     bench: &'a Bench<'a>,
     request: &ReadRequest,
@@ -139,7 +139,7 @@ impl<'a> LocatedUnit<'a> {
         Ok(BootedUnit { bench, device, sheet, variant, was_running, guard })
     }
 
-    /// Brings the unit, whose application runs, into update mode.
+    /// Brings a unit from its application into update mode.
     fn enter(
         &self,
         variant: Option<&Variant>,
@@ -151,7 +151,7 @@ impl<'a> LocatedUnit<'a> {
         let known = found.sheets.first().copied().zip(variant.and_then(|variant| variant.routes.first()));
         let undescribed = || Failure::new(FailureKind::UndescribedRunning).unchanged().remedy(Remedy::EnterDfuByHand);
         let (sheet, route) = known.ok_or_else(undescribed)?;
-        // Opening it only for its number is worth it where that tells units apart.
+        // Read the serial only if it distinguishes units.
         let serial = sheet.product.stable_serial.then(|| bench.serial_if_safe(&found.device)).flatten();
         let procedure = EntryProcedure::of(sheet, route, &found.device, serial.as_deref(), wait);
         entry::enter(bench, procedure, operator, cx)
@@ -196,8 +196,7 @@ impl<'a> BootedUnit<'a> {
     }
 }
 
-/// The variant and route that the unit's own board information leaves, where its
-/// ids leave several.
+/// The variant and route that match the unit's board information, if its ids leave several.
 fn refine_by_board_info<'a>(
     sheet: Option<&'a Sheet>,
     variant: Option<&'a Variant>,
@@ -221,7 +220,7 @@ fn refine_by_board_info<'a>(
     }
 }
 
-/// The sheet of a unit, and its variant as far as that is needed and known.
+/// The sheet of a unit, and its variant if required and known.
 fn variant_of<'a>(
     found: &Candidate<'a>,
     request: &ReadRequest,
@@ -234,7 +233,7 @@ fn variant_of<'a>(
     match found.variants_of(sheet)[..] {
         [only] => Ok(Some((sheet, Some(only)))),
         _ if !request.wants_variant && found.mode == Mode::Update => Ok(Some((sheet, None))),
-        // The unit's own disk tells which board it is.
+        // The unit's own disk identifies the board.
         ref open if tells_board(found, open) => Ok(Some((sheet, None))),
         _ => {
             let question: Question = open_question(found, sheet);

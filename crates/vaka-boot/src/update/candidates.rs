@@ -1,4 +1,4 @@
-//! What the file and the label alone tell: sheets, variants, versions.
+//! Conclusions from file and label alone: sheets, variants, versions.
 
 use vaka_base::version::Version;
 use vaka_core::matching::{Choice, Question, filter_by_board_info, rank_variants};
@@ -13,7 +13,7 @@ use crate::bench::candidate::Candidate;
 use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 
-/// The version that the unit tells now, as far as it is clear whose that is.
+/// The version reported by the device, if it can be attributed to one part.
 pub fn reported_version<'a>(
     found: &Candidate<'a>,
     sheet: &'a Sheet,
@@ -31,14 +31,14 @@ pub fn reported_version<'a>(
     }
 }
 
-/// What can be said of the file before any unit is looked for.
+/// Checks the file before any unit is searched.
 pub(super) fn preflight(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), Failure> {
     if !request.offered.is_empty() {
         return Ok(());
     }
     let families: Vec<u32> = sheets.iter().flat_map(Sheet::families).collect();
     match request.file.image(request.options, &families) {
-        // Several of them are sheets': the unit will tell which is meant.
+        // Several of the images belong to sheets: the unit will determine which.
         Err(ReadError::Several(names)) if names.iter().any(|name| is_among(name, &families)) => Ok(()),
         Ok(_) => Ok(()),
         Err(ReadError::NoAddress) => {
@@ -54,10 +54,10 @@ pub(super) fn preflight(request: &Request<'_>, sheets: &[Sheet]) -> Result<(), F
     }
 }
 
-/// Why a unit cannot be the one that the file is for: each variant that it can be has something
-/// in the file against it. A release brings images for several; the final verdict tells then.
+/// Why a unit cannot be the one that the file is for: each of its possible variants conflicts
+/// with the file. A release has images for several variants, so the final verdict decides.
 pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option<String> {
-    // What was agreed to may override what speaks against it.
+    // Consents may override the conflicts.
     if !request.offered.is_empty() || candidate.sheets.is_empty() || !request.consents.is_empty() {
         return None;
     }
@@ -75,7 +75,7 @@ pub(super) fn misfit(request: &Request<'_>, candidate: &Candidate<'_>) -> Option
     first
 }
 
-/// The image as a product would take it: a raw binary starts where one of its variants says.
+/// The image as a product would use it: a raw binary starts where one of its variants states.
 fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
     let read = |options| request.file.image(options, &sheet.families());
     match read(request.options) {
@@ -87,8 +87,8 @@ fn placed_image(request: &Request<'_>, sheet: &Sheet) -> Option<Image> {
     }
 }
 
-/// The sheets whose units the file could be for, as far as the file alone tells;
-/// all of them if it tells nothing.
+/// The sheets whose units the file could be for, judged by the file alone; all sheets if it does
+/// not restrict them.
 pub fn candidate_sheets<'s>(request: &Request<'_>, sheets: &'s [Sheet]) -> Vec<&'s Sheet> {
     if !request.offered.is_empty() {
         return sheets.iter().collect();
@@ -105,7 +105,7 @@ fn is_among(name: &GroupId, families: &[u32]) -> bool {
     matches!(name, GroupId::Family(Some(family)) if families.contains(family))
 }
 
-/// The question which of all variants it is, before anything speaks for one.
+/// The variant prompt when there is no evidence yet.
 pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
     let choice = |variant: &Variant| Choice {
         variant: variant.id.clone(),
@@ -119,11 +119,11 @@ pub(crate) fn open_question(found: &Candidate<'_>, sheet: &Sheet) -> Question {
     Question { choices: meant.map(choice).collect() }
 }
 
-/// The variant that a person names: `ID`, `PRODUCT/ID`, or what is printed, in one place or
-/// in several (`SKI-TERN R1; OYS-144`), which must then agree.
+/// The variant that the user names: `ID`, `PRODUCT/ID`, or one or several label texts (`SKI-TERN
+/// R1; OYS-144`), which must then agree.
 ///
 /// # Errors
-/// No variant, or several, of the products that the unit can be have it.
+/// No candidate variant, or more than one, carries this label.
 pub fn variant_by_label<'a>(found: &Candidate<'a>, text: &str) -> Result<(&'a Sheet, &'a Variant), Failure> {
     let one = by_one_label(found, text);
     let texts: Vec<&str> = text.split([';', '+']).map(str::trim).filter(|text| !text.is_empty()).collect();

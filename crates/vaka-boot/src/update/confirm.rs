@@ -1,4 +1,4 @@
-//! After the restart: did the application come back?
+//! Confirmation after the restart: whether the application returned.
 
 use std::time::Duration;
 
@@ -22,15 +22,15 @@ use crate::protocol::identity;
 use crate::protocol::serial::LineReader;
 use crate::warning::{VersionPair, Warning};
 
-/// What was seen after the restart.
+/// The observations after the restart.
 pub struct RestartOutcome {
-    /// The result's word for it.
+    /// The restart state for the result.
     pub after: RestartState,
     /// A sentence.
     pub words: String,
-    /// What is needed next, if it is back.
+    /// The application, if it returned.
     pub next: Option<ApplicationInfo>,
-    /// What stood on its port last.
+    /// The last device seen on the port.
     pub device: Option<DeviceInfo>,
     /// The unit, opened, if it is back.
     pub opened: Option<Connection>,
@@ -42,34 +42,34 @@ impl RestartOutcome {
     }
 }
 
-/// What must be seen.
+/// The expected application.
 #[derive(Clone, Debug)]
 pub struct ExpectedApplication<'a> {
     /// The product.
     pub sheet: &'a Sheet,
-    /// The ids that it must show; none if they are not known or there are none.
+    /// Expected ids; `None` if unknown or if it has no USB device.
     pub ids: Option<&'a Ids>,
-    /// Other ids that will do: after a stage that left its application in place, that may
-    /// start at once.
+    /// Alternative ids: after a stage that kept the application, the application may start at
+    /// once.
     pub or: Option<&'a Ids>,
-    /// What it must say of itself.
+    /// Required descriptors.
     pub signs: DescriptorPattern,
     /// The way by which it was updated.
     pub route: &'a Route,
-    /// Where its version is told.
+    /// Source of its version.
     pub source: &'a VersionSource,
-    /// The version that it must tell.
+    /// The version that it must report.
     pub version: Option<Version>,
-    /// The version in the file's name, which it should tell.
+    /// The version in the file name, which it should report.
     pub named: Option<Version>,
-    /// Whether it leaves the bus first; else it is there all the time.
+    /// Whether the device disconnects first; otherwise it stays attached.
     pub leaves: bool,
-    /// The unit's serial number, where the sheet says that it stays the same.
+    /// The unit's serial number, if it is stable.
     pub serial: Option<String>,
 }
 
 impl<'a> ExpectedApplication<'a> {
-    /// What the sheet says of the application, once the unit has left.
+    /// The expected application according to the sheet.
     pub fn of(sheet: &'a Sheet, variant: Option<&'a Variant>, route: &'a Route) -> Self {
         let after = sheet.after();
         Self {
@@ -89,8 +89,7 @@ impl<'a> ExpectedApplication<'a> {
 
 /// Waits for the application of `unit` on its port.
 ///
-/// `unit` is the device as it was in update mode. Cannot fail: not to see
-/// anything is a result.
+/// `unit` is the device as it was in update mode. Infallible: seeing nothing is a result.
 pub fn confirm(
     bench: &Bench<'_>,
     expected: &ExpectedApplication<'_>,
@@ -103,7 +102,7 @@ pub fn confirm(
     let confirmation = Confirmation { bench, expected, unit };
     let mut last: Option<DeviceInfo> = None;
     loop {
-        // A server that is gone may come back in time.
+        // An unreachable server may return in time.
         let (changes, error) = watch.next_or_error(cx);
         for change in changes {
             last = confirmation.observe(change, last, watch.devices(), cx);
@@ -123,20 +122,20 @@ pub fn confirm(
     confirmation.not_seen(last, has_returned, within)
 }
 
-/// What is waited for after a restart.
+/// The state of waiting for the application.
 struct Confirmation<'c> {
     bench: &'c Bench<'c>,
     expected: &'c ExpectedApplication<'c>,
-    /// The unit, as it was in update mode.
+    /// The unit as it was in update mode.
     unit: &'c DeviceInfo,
 }
 
 impl Confirmation<'_> {
-    /// What a device on the unit's port proves; `None` if it proves nothing yet.
+    /// Judges a device on the unit's port; `None` if it proves nothing yet.
     fn recognise(&self, device: &DeviceInfo, watch: &UnitWatch<'_>, cx: &mut Context<'_>) -> Option<RestartOutcome> {
         let Self { bench, expected, .. } = *self;
         let (id, route) = (id_of(device), expected.route);
-        // Where the application shows the same ids, only a new enumeration proves anything.
+        // If the application has the same ids, only a new enumeration proves anything.
         let is_new = !expected.leaves || !route.id.is(id) || watch.has_returned_as(device);
         let is_it = expected.ids.is_some_and(|ids| ids.is(id));
         if is_it && is_new {
@@ -155,7 +154,7 @@ impl Confirmation<'_> {
         })
     }
 
-    /// Nothing was recognised in time.
+    /// The result if nothing was recognized in time.
     fn not_seen(&self, last: Option<DeviceInfo>, has_returned: bool, within: Duration) -> RestartOutcome {
         let time = duration::words(within);
         if self.expected.ids.is_none() && last.is_none() {
@@ -171,8 +170,8 @@ impl Confirmation<'_> {
         RestartOutcome { device: last, ..RestartOutcome::not_back(words) }
     }
 
-    /// Emits a change on the unit's port, and returns what is there now; or what is elsewhere and
-    /// shows that it is the same unit.
+    /// Emits an event on the unit's port and returns the device there, or a device elsewhere that
+    /// is provably the same unit.
     fn observe(
         &self,
         change: HotplugEvent,
@@ -205,7 +204,7 @@ impl Confirmation<'_> {
     }
 }
 
-/// The application came back at once, behind what a stage wrote.
+/// The application returned at once after a stage.
 fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
@@ -220,7 +219,7 @@ fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     }
 }
 
-/// Something came that nobody described, and it is not in update mode.
+/// A device without a sheet appeared, and it is not in update mode.
 fn unknown_device(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
@@ -236,7 +235,7 @@ fn unknown_device(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     }
 }
 
-/// The application's id is there; checks the rest of what the sheet says.
+/// The application's ids match; checks its other properties.
 fn check_application(
     bench: &Bench<'_>,
     expected: &ExpectedApplication<'_>,
@@ -247,7 +246,7 @@ fn check_application(
     let id = id_of(device);
     let (facts, opened) = match bench.look(device, cx) {
         Ok(opened) => (opened.identity.facts.clone(), Some(opened)),
-        // Another program may have taken it at once; the list tells enough.
+        // Another program may have claimed it at once; the enumeration suffices.
         Err(OpenError::Bus(_)) => (identity::from_list(device), None),
         Err(error) => {
             let words = format!("{id} came back at {place}, but does not answer: {error}");
@@ -276,7 +275,7 @@ fn listen(
     cx: &mut Context<'_>,
 ) -> (UnitFacts, Option<Connection>) {
     let VersionSource::Line { send, after, within } = source else { return (facts, opened) };
-    let Some(OpenTransport::Device(device)) = opened.map(|opened| opened.link) else { return (facts, None) };
+    let Some(OpenTransport::Device(device)) = opened.map(|opened| opened.transport) else { return (facts, None) };
     let heard = LineReader::open(device).and_then(|port| {
         let Some(mut port) = port else { return Ok(Vec::new()) };
         if let Some(line) = send {

@@ -23,19 +23,19 @@ use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
-/// What is written to which unit, and the approval for it.
+/// The image for the unit, with the approval.
 pub(super) struct UpdateTask<'s> {
-    /// The unit, as it is listed now.
+    /// The unit as currently listed.
     pub(super) unit: DeviceInfo,
     /// The final verdict and the image.
     pub(super) resolved: Resolved<'s>,
-    /// What the unit can take.
+    /// The write limits of the unit.
     pub(super) limits: UnitLimits,
     /// The final verdict's approval.
     approval: Approval,
 }
 
-/// What the unit can take, as it reports it or else as the sheet says.
+/// The write limits of the unit, as it reports them or else as in the sheet.
 pub(super) struct UnitLimits {
     sectors: SectorMap,
     block_size: u32,
@@ -55,9 +55,9 @@ pub(super) struct Drafted<'s> {
 pub(super) struct Connected<'s> {
     pub(super) task: UpdateTask<'s>,
     pub(super) session: Box<dyn Session>,
-    /// The plan so far: what it preserves and compares is known only once that is read.
+    /// The plan so far: preserved and matching content is known only after reading.
     pub(super) plan: ApprovedPlan,
-    /// What is known of the unit's content.
+    /// The known content of the unit.
     pub(super) content: KnownContent<'static>,
 }
 
@@ -89,12 +89,12 @@ fn wants_read(request: &Request<'_>) -> bool {
 }
 
 impl UpdateTask<'_> {
-    /// The plan, from what is known of the unit's content.
+    /// Drafts the plan from the known content of the unit.
     pub(super) fn draft(&self, request: &Request<'_>, content: KnownContent<'_>) -> Result<Plan, Failure> {
         plan(self.resolved.parts(), self.limits.geometry(), false, request, content)
     }
 
-    /// Puts the final verdict's approval behind a plan.
+    /// Approves a plan with the final verdict.
     pub(super) fn approve(&self, plan: Plan) -> Result<ApprovedPlan, Failure> {
         plan.approve(&self.approval).map_err(|error| internal(&error.to_string()))
     }
@@ -140,7 +140,7 @@ impl<'s> Drafted<'s> {
             }
             Err(error) => return Err(run.not_opened(&error, &task.unit)),
         };
-        // A disk has no lock to open: where nothing is to be read from it, it is not asked.
+        // Disks have no read protection, so query them only if we need to read.
         let asks = wants_read(run.request) || run.request.save.is_some() || task.resolved.route.kind.volume().is_none();
         let protection = match asks {
             true => session.protection(task.resolved.image.start(), run.cx),
@@ -174,7 +174,7 @@ impl UpdateRun<'_, '_> {
         report.variant = Some(resolved.variant.id.clone());
     }
 
-    /// The unit cannot be worked with; a unit that left may come back.
+    /// The failure when a session cannot be opened; a unit that disconnected may return.
     pub(super) fn not_opened(&self, error: &SessionError, unit: &DeviceInfo) -> Stop {
         let failure = not_opened(error, &self.bench.place(&unit.location));
         match error.loss() {
@@ -183,8 +183,8 @@ impl UpdateRun<'_, '_> {
         }
     }
 
-    /// Without a sheet, and where the unit cannot be read, what shares a sector with the image is
-    /// lost: that needs a consent of its own.
+    /// Without a sheet, and if the unit cannot be read, content that shares a sector with the
+    /// image is lost: that requires its own consent.
     fn check_shared_sectors(&self, resolved: &Resolved<'_>, plan: &Plan, can_read: bool) -> Result<(), Failure> {
         let lost = rest_of_sectors(&resolved.image, plan.sectors());
         let is_addressed = matches!(resolved.route.kind, RouteKind::Dfu { .. });
@@ -196,7 +196,7 @@ impl UpdateRun<'_, '_> {
         Err(Failure::new(FailureKind::SharedSectors { bytes, spans: lost }).remedy(Remedy::ConsentToLoss(LOSE_REST)))
     }
 
-    /// Whether lifting the read protection leads anywhere, and is consents to.
+    /// Checks whether lifting the read protection is useful and consented to.
     fn check_unprotect_allowed(&mut self, resolved: &Resolved<'_>, reason: &str) -> Result<(), Failure> {
         let refused = Failure::new(FailureKind::ReadProtected { reason: reason.to_owned() }).unchanged();
         if self.progress.attempts.reset {

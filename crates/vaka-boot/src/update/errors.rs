@@ -1,4 +1,4 @@
-//! Why an update is refused, and what helps.
+//! Why an update is refused, and the remedy.
 
 use vaka_core::matching::{Evidence, Question, Source, Subject, Verdict, Weight};
 use vaka_core::sheet::{Sheet, Variant, VariantId};
@@ -18,11 +18,11 @@ pub(super) fn refused(verdict: &Verdict, sheet: &Sheet) -> Failure {
     Failure::new(FailureKind::Refused(reason)).remedy(remedy(verdict, sheet))
 }
 
-/// What helps, from the evidence that conflicts.
+/// The remedy for the conflicting evidence.
 fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
     let chosen = verdict.variant.as_ref().and_then(|id| sheet.variant(id.as_str()));
     if let Some(instead) = chosen.and_then(|variant| variant.instead.as_ref()) {
-        // The maintainer's words, and nothing beside them.
+        // The maintainer's words only.
         return Remedy::Instead(instead.clone());
     }
     if !verdict.missing_consents.is_empty() {
@@ -52,25 +52,24 @@ fn remedy(verdict: &Verdict, sheet: &Sheet) -> Remedy {
         ([_, ..], _) => {
             Remedy::TakeFileFor { made_for: verdict.compatible.clone(), wanted: variant.id.clone(), or_label: !is_told }
         }
-        // The file is right for what was said, and the unit says that it is not that.
+        // The file matches the variant given by the user, but the device identifies as another.
         ([], false) if is_told => Remedy::CompareDescription(variant.id.clone()),
         ([], false) => Remedy::ReadLabelAndTakeFile(variant.id.clone()),
         ([], true) => Remedy::TakeFileBuiltFor { product: sheet.product.name.clone(), variant: variant.id.clone() },
     }
 }
 
-/// The label is the only thing that disagrees: it names another variant than the one that unit
-/// and file agree on.
+/// Only the label conflicts: it names another variant than unit and file, which agree.
 fn label_alone(verdict: &Verdict) -> Option<RefusalReason> {
     let label = verdict.evidence.iter().find(|evidence| evidence.source == Source::Label)?;
     let by_ids = label.is_conflict();
-    // The unit names another variant by itself, and the file is for that one.
+    // The unit identifies as another variant, and the file is for that one.
     let other = verdict.identified.as_ref().filter(|other| verdict.variant.as_ref() != Some(*other))?;
     let fits_file = verdict.compatible.contains(other) || by_ids && verdict.compatible.is_empty();
     fits_file.then(|| RefusalReason::LabelAlone { variant: other.clone(), label: label.says.clone() })
 }
 
-/// Whether the unit itself tells which variant it is, so that no label is needed.
+/// Whether the unit identifies its variant itself, so that no label is needed.
 fn identifies_itself(verdict: &Verdict, variant: &Variant) -> bool {
     let decides = |evidence: &&Evidence| {
         let is_its = evidence.variant.as_ref().is_none_or(|id| *id == variant.id);
@@ -79,7 +78,7 @@ fn identifies_itself(verdict: &Verdict, variant: &Variant) -> bool {
     verdict.evidence.iter().any(|evidence| decides(&evidence))
 }
 
-/// Whether the file itself shows that it is damaged or cut short.
+/// Whether the file itself shows that it is damaged or truncated.
 fn is_not_whole(verdict: &Verdict) -> bool {
     verdict.conflicts().any(|evidence| evidence.source == Source::Completeness)
 }
@@ -103,8 +102,7 @@ fn wrong_start(verdict: &Verdict, variant: &Variant) -> Option<Remedy> {
     })
 }
 
-/// The variant that a file is for by itself, where no variant is settled and the unit says
-/// that it is not that one.
+/// The variant the file targets, if none was selected and the device contradicts it.
 fn made_for(verdict: &Verdict) -> Option<&VariantId> {
     let of = |id: &VariantId, about| {
         let evidence = verdict.evidence.iter().filter(move |e| e.variant.as_ref() == Some(id) && e.about == about);
@@ -114,8 +112,8 @@ fn made_for(verdict: &Verdict) -> Option<&VariantId> {
     variants.find(|id| verdict.variant.is_none() && of(id, Subject::File) == 0 && of(id, Subject::Unit) > 0)
 }
 
-/// Why a file for another variant than the unit's does not fit: what it is for, and what
-/// of the unit says that it is not that.
+/// Why a file for another variant does not fit: its target, and the report of the unit that
+/// contradicts it.
 fn near_miss(verdict: &Verdict) -> Option<RefusalReason> {
     let variant = made_for(verdict)?;
     let against = |evidence: &&Evidence| {
@@ -125,7 +123,7 @@ fn near_miss(verdict: &Verdict) -> Option<RefusalReason> {
     Some(RefusalReason::MadeFor { variant: variant.clone(), against: Box::new(against.clone()) })
 }
 
-/// The part that the file is for, where that is another one than the unit's.
+/// The part that the file is for, if it is not the part of the unit.
 fn other_part<'a>(verdict: &Verdict, sheet: &'a Sheet) -> Option<&'a str> {
     let part = |id: &VariantId| sheet.variant(id.as_str())?.part.as_deref();
     let own = part(verdict.variant.as_ref()?);

@@ -1,8 +1,8 @@
 //! Carries out the memory steps of an approved plan: erase, write, read back.
 //!
-//! The ledger belongs to the whole run and the tally to the attempt; both are the
-//! caller's, so that they are right even when a step fails in its middle. A failure says
-//! what happened and where; the caller adds the state of the unit.
+//! The ledger belongs to the whole run and the statistics to the attempt; the caller owns both,
+//! so they are valid even if a step fails halfway. A failure has the cause and location; the
+//! caller adds the state of the unit.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -26,17 +26,16 @@ use crate::remedy::Remedy;
 use crate::update::stop::StepError;
 use crate::warning::{ReadBackDoubt, Warning};
 
-/// Blocks of a sector that is known to differ are read on if there are no more
-/// of them than this: a jump to the next sector costs an address command, which
-/// is as much as some blocks, and the unit may want time for it. Chosen by us.
+/// Keep reading a differing sector if at most this many blocks remain: seeking to the next sector
+/// costs an address command, which takes as long as some blocks. Chosen by us.
 const WORTH_A_JUMP: u64 = 6;
 
-/// What was really done, in numbers.
+/// The executed work in numbers.
 #[derive(Clone, Debug, Default)]
 pub(super) struct Statistics {
     /// Padding that was written.
     pub(super) padded: u64,
-    /// What the unit did once it had all of the image.
+    /// The behaviour of the unit at the end of the download.
     pub(super) finished: Option<FinishOutcome>,
     /// Transfers by phase.
     pub(super) transfers: Transfers,
@@ -46,20 +45,20 @@ pub(super) struct Statistics {
 
 /// One run of the executor.
 pub(super) struct Executor<'a, 'b> {
-    /// What is done.
+    /// The plan.
     pub(super) plan: &'a ApprovedPlan,
     /// The bytes.
     pub(super) image: &'a Image,
-    /// Where the unit is, for events.
+    /// The unit's location, for events.
     pub(super) unit: Arc<str>,
     /// The region that is written, for events.
     pub(super) region: Arc<str>,
-    /// Whether the unit may give its earlier content until it is reset, so that a difference is
-    /// no proof yet.
+    /// Whether the unit may return its earlier content until it is reset, so that a difference
+    /// proves nothing yet.
     pub(super) gives_earlier_content: bool,
     /// The record of all erases, writes and comparisons of this run.
     pub(super) ledger: &'a mut Ledger,
-    /// What was done in numbers.
+    /// The executed work in numbers.
     pub(super) tally: &'a mut Statistics,
     /// The unit.
     pub(super) session: &'a mut dyn Session,
@@ -68,11 +67,10 @@ pub(super) struct Executor<'a, 'b> {
 }
 
 impl Executor<'_, '_> {
-    /// Erases, writes and reads back, as the plan says.
+    /// Erases, writes and reads back according to the plan.
     ///
     /// # Errors
-    /// What failed, and what state the unit is in. The unit is then left
-    /// quiet, in update mode.
+    /// The failure and the state of the unit, which stays idle in update mode.
     pub(super) fn run(&mut self) -> Result<(), StepError> {
         let plan = self.plan;
         let done = plan.memory_steps().try_for_each(|(step, operation)| self.run_step(step, operation));
@@ -98,7 +96,7 @@ impl Executor<'_, '_> {
                 self.step(StepName::Write, step, bytes, |this| this.write(runs, bytes))
             }
             MemoryStep::Finish => self.step(StepName::Finish, step, 0, Self::finish),
-            // A unit that left cannot be read, whatever it promised.
+            // A unit that disconnected cannot be read, despite its capability.
             MemoryStep::ReadBack { .. } if self.wait_for_disconnect() => Ok(()),
             MemoryStep::ReadBack { spans, vouched } => {
                 let bytes = length(spans);
@@ -115,12 +113,11 @@ impl Executor<'_, '_> {
         matches!(self.tally.finished, Some(FinishOutcome::Detached | FinishOutcome::LostDuringFinish))
     }
 
-    /// Executes the plan's comparison, if it has one: the sectors that
-    /// hold the image's bytes already. What else is in them does not matter.
+    /// Executes the comparison of the plan, if any: returns the sectors that already match the
+    /// image. Other content of these sectors is ignored.
     ///
     /// # Errors
-    /// The unit cannot be read any more, or a person stopped it. Nothing was
-    /// changed.
+    /// Reading fails, or is interrupted by the user. Nothing was changed.
     pub(super) fn equal_sectors(&mut self) -> Result<Vec<Span>, StepError> {
         let plan = self.plan.plan();
         let Some((step, sectors)) = plan.comparison() else { return Ok(Vec::new()) };
@@ -139,10 +136,10 @@ impl Executor<'_, '_> {
         looked.map(|()| equal)
     }
 
-    /// Reads spans of a unit that was brought into update mode again, and compares them.
+    /// Reads spans of a unit that re-entered update mode, and compares them.
     ///
     /// # Errors
-    /// What it gives differs, or it cannot be read. Nothing was changed.
+    /// The content differs, or it cannot be read. Nothing was changed.
     pub(super) fn reverify(&mut self, spans: &[Span]) -> Result<(), StepError> {
         self.gives_earlier_content = false;
         let step = Step::ReadOnceMore { spans: spans.to_vec() };
@@ -190,8 +187,8 @@ impl Executor<'_, '_> {
         Ok(equal)
     }
 
-    /// Reads a unit that gives its whole content in one stream, up to the first
-    /// difference: it is either equal or written anew.
+    /// Compares the content of a unit that returns it as one stream, up to the first difference:
+    /// the content is either equal or completely rewritten.
     fn compare_stream(&mut self, sectors: &[Span]) -> Result<Vec<Span>, StepError> {
         let span = self.image.span();
         let mut at = span.start();
@@ -211,7 +208,7 @@ impl Executor<'_, '_> {
         Ok(sectors.to_vec())
     }
 
-    /// Records that the unit holds the image's bytes in a span.
+    /// Records that a span of the unit matches the image.
     fn record_equal(&mut self, span: Span) {
         for segment in self.image.segments() {
             segment.span().common(span).into_iter().for_each(|part| self.ledger.record_equal(part));
@@ -223,8 +220,8 @@ impl Executor<'_, '_> {
         u32::try_from(left).unwrap_or(u32::MAX).min(self.session.limits().read_size)
     }
 
-    /// Whether the unit's own checksum of these addresses is the image's; what the
-    /// image does not fill counts as erased.
+    /// Whether the unit's own checksum of these addresses equals that of the image; gaps of the
+    /// image count as erased.
     fn checksum_matches(&mut self, from: Address, to: Address) -> Result<bool, StepError> {
         let len = to.offset_from(from).unwrap_or(0);
         let mut data = vec![ERASED; usize::try_from(len).unwrap_or_default()];
@@ -235,7 +232,7 @@ impl Executor<'_, '_> {
         }
     }
 
-    /// Lets the unit compute its checksum of what was written.
+    /// Compares the unit's checksum of the written content.
     fn device_check(&mut self, spans: &[Span], total: u64) -> Result<(), StepError> {
         let mut done = 0;
         for span in spans {
@@ -255,8 +252,8 @@ impl Executor<'_, '_> {
         Failure::new(FailureKind::ChecksumDiffers { span }).remedy(Remedy::RunAgainOrFlashWorn)
     }
 
-    /// Whether the unit holds the image's bytes there. One that refuses to be
-    /// read counts as different: it is then written.
+    /// Whether the unit matches the image there. If reading is rejected, it counts as different
+    /// and is written.
     fn matches_image(&mut self, at: Address, len: u32) -> Result<bool, StepError> {
         let found = match self.session.read(at, len, self.cx) {
             Ok(found) => found,
@@ -419,8 +416,8 @@ impl Executor<'_, '_> {
         Ok(())
     }
 
-    /// Records the erase of the sectors of a block that this attempt has not written to yet,
-    /// for a unit that erases them by itself.
+    /// Records the erase of the sectors of a block that this attempt has not written to yet, for
+    /// a unit that erases them by itself.
     fn enter_sectors(&mut self, block: Span, entered: &mut SpanSet) -> Vec<Span> {
         let sectors = self.plan.plan().sectors();
         let is_new = |sector: &&Span| sector.common(block).is_some() && !entered.contains_span(**sector);
@@ -436,8 +433,8 @@ impl Executor<'_, '_> {
         self.image.segments().iter().filter_map(|segment| segment.span().common(span)).map(Span::len).sum()
     }
 
-    /// Reads back and compares. Where nobody vouches for what an upload
-    /// gives, what is not equal is told, and counts as not checked.
+    /// Reads back and compares. If uploads are not assured to return the written content,
+    /// mismatches are reported as a warning and the bytes count as unverified.
     fn read_back(&mut self, spans: &[Span], total: u64, vouched: bool) -> Result<(), StepError> {
         match self.compare_all(spans, total) {
             Ok(None) => Ok(()),
@@ -456,7 +453,7 @@ impl Executor<'_, '_> {
         }
     }
 
-    /// Reads all of `spans`; the first difference, if there is one.
+    /// Reads all of `spans`; returns the first difference, if any.
     fn compare_all(&mut self, spans: &[Span], total: u64) -> Result<Option<Difference>, StepError> {
         let mut done = 0;
         let mut difference: Option<Difference> = None;
@@ -478,9 +475,9 @@ impl Executor<'_, '_> {
         Ok(difference)
     }
 
-    /// Compares what was read with what was written. A difference in the padding is one
-    /// too: what was erased did not stay so. Of a block that differs, no byte counts as
-    /// checked: its equal bytes may be equal by chance.
+    /// Compares read content with written content. Padding mismatches count too: they show that
+    /// the erase did not hold. In a block that differs no byte counts as checked: equal bytes may
+    /// be equal by chance.
     fn compare(&mut self, at: Address, found: &[u8], difference: &mut Option<Difference>) {
         let Some(block) = Span::new(at, found.len() as u64) else { return };
         let mut wanted = vec![ERASED; found.len()];
@@ -523,7 +520,7 @@ impl Executor<'_, '_> {
     }
 }
 
-/// What helps with a failed step of the work.
+/// The remedy for a failed step.
 fn remedy_of(error: &SessionError) -> Remedy {
     match error {
         SessionError::DfuStatus { status, .. } => Remedy::DfuStatus(*status),

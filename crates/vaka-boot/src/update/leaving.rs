@@ -8,11 +8,11 @@ use crate::protocol::session::Session;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
-/// Makes a unit leave update mode; returns whether the session saw nothing against it. Whether
-/// the unit left shows on the bus afterwards.
+/// Makes a unit leave update mode; returns whether the session reported no problem. The bus shows
+/// afterwards whether the unit left.
 ///
 /// # Errors
-/// The unit refused, and is still in update mode.
+/// The unit rejected it, and is still in update mode.
 pub(crate) fn request_restart(
     session: &mut dyn Session,
     at: Option<Address>,

@@ -1,4 +1,4 @@
-//! From a unit on the bench to a unit in update mode, and the verdict about it.
+//! From a unit on the bench to a unit in update mode with a verdict.
 
 use std::cell::OnceCell;
 
@@ -31,25 +31,25 @@ pub(super) struct Located<'a> {
     found: Candidate<'a>,
 }
 
-/// A unit that was asked what it is.
+/// An identified unit.
 pub(super) enum Identified<'a> {
     /// Its application runs.
     Running { found: Candidate<'a>, identity: Box<Identity> },
-    /// No sheet describes it and its application runs: nothing is asked without consent.
+    /// A unit without a sheet whose application runs: it is not opened without consent.
     Undescribed(Candidate<'a>),
     /// It is in update mode.
     Booted(Box<Booted<'a>>),
 }
 
-/// A unit in update mode that was asked what it is.
+/// An identified unit in update mode.
 pub(super) struct Booted<'a> {
     found: Candidate<'a>,
     connection: Connection,
-    /// What was decided before it entered update mode, if its application ran.
+    /// The decision before it entered update mode, if its application was running.
     provisional: Option<Provisional<'a>>,
 }
 
-/// What was decided while the application ran.
+/// The decision while the application was running.
 struct Provisional<'a> {
     resolved: Resolved<'a>,
     /// The version that the application reported.
@@ -68,7 +68,7 @@ impl<'a> Located<'a> {
         Self { found }
     }
 
-    /// Asks the unit what it is. Changes nothing.
+    /// Identifies the unit. Changes nothing.
     pub(super) fn identify(self, run: &mut UpdateRun<'a, '_>) -> Result<Identified<'a>, Stop> {
         let found = self.found;
         run.start_attempt(&found);
@@ -124,8 +124,8 @@ impl<'a> Identified<'a> {
 }
 
 impl<'a> Booted<'a> {
-    /// A unit that has just entered update mode. It must have the serial number that the
-    /// application reported, where the sheet declares that stable.
+    /// Opens a unit that has just entered update mode. It must have the serial number that the
+    /// application reported, if the sheet declares that stable.
     fn open(
         run: &mut UpdateRun<'a, '_>,
         found: Candidate<'a>,
@@ -138,8 +138,8 @@ impl<'a> Booted<'a> {
         Ok(Self { found, connection, provisional })
     }
 
-    /// The final verdict: which image fits this unit, and why. `generic` holds the sheet that
-    /// stands in for one that does not exist.
+    /// The final verdict: which image fits this unit, and why. `generic` holds the synthesized
+    /// sheet of a unit without one.
     pub(super) fn judge<'s>(self, run: &mut UpdateRun<'a, '_>, generic: &'s OnceCell<Sheet>) -> Result<Judged<'s>, Stop>
     where
         'a: 's,
@@ -173,11 +173,11 @@ impl<'a> UpdateRun<'a, '_> {
         self.cx.tell(Event::Attached(Box::new(unit_event::seen(self.bench, &found.device))));
     }
 
-    /// What the running application reports of the unit.
+    /// Reads the reports of the running application.
     fn ask_application(&mut self, found: &Candidate<'a>) -> Result<Identity, Failure> {
         let identity = match self.bench.look(&found.device, self.cx) {
             Ok(connection) => connection.identity,
-            // Another program holds it; update mode makes it let go.
+            // Another program uses it; entering update mode makes that program release it.
             Err(OpenError::Bus(BusError::Busy(_))) => Identity::listed(&found.device),
             Err(error) => return Err(open_failure(&error, &self.bench.place(found.location()))),
         };
@@ -210,8 +210,8 @@ impl<'a> UpdateRun<'a, '_> {
         Ok(opened)
     }
 
-    /// The final verdict refuses what the provisional one allowed: sends the unit back to its
-    /// application, and observes whether it goes there.
+    /// Handles a final verdict that refuses after the provisional one allowed: returns the unit
+    /// to its application, and observes the result.
     fn return_to_application(&mut self, unit: &DeviceInfo, connection: Connection, before: &Resolved<'_>) {
         let route = before.route;
         let left = connection

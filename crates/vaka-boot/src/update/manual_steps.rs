@@ -1,4 +1,4 @@
-//! What a person undoes, and what only a person can see.
+//! Undo of manual steps, and visible signs.
 
 use vaka_core::event::{RestartState, UndoRecord};
 use vaka_core::sheet::{BusEvent, ManualStep, Undo, UndoPhase};
@@ -11,9 +11,8 @@ use crate::update::confirm::RestartOutcome;
 use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
-    /// Shows what the user undoes at one moment, and waits for it where somebody is there.
-    /// At the end nothing depends on it any more; then only what the bus shows is
-    /// waited for.
+    /// Shows the undo actions of a phase, and waits for each if an operator is present. At the
+    /// end nothing depends on them any more, so only bus events are awaited.
     pub(super) fn undo(&mut self, steps: &[Undo], when: UndoPhase, unit: Option<&DeviceInfo>) {
         let of = steps.len();
         for (number, undo) in (1..).zip(steps) {
@@ -40,7 +39,7 @@ impl UpdateRun<'_, '_> {
         self.progress.report.undo.push(UndoRecord { action: undo.action.clone(), done: seen == Some(true) });
     }
 
-    /// Waits until the bus shows what a person does; `None` if the bus cannot be watched.
+    /// Waits for the bus event of a manual step; `None` if the bus cannot be watched.
     fn await_bus_event(&mut self, sign: BusEvent, unit: &DeviceInfo) -> Option<bool> {
         let mut watch = UnitWatch::from_nothing(self.bench, unit, self.request.wait, self.cx.clock()).ok()?;
         loop {
@@ -62,7 +61,7 @@ impl UpdateRun<'_, '_> {
         }
     }
 
-    /// Asks a person what the unit shows, where the sheet says what that should be.
+    /// Asks the operator whether the unit shows the signs in the sheet.
     pub(super) fn confirm_visually(&mut self, what: &[String], seen: &mut RestartOutcome) {
         if what.is_empty() || seen.after == RestartState::NotBack {
             return;

@@ -1,4 +1,4 @@
-//! Whether an update puts an older version on a unit that could not report its version.
+//! Downgrade check for a unit that could not report its version.
 
 use vaka_base::version::Version;
 use vaka_core::matching::{downgrade, version_in_flash, version_place};
@@ -14,8 +14,8 @@ use crate::protocol::session::Session;
 use crate::remedy::Remedy;
 
 impl UpdateRun<'_, '_> {
-    /// Asks for the agreement `older-version` where the unit could not report its version before:
-    /// its flash may hold it, or else an earlier update is on record.
+    /// Requires the consent `older-version` based on the version in flash, or else in the
+    /// journal, if the unit did not report its version.
     pub(super) fn check_downgrade(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
         let settled = &task.resolved;
         let is_first = !std::mem::replace(&mut self.progress.attempts.version_checked, true);
@@ -43,8 +43,8 @@ impl UpdateRun<'_, '_> {
         Err(failure.remedy(Remedy::Consent(vec!["older-version".to_owned()])).into())
     }
 
-    /// The version in the unit's flash, where the sheet says where it stands and the unit can be
-    /// read there.
+    /// The version in the unit's flash, if the sheet gives its address and the unit can be read
+    /// there.
     fn version_in_flash(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<Option<Version>, Stop> {
         let settled = &task.resolved;
         let Some(place) = version_place(settled.variant).filter(|_| session.limits().can_read) else { return Ok(None) };
@@ -63,7 +63,7 @@ impl UpdateRun<'_, '_> {
             match session.read(at, len, self.cx) {
                 Ok(read) => bytes.extend(read),
                 Err(error) if error.loss().is_some() => return Err(self.not_opened(&error, &task.unit)),
-                // It shows nothing there.
+                // The unit does not expose this address.
                 Err(_) => {
                     session.rest(self.cx);
                     return Ok(None);
@@ -71,7 +71,7 @@ impl UpdateRun<'_, '_> {
             }
             at = at.checked_add(u64::from(len)).unwrap_or(end);
         }
-        // A stream is read from its beginning on next time; other units need nothing.
+        // The next read of a stream starts at its beginning; other units need nothing.
         if matches!(&settled.route.kind, RouteKind::PlainDfu { .. }) {
             session.rest(self.cx);
         }
@@ -79,7 +79,7 @@ impl UpdateRun<'_, '_> {
             let from = usize::try_from(offset).ok()?;
             bytes.get(from..from.checked_add(usize::try_from(len).ok()?)?)
         };
-        // Without its marks it is no whole application, and its version says nothing.
+        // Without its marks the application is not complete, and its version is not valid.
         if !rules.marks.iter().all(|mark| part(mark.offset, mark.bytes.len() as u64) == Some(&mark.bytes[..])) {
             return Ok(None);
         }

@@ -1,5 +1,5 @@
-//! The plan of one update, made of what was settled, and made again when more is known
-//! of the unit.
+//! The plan of one update, made from the resolved inputs, and remade when more is known about the
+//! unit.
 
 use vaka_core::plan::{KnownContent, Plan, PlanError, PlanInput, WriteLimits};
 use vaka_core::sheet::{Route, Sheet, Undo, UndoPhase, Variant, undone};
@@ -47,10 +47,10 @@ pub(super) fn plan(
     })
 }
 
-/// The plan for a variant whose unit is not there yet, as far as the sheet tells.
+/// The plan for a variant without its unit, as far as the sheet determines it.
 ///
 /// # Errors
-/// No plan can be made; the variant has no route.
+/// No plan is possible, or the variant has no route.
 pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<'_>) -> Result<Plan, Failure> {
     let route = variant.routes.first().ok_or_else(|| {
         let failure = Failure::new(FailureKind::NoRoute { variant: variant.name.clone() });
@@ -62,7 +62,7 @@ pub fn draft(sheet: &Sheet, variant: &Variant, image: &Image, request: &Request<
     plan(parts, geometry, true, request, content(request))
 }
 
-/// What the unit can take, as far as the sheet tells before it is in update mode.
+/// The write limits of the unit according to the sheet, before update mode.
 pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Request<'_>) -> WriteLimits<'v> {
     let kind = &route.kind;
     let can_read = request.read_back
@@ -71,13 +71,13 @@ pub(super) fn of_sheet<'v>(variant: &'v Variant, route: &Route, request: &Reques
     WriteLimits { sectors: &variant.flash, block_size: None, can_read, attributes: None, offer: None }
 }
 
-/// What a person undoes at the end of a route.
+/// The undo actions at the end of a route.
 pub(crate) fn undo_of(route: &Route) -> Vec<Undo> {
     let steps = undone(&route.manual_steps(), UndoPhase::End).unwrap_or_default();
     steps.into_iter().map(|(_, undo)| undo.clone()).collect()
 }
 
-/// What is known of the unit's content before it is asked.
+/// The known content before the unit is read.
 pub(super) fn content(request: &Request<'_>) -> KnownContent<'static> {
     if request.rewrite { KnownContent::Rewrite } else { KnownContent::Unseen }
 }

@@ -1,5 +1,5 @@
-//! A unit that took a file tells what became of it once it is back: in a text
-//! file, and by showing what it has loaded.
+//! A unit that installed a file reports the result once it has returned: in a text file, and by
+//! showing the installed file.
 
 use vaka_base::size::Grouped;
 use vaka_core::event::{Check, ExitCode, RestartState, RunOutcome, StepName, StepState};
@@ -25,8 +25,8 @@ use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
-    /// Looks at the disk of a unit that is back: the result that it reports, and the application
-    /// that it shows. Returns whether its result file says that it took the file.
+    /// Reads the disk of a unit that returned: its result file and its application file. Returns
+    /// whether the result file reports success.
     pub(super) fn check_shown_files(
         &mut self,
         restarted: &Restarted<'_>,
@@ -55,9 +55,8 @@ impl UpdateRun<'_, '_> {
         Ok(is_accepted)
     }
 
-    /// Brings a unit that left before it could be read into update mode once more,
-    /// compares, and starts it again. If it cannot be brought there, what it holds
-    /// stays as weakly checked as it was.
+    /// Brings a unit that disconnected before it could be read into update mode again, compares,
+    /// and restarts it. If that fails, the check level stays as weak as before.
     pub(super) fn reverify(
         &mut self,
         restarted: &Restarted<'_>,
@@ -79,7 +78,7 @@ impl UpdateRun<'_, '_> {
         Ok(self.must_run_again(expected, &booted)?)
     }
 
-    /// Brings a unit whose application runs into update mode once more.
+    /// Brings a unit from its application into update mode again.
     fn enter_again(&mut self, resolved: &Resolved<'_>, running: &DeviceInfo) -> Result<DeviceInfo, Failure> {
         let serial = self.progress.report.serial.clone();
         let (sheet, route, timeout) = (resolved.sheet, resolved.route, self.request.wait);
@@ -87,7 +86,7 @@ impl UpdateRun<'_, '_> {
         entry::enter(self.bench, procedure, self.operator, self.cx)
     }
 
-    /// Reads a unit that is in update mode again, compares, and restarts it.
+    /// Reads a unit that re-entered update mode, compares, and restarts it.
     fn read_in_update_mode(
         &mut self,
         booted: &DeviceInfo,
@@ -117,9 +116,9 @@ impl UpdateRun<'_, '_> {
         Ok(())
     }
 
-    /// A plain DFU unit gave other bytes than it took. Some units make the image effective
-    /// only with a reset: the unit is reset and read again before it is judged, where the
-    /// host can bring it into update mode by itself. Any other failure stands.
+    /// Handles a plain DFU unit that returned other bytes than it accepted. Some units activate
+    /// the image only at a reset: the unit is reset and read again before it is judged, if the
+    /// host can bring it into update mode by itself. All other failures stand.
     pub(super) fn read_after_reset<'s>(
         &mut self,
         error: StepError,
@@ -163,7 +162,7 @@ impl UpdateRun<'_, '_> {
         Ok(())
     }
 
-    /// What the unit's result file says of the file that it was given; whether it took it.
+    /// Evaluates the unit's result file; returns whether it reports success.
     fn check_result_file(&mut self, file: &FileTarget, opened: &Connection) -> Result<bool, Failure> {
         let Some(ResultFile { file: name, success, failure }) = &file.result else { return Ok(false) };
         let disk = opened.identity.facts.volume.as_ref();
@@ -196,7 +195,7 @@ impl UpdateRun<'_, '_> {
         opened: Connection,
     ) -> Result<(), Stop> {
         let name = route.application_file.as_deref().unwrap_or(&file.name);
-        let OpenTransport::Disk(mut disk) = opened.link else { return Ok(()) };
+        let OpenTransport::Disk(mut disk) = opened.transport else { return Ok(()) };
         self.emit_step(StepName::ReadBack, StepState::Started, format!("read {name} and compare it with the image"));
         let shown = match disk.read_file(name, &volume::read_all, self.cx) {
             Ok(shown) => shown.unwrap_or_default(),
@@ -224,7 +223,7 @@ impl UpdateRun<'_, '_> {
             return Ok(());
         }
         if restarted.was_lost_at_end() {
-            // It is there again, so the work can go on.
+            // The unit is attached again, so the run can resume.
             let failure = Failure::new(FailureKind::LostBeforeFile).remedy(Remedy::CheckCable);
             return Err(Stop::lost(&restarted.unit, Loss::Unit, failure));
         }
@@ -236,7 +235,7 @@ impl UpdateRun<'_, '_> {
     }
 }
 
-/// The unit was back and left the bus again: it may come once more.
+/// The unit returned and disconnected again: it may return once more.
 fn left_while_read(unit: &DeviceInfo) -> Stop {
     let failure = Failure::new(FailureKind::LeftWhileRead).remedy(Remedy::CheckCableAndResume);
     Stop::lost(unit, Loss::Unit, failure)

@@ -1,4 +1,4 @@
-//! What of the present content is saved or kept, before anything is erased.
+//! Backup and preservation of present content before anything is erased.
 
 use vaka_base::size::Bytes;
 use vaka_core::event::{StepName, StepState};
@@ -20,7 +20,7 @@ use crate::remedy::Remedy;
 use crate::warning::Warning;
 
 impl UpdateRun<'_, '_> {
-    /// Saves what the unit holds in the regions that the route writes, once in a run.
+    /// Saves the content of the route's regions, once in a run.
     pub(super) fn save(&mut self, task: &UpdateTask<'_>, session: &mut dyn Session) -> Result<(), Stop> {
         let wanted = self.request.save.filter(|_| self.progress.content.backup_name.is_none());
         let Some(SaveFn(save)) = wanted else { return Ok(()) };
@@ -41,8 +41,7 @@ impl UpdateRun<'_, '_> {
         Ok(())
     }
 
-    /// The readable addresses of the regions that the route writes: a unit may show no more than
-    /// its application.
+    /// The readable addresses of the route's regions: a unit may expose only its application.
     fn spans_to_save(&mut self, resolved: &Resolved<'_>, session: &mut dyn Session) -> Result<Vec<Span>, Failure> {
         let refused = |obstacle| Failure::new(FailureKind::CannotSave(obstacle)).unchanged().remedy(Remedy::DoNotSave);
         if !session.limits().can_read {
@@ -57,8 +56,8 @@ impl UpdateRun<'_, '_> {
         })
     }
 
-    /// Reads the preserved parts of the sectors that will be erased; returns the image with them.
-    /// `None` if nothing is preserved.
+    /// Reads the preserved parts of the sectors to be erased; returns the image with them. `None`
+    /// if nothing is preserved.
     pub(super) fn preserve(
         &mut self,
         task: &UpdateTask<'_>,
@@ -89,7 +88,7 @@ impl UpdateRun<'_, '_> {
         Ok(Some(image))
     }
 
-    /// Puts the preserved content where it outlives this process.
+    /// Stores the preserved content so that it survives this process.
     fn store_preserved(&mut self, unit: &str, image: &Image) -> Result<(), Failure> {
         let Some(shelf) = self.request.shelf else { return Ok(()) };
         let name = shelf.put(unit, image)?;
@@ -104,7 +103,7 @@ impl UpdateRun<'_, '_> {
         parts
     }
 
-    /// The preserved content is in the unit again.
+    /// Discards the stored content: it is in the unit again.
     pub(super) fn discard_preserved(&mut self) {
         if let (Some(_), Some(shelf)) = (self.progress.content.preserved.take(), self.request.shelf) {
             shelf.clear(&self.progress.unit_name());
@@ -125,7 +124,7 @@ fn merged(image: &Image, spans: &[Span], preserved: &Image) -> Result<Image, Fai
     merged.ok_or_else(|| internal("the image and what is kept overlap"))
 }
 
-/// Bytes at an address without the 0xFF at both ends; `None` if nothing else is there.
+/// Bytes at an address without the 0xFF at both ends; `None` if only 0xFF remains.
 fn without_blank_ends(at: Address, bytes: &[u8]) -> Option<(Address, Vec<u8>)> {
     let is_content = |byte: &u8| *byte != ERASED;
     let (first, last) = (bytes.iter().position(is_content)?, bytes.iter().rposition(is_content)?);

@@ -1,4 +1,4 @@
-//! What a run has done and observed so far. It survives the loss of the unit.
+//! The state of a run that survives the loss of the unit.
 
 use crate::failure::{Failure, FailureKind, RunEffect};
 use vaka_core::event::{ExitCode, Report, RestartState, RunOutcome};
@@ -8,23 +8,23 @@ use vaka_core::unit_state::UnitState;
 use vaka_image::Image;
 use vaka_image::address::Span;
 
-/// What a run has done and observed so far, over all its attempts.
+/// The work and observations of a run over all its attempts.
 pub(super) struct Progress<'a> {
-    /// What the result will say, as far as it is known.
+    /// The result so far.
     pub(super) report: Report,
     /// Every erase, write and comparison of the run.
     pub(super) ledger: Ledger,
-    /// What is written.
+    /// The image and its target.
     pub(super) written: WrittenImage,
-    /// What was observed of the unit.
+    /// The observations of the unit.
     pub(super) unit: ObservedUnit<'a>,
-    /// What was read of the unit's content before anything was erased.
+    /// Content that was read before anything was erased.
     pub(super) content: ReadContent,
-    /// What is done once, or a limited number of times.
+    /// Counters of actions that are limited in number.
     pub(super) attempts: Attempts,
 }
 
-/// What is written, once the verdict fits.
+/// The image and its target, once the verdict fits.
 #[derive(Debug, Default)]
 pub(super) struct WrittenImage {
     /// The addresses of the image.
@@ -33,14 +33,14 @@ pub(super) struct WrittenImage {
     pub(super) untouched: Vec<String>,
 }
 
-/// What was observed of the unit.
+/// The observations of the unit.
 #[derive(Default)]
 pub(super) struct ObservedUnit<'a> {
     /// The variant that the user read on the unit.
     pub(super) label: Option<(&'a Sheet, &'a Variant)>,
     /// The serial number in update mode; on some units another one than the application's.
     pub(super) bootloader_serial: Option<String>,
-    /// Whether the unit was in update mode when it was last observed.
+    /// Whether the unit was in update mode when last observed.
     pub(super) in_update_mode: bool,
     /// Whether the unit leaves update mode when it is closed, because its bus then resets it.
     pub(super) leaves_when_closed: bool,
@@ -48,34 +48,34 @@ pub(super) struct ObservedUnit<'a> {
     pub(super) was_running: bool,
 }
 
-/// What was read of the unit's content before anything was erased.
+/// Content that was read before anything was erased.
 #[derive(Debug, Default)]
 pub(super) struct ReadContent {
-    /// The name of the saved content; empty if there was nothing to save.
+    /// Name of the backup; `None` if there was nothing to save.
     pub(super) backup_name: Option<String>,
     /// The content of the preserved regions, until it is in the unit again.
     pub(super) preserved: Option<Image>,
 }
 
-/// What is done once, or a limited number of times.
+/// Counters of actions that are limited in number.
 #[derive(Debug, Default)]
 pub(super) struct Attempts {
-    /// The failure that ended the first attempt, if there was a second one.
+    /// The failure of the first attempt, if there was a second one.
     pub(super) first_failure: Option<Failure>,
-    /// How often the run went on after the unit was lost.
+    /// How often the run resumed after the unit was lost.
     pub(super) resumes: u32,
-    /// Whether the unit was made to come back once, by a reset or by lifting its protection.
+    /// Whether the unit was reset once, by a reset or by lifting its protection.
     pub(super) reset: bool,
     /// Whether the update was repeated because the unit was lost while it finished.
     pub(super) end_repeated: bool,
     /// Whether the unit was reset and read again after a difference.
     pub(super) reread_after_reset: bool,
-    /// Whether the version that the unit held before was looked for.
+    /// Whether the version before the update was already determined.
     pub(super) version_checked: bool,
 }
 
 impl Progress<'_> {
-    /// A run that has done nothing.
+    /// The state before any work.
     pub(super) fn new() -> Self {
         Self {
             report: Report::empty(),
@@ -87,7 +87,7 @@ impl Progress<'_> {
         }
     }
 
-    /// Records what is written, for the state of the unit and the numbers of the report.
+    /// Records the image and plan, for the state of the unit and the numbers of the report.
     pub(super) fn set_image(&mut self, image: &Image, plan: &Plan) {
         self.written.spans = image.segments().iter().map(|segment| segment.span()).collect();
         self.written.untouched.clone_from(&plan.untouched);
@@ -98,13 +98,13 @@ impl Progress<'_> {
         self.report.unit.as_deref().unwrap_or_default()
     }
 
-    /// The unit's serial number in update mode, or else its place.
+    /// The unit's serial number in update mode, or else its location.
     pub(super) fn unit_name(&self) -> String {
         self.unit.bootloader_serial.clone().unwrap_or_else(|| self.place().to_owned())
     }
 
-    /// A failure of a later attempt names the first failure too, which is most often the
-    /// cause. If the run has changed the unit, it is not a refusal.
+    /// Merges the failure of a later attempt with the first one, which is usually the cause. Once
+    /// a sector has been touched, an early exit is a failure, not a refusal.
     pub(super) fn merge_failures(&self, again: Failure) -> Failure {
         let Some(first) = &self.attempts.first_failure else { return again };
         if again.kind.includes(&first.kind) {
@@ -125,7 +125,7 @@ impl Progress<'_> {
         self.report.code = code;
         self.report.outcome = match code {
             ExitCode::Stopped => RunOutcome::Stopped,
-            // A run that has changed the unit did not refuse, whatever ended it.
+            // Once a sector has been touched, an early exit is a failure, not a refusal.
             ExitCode::NotBack if self.report.after == RestartState::NotBack => self.report.outcome,
             _ if self.ledger.has_changed_unit() => RunOutcome::Failed,
             code => code.outcome_unchanged(),
@@ -141,7 +141,7 @@ impl Progress<'_> {
     pub(super) fn unit_state(&self) -> Option<UnitState> {
         self.report.unit.as_ref()?;
         let content = self.ledger.content(&self.written.spans, self.unit.in_update_mode);
-        // What was seen running counts only where the content is not in doubt.
+        // A running application counts only if the content is not in doubt.
         let is_in_doubt = matches!(content, UnitState::PartlyErased | UnitState::PartlyWritten | UnitState::Unknown);
         Some(match self.report.after {
             _ if is_in_doubt => content,
@@ -151,7 +151,7 @@ impl Progress<'_> {
         })
     }
 
-    /// The state of the unit, with what is known in numbers.
+    /// The state of the unit, with the known numbers.
     pub(super) fn effect(&self, state: UnitState) -> RunEffect {
         let image = &self.written.spans;
         RunEffect {
@@ -165,7 +165,7 @@ impl Progress<'_> {
         }
     }
 
-    /// Fills in what the report derives from the whole run.
+    /// Completes the report with the values that follow from the whole run.
     pub(super) fn complete_report(&mut self, pending_undo: Vec<String>) {
         self.close();
         let (state, image) = (self.unit_state(), &self.written.spans);

@@ -1,4 +1,4 @@
-//! What is wanted of an update, and who can be asked.
+//! The request for an update.
 
 use std::time::Duration;
 
@@ -11,53 +11,50 @@ use vaka_image::{FirmwareFile, Image, ReadOptions};
 use crate::bench::selector::Selector;
 use vaka_core::event::FailureText;
 
-/// What is wanted.
+/// The request for an update.
 #[derive(Clone, Debug)]
 pub struct Request<'a> {
     /// The firmware file.
     pub file: FirmwareFile,
-    /// Its name, which may tell a version.
+    /// Name of the file, which may contain a version.
     pub file_name: Option<String>,
-    /// Where a raw binary starts, and which of several images is meant, as far
-    /// as it was given.
+    /// Options for reading the file, as given.
     pub options: ReadOptions,
-    /// Which unit; any that the sheets know, if there is only one.
+    /// The unit; by default the only one that a sheet describes.
     pub unit: Option<Selector>,
-    /// What is printed on the hardware, as a person gave it.
+    /// The label, as the user gave it.
     pub label: Option<String>,
-    /// Which memory of a unit that nobody described.
+    /// The memory, for a unit without a sheet.
     pub memory: MemoryChoice,
-    /// Erase everything that may be first.
+    /// Erase everything erasable before writing.
     pub erase_all: bool,
-    /// Write also what is already equal.
+    /// Also write sectors that already match.
     pub rewrite: bool,
-    /// How long to wait for a unit, and for update mode.
+    /// Time limit for the unit to appear, and for entering update mode.
     pub wait: Duration,
-    /// Ids of what was consents to.
+    /// Ids of the consents given.
     pub consents: Vec<String>,
     /// Stop before the first step.
     pub plan_only: bool,
-    /// Whether what was written is read back, where it can be.
+    /// Whether written content is read back if possible.
     pub read_back: bool,
-    /// Where the present content goes before anything is changed.
+    /// The function that saves the present content before any change.
     pub save: Option<SaveFn<'a>>,
-    /// Names of regions that stay as they are, even where they share a sector
-    /// with what is written.
+    /// Names of regions to preserve, even if they share a sector with the image.
     pub keep: Vec<String>,
-    /// The images of a release, one for each variant that it is for; they take the
-    /// place of `file`.
+    /// The images of a release, one for each of its variants; they replace `file`.
     pub offered: &'a [ReleaseImage],
-    /// Whether what a person undoes at the end is left for a later stage.
+    /// Whether the undo actions of the end are deferred to a later stage.
     pub undo_later: bool,
-    /// What a person undoes at the end besides: of earlier stages.
+    /// Undo steps carried over from earlier stages.
     pub append_undo: &'a [Undo],
-    /// Where what is kept is safe while it is not in the unit.
+    /// Backing store for preserved data while its flash is erased.
     pub shelf: Option<&'a dyn PreservedStore>,
     /// The versions that earlier updates confirmed.
     pub history: Option<&'a dyn History>,
 }
 
-/// What earlier updates left in units.
+/// Records of earlier updates.
 pub trait History: std::fmt::Debug {
     /// The version that the last confirmed update of a part of a unit of this product left in
     /// it, by any of the unit's serial numbers.
@@ -71,27 +68,27 @@ pub struct ReleaseImage {
     pub variant: String,
     /// The image.
     pub image: Image,
-    /// What the release says of it.
+    /// The statements of the release about it.
     pub claim: Claim,
 }
 
-/// Holds what is kept of a unit while its sectors are erased, beyond the end of
-/// this process if need be.
+/// Stores preserved content of a unit while its sectors are erased, so that it survives this
+/// process.
 pub trait PreservedStore: std::fmt::Debug {
-    /// Puts it there; gives back what that is called.
+    /// Stores the image and returns its name.
     ///
     /// # Errors
-    /// It cannot be stored. Nothing was changed in the unit.
+    /// The content cannot be stored. Nothing was changed in the unit.
     fn put(&self, unit: &str, image: &Image) -> Result<String, FailureText>;
 
-    /// What an earlier run left there, because it did not come to its end.
+    /// The content that an earlier, interrupted run stored.
     fn left(&self, unit: &str) -> Option<Image>;
 
-    /// It is in the unit again.
+    /// Discards the content: it is in the unit again.
     fn clear(&self, unit: &str);
 }
 
-/// Keeps what was read of a unit; gives back what it is called.
+/// Saves the content of a unit; returns the name of the backup.
 #[derive(Clone, Copy)]
 pub struct SaveFn<'a>(pub &'a dyn Fn(&Image) -> Result<String, FailureText>);
 
@@ -102,8 +99,7 @@ impl std::fmt::Debug for SaveFn<'_> {
 }
 
 impl<'a> Request<'a> {
-    /// A request for one file, with nothing said beyond that: no waiting, the
-    /// strongest check.
+    /// A request for one file with defaults: no waiting, the strongest check.
     pub fn new(file: &[u8]) -> Self {
         Self {
             file: FirmwareFile::parse(file),

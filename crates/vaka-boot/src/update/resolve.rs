@@ -1,4 +1,4 @@
-//! Which image, which variant, which route: judging until the verdict fits.
+//! Resolution of image, variant and route, until the verdict fits.
 
 use vaka_base::version::Version;
 use vaka_core::matching::{
@@ -17,13 +17,13 @@ use crate::bench::candidate::Candidate;
 use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
 
-/// An image, and what the release says of it if it comes from one.
+/// An image, with the statements of its release if it has one.
 struct SelectedImage<'a> {
     image: Image,
     claim: Option<&'a Claim>,
 }
 
-/// Why there is no image yet.
+/// Why no image is available yet.
 enum ImageUnavailable {
     /// The sheet places a raw binary once the variant is settled.
     Unplaced,
@@ -31,7 +31,7 @@ enum ImageUnavailable {
 }
 
 impl<'a> UpdateRun<'a, '_> {
-    /// Judges an image that is at hand for a unit whose variant is settled.
+    /// Judges the available image for a unit.
     pub(super) fn judged<'s>(
         &mut self,
         found: &Candidate<'_>,
@@ -101,7 +101,7 @@ impl<'a> UpdateRun<'a, '_> {
             self.emit_verdict(&verdict);
             match (verdict.outcome, &verdict.question) {
                 (Outcome::Fits, _) => return settled(found, sheet, image, verdict),
-                // It changes its mode and nothing else, and is judged again then.
+                // Proceed: entering update mode is harmless and the verdict is repeated there.
                 (Outcome::Undecided, _) if verdict.self_identifying && label.is_none() => {
                     let verdict = Verdict { variant: verdict.compatible.first().cloned(), ..verdict };
                     return settled(found, sheet, image, verdict);
@@ -114,15 +114,15 @@ impl<'a> UpdateRun<'a, '_> {
         }
     }
 
-    /// Asks what is printed on the unit.
+    /// Asks for the label of the unit.
     fn ask(&mut self, found: &Candidate<'a>, question: &Question) -> Result<(), Failure> {
         let answer = self.operator.read_label(question).ok_or_else(|| undecided(question))?;
         self.progress.unit.label = Some(variant_by_label(found, &answer)?);
         Ok(())
     }
 
-    /// The image; a raw binary without an address takes the sheet's, if the
-    /// sheet gives one for the variant that is settled.
+    /// The image; a raw binary without an address uses that of the sheet, if the sheet gives one
+    /// for the variant.
     fn image(
         &self,
         found: &Candidate<'a>,
@@ -158,8 +158,8 @@ impl<'a> UpdateRun<'a, '_> {
     }
 }
 
-/// The image of a release for the variants that a unit can be. Where these want
-/// different ones, somebody has to say which variant it is, unless the unit will.
+/// The image of a release for the possible variants of a unit. If these need different images,
+/// the variant must be named, unless the unit will identify it.
 fn offered<'a>(all: &'a [ReleaseImage], open: &[&Variant], mode: Mode) -> Result<SelectedImage<'a>, ImageUnavailable> {
     let of = |variant: &&Variant| all.iter().find(|offered| offered.variant == variant.id.as_str());
     let own: Vec<&ReleaseImage> = open.iter().filter_map(of).collect();

@@ -1,10 +1,10 @@
-//! A verdict that fits, and what it was made of.
+//! A verdict that fits, with its inputs.
 
 use vaka_core::matching::Verdict;
 use vaka_core::sheet::{Route, Sheet, Variant};
 use vaka_image::Image;
 
-/// A verdict that fits, and what it was made of.
+/// A verdict that fits, with its inputs.
 pub(super) struct Resolved<'a> {
     pub(super) sheet: &'a Sheet,
     pub(super) variant: &'a Variant,
@@ -14,14 +14,14 @@ pub(super) struct Resolved<'a> {
 }
 
 impl Resolved<'_> {
-    /// What a plan is made of.
+    /// The inputs of a plan.
     pub(super) fn parts(&self) -> Parts<'_> {
         let Self { sheet, variant, route, image, .. } = self;
         Parts { sheet, variant, route, image }
     }
 }
 
-/// What a plan is made of.
+/// The inputs of a plan.
 #[derive(Clone, Copy)]
 pub(super) struct Parts<'p> {
     pub(super) sheet: &'p Sheet,

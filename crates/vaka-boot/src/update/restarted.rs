@@ -1,4 +1,4 @@
-//! What shows after the restart: the application, and what it reports of itself.
+//! Confirmation of the application and its reports after the restart.
 
 use vaka_base::text;
 use vaka_core::dfu::Status;
@@ -22,7 +22,7 @@ use crate::remedy::Remedy;
 use crate::update::confirm::{self, ExpectedApplication, RestartOutcome};
 
 impl<'s> Restarted<'s> {
-    /// Waits for the application, and checks what it reports of itself.
+    /// Waits for the application, and checks its reports.
     pub(super) fn confirm(self, run: &mut UpdateRun<'_, '_>) -> Result<(), Stop> {
         let Self { task, plan, unit, .. } = &self;
         let expected = run.expected_application(&task.resolved, plan.plan());
@@ -58,14 +58,14 @@ impl<'s> Restarted<'s> {
         Ok(())
     }
 
-    /// Whether the unit was lost while it was told that the image is complete.
+    /// Whether the unit disconnected while the download was ended.
     pub(super) fn was_lost_at_end(&self) -> bool {
         self.finished == Some(FinishOutcome::LostDuringFinish)
     }
 }
 
 impl UpdateRun<'_, '_> {
-    /// What must be seen of the application once the unit has left update mode.
+    /// The expected application after the unit has left update mode.
     fn expected_application<'s>(&self, resolved: &Resolved<'s>, plan: &Plan) -> ExpectedApplication<'s> {
         let Resolved { sheet, variant, route, image, .. } = resolved;
         let reports = *sheet.version_source(variant) != VersionSource::Nowhere;
@@ -78,14 +78,14 @@ impl UpdateRun<'_, '_> {
         }
     }
 
-    /// The application did not come back.
+    /// The failure when the application does not return.
     fn not_back(&mut self, seen: &RestartOutcome, route: &Route) -> Failure {
         let status = self.dfu_status_of(seen, route);
         let remedies = self.recovery_hint(status == Some(Status::Firmware));
         Failure { remedies, ..Failure::new(FailureKind::NotBack { observed: seen.words.clone(), status }) }
     }
 
-    /// Notes what was observed after a restart.
+    /// Records the observations after a restart.
     pub(super) fn note_seen(&mut self, seen: &mut RestartOutcome, route: &Route) {
         self.progress.report.after = seen.after;
         self.progress.report.application = seen.next.take();
@@ -97,9 +97,9 @@ impl UpdateRun<'_, '_> {
         self.progress.unit.leaves_when_closed = false;
     }
 
-    /// A unit that was lost while it was told that the image is complete may run its old
-    /// firmware. That it came back proves nothing; that it reports the new version, after it
-    /// reported another one before, does. So does its memory, if it is read once more.
+    /// A unit that disconnected at the end of the download may run its old firmware. Its return
+    /// proves nothing; a new version, different from the reported earlier one, does. So does its
+    /// memory, if it is read again.
     fn check_end(
         &mut self,
         restarted: &Restarted<'_>,
@@ -122,7 +122,7 @@ impl UpdateRun<'_, '_> {
         }
         progress.report.after = RestartState::Restarted;
         let failure = Failure::new(FailureKind::LostAtEnd { observed: seen.words.clone() }).remedy(Remedy::RunAgain);
-        // The host can bring it back by itself, so the update is repeated, once.
+        // The host can bring it back by itself, so the update is repeated once.
         let is_repeated = restarted.task.resolved.route.is_unattended()
             && !std::mem::replace(&mut progress.attempts.end_repeated, true);
         Err(match is_repeated {
@@ -131,7 +131,7 @@ impl UpdateRun<'_, '_> {
         })
     }
 
-    /// What the system made of the application: its serial port, for the next program.
+    /// Records the nodes that the system created for the application, for the next program.
     fn note_nodes(&mut self, running: &DeviceInfo) {
         let bus = self.bench.bus(&running.location);
         let nodes = bus.map(|bus| bus.nodes(&running.location.port)).unwrap_or_default();
@@ -140,22 +140,22 @@ impl UpdateRun<'_, '_> {
         }
     }
 
-    /// What can be done about an application that did not come back. If the bootloader reports
-    /// that its firmware is bad, no switch or reset helps.
+    /// The remedies for an application that did not return. If the bootloader reports bad
+    /// firmware, neither a switch nor a reset helps.
     fn recovery_hint(&self, firmware_is_bad: bool) -> Vec<Remedy> {
         let next = if firmware_is_bad { Remedy::WriteAgain } else { Remedy::SetSwitchesBackAndLook };
         let saved = self.progress.content.backup_name.clone().filter(|name| !name.is_empty());
         std::iter::once(next).chain(saved.map(|file| Remedy::RestoreSaved { file })).collect()
     }
 
-    /// What the bootloader of a unit that came back in DFU mode says about its firmware, if it
-    /// reports an error. Source: DFU 1.1, section 6.1.2 (bStatus).
+    /// The error that the bootloader of a unit in DFU mode reports about its firmware, if any.
+    /// Source: DFU 1.1, section 6.1.2 (bStatus).
     fn dfu_status_of(&mut self, seen: &RestartOutcome, route: &Route) -> Option<Status> {
         let device = seen.device.as_ref().filter(|device| dfu_mode(device) == Some(Mode::Update))?;
         let opened = self.bench.look(device, self.cx).ok()?;
         let (device, params) = opened.by_route(route, None)?.into_dfu()?;
         let reply = dfu::read_status(device, &params, self.cx).ok()?;
-        // A reset or a loss of power is what just happened to it.
+        // A reset or a loss of power is expected here.
         let says_nothing = matches!(reply.status, Status::Ok | Status::UsbReset | Status::PowerOnReset);
         (!says_nothing).then_some(reply.status)
     }

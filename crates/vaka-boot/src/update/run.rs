@@ -26,7 +26,7 @@ use crate::protocol::session_error::Loss;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
-/// How often a run goes on after its unit was lost. Chosen by us: beyond this the cable is
+/// How often a run resumes after its unit was lost. Chosen by us: beyond this the cable is
 /// faulty.
 const MAX_RESUMES: u32 = 20;
 
@@ -46,8 +46,8 @@ pub fn run(bench: &Bench<'_>, request: &Request<'_>, operator: &mut dyn Operator
     report
 }
 
-/// One attempt, stage by stage. Each stage consumes the one before, so the order of the work is
-/// the order of these types.
+/// One attempt, stage by stage. Each stage consumes the one before, so the types determine the
+/// order of the work.
 fn attempt<'a>(run: &mut UpdateRun<'a, '_>, unit: Located<'a>) -> Result<(), Stop> {
     let generic_sheet = OnceCell::new();
     let booted = unit.identify(run)?.enter_update_mode(run)?;
@@ -81,8 +81,7 @@ impl<'a> UpdateRun<'a, '_> {
         discovery::find(self.bench, &query, request.wait, self.operator, self.cx)
     }
 
-    /// The unit for the next attempt, after an attempt that did not come to its end; `None` if
-    /// nothing is left to do.
+    /// The unit for the next attempt, after an incomplete one; `None` if nothing is left to do.
     fn next_attempt(&mut self, stop: Stop) -> Result<Option<Located<'a>>, Failure> {
         let next = match stop {
             Stop::Planned => {
@@ -96,12 +95,12 @@ impl<'a> UpdateRun<'a, '_> {
         next.map(Some).map_err(|failure| self.progress.merge_failures(failure))
     }
 
-    /// The unit was lost: waits until it is back. The next attempt compares its content first,
-    /// so it writes nothing again that was written before.
+    /// Waits for a lost unit to return. The next attempt compares its content first, so it writes
+    /// nothing twice.
     fn await_return(&mut self, lost: LostUnit) -> Result<Located<'a>, Failure> {
         let LostUnit { unit, loss, failure } = lost;
         let failure = self.progress.merge_failures(failure);
-        self.progress.unit.in_update_mode &= loss == Loss::OpenTransport;
+        self.progress.unit.in_update_mode &= loss == Loss::Connection;
         if self.progress.attempts.resumes >= MAX_RESUMES {
             return Err(failure);
         }
@@ -109,7 +108,7 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.attempts.first_failure.get_or_insert_with(|| failure.clone());
         let place = self.bench.place(&unit.location);
         self.cx.warn(Warning::WaitingForReturn { failure: failure.kind.clone(), place });
-        match self.come_back(&unit, loss == Loss::OpenTransport) {
+        match self.come_back(&unit, loss == Loss::Connection) {
             Ok(back) => self.candidate(&back).map(Located::new).ok_or(failure),
             Err(stopped) if stopped.code == ExitCode::Stopped => {
                 Err(Failure { kind: stopped.kind, code: ExitCode::Stopped, ..failure })
@@ -118,7 +117,7 @@ impl<'a> UpdateRun<'a, '_> {
         }
     }
 
-    /// The unit is reset and comes back, once in a run.
+    /// Resets the unit and waits for its return, once in a run.
     fn await_reset(&mut self, unit: &DeviceInfo, may_stay: bool) -> Result<Located<'a>, Failure> {
         self.progress.attempts.reset = true;
         let back = self.come_back(unit, may_stay)?;
@@ -141,8 +140,8 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.unit.bootloader_serial.clone().filter(|_| stays)
     }
 
-    /// Emits a failure with the state of the unit. That state replaces whatever the failing
-    /// step assumed: only the run as a whole knows what was done.
+    /// Emits a failure with the state of the unit. That state replaces the assumption of the
+    /// failed step: only the run as a whole knows what was done.
     fn emit_failure(&mut self, mut failure: Failure) {
         self.progress.close();
         self.progress.unit.in_update_mode &= self.is_listed_in_update_mode();
@@ -152,7 +151,7 @@ impl<'a> UpdateRun<'a, '_> {
         self.cx.tell(Event::Error(failure));
     }
 
-    /// Whether the bus lists the unit in its update mode, or cannot be asked.
+    /// Whether the bus lists the unit in update mode, or does not respond.
     fn is_listed_in_update_mode(&self) -> bool {
         let Ok(devices) = self.bench.devices() else { return true };
         let Some(place) = &self.progress.report.unit else { return true };

@@ -12,11 +12,11 @@ pub(super) enum Stop {
     Planned,
     /// The run ends.
     Failed(Box<Failure>),
-    /// The unit or the link to it was lost; the next attempt can go on where this one ended.
+    /// The unit or the connection to it was lost; the next attempt can resume.
     Lost(Box<LostUnit>),
     /// The unit needs or got a reset; the next attempt starts once it is back.
     Reset {
-        /// The unit, as it was listed before.
+        /// The unit, as listed before.
         unit: Box<DeviceInfo>,
         /// Whether the unit may stay on the bus through the reset.
         may_stay: bool,
@@ -26,16 +26,16 @@ pub(super) enum Stop {
 /// A unit that was lost in the middle of an attempt.
 #[derive(Debug)]
 pub(super) struct LostUnit {
-    /// The unit, as it was listed last.
+    /// The unit, as last listed.
     pub(super) unit: DeviceInfo,
     /// What was lost.
     pub(super) loss: Loss,
-    /// What failed because of that.
+    /// The resulting failure.
     pub(super) failure: Failure,
 }
 
 impl Stop {
-    /// The unit was lost, and may come back.
+    /// The unit was lost, and may return.
     pub(super) fn lost(unit: &DeviceInfo, loss: Loss, failure: Failure) -> Self {
         Self::Lost(Box::new(LostUnit { unit: unit.clone(), loss, failure }))
     }
@@ -50,7 +50,7 @@ impl From<Failure> for Stop {
 /// A failed step of a session.
 #[derive(Debug)]
 pub(crate) struct StepError {
-    /// What failed, and where.
+    /// The failure.
     pub(crate) failure: Failure,
     /// What was lost, if that was the cause.
     pub(crate) loss: Option<Loss>,

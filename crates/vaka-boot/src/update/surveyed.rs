@@ -1,5 +1,5 @@
-//! What the unit holds: saved, preserved and compared before anything is erased. Then the one
-//! final plan.
+//! Survey of the unit's content: backup, preservation and comparison before anything is erased.
+//! Then the one final plan.
 
 use vaka_base::text;
 use vaka_core::event::{Check, ExitCode, StepName, StepState};
@@ -13,18 +13,18 @@ use super::update_run::UpdateRun;
 use crate::failure::Failure;
 use crate::protocol::session::Session;
 
-/// A unit whose content is known as far as it matters. Nothing was changed in it.
+/// A unit with known content. Nothing was changed in it.
 pub(super) struct Surveyed<'s> {
     task: UpdateTask<'s>,
     session: Box<dyn Session>,
     content: InitialContent,
 }
 
-/// What is known of the content.
+/// The known content before the plan.
 enum InitialContent {
-    /// Not compared.
+    /// Assumed without a comparison.
     Assumed(KnownContent<'static>),
-    /// Compared: these sectors hold the image's bytes.
+    /// Compared: these sectors match the image.
     Compared(Vec<Span>),
 }
 
@@ -36,7 +36,7 @@ pub(super) struct Approved<'s> {
 }
 
 impl<'s> Connected<'s> {
-    /// Saves what the user wants saved, reads what is preserved, and compares the rest.
+    /// Saves the backup, reads preserved content, and compares the rest.
     pub(super) fn survey(self, run: &mut UpdateRun<'_, '_>) -> Result<Surveyed<'s>, Stop> {
         let Self { mut task, mut session, mut plan, content } = self;
         if let Err(stop) = run.check_downgrade(&task, &mut *session) {
@@ -55,7 +55,7 @@ impl<'s> Connected<'s> {
 }
 
 impl<'s> Surveyed<'s> {
-    /// The final plan, from everything that is known of the unit.
+    /// The final plan, from everything that is known about the unit.
     pub(super) fn plan(self, run: &mut UpdateRun<'_, '_>) -> Result<Approved<'s>, Stop> {
         let Self { task, session, content } = self;
         let content = match &content {
@@ -68,7 +68,7 @@ impl<'s> Surveyed<'s> {
 }
 
 impl UpdateRun<'_, '_> {
-    /// The sectors that hold the image's bytes already; `None` if the plan compares nothing.
+    /// The sectors that already match the image; `None` if the plan compares nothing.
     fn compare(
         &mut self,
         task: &UpdateTask<'_>,

@@ -19,13 +19,13 @@ use crate::protocol::identity::Identity;
 use crate::remedy::Remedy;
 
 impl<'a> UpdateRun<'a, '_> {
-    /// An undescribed unit is accepted only if nothing else can be meant: many machines have
-    /// some device with a DFU interface.
+    /// An undescribed unit is accepted only if no other unit can be the target: many machines
+    /// have some device with a DFU interface.
     pub(super) fn accepts_undescribed(&self) -> bool {
         self.bench.sheets().is_empty() || self.request.unit.is_some() || self.has_consent(NO_SHEET)
     }
 
-    /// Judges an undescribed unit by a sheet that is made from what the unit reports.
+    /// Judges an undescribed unit by a sheet synthesized from its reports.
     pub(super) fn judge_undescribed<'s>(
         &mut self,
         found: &Candidate<'a>,
@@ -41,8 +41,8 @@ impl<'a> UpdateRun<'a, '_> {
         self.judged(&described, sheet, image, facts)
     }
 
-    /// Brings the application of a unit that nobody described to leave for its
-    /// DFU mode. That changes its mode, so it is consents first.
+    /// Requests DFU mode from the application of an undescribed unit. That changes its mode, so
+    /// consent is required first.
     pub(super) fn detach_undescribed(&mut self, found: &Candidate<'a>) -> Result<DeviceInfo, Failure> {
         if !self.has_consent(NO_SHEET) {
             let failure = Failure::new(FailureKind::NoSheet { id: found.id() });
@@ -65,8 +65,8 @@ impl<'a> UpdateRun<'a, '_> {
         entry::enter(self.bench, procedure, self.operator, self.cx)
     }
 
-    /// The image for a unit that nobody described. Plain DFU knows no
-    /// addresses, so a file without any counts from 0 there.
+    /// The image for an undescribed unit. Plain DFU has no addresses, so a file without addresses
+    /// counts from 0 there.
     pub(super) fn image_of_undescribed(&self, identity: &Identity) -> Result<Image, Failure> {
         let plain = identity.facts.memories(&self.request.memory).iter().all(|memory| !memory.is_addressed());
         match self.request.file.image(self.request.options, &[]) {

@@ -1,4 +1,4 @@
-//! What every stage of an update works with.
+//! The common context of all stages of an update.
 
 use vaka_core::event::{StepName, StepState};
 use vaka_core::matching::{Phase, Verdict};

@@ -17,13 +17,13 @@ use crate::protocol::session::{FinishOutcome, Session};
 
 /// The end of an execution.
 pub(super) enum Executed<'s> {
-    /// The plan was executed, and what it writes was checked as far as it says.
+    /// The plan was executed, and the content was verified accordingly.
     Written(Written<'s>),
-    /// What the unit gave differed; after a reset it is equal, and the unit was restarted.
+    /// The content differed, and matches after a reset; the unit was restarted.
     EqualAfterReset(Restarted<'s>),
 }
 
-/// A unit that holds the image, still in update mode.
+/// A unit with the complete image, still in update mode.
 pub(super) struct Written<'s> {
     task: UpdateTask<'s>,
     session: Box<dyn Session>,
@@ -31,13 +31,13 @@ pub(super) struct Written<'s> {
     finished: Option<FinishOutcome>,
 }
 
-/// A unit that was told to leave update mode.
+/// A unit that received the request to leave update mode.
 pub(super) struct Restarted<'s> {
-    /// The unit, as it was listed in update mode.
+    /// The unit as listed in update mode.
     pub(super) unit: DeviceInfo,
     pub(super) task: UpdateTask<'s>,
     pub(super) plan: ApprovedPlan,
-    /// What the unit did once it had all of the image.
+    /// The behaviour of the unit at the end of the download.
     pub(super) finished: Option<FinishOutcome>,
 }
 
@@ -46,7 +46,7 @@ impl<'s> Approved<'s> {
     pub(super) fn execute(self, run: &mut UpdateRun<'_, '_>) -> Result<Executed<'s>, Stop> {
         let Self { mut task, mut session, plan } = self;
         let (executed, finished) = run.execute(&task, &plan, &mut *session);
-        // The unit may have left and come back on the way.
+        // The unit may have disconnected and returned meanwhile.
         if let Some(device) = session.device() {
             task.unit = device.clone();
         }
@@ -83,7 +83,7 @@ impl<'s> Written<'s> {
         run.send_again(task, session)
     }
 
-    /// The parts, for a unit that is reset and read once more.
+    /// The parts, for a unit that is reset and read again.
     pub(super) fn into_parts(self) -> (UpdateTask<'s>, Box<dyn Session>, ApprovedPlan) {
         (self.task, self.session, self.plan)
     }
@@ -140,8 +140,8 @@ impl<'b> UpdateRun<'_, 'b> {
         (executed, statistics.finished)
     }
 
-    /// A UF2 unit that held all of the image, and did not leave update mode: its last block makes
-    /// it leave, so all blocks are sent again. The plan says so before.
+    /// Handles a UF2 unit that had the complete image and did not leave update mode: only its
+    /// last block makes it leave, so all blocks are sent again, as the plan announced.
     fn send_again<'s>(&mut self, task: UpdateTask<'s>, mut session: Box<dyn Session>) -> Result<Restarted<'s>, Stop> {
         let plan = task.draft(self.request, KnownContent::Rewrite)?.sending_again();
         self.emit_plan(task.resolved.verdict.phase, &plan);
@@ -153,8 +153,8 @@ impl<'b> UpdateRun<'_, 'b> {
         Ok(Restarted { unit: task.unit.clone(), task, plan, finished })
     }
 
-    /// Makes the unit leave update mode. Only a refusal by the unit is a failure here: whether
-    /// it left shows on the bus afterwards. Returns whether the session saw nothing against it.
+    /// Makes the unit leave update mode. Only a rejection by the unit is a failure here: the bus
+    /// shows afterwards whether it left. Returns whether the session reported no problem.
     pub(super) fn leave_update_mode(&mut self, by: RestartMethod, session: &mut dyn Session) -> Result<bool, Failure> {
         let at = match by {
             RestartMethod::Address(at) => Some(at),

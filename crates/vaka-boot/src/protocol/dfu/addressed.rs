@@ -17,21 +17,21 @@ use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session}
 use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
-/// The smallest piece that a block is broken into for a unit that takes less
-/// than it says. Source: USB 2.0, section 5.5.3 (the smallest packet).
+/// The smallest part into which a block is split for a unit that accepts less than it states.
+/// Source: USB 2.0, section 5.5.3 (the smallest packet).
 const SMALLEST_PIECE: u16 = 8;
 
-/// How often the requests that make a unit leave are sent, as long as the unit says that it has
-/// not taken them. Chosen by us.
+/// How often the requests to leave DFU mode are sent while the unit reports that it has not
+/// accepted them. Chosen by us.
 const LEAVE_TRIES: u32 = 3;
 
-/// What the unit is in the middle of.
+/// The transfer in progress.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum TransferState {
     Idle,
-    /// After a command or block; `Some`: the next block goes there under that number.
+    /// After a command or block; `Some` has the address and number of the next block.
     Download(Option<(Address, u16)>),
-    /// After a full block was read: the next comes from there under that number.
+    /// After a full block was read; address and number of the next block.
     Upload(Address, u16),
 }
 
@@ -39,8 +39,8 @@ enum TransferState {
 pub struct AddressedSession {
     port: DfuPort,
     position: TransferState,
-    /// Bytes that go in one request: the block size, less once the unit has
-    /// shown that it takes less than it says.
+    /// Bytes per request: the block size, or less once the unit has shown that it accepts less
+    /// than it states.
     piece: u16,
 }
 
@@ -48,7 +48,7 @@ impl AddressedSession {
     /// Claims the interface and brings the unit to dfuIDLE.
     ///
     /// # Errors
-    /// It cannot be brought there; nothing was changed.
+    /// The unit cannot be brought to dfuIDLE; nothing was changed.
     pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
         let piece = params.block_size;
         Ok(Self { port: DfuPort::open(device, params, cx)?, position: TransferState::Idle, piece })
@@ -58,7 +58,7 @@ impl AddressedSession {
         let bytes = command
             .emit()
             .ok_or_else(|| SessionError::Transport("DFU addresses have 32 bits; this one is higher".to_owned()))?;
-        // Downloads are not taken in the middle of an upload.
+        // Downloads are rejected during an upload.
         if let TransferState::Upload(..) = self.position {
             self.abort(cx)?;
         }
@@ -72,12 +72,12 @@ impl AddressedSession {
         Ok(())
     }
 
-    /// Whether a request of that length can be one of a numbered sequence.
+    /// Whether a request of this length can be part of a numbered sequence.
     fn is_full(&self, len: usize) -> bool {
         self.port.params.size_is_known && self.port.is_full(len)
     }
 
-    /// Writes at most a piece, in one request.
+    /// Writes at most one part in one request.
     fn write_piece(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), (Refusal, SessionError)> {
         let block = match self.position {
             TransferState::Download(Some((next, block))) if next == at && self.is_full(data.len()) => block,
@@ -94,8 +94,8 @@ impl AddressedSession {
         Ok(())
     }
 
-    /// After a block was stalled: half as much at once, if that can help. The
-    /// same bytes at the same place a second time change nothing.
+    /// After a stalled block, halves the size of parts if that may help. Writing the same bytes
+    /// to the same address again changes nothing.
     fn shrink(&mut self, len: usize, error: SessionError, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let half = self.piece / 2;
         if len <= usize::from(half) || half < SMALLEST_PIECE {
@@ -110,8 +110,8 @@ impl AddressedSession {
         Ok(())
     }
 
-    /// The DFU_GETSTATUS with which the unit begins to leave; sent again if the unit was not
-    /// reached and still waits for it. The bus shows whether it left.
+    /// Sends the DFU_GETSTATUS that makes the unit leave; repeats it if it did not reach the
+    /// unit. The bus shows whether the unit left.
     fn start_leaving(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         for _ in 0..LEAVE_TRIES {
             match self.port.status(cx, "the unit to leave update mode") {
@@ -141,8 +141,8 @@ impl AddressedSession {
             }
         };
         let bytes = self.port.upload(block, length, cx)?;
-        // A reply shorter than a block ends the upload; some units count the
-        // asked length as the block, so an abort makes sure.
+        // A reply shorter than a block ends the upload; some units count the requested length as
+        // the block, so an abort is sent to be sure.
         self.position = match following(at, bytes.len(), block) {
             Some((next, number)) if self.is_full(bytes.len()) => TransferState::Upload(next, number),
             _ => {
@@ -158,7 +158,7 @@ impl AddressedSession {
     }
 }
 
-/// The block behind a full block, if the numbers go that far.
+/// The block after a full block, if block numbers suffice.
 fn following(at: Address, len: usize, block: u16) -> Option<(Address, u16)> {
     at.checked_add(len as u64).zip(block.checked_add(1))
 }
@@ -178,7 +178,7 @@ impl Session for AddressedSession {
             return Ok(Protection::Unknown);
         }
         let mut last = String::new();
-        // A refusal without a reason may have been a stumble: once more.
+        // A refusal with no reason may be transient; retry once.
         for _ in 0..2 {
             match self.read(at, 4, cx) {
                 Ok(_) => return Ok(Protection::Unprotected),
@@ -199,7 +199,7 @@ impl Session for AddressedSession {
 
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.command(Command::Unprotect, DfuOperation::EraseAll, cx) {
-            // It leaves in the middle of its answers: that is what it was told.
+            // Disconnecting during the reply is expected here.
             Ok(()) | Err(SessionError::Disconnected | SessionError::Timeout(_) | SessionError::Transport(_)) => Ok(()),
             Err(error) => Err(error),
         }
@@ -253,7 +253,7 @@ impl Session for AddressedSession {
         for _ in 0..LEAVE_TRIES {
             match self.port.request(Request::Download, 0, &[]) {
                 Ok(()) => {}
-                // It went before it answered.
+                // The unit disconnected before it replied.
                 Err(TransferError::Disconnected) => return Ok(()),
                 Err(TransferError::Stall) => return Err(self.port.reason(TransferError::Stall, cx)),
                 Err(_) => match self.port.state_after_loss(cx) {
@@ -263,7 +263,7 @@ impl Session for AddressedSession {
                         return Err(self.port.refusal(reply));
                     }
                     Ok(_) => {}
-                    // It answers nothing; the bus shows whether it left.
+                    // The unit does not reply; the bus shows whether it left.
                     Err(_) => return Ok(()),
                 },
             }
@@ -273,7 +273,7 @@ impl Session for AddressedSession {
     }
 
     fn rest(&mut self, cx: &mut Context<'_>) {
-        // Best effort: the next program can do the same from where it is.
+        // Best effort: the next program can start from any state.
         let _ = self.port.go_idle(cx);
         self.position = TransferState::Idle;
     }

@@ -1,4 +1,4 @@
-//! From the application into its DFU mode, by DFU_DETACH.
+//! Entry into DFU mode by DFU_DETACH.
 //!
 //! Source: DFU 1.1, section 5.1. A unit with bitWillDetach leaves the bus by
 //! itself; the others wait for a bus reset, for wDetachTimeOut at the most.
@@ -12,16 +12,15 @@ use vaka_usb::{Setup, TransferError, UsbDevice};
 use super::port::REQUEST_TIMEOUT;
 use crate::protocol::session_error::SessionError;
 
-/// How long a unit gets to leave by itself where its wDetachTimeOut is too
-/// short to say anything. Chosen by us.
+/// Time for a unit to detach by itself if its wDetachTimeOut is shorter. Chosen by us.
 const GRACE: Duration = Duration::from_secs(1);
 
-/// From here on wDetachTimeOut is long enough that a unit which promised to
-/// leave and does not can still be reset within it. Chosen by us.
+/// From this wDetachTimeOut on, a unit that promised to detach and did not can still be reset in
+/// time. Chosen by us.
 const LONG_TIMEOUT: Duration = Duration::from_millis(400);
 
-/// Asks the application behind an open device to leave for its DFU mode. It
-/// comes back on the same port; whoever called this looks for it there.
+/// Requests DFU mode from the application on an open device. The unit returns on the same port;
+/// the caller waits for it.
 ///
 /// # Errors
 /// The application refuses, or cannot be asked. It runs on.
@@ -38,7 +37,7 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
         index: u16::from(dfu.interface),
     };
     match device.control_out(setup, &[], REQUEST_TIMEOUT) {
-        // It may leave before its answer is through.
+        // The unit may disconnect before its reply is complete.
         Ok(()) | Err(TransferError::Disconnected) => {}
         Err(TransferError::Failed(_)) if device.wait_for_disconnect(GRACE) => return Ok(()),
         Err(error) => return Err(error.into()),
@@ -48,11 +47,11 @@ pub fn detach(mut device: Box<dyn UsbDevice>, dfu: &DfuFacts) -> Result<(), Sess
     if will_detach && device.wait_for_disconnect(patience) {
         return Ok(());
     }
-    // It waits for this, or it has not done what it promised: one reset, no
-    // more, and while it still waits for one.
+    // The unit waits for a reset, or has not detached as promised: reset it once, while it still
+    // waits.
     match device.reset() {
         Ok(()) | Err(TransferError::Disconnected) => Ok(()),
-        // It left while it was reset; what comes back shows whether that was right.
+        // The unit disconnected during the reset; the device that returns shows the result.
         Err(_) if device.wait_for_disconnect(GRACE) => Ok(()),
         Err(error) => Err(error.into()),
     }

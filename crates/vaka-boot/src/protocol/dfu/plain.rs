@@ -1,4 +1,4 @@
-//! Plain DFU: blocks in order, from 0, and the unit knows where they go.
+//! Plain DFU: blocks in order from 0; the unit decides their addresses.
 //!
 //! Source: DFU 1.1, sections 6 and 7. Every block but the last has exactly
 //! wTransferSize bytes: units reckon with that. A download of no bytes ends the
@@ -15,8 +15,7 @@ use crate::context::Context;
 use crate::protocol::session::{Capabilities, FinishOutcome, Protection, Session};
 use crate::protocol::session_error::SessionError;
 
-/// What the unit is in the middle of. Addresses are the caller's; the unit
-/// knows only the order.
+/// The transfer in progress. Addresses belong to the caller; the unit knows only the order.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum TransferState {
     Idle,
@@ -25,11 +24,11 @@ enum TransferState {
     Download(Option<Address>, u16),
     /// The next block to read, and its number; no address: the upload ended.
     Upload(Option<Address>, u16),
-    /// The end was told, and the unit leaves by itself.
+    /// The download is ended, and the unit leaves by itself.
     Leaving,
 }
 
-/// A unit in DFU mode that knows by itself where the blocks go.
+/// A unit in DFU mode that decides the addresses of blocks.
 pub struct PlainSession {
     port: DfuPort,
     position: TransferState,
@@ -39,7 +38,7 @@ impl PlainSession {
     /// Claims the interface and brings the unit to dfuIDLE.
     ///
     /// # Errors
-    /// It cannot be brought there; nothing was changed.
+    /// The unit cannot be brought to dfuIDLE; nothing was changed.
     pub fn open(device: Box<dyn UsbDevice>, params: DfuParams, cx: &mut Context<'_>) -> Result<Self, SessionError> {
         Ok(Self { port: DfuPort::open(device, params, cx)?, position: TransferState::Idle })
     }
@@ -72,9 +71,9 @@ impl PlainSession {
         }
     }
 
-    /// Sends the download of no bytes that ends the image. A request that is not answered is
-    /// not accepted: the unit is asked for its state, and told again if that is still
-    /// dfuDNLOAD-IDLE. Source: DFU 1.1, appendix A.
+    /// Sends the empty download that ends the image. A request without a reply is not accepted:
+    /// the state is queried, and the request is repeated if the state is still dfuDNLOAD-IDLE.
+    /// Source: DFU 1.1, appendix A.
     fn send_end(&mut self, number: u16, cx: &mut Context<'_>) -> Result<End, SessionError> {
         for _ in 0..END_TRIES {
             match self.port.request(Request::Download, number, &[]) {
@@ -101,8 +100,8 @@ impl PlainSession {
         Err(SessionError::Timeout(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
     }
 
-    /// The DFU_GETSTATUS that starts the manifestation of a unit that does not answer after
-    /// it. If it is not answered, the state tells whether the manifestation began.
+    /// Sends the DFU_GETSTATUS that starts manifestation in a unit that does not reply
+    /// afterwards. Without a reply, the state shows whether manifestation started.
     fn start_manifestation(&mut self, cx: &mut Context<'_>) -> Result<End, SessionError> {
         self.position = TransferState::Leaving;
         let what = DfuOperation::Manifest.words();
@@ -132,19 +131,19 @@ impl PlainSession {
     }
 }
 
-/// How often the requests that end a download are sent, as long as the unit says that it has
-/// not taken them. Chosen by us.
+/// How often the requests that end a download are sent while the unit reports that it has not
+/// accepted them. Chosen by us.
 const END_TRIES: u32 = 3;
 
-/// Whether the unit took the end of a download.
+/// Whether the unit accepted the end of a download.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum End {
     Accepted,
-    /// The unit was lost, or answers nothing: it may have taken it, or not.
+    /// The unit disconnected or does not reply: unknown.
     Lost,
 }
 
-/// Blocks behind 65535 have the number 0. Source: DFU 1.1, section 6.1.1.
+/// Block numbers wrap from 65535 to 0. Source: DFU 1.1, section 6.1.1.
 fn after(number: u16) -> u16 {
     number.wrapping_add(1)
 }
@@ -156,7 +155,7 @@ impl Session for PlainSession {
     }
 
     fn protection(&mut self, _: Address, _: &mut Context<'_>) -> Result<Protection, SessionError> {
-        // Plain DFU has no word for it, and an upload that is refused may be by design.
+        // Plain DFU has no request for this, and a rejected upload may be by design.
         Ok(Protection::Unknown)
     }
 
@@ -197,8 +196,7 @@ impl Session for PlainSession {
             TransferState::Idle => 0,
             _ => return Err(SessionError::ProtocolViolation("an upload of plain DFU begins at its beginning".into())),
         };
-        // A whole block is asked for, always: a reply that is shorter than
-        // what was asked ends the upload.
+        // Always request a whole block: a reply shorter than the request ends the upload.
         let mut bytes = self.port.upload(number, self.port.params.block_size, cx)?;
         let next = at.checked_add(bytes.len() as u64).filter(|_| self.port.is_full(bytes.len()));
         self.position = if next.is_some() { TransferState::Upload(next, after(number)) } else { TransferState::Idle };
@@ -220,12 +218,13 @@ impl Session for PlainSession {
             return Ok(());
         }
         if matches!(self.position, TransferState::Upload(..)) {
-            // Left open it would be cut by the reset, which some units hold against the firmware.
+            // An open upload would be aborted by the reset, and some devices then reject the
+            // firmware.
             let _ = self.port.abort(cx);
         }
         match self.port.device.reset() {
             Ok(()) | Err(TransferError::Disconnected) => {}
-            // A unit that leaves while it is reset makes the system report other errors.
+            // Disconnecting during the reset makes the system report other errors.
             Err(_) if self.port.device.wait_for_disconnect(TIME_TO_GO) => {}
             Err(error) => return Err(error.into()),
         }

@@ -1,4 +1,4 @@
-//! Class requests, states and times: what both kinds of DFU have in common.
+//! The common part of both kinds of DFU: class requests, states and timing.
 
 use std::time::Duration;
 
@@ -13,27 +13,27 @@ use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::warning::Warning;
 
-/// Time for a request on top of what the unit asked for. Chosen by us: busy
-/// units answer late without saying so.
+/// Timeout of a request in addition to the time that the unit requested. Chosen by us: busy units
+/// reply late without announcing it.
 pub(super) const REQUEST_TIMEOUT: Duration = Duration::from_secs(5);
 
-/// The first pause before a unit is asked again that is at work but named no
-/// time; it doubles up to [`LONGEST_PAUSE`]. Chosen by us.
+/// First pause before polling a busy unit that stated no time; doubles up to [`LONGEST_PAUSE`].
+/// Chosen by us.
 const FIRST_PAUSE: Duration = Duration::from_millis(2);
 const LONGEST_PAUSE: Duration = Duration::from_millis(100);
 
-/// After it was told to leave: how long a unit gets before the connection is
-/// closed, which over USB/IP resets its port. Chosen by us.
+/// Time for the unit to leave before the connection is closed, which over USB/IP resets its port.
+/// Chosen by us.
 pub(super) const TIME_TO_GO: Duration = Duration::from_millis(500);
 
-/// Before a unit that did not answer is asked again. Chosen by us.
+/// Pause before the second request to a unit that did not reply. Chosen by us.
 const SECOND_TRY: Duration = Duration::from_secs(1);
 
-/// Attempts on the way to dfuIDLE: the longest sound way takes four, and a
-/// unit that clings to its error gets three of them.
+/// Attempts to reach dfuIDLE: the longest valid path takes four, and a unit that keeps its error
+/// gets three of them.
 const STEPS_TO_IDLE: usize = 10;
 
-/// What a download asks the unit to do; decides how long that may take.
+/// The operation that a download requests; it determines the time limit.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum DfuOperation {
     Command,
@@ -44,8 +44,8 @@ pub(crate) enum DfuOperation {
 }
 
 impl DfuOperation {
-    /// The longest time that is believed of a unit. Chosen by us, some ten
-    /// times what data sheets give for slow parts.
+    /// Upper bound on the poll timeout we accept. Chosen by us, some ten times the data sheet
+    /// values of slow parts.
     pub(super) fn ceiling(self) -> Duration {
         match self {
             Self::Command | Self::Block => Duration::from_secs(5),
@@ -65,17 +65,17 @@ impl DfuOperation {
     }
 }
 
-/// What has to be known of an interface to open a session on it.
+/// The parameters of a session on an interface.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct DfuParams {
     /// bInterfaceNumber.
     pub interface: u8,
     /// bAlternateSetting.
     pub alternate: u8,
-    /// Bytes in a block: wTransferSize, or what is used in its place.
+    /// Bytes in a block: wTransferSize, or a substitute.
     pub block_size: u16,
-    /// Whether that is the unit's own wTransferSize. If not, nobody knows where
-    /// a block with a higher number goes.
+    /// Whether that is the unit's own wTransferSize. If not, the address of a block with a higher
+    /// number is unknown.
     pub size_is_known: bool,
     /// bmAttributes.
     pub attributes: Attributes,
@@ -95,17 +95,17 @@ pub(crate) struct DfuPort {
     told_of_absurd_time: bool,
 }
 
-/// How a download was taken.
+/// Why a download was rejected.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(crate) enum Refusal {
-    /// The request itself was stalled: the unit looked at nothing.
+    /// The request itself was stalled: the unit processed nothing.
     Request,
     /// The work failed, or could not be asked for.
     DfuOperation,
 }
 
-/// The status of an interface in DFU mode, asked once. Asking changes nothing in a unit that
-/// has just come up: it is idle, or in dfuERROR.
+/// Reads the status of an interface in DFU mode once. This changes nothing in a unit that has
+/// just started: it is idle or in dfuERROR.
 ///
 /// # Errors
 /// The unit does not answer.
@@ -122,8 +122,8 @@ pub fn read_status(
 }
 
 impl DfuPort {
-    /// Claims the interface and brings the unit to dfuIDLE, from whatever
-    /// state an earlier program left it in.
+    /// Claims the interface and brings the unit to dfuIDLE from any state that an earlier program
+    /// left.
     pub(crate) fn open(
         device: Box<dyn UsbDevice>,
         params: DfuParams,
@@ -134,9 +134,9 @@ impl DfuPort {
         port.device.claim(port.params.interface, port.params.alternate)?;
         match port.go_idle(cx) {
             Err(SessionError::WaitsForReset) => {
-                // What is left to try; the caller looks what comes of it.
+                // Last resort; the caller checks the outcome.
                 let reset = port.device.reset();
-                // A unit that leaves while it is reset makes the system report all kinds of errors.
+                // Disconnecting during the reset makes the system report various errors.
                 if !port.device.wait_for_disconnect(TIME_TO_GO) {
                     reset?;
                 }
@@ -146,7 +146,7 @@ impl DfuPort {
         }
     }
 
-    /// The six bytes of DFU_GETSTATUS, as they come.
+    /// The six bytes of the DFU_GETSTATUS reply.
     pub(crate) fn raw_status(&mut self, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         cx.wait_until(self.earliest_status, "the unit's status");
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
@@ -196,9 +196,9 @@ impl DfuPort {
         )))
     }
 
-    /// The state by DFU_GETSTATE, which changes nothing; by DFU_GETSTATUS
-    /// where the unit refuses that. A unit that does not answer is asked once
-    /// more; then it is taken to wait for a reset, in which it answers nothing.
+    /// The state by DFU_GETSTATE, which changes nothing, or by DFU_GETSTATUS if the unit rejects
+    /// that. A unit that does not reply is queried once more, and then assumed to wait for a
+    /// reset, in which state it never replies.
     pub(super) fn state(&mut self, cx: &mut Context<'_>) -> Result<State, SessionError> {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
         let mut answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
@@ -212,8 +212,8 @@ impl DfuPort {
         }
     }
 
-    /// The state after a request that was not answered. Unlike [`state`](Self::state) this
-    /// concludes nothing from silence.
+    /// The state after a request without a reply. Unlike [`state`](Self::state) it draws no
+    /// conclusion from silence.
     ///
     /// # Errors
     /// The unit does not answer this either; whether it took the request is unknown.
@@ -223,7 +223,7 @@ impl DfuPort {
         self.state_of(answer, cx)
     }
 
-    /// The state in an answer to DFU_GETSTATE; by DFU_GETSTATUS where the answer has none.
+    /// The state in the reply to DFU_GETSTATE, or by DFU_GETSTATUS if the reply has none.
     fn state_of(
         &mut self,
         answer: Result<Vec<u8>, TransferError>,
@@ -236,9 +236,8 @@ impl DfuPort {
         }
     }
 
-    /// DFU_GETSTATUS, not before the moment that the unit asked for. The time in the reply
-    /// delays the next one, whatever state the unit is in. Source: DFU 1.1, section 6.1.2
-    /// (bwPollTimeout).
+    /// DFU_GETSTATUS, not before the moment that the unit requested. The time in the reply delays
+    /// the next request in any state. Source: DFU 1.1, section 6.1.2 (bwPollTimeout).
     pub(super) fn status(&mut self, cx: &mut Context<'_>, what: &str) -> Result<StatusReply, SessionError> {
         cx.wait_until(self.earliest_status, what);
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetStatus, 0);
@@ -305,7 +304,7 @@ impl DfuPort {
         Ok(())
     }
 
-    /// The time that a unit names, up to what is believed; the rest is told once.
+    /// The poll timeout, limited to what we accept; a longer one is reported once.
     pub(super) fn clamp_poll_timeout(&mut self, named: Duration, work: DfuOperation, cx: &mut Context<'_>) -> Duration {
         if named <= work.ceiling() {
             return named;
@@ -317,7 +316,7 @@ impl DfuPort {
         work.ceiling()
     }
 
-    /// Why a request was refused. Of a stall the unit is asked for the reason.
+    /// The reason for a rejection; queried from the unit after a stall.
     pub(super) fn reason(&mut self, error: TransferError, cx: &mut Context<'_>) -> SessionError {
         if error != TransferError::Stall {
             return error.into();
@@ -329,11 +328,11 @@ impl DfuPort {
         }
     }
 
-    /// A refusal in the standard's words, and in the unit's own if it has some.
+    /// A rejection in the standard's words, plus the unit's own description.
     pub(super) fn refusal(&mut self, reply: StatusReply) -> SessionError {
         let own = StringReader::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
         let status = match reply.status {
-            // The refusal says no; the status does not say why.
+            // The request was rejected, but the status gives no reason.
             Status::Ok => format!("it gives no reason, its state is {}", reply.state),
             Status::Unknown(_) => reply.status.to_string(),
             known => format!("{known}; status 0x{:02X}", known.number()),
@@ -368,7 +367,7 @@ impl DfuPort {
     }
 }
 
-/// How long a unit at work is waited for, and the pauses where it names none.
+/// The deadline for a busy unit, and the pauses if it states none.
 pub(super) struct Backoff {
     deadline: Duration,
     pause: Duration,

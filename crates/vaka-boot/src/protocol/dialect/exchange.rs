@@ -1,4 +1,4 @@
-//! One exchange of frames with a unit: sent, echoed, answered, and tried again.
+//! One exchange of frames with a unit: send, echo, reply, retry.
 
 use std::time::Duration;
 
@@ -11,14 +11,14 @@ use super::interpreter::{BUSY_PAUSE, Failed, Interpreter, OperationLimits, TOTAL
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// How long a reply may take where the dialect says nothing. Chosen by us.
+/// Default time limit for a reply. Chosen by us.
 const REPLY_WITHIN: Duration = Duration::from_secs(1);
 
-/// A reply of which no end is seen is not waited for beyond so many bytes. Chosen by
-/// us: many times what is met.
+/// Give up on an unterminated reply after this many bytes. Chosen by us: many times the size of
+/// real replies.
 const MOST_PENDING: usize = 64 * 1024;
 
-/// What is read at once where nobody knows how much comes.
+/// Number of bytes to read if the length of the reply is unknown.
 const SOME: usize = 1;
 
 /// One attempt at an exchange.
@@ -27,18 +27,18 @@ struct Attempt<'e> {
     /// When the attempt has failed.
     until: Duration,
     limits: OperationLimits,
-    /// How many bytes that belong to nothing may still come.
+    /// Number of garbage bytes that are still allowed.
     garbage: usize,
 }
 
-/// How a reply ended.
+/// The outcome of a reply.
 enum Reply {
     Done,
     SendAgain,
 }
 
 impl Interpreter {
-    /// An exchange, as often as it may be tried.
+    /// Runs an exchange with its allowed number of attempts.
     pub(super) fn exchange(
         &mut self,
         exchange: &Exchange,
@@ -108,7 +108,7 @@ impl Interpreter {
         }
     }
 
-    /// Sends a frame; `true` if the unit was busy, and it is to be sent again.
+    /// Sends a frame; `true` if the unit was busy and the frame must be sent again.
     fn send(&mut self, at: &Attempt<'_>, wrapped: &[u8], cx: &mut Context<'_>) -> Result<bool, Failed> {
         let Attempt { exchange, until, .. } = *at;
         if self.watcher.is_some() {
@@ -129,7 +129,7 @@ impl Interpreter {
     fn stalled(&mut self, exchange: &Exchange, error: SessionError) -> Failed {
         let SessionError::DfuStatus { reason, status } = &error else { return error.into() };
         self.wire.clear_halts();
-        // Over DFU the unit gave a status, which the dialect may explain further.
+        // Over DFU the unit returned a status, which the dialect may explain further.
         let own = self.dialect().dfu_status(status.number());
         let words = match own.filter(|_| self.dialect().carrier.kind().explains_dfu_status) {
             Some(own) => format!("{reason}: {own}"),
@@ -142,7 +142,7 @@ impl Interpreter {
         })
     }
 
-    /// What came behind the reply before this one: too much.
+    /// Reports extra bytes after the previous reply.
     fn leftovers(&mut self, at: &Attempt<'_>) -> Result<(), Failed> {
         let left = std::mem::take(&mut self.buffer);
         if left.len() <= at.limits.junk || self.dialect().framing != Framing::None {
@@ -159,7 +159,7 @@ impl Interpreter {
         Err(Failed::Transient(SessionError::Frame(Box::new(trouble))))
     }
 
-    /// Waits before a busy unit is asked again.
+    /// Pauses before the retry of a busy unit.
     fn pause(&mut self, exchange: &Exchange, until: Duration, cx: &mut Context<'_>) -> Result<(), Failed> {
         let pause = exchange.pause.as_ref().map_or(Ok(BUSY_PAUSE), |pause| self.time(pause))?;
         if cx.now() + pause > until {
@@ -170,7 +170,7 @@ impl Interpreter {
         Ok(())
     }
 
-    /// The unit sends back what it got, perhaps behind a prompt.
+    /// Reads the echo of a frame, which may follow a prompt.
     fn echo(&mut self, at: &Attempt<'_>, sent: &[u8], cx: &mut Context<'_>) -> Result<(), Failed> {
         let Attempt { exchange, until, limits, .. } = *at;
         if !self.dialect().framing.is_stream() {
@@ -228,7 +228,7 @@ impl Interpreter {
         }
     }
 
-    /// No reply, or only a part of one.
+    /// The failure for a missing or partial reply.
     fn silent(&self, exchange: &Exchange) -> Failed {
         let name = &exchange.name;
         if self.buffer.is_empty() {
@@ -246,7 +246,7 @@ impl Interpreter {
         }
     }
 
-    /// Waits for the reply that was expected, over busy ones and what belongs to nobody.
+    /// Waits for the expected reply; skips busy replies and garbage.
     fn reply(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<Reply, Failed> {
         let Attempt { exchange, until, .. } = *at;
         loop {
@@ -269,7 +269,7 @@ impl Interpreter {
         }
     }
 
-    /// The next frame that says something.
+    /// Reads the next frame with content.
     fn next_answer(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let dialect = self.dialect().clone();
         match &dialect.framing {
@@ -279,7 +279,7 @@ impl Interpreter {
         }
     }
 
-    /// A frame that is a transfer of its own.
+    /// Reads a frame that is one transfer.
     fn transferred(&mut self, at: &Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
         let timeout = until.saturating_sub(cx.now()).max(Duration::from_millis(1));
@@ -291,7 +291,7 @@ impl Interpreter {
         }
     }
 
-    /// A frame of which only its own fields say where it ends.
+    /// Reads a frame whose own fields determine its end.
     fn unframed(&mut self, at: &mut Attempt<'_>, cx: &mut Context<'_>) -> Result<ReplyOutcome, Failed> {
         let Attempt { exchange, until, .. } = *at;
         loop {
@@ -345,7 +345,7 @@ impl Interpreter {
         }
     }
 
-    /// What a frame says, shown to whoever watches.
+    /// Parses a frame and passes it to the watcher.
     fn answer(&mut self, at: &Attempt<'_>, frame: &[u8], whole: bool) -> ReplyOutcome {
         let exchange = at.exchange;
         let before = self.watcher.is_some().then(|| self.memory.clone());

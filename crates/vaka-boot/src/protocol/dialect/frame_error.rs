@@ -1,4 +1,4 @@
-//! A frame that is not what the dialect expects, as an error and as an event.
+//! A frame that does not match its dialect, as an error and as an event.
 
 use vaka_base::text;
 use vaka_core::event::FrameField;
@@ -20,7 +20,7 @@ pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> Sess
     SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] }))
 }
 
-/// A frame that was not what was expected, as an event.
+/// A frame that does not match, as an event.
 pub(super) fn frame_event(trouble: &FrameMismatch) -> Event {
     let field = |view: &FieldView| FrameField {
         field: view.field.clone(),

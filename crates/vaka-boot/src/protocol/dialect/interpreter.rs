@@ -14,54 +14,54 @@ use super::transport::CarrierTransport;
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// How long all of an operation may take where the dialect says nothing. Chosen by
-/// us: an erase of a large part takes minutes on some.
+/// Default time limit for an operation. Chosen by us: erasing a large part takes minutes on some
+/// units.
 pub(super) const TOTAL: Duration = Duration::from_secs(30);
 const TOTAL_LONG: Duration = Duration::from_secs(300);
 
-/// How long a sync is tried, and the pause between, where the dialect says nothing.
+/// Default time limit for a sync, and the pause between attempts.
 const SYNC_TOTAL: Duration = Duration::from_secs(3);
 const SYNC_EVERY: Duration = Duration::from_millis(50);
 
-/// How often something that changes nothing is tried where the dialect says nothing.
+/// Default number of attempts of an operation that changes nothing.
 const TRIES: u32 = 3;
 
-/// Before a unit that said "busy" is asked again, and between looks of an `until`.
+/// Pause before the retry of a busy unit, and between iterations of an `until`.
 pub(super) const BUSY_PAUSE: Duration = Duration::from_millis(5);
 
 /// A stream counts as quiet after this time.
 const QUIET: Duration = Duration::from_millis(20);
 
-/// Draining ends by then, whatever still comes.
+/// Time limit for draining.
 const DRAIN_MOST: Duration = Duration::from_millis(250);
 
-/// What may come before the first reply of a sync: rests of an earlier program.
+/// Maximum number of bytes before the first reply of a sync: the remains of an earlier program.
 const SYNC_JUNK: usize = 4096;
 
-/// What a record calls values that all operations know.
+/// The name in traces of values that all operations know.
 pub const GIVEN: &str = "given";
 
-/// How a unit is opened again after it left and came back.
+/// The information for reopening a unit after it disconnected and returned.
 #[derive(Clone)]
 pub struct Reconnect {
-    /// Its bus.
+    /// The bus.
     pub bus: Arc<dyn Bus>,
-    /// The unit, as it was enumerated last.
+    /// The unit as last enumerated.
     pub device: DeviceInfo,
 }
 
-/// One frame that went over the wire, for whoever wants to see it.
+/// One transferred frame, for a watcher.
 #[derive(Clone, Debug)]
 pub struct TracedFrame {
-    /// In which operation.
+    /// The operation.
     pub operation: OperationName,
-    /// Of which exchange.
+    /// The exchange.
     pub exchange: String,
-    /// Whether it went to the unit.
+    /// Whether it was sent to the unit.
     pub sent: bool,
-    /// Its fields.
+    /// The fields.
     pub fields: Vec<FieldView>,
-    /// What is wrong with it, if something is.
+    /// The mismatch, if any.
     pub trouble: Option<String>,
 }
 
@@ -75,7 +75,7 @@ pub struct Interpreter {
     pub(super) watcher: Option<Box<dyn FnMut(TracedFrame)>>,
 }
 
-/// What one run of an operation is bound by.
+/// The limits of one run of an operation.
 #[derive(Clone, Copy)]
 pub(super) struct OperationLimits {
     pub(super) operation: OperationName,
@@ -86,9 +86,9 @@ pub(super) struct OperationLimits {
 
 /// Why an attempt at an exchange failed.
 pub(super) enum Failed {
-    /// It may be tried again.
+    /// Transient: a retry may help.
     Transient(SessionError),
-    /// Trying again changes nothing.
+    /// Permanent: retrying cannot help.
     Permanent(SessionError),
 }
 
@@ -104,10 +104,10 @@ impl From<SessionError> for Failed {
 }
 
 impl Interpreter {
-    /// Takes an open unit.
+    /// Creates the interpreter for an open device.
     ///
     /// # Errors
-    /// It has not what the carrier needs, or another program holds it.
+    /// The device lacks an interface the carrier needs, or is in use.
     pub fn open(
         device: Box<dyn UsbDevice>,
         dialect: Arc<Dialect>,
@@ -119,22 +119,22 @@ impl Interpreter {
         Ok(Self { memory, wire, reopen, buffer: Vec::new(), transfers_before: 0, watcher: None })
     }
 
-    /// Shows every frame to somebody.
+    /// Passes every frame to a watcher.
     pub fn watch(&mut self, watcher: Box<dyn FnMut(TracedFrame)>) {
         self.watcher = Some(watcher);
     }
 
-    /// What names mean by now.
+    /// The current variable bindings.
     pub fn memory(&self) -> &Bindings {
         &self.memory
     }
 
-    /// The same, to give names a value.
+    /// The current variable bindings, for changes.
     pub fn memory_mut(&mut self) -> &mut Bindings {
         &mut self.memory
     }
 
-    /// Gives names values that all operations know from then on.
+    /// Binds values that all later operations know.
     pub fn give(&mut self, given: Vec<(Name, Value)>) {
         let dialect = self.dialect().clone();
         self.wire.note(&dialect, GIVEN, &given);
@@ -143,12 +143,12 @@ impl Interpreter {
         }
     }
 
-    /// Its dialect.
+    /// The dialect.
     pub fn dialect(&self) -> &Arc<Dialect> {
         self.memory.dialect()
     }
 
-    /// The unit as it is enumerated now, if it came back on the way.
+    /// The unit as currently enumerated, if it returned meanwhile.
     pub fn device(&self) -> Option<&DeviceInfo> {
         self.reopen.as_ref().map(|reopen| &reopen.device)
     }
@@ -169,12 +169,11 @@ impl Interpreter {
         self.wire.rest(cx);
     }
 
-    /// Runs an operation with what the tool gives it; `false` if the dialect has
-    /// none of that name.
+    /// Runs an operation with its arguments; `false` if the dialect does not have the operation.
     ///
     /// # Errors
-    /// The unit refuses, does not answer, or answers something else. What the
-    /// operation changes may be half changed.
+    /// The unit rejects a request, does not reply, or sends an unexpected reply. Changes of the
+    /// operation may be incomplete.
     pub fn run(
         &mut self,
         name: OperationName,
@@ -206,7 +205,7 @@ impl Interpreter {
         self.sync(&operation.steps, every, bounds, cx).map(|()| true)
     }
 
-    /// Again and again, until the unit answers.
+    /// Repeats the operation until the unit replies.
     fn sync(
         &mut self,
         steps: &[Step],
@@ -233,7 +232,7 @@ impl Interpreter {
         self.memory.time(time).map_err(|error| SessionError::dialect("a time", error))
     }
 
-    /// A fault of the dialect, or of what the unit said.
+    /// An error in the dialect or in a reply.
     pub(super) fn steps(
         &mut self,
         steps: &[Step],
@@ -318,7 +317,7 @@ impl Interpreter {
         }
     }
 
-    /// Runs what a name stands for, with its own values for some names.
+    /// Runs an exchange or a group of steps with arguments.
     fn call(
         &mut self,
         target: &Target,
@@ -362,7 +361,7 @@ impl Interpreter {
         Ok(())
     }
 
-    /// Runs steps once; whether what they wait for is not so yet.
+    /// Runs steps once; returns whether their condition is still pending.
     fn is_pending(
         &mut self,
         body: &[Step],
@@ -399,7 +398,7 @@ impl Interpreter {
         Ok(())
     }
 
-    /// The unit leaves, and what comes on its port is opened again.
+    /// Waits for the unit to disconnect, and reopens the device that appears on its port.
     fn come_back(&mut self, until: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(reopen) = self.reopen.clone() else {
             return Err(SessionError::ProtocolViolation(
@@ -436,7 +435,7 @@ impl Interpreter {
         }
     }
 
-    /// Throws away what still comes, until it is quiet.
+    /// Discards incoming data until the unit is quiet.
     pub(super) fn settle(&mut self, bounds: OperationLimits, cx: &mut Context<'_>) {
         self.buffer.clear();
         let until = (cx.now() + DRAIN_MOST).min(bounds.until);
@@ -444,7 +443,7 @@ impl Interpreter {
     }
 }
 
-/// What a unit may be busy with for long where the dialect says nothing.
+/// Whether an operation may take long by default.
 pub(super) fn takes_long(name: OperationName) -> bool {
     matches!(name, OperationName::Erase | OperationName::Begin | OperationName::End)
 }

@@ -1,9 +1,8 @@
 //! Units that are spoken to in a dialect.
 //!
-//! [`connect`] opens the unit and asks it what it is; [`session`] makes it a
-//! [`Session`]. [`Interpreter`] runs the operations, over the carrier that the dialect
-//! names. The loop over addresses is the executor's: a dialect says only how each
-//! chunk looks on the wire.
+//! [`connect`] opens the unit and identifies it; [`session`] turns it into a [`Session`].
+//! [`Interpreter`] runs the operations over the carrier that the dialect names. The loop over
+//! addresses belongs to the executor: a dialect only describes how each chunk looks on the wire.
 
 mod carrier;
 mod exchange;
@@ -32,14 +31,14 @@ use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
 
-/// After it was told to leave: how long a unit gets before the connection is
-/// closed, which over USB/IP resets its port. Chosen by us.
+/// Time for the unit to leave before the connection is closed, which over USB/IP resets its port.
+/// Chosen by us.
 const TIME_TO_GO: Duration = Duration::from_millis(500);
 
-/// Opens a unit and asks it what it is. Changes nothing in it.
+/// Opens a unit and identifies it. Changes nothing in it.
 ///
 /// # Errors
-/// It does not answer in that dialect.
+/// The unit does not reply in that dialect.
 pub fn connect(
     device: Box<dyn UsbDevice>,
     dialect: Arc<Dialect>,
@@ -51,10 +50,10 @@ pub fn connect(
     Ok((talk, told))
 }
 
-/// Syncs and identifies: what the unit tells.
+/// Syncs with the unit and identifies it; returns its reported properties.
 ///
 /// # Errors
-/// It does not answer, or answers something else.
+/// The unit does not reply, or sends an unexpected reply.
 pub fn sync_and_identify(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<Vec<ReportedProperty>, SessionError> {
     talk.run(OperationName::Sync, Vec::new(), cx)?;
     talk.run(OperationName::Identify, Vec::new(), cx)?;
@@ -74,14 +73,14 @@ fn filled(image: &Image, span: Span) -> Vec<u8> {
     data
 }
 
-/// Asks the application behind an open device to leave for its update mode.
+/// Requests update mode from the application on an open device.
 ///
 /// # Errors
-/// It refuses, or does not answer; it runs on.
+/// The application rejects it or does not reply; it keeps running.
 pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context<'_>) -> Result<(), SessionError> {
     let mut talk = Interpreter::open(device, dialect, None, cx)?;
     match talk.run(OperationName::Enter, Vec::new(), cx) {
-        // It may leave before its answer is through.
+        // The unit may disconnect before its reply is complete.
         Ok(_) | Err(SessionError::Disconnected) => {}
         Err(SessionError::Transport(_) | SessionError::Timeout(_)) if talk.wait_for_disconnect(TIME_TO_GO) => {
             return Ok(());
@@ -92,28 +91,27 @@ pub fn enter(device: Box<dyn UsbDevice>, dialect: Arc<Dialect>, cx: &mut Context
     Ok(())
 }
 
-/// What has to be known to open a session.
+/// The parameters of a session.
 #[derive(Clone, Debug)]
 pub struct DialectParams {
-    /// What the dialect offers on this unit.
+    /// The capabilities of the dialect on this unit.
     pub offer: DialectCapabilities,
     /// Bytes in one write; at least 1.
     pub chunk: u32,
-    /// Most bytes in one read; at least 1.
+    /// Maximum size of a read in bytes; at least 1.
     pub read_chunk: u32,
-    /// Whether it can be read.
+    /// Whether the unit can be read.
     pub can_read: bool,
     /// The first address of the flash, of the region that is written, and its size.
     given: [u64; 3],
-    /// Where its application begins.
+    /// Start of the application.
     start: Address,
-    /// What is in the way: the unit can write less than the route would.
+    /// An obstacle: the unit can write less than the route would.
     obstacle: Option<String>,
 }
 
 impl DialectParams {
-    /// What a unit that has told itself offers for a route; `None` if its numbers
-    /// make no sense.
+    /// The parameters for a route of an identified unit; `None` if its numbers are invalid.
     pub(crate) fn of(talk: &Interpreter, route: &Route, variant: Option<&Variant>) -> Option<Self> {
         let dialect = talk.dialect();
         let region = variant.map(|variant| variant.image.region.span).or_else(|| Some(route.writes.first()?.span))?;
@@ -152,10 +150,10 @@ impl DialectParams {
     }
 }
 
-/// Unlocks the unit and loads its helper, where the dialect has these.
+/// Unlocks the unit and loads its helper, if the dialect has these operations.
 ///
 /// # Errors
-/// It refuses. Nothing was changed in its flash.
+/// The unit rejects it. Nothing was changed in its flash.
 pub fn session(
     mut talk: Interpreter,
     params: DialectParams,
@@ -172,7 +170,7 @@ pub fn session(
     Ok(Box::new(DialectSession { talk, params, index: 0, chunks: 0, whole: None }))
 }
 
-/// What stands between knowing a unit and working with it.
+/// Runs the optional `unlock` and `helper` operations.
 fn prepare(talk: &mut Interpreter, cx: &mut Context<'_>) -> Result<(), SessionError> {
     talk.run(OperationName::Unlock, Vec::new(), cx)?;
     let dialect = talk.dialect().clone();
@@ -196,7 +194,7 @@ struct DialectSession {
     /// The number of the next chunk.
     index: u64,
     chunks: u64,
-    /// What is written in all: from where on, and the bytes.
+    /// All content to write: start address and bytes.
     whole: Option<(Address, Vec<u8>)>,
 }
 
@@ -209,7 +207,7 @@ impl DialectSession {
         Value::Int(i128::from(number))
     }
 
-    /// What `begin` and `end` are given.
+    /// The arguments of `begin` and `end`.
     fn of_whole(&self) -> Vec<(vaka_dialect::Name, Value)> {
         let names = self.talk.dialect().given();
         let Some((start, data)) = &self.whole else { return Vec::new() };
@@ -365,7 +363,7 @@ impl Session for DialectSession {
         };
         let given = vec![(dialect.given().address, Self::address(at.unwrap_or(self.params.start)))];
         match self.talk.run(OperationName::Restart, given, cx) {
-            // It went before it answered: that is what it was told.
+            // Disconnecting before the reply is expected here.
             Ok(_) | Err(SessionError::Disconnected) => {}
             Err(SessionError::Transport(_) | SessionError::Timeout(_)) if self.talk.wait_for_disconnect(TIME_TO_GO) => {
             }

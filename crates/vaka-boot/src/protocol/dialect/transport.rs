@@ -11,14 +11,14 @@ use super::carrier::{self, Carrier, Transfer};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// An open unit and the way its frames take.
+/// An open unit with the carrier of its frames.
 pub(super) struct CarrierTransport {
     carrier: Box<dyn Carrier>,
     count: TransferCount,
 }
 
 impl CarrierTransport {
-    /// Claims what the carrier needs, and sets the line.
+    /// Claims the interface that the carrier needs, and configures the line.
     pub(super) fn open(
         mut device: Box<dyn UsbDevice>,
         dialect: &Dialect,
@@ -35,7 +35,7 @@ impl CarrierTransport {
         self.count.get()
     }
 
-    /// Notes in a trace what is about to be done.
+    /// Records in a trace what follows.
     pub(super) fn note(&mut self, dialect: &Dialect, operation: &str, given: &[(Name, Value)]) {
         let device = self.carrier.device();
         if device.takes_notes() {
@@ -70,7 +70,7 @@ impl CarrierTransport {
         self.carrier.send(transfer, frame, cx)
     }
 
-    /// Receives what comes for an exchange: a frame, or of a stream at least a byte.
+    /// Receives data for an exchange: a frame, or from a stream at least one byte.
     pub(super) fn receive(
         &mut self,
         transfer: &Transfer<'_>,
@@ -80,19 +80,19 @@ impl CarrierTransport {
         self.carrier.receive(transfer, wanted, cx)
     }
 
-    /// Leaves the unit as another program would like to find it.
+    /// Leaves the unit in a clean state for the next program.
     pub(super) fn rest(&mut self, cx: &mut Context<'_>) {
         self.carrier.quiesce(cx);
     }
 
-    /// Throws away what comes unasked within a time; whether something came.
+    /// Discards unsolicited data for a time; returns whether there was any.
     pub(super) fn drain(&mut self, within: Duration) -> bool {
         let Some(pipe) = self.carrier.unsolicited() else { return false };
         let came = self.carrier.device().read_endpoint(pipe, usize::from(pipe.packet), within);
         came.is_ok_and(|bytes| !bytes.is_empty())
     }
 
-    /// Makes both sides of a pipe agree again after a stall.
+    /// Clears the halt of the endpoints after a stall.
     pub(super) fn clear_halts(&mut self) {
         for pipe in self.carrier.pipes() {
             let _ = self.carrier.device().clear_halt(pipe);
@@ -100,7 +100,7 @@ impl CarrierTransport {
     }
 }
 
-/// A value as it stands in a record.
+/// A value in the form used in traces.
 fn written(value: &Value) -> String {
     match value {
         Value::Int(number) => number.to_string(),

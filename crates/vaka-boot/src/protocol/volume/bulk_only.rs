@@ -21,10 +21,9 @@ const STATUS_SIGNATURE: [u8; 4] = *b"USBS";
 /// Length of a status (5.2).
 const STATUS_LEN: usize = 13;
 
-/// For Get Max LUN, which many units do not know. Chosen by us.
+/// Timeout of Get Max LUN, which many units do not support. Chosen by us.
 const LUN_TIMEOUT: Duration = Duration::from_secs(1);
-/// For the reset and for a wrapper or status, which no unit holds up for
-/// longer. Chosen by us.
+/// Timeout of a reset, a command wrapper or a status. Chosen by us.
 const STEP_TIMEOUT: Duration = Duration::from_secs(5);
 
 /// A mass-storage interface: its number and its bulk endpoints.
@@ -32,9 +31,9 @@ const STEP_TIMEOUT: Duration = Duration::from_secs(5);
 pub struct DiskInterface {
     /// bInterfaceNumber.
     pub number: u8,
-    /// To the host.
+    /// Endpoint to the host.
     pub data_in: EndpointInfo,
-    /// To the unit.
+    /// Endpoint to the unit.
     pub data_out: EndpointInfo,
 }
 
@@ -42,21 +41,20 @@ pub struct DiskInterface {
 #[derive(Clone, Copy, Debug)]
 pub(super) enum Data<'a> {
     None,
-    /// So many bytes to the host.
+    /// This many bytes to the host.
     In(u32),
     /// These bytes to the unit.
     Out(&'a [u8]),
 }
 
-/// Why a command did not pass.
+/// Why a command failed.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub(super) enum BotError {
-    /// The unit says no; its sense tells why.
+    /// The unit rejected the command; its sense data has the reason.
     Failed,
-    /// The exchange broke off. The unit was brought back into step, so another
-    /// command may follow.
+    /// The exchange broke off and was recovered, so another command may follow.
     Broken(String),
-    /// Nothing more can be done over this device.
+    /// The device can no longer be used.
     Over(TransferError),
 }
 
@@ -72,21 +70,21 @@ pub(super) struct BulkOnly {
     interface: DiskInterface,
     tag: u32,
     commands: u64,
-    /// Whether the device took all data of the last command, whatever became of its status.
+    /// Whether the device accepted all data of the last command, whatever its status.
     data_taken: bool,
 }
 
 impl BulkOnly {
-    /// Takes the interface.
+    /// Claims the interface.
     ///
     /// # Errors
-    /// Somebody holds it, or the device is gone.
+    /// Another program uses it, or the device is detached.
     pub(super) fn new(mut device: Box<dyn UsbDevice>, interface: DiskInterface) -> Result<Self, TransferError> {
         device.claim(interface.number, 0)?;
         Ok(Self { device, interface, tag: 0, commands: 0, data_taken: false })
     }
 
-    /// The device again, for another of its interfaces.
+    /// Returns the device, for another of its interfaces.
     pub(super) fn into_device(self) -> Box<dyn UsbDevice> {
         self.device
     }
@@ -96,8 +94,8 @@ impl BulkOnly {
         self.commands
     }
 
-    /// Whether the device took all data of the last command. Its status may be missing: a unit
-    /// that restarts with its last block leaves in place of sending one.
+    /// Whether the device accepted all data of the last command. The status may be missing: a
+    /// unit that restarts after its last block disconnects instead of sending it.
     pub(super) fn has_taken_data(&self) -> bool {
         self.data_taken
     }
@@ -113,7 +111,7 @@ impl BulkOnly {
         self.device.wait_for_disconnect(within)
     }
 
-    /// The highest logical unit; 0 where the device does not say (3.2).
+    /// The highest logical unit number; 0 if the device does not report it (3.2).
     pub(super) fn max_lun(&mut self) -> Result<u8, TransferError> {
         let setup = self.request(Setup::CLASS_INTERFACE_IN, GET_MAX_LUN);
         match self.device.control_in(setup, 1, LUN_TIMEOUT) {
@@ -127,8 +125,8 @@ impl BulkOnly {
         Setup { kind, request, value: 0, index: u16::from(self.interface.number) }
     }
 
-    /// Carries out one command. Returns what came, without what the unit calls
-    /// padding. `timeout` is for the data and the status: units work in there.
+    /// Executes one command. Returns the received data without padding. `timeout` applies to data
+    /// and status: units are busy during these.
     pub(super) fn command(
         &mut self,
         lun: u8,
@@ -169,8 +167,8 @@ impl BulkOnly {
         wrapper
     }
 
-    /// The data stage. A stall ends it, and the status tells why; what was a
-    /// status already is given back as the second value.
+    /// The data stage. A stall ends it, and the status has the reason; if a status arrived
+    /// instead of data, it is the second value.
     fn data(&mut self, data: Data<'_>, timeout: Duration) -> Result<(Vec<u8>, Option<Vec<u8>>), BotError> {
         match data {
             Data::None => Ok((Vec::new(), None)),
@@ -184,7 +182,7 @@ impl BulkOnly {
                     }
                     other => other.map_err(|error| self.recover(error))?,
                 };
-                // Some units leave the data out and answer with the status at once.
+                // Some units omit the data and send the status at once.
                 if bytes.len() == STATUS_LEN && length as usize != STATUS_LEN && bytes.starts_with(&STATUS_SIGNATURE) {
                     return Ok((Vec::new(), Some(bytes)));
                 }
@@ -204,7 +202,7 @@ impl BulkOnly {
         }
     }
 
-    /// The status: asked for once more after an empty packet or a stall (5.3.3).
+    /// Reads the status; retries once after an empty packet or a stall (5.3.3).
     fn status(&mut self, timeout: Duration) -> Result<Vec<u8>, BotError> {
         let wanted = STATUS_LEN.next_multiple_of(usize::from(self.interface.data_in.packet));
         for attempt in 0..2 {
@@ -218,8 +216,8 @@ impl BulkOnly {
         Err(self.out_of_step("it sends no status".into()))
     }
 
-    /// What a status says of the command (5.2, 6.3). A signature of its own is met,
-    /// and harmless while the tag is right.
+    /// Evaluates a status (5.2, 6.3). Some units use another signature, which is harmless if the
+    /// tag is right.
     fn judge(&mut self, status: &[u8], data: Data<'_>, bytes: &mut Vec<u8>) -> Result<Vec<u8>, BotError> {
         let Ok(fields) = <&[u8; STATUS_LEN]>::try_from(status) else {
             return Err(self.out_of_step(format!("a status of {} bytes", status.len())));
@@ -234,7 +232,7 @@ impl BulkOnly {
             }
             (0, Data::In(length)) => {
                 let relevant = length.saturating_sub(word(8)) as usize;
-                // A residue that leaves nothing of what came is bogus, as is met.
+                // Some units report a residue of all data although data arrived: ignore it.
                 if relevant > 0 {
                     bytes.truncate(relevant);
                 }
@@ -255,7 +253,7 @@ impl BulkOnly {
         self.device.clear_halt(pipe).map_err(|error| self.recover(error))
     }
 
-    /// A transfer failed: brings the unit back into step, if it is there.
+    /// Recovers the transport after a failed transfer, if the unit is still attached.
     fn recover(&mut self, error: TransferError) -> BotError {
         match error {
             TransferError::Disconnected | TransferError::Busy(_) | TransferError::Unsupported(_) => {

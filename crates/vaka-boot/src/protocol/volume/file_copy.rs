@@ -1,7 +1,7 @@
 //! A whole file to a disk that waits for one.
 //!
-//! What becomes of it the unit tells later: by leaving the bus and coming back,
-//! by a text file, by showing what it has loaded.
+//! The unit reports the result later: by disconnecting and returning, in a text file, or by
+//! showing the installed file.
 
 use std::time::Duration;
 
@@ -21,18 +21,18 @@ use crate::warning::Warning;
 /// Bytes of the image in one step, so that progress is seen. Chosen by us.
 pub(crate) const CHUNK: u32 = 4096;
 
-/// How long a unit gets to take a whole file before its disk is ejected. Chosen by
-/// us: it erases and programs in there.
+/// Time for a unit to install a whole file before its disk is ejected. Chosen by us: it erases
+/// and programs meanwhile.
 const TIME_TO_TAKE: Duration = Duration::from_secs(20);
 
-/// What the unit shows of its application.
+/// The application file that the unit shows.
 enum ShownFile {
     NotSeen,
     Nothing,
     Image(Box<Image>),
 }
 
-/// A unit that takes a whole file.
+/// A session with a unit that installs a whole file.
 pub(super) struct FileSession {
     disk: Box<dyn Disk>,
     file: FileTarget,
@@ -52,7 +52,7 @@ impl FileSession {
     }
 }
 
-/// The file as it goes onto the disk. A gap in a binary reads as erased flash.
+/// Encodes the file for the disk. Gaps in a binary are filled as erased flash.
 pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
     match form {
         FileForm::Hex => hex::write(image),
@@ -64,7 +64,7 @@ pub(crate) fn encode(form: FileForm, image: &Image) -> Vec<u8> {
     }
 }
 
-/// What such a file holds; a binary starts where `start` says.
+/// Decodes such a file; a binary starts at `start`.
 pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Image> {
     match form {
         FileForm::Hex => hex::read(bytes).ok(),
@@ -73,8 +73,7 @@ pub(crate) fn decode(form: FileForm, start: Address, bytes: &[u8]) -> Option<Ima
 }
 
 impl FileSession {
-    /// The application that the unit shows. A binary says nothing of addresses: it
-    /// begins at `start`, where reading does.
+    /// The application that the unit shows. A binary has no addresses: it starts at `start`.
     fn shown(&mut self, start: Address, cx: &mut Context<'_>) -> Result<Option<&Image>, SessionError> {
         if let (ShownFile::NotSeen, Some(name)) = (&self.shown, &self.present) {
             let file = self.disk.read_file(name, &read_all, cx)?;

@@ -1,8 +1,8 @@
 //! Units that are updated through a small disk.
 //!
-//! A [`Disk`] is used either over its own USB (`raw_disk`) or through the folder where the
-//! system shows it (`mounted`), never both; a mounted disk is never unmounted. `uf2` sends
-//! UF2 blocks over it, `file_copy` a whole file.
+//! A [`Disk`] is accessed either over its own USB device (`raw_disk`) or through the folder at
+//! which the system has mounted it (`mounted`), never both; a mounted disk is never unmounted.
+//! `uf2` writes UF2 blocks to it, `file_copy` a whole file.
 
 mod bulk_only;
 mod file_copy;
@@ -34,7 +34,7 @@ use crate::remedy::Remedy;
 /// A file is read in pieces of this length, until it is enough.
 const PIECE: usize = 32 * 1024;
 
-/// All of a file is wanted.
+/// Requests the whole file.
 pub(crate) fn read_all(_: &[u8]) -> bool {
     false
 }
@@ -51,27 +51,26 @@ fn read_until(file: &mut dyn Read, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Res
     }
 }
 
-/// Texts on a unit's disk are no longer than this; what is longer is not read.
+/// Maximum size of a text file on a unit's disk; longer files are not read.
 const MOST_TEXT: u64 = 16 * 1024;
-/// So many of them are read at the most.
+/// Maximum number of text files to read.
 const MOST_TEXTS: usize = 8;
-/// A present application is no longer than this. Chosen by us: as UF2 of 16 MiB.
+/// Maximum size of the file that shows the application. Chosen by us: UF2 of 16 MiB.
 const MOST_PRESENT: u64 = 32 << 20;
 
 /// A unit's disk.
 pub trait Disk: Send {
-    /// What it says of itself: label, files, texts.
+    /// Reads the description of the disk: label, files, texts.
     ///
     /// # Errors
-    /// The unit cannot be worked with. That its content makes no sense is no
-    /// error but a fault in what is returned.
+    /// The unit cannot be used. Invalid content is not an error, but a fault in the result.
     fn look(&mut self, cx: &mut Context<'_>) -> Result<VolumeFacts, SessionError>;
 
-    /// The content of a file in its root folder, as it is in the unit now, up to
-    /// where `is_enough` says so; `None` if there is no such file.
+    /// Reads a file in the root folder directly from the unit, up to the point where `is_enough`
+    /// is true; `None` if there is no such file.
     ///
     /// # Errors
-    /// It cannot be read.
+    /// The file cannot be read.
     fn read_file(
         &mut self,
         name: &str,
@@ -79,29 +78,29 @@ pub trait Disk: Send {
         cx: &mut Context<'_>,
     ) -> Result<Option<Vec<u8>>, SessionError>;
 
-    /// Prepares for so many UF2 blocks.
+    /// Prepares for this many UF2 blocks.
     ///
     /// # Errors
-    /// There is no room for them. Nothing was written.
+    /// Not enough space. Nothing was written.
     fn begin_blocks(&mut self, count: usize, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Sends UF2 blocks; returns once they have left this machine.
     ///
     /// # Errors
-    /// Any of them may have arrived.
+    /// Any of the blocks may have arrived.
     fn write_blocks(&mut self, blocks: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Whether the unit took all bytes of the last [`write_blocks`](Self::push_blocks), even if
-    /// it left before it said so. False where that cannot be known.
+    /// Whether the unit accepted all bytes of the last [`write_blocks`](Self::write_blocks), even
+    /// if it disconnected before it confirmed that. False if unknown.
     fn has_taken_data(&self) -> bool {
         false
     }
 
-    /// Prepares for a file, and deletes what must go first.
+    /// Prepares for a file, and deletes the file that must be deleted first.
     ///
     /// # Errors
-    /// There is no room for it, or the file system is damaged. Nothing was
-    /// written, unless something had to go.
+    /// Not enough space, or a damaged file system. Nothing was written, except that a file may
+    /// have been deleted.
     fn begin_file(
         &mut self,
         file: &FileTarget,
@@ -114,22 +113,22 @@ pub trait Disk: Send {
     /// this machine.
     ///
     /// # Errors
-    /// Any of it may have arrived.
+    /// Any part of the file may have arrived.
     fn write_file(&mut self, done: u64, total: u64, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Ends the file: all of it, and that it is there, has left this machine.
+    /// Completes the file: all data and its directory entry have left this machine.
     ///
     /// # Errors
-    /// As for [`write_file`](Self::push_file).
+    /// As for [`write_file`](Self::write_file).
     fn end_file(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
     /// Ejects it.
     ///
     /// # Errors
-    /// It cannot be, or may not be.
+    /// The disk cannot be ejected, or the user has no permission.
     fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Resets the device, so that an ejected disk comes back. Does what it can.
+    /// Resets the device, so that an ejected disk returns. Best effort.
     fn reload(&mut self) {}
 
     /// Waits until the unit has left the bus.
@@ -139,12 +138,11 @@ pub trait Disk: Send {
     fn transfers(&self) -> u64;
 }
 
-/// Opens the disk of a unit that the system has not mounted, over its own USB. Of
-/// several the one is taken that `fits` knows, else the first. Returns what was seen
-/// with it.
+/// Opens the disk of a unit that the system has not mounted, over its own USB device. Of several
+/// disks, takes the one that `fits` accepts, else the first. Returns its description.
 ///
 /// # Errors
-/// There is none, somebody holds it, or the unit cannot be worked with.
+/// There is no disk, another program uses it, or the unit cannot be used.
 pub fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
@@ -154,10 +152,10 @@ pub fn open(
     raw_disk::open(device, interfaces, fits, cx)
 }
 
-/// The same of one that the system has mounted, through its folder.
+/// Opens the disk of a unit that the system has mounted, through its folder.
 ///
 /// # Errors
-/// Its folder cannot be read.
+/// The folder cannot be read.
 pub fn open_mounted(
     bus: Arc<dyn Bus>,
     device: &DeviceInfo,
@@ -167,7 +165,7 @@ pub fn open_mounted(
 ) -> Result<(Box<dyn Disk>, VolumeFacts), SessionError> {
     #[cfg(target_os = "linux")]
     return mounted::open(bus, device.clone(), mounted, fits, cx);
-    // No bus tells of mounted disks elsewhere.
+    // No bus reports mounted disks on other systems.
     #[cfg(not(target_os = "linux"))]
     {
         let _ = (bus, device, mounted, fits, cx);
@@ -191,7 +189,7 @@ pub(crate) fn chunk(route: &VolumeRoute) -> u32 {
     }
 }
 
-/// What a file on the disk holds that the unit made of its application.
+/// Decodes the file that the unit made of its application.
 pub(crate) fn decode(route: &VolumeRoute, start: Address, bytes: &[u8]) -> Option<Image> {
     match &route.takes {
         UpdateMedium::Uf2 { .. } => None,
@@ -199,7 +197,7 @@ pub(crate) fn decode(route: &VolumeRoute, start: Address, bytes: &[u8]) -> Optio
     }
 }
 
-/// Whether a file is a small text that tells something.
+/// Whether a file is a small text with information.
 fn is_text(name: &str, size: u64) -> bool {
     name.to_ascii_uppercase().ends_with(".TXT") && size <= MOST_TEXT
 }
@@ -213,7 +211,7 @@ fn full(wanted: u64, free: u64) -> SessionError {
     }
 }
 
-/// Leaving update mode with nothing written.
+/// Leaves update mode without writing.
 fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::ExitMethod, cx: &mut Context<'_>) -> Result<(), SessionError> {
     use vaka_core::sheet::ExitMethod;
     match how {
@@ -236,6 +234,6 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::ExitMethod, cx: &mut Contex
     }
 }
 
-/// How long a unit gets to leave the bus once it was told to, or has all that it
-/// waits for. Chosen by us: those that are met need a second at the most.
+/// Time for a unit to disconnect after a request, or after it has received everything. Chosen by
+/// us: known units need at most a second.
 const TIME_TO_LEAVE: Duration = Duration::from_secs(5);

@@ -1,8 +1,7 @@
 //! A disk through the folder that the system shows it as.
 //!
-//! The system keeps what is written until it pleases; each piece is forced out,
-//! so that progress means bytes that left. What it has read it keeps as well, and
-//! is told to forget before a file is read again.
+//! The OS buffers writes, so each chunk is synced and progress means bytes sent. It also caches
+//! reads, so the cache is dropped before a file is read again.
 
 use std::fs::{self, File, OpenOptions};
 use std::io::{self, ErrorKind, Read, Write};
@@ -26,14 +25,14 @@ use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// The name under which UF2 blocks are written; the unit does not look at it.
+/// The file name for UF2 blocks; units ignore it.
 const BLOCKS_NAME: &str = "UPDATE.UF2";
 
-/// How long a unit gets to be gone after the system told of a fault: that is
-/// mostly what the fault was.
+/// Time for a unit to disconnect after the system reported an error, because disconnecting is its
+/// usual cause.
 const TIME_TO_GO: Duration = Duration::from_secs(2);
 
-/// Opens the disk that `fits` knows, else the first one.
+/// Opens the disk that `fits` accepts, else the first one.
 pub(super) fn open(
     bus: Arc<dyn Bus>,
     device: DeviceInfo,
@@ -56,13 +55,14 @@ pub(super) fn open(
 }
 
 struct FolderDisk {
-    /// Only to see whether it is still there: no right to the unit itself is needed.
+    /// Used only to check whether the unit is still attached; needs no permission on the USB
+    /// device.
     bus: Arc<dyn Bus>,
     device: DeviceInfo,
     mounted: Mounted,
     /// The file that is being written.
     file: Option<File>,
-    /// What goes into it, and how much of that did.
+    /// The content of the file, and how much of it was written.
     bytes: Vec<u8>,
     sent: usize,
     calls: u64,
@@ -108,7 +108,7 @@ impl FolderDisk {
             }
             let time = about.modified().ok().and_then(|time| Timestamp::try_from(time).ok());
             let date = time.map(|time| time.to_zoned(TimeZone::UTC).date());
-            // A unit without a clock gives the first day that FAT knows.
+            // A unit without a clock returns the first date that FAT can represent.
             let date = date.filter(|date| *date > civil::date(1980, 1, 1)).map(|date| date.to_string());
             files.push(VisibleFile { name, size: about.len(), date });
         }
@@ -116,7 +116,7 @@ impl FolderDisk {
         Ok((files, texts))
     }
 
-    /// Reads a file as it is in the unit, not as the system remembers it.
+    /// Reads a file from the unit, bypassing the system's cache.
     fn fresh(&mut self, path: &Path, most: u64, is_enough: &dyn Fn(&[u8]) -> bool) -> io::Result<Vec<u8>> {
         self.calls += 1;
         let file = File::open(path)?;
@@ -124,8 +124,8 @@ impl FolderDisk {
         read_until(&mut file.take(most), is_enough)
     }
 
-    /// A fault that the system tells: mostly the unit left, and the system finds
-    /// out while it writes.
+    /// Converts an error of the system: usually the unit disconnected, and the system noticed
+    /// while writing.
     fn fault(&mut self, error: &io::Error) -> SessionError {
         let folder = self.mounted.folder.display().to_string();
         match error.kind() {
@@ -228,7 +228,7 @@ impl Disk for FolderDisk {
         bytes: Vec<u8>,
         _: &mut Context<'_>,
     ) -> Result<(), SessionError> {
-        // Room first: what must go is deleted only if the new file will fit.
+        // Space first: delete a file only if the new one fits.
         let goes = |name: &str| {
             let old = self.find(name).ok().flatten().and_then(|path| fs::metadata(path).ok());
             old.map_or(0, |about| about.len())
@@ -250,7 +250,7 @@ impl Disk for FolderDisk {
 
     fn write_file(&mut self, done: u64, total: u64, _: &mut Context<'_>) -> Result<(), SessionError> {
         let share = self.bytes.len() as u128 * u128::from(done) / u128::from(total.max(1));
-        // In whole sectors, so that none is sent twice.
+        // Whole sectors, so that no sector is sent twice.
         let until = usize::try_from(share).unwrap_or(self.bytes.len());
         self.write_out(until - until % vaka_core::volume::fat::SECTOR)
     }
@@ -283,8 +283,7 @@ impl Disk for FolderDisk {
 }
 
 impl FolderDisk {
-    /// The label, from the names that the system's device manager keeps; where none
-    /// runs, from the volume itself if this user may read it.
+    /// The label, from the links of udev, or from the volume itself if the user may read it.
     fn label(&self) -> Option<String> {
         let of_link = || {
             let own = fs::canonicalize(&self.mounted.node).ok()?;
@@ -297,15 +296,15 @@ impl FolderDisk {
     }
 }
 
-/// The label on a volume that is mounted: only read. `None` if this user may not.
+/// The label of a mounted volume, by reading it. `None` without permission.
 fn label_on(node: &Path) -> Option<String> {
     let fs = fatfs::FileSystem::new(OpenOptions::new().read(true).open(node).ok()?, fatfs::FsOptions::new()).ok()?;
     let label = fs.read_volume_label_from_root_dir().ok()?.unwrap_or_else(|| fs.volume_label());
     Some(label)
 }
 
-/// The device manager writes what cannot stand in a file's name as `\x20`. Source:
-/// libudev, udev_util_encode_string.
+/// udev encodes characters that are not allowed in file names as `\x20`. Source: libudev,
+/// udev_util_encode_string.
 fn unescape(name: &str) -> String {
     let mut bytes = Vec::with_capacity(name.len());
     let mut rest = name.as_bytes();

@@ -1,4 +1,4 @@
-//! A disk over its own USB: the system's driver is detached for the time.
+//! A disk over its own USB device, with the system's driver detached.
 
 use std::collections::BTreeMap;
 use std::io::{self, Read, Seek, Write};
@@ -21,16 +21,16 @@ use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// Most sectors of UF2 blocks in one command: what a backend takes in one piece, and
-/// about half of what common hosts send.
+/// Maximum number of sectors of UF2 blocks in one command: what a backend supports in one piece,
+/// and about half of what common hosts send.
 const LARGE: usize = MAX_PIPE_TRANSFER / SECTOR;
-/// For a unit that refuses more. Chosen by us.
+/// The number for a unit that rejects more. Chosen by us.
 const SMALL: usize = 8;
 
-/// Most entries of a root folder that are looked at: a damaged chain has no end.
+/// Maximum number of root folder entries to read: a damaged chain has no end.
 const MOST_ENTRIES: usize = 1024;
 
-/// Opens the disk that `fits` knows, else the first one.
+/// Opens the disk that `fits` accepts, else the first one.
 pub(super) fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
@@ -74,10 +74,10 @@ struct NativeDisk {
     scsi: Scsi,
     cache: Cache,
     volume: Result<Partition, String>,
-    /// Sectors that belong to no file, and where the next block goes.
+    /// Free sectors, starting with that of the next block.
     room: Range<u64>,
     next: u64,
-    /// Most sectors of blocks in one command.
+    /// Maximum number of sectors of blocks in one command.
     most: usize,
     /// The pieces of the file that is under way, in order, and how many of their
     /// sectors were sent.
@@ -95,7 +95,7 @@ impl NativeDisk {
         self.volume.clone().map_err(|why| damaged(&why))
     }
 
-    /// Does something with the file system. What it writes is given back.
+    /// Runs an operation on the file system; returns the sectors that it writes.
     fn with<T>(
         &mut self,
         cx: &mut Context<'_>,
@@ -115,7 +115,7 @@ impl NativeDisk {
         }
     }
 
-    /// Sends pieces until so many sectors have gone in all.
+    /// Sends parts until this many sectors have been sent in total.
     fn send(&mut self, until: u64, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let start = self.volume()?.start;
         let mut before = 0;
@@ -125,7 +125,7 @@ impl NativeDisk {
                 break;
             }
             if before >= self.sent {
-                // The unit may take the file while it comes: no piece is sent twice.
+                // The unit may install the file while it arrives: no part is sent twice.
                 self.scsi.write(start + sector, bytes, false, cx)?;
                 self.sent = before + len;
             }
@@ -247,7 +247,7 @@ impl Disk for NativeDisk {
         }
         self.room = layout.free_run(&table);
         self.next = self.room.start;
-        // Every sector can be used again: only what is written in it counts.
+        // Every sector can be reused: only the written content counts.
         if self.room.is_empty() {
             return Err(full((count * BLOCK) as u64, 0));
         }
@@ -264,7 +264,7 @@ impl Disk for NativeDisk {
             let room = usize::try_from(self.room.end - self.next).unwrap_or(self.most).min(self.most);
             let (now, behind) = rest.split_at(rest.len().min(room * SECTOR));
             match self.scsi.write(start + self.next, now, true, cx) {
-                // It may be the length: blocks that come twice do no harm.
+                // The length may be the cause; resending blocks is harmless.
                 Err(SessionError::NeedsAction { .. } | SessionError::ProtocolViolation(_))
                     if now.len() > SMALL * SECTOR =>
                 {
@@ -296,7 +296,7 @@ impl Disk for NativeDisk {
             let mut entries = fs.root_dir().iter().take(MOST_ENTRIES).filter_map(Result::ok);
             Ok(entries.find(|entry| entry.file_name().eq_ignore_ascii_case(name)).map_or(0, |entry| entry.len()))
         };
-        // Room first: what must go is deleted only if the new file will fit.
+        // Space first: delete a file only if the new one fits.
         let (room, _) = self.with(cx, |fs| {
             let stats = fs.stats()?;
             let removed = remove.filter(|name| *name != file.name);
@@ -368,7 +368,7 @@ impl Disk for NativeDisk {
     }
 }
 
-/// Sectors that follow each other as one piece, up to what a command takes.
+/// Groups contiguous sectors, up to the maximum of a command.
 fn grouped(sectors: BTreeMap<u64, [u8; SECTOR]>) -> Vec<(u64, Vec<u8>)> {
     let mut pieces: Vec<(u64, Vec<u8>)> = Vec::new();
     for (sector, bytes) in sectors {
@@ -384,15 +384,15 @@ fn grouped(sectors: BTreeMap<u64, [u8; SECTOR]>) -> Vec<(u64, Vec<u8>)> {
     pieces
 }
 
-/// The pieces in the order in which they reach the unit. `first` is what an empty
-/// file of that name would write.
+/// The groups in the order in which they are sent. `first` are the sectors that an empty file of
+/// that name would write.
 fn in_order(
     order: WriteOrder,
     layout: &Layout,
     first: BTreeMap<u64, [u8; SECTOR]>,
     written: BTreeMap<u64, [u8; SECTOR]>,
 ) -> Vec<(u64, Vec<u8>)> {
-    // What an empty file touches behind the tables is its folder; all else there is data.
+    // After the tables, an empty file writes only its folder; all else there is data.
     let is_data = |sector: &u64| *sector >= layout.data_start && !first.contains_key(sector);
     let is_table = |sector: &u64| *sector < layout.root_start;
     let (mut data, mut tables, mut folder) = (BTreeMap::new(), BTreeMap::new(), BTreeMap::new());

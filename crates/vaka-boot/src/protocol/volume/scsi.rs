@@ -14,24 +14,24 @@ use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 
-/// Most sectors in one command: some units fail above it. Chosen by us.
+/// Maximum number of sectors in one command: some units fail above it. Chosen by us.
 pub(super) const MOST_SECTORS: u32 = 64;
 
-/// For commands that move little. Chosen by us.
+/// Timeout of commands with little data. Chosen by us.
 const SHORT: Duration = Duration::from_secs(5);
-/// For reading and writing: units erase flash inside a write. Chosen by us, as
-/// common hosts do.
+/// Timeout of reading and writing: units erase flash during a write. Chosen by us, like common
+/// hosts.
 const LONG: Duration = Duration::from_secs(30);
-/// For SYNCHRONIZE CACHE, as common hosts do.
+/// Timeout of SYNCHRONIZE CACHE, like common hosts.
 const FLUSH: Duration = Duration::from_secs(60);
-/// How long a unit may say that it becomes ready. Chosen by us.
+/// Maximum time for a unit to become ready. Chosen by us.
 const PATIENCE: Duration = Duration::from_secs(30);
-/// How long a unit that was just plugged in may have no medium yet. Chosen by us.
+/// Maximum time without a medium for a unit that was just attached. Chosen by us.
 const TIME_FOR_MEDIUM: Duration = Duration::from_secs(3);
-/// How often a unit that becomes ready is asked. Chosen by us.
+/// Interval for polling a unit that becomes ready. Chosen by us.
 const ASK_AGAIN: Duration = Duration::from_millis(200);
-/// How often a command is repeated after unit attentions, which may come several
-/// times, and after the exchange broke off.
+/// How often a command is repeated after unit attentions, which may come several times, and after
+/// the exchange broke off.
 const ATTENTIONS: u32 = 10;
 const REPEATS: u32 = 3;
 
@@ -51,7 +51,7 @@ struct Command<'d> {
 struct Sense(u8, u8, u8);
 
 impl Sense {
-    /// Of the fixed format (70h, 71h) or the one with descriptors (72h, 73h).
+    /// Parses the fixed format (70h, 71h) and the descriptor format (72h, 73h).
     fn parse(bytes: &[u8]) -> Option<Self> {
         match bytes.first()? & 0x7F {
             0x70 | 0x71 => {
@@ -86,9 +86,9 @@ impl Sense {
 
 /// A logical unit without a disk.
 pub(super) struct NoDisk {
-    /// For the next one.
+    /// The transport, for the next logical unit.
     pub(super) transport: BulkOnly,
-    /// What the unit says of it.
+    /// The reason that the unit reported.
     pub(super) reason: Option<SessionError>,
 }
 
@@ -98,16 +98,15 @@ pub(super) struct Scsi {
     lun: u8,
     /// Sectors on the disk.
     pub(super) count: u64,
-    /// Whether it says that it takes nothing.
+    /// Whether it is write-protected.
     pub(super) is_protected: bool,
-    /// Whether the medium was another one since this was last looked at.
+    /// Whether the medium changed since the last check.
     pub(super) has_changed: bool,
 }
 
 impl Scsi {
-    /// Waits until the disk is ready, and asks how large it is. If there is none on
-    /// that logical unit the transport comes back for the next one, with the unit's
-    /// reason where it tells one.
+    /// Waits until the disk is ready, and reads its size. If the logical unit is not a disk, the
+    /// transport is returned for the next one, with the unit's reason if it reported one.
     ///
     /// # Errors
     /// The unit cannot be used.
@@ -127,7 +126,7 @@ impl Scsi {
         }
     }
 
-    /// Whether it is a disk, which is then ready.
+    /// Whether the logical unit is a disk, which is then ready.
     fn begin(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
         let inquiry = self.run(&[0x12, 0, 0, 0, 36, 0], Data::In(36), SHORT, cx)?;
         // A peripheral of another type, or none: source: SPC, INQUIRY, byte 0.
@@ -153,8 +152,8 @@ impl Scsi {
         Ok(true)
     }
 
-    /// TEST UNIT READY, until there is a medium: some units put it in only after they
-    /// were plugged in.
+    /// TEST UNIT READY until there is a medium: some units provide it only some time after they
+    /// were attached.
     fn wait_for_medium(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let deadline = cx.now() + TIME_FOR_MEDIUM;
         loop {
@@ -168,8 +167,8 @@ impl Scsi {
         }
     }
 
-    /// MODE SENSE(6), all pages. A unit that does not know it is taken as
-    /// writable. Source: SPC, mode parameter header, device-specific bit 7.
+    /// MODE SENSE(6), all pages. A unit that does not support it is assumed writable. Source:
+    /// SPC, mode parameter header, device-specific bit 7.
     fn asks_protected(&mut self, cx: &mut Context<'_>) -> Result<bool, SessionError> {
         match self.run(&[0x1A, 0, 0x3F, 0, 192, 0], Data::In(192), SHORT, cx) {
             Ok(bytes) => Ok(bytes.get(2).is_some_and(|byte| byte & 0x80 != 0)),
@@ -188,7 +187,7 @@ impl Scsi {
         self.transport.wait_for_disconnect(within)
     }
 
-    /// The transport again.
+    /// Returns the transport.
     pub(super) fn into_transport(self) -> BulkOnly {
         self.transport
     }
@@ -204,8 +203,7 @@ impl Scsi {
         Err(SessionError::ProtocolViolation(format!("{} of {wanted} bytes came of sector {sector}", bytes.len())))
     }
 
-    /// WRITE(10); at most [`MOST_SECTORS`]. Where repeating it does harm it is
-    /// sent once.
+    /// WRITE(10); at most [`MOST_SECTORS`]. Sent only once if repeating it would do harm.
     pub(super) fn write(
         &mut self,
         sector: u64,
@@ -230,17 +228,17 @@ impl Scsi {
         }
     }
 
-    /// Whether the unit took all data of the last command, even if its status is missing.
+    /// Whether the unit accepted all data of the last command, even if its status is missing.
     pub(super) fn has_taken_data(&self) -> bool {
         self.transport.has_taken_data()
     }
 
-    /// Resets the device. What it answers shows with the next command.
+    /// Resets the device. The next command shows the result.
     pub(super) fn reset(&mut self) {
         self.transport.reset();
     }
 
-    /// SYNCHRONIZE CACHE(10), all of it. A unit that does not know it has no cache.
+    /// SYNCHRONIZE CACHE(10), complete. A unit that does not support it has no cache.
     pub(super) fn flush(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.run(&[0x35, 0, 0, 0, 0, 0, 0, 0, 0, 0], Data::None, FLUSH, cx) {
             Err(SessionError::NeedsAction { .. }) => Ok(()),
@@ -248,8 +246,8 @@ impl Scsi {
         }
     }
 
-    /// Ends a PREVENT that another program left, then START STOP UNIT with the
-    /// eject bit. A unit that is gone by then did what it was told.
+    /// Ends a PREVENT of another program, then sends START STOP UNIT with the eject bit.
+    /// Disconnecting is expected.
     pub(super) fn eject(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let allowed = self.run(&[0x1E, 0, 0, 0, 0, 0], Data::None, SHORT, cx);
         if allowed == Err(SessionError::Disconnected) {
@@ -261,7 +259,7 @@ impl Scsi {
         }
     }
 
-    /// A command that may be repeated.
+    /// Runs a command that may be repeated.
     fn run(
         &mut self,
         block: &[u8],
@@ -272,8 +270,8 @@ impl Scsi {
         self.run_command(Command { block, data, timeout, may_repeat: true }, cx)
     }
 
-    /// A command, repeated where that makes sense: after attentions, while the
-    /// unit becomes ready, and after the exchange broke off.
+    /// Runs a command with retries: after attentions, while the unit becomes ready, and after the
+    /// exchange broke off.
     fn run_command(&mut self, command: Command<'_>, cx: &mut Context<'_>) -> Result<Vec<u8>, SessionError> {
         let Command { block, data, timeout, may_repeat } = command;
         let deadline = cx.now() + PATIENCE;

@@ -1,7 +1,6 @@
-//! A volume as a stream of bytes for the file-system crate: what is read is kept
-//! for a while, and what is written is collected, not sent. So it is known
-//! before anything changes what will be written where, and it can be sent in the
-//! order that the unit wants.
+//! A volume as a byte stream for the file-system crate: reads are cached for a while, and writes
+//! are collected instead of sent. So all writes are known before anything changes, and they can
+//! be sent in the order that the unit requires.
 
 use jiff::tz::TimeZone;
 use std::collections::BTreeMap;
@@ -14,11 +13,11 @@ use super::scsi::{MOST_SECTORS, Scsi};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// Sectors that are read at once at first: most of what is looked at stands
-/// together. Where reading goes on, it is twice as many each time.
+/// Number of sectors of the first read: most of the metadata is contiguous. Sequential reads
+/// double it each time.
 const AHEAD: u32 = 8;
 
-/// What was read, until the medium may have changed.
+/// Sectors that were read, until the medium may have changed.
 pub(super) type Cache = BTreeMap<u64, [u8; SECTOR]>;
 
 /// The sectors of a volume.
@@ -28,11 +27,11 @@ pub(super) struct Sectors<'a, 'b> {
     cx: &'a mut Context<'b>,
     volume: Partition,
     at: u64,
-    /// Behind the last sector that was read, and how many were read at once.
+    /// The sector after the last read, and the size of that read.
     read: (u64, u32),
-    /// What was written and not sent, from the volume's beginning.
+    /// Sectors that were written but not sent, relative to the volume's start.
     written: BTreeMap<u64, [u8; SECTOR]>,
-    /// Why the disk could not be read: the crate passes on no more than that.
+    /// The disk error, because the crate does not preserve it.
     fault: Option<SessionError>,
 }
 
@@ -44,12 +43,12 @@ impl<'a, 'b> Sectors<'a, 'b> {
         Self { scsi, cache, cx, volume, at: 0, read: (0, AHEAD), written: BTreeMap::new(), fault: None }
     }
 
-    /// What was written so far.
+    /// The sectors written so far.
     pub(super) fn written(&self) -> BTreeMap<u64, [u8; SECTOR]> {
         self.written.clone()
     }
 
-    /// Why reading failed, if the disk and not its content is to blame.
+    /// The disk error, if the disk and not its content caused the failure.
     pub(super) fn fault(&mut self) -> Option<SessionError> {
         self.fault.take()
     }
@@ -65,7 +64,7 @@ impl<'a, 'b> Sectors<'a, 'b> {
         for (number, sector) in (sector..).zip(bytes.chunks_exact(SECTOR)) {
             let Ok(mut sector) = <[u8; SECTOR]>::try_from(sector) else { continue };
             if number == 0 {
-                // Some disks that are made up lack the signature; the crate wants it.
+                // Some synthesized disks lack the signature, which the crate requires.
                 sector[510..].copy_from_slice(&[0x55, 0xAA]);
             }
             self.cache.insert(number, sector);
@@ -140,8 +139,8 @@ impl Seek for Sectors<'_, '_> {
     }
 }
 
-/// Opens the file system on `sectors`. The crate reads its boot sector where the
-/// stream stands.
+/// Opens the file system on `sectors`. The crate reads its boot sector at the current position of
+/// the stream.
 pub(super) fn mount<'s, 'a, 'b>(sectors: &'s mut Sectors<'a, 'b>) -> io::Result<FileSystem<&'s mut Sectors<'a, 'b>>> {
     sectors.seek(SeekFrom::Start(0))?;
     FileSystem::new(sectors, FsOptions::new().time_provider(&FatClock))

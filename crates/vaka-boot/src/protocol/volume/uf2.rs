@@ -23,21 +23,21 @@ use crate::warning::Warning;
 /// Bytes of flash in one write: 128 blocks, which are as many sectors.
 pub(crate) const CHUNK: u32 = 128 * 256;
 
-/// How long a unit that has all blocks gets before its disk is ejected. Chosen by
-/// us: units wait up to a second before they restart.
+/// Time for a unit with all blocks to restart before its disk is ejected. Chosen by us: units
+/// wait up to a second.
 const TIME_TO_COUNT: Duration = Duration::from_secs(3);
 
-/// What was read of the present application's file.
+/// The part of the application file that was read.
 #[derive(Default)]
 struct Readback {
     present: AppReadback,
-    /// Up to which address; all of it if there is none.
+    /// Up to this address; the whole file if `None`.
     until: Option<Address>,
-    /// Whether there is no such file.
+    /// Whether the file is missing.
     is_missing: bool,
 }
 
-/// A unit that takes UF2 blocks.
+/// A session with a unit that takes UF2 blocks.
 pub(super) struct Uf2Session {
     disk: Box<dyn Disk>,
     family: u32,
@@ -47,9 +47,9 @@ pub(super) struct Uf2Session {
     pages: Vec<u32>,
     /// The last block, until it is sent.
     held_back: Option<[u8; uf2::BLOCK]>,
-    /// What the unit gave of its memory, until something is written.
+    /// The unit's memory as read, until something is written.
     seen: Option<Readback>,
-    /// Where reading began.
+    /// Start address of reading.
     start: Option<Address>,
     is_finished: bool,
 }
@@ -70,7 +70,7 @@ impl Uf2Session {
         }
     }
 
-    /// What the unit gives of its memory: all of it, or at least up to an address.
+    /// The unit's memory as it shows it: all of it, or at least up to an address.
     fn present(&mut self, until: Option<Address>, cx: &mut Context<'_>) -> Result<&AppReadback, SessionError> {
         let is_there = |seen: &Readback| until.is_some_and(|until| seen.until.is_some_and(|end| end >= until));
         if !self.seen.as_ref().is_some_and(|seen| seen.until.is_none() || is_there(seen)) {
@@ -157,7 +157,7 @@ impl Session for Uf2Session {
         if let Some(bytes) = self.present(end, cx)?.bytes(at, len) {
             return Ok(bytes);
         }
-        // Its blocks need not rise.
+        // The blocks are not necessarily in ascending order.
         self.present(None, cx)?.bytes(at, len).ok_or_else(|| SessionError::DfuStatus {
             reason: format!("it does not show what is at {at}"),
             status: Status::Address,
@@ -173,7 +173,7 @@ impl Session for Uf2Session {
             Err(error) => {
                 let is_lost = matches!(error, SessionError::Disconnected | SessionError::Transport(_));
                 match is_lost || self.disk.wait_for_disconnect(TIME_TO_COUNT) {
-                    // It has all it waits for, and left in place of answering.
+                    // The unit has all blocks, and disconnected instead of replying.
                     true if self.disk.has_taken_data() => Ok(FinishOutcome::Detached),
                     true => Ok(FinishOutcome::LostDuringFinish),
                     false => Err(error),

@@ -9,8 +9,8 @@ use super::{Carrier, Transfer};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// wLength of a request to the host whose reply does not say how long it is.
-/// Chosen by us: more than any reply that is met; a unit may send less.
+/// wLength of a device-to-host request whose reply has no known length. Chosen by us: longer than
+/// any reply in the field; a unit may send less.
 const LONG_REPLY: u16 = 1024;
 
 pub(super) struct ControlCarrier {
@@ -45,7 +45,7 @@ impl Carrier for ControlCarrier {
     }
 }
 
-/// The setup packet of a request, and its length if the dialect says one.
+/// The setup packet of a request, and its length if the dialect gives one.
 fn setup_packet(
     form: &RequestForm,
     memory: &Bindings,

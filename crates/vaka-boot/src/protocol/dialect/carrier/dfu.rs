@@ -16,7 +16,7 @@ use crate::protocol::session_error::SessionError;
 
 pub(super) struct DfuCarrier {
     port: DfuPort,
-    /// Whether the last request was an upload, which is ended before a download.
+    /// Whether the last request was an upload, which must end before a download.
     uploading: bool,
 }
 
@@ -65,7 +65,7 @@ impl Carrier for DfuCarrier {
     }
 }
 
-/// The longest work that a DFU unit may be at, for a deadline.
+/// The longest operation of a DFU unit within a timeout.
 fn work(timeout: Duration) -> DfuOperation {
     if timeout > Duration::from_secs(10) { DfuOperation::Erase } else { DfuOperation::Block }
 }

@@ -1,4 +1,4 @@
-//! HID reports, over pipes where the interface has them and by class requests elsewhere.
+//! HID reports, over interrupt endpoints if the interface has them, else by class requests.
 
 use vaka_dialect::carrier::Hid;
 use vaka_dialect::{Exchange, FieldView, FrameMismatch, FrameRoute, Report};
@@ -15,7 +15,7 @@ use crate::protocol::session_error::SessionError;
 const GET_REPORT: u8 = 0x01;
 const SET_REPORT: u8 = 0x09;
 
-/// Interface class. Source: the list of class codes that usb.org keeps.
+/// Interface class. Source: the list of class codes by usb.org.
 const CLASS_HID: u8 = 0x03;
 
 pub(super) struct HidCarrier {

@@ -1,4 +1,4 @@
-//! What moves a dialect's frames: one file per carrier.
+//! The carriers that transport a dialect's frames: one module per carrier.
 //!
 //! A new carrier is a new file here, its `mod` line and its line in [`open`].
 
@@ -18,7 +18,7 @@ use vaka_usb::{EndpointInfo, UsbDevice};
 use crate::context::Context;
 use crate::protocol::session_error::SessionError;
 
-/// An exchange whose frame is moved, and what bounds it.
+/// The transfer of an exchange's frame, and its limits.
 pub(super) struct Transfer<'a> {
     pub(super) exchange: &'a Exchange,
     pub(super) memory: &'a Bindings,
@@ -34,7 +34,7 @@ pub(super) trait Carrier {
     /// Sends the frame of an exchange.
     fn send(&mut self, transfer: &Transfer<'_>, frame: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError>;
 
-    /// Receives a frame; of a stream at least a byte, and about `wanted` bytes.
+    /// Receives a frame; from a stream at least one byte and about `wanted` bytes.
     fn receive(
         &mut self,
         transfer: &Transfer<'_>,
@@ -42,12 +42,12 @@ pub(super) trait Carrier {
         cx: &mut Context<'_>,
     ) -> Result<Vec<u8>, SessionError>;
 
-    /// The pipe on which bytes may come unasked.
+    /// The endpoint that may deliver unsolicited bytes.
     fn unsolicited(&self) -> Option<EndpointInfo> {
         None
     }
 
-    /// The pipes whose halt is cleared after a stall.
+    /// The endpoints whose halt is cleared after a stall.
     fn pipes(&self) -> Vec<EndpointInfo> {
         Vec::new()
     }
@@ -70,10 +70,10 @@ pub(super) trait Carrier {
     }
 }
 
-/// Claims what the carrier of a dialect needs, and sets its line.
+/// Claims the interface that the carrier needs, and configures the line.
 ///
 /// # Errors
-/// The unit lacks the interface, or another program holds it.
+/// The unit lacks the interface, or another program uses it.
 pub(super) fn open(
     device: CountingDevice,
     configuration: &Configuration,

@@ -16,7 +16,7 @@ pub(super) struct PipesCarrier {
     device: CountingDevice,
     read_endpoint: EndpointInfo,
     write_endpoint: EndpointInfo,
-    /// Whether an empty packet ends a frame of whole packets.
+    /// Whether an empty packet ends a frame that is a multiple of the packet size.
     empty_packet: bool,
 }
 
@@ -35,8 +35,8 @@ pub(super) fn open(
 
 type Endpoint<'a> = (&'a Interface, EndpointInfo);
 
-/// The pipe to the unit and the pipe to the host, each with its interface. Pipes that are
-/// named may belong to two interfaces.
+/// The endpoints in both directions with their interfaces. Explicitly named endpoints may belong
+/// to two interfaces.
 fn find_pipes<'a>(configuration: &'a Configuration, settings: &Pipes) -> Option<(Endpoint<'a>, Endpoint<'a>)> {
     let pipe_of = |i: &Interface, wanted: Option<u8>, is_in: bool| {
         i.pipes.iter().copied().find(|pipe| match wanted {
