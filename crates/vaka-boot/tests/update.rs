@@ -85,7 +85,7 @@ fn an_image_with_a_gap_is_written_in_two_runs() {
 fn a_bit_that_is_lost_in_the_padding_is_found() {
     let scene = Scene::tern_r1(Vec::new());
     let end = Tern::application_region(Revision::R1).start + u32::try_from(BINARY.len()).unwrap();
-    lock(&scene.world).unit("1-1").unwrap().flash_mut().wear(end + 100);
+    lock(&scene.world).unit("1-1").unwrap().flash_mut().age(end + 100);
     let (report, events) = scene.update();
     assert_eq!((report.code, report.check), (ExitCode::Differs, Check::None), "{:?}", failure(&events));
     // The last block differs, so none of its bytes counts: 20 blocks of 1 KiB do.

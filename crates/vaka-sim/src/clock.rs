@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use vaka_usb::Clock;
 
-/// A clock that moves only when somebody sleeps on it.
+/// A clock that advances only when a caller sleeps on it.
 #[derive(Debug, Default)]
 pub struct VirtualClock {
     nanoseconds: AtomicU64,

@@ -1,10 +1,9 @@
-//! Flash memory as it behaves.
+//! A model of flash memory.
 
 use std::ops::Range;
 use std::time::Duration;
 
-/// Erase time for each KiB. Chosen by us, of the order that data sheets of
-/// small microcontrollers give.
+/// Erase time per KiB. Chosen by us, in the range of data sheets of small microcontrollers.
 const ERASE_PER_KIB: Duration = Duration::from_millis(10);
 /// Program time for each KiB. Chosen as above.
 const PROGRAM_PER_KIB: Duration = Duration::from_millis(8);
@@ -17,7 +16,7 @@ pub struct Flash {
     sector_size: u32,
     bytes: Vec<u8>,
     stuck: Vec<StuckBit>,
-    /// Bytes whose top bit an erase does not set any more.
+    /// Bytes whose top bit an erase no longer sets.
     worn: Vec<u32>,
 }
 
@@ -26,7 +25,7 @@ pub struct Flash {
 pub struct StuckBit {
     /// The address of its byte.
     pub address: u32,
-    /// Its number, 0 to 7.
+    /// Bit number, 0 to 7.
     pub bit: u8,
 }
 
@@ -42,7 +41,7 @@ impl Flash {
         }
     }
 
-    /// Its first address.
+    /// First address.
     pub fn base(&self) -> u32 {
         self.base
     }
@@ -57,7 +56,7 @@ impl Flash {
         self.sector_size
     }
 
-    /// Its size in bytes.
+    /// Size in bytes.
     #[allow(clippy::cast_possible_truncation)] // made from a u32
     pub fn len(&self) -> u32 {
         self.bytes.len() as u32
@@ -68,7 +67,7 @@ impl Flash {
         self.bytes.is_empty()
     }
 
-    /// All of it: the truth that no transfer can bend.
+    /// The true content, which no transfer can falsify.
     pub fn bytes(&self) -> &[u8] {
         &self.bytes
     }
@@ -78,31 +77,31 @@ impl Flash {
         self.bytes.get(self.range(address, len)?)
     }
 
-    /// Puts bytes there without any rule: what the factory does.
+    /// Sets bytes without the rules of flash, as at the factory.
     pub fn put(&mut self, address: u32, data: &[u8]) {
         if let Some(range) = self.range(address, data.len()) {
             self.bytes[range].copy_from_slice(data);
         }
     }
 
-    /// Makes a bit stick.
+    /// Adds a stuck bit.
     pub fn stick(&mut self, bit: StuckBit) {
         self.stuck.push(bit);
     }
 
     /// Wears a byte out: its top bit stays 0 after an erase.
-    pub fn wear(&mut self, address: u32) {
+    pub fn age(&mut self, address: u32) {
         self.worn.push(address);
     }
 
-    /// The sector that holds an address, as a range of addresses.
+    /// The sector that contains an address, as a range of addresses.
     pub fn sector(&self, address: u32) -> Option<Range<u32>> {
         self.range(address, 1)?;
         let start = address - (address - self.base) % self.sector_size;
         Some(start..start + self.sector_size)
     }
 
-    /// Erases a range of addresses; what of it lies outside is left out.
+    /// Erases a range of addresses; addresses outside the flash are ignored.
     pub fn erase(&mut self, addresses: Range<u32>) {
         if let Some(range) = self.range(addresses.start, addresses.len()) {
             self.bytes[range].fill(0xFF);
@@ -122,12 +121,12 @@ impl Flash {
         }
     }
 
-    /// How long an erase of so many bytes takes.
+    /// Time to erase this many bytes.
     pub fn erase_time(len: u32) -> Duration {
         ERASE_PER_KIB * len / 1024
     }
 
-    /// How long programming so many bytes takes.
+    /// Time to program this many bytes.
     pub fn program_time(len: u32) -> Duration {
         PROGRAM_PER_KIB * len / 1024
     }

@@ -10,8 +10,8 @@ use vaka_usb::{
 use crate::usb::{self, Answer, Bulk};
 use crate::world::{DeviceListing, OpenError, SharedWorld, lock};
 
-/// A world as a bus. A transfer takes no time; what waits, waits on `clock`,
-/// which must be the world's.
+/// A world as a bus. Transfers take no time; waiting happens on `clock`, which must be the clock
+/// of the world.
 pub struct SimBus {
     world: SharedWorld,
     clock: Arc<dyn Clock>,
@@ -89,7 +89,7 @@ impl SimDevice {
         }
     }
 
-    /// A bulk transfer, asked for again while the unit is busy.
+    /// A bulk transfer, repeated while the unit is busy.
     fn bulk(&mut self, transfer: Bulk<'_>, timeout: Duration) -> Result<Vec<u8>, TransferError> {
         let deadline = self.clock.now() + timeout;
         let mut again = false;

@@ -1,14 +1,13 @@
 //! Simulated units: units that exist only here, for demo, tests and trying out.
 //!
-//! A simulated unit models the *device side*: flash that must be erased before it is
-//! written, the time that takes, the bootloader's state machine with its
-//! errors, an application that starts only from a sound image, and the buttons
-//! and the cable in a person's hands. Its true memory can always be asked for.
-//! It shares the USB/IP wire types and the three USB traits with the host side
-//! and nothing else, so that both cannot make the same mistake.
+//! A simulated unit models the *device side*: flash that must be erased before it is written, and
+//! the time that takes; the bootloader's state machine with its errors; an application that
+//! starts only from a valid image; buttons and the cable. Its true memory is always accessible.
+//! It shares only the USB/IP wire types and the three USB traits with the host side, so that both
+//! cannot make the same mistake.
 //!
-//! A [`World`] holds the units and their ports. [`in_process`] makes a bus of
-//! it, with the virtual time of [`clock`]; [`server`] serves it over USB/IP.
+//! A [`World`] contains the units and their ports. [`in_process`] turns it into a bus with the
+//! virtual time of [`clock`]; [`server`] serves it over USB/IP.
 
 pub mod bootloader;
 pub mod clock;

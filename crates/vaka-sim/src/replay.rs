@@ -1,10 +1,9 @@
 //! A recorded run as simulated units: units that answer as those in a trace did.
 //!
-//! A unit of the replay knows what was asked and answered, in order, and nothing
-//! else. A request that is the next one recorded gets the recorded answer; one
-//! that comes later in the record skips to there; one that is not in it is
-//! refused. When the record shows that the unit left the bus or came as
-//! something else, it does so after about the recorded time.
+//! A replayed unit knows only the recorded requests and replies, in order. A request that is the
+//! next in the record gets the recorded reply; one that occurs later in the record skips to
+//! there; all others are rejected. If the record shows that the unit disconnected or returned
+//! with other descriptors, it does so after about the recorded time.
 
 use std::collections::VecDeque;
 use std::time::Duration;
@@ -17,24 +16,24 @@ use crate::unit::{Condition, Unit, UserAction};
 use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 use crate::world::World;
 
-/// Nothing recorded is waited for longer: who replays wants to see it.
+/// Maximum pause: longer recorded pauses are shortened for the user.
 const LONGEST_PAUSE: Duration = Duration::from_millis(500);
 /// Between the last answer and a unit's leaving, so that the answer arrives.
 const SHORTEST_PAUSE: Duration = Duration::from_millis(10);
 
-/// What is wrong with a trace.
+/// An error in a trace.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 pub enum TraceError {
-    /// Its first line is no head of one.
+    /// The first line is not a trace header.
     #[error("this is no trace: its first line does not say so")]
     Head,
     /// It has another version.
     #[error("the trace has format {0}; format 1 can be replayed")]
     Format(u32),
-    /// A line in its middle makes no sense.
+    /// A line in the middle is malformed.
     #[error("line {0} makes no sense")]
     Line(usize),
-    /// It shows no unit.
+    /// It contains no unit.
     #[error("the trace shows no unit that was opened")]
     Nothing,
 }
@@ -43,25 +42,25 @@ pub enum TraceError {
 #[derive(Debug)]
 pub struct Trace {
     scripts: Vec<(String, VecDeque<Step>)>,
-    /// Whether its last line was torn off.
+    /// Whether the last line is incomplete.
     pub is_truncated: bool,
 }
 
-/// One step of a unit, with the milliseconds since the trace began.
+/// One step of a unit, with milliseconds since the start of the trace.
 #[derive(Clone, Debug)]
 enum Step {
-    /// It is on the bus like this.
+    /// It is on the bus with these descriptors.
     Present(f64, Box<Descriptors>),
-    /// It is not.
+    /// It is not on the bus.
     Absent(f64),
-    /// It was asked this, with this data, and answered so.
+    /// It received this request with this data, and replied.
     Transfer(f64, Asked, Vec<u8>, Answer),
 }
 
-/// What was asked.
+/// The key of a request.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Asked {
-    /// By a setup packet.
+    /// A setup packet.
     Control([u8; 8]),
     /// On the endpoint of this address.
     Pipe(u8),
@@ -122,7 +121,7 @@ impl Trace {
 #[derive(Default)]
 struct Reader {
     scripts: Vec<Script>,
-    /// Which device number is open at which script.
+    /// Open device numbers and their scripts.
     open: Vec<(u32, usize)>,
 }
 
@@ -175,13 +174,13 @@ impl Reader {
         Some(())
     }
 
-    /// Over USB/IP a device that is open is not listed: that is no leaving.
+    /// Over USB/IP an open device is not listed; it has not disconnected.
     fn list(&mut self, t: f64, list: &[ListedDevice]) -> Option<()> {
         for listed in list {
             let at = self.script(&listed.port);
             let script = &mut self.scripts[at];
             if script.shown.as_ref() != Some(listed) {
-                script.steps.push_back(Step::Present(t, Box::new(face(listed)?)));
+                script.steps.push_back(Step::Present(t, Box::new(descriptors(listed)?)));
                 script.shown = Some(listed.clone());
             }
         }
@@ -204,7 +203,7 @@ impl Reader {
     }
 }
 
-fn face(listed: &ListedDevice) -> Option<Descriptors> {
+fn descriptors(listed: &ListedDevice) -> Option<Descriptors> {
     let (vendor, product) = listed.id.split_once(':')?;
     let half = |text: &str| u16::from_str_radix(text, 16).ok();
     let interface = |class: &HexBytes| {
@@ -226,7 +225,7 @@ struct Replayed {
     steps: VecDeque<Step>,
     shown: Option<Box<Descriptors>>,
     enumeration: u32,
-    /// When the last step was taken, here and in the trace.
+    /// The time of the last step, here and in the trace.
     last: (Duration, f64),
     flash: Flash,
 }
@@ -235,7 +234,7 @@ impl Replayed {
     fn new(steps: VecDeque<Step>) -> Self {
         let flash = Flash::new(0, 1, 1);
         let mut unit = Self { steps, shown: None, enumeration: 0, last: (Duration::ZERO, 0.0), flash };
-        // As it was found.
+        // The initial descriptors.
         while matches!(unit.steps.front(), Some(Step::Present(..))) && unit.shown.is_none() {
             unit.next_presence(Duration::ZERO);
         }
@@ -246,9 +245,9 @@ impl Replayed {
         let Some(step) = self.steps.pop_front() else { return };
         self.last = (now, step.at());
         match step {
-            Step::Present(_, face) => {
+            Step::Present(_, descriptors) => {
                 self.enumeration += 1;
-                self.shown = Some(face);
+                self.shown = Some(descriptors);
             }
             _ => self.shown = None,
         }
@@ -256,16 +255,16 @@ impl Replayed {
 
     /// The recorded answer to a request.
     fn answer(&mut self, now: Duration, asked: Asked, data: &[u8]) -> Answer {
-        // Up to the next change of what it shows.
+        // Up to the next change of its descriptors.
         let here = self.steps.iter().take_while(|step| matches!(step, Step::Transfer(..)));
         let fits = |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent == data);
-        // A file that is written has another time in its folder than it had then.
+        // A rewritten file has another time in its directory entry.
         let alike =
             |step: &Step| matches!(step, Step::Transfer(_, was, sent, _) if *was == asked && sent.len() == data.len());
         let is_pipe = matches!(asked, Asked::Pipe(_));
         let found = here.clone().position(fits).or_else(|| here.clone().position(alike).filter(|_| is_pipe));
         let Some(at) = found else {
-            // What a claim and the end of a halt send is not in a trace by itself.
+            // The requests of a claim and of clearing a halt are not recorded separately.
             let sets = |setup: [u8; 8]| matches!(setup[..2], [0x01, 11] | [0x00, 9] | [0x02, 1]);
             return match asked {
                 Asked::Control(setup) if sets(setup) => Answer::Done,
@@ -294,8 +293,8 @@ impl Unit for Replayed {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.shown.as_deref().map(|face| (self.enumeration, face))
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.shown.as_deref().map(|descriptors| (self.enumeration, descriptors))
     }
 
     fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {

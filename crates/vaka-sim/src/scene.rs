@@ -1,4 +1,4 @@
-//! Scenes: which units there are, what they hold, and what goes wrong, in TOML.
+//! Scenes in TOML: units, their content and their faults.
 //!
 //! The format is specified in `docs/formats/scene.md`.
 
@@ -75,7 +75,7 @@ enum Product {
     Stick,
 }
 
-/// How a unit's disk departs from what it should be.
+/// Deviations of a unit's disk.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields, default)]
 struct RawDisk {
@@ -111,7 +111,7 @@ impl RawDisk {
     }
 }
 
-/// How a unit's DFU departs from what it should be.
+/// Deviations of a unit's DFU.
 #[derive(Clone, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct RawDfu {
@@ -182,9 +182,9 @@ enum StartMode {
     Update,
     /// Its firmware is damaged.
     Damaged,
-    /// It lies beside the bench, and nothing was ever written to it.
+    /// Not attached, and never programmed.
     Blank,
-    /// It lies beside the bench.
+    /// Not attached.
     Unplugged,
 }
 
@@ -222,16 +222,16 @@ struct RawAction {
     action: String,
 }
 
-/// What is wrong with a scene.
+/// An error in a scene.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 pub enum SceneError {
-    /// It is no TOML of this form.
+    /// It is not valid TOML of this form.
     #[error("{0}")]
     Toml(String),
-    /// Two units stand on one port, or a port has no name that can be listed.
+    /// Two units have the same port, or the name of a port is invalid.
     #[error("port '{0}' is used twice, is empty, or is longer than 31 characters")]
     Port(String),
-    /// A bit number above 7, or a hand that can do nothing.
+    /// An invalid value.
     #[error("{0}")]
     Value(String),
 }
@@ -284,13 +284,13 @@ impl Scene {
 }
 
 impl Product {
-    /// Whether its bootloader is one of its maker's own.
+    /// Whether it has a vendor bootloader.
     fn is_loaded(self) -> bool {
         matches!(self, Self::Dunlin | Self::Auk | Self::Fulmar | Self::Skua)
     }
 }
 
-/// A unit in the mode in which the scene finds it.
+/// A unit in the initial mode of the scene.
 fn found(unit: VendorUnit, mode: StartMode) -> VendorUnit {
     match mode {
         StartMode::Application => unit,
@@ -370,9 +370,8 @@ impl RawFault {
     }
 }
 
-/// The scene that is served when none is given: a Tern r1 in update mode, a
-/// Tern r2 and a Gannet that run their applications, a Petrel that shows its
-/// update disk, a Heron, and an ordinary stick.
+/// The default scene: a Tern r1 in update mode, a Tern r2 and a Gannet that run their
+/// applications, a Petrel that shows its update disk, a Heron, and an ordinary USB stick.
 pub const DEFAULT: &str = r#"
 [[unit]]
 product = "tern"
@@ -427,7 +426,7 @@ mod tests {
             (
                 "serial = \"T2-00054\"",
                 "serial = \"x\"\nactions = [{ after_ms = 0, action = \"dance\" }]",
-                "nothing a hand can do",
+                "is not an action",
             ),
         ] {
             let error = Scene::parse(&DEFAULT.replace(from, to)).unwrap_err().to_string();

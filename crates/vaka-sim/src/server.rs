@@ -1,9 +1,8 @@
 //! A world as a USB/IP server.
 //!
-//! It behaves as the kernel's server does where that can be seen: one
-//! operation for each connection, an imported device leaves the list, a port
-//! reset when it is asked for or the connection ends, a closed connection when
-//! the unit leaves the bus.
+//! Observably it behaves like the kernel's server: one operation per connection, an imported
+//! device is not listed, a port is reset on request or at the end of a connection, and the
+//! connection closes when the unit disconnects.
 
 use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -17,13 +16,13 @@ use vaka_usb::usbip::wire::{self, DeviceRecord, Message, OpHeader, status};
 use crate::usb::{Answer, Bulk, Setup};
 use crate::world::{DeviceListing, OpenError, SharedWorld, lock};
 
-/// How often a quiet connection looks whether its unit is still there.
+/// Interval at which an idle connection checks whether its unit is still attached.
 const LOOK_INTERVAL: Duration = Duration::from_millis(10);
 
-/// How often a unit at work is asked whether it takes a transfer now.
+/// Interval at which a busy unit is offered a transfer again.
 const ASK_INTERVAL: Duration = Duration::from_micros(200);
 
-/// And after it let a transfer wait for so long: a system polls some pipes for ever.
+/// Interval after a long wait: a system polls some endpoints forever.
 const PATIENCE: Duration = Duration::from_millis(100);
 const ASK_SELDOM: Duration = Duration::from_millis(4);
 
@@ -40,7 +39,7 @@ pub struct Server {
 }
 
 impl Server {
-    /// Serves `world` on `address`; port 0 takes any free one.
+    /// Serves `world` on `address`; port 0 selects a free port.
     ///
     /// # Errors
     /// The address cannot be listened on.
@@ -53,12 +52,12 @@ impl Server {
         Ok(Self { address, stop, accepting: Some(accepting) })
     }
 
-    /// Where it listens.
+    /// The address of the server.
     pub fn address(&self) -> SocketAddr {
         self.address
     }
 
-    /// The bus, as `--bus` takes it.
+    /// The bus, in the form of `--bus`.
     pub fn bus(&self) -> String {
         format!("usbip://{}", self.address)
     }
@@ -82,7 +81,7 @@ fn accept(listener: &TcpListener, world: &SharedWorld, stop: &Arc<AtomicBool>) {
         }
         let Ok(stream) = stream else { continue };
         let (world, stop) = (world.clone(), stop.clone());
-        // A client that goes away or talks nonsense ends its own connection only.
+        // A client that disconnects or violates the protocol ends only its own connection.
         std::thread::spawn(move || drop(serve(stream, &world, &stop)));
     }
 }
@@ -173,7 +172,7 @@ struct ClientLink<'a> {
     silent: Vec<u32>,
     /// Transfers that the unit was too busy for.
     waiting: Vec<Waiting>,
-    /// Whether the client has configured the unit, or otherwise worked with it.
+    /// Whether the client has configured or used the unit.
     in_use: bool,
 }
 
@@ -185,7 +184,7 @@ struct Submission {
     setup: [u8; 8],
 }
 
-/// A bulk transfer that waits until the unit takes it.
+/// A bulk transfer that waits until the unit accepts it.
 struct Waiting {
     seqnum: u32,
     endpoint: u8,
@@ -224,8 +223,8 @@ impl ClientLink<'_> {
         }
     }
 
-    /// Pauses before waiting transfers are tried again: a timeout of the socket would be rounded
-    /// up to some milliseconds.
+    /// Pauses before waiting transfers are retried: a socket timeout would be rounded up to some
+    /// milliseconds.
     fn pause(&self) {
         if self.waiting.is_empty() {
             return;
@@ -258,7 +257,7 @@ impl ClientLink<'_> {
         if self.stop.load(Ordering::SeqCst) || !present { Err(ended()) } else { Ok(()) }
     }
 
-    /// Asks for what the unit was too busy for.
+    /// Retries the transfers that the unit was too busy for.
     fn ask_again(&mut self) -> io::Result<()> {
         for waiting in std::mem::take(&mut self.waiting) {
             self.bulk(waiting, true)?;
@@ -281,7 +280,7 @@ impl ClientLink<'_> {
             Some(Answer::Silent) => self.silent.push(seqnum),
             Some(Answer::Busy) => self.waiting.push(asked),
         }
-        // While something waits, the unit is asked often.
+        // While a transfer waits, the unit is polled frequently.
         self.keep_asking()
     }
 
@@ -322,10 +321,10 @@ impl ClientLink<'_> {
         }
     }
 
-    /// Whether a request shows that a kernel client has reset its port. That
-    /// reset is not sent; but enumeration follows it, which begins with a read
-    /// of the device descriptor into 64 bytes. Resets before the unit was first
-    /// configured are a part of plugging it in.
+    /// Whether a request shows that a kernel client has reset its port. The reset itself is not
+    /// transmitted, but the enumeration after it is, which starts with a read of the device
+    /// descriptor into 64 bytes. Resets before the first configuration are part of attaching the
+    /// unit.
     ///
     /// Source: Linux, `drivers/usb/usbip/vhci_hcd.c` and `drivers/usb/core/hub.c`.
     fn begins_enumeration(&mut self, setup: [u8; 8]) -> bool {
@@ -352,7 +351,7 @@ impl ClientLink<'_> {
         self.keep_asking()
     }
 
-    /// While something waits, nothing else is waited for.
+    /// While a transfer waits, the connection does not block.
     fn keep_asking(&self) -> io::Result<()> {
         self.stream.set_nonblocking(!self.waiting.is_empty())
     }

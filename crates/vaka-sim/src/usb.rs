@@ -1,24 +1,24 @@
-//! The device side of USB: what a unit shows, and the standard requests.
+//! The device side of USB: descriptors and standard requests.
 
-/// What a device answers to a transfer.
+/// The reply of a device to a transfer.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum Answer {
     /// Data to the host.
     Data(Vec<u8>),
-    /// Taken.
+    /// Accepted.
     Done,
     /// Refused.
     Stall,
-    /// Nothing: it neither takes nor refuses.
+    /// No reply at all.
     Silent,
-    /// It is at work, and takes or gives nothing yet (NAK): the transfer waits.
+    /// Busy (NAK): the transfer waits.
     Busy,
 }
 
 /// A transfer on a bulk endpoint.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Bulk<'a> {
-    /// To the host, at most so many bytes.
+    /// To the host, at most this many bytes.
     In(u8, usize),
     /// To the unit.
     Out(u8, &'a [u8]),
@@ -34,7 +34,7 @@ impl Bulk<'_> {
     }
 }
 
-/// A setup packet, taken apart.
+/// A decoded setup packet.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Setup {
     /// bmRequestType.
@@ -50,7 +50,7 @@ pub struct Setup {
 }
 
 impl Setup {
-    /// From the eight bytes on the bus.
+    /// Decodes the eight bytes on the bus.
     pub fn parse(bytes: [u8; 8]) -> Self {
         let word = |at: usize| u16::from_le_bytes([bytes[at], bytes[at + 1]]);
         Self { kind: bytes[0], request: bytes[1], value: word(2), index: word(4), length: word(6) }
@@ -64,7 +64,7 @@ impl Setup {
         [self.kind, self.request, v0, v1, i0, i1, l0, l1]
     }
 
-    /// Whether it is a standard request: no class, no vendor.
+    /// Whether it is a standard request, neither class nor vendor.
     pub fn is_standard(self) -> bool {
         self.kind & 0x60 == 0
     }
@@ -75,9 +75,9 @@ impl Setup {
 pub struct DescribedInterface {
     /// Class, subclass, protocol.
     pub class: [u8; 3],
-    /// Its name; one alternate setting for each.
+    /// Names, one for each alternate setting.
     pub names: Vec<String>,
-    /// Class-specific descriptors behind the last setting.
+    /// Class-specific descriptors after the last setting.
     pub extra: Vec<u8>,
     /// Addresses of its bulk endpoints, with packets of 64 bytes.
     pub bulk: Vec<u8>,
@@ -86,7 +86,7 @@ pub struct DescribedInterface {
     pub interrupt: Vec<u8>,
 }
 
-/// What a unit shows on the bus while it is in one mode.
+/// The descriptors of a unit in one mode.
 #[derive(Clone, Debug)]
 pub struct Descriptors {
     vendor: u16,

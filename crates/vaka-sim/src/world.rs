@@ -12,18 +12,18 @@ use crate::usb::{Answer, Bulk, Setup};
 /// A world that several connections share.
 pub type SharedWorld = Arc<Mutex<World>>;
 
-/// The lock of a shared world. A panic in another thread leaves nothing half
-/// done in it that could mislead: its calls are short.
+/// Locks a shared world. A panic in another thread cannot leave it inconsistent, because its
+/// calls are short.
 pub fn lock(world: &SharedWorld) -> MutexGuard<'_, World> {
     world.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// A class or vendor request that a unit got, and what it answered.
+/// A class or vendor request to a unit, with the reply.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub struct LogEntry {
     /// The setup packet.
     pub setup: Setup,
-    /// Bytes that came with it.
+    /// Number of data bytes.
     pub data_len: usize,
     /// The answer.
     pub answer: Answer,
@@ -33,26 +33,26 @@ pub struct LogEntry {
 struct Port {
     name: String,
     unit: Box<dyn Unit>,
-    /// The enumeration of the device that somebody has open.
+    /// The enumeration of the device while a client has it open.
     in_use: Option<u32>,
-    /// How often somebody opened it.
+    /// How often it was opened.
     opened: u64,
     faults: Vec<Fault>,
     transfers: u64,
     /// Endpoints that a fault halted.
     halted: Vec<u8>,
     log: Vec<LogEntry>,
-    /// What went over bulk endpoints: the endpoint, and the first bytes to the unit.
+    /// Bulk transfers: the endpoint, and the first bytes to the unit.
     bulk_log: Vec<(u8, Vec<u8>)>,
-    /// Hands that will do something at a time.
+    /// Scheduled user actions.
     later: Vec<(Duration, UserAction)>,
-    /// Whether its lead carries nothing.
+    /// Whether its cable carries no data.
     has_bad_cable: bool,
-    /// By how much the host's number is behind the unit's count of enumerations.
+    /// The difference between the unit's count of enumerations and the host's number.
     renumber: u32,
-    /// The device that was open has lost its power; it must be opened again.
+    /// The open device has lost power and must be opened again.
     is_lost: bool,
-    /// Until when it is not listed, and the number that the host then gives it.
+    /// The end of a power failure, and the number that the host assigns then.
     power_fail: Option<(Duration, u32)>,
 }
 
@@ -62,10 +62,10 @@ pub struct World {
     ports: Vec<Port>,
 }
 
-/// What a list shows of a device.
+/// A device in a listing.
 #[derive(Clone, Debug)]
 pub struct DeviceListing {
-    /// Its port.
+    /// Port.
     pub port: String,
     /// The bus number and the port's place, for the wire.
     pub number: u32,
@@ -80,9 +80,9 @@ pub struct DeviceListing {
 /// Why a device cannot be opened.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum OpenError {
-    /// Nothing is there.
+    /// No device is attached.
     NotThere,
-    /// Somebody has it.
+    /// Another client uses it.
     InUse,
 }
 
@@ -92,12 +92,12 @@ impl World {
         Self { clock, ports: Vec::new() }
     }
 
-    /// For several connections.
+    /// Shares the world between connections.
     pub fn shared(self) -> SharedWorld {
         Arc::new(Mutex::new(self))
     }
 
-    /// Plugs a unit in at a port, with what will go wrong.
+    /// Plugs a unit into a port, with its faults.
     pub fn plug(&mut self, port: &str, unit: Box<dyn Unit>, faults: Vec<Fault>) {
         let name = port.to_owned();
         self.ports.push(Port {
@@ -118,7 +118,7 @@ impl World {
         });
     }
 
-    /// Takes away the faults of a unit that have not happened yet.
+    /// Removes the pending faults of a unit.
     pub fn clear_faults(&mut self, port: &str) {
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
             found.faults.clear();
@@ -130,7 +130,7 @@ impl World {
         self.ports.iter().map(|port| port.name.clone()).collect()
     }
 
-    /// The unit at a port, as it is now.
+    /// The unit at a port at the current time.
     pub fn unit(&mut self, port: &str) -> Option<&mut (dyn Unit + 'static)> {
         self.advance();
         self.ports.iter_mut().find(|found| found.name == port).map(|found| &mut *found.unit)
@@ -157,7 +157,7 @@ impl World {
         self.ports.iter().find(|found| found.name == port).map_or(&[], |found| &found.bulk_log)
     }
 
-    /// A person does something to the unit at a port; false if there is none.
+    /// The user acts on the unit at a port; false if there is none.
     pub fn act(&mut self, port: &str, action: &UserAction) -> bool {
         self.advance();
         let now = self.clock.now();
@@ -166,8 +166,7 @@ impl World {
         true
     }
 
-    /// A person puts the unit at each of two ports into the other one, with its cable
-    /// pulled or not.
+    /// Swaps the units at two ports.
     pub fn swap(&mut self, one: &str, other: &str) -> bool {
         self.advance();
         let at = |name: &str| self.ports.iter().position(|port| port.name == name);
@@ -177,7 +176,7 @@ impl World {
         true
     }
 
-    /// A person will do something to the unit at the port, after a time.
+    /// Schedules a user action on the unit at a port.
     pub fn act_later(&mut self, port: &str, after: Duration, action: UserAction) {
         let at = self.clock.now() + after;
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
@@ -186,7 +185,7 @@ impl World {
         }
     }
 
-    /// What a list shows: devices that nobody uses.
+    /// Lists the devices that are not in use.
     pub fn list(&mut self) -> Vec<DeviceListing> {
         self.advance();
         let listed = (1..)
@@ -213,7 +212,7 @@ impl World {
         Ok(listed)
     }
 
-    /// Gives a device back. Closing resets its port, as the kernel's server does.
+    /// Closes a device. Closing resets its port, as with the kernel's server.
     pub fn close(&mut self, port: &str, enumeration: u32) {
         self.bus_reset(port, enumeration);
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port && found.in_use == Some(enumeration))
@@ -222,8 +221,7 @@ impl World {
         }
     }
 
-    /// Forgets that somebody has the device open, without the reset: what a
-    /// program leaves that ended on a cable.
+    /// Forgets that a device is open, without a reset: the effect of a client that disappeared.
     pub fn release(&mut self, port: &str) {
         if let Some(found) = self.ports.iter_mut().find(|found| found.name == port) {
             found.in_use = None;
@@ -242,7 +240,7 @@ impl World {
         }
     }
 
-    /// Whether an open device is still the one that was opened.
+    /// Whether an open device is still the same enumeration.
     pub fn is_present(&mut self, port: &str, enumeration: u32) -> bool {
         self.present(port, enumeration).is_some()
     }
@@ -262,7 +260,7 @@ impl World {
             }
             match found.unit.standard(now, setup) {
                 Some(answer) => answer,
-                None => found.unit.face()?.1.standard(setup),
+                None => found.unit.descriptors()?.1.standard(setup),
             }
         } else {
             let fault = found.due();
@@ -270,12 +268,12 @@ impl World {
             found.log.push(LogEntry { setup, data_len: data.len(), answer: answer.clone() });
             answer
         };
-        // The transfer itself may have made the unit leave.
+        // The transfer itself may have made the unit disconnect.
         self.present(port, enumeration).map(|_| answer)
     }
 
-    /// A bulk transfer to an open device; `None` if it is gone. `again` asks once
-    /// more for one that the unit was too busy for.
+    /// A bulk transfer to an open device; `None` if it is gone. `again` repeats one that the unit
+    /// was too busy for.
     pub fn bulk(&mut self, port: &str, enumeration: u32, transfer: Bulk<'_>, again: bool) -> Option<Answer> {
         let now = self.clock.now();
         let found = self.present(port, enumeration)?;
@@ -283,7 +281,7 @@ impl World {
         self.present(port, enumeration).map(|_| answer)
     }
 
-    /// The port of an open device, if that device is still there.
+    /// The port of an open device, if that device is still attached.
     fn present(&mut self, port: &str, enumeration: u32) -> Option<&mut Port> {
         self.advance();
         let found = self.ports.iter_mut().find(|found| found.name == port)?;
@@ -313,28 +311,34 @@ impl Port {
         }
     }
 
-    /// The unit shows up again, and gets the number that it had.
+    /// Ends a power failure: the unit returns with its former number.
     fn end_power_fail(&mut self, now: Duration) {
         let Some((_, number)) = self.power_fail.filter(|(until, _)| now >= *until) else { return };
-        if let Some((own, _)) = self.unit.face() {
+        if let Some((own, _)) = self.unit.descriptors() {
             self.renumber = own.wrapping_sub(number);
             self.power_fail = None;
         }
     }
 
-    /// The number that the host has given the unit; none while it is not seen.
+    /// The number that the host assigned to the unit; `None` while it is off the bus.
     fn number(&self) -> Option<u32> {
         if self.power_fail.is_some() {
             return None;
         }
-        Some(self.unit.face()?.0.wrapping_sub(self.renumber))
+        Some(self.unit.descriptors()?.0.wrapping_sub(self.renumber))
     }
 
     fn listed(&self, number: u32) -> Option<DeviceListing> {
-        let (_, face) = self.unit.face()?;
+        let (_, descriptors) = self.unit.descriptors()?;
         let enumeration = self.number()?;
         let port = self.name.clone();
-        Some(DeviceListing { port, number, enumeration, ids: face.ids(), classes: face.classes().collect() })
+        Some(DeviceListing {
+            port,
+            number,
+            enumeration,
+            ids: descriptors.ids(),
+            classes: descriptors.classes().collect(),
+        })
     }
 
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>, again: bool) -> Answer {
@@ -356,14 +360,14 @@ impl Port {
         self.faulty(now, fault, |unit| unit.bulk(now, transfer))
     }
 
-    /// Counts a transfer; what goes wrong with it, if something does.
+    /// Counts a transfer; returns its fault, if any.
     fn due(&mut self) -> Option<FaultKind> {
         self.transfers += 1;
         let fault = self.faults.iter().position(|fault| fault.at == self.transfers);
         fault.map(|at| self.faults.remove(at).kind)
     }
 
-    /// Passes a transfer on to the unit, or lets happen what the scene wants.
+    /// Passes a transfer to the unit, or applies a fault.
     fn faulty(
         &mut self,
         now: Duration,
@@ -391,7 +395,7 @@ impl Port {
                 other => other,
             },
             Some(FaultKind::PowerFail(time)) => {
-                // Its number counts on when it comes up again, and the host's does not.
+                // The unit counts a new enumeration, but the host's number stays.
                 let before = self.number();
                 self.unit.act(now, &UserAction::Pull);
                 self.unit.act(now, &UserAction::Plug);

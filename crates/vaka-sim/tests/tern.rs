@@ -52,7 +52,7 @@ fn the_other_boards_image_bricks_it() {
     for image in [&wrong[..], R2_BINARY] {
         let mut unit = with_application(image);
         assert_eq!(restart(&mut unit), Condition::Bricked);
-        assert!(unit.face().is_none(), "it shows nothing on the bus");
+        assert!(unit.descriptors().is_none(), "it shows nothing on the bus");
         for hand in
             [UserAction::Pull, UserAction::Hold("SET".into()), UserAction::Plug, UserAction::Tap("RESET".into())]
         {

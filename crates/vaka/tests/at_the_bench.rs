@@ -313,8 +313,8 @@ impl Unit for Odd {
         self.unit.advance(now);
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.unit.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.unit.descriptors()
     }
 
     fn standard(&mut self, now: Duration, setup: Setup) -> Option<Answer> {
@@ -481,10 +481,10 @@ fn devices_of_others_are_in_nobodys_way() {
 fn a_bad_lead_is_told() {
     let bench = gannets(&["G-1"]);
     let lead = |words: &str| assert!(lock(&bench.world).act("1-1", &words.parse::<UserAction>().unwrap()));
-    lead("lead bad");
+    lead("cable bad");
     bench.run(&["survey"]).expect(0, &["in the way: The unit at 1-1 could not be asked", "try another cable"]);
     bench.run(&["diagnose"]).expect(9, &["could not be asked what it is"]);
-    lead("lead good");
+    lead("cable good");
     bench.run(&["diagnose"]).expect(0, &["can be opened, and says what it is"]);
 }
 

@@ -138,7 +138,7 @@ fn the_same_by_hand_in_two_terminals() {
     assert_updated(Revision::R1, &before, &memory(&mut simulator, "after.bin"), &image);
     writeln!(simulator.stdin(), "hold 1-1 set\ntap 1-1 reset\nstate\ndance 1-1").unwrap();
     simulator.wait_for("1-1: tap reset");
-    simulator.wait_for("nothing a hand can do");
+    simulator.wait_for("is not an action");
     // It takes its time to start; the program waits for it.
     vaka(&["check", file.to_str().unwrap(), "--unit", "id=1209:0002", "--variant", "r1", "--wait", "5s"])
         .expect(0, &["The image fits r1"]);

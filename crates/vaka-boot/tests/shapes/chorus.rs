@@ -138,9 +138,9 @@ impl Chorus {
 
 impl Loader for Chorus {
     fn interfaces(&self) -> Vec<DescribedInterface> {
-        let mut face = hid::interface("Chorus", &hid::report_descriptor(1, 16));
-        face.interrupt = vec![0x81];
-        vec![face]
+        let mut descriptors = hid::interface("Chorus", &hid::report_descriptor(1, 16));
+        descriptors.interrupt = vec![0x81];
+        vec![descriptors]
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {

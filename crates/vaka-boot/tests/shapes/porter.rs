@@ -148,14 +148,14 @@ impl Porter {
 
 impl Loader for Porter {
     fn interfaces(&self) -> Vec<DescribedInterface> {
-        let face = |name: &str| DescribedInterface {
+        let descriptors = |name: &str| DescribedInterface {
             class: [0xFF, 7, 0],
             names: vec![name.to_owned()],
             extra: Vec::new(),
             bulk: Vec::new(),
             interrupt: Vec::new(),
         };
-        vec![face("One"), face("Two"), face("Porter")]
+        vec![descriptors("One"), descriptors("Two"), descriptors("Porter")]
     }
 
     fn control(&mut self, now: Duration, flash: &mut Flash, setup: Setup, data: &[u8]) -> Answer {

@@ -293,7 +293,7 @@ impl Scene {
         std::mem::forget(device);
         let setup = usb::Setup { kind: 0xA1, request: 5, value: 0, index: 0, length: 1 };
         let mut world = lock(&self.world);
-        let enumeration = world.unit(PORT).unwrap().face().unwrap().0;
+        let enumeration = world.unit(PORT).unwrap().descriptors().unwrap().0;
         let state = match world.control(PORT, enumeration, setup, &[]) {
             Some(usb::Answer::Data(bytes)) => bytes[0],
             Some(usb::Answer::Silent) => 8,

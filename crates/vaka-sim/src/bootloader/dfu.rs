@@ -1,5 +1,5 @@
-//! What both kinds of DFU have in common on the device side: numbers, and the
-//! ways in which units depart from the standard.
+//! The common part of both kinds of DFU on the device side: numbers, and deviations of units from
+//! the standard.
 
 use std::time::Duration;
 
@@ -42,46 +42,46 @@ pub const RUN_TIME_CLASS: [u8; 3] = [0xFE, 1, 1];
 /// Between "I go" and being gone.
 pub const LEAVE_TIME: Duration = Duration::from_millis(20);
 
-/// What a unit says of the time it needs.
+/// The poll timeout that a unit states.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Poll {
-    /// A tenth more than it takes.
+    /// A tenth more than the actual time.
     #[default]
     Accurate,
-    /// Nothing, though it is busy. It bears being asked then.
+    /// Zero although it is busy. Such a unit tolerates polling.
     Zero,
-    /// Four hours and a half, whatever it does.
+    /// Four and a half hours, always.
     Excessive,
 }
 
-/// When what was downloaded replaces the application.
+/// When the download replaces the application.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub enum Staging {
     /// With each block.
     #[default]
     None,
-    /// In the manifestation; until then the old application is whole.
+    /// During manifestation; until then the old application is intact.
     UntilManifest,
-    /// With the bus reset after the manifestation; an upload before that gives the old one.
+    /// At the bus reset after manifestation; an upload before that returns the old application.
     UntilReset,
 }
 
-/// How a unit departs from what it should do. The default does not.
+/// Deviations of a unit from the standard. The default has none.
 #[derive(Clone, Debug, Default, PartialEq, Eq)]
 pub struct Quirks {
-    /// What it says of its times.
+    /// The poll timeout that it states.
     pub poll: Poll,
     /// It has no functional descriptor.
     pub no_functional_descriptor: bool,
-    /// The wTransferSize that it tells, whatever it takes.
+    /// The wTransferSize that it states, regardless of what it accepts.
     pub advertised_block_size: Option<u16>,
-    /// The largest block that it really takes.
+    /// The largest block that it accepts.
     pub max_block_size: Option<u16>,
-    /// It leaves before it has answered the last request.
+    /// It disconnects before it has replied to the last request.
     pub drops_last_reply: bool,
-    /// It says bitWillDetach, and does not.
+    /// It states bitWillDetach, but does not detach.
     pub ignores_detach: bool,
-    /// Where plain DFU puts blocks until they count.
+    /// Where plain DFU stores blocks until they take effect.
     pub staging: Staging,
 }
 

@@ -1,9 +1,8 @@
 //! A chip's boot mode: DFU with memory addresses, strict to the letter.
 //!
-//! Written from the standard's state table (DFU 1.1, appendix A) and the
-//! address extension. Every request that the table does not allow is refused
-//! and leads to dfuERROR; a busy unit that is asked anything does too. Work
-//! starts with the DFU_GETSTATUS after the download, never before.
+//! Written from the standard's state table (DFU 1.1, appendix A) and the address extension. Every
+//! request that the table does not allow is rejected and leads to dfuERROR, and so does any
+//! request to a busy unit. Work starts with the DFU_GETSTATUS after the download, never before.
 
 use std::ops::Range;
 use std::time::Duration;
@@ -12,7 +11,7 @@ use super::dfu::{LEAVE_TIME, Poll, Quirks, state, status, status_reply};
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
 
-/// What a download asked for.
+/// The operation that a download requested.
 #[derive(Clone, Debug)]
 enum Work {
     SetPointer(u32),
@@ -27,7 +26,7 @@ enum Work {
 pub enum Leave {
     /// By a jump to an address.
     Jump(u32),
-    /// By a reset of the chip, after its memory was wiped.
+    /// By a reset of the chip after its memory was erased.
     Wiped,
 }
 
@@ -48,7 +47,7 @@ pub struct DfuAddressed {
     status: u8,
     pointer: u32,
     transfer_size: u16,
-    /// What was downloaded and waits for, or is in, its execution.
+    /// The downloaded operation that is pending or in progress.
     work: Option<Work>,
     /// When the present work ends.
     until: Duration,
@@ -72,7 +71,7 @@ impl DfuAddressed {
         }
     }
 
-    /// The same with manners of its own, and perhaps read-protected.
+    /// Sets deviations and read protection.
     #[must_use]
     pub fn with_manner(mut self, manner: Quirks, protected: bool) -> Self {
         self.transfer_size = manner.max_block_size.unwrap_or(self.transfer_size);
@@ -80,13 +79,12 @@ impl DfuAddressed {
         self
     }
 
-    /// Its functional descriptor: can download, upload; leaves by itself;
-    /// version 0x011A.
+    /// The functional descriptor: can download and upload; detaches by itself; version 0x011A.
     pub fn functional_descriptor(&self) -> Vec<u8> {
         self.manner.functional_descriptor(0x0B, self.transfer_size, 0x011A)
     }
 
-    /// Its state, by its number in the standard.
+    /// The state number in the standard.
     pub fn state(&self) -> u8 {
         self.state
     }
@@ -98,7 +96,7 @@ impl DfuAddressed {
         format!("@{name} /0x{:08X}/{:02}*{size:03}{unit}g", flash.base(), flash.sectors())
     }
 
-    /// Lets time pass. `Some` once the unit leaves boot mode.
+    /// Advances time. `Some` once the unit leaves boot mode.
     pub fn advance(&mut self, now: Duration, flash: &mut Flash) -> Option<Leave> {
         if now < self.until {
             return None;
@@ -118,7 +116,7 @@ impl DfuAddressed {
         }
     }
 
-    /// The bus was reset: what was under way is cut, and told.
+    /// Handles a bus reset: aborts the operation in progress.
     pub fn bus_reset(&mut self, now: Duration, flash: &mut Flash) {
         if self.state != state::IDLE {
             self.cut(now, flash);
@@ -126,7 +124,7 @@ impl DfuAddressed {
         }
     }
 
-    /// The power goes: what was under way is done by half.
+    /// Handles a loss of power: the operation in progress is half done.
     pub fn cut(&mut self, now: Duration, flash: &mut Flash) {
         if self.state != state::BUSY || now >= self.until {
             return;
@@ -157,7 +155,7 @@ impl DfuAddressed {
         }
     }
 
-    /// Busy, and not to be asked anything.
+    /// Whether it is busy and must not be addressed.
     fn is_deaf(&self) -> bool {
         matches!(self.state, state::BUSY | state::MANIFEST) && self.manner.poll != Poll::Zero
     }

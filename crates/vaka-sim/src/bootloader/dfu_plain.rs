@@ -1,13 +1,12 @@
-//! Plain DFU 1.1: blocks in order, erased and written as they come.
+//! Plain DFU 1.1: blocks in order, erased and written as they arrive.
 //!
-//! Written from the standard's state table (DFU 1.1, appendix A), strict to the
-//! letter unless its [`Quirks`] says otherwise. A block with a number out of
-//! order, or behind a short one, is refused. What is under way when the power
-//! goes is done by half.
+//! Written from the standard's state table (DFU 1.1, appendix A), to the letter unless its
+//! [`Quirks`] deviate. A block with a number out of order, or after a short one, is rejected. An
+//! operation in progress at a loss of power is half done.
 //!
-//! It spares its flash: a block that is there already is neither erased nor
-//! programmed. When a later block of a sector differs, what came before it in
-//! that sector is programmed again from a buffer.
+//! It spares its flash: a block that is already present is neither erased nor programmed. If a
+//! later block of a sector differs, the earlier content of that sector is programmed again from a
+//! buffer.
 
 use std::ops::Range;
 use std::time::Duration;
@@ -16,10 +15,10 @@ use super::dfu::{LEAVE_TIME, Poll, Quirks, Staging, state, status, status_reply}
 use crate::flash::Flash;
 use crate::usb::{Answer, Setup};
 
-/// Time to check an image and to make it effective.
+/// Time to check an image and to activate it.
 const MANIFEST_TIME: Duration = Duration::from_millis(60);
 
-/// What the boot mode promises in bmAttributes.
+/// The bmAttributes of the boot mode.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Traits {
     /// bitCanUpload.
@@ -61,12 +60,12 @@ pub struct DfuPlain {
     traits: Traits,
     manner: Quirks,
     transfer_size: u16,
-    /// What each alternate setting maps; the first holds the application.
+    /// The memory of each alternate setting; the first is the application.
     memories: Vec<Range<u32>>,
-    /// What is written and read now.
+    /// The memory in use.
     region: Range<u32>,
     next_block: u16,
-    /// Where the next block goes, or comes from.
+    /// Address of the next block.
     cursor: u32,
     /// Up to here sectors were erased since the download began.
     erased_to: u32,
@@ -74,19 +73,18 @@ pub struct DfuPlain {
     closed: bool,
     work: Option<Work>,
     manifested: bool,
-    /// What was downloaded and does not count yet.
+    /// Downloaded content that is not active yet.
     staged: Vec<u8>,
     /// Whether the staged image was accepted, and waits for a reset.
     is_accepted: bool,
     until: Duration,
-    /// Whether what is in the memory is a sound application.
+    /// Whether the memory contains a valid application.
     is_sound: fn(&Flash) -> bool,
 }
 
 impl DfuPlain {
-    /// Fresh after it came up; in dfuERROR if it came because nothing can run.
-    /// The first of `memories`, of which there is one for each alternate
-    /// setting, holds the application.
+    /// Creates it after power-on; in dfuERROR if no application can run. The first of `memories`,
+    /// one for each alternate setting, is the application.
     pub fn new(
         memories: Vec<Range<u32>>,
         transfer_size: u16,
@@ -117,14 +115,14 @@ impl DfuPlain {
         }
     }
 
-    /// The same for a unit whose application cannot run.
+    /// Sets the state of a unit whose application cannot run.
     #[must_use]
     pub fn for_want_of_firmware(mut self) -> Self {
         self.fail(status::FIRMWARE);
         self
     }
 
-    /// Chooses a memory by its alternate setting; false if there is none.
+    /// Selects a memory by its alternate setting; false if there is none.
     pub fn select(&mut self, alternate: u16) -> bool {
         let Some(region) = self.memories.get(usize::from(alternate)) else { return false };
         self.region = region.clone();
@@ -132,7 +130,8 @@ impl DfuPlain {
         true
     }
 
-    /// What makes it effective looks at the application only if that was written.
+    /// Whether manifestation accepts the content; it checks the application only if that was
+    /// written.
     fn accepts(&self, flash: &Flash) -> bool {
         if !self.staged.is_empty() {
             return (self.is_sound)(&self.staged_flash(flash));
@@ -140,17 +139,17 @@ impl DfuPlain {
         self.memories.first() != Some(&self.region) || (self.is_sound)(flash)
     }
 
-    /// Its functional descriptor.
+    /// The functional descriptor.
     pub fn functional_descriptor(&self) -> Vec<u8> {
         self.manner.functional_descriptor(self.traits.attributes(), self.transfer_size, 0x0110)
     }
 
-    /// Its state, by its number in the standard.
+    /// The state number in the standard.
     pub fn state(&self) -> u8 {
         self.state
     }
 
-    /// Lets time pass; true once the unit leaves by itself.
+    /// Advances time; true once the unit leaves by itself.
     pub fn advance(&mut self, now: Duration, flash: &mut Flash) -> bool {
         if now < self.until {
             return false;
@@ -203,7 +202,7 @@ impl DfuPlain {
         false
     }
 
-    /// What was staged takes the application's place.
+    /// Replaces the application with the staged content.
     fn apply_staged(&mut self, flash: &mut Flash) {
         let staged = std::mem::take(&mut self.staged);
         let end = self.region.start + u32::try_from(staged.len()).unwrap_or(0);
@@ -215,7 +214,7 @@ impl DfuPlain {
         flash.program(self.region.start, &staged);
     }
 
-    /// The application as it would be with what is staged.
+    /// The application with the staged content applied.
     fn staged_flash(&self, flash: &Flash) -> Flash {
         let mut copy = flash.clone();
         let mut other = Self { staged: self.staged.clone(), ..self.clone() };
@@ -223,7 +222,7 @@ impl DfuPlain {
         copy
     }
 
-    /// The power goes: what was under way is done by half.
+    /// Handles a loss of power: the operation in progress is half done.
     pub fn cut(&mut self, now: Duration, flash: &mut Flash) {
         if self.state != state::BUSY || now >= self.until || self.manner.staging != Staging::None {
             return;
@@ -277,7 +276,7 @@ impl DfuPlain {
             }
             self.state = state::MANIFEST_SYNC;
             if self.manner.drops_last_reply {
-                // It goes in the middle of its answer.
+                // It disconnects during its reply.
                 (self.state, self.until) = (state::WAIT_RESET, now);
             }
             return Answer::Done;
@@ -314,7 +313,7 @@ impl DfuPlain {
             return Work { at, data: data.to_vec(), erase };
         };
         self.erased_to = erase.last().map_or(self.erased_to, |sector| sector.end);
-        // The buffer: what of this sector was found equal goes in with it.
+        // The buffer includes the part of this sector that was found equal.
         let mut again = flash.read(first.min(at), (at - first.min(at)) as usize).unwrap_or_default().to_vec();
         again.extend(data);
         Work { at: first.min(at), data: again, erase }

@@ -9,12 +9,12 @@ use crate::usb::{Answer, Bulk, Setup};
 
 /// Length of a sector.
 pub const SECTOR: usize = 512;
-/// The same, for sums.
+/// The same as a `u32`.
 pub const SECTOR_LEN: u32 = 512;
 
 /// Class, subclass and protocol: mass storage, SCSI, bulk-only.
 pub const CLASS: [u8; 3] = [8, 6, 0x50];
-/// Its endpoints, as every such simulated unit has them.
+/// The endpoints of all simulated disks.
 pub const ENDPOINTS: [u8; 2] = [0x81, 0x02];
 
 const COMMAND_LEN: usize = 31;
@@ -36,60 +36,60 @@ pub mod sense {
     pub const PROTECTED: Sense = (7, 0x27, 0);
 }
 
-/// What stands behind the commands.
+/// The storage of the disk.
 pub trait Medium {
     /// Sectors.
     fn count(&self) -> u32;
-    /// One of them.
+    /// Reads one sector.
     fn read(&self, sector: u32) -> [u8; SECTOR];
-    /// Takes one; gives the time that it is at work then.
+    /// Writes one sector; returns the time that the unit is busy.
     ///
     /// # Errors
-    /// Why it does not.
+    /// The error, if the sector cannot be written.
     fn write(&mut self, now: Duration, sector: u32, data: &[u8; SECTOR]) -> Result<Duration, Sense>;
-    /// All was written.
+    /// Called when everything was written.
     fn flush(&mut self, now: Duration);
-    /// It is ejected.
+    /// Called when the disk is ejected.
     fn eject(&mut self, now: Duration);
 }
 
-/// One departure from the standard, or a choice that it leaves, at one command.
+/// A deviation from the standard, or one of the choices it allows, at one command.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Deviation {
     /// The status has the tag before.
     OldTag,
     /// The status is a phase error.
     Phase,
-    /// An empty packet comes before the status.
+    /// An empty packet precedes the status.
     EmptyFirst,
-    /// The data to the host is left out: the status comes at once.
+    /// The data to the host is omitted: the status follows at once.
     NoData,
-    /// The residue says that nothing of the data counts.
+    /// The residue claims that no data is valid.
     BogusResidue,
     /// IN is stalled before the status.
     StallFirst,
     /// The status has another signature.
     OwnSignature,
-    /// The command fails, for no reason that it tells.
+    /// The command fails without a reason.
     NoReason,
-    /// The command fails, for its content may be another one now.
+    /// The command fails because the medium may have changed.
     Changed,
 }
 
-/// How a disk departs from what it should be. The default does not.
+/// Deviations of a disk. The default has none.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Quirks {
-    /// It says that it is write-protected, and refuses to be written.
+    /// It reports write protection, and rejects writes.
     pub protected: bool,
-    /// It says nothing of that, and refuses all the same.
+    /// It does not report write protection, but rejects writes.
     pub refuses: bool,
-    /// It fails writes of more sectors than this, if that is not 0.
+    /// It fails writes of more sectors than this, unless this is 0.
     pub most_sectors: u16,
-    /// It does not know Get Max LUN.
+    /// It does not support Get Max LUN.
     pub no_max_lun: bool,
-    /// It does not know the class reset.
+    /// It does not support the class reset.
     pub no_reset: bool,
-    /// At which command, counted from 1, it does what.
+    /// The deviation, and the number of the command from 1.
     pub odd: Option<(u64, Deviation)>,
 }
 
@@ -97,13 +97,13 @@ pub struct Quirks {
 enum State {
     /// Waits for a command.
     Command,
-    /// Has so much to send, of so much that was asked for.
+    /// Has data to send, and the length requested.
     Sending(Vec<u8>, u32),
-    /// Takes sectors from one on, until so many bytes have come.
+    /// Receives sectors from this one on, until this many bytes have arrived.
     Receiving { sector: u32, left: usize, failed: bool, unused: u32 },
-    /// Has a status to send: passed or not, and the residue.
+    /// Has a status to send: success or failure, and the residue.
     Status(bool, u32),
-    /// A command made no sense: only a reset helps (6.6.1).
+    /// A command was invalid: only a reset helps (6.6.1).
     Broken,
 }
 
@@ -115,13 +115,13 @@ pub struct Disk {
     tag: u32,
     last_tag: u32,
     sense: Sense,
-    /// What fails the next command but INQUIRY and REQUEST SENSE.
+    /// The attention that fails the next command except INQUIRY and REQUEST SENSE.
     attention: Option<Sense>,
     halted: [bool; 2],
     is_ejected: bool,
     at_work: Duration,
     commands: u64,
-    /// Whether the present oddity was shown.
+    /// Whether the deviation was already shown.
     was_odd: bool,
 }
 
@@ -143,7 +143,7 @@ impl Disk {
         }
     }
 
-    /// Whether it waits for a command, and nothing is under way.
+    /// Whether it waits for a command with nothing in progress.
     pub fn is_idle(&self) -> bool {
         matches!(self.state, State::Command)
     }
@@ -167,7 +167,7 @@ impl Disk {
         self.is_ejected = false;
     }
 
-    /// The halt of an endpoint is ended; a broken disk halts again (6.6.1).
+    /// Clears the halt of an endpoint; a broken disk halts again (6.6.1).
     pub fn clear_halt(&mut self, endpoint: u8) {
         if !matches!(self.state, State::Broken) {
             self.halted[usize::from(endpoint & 0x80 != 0)] = false;
@@ -298,7 +298,7 @@ impl Disk {
             Ok(Reply::Data(_) | Reply::Sectors(_)) => State::Status(false, length),
             Err(why) => {
                 self.sense = why;
-                // What was to move does not: the endpoint halts (6.7.2, 6.7.3).
+                // The requested data is not transferred: the endpoint halts (6.7.2, 6.7.3).
                 if length > 0 {
                     self.halted[usize::from(is_in)] = true;
                 }
@@ -366,10 +366,10 @@ impl Disk {
     }
 }
 
-/// What a command leads to.
+/// The result of a command.
 enum Reply {
     Nothing,
     Data(Vec<u8>),
-    /// Sectors are to come, from this one on.
+    /// Sectors follow, starting with this one.
     Sectors(u32),
 }

@@ -1,4 +1,4 @@
-//! FAT16 volumes as a unit makes them up, and what it finds on one.
+//! FAT16 volumes as a unit synthesizes and reads them.
 //!
 //! Source: *FAT: General Overview of On-Disk Format* 1.03.
 
@@ -16,9 +16,9 @@ const DATE: u16 = (46 << 9) | (3 << 5) | 3;
 /// A file of a volume.
 #[derive(Clone, Debug)]
 pub struct File {
-    /// Its short name, such as `INFO_UF2.TXT`.
+    /// Short name, such as `INFO_UF2.TXT`.
     pub name: &'static str,
-    /// What is in it.
+    /// Content.
     pub content: Vec<u8>,
 }
 
@@ -32,7 +32,7 @@ impl File {
 /// The measures of a volume with clusters of one sector.
 #[derive(Clone, Copy, Debug)]
 pub struct Volume {
-    /// All its sectors.
+    /// Number of sectors.
     pub sectors: u32,
     label: [u8; 11],
 }
@@ -53,12 +53,12 @@ impl Volume {
         RESERVED + 2 * self.fat_sectors()
     }
 
-    /// The first sector behind tables and root folder.
+    /// The first sector after tables and root folder.
     pub fn data(self) -> u32 {
         self.root() + ROOT_SECTORS
     }
 
-    /// A sector of the volume with these files, made up when it is asked for.
+    /// A sector of the volume with these files, generated on demand.
     pub fn sector(self, at: u32, files: &[File]) -> [u8; SECTOR] {
         let mut sector = [0; SECTOR];
         let fat_end = RESERVED + 2 * self.fat_sectors();
@@ -71,7 +71,7 @@ impl Volume {
         sector
     }
 
-    /// A sector of the file that lies there.
+    /// Fills a sector with the file content at this position.
     fn content(self, at: u32, files: &[File], sector: &mut [u8; SECTOR]) {
         let mut first = self.data();
         for file in files {
@@ -176,18 +176,17 @@ fn short_name(name: &str) -> [u8; 11] {
     short
 }
 
-/// What a unit finds in the root folder of a stored volume, whoever wrote it.
+/// The result of a search in the root folder of a stored volume.
 pub enum Found {
     /// No such file.
     Nothing,
-    /// It is there, and its chain does not hold all of it yet.
+    /// The file exists, but its chain is incomplete.
     Partly,
-    /// All of it.
+    /// The whole file.
     Whole(Vec<u8>),
 }
 
-/// Looks for a file by its short name on a FAT16 volume with clusters of one
-/// sector.
+/// Searches for a file by its short name on a FAT16 volume with clusters of one sector.
 pub fn find(volume: Volume, disk: &[u8], name: &str) -> Found {
     let at = |sector: u32| sector as usize * SECTOR;
     let root = &disk[at(volume.root())..at(volume.data())];

@@ -1,4 +1,4 @@
-//! What a unit does with sectors that are written to its UF2 disk.
+//! The handling of sectors that are written to a UF2 disk.
 //!
 //! Source: the public UF2 format description. Sectors that are no blocks, and
 //! blocks of another family, are dropped without a word; a block of its own is
@@ -18,19 +18,19 @@ const FAMILY: u32 = 0x2000;
 const NOT_MAIN_FLASH: u32 = 1;
 const PAYLOAD: usize = 256;
 
-/// From the last block until it restarts.
+/// Time from the last block to the restart.
 const SETTLE: Duration = Duration::from_millis(100);
 
-/// How a loader departs from the usual.
+/// Deviations of a loader.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Quirks {
-    /// It leaves with the last block, before the status.
+    /// It disconnects with the last block, before the status.
     pub drops_last_reply: bool,
     /// It never counts an image as complete.
     pub never_complete: bool,
-    /// It erases all of the application with the first block.
+    /// It erases the whole application with the first block.
     pub erases_all: bool,
-    /// It does not show the present application.
+    /// It does not show the installed application.
     pub shows_nothing: bool,
     /// It stays in update mode when its disk is ejected.
     pub ignores_eject: bool,
@@ -115,23 +115,23 @@ impl Loader {
     }
 }
 
-/// The disk that such a unit shows: made up of its files, and nothing stored.
+/// The disk that such a unit shows: generated from its files, without storage.
 pub struct Shown<'a> {
-    /// Its measures.
+    /// Layout of the volume.
     pub volume: Volume,
-    /// Whether its boot sector makes no sense.
+    /// Whether its boot sector is invalid.
     pub is_broken: bool,
-    /// Its files.
+    /// Files.
     pub files: &'a [File],
-    /// What takes blocks.
+    /// The loader that receives blocks.
     pub loader: &'a mut Loader,
-    /// Where they go.
+    /// The flash that receives their data.
     pub flash: &'a mut Flash,
 }
 
 impl Medium for Shown<'_> {
     fn count(&self) -> u32 {
-        // Two more than its boot sector says, as is met.
+        // Two more sectors than its boot sector states, as on some units.
         self.volume.sectors + 2
     }
 

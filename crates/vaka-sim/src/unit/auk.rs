@@ -1,8 +1,8 @@
 //! The Auk harbour light controller.
 //!
-//! Its bootloader takes HID reports of 40 bytes under id 5. Each begins with an
-//! operation and a tag and ends with the exclusive or of the bytes before it and
-//! 0x6B; the reply has the operation with its top bit set, the same tag and a status.
+//! Its bootloader accepts HID reports of 40 bytes under id 5. Each starts with an operation and a
+//! tag and ends with the XOR of the bytes before it and 0x6B; the reply has the operation with
+//! its top bit set, the same tag and a status.
 //!
 //! | operation | behind the tag | the reply, behind the status |
 //! |---|---|---|
@@ -13,10 +13,9 @@
 //! | 0x73 show | address u32le, count u8 up to 32 | bytes |
 //! | 0x15 go | - | - |
 //!
-//! Status: 0 done, 0x21 at work, 0x31 outside, 0x32 not erased, 0x33 bad check byte,
-//! 0x34 unknown. The application leaves for the bootloader when it gets the feature
-//! report 9 with the text "LAMP OFF"; KEY held while the cable is plugged in leads
-//! there too.
+//! Status: 0 done, 0x21 busy, 0x31 outside, 0x32 not erased, 0x33 bad check byte, 0x34 unknown.
+//! The application enters the bootloader when it receives the feature report 9 with the text
+//! "LAMP OFF", and so does a unit with KEY held while the cable is plugged in.
 
 use std::time::Duration;
 
@@ -33,7 +32,7 @@ const FEATURE: u8 = 9;
 const CALL: &[u8] = b"LAMP OFF";
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
-/// A unit as it left the factory.
+/// A unit in factory state.
 pub fn auk(serial: &str) -> VendorUnit {
     let make = UnitSpec {
         names: ["Auk harbour light", "Auk loader"],
@@ -68,7 +67,7 @@ struct Reports {
 }
 
 impl Reports {
-    /// Status, what follows it, and how long it takes.
+    /// Status, further data, and duration.
     fn answer(&mut self, now: Duration, flash: &mut Flash, frame: &[u8]) -> (u8, Vec<u8>, Duration) {
         const AT_WORK: u8 = 0x21;
         let instant = Duration::ZERO;

@@ -1,8 +1,8 @@
 //! The Dunlin salinity probe.
 //!
-//! Its bootloader is tiny: seven vendor requests on endpoint 0, data stages of 24
-//! bytes, pages of 128. It listens for 9 s after power-on and then starts the
-//! application. It cannot be read; it computes a sum over pages.
+//! Its bootloader is tiny: seven vendor requests on endpoint 0, data stages of 24 bytes, pages of
+//! 128. It listens for 9 s after power-on and then starts the application. It cannot be read; it
+//! computes a sum over pages.
 //!
 //! | request | way | wValue | wIndex | data |
 //! |---|---|---|---|---|
@@ -13,8 +13,8 @@
 //! | 0xD5 sum | in | first page | pages | 0x2D17 plus all bytes u16be, pages u16be |
 //! | 0xD6 leave | out | 0 | 0 | - |
 //!
-//! States: 0 ready, 1 at work, 2 no such page, 3 nothing to burn. While it is at work
-//! it answers only 0xD1, and stalls the rest.
+//! States: 0 ready, 1 busy, 2 no such page, 3 nothing to burn. While busy it replies only to
+//! 0xD1, and stalls the rest.
 
 use std::time::Duration;
 
@@ -26,14 +26,14 @@ use crate::usb::{Answer, DescribedInterface, Setup};
 pub const PAGE: u16 = 128;
 /// Pages of its flash.
 pub const PAGES: u16 = 320;
-/// Pages that the bootloader itself takes.
+/// Pages of the bootloader itself.
 const OWN_PAGES: u16 = 56;
 const LARGEST_DATA: usize = 24;
 const SUM_SEED: u16 = 0x2D17;
 /// Between "leave" and being gone.
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
-/// A unit as it left the factory.
+/// A unit in factory state.
 pub fn dunlin(serial: &str) -> VendorUnit {
     let make = UnitSpec {
         names: ["Dunlin salinity probe", "Dunlin loader"],

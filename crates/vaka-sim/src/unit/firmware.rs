@@ -1,23 +1,23 @@
-//! Skerrow's applications, as their bootloaders look at them.
+//! Skerrow's applications, as their bootloaders check them.
 
 use std::ops::Range;
 
 use crate::flash::Flash;
 
 const RAM_BASE: u32 = 0x2000_0000;
-/// The chips' family ends its RAM here at the most; the bootloaders look no closer.
+/// Highest end of RAM in the chip family; the bootloaders check nothing stricter.
 const RAM_END_OF_FAMILY: u32 = 0x2000_8000;
 
 /// A sound application.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub struct Application {
-    /// In packed decimal.
+    /// Version in packed decimal.
     pub version: u16,
-    /// Which board it was built for. No bootloader looks at this.
+    /// The board it was built for. No bootloader checks this.
     pub board_word: [u8; 4],
 }
 
-/// Looks at a region as the bootloaders do: start vectors and CRC.
+/// Checks a region as the bootloaders do: start vectors and CRC.
 pub fn inspect(flash: &Flash, region: Range<u32>) -> Option<Application> {
     let word = |address: u32| Some(u32::from_le_bytes(flash.read(address, 4)?.try_into().ok()?));
     let (stack, reset) = (word(region.start)?, word(region.start + 4)?);
@@ -36,8 +36,8 @@ pub fn inspect(flash: &Flash, region: Range<u32>) -> Option<Application> {
         .then(|| Application { version: u16::from_le_bytes([version[0], version[1]]), board_word })
 }
 
-/// Bytes that look like code: the same for the same unit, different for others.
-pub fn noise(seed: &str, len: usize) -> Vec<u8> {
+/// Bytes that resemble code: equal for the same unit, different for others.
+pub fn filler_bytes(seed: &str, len: usize) -> Vec<u8> {
     let mut state =
         seed.bytes().fold(0x9E37_79B9_u32, |state, byte| (state ^ u32::from(byte)).wrapping_mul(0x0100_0193)) | 1;
     let mut next = || {

@@ -1,9 +1,9 @@
 //! The Fulmar met mast.
 //!
-//! Its bootloader has a serial port (CDC-ACM) and takes words that end in a carriage
-//! return. Answers are binary: a length byte, so many bytes of which the first is a
-//! code, and a CRC-16 (polynomial 0x1021, start 0x5F0E) over length and bytes,
-//! big-endian. When the port is opened it says who it is in plain text.
+//! Its bootloader has a serial port (CDC-ACM) and accepts words that end in a carriage return.
+//! Replies are binary: a length byte, that many bytes of which the first is a code, and a CRC-16
+//! (polynomial 0x1021, start 0x5F0E) over length and bytes, big-endian. When the port is opened
+//! it sends a greeting in plain text.
 //!
 //! | word | then | the answer, behind its code |
 //! |---|---|---|
@@ -14,12 +14,11 @@
 //! | `weigh AAAAAAAA LLLLLLLL` | - | CRC-32 u32be |
 //! | `sail` | - | - |
 //!
-//! Numbers are hex. Codes: 0 done, 0x41 no such word, 0x42 outside, 0x43 not erased.
-//! The application leaves for the bootloader when it is asked in one of the ways that are
-//! common: it reads the line `to loader` on its own port, and says `leaving`; it reads the
-//! bytes C3 1D 42 there, and answers 3C 1D; its port is closed (DTR off) at 1200 bit/s; DTR
-//! goes off and RTS on for 50 to 200 ms, and both go back; or it gets the vendor request
-//! 0x6B with the value 0x1D42.
+//! Numbers are hex. Codes: 0 done, 0x41 no such word, 0x42 outside, 0x43 not erased. The
+//! application enters the bootloader in one of the common ways: it reads the line `to loader` on
+//! its own port, and replies `leaving`; it reads the bytes C3 1D 42 there, and replies 3C 1D; its
+//! port is closed (DTR off) at 1200 bit/s; DTR goes off and RTS on for 50 to 200 ms, and both
+//! return; or it receives the vendor request 0x6B with the value 0x1D42.
 
 use std::time::Duration;
 
@@ -43,7 +42,7 @@ const CRC: crc::Algorithm<u16> = crc::Algorithm {
     residue: 0,
 };
 
-/// A unit as it left the factory.
+/// A unit in factory state.
 pub fn fulmar(serial: &str) -> VendorUnit {
     let make = UnitSpec {
         names: ["Fulmar met mast", "Fulmar loader"],
@@ -74,7 +73,7 @@ struct FulmarLoader {
 }
 
 impl FulmarLoader {
-    /// Takes whole commands off what came.
+    /// Processes the complete commands received.
     fn work(&mut self, now: Duration, flash: &mut Flash) {
         while let Some(end) = self.line.received.iter().position(|byte| *byte == b'\r') {
             let text = String::from_utf8_lossy(&self.line.received[..end]).into_owned();
@@ -171,7 +170,7 @@ impl Loader for FulmarLoader {
     }
 }
 
-/// The application: its own serial port, on which it can be told to leave.
+/// The application, with its own serial port that accepts entry signals.
 #[derive(Debug, Default)]
 struct Mast {
     line: acm::SerialLine,
@@ -181,12 +180,12 @@ struct Mast {
     leaves_at: Option<Duration>,
 }
 
-/// What its application reads as bytes, and what it answers.
+/// The byte sequence that the application accepts, and its reply.
 const CALL: [u8; 3] = [0xC3, 0x1D, 0x42];
 const ANSWER: [u8; 2] = [0x3C, 0x1D];
-/// bit/s at which closing the port means something.
+/// Bit rate at which closing the port is an entry signal.
 const TOUCH: u32 = 1200;
-/// How long DTR and RTS are crossed.
+/// How long DTR and RTS must be crossed.
 const CROSSED: std::ops::RangeInclusive<Duration> = Duration::from_millis(50)..=Duration::from_millis(200);
 
 impl AppModel for Mast {
@@ -231,7 +230,7 @@ impl AppModel for Mast {
                 b"about" => {
                     let (major, minor) = (self.version >> 8, (self.version >> 4) & 0xF);
                     let said = format!("Fulmar met mast, version {major}.{minor}.{}, warm\r\n", self.version & 0xF);
-                    // It is busy with its readings and takes its time.
+                    // It is busy with its readings, so it replies late.
                     self.line.replies.push((now + Duration::from_millis(350), said.into_bytes()));
                 }
                 b"" => {}

@@ -1,14 +1,13 @@
 //! The Gannet hydrophone interface.
 //!
-//! Its application has a DFU run-time interface beside its own; asked to
-//! detach, the unit comes back in its bootloader, which speaks plain DFU 1.1.
-//! BOOT held while the cable is plugged in leads there too. The bootloader
-//! starts the application if its start vectors and CRC are sound; it does not
-//! look at the board word.
+//! Its application has a DFU run-time interface beside its own; after a detach request the unit
+//! returns in its bootloader, which uses plain DFU 1.1. BOOT held while the cable is plugged in
+//! leads there too. The bootloader starts the application if its start vectors and CRC are valid;
+//! it does not check the board word.
 
 use std::time::Duration;
 
-use super::firmware::{self, Application, noise};
+use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::{Condition, Unit, UserAction};
 use crate::bootloader::dfu::{self, LEAVE_TIME, Quirks, state, status_reply};
@@ -25,7 +24,7 @@ pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0004);
 pub const TRANSFER_SIZE: u16 = 1024;
 const RUN_TIME_TRANSFER_SIZE: u16 = 64;
 
-/// wDetachTimeOut; the same number stands in the functional descriptor.
+/// wDetachTimeOut, the same as in the functional descriptor.
 const DETACH_TIME: Duration = Duration::from_millis(1000);
 
 /// Addresses of the application.
@@ -49,13 +48,13 @@ enum RunMode {
     Boot(DfuPlain),
 }
 
-/// How far a detach is.
+/// The progress of a detach.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 enum Detach {
     No,
     /// Waits for a bus reset until then.
     Waits(Duration),
-    /// Leaves by itself then.
+    /// Detaches by itself at this time.
     Leaves(Duration),
 }
 
@@ -71,17 +70,17 @@ pub struct Gannet {
 }
 
 impl Gannet {
-    /// What its bootloader promises, unless it was made otherwise.
+    /// The attributes of its bootloader by default.
     pub const TRAITS: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
 
-    /// A unit as it left the factory, with application 1.2.0 running.
+    /// A unit in factory state, with application 1.2.0 running.
     pub fn new(serial: &str) -> Self {
         Self::with(serial, Self::TRAITS, Quirks::default())
     }
 
-    /// The same with traits and manners of its own.
+    /// A unit with other attributes and deviations.
     pub fn with(serial: &str, traits: Traits, manner: Quirks) -> Self {
-        let bootloader = noise(serial, BOOTLOADER_REGION.len());
+        let bootloader = filler_bytes(serial, BOOTLOADER_REGION.len());
         let flash = Flash::new(0, SECTORS, SECTOR_SIZE);
         let serial = serial.to_owned();
         let mut gannet = Self { serial, flash, power: Power::new(), bootloader, traits, manner };
@@ -90,7 +89,7 @@ impl Gannet {
         gannet
     }
 
-    /// Found in its bootloader.
+    /// The unit in its bootloader.
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         let boot = self.boot_mode();
@@ -117,11 +116,11 @@ impl Gannet {
     }
 
     fn boot(&mut self, mode: RunMode) {
-        let face = match &mode {
+        let descriptors = match &mode {
             RunMode::Application(_) => self.application_face(),
             RunMode::Boot(boot) => self.boot_face(boot),
         };
-        self.power.boot(mode, face);
+        self.power.boot(mode, descriptors);
     }
 
     fn application_face(&self) -> Descriptors {
@@ -161,7 +160,7 @@ impl Gannet {
         Descriptors::new(BOOT_IDS, 0x0100, texts, vec![interface])
     }
 
-    /// The bootloader starts, and goes on to the application if it may.
+    /// The bootloader starts, and continues to the application if possible.
     fn power_on(&mut self, now: Duration) {
         let mode = match sound(&self.flash) {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
@@ -222,7 +221,7 @@ impl Unit for Gannet {
         match self.power.mode() {
             Some(RunMode::Application(detach)) => match *detach {
                 Detach::Leaves(at) if now >= at => self.enter_boot_mode(now),
-                // Nobody reset the bus: the application goes on.
+                // The bus was not reset: the application keeps running.
                 Detach::Waits(until) if now >= until => *detach = Detach::No,
                 _ => {}
             },
@@ -234,8 +233,8 @@ impl Unit for Gannet {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {

@@ -1,16 +1,15 @@
 //! The Heron shore display: a display controller, and an interface chip that does
 //! the USB for it.
 //!
-//! While it runs it shows a disk. A HEX file that is put there goes through the
-//! interface chip into the display controller; what became of it stands in a text
-//! file once the disk is there again, and the file with the present firmware stays
-//! visible. With SERVICE held while the cable is plugged in another disk takes the
-//! firmware of the interface chip itself, as a raw binary.
+//! While it runs it shows a disk. A HEX file that is copied there goes through the interface chip
+//! into the display controller; the result is in a text file once the disk is back, and the file
+//! with the installed firmware stays visible. With SERVICE held while the cable is plugged in,
+//! another disk accepts the firmware of the interface chip itself, as a raw binary.
 
 use std::ops::Range;
 use std::time::Duration;
 
-use super::firmware::{self, Application, noise};
+use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::stick::Stored;
 use super::{Condition, Unit, UserAction};
@@ -21,7 +20,7 @@ use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
 /// Ids while it runs; of the range that 0x1209 reserves for testing.
 pub const IDS: (u16, u16) = (0x1209, 0x0007);
-/// Ids in its service mode, of the same range.
+/// Ids in service mode, from the same range.
 pub const SERVICE_IDS: (u16, u16) = (0x1209, 0x0008);
 
 /// Addresses of the display controller's firmware.
@@ -38,19 +37,19 @@ const INTERFACE_WORD: &[u8; 4] = b"HRI1";
 const DISPLAY_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.0.0.bin");
 const INTERFACE_FACTORY: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-interface-2.1.0.bin");
 
-/// So long nothing is written before a file counts as complete.
+/// A file counts as complete after this time without a write.
 const QUIET: Duration = Duration::from_millis(400);
 
-/// How a unit departs from the usual.
+/// Deviations of a unit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Quirks {
-    /// Its disk.
+    /// Deviations of its disk.
     pub disk: disk::Quirks,
-    /// It refuses every file, and says so.
+    /// It refuses every file, and reports that.
     pub refuses: bool,
     /// It leaves no result file.
     pub tells_nothing: bool,
-    /// Its disk has no room.
+    /// Its disk has no free space.
     pub full: bool,
 }
 
@@ -91,23 +90,23 @@ pub struct Heron {
     power: Power<RunMode>,
     bootloader: Vec<u8>,
     manner: Quirks,
-    /// What its result file says.
+    /// The content of its result file.
     result: Option<String>,
 }
 
 impl Heron {
-    /// A unit as it left the factory: display 3.0.0, interface 2.1.0.
+    /// A unit in factory state: display 3.0.0, interface 2.1.0.
     pub fn new(serial: &str) -> Self {
         Self::with(serial, Quirks::default())
     }
 
-    /// The same with manners of its own.
+    /// A unit with deviations.
     pub fn with(serial: &str, manner: Quirks) -> Self {
         let mut heron = Self {
             serial: serial.to_owned(),
             flash: Flash::new(DISPLAY_REGION.start, SECTORS, SECTOR_SIZE),
             power: Power::new(),
-            bootloader: noise(serial, BOOTLOADER_REGION.len()),
+            bootloader: filler_bytes(serial, BOOTLOADER_REGION.len()),
             manner,
             result: None,
         };
@@ -116,7 +115,7 @@ impl Heron {
         heron
     }
 
-    /// The same with no firmware in its display controller.
+    /// The unit with no firmware in its display controller.
     #[must_use]
     pub fn without_display(mut self) -> Self {
         self.flash.erase(DISPLAY_REGION);
@@ -124,7 +123,7 @@ impl Heron {
         self
     }
 
-    /// Found in its service mode.
+    /// The unit in service mode.
     #[must_use]
     pub fn in_service_mode(mut self) -> Self {
         self.boot(HeronPart::Interface);
@@ -147,7 +146,7 @@ impl Heron {
         found.map_or("none".to_owned(), |v| format!("{:x}.{:x}.{:x}", v >> 8, v >> 4 & 0xF, v & 0xF))
     }
 
-    /// The disk of a mode, with the files that stand on it.
+    /// The disk of a mode, with its files.
     fn disk_of(&self, part: HeronPart) -> Vec<u8> {
         let mut files = Vec::new();
         if part == HeronPart::Display {
@@ -230,7 +229,7 @@ impl Heron {
             bulk: Vec::new(),
             interrupt: Vec::new(),
         };
-        let face = match part {
+        let descriptors = match part {
             HeronPart::Display => {
                 let texts = ["Skerrow Instruments", "Heron shore display", self.serial.as_str()];
                 Descriptors::new(IDS, release, texts, vec![own, disk])
@@ -240,7 +239,7 @@ impl Heron {
                 Descriptors::new(SERVICE_IDS, 0x0100, texts, vec![disk])
             }
         };
-        self.power.boot(mode, face);
+        self.power.boot(mode, descriptors);
     }
 
     /// The interface chip starts.
@@ -252,13 +251,13 @@ impl Heron {
             Some(_) => Some(HeronPart::Display),
             None => Some(HeronPart::Interface),
         };
-        // Firmware of something else in the display controller lights what it should not.
+        // Firmware of another product in the display controller drives the wrong pins.
         let burnt = self.firmware(HeronPart::Display).is_some_and(|firmware| firmware.board_word != *DISPLAY_WORD);
         let mode = part.filter(|_| !burnt).map(|part| self.mode(part));
         self.power.start(now + after, mode);
     }
 
-    /// Takes a file that is complete.
+    /// Installs a complete file.
     fn take(&mut self, now: Duration, part: HeronPart, content: &[u8]) {
         let region = part.region();
         let segments = match part {
@@ -294,7 +293,7 @@ impl Heron {
     }
 }
 
-/// The address behind bytes that begin at one.
+/// The address after bytes that start at `start`.
 fn end_of(start: u32, bytes: &[u8]) -> u32 {
     u32::try_from(bytes.len()).ok().and_then(|len| start.checked_add(len)).unwrap_or(u32::MAX)
 }
@@ -348,8 +347,8 @@ impl Unit for Heron {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {

@@ -20,27 +20,27 @@ use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, Descriptors, Setup};
 use vaka_base::ParseError;
 
-/// What a person does to a unit.
+/// An action of the user on a unit.
 #[derive(Clone, Debug, PartialEq, Eq)]
 pub enum UserAction {
-    /// Presses a button and keeps it down.
+    /// Presses a button and holds it.
     Hold(String),
-    /// Lets a button go.
+    /// Releases a button.
     Release(String),
-    /// Presses a button and lets it go.
+    /// Presses and releases a button.
     Tap(String),
     /// Pulls the cable; the power goes with it.
     Pull,
     /// Plugs the cable in.
     Plug,
-    /// Takes a lead that carries no data worth the name: from now on every request fails,
-    /// those with which a system enumerates a device among them.
+    /// Uses a cable without working data lines: from now on every request fails, including those
+    /// of enumeration.
     BadCable,
-    /// Takes a good one.
+    /// Uses a good cable.
     GoodCable,
 }
 
-/// Reads `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `lead bad` or `lead good`.
+/// Parses `hold SET`, `release SET`, `tap RESET`, `pull`, `plug`, `cable bad` or `cable good`.
 impl FromStr for UserAction {
     type Err = ParseError;
 
@@ -52,44 +52,42 @@ impl FromStr for UserAction {
             ["tap", button] => Ok(Self::Tap(button.to_uppercase())),
             ["pull"] => Ok(Self::Pull),
             ["plug"] => Ok(Self::Plug),
-            ["lead", "bad"] => Ok(Self::BadCable),
-            ["lead", "good"] => Ok(Self::GoodCable),
+            ["cable", "bad"] => Ok(Self::BadCable),
+            ["cable", "good"] => Ok(Self::GoodCable),
             _ => Err(ParseError::new(format!(
-                "'{text}' is nothing a hand can do; it can: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, lead bad, lead good"
+                "'{text}' is not an action; the actions are: hold BUTTON, release BUTTON, tap BUTTON, pull, plug, cable bad, cable good"
             ))),
         }
     }
 }
 
-/// What a unit is really doing, whatever it shows.
+/// The true condition of a unit, regardless of what it shows.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Condition {
     /// Not plugged in.
     Unplugged,
     /// On its way from one mode to another.
     Starting,
-    /// Its application runs.
+    /// The application runs.
     Application,
-    /// It is in a boot mode.
+    /// In a boot mode.
     Boot,
-    /// It has power and shows nothing: its firmware is damaged. Its boot mode can
-    /// still be forced.
+    /// Powered but not on the bus: its firmware is damaged. Its boot mode can still be forced.
     Silent,
-    /// It runs something that is not for it, or has lost its bootloader. It
-    /// shows nothing and stays so until it is revived.
+    /// It runs firmware that is not for it, or has lost its bootloader. It stays off the bus
+    /// until it is revived.
     Bricked,
 }
 
 /// A simulated unit for one unit.
 pub trait Unit: Send {
-    /// Lets time pass up to `now`.
+    /// Advances time to `now`.
     fn advance(&mut self, now: Duration);
 
-    /// What it shows on the bus, if anything, with a number that is another
-    /// one after each enumeration.
-    fn face(&self) -> Option<(u32, &Descriptors)>;
+    /// The descriptors on the bus, if any, with a number that changes with every enumeration.
+    fn descriptors(&self) -> Option<(u32, &Descriptors)>;
 
-    /// A control transfer that is no standard request.
+    /// A control transfer other than a standard request.
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer;
 
     /// A standard request that the unit answers itself; `None`: its face does.
@@ -98,7 +96,7 @@ pub trait Unit: Send {
         None
     }
 
-    /// A transfer on a bulk endpoint; asked again while it is busy.
+    /// A transfer on a bulk endpoint; repeated while the unit is busy.
     fn bulk(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
         let _ = (now, transfer);
         Answer::Stall
@@ -118,18 +116,18 @@ pub trait Unit: Send {
     /// The bus is reset.
     fn bus_reset(&mut self, now: Duration);
 
-    /// A person does something.
+    /// The user acts on the unit.
     fn act(&mut self, now: Duration, action: &UserAction);
 
-    /// Its true memory.
+    /// The true memory.
     fn flash(&self) -> &Flash;
 
-    /// Its true memory, to arrange a scene.
+    /// The true memory, for preparing a scene.
     fn flash_mut(&mut self) -> &mut Flash;
 
-    /// What it is really doing.
+    /// The true condition.
     fn condition(&self) -> Condition;
 
-    /// Brings a bricked unit back as it left the factory.
+    /// Restores a bricked unit to factory state.
     fn revive(&mut self, now: Duration);
 }

@@ -1,15 +1,14 @@
 //! The Petrel wave buoy logger, on two boards.
 //!
-//! Both carry the same chip, so their bootloaders take UF2 blocks of one family
-//! and show the same ids; only their board information tells them apart. MARK
-//! held while the cable is plugged in leads there. The application shows a disk
-//! of its own beside its other interface, with what it has logged, and leaves for the
-//! bootloader when that is ejected. An image for the other board starts, drives the wrong pins, and that was the last of that
-//! unit.
+//! Both boards have the same chip, so their bootloaders accept UF2 blocks of one family and have
+//! the same ids; only their board information distinguishes them. MARK held while the cable is
+//! plugged in leads to the bootloader. The application shows a disk with its log beside its other
+//! interface, and enters the bootloader when that disk is ejected. An image for the other board
+//! starts, drives the wrong pins and bricks the unit.
 
 use std::time::Duration;
 
-use super::firmware::{self, Application, noise};
+use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::stick::Stored;
 use super::{Condition, Unit, UserAction};
@@ -23,7 +22,7 @@ use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 pub const APPLICATION_IDS: (u16, u16) = (0x1209, 0x0005);
 /// Ids of the bootloader, of the same range.
 pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0006);
-/// The family of its chip, made up.
+/// The invented family of its chip.
 pub const FAMILY: u32 = 0x5EAB_D123;
 
 /// Addresses of the bootloader.
@@ -36,7 +35,7 @@ pub const SETTINGS_REGION: std::ops::Range<u32> = 0x0C18_F800..0x0C19_0000;
 const SECTORS: u32 = 288;
 const SECTOR_SIZE: u32 = 2048;
 
-/// Which board.
+/// The board.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Board {
     /// The first one.
@@ -68,14 +67,14 @@ impl Board {
     }
 }
 
-/// How a unit departs from the usual.
+/// Deviations of a unit.
 #[derive(Clone, Copy, Debug, Default, PartialEq, Eq)]
 pub struct Quirks {
-    /// Its disk.
+    /// Deviations of its disk.
     pub disk: disk::Quirks,
-    /// What takes blocks.
+    /// Deviations of its loader.
     pub loader: uf2::Quirks,
-    /// Its volume's boot sector makes no sense.
+    /// The boot sector of its volume is invalid.
     pub broken_fat: bool,
 }
 
@@ -96,18 +95,18 @@ pub struct Petrel {
     manner: Quirks,
     /// The application's own disk.
     log: Stored,
-    /// What the bootloader's disk shows, until the flash changes.
+    /// The files on the bootloader's disk, until the flash changes.
     files: Vec<File>,
     shown: u64,
 }
 
 impl Petrel {
-    /// A unit as it left the factory, with application 2.3.0 running.
+    /// A unit in factory state, with application 2.3.0 running.
     pub fn new(board: Board, serial: &str) -> Self {
         Self::with(board, serial, Quirks::default())
     }
 
-    /// The same with manners of its own.
+    /// A unit with deviations.
     pub fn with(board: Board, serial: &str, manner: Quirks) -> Self {
         let log = [File::text("WAVES.CSV", "time,height\r\n07:00,1.4\r\n")];
         let mut petrel = Self {
@@ -115,7 +114,7 @@ impl Petrel {
             serial: serial.to_owned(),
             flash: Flash::new(BOOTLOADER_REGION.start, SECTORS, SECTOR_SIZE),
             power: Power::new(),
-            bootloader: noise(serial, BOOTLOADER_REGION.len()),
+            bootloader: filler_bytes(serial, BOOTLOADER_REGION.len()),
             manner,
             log: Stored::new(Volume::new(4400, "WAVELOG").bytes(&log)),
             files: Vec::new(),
@@ -126,7 +125,7 @@ impl Petrel {
         petrel
     }
 
-    /// Found in its bootloader.
+    /// The unit in its bootloader.
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         let boot = self.boot_mode();
@@ -157,7 +156,7 @@ impl Petrel {
             bulk: ENDPOINTS.to_vec(),
             interrupt: Vec::new(),
         };
-        let face = match &mode {
+        let descriptors = match &mode {
             RunMode::Application(_) => {
                 let release = self.application().map_or(0, |application| application.version);
                 let own = DescribedInterface {
@@ -177,14 +176,14 @@ impl Petrel {
         };
         self.shown = u64::MAX;
         self.log.is_ejected = false;
-        self.power.boot(mode, face);
+        self.power.boot(mode, descriptors);
     }
 
     fn application(&self) -> Option<Application> {
         firmware::inspect(&self.flash, APPLICATION_REGION)
     }
 
-    /// The bootloader starts, and goes on to the application if it may.
+    /// The bootloader starts, and continues to the application if possible.
     fn power_on(&mut self, now: Duration) {
         let mode = match self.application() {
             _ if self.flash.bytes()[..self.bootloader.len()] != self.bootloader[..] => None,
@@ -196,7 +195,7 @@ impl Petrel {
         self.power.start(now, mode);
     }
 
-    /// Makes the files up anew if blocks were programmed since.
+    /// Generates the files again if blocks were programmed since.
     fn refresh(&mut self) {
         let Some(RunMode::Boot(_, loader)) = self.power.mode() else { return };
         if self.shown == loader.programmed {
@@ -225,7 +224,7 @@ impl Unit for Petrel {
         }
         match self.power.mode() {
             Some(RunMode::Boot(_, loader)) if loader.leaves_at.is_some_and(|at| now >= at) => self.power_on(now),
-            // Not before the host has the answer to its command.
+            // Not before the host has the reply to its command.
             Some(RunMode::Application(disk)) if self.log.is_ejected && disk.is_idle() => {
                 let boot = self.boot_mode();
                 self.power.start(now, Some(boot));
@@ -234,8 +233,8 @@ impl Unit for Petrel {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {

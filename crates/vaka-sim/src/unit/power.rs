@@ -1,4 +1,4 @@
-//! What every unit has, whatever runs in it: power, a place on the bus, buttons.
+//! The common part of all units: power, enumeration, buttons.
 
 use std::collections::BTreeSet;
 use std::sync::atomic::{AtomicU32, Ordering};
@@ -7,7 +7,7 @@ use std::time::Duration;
 use super::{Condition, UserAction};
 use crate::usb::Descriptors;
 
-/// From power-on or a jump until the unit is enumerated. Chosen by us.
+/// Time from power-on or a jump to enumeration. Chosen by us.
 const START_TIME: Duration = Duration::from_millis(250);
 
 /// A number that no enumeration had before: a host counts over all of a bus, so two units
@@ -17,7 +17,7 @@ fn next_number() -> u32 {
     LAST.fetch_add(1, Ordering::Relaxed) % 0xFFFF + 1
 }
 
-/// The outside of a unit whose modes are `M`.
+/// Power and bus state of a unit with modes `M`.
 #[derive(Debug)]
 pub(super) struct Power<M> {
     state: State<M>,
@@ -28,49 +28,49 @@ pub(super) struct Power<M> {
 #[derive(Debug)]
 enum State<M> {
     Unplugged,
-    /// Dark until a time, then it comes up in the mode.
+    /// Off the bus until a time, then in the mode.
     Starting(Duration, M),
     Up(M, Box<Descriptors>),
     Silent,
     Bricked,
 }
 
-/// What a hand did to it.
+/// The effect of a user action.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub(super) enum ActionEffect<'a> {
-    /// Nothing that takes effect at once.
+    /// No immediate effect.
     Nothing,
-    /// A button was tapped while it has power and can still run.
+    /// A button was tapped while the unit is powered and can run.
     Tapped(&'a str),
-    /// The power goes: what is under way is cut, then [`Power::unplug`].
+    /// Power is lost: the current operation is aborted, then [`Power::unplug`] is called.
     Pulled,
-    /// The power comes.
+    /// Power is supplied.
     Plugged,
 }
 
 impl<M> Power<M> {
-    /// Not plugged in.
+    /// A unit that is not plugged in.
     pub(super) fn new() -> Self {
         Self { state: State::Unplugged, enumeration: 0, held: BTreeSet::new() }
     }
 
     /// Shows up on the bus.
-    pub(super) fn boot(&mut self, mode: M, face: Descriptors) {
+    pub(super) fn boot(&mut self, mode: M, descriptors: Descriptors) {
         self.enumeration = next_number();
-        self.state = State::Up(mode, Box::new(face));
+        self.state = State::Up(mode, Box::new(descriptors));
     }
 
-    /// Leaves the bus, to come up in a mode; without one it is bricked.
+    /// Leaves the bus, to appear in a mode; without one it is bricked.
     pub(super) fn start(&mut self, now: Duration, mode: Option<M>) {
         self.state = mode.map_or(State::Bricked, |mode| State::Starting(now + START_TIME, mode));
     }
 
-    /// Leaves the bus, and shows nothing while it has power.
+    /// Leaves the bus while powered.
     pub(super) fn hang(&mut self) {
         self.state = State::Silent;
     }
 
-    /// The mode that it comes up in by now, if it was starting.
+    /// The mode in which it appears now, if it was starting.
     pub(super) fn due(&mut self, now: Duration) -> Option<M> {
         if !matches!(self.state, State::Starting(until, _) if now >= until) {
             return None;
@@ -89,15 +89,15 @@ impl<M> Power<M> {
         }
     }
 
-    /// What it shows, and the number of that enumeration.
-    pub(super) fn face(&self) -> Option<(u32, &Descriptors)> {
+    /// The descriptors, and the number of the enumeration.
+    pub(super) fn descriptors(&self) -> Option<(u32, &Descriptors)> {
         match &self.state {
-            State::Up(_, face) => Some((self.enumeration, face)),
+            State::Up(_, descriptors) => Some((self.enumeration, descriptors)),
             _ => None,
         }
     }
 
-    /// What it is really doing; `of` says what a mode is.
+    /// The true condition; `of` gives that of a mode.
     pub(super) fn condition(&self, of: impl FnOnce(&M) -> Condition) -> Condition {
         match &self.state {
             State::Unplugged => Condition::Unplugged,
@@ -108,17 +108,17 @@ impl<M> Power<M> {
         }
     }
 
-    /// Whether a button is held down.
+    /// Whether a button is held.
     pub(super) fn holds(&self, button: &str) -> bool {
         self.held.contains(button)
     }
 
-    /// Lets all buttons go.
+    /// Releases all buttons.
     pub(super) fn release_all(&mut self) {
         self.held.clear();
     }
 
-    /// Takes notice of a hand.
+    /// Applies a user action.
     pub(super) fn apply<'a>(&mut self, action: &'a UserAction) -> ActionEffect<'a> {
         let runs = matches!(self.state, State::Starting(..) | State::Up(..) | State::Silent);
         match action {
@@ -139,7 +139,7 @@ impl<M> Power<M> {
         }
     }
 
-    /// It has no power any more.
+    /// Removes the power.
     pub(super) fn unplug(&mut self) {
         self.state = State::Unplugged;
     }

@@ -1,11 +1,11 @@
 //! The Skua gateway: its USB bridge chip.
 //!
-//! The bridge does the USB for the gateway. With damaged firmware it shows nothing at
-//! all; with its two BRIDGE pads touching while the cable is plugged in, its chip's
-//! boot mode comes, a DFU interface whose downloads and uploads (block 7) carry
-//! command blocks. A block to the unit is 0xB5, operation, sequence number u16le,
-//! length u16le, so many bytes, CRC-32 u32le; the answer is 0x5B, operation, the
-//! sequence number, status, length u16le, so many bytes, CRC-32 u32le.
+//! The bridge provides the USB of the gateway. With damaged firmware it is not on the bus at all;
+//! with its two BRIDGE pads connected while the cable is plugged in, its chip's boot mode
+//! appears, a DFU interface whose downloads and uploads (block 7) carry command blocks. A block
+//! to the unit is 0xB5, operation, sequence number u16le, length u16le, that many bytes, CRC-32
+//! u32le; the reply is 0x5B, operation, the sequence number, status, length u16le, that many
+//! bytes, CRC-32 u32le.
 //!
 //! | operation | bytes | the answer's bytes |
 //! |---|---|---|
@@ -36,7 +36,7 @@ const TRANSFER_SIZE: u16 = 256;
 const CHALLENGE: [u8; 8] = [0x3D, 0x91, 0x07, 0xE4, 0x5A, 0xC8, 0x12, 0xBF];
 const LEAVE_TIME: Duration = Duration::from_millis(20);
 
-/// A unit as it left the factory.
+/// A unit in factory state.
 pub fn skua(serial: &str) -> VendorUnit {
     let make = UnitSpec {
         names: ["Skua gateway", "Skua bridge boot mode"],
@@ -60,7 +60,7 @@ pub fn skua(serial: &str) -> VendorUnit {
 struct SkuaLoader {
     state: u8,
     status: u8,
-    /// What was downloaded and waits for the status request that begins the work.
+    /// The downloaded block that waits for the status request which starts it.
     pending: Option<Vec<u8>>,
     busy_until: Duration,
     answer: Vec<u8>,
@@ -93,7 +93,7 @@ impl SkuaLoader {
         CHALLENGE.iter().fold(0x51C0_A7E5_u32, |sum, byte| (sum << 5) ^ (sum >> 2) ^ u32::from(*byte))
     }
 
-    /// Carries a block out: how long that takes.
+    /// Executes a block; returns its duration.
     fn execute_command(&mut self, now: Duration, flash: &mut Flash, block: &[u8]) -> Duration {
         let head: [u8; 6] = block.get(..6).and_then(|head| head.try_into().ok()).unwrap_or_default();
         let length = usize::from(u16::from_le_bytes([head[4], head[5]]));
@@ -160,7 +160,7 @@ impl SkuaLoader {
         if self.state == state::BUSY && now >= self.busy_until {
             self.state = state::DOWNLOAD_IDLE;
         }
-        // A tenth more than it takes.
+        // A tenth more than the actual time.
         let left = self.busy_until.saturating_sub(now).as_micros() * 11 / 10;
         let poll = u32::try_from(left.div_ceil(1000)).unwrap_or(u32::MAX);
         status_reply(self.status, poll, self.state)

@@ -1,4 +1,4 @@
-//! An ordinary USB stick, which nobody wants to be written to.
+//! An ordinary USB stick, which must never be written to.
 
 use std::time::Duration;
 
@@ -9,13 +9,13 @@ use crate::bootloader::fat::{File, Volume};
 use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
-/// Its ids. All that 0x1209 reserves for testing are the products'; 0 is nobody's.
+/// USB ids. The products use all other ids that 0x1209 reserves for testing.
 pub const IDS: (u16, u16) = (0x1209, 0x0000);
 
-/// A disk that keeps what is written.
+/// A disk with storage.
 #[derive(Clone, Debug)]
 pub struct Stored {
-    /// All its sectors.
+    /// All sectors.
     pub bytes: Vec<u8>,
     /// When it was last written.
     pub written: Option<Duration>,
@@ -65,13 +65,13 @@ pub struct Stick {
 }
 
 impl Stick {
-    /// A stick with somebody's files on it.
+    /// A stick with some files on it.
     pub fn new(serial: &str) -> Self {
         let files = [File::text("REPORT.TXT", "Tides of October, not yet copied.\r\n")];
         Self::holding(serial, Volume::new(4400, "HOLIDAY").bytes(&files))
     }
 
-    /// A stick with this content, whatever it is; whole sectors of it.
+    /// A stick with this content, in whole sectors.
     pub fn holding(serial: &str, bytes: Vec<u8>) -> Self {
         let stored = Stored::new(bytes);
         let (power, flash) = (Power::new(), Flash::new(0, 1, 1));
@@ -89,8 +89,8 @@ impl Stick {
             interrupt: Vec::new(),
         };
         let texts = ["Bazaar", "Stick", self.serial.as_str()];
-        let face = Descriptors::new(IDS, 0x0100, texts, vec![interface]);
-        self.power.boot(Disk::new(Quirks::default()), face);
+        let descriptors = Descriptors::new(IDS, 0x0100, texts, vec![interface]);
+        self.power.boot(Disk::new(Quirks::default()), descriptors);
     }
 }
 
@@ -101,8 +101,8 @@ impl Unit for Stick {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, _: Duration, setup: Setup, _: &[u8]) -> Answer {

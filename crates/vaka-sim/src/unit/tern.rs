@@ -1,20 +1,18 @@
 //! The Tern tide gauge, revisions r1 and r2.
 //!
-//! Two boards with the same labels outside and different chips inside. Their
-//! chip's boot mode shows one generic id; SET held while RESET is tapped, or
-//! while the cable is plugged in, leads there. The unit's own bootloader starts
-//! the application if its start vectors and CRC are sound. It does not look at
-//! the board word: an image for the other board starts, drives the wrong pins,
-//! and that was the last of that unit.
+//! Two boards with equal labels outside and different chips inside. Their chip's boot mode has
+//! one generic id; SET held while RESET is tapped, or while the cable is plugged in, leads there.
+//! The unit's own bootloader starts the application if its start vectors and CRC are valid. It
+//! does not check the board word: an image for the other board starts, drives the wrong pins and
+//! bricks the unit.
 //!
-//! A unit may also be delivered blank, or get a new bootloader: the Tern loader, which
-//! shows ids of its own when MODE is held while it starts, or when there is no sound
-//! application, and takes one by plain DFU. A loader that was written by half starts
-//! nothing; SET still leads to the chip's boot mode.
+//! A unit may also be delivered blank, or get a new bootloader: the Tern loader, which has ids of
+//! its own when MODE is held during start, or when there is no valid application, and accepts one
+//! by plain DFU. A partly written loader starts nothing; SET still leads to the chip's boot mode.
 
 use std::time::Duration;
 
-use super::firmware::{self, Application, noise};
+use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::{Condition, Unit, UserAction};
 use crate::bootloader::dfu::{self, Quirks};
@@ -31,7 +29,7 @@ pub const BOOT_IDS: (u16, u16) = (0x1209, 0x0002);
 /// Ids of the Tern loader, of the same range.
 pub const LOADER_IDS: (u16, u16) = (0x1209, 0x0011);
 
-/// What the Tern loader promises.
+/// The attributes of the Tern loader.
 const LOADER_TRAITS: Traits = Traits { can_upload: true, tolerant: true, will_detach: false };
 
 /// wTransferSize of the boot mode.
@@ -48,16 +46,16 @@ pub enum Revision {
     R2,
 }
 
-/// What differs between the boards.
+/// The differences between the boards.
 struct Board {
     sectors: u32,
     sector_size: u32,
     bootloader_sectors: u32,
     board_word: &'static [u8; 4],
     loader_word: &'static [u8; 4],
-    /// What the loader calls itself.
+    /// Product string of the loader.
     loader_name: &'static str,
-    /// Whether what stands in the application region is sound.
+    /// Checks the application region.
     is_sound: fn(&Flash) -> bool,
     factory: &'static [u8],
 }
@@ -96,15 +94,15 @@ enum RunMode {
     Loader(DfuPlain),
 }
 
-/// What stands where the bootloader belongs.
+/// The content of the bootloader region.
 enum BootChoice {
-    /// What the factory wrote.
+    /// The factory bootloader.
     Factory,
     /// A Tern loader, and whether it is for this board.
     Loader { version: u16, fits: bool },
-    /// Nothing.
+    /// Erased flash.
     Blank,
-    /// Something else.
+    /// Other content.
     Broken,
 }
 
@@ -119,16 +117,16 @@ pub struct Tern {
     bootloader: Vec<u8>,
     manner: Quirks,
     is_protected: bool,
-    /// Whether it left the factory with nothing in it.
+    /// Whether it was delivered blank.
     is_blank_ware: bool,
 }
 
 impl Tern {
-    /// A unit as it left the factory, with application 1.4.0 running.
+    /// A unit in factory state, with application 1.4.0 running.
     pub fn new(revision: Revision, serial: &str) -> Self {
         let board = revision.board();
         let flash = Flash::new(BASE, board.sectors, board.sector_size);
-        let bootloader = noise(serial, (board.bootloader_sectors * board.sector_size) as usize);
+        let bootloader = filler_bytes(serial, (board.bootloader_sectors * board.sector_size) as usize);
         let mut tern = Self {
             revision,
             serial: serial.to_owned(),
@@ -144,7 +142,7 @@ impl Tern {
         tern
     }
 
-    /// The same, but found in the chip's boot mode.
+    /// A unit in factory state, in the chip's boot mode.
     pub fn in_boot_mode(revision: Revision, serial: &str) -> Self {
         let mut tern = Self::new(revision, serial);
         let boot = tern.boot_mode();
@@ -152,7 +150,7 @@ impl Tern {
         tern
     }
 
-    /// A board that nothing was ever written to, plugged in.
+    /// A plugged-in board that was never programmed.
     pub fn blank(revision: Revision, serial: &str) -> Self {
         let mut tern = Self::new(revision, serial);
         tern.is_blank_ware = true;
@@ -162,14 +160,14 @@ impl Tern {
         tern
     }
 
-    /// Not plugged in yet.
+    /// The unit before it is plugged in.
     #[must_use]
     pub fn unplugged(mut self) -> Self {
         self.power.unplug();
         self
     }
 
-    /// The same with manners of its own, and perhaps read-protected.
+    /// Sets deviations and read protection.
     #[must_use]
     pub fn with_manner(mut self, manner: Quirks, is_protected: bool) -> Self {
         (self.manner, self.is_protected) = (manner, is_protected);
@@ -216,12 +214,12 @@ impl Tern {
     }
 
     fn boot(&mut self, mode: RunMode) {
-        let face = match &mode {
+        let descriptors = match &mode {
             RunMode::Application => self.application_face(),
             RunMode::Boot(boot) => self.boot_face(boot),
             RunMode::Loader(loader) => self.loader_face(loader),
         };
-        self.power.boot(mode, face);
+        self.power.boot(mode, descriptors);
     }
 
     fn application_face(&self) -> Descriptors {
@@ -241,7 +239,7 @@ impl Tern {
         )
     }
 
-    /// The chip's own texts: it knows nothing of the product around it.
+    /// The descriptors of the chip, which does not know the product.
     fn boot_face(&self, boot: &DfuAddressed) -> Descriptors {
         let interface = DescribedInterface {
             class: dfu::CLASS,
@@ -274,7 +272,7 @@ impl Tern {
         Descriptors::new(LOADER_IDS, version, texts, vec![interface])
     }
 
-    /// What stands where the bootloader belongs.
+    /// The content of the bootloader region.
     fn boots(&self) -> BootChoice {
         let region = Self::bootloader_region(self.revision);
         let bytes = self.flash.read(region.start, region.len()).unwrap_or_default();
@@ -289,7 +287,7 @@ impl Tern {
         }
     }
 
-    /// The chip starts: into its boot mode if SET is held, else at the bootloader.
+    /// The chip starts: in its boot mode if SET is held, else with the bootloader.
     fn power_on(&mut self, now: Duration) {
         match self.power.holds("SET") {
             true => {
@@ -300,13 +298,13 @@ impl Tern {
         }
     }
 
-    /// What stands where the bootloader belongs starts the application, or else an
-    /// update mode; or this was the last of this unit.
+    /// Runs the bootloader region: it starts the application or an update mode, or bricks the
+    /// unit.
     fn run_bootloader(&mut self, now: Duration) {
         let application = self.application().map(|(_, fits)| fits);
         let wants_loader = self.power.holds("MODE");
         let mode = match (self.boots(), application) {
-            // Nothing to start at all: that is the chip's boot mode.
+            // Without a bootloader the chip starts its boot mode.
             (BootChoice::Blank, _) if self.is_blank_ware => Some(self.boot_mode()),
             (BootChoice::Broken, _) if self.is_blank_ware => return self.power.hang(),
             (BootChoice::Loader { fits: false, .. } | BootChoice::Blank | BootChoice::Broken, _) => None,
@@ -325,7 +323,7 @@ impl Tern {
         let mode = match to {
             BASE => return self.run_bootloader(now),
             to if to == application => self.application().filter(|(_, fits)| *fits).map(|_| RunMode::Application),
-            // A jump into nothing runs wild.
+            // A jump to invalid code bricks the unit.
             _ => None,
         };
         self.power.start(now, mode);
@@ -368,7 +366,7 @@ impl Unit for Tern {
         };
         match boot.advance(now, &mut self.flash) {
             Some(Leave::Jump(to)) => self.jump(now, to),
-            // The chip starts anew and finds nothing to start: that is its boot mode.
+            // The chip restarts without a bootloader, in its boot mode.
             Some(Leave::Wiped) => {
                 self.is_protected = false;
                 let boot = self.boot_mode();
@@ -378,8 +376,8 @@ impl Unit for Tern {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {

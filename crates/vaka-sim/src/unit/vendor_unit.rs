@@ -1,6 +1,6 @@
-//! What units with a vendor's own bootloader have in common: flash with regions, a
-//! bootloader that starts a sound application, a button that keeps it, and an
-//! application that may be asked to leave for it.
+//! The common part of units with a vendor bootloader: flash with regions, a bootloader that
+//! starts a valid application, a button that prevents it, and an application that accepts entry
+//! signals.
 //!
 //! The protocol itself is the unit's: a [`Loader`] answers while the bootloader runs,
 //! a [`AppModel`] while the application does.
@@ -9,20 +9,20 @@ use std::fmt::Debug;
 use std::ops::Range;
 use std::time::Duration;
 
-use super::firmware::{self, Application, noise};
+use super::firmware::{self, Application, filler_bytes};
 use super::power::{ActionEffect, Power};
 use super::{Condition, Unit, UserAction};
 use crate::flash::Flash;
 use crate::usb::{Answer, Bulk, DescribedInterface, Descriptors, Setup};
 
-/// What a unit is made of.
+/// The construction of a unit.
 #[derive(Clone, Debug)]
 pub struct UnitSpec {
-    /// Its name while the application runs, and in its bootloader.
+    /// Product strings of the application and of the bootloader.
     pub names: [&'static str; 2],
     /// The application's ids, and the bootloader's.
     pub ids: [(u16, u16); 2],
-    /// Where its flash begins, how many sectors it has, and how large they are.
+    /// Flash: start, number of sectors, sector size.
     pub flash: (u32, u32, u32),
     /// Addresses of the bootloader.
     pub bootloader: Range<u32>,
@@ -30,21 +30,21 @@ pub struct UnitSpec {
     pub application: Range<u32>,
     /// Addresses of the settings.
     pub settings: Range<u32>,
-    /// What its applications are marked with.
+    /// Board word of its applications.
     pub board_word: &'static [u8; 4],
-    /// What it leaves the factory with.
+    /// Factory firmware.
     pub factory: &'static [u8],
-    /// What is held while the cable is plugged in, to stay in the bootloader.
+    /// The button that keeps it in the bootloader if held while the cable is plugged in.
     pub button: &'static str,
-    /// How long the bootloader listens after power-on before it goes on.
+    /// How long the bootloader listens after power-on before it continues.
     pub window: Option<Duration>,
-    /// Whether it shows nothing without a sound application, but for the button.
+    /// Whether it stays off the bus without a valid application, unless the button is held.
     pub silent: bool,
 }
 
 /// The device side of a bootloader.
 pub trait Loader: Send + Debug {
-    /// What it shows.
+    /// The interfaces.
     fn interfaces(&self) -> Vec<DescribedInterface>;
 
     /// A class or vendor request.
@@ -65,16 +65,16 @@ pub trait Loader: Send + Debug {
         None
     }
 
-    /// When it leaves for the application, if it was told to.
+    /// When it leaves for the application, if requested.
     fn leaves_at(&self) -> Option<Duration>;
 
-    /// Whether somebody spoke to it: then it does not go on by itself.
+    /// Whether it received a request: then it does not continue by itself.
     fn was_asked(&self) -> bool;
 }
 
 /// The device side of an application.
 pub trait AppModel: Send + Debug {
-    /// What it shows.
+    /// The interfaces.
     fn interfaces(&self) -> Vec<DescribedInterface>;
 
     /// A class or vendor request.
@@ -99,7 +99,7 @@ pub trait AppModel: Send + Debug {
     fn leaves_at(&self) -> Option<Duration>;
 }
 
-/// What makes a new loader and a new runner when the unit starts.
+/// Creates a new loader and a new application model at each start.
 pub struct Factories {
     /// A bootloader that was just started.
     pub loader: Box<dyn Fn() -> Box<dyn Loader> + Send>,
@@ -110,11 +110,11 @@ pub struct Factories {
 #[derive(Debug)]
 enum RunMode {
     Application(Box<dyn AppModel>),
-    /// Until a time, where it goes on by itself.
+    /// With the time at which it continues by itself, if it does.
     Boot(Box<dyn Loader>, Option<Duration>),
 }
 
-/// A unit with a bootloader of its own.
+/// A unit with a vendor bootloader.
 pub struct VendorUnit {
     spec: UnitSpec,
     factories: Factories,
@@ -125,9 +125,9 @@ pub struct VendorUnit {
 }
 
 impl VendorUnit {
-    /// As it left the factory, with its application running.
+    /// A unit in factory state, with its application running.
     pub fn new(spec: UnitSpec, factories: Factories, serial: &str) -> Self {
-        let bootloader = noise(serial, spec.bootloader.len());
+        let bootloader = filler_bytes(serial, spec.bootloader.len());
         let (base, sectors, size) = spec.flash;
         let flash = Flash::new(base, sectors, size);
         let mut unit = Self { spec, factories, serial: serial.to_owned(), flash, bootloader, power: Power::new() };
@@ -138,7 +138,7 @@ impl VendorUnit {
         unit
     }
 
-    /// Found in its bootloader.
+    /// The unit in its bootloader.
     #[must_use]
     pub fn in_boot_mode(mut self) -> Self {
         let mode = RunMode::Boot((self.factories.loader)(), None);
@@ -146,7 +146,7 @@ impl VendorUnit {
         self
     }
 
-    /// With damaged firmware: what that unit shows then.
+    /// The unit with damaged firmware.
     #[must_use]
     pub fn damaged(mut self) -> Self {
         let at = self.spec.application.start + 0x100;
@@ -155,7 +155,7 @@ impl VendorUnit {
         self
     }
 
-    /// Not plugged in yet.
+    /// The unit before it is plugged in.
     #[must_use]
     pub fn unplugged(mut self) -> Self {
         self.power.unplug();
@@ -182,7 +182,7 @@ impl VendorUnit {
     fn boot(&mut self, mode: RunMode) {
         let release = self.sound().map_or(0, |application| application.version);
         let UnitSpec { names, ids, .. } = &self.spec;
-        let face = match &mode {
+        let descriptors = match &mode {
             RunMode::Application(runner) => {
                 let texts = ["Skerrow Instruments", names[0], &self.serial];
                 Descriptors::new(ids[0], release, texts, runner.interfaces())
@@ -191,10 +191,10 @@ impl VendorUnit {
                 Descriptors::new(ids[1], 0x0100, ["Skerrow Instruments", names[1], &self.serial], loader.interfaces())
             }
         };
-        self.power.boot(mode, face);
+        self.power.boot(mode, descriptors);
     }
 
-    /// The bootloader starts, and goes on if it may.
+    /// The bootloader starts, and continues if possible.
     fn power_on(&mut self, now: Duration) {
         let starts = self.bootloader_is_whole();
         let held = self.power.holds(self.spec.button);
@@ -205,7 +205,7 @@ impl VendorUnit {
             None if self.spec.silent => return self.power.hang(),
             None => Some(boot(None)),
             Some(_) if self.spec.window.is_some() => {
-                // Dark for as long as a unit takes to show up.
+                // Off the bus for the usual start time.
                 Some(boot(self.spec.window.map(|window| now + window)))
             }
             Some(application) => self.application(application),
@@ -223,7 +223,7 @@ impl VendorUnit {
         fits.then(|| RunMode::Application((self.factories.runner)(application.version)))
     }
 
-    /// The bootloader goes on to the application, if there is a sound one.
+    /// Continues from the bootloader to the application, if it is valid.
     fn go_on(&mut self, now: Duration) {
         let mode = match self.sound() {
             _ if !self.bootloader_is_whole() => None,
@@ -255,8 +255,8 @@ impl Unit for VendorUnit {
         }
     }
 
-    fn face(&self) -> Option<(u32, &Descriptors)> {
-        self.power.face()
+    fn descriptors(&self) -> Option<(u32, &Descriptors)> {
+        self.power.descriptors()
     }
 
     fn control(&mut self, now: Duration, setup: Setup, data: &[u8]) -> Answer {
@@ -314,7 +314,7 @@ impl Unit for VendorUnit {
     }
 }
 
-/// An application that shows an interface of its own and listens to nobody.
+/// An application with an interface of its own and no entry signal.
 #[derive(Debug)]
 pub struct Plain;
 
@@ -334,8 +334,8 @@ impl AppModel for Plain {
     }
 }
 
-/// A HID interface: its class descriptor, and the report descriptor behind it.
-/// Source: HID 1.11, sections 6.2.1 and 6.2.2.
+/// A HID interface: class descriptor and report descriptor. Source: HID 1.11, sections 6.2.1 and
+/// 6.2.2.
 pub mod hid {
     use crate::usb::{Answer, DescribedInterface, Setup};
 
@@ -371,7 +371,7 @@ pub mod hid {
         is_report.then(|| Answer::Data(report[..report.len().min(usize::from(setup.length))].to_vec()))
     }
 
-    /// SET_IDLE and SET_PROTOCOL, which systems send and which mean nothing here.
+    /// SET_IDLE and SET_PROTOCOL, which systems send and the unit ignores.
     pub fn is_formality(setup: Setup) -> bool {
         setup.kind == 0x21 && matches!(setup.request, 0x0A | 0x0B)
     }
@@ -399,12 +399,12 @@ pub mod acm {
         vec![control, data]
     }
 
-    /// One side of a serial line, as the unit sees it.
+    /// The unit's side of a serial line.
     #[derive(Debug, Default)]
     pub struct SerialLine {
-        /// What came and was not looked at yet.
+        /// Received bytes that are not processed yet.
         pub received: Vec<u8>,
-        /// What is on its way to the host, each with the time from which on it is there.
+        /// Replies, each with the time at which it is available.
         pub replies: Vec<(Duration, Vec<u8>)>,
         /// bits per second, as the host set them.
         pub baud: u32,
@@ -431,7 +431,7 @@ pub mod acm {
             }
         }
 
-        /// A transfer of the port's data; what came is left in `received`.
+        /// A data transfer; received data is appended to `received`.
         pub fn pipe(&mut self, now: Duration, transfer: Bulk<'_>) -> Answer {
             match transfer {
                 Bulk::Out(0x02, data) => {
@@ -449,7 +449,7 @@ pub mod acm {
                     }
                     _ => Answer::Busy,
                 },
-                // Notifications: there never is one.
+                // There are no notifications.
                 Bulk::In(0x03, _) => Answer::Busy,
                 _ => Answer::Stall,
             }

@@ -24,7 +24,7 @@ impl Raw {
         let clock = Arc::new(VirtualClock::default());
         let mut world = World::new(clock.clone());
         world.plug("1-1", Box::new(unit), Vec::new());
-        let enumeration = world.unit("1-1").unwrap().face().unwrap().0;
+        let enumeration = world.unit("1-1").unwrap().descriptors().unwrap().0;
         Self { world, clock, enumeration, interface }
     }
 
@@ -59,7 +59,7 @@ impl Raw {
 
     /// Goes on with what the unit has come back as.
     pub fn open_again(&mut self) {
-        self.enumeration = self.unit().face().unwrap().0;
+        self.enumeration = self.unit().descriptors().unwrap().0;
     }
 
     pub fn unit(&mut self) -> &mut (dyn Unit + 'static) {
