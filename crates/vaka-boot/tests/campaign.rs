@@ -201,7 +201,7 @@ fn case(seed: u64, lengths: &BTreeMap<usize, u64>) -> Case {
     if is_worn {
         let address = scene.start + u32::try_from(random.below(scene.binary.len())).unwrap();
         let bit = u8::try_from(random.below(8)).unwrap();
-        lock(&scene.world).unit(support::PORT).unwrap().flash_mut().stick(StuckBit { address, bit });
+        lock(&scene.world).unit(support::PORT).unwrap().flash_mut().add_stuck_bit(StuckBit { address, bit });
     }
     let before = lock(&scene.world).unit(support::PORT).unwrap().flash().bytes().to_vec();
     scene.before = before;

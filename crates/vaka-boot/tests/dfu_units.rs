@@ -258,7 +258,7 @@ fn without_the_sheets_word_only_equality_counts() {
             .unit(PORT)
             .unwrap()
             .flash_mut()
-            .stick(vaka_sim::flash::StuckBit { address: end + 9, bit: 7 });
+            .add_stuck_bit(vaka_sim::flash::StuckBit { address: end + 9, bit: 7 });
         let at = ReadOptions { at: Some(Address::new(0x5000)), ..ReadOptions::default() };
         let (report, events) = scene.update_with(&longer, |request| request.options = at);
         assert_eq!((report.code, report.check), (code, check), "{:?}", failure(&events));

@@ -74,7 +74,7 @@ fn flash_that_does_not_hold_what_was_written_is_found() {
         // The first byte of the image that has some bit clear.
         let at = product.file.iter().position(|byte| *byte != 0xFF).unwrap();
         let bit = u8::try_from(product.file[at].trailing_ones()).unwrap();
-        unit.flash_mut().stick(StuckBit { address: start + u32::try_from(at).unwrap(), bit });
+        unit.flash_mut().add_stuck_bit(StuckBit { address: start + u32::try_from(at).unwrap(), bit });
         let scene = product.scene(unit, Vec::new());
         let (report, events) = scene.update();
         assert_eq!(report.code, ExitCode::Differs, "{}: {:?}", product.name, failure(&events));

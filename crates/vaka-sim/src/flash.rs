@@ -85,7 +85,7 @@ impl Flash {
     }
 
     /// Adds a stuck bit.
-    pub fn stick(&mut self, bit: StuckBit) {
+    pub fn add_stuck_bit(&mut self, bit: StuckBit) {
         self.stuck.push(bit);
     }
 
@@ -156,7 +156,7 @@ mod tests {
     #[test]
     fn a_stuck_bit_stays_set() {
         let mut flash = Flash::new(0, 1, 16);
-        flash.stick(StuckBit { address: 3, bit: 4 });
+        flash.add_stuck_bit(StuckBit { address: 3, bit: 4 });
         flash.program(2, &[0, 0, 0]);
         assert_eq!(flash.read(2, 3).unwrap(), [0, 0x10, 0]);
     }

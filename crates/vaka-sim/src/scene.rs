@@ -343,7 +343,7 @@ impl SceneUnit {
     fn build(&self, world: &mut World) {
         let mut unit = self.unit();
         for bit in &self.stuck_bits {
-            unit.flash_mut().stick(StuckBit { address: bit.at, bit: bit.bit });
+            unit.flash_mut().add_stuck_bit(StuckBit { address: bit.at, bit: bit.bit });
         }
         world.plug(&self.port, unit, self.faults.iter().map(RawFault::fault).collect());
         for action in &self.actions {

@@ -12,10 +12,10 @@ pub fn firmware(name: &str) -> PathBuf {
     folder().join("firmware/out").join(name)
 }
 
-/// The text of a file beside the product sheets.
+/// The text of a file in the folder of demo sheets.
 ///
 /// # Panics
-/// If there is no such file.
+/// If the file does not exist.
 pub fn sheet_text(name: &str) -> String {
     let path = folder().join("sheets").join(name);
     std::fs::read_to_string(&path).unwrap_or_else(|error| panic!("{}: {error}", path.display()))

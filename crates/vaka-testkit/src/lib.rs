@@ -1,5 +1,5 @@
-//! What the tests of several crates share. It depends on none of them, so that every crate's
-//! tests can use it.
+//! Helpers shared by the tests of several crates. It depends on none of them, so that every
+//! crate's tests can use it.
 
 pub mod demo;
 pub mod program;

@@ -2,11 +2,11 @@
 
 use std::process::{Command, Stdio};
 
-/// Whether a program is there. Where it is missing the test is skipped, unless the environment
-/// variable `VAKA_TESTS_NEED_PROGRAMS` is set.
+/// Whether a program is installed. A test that needs a missing program is skipped, unless the
+/// environment variable `VAKA_TESTS_NEED_PROGRAMS` is set.
 ///
 /// # Panics
-/// If the program is missing and must not be.
+/// If the program is missing and the variable is set.
 pub fn is_there(program: &str) -> bool {
     let version = Command::new(program).arg("--version").stdout(Stdio::null()).stderr(Stdio::null()).status();
     let is_there = version.is_ok();

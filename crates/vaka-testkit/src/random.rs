@@ -21,20 +21,20 @@ impl Random {
     /// One of several choices.
     ///
     /// # Panics
-    /// If there is none.
+    /// If there are no choices.
     pub fn choose<'a, T>(&mut self, choices: &'a [T]) -> &'a T {
         &choices[self.below(choices.len())]
     }
 
-    /// The same, cloned.
+    /// One of several choices, cloned.
     ///
     /// # Panics
-    /// If there is none.
+    /// If there are no choices.
     pub fn pick<T: Clone>(&mut self, choices: &[T]) -> T {
         self.choose(choices).clone()
     }
 
-    /// True once in so many times.
+    /// True with probability 1 / `times`.
     pub fn once_in(&mut self, times: usize) -> bool {
         self.below(times) == 0
     }

@@ -1,4 +1,4 @@
-//! What the journal records of an attempt: its beginning, and what the events tell of it.
+//! The journal's record of an attempt: its start, and what follows from its events.
 
 use std::path::Path;
 
@@ -12,14 +12,14 @@ use vaka_image::{FirmwareFile, Image, ReadOptions};
 use crate::args::Common;
 use crate::journal::{self, EndRecord, ErrorRecord, FileRecord, StartRecord};
 
-/// Says before anything is changed that the journal cannot be written.
+/// Warns before any change if the journal cannot be written.
 pub fn warn_unless_writable(plan_only: bool, tell: &mut dyn FnMut(Event)) {
     if let Err(why) = journal::must_be_writable().or_else(|why| if plan_only { Ok(()) } else { Err(why) }) {
         tell(Event::Warning { text: vaka_messages::journal_unwritable(&why) });
     }
 }
 
-/// What the journal says at the beginning of any attempt.
+/// The start record of an attempt.
 pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>) -> StartRecord {
     let content_sha256 = content.map(|image| {
         let mut digest = Sha256::new();
@@ -41,13 +41,13 @@ pub fn begun(path: &Path, common: &Common, bytes: &[u8], content: Option<&Image>
     }
 }
 
-/// The content of a file, for its digest; where a binary is put does not change its bytes.
+/// The content of a file, for its digest; the address of a binary does not change its bytes.
 pub fn content(file: &FirmwareFile, options: ReadOptions) -> Option<Image> {
     let somewhere = ReadOptions { at: Some(options.at.unwrap_or(Address::new(0))), ..options };
     file.image(options, &[]).or_else(|_| file.image(somewhere, &[])).ok()
 }
 
-/// What the journal wants to know of the events.
+/// The events' contribution to the record.
 #[derive(Default)]
 pub struct RunSummary {
     ids: Vec<String>,
@@ -74,7 +74,7 @@ impl RunSummary {
         }
     }
 
-    /// How an attempt ended, for the journal.
+    /// The end record of an attempt.
     pub fn ended(self, report: &Report) -> EndRecord {
         let verdict = self.verdict;
         let outcome = verdict.as_ref().and_then(|verdict| serde_json::to_value(verdict.outcome).ok());

@@ -1,4 +1,4 @@
-//! What stops a command before, or beside, the work on a unit.
+//! Errors that end a command outside of the work on a unit.
 
 use std::io;
 use std::path::Path;
@@ -8,7 +8,7 @@ use vaka_core::sheet::SheetError;
 use vaka_dialect::DialectErrors;
 use vaka_messages::CommandError;
 
-/// A failure, on its way to the person.
+/// A failure to print.
 #[derive(Debug)]
 pub struct CliError(pub FailureText);
 
@@ -66,6 +66,5 @@ impl From<SheetError> for CliError {
     }
 }
 
-/// A command ends with an exit status, or with what stopped it before it
-/// could tell so itself.
+/// The result of a command: its exit status, or the error that ended it.
 pub type Outcome = Result<vaka_core::event::ExitCode, CliError>;

@@ -1,4 +1,4 @@
-//! What this user says once and for all: `config.toml` in the user's configuration folder.
+//! The user's settings: `config.toml` in the configuration folder.
 //!
 //! The format is specified in `docs/formats/config.md`.
 
@@ -13,29 +13,29 @@ use crate::args::Common;
 use crate::cli_error::CliError;
 use vaka_messages::CommandError;
 
-/// The file, as it is written.
+/// The configuration file.
 #[derive(Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Config {
-    /// Buses, where none is named on the command line.
+    /// Default buses.
     #[serde(default)]
     bus: Vec<String>,
-    /// The folder of product sheets, where none is named; relative to the file's folder.
+    /// Default folder of product sheets, relative to the file's folder.
     sheets: Option<PathBuf>,
     /// Names for places on the bench: a port, as `survey` prints it, or `BUS/PORT`.
     #[serde(default)]
     places: BTreeMap<String, String>,
 }
 
-/// Where the user's configuration is.
+/// The configuration folder.
 pub fn folder() -> Option<PathBuf> {
     Some(etcetera::choose_base_strategy().ok()?.config_dir().join("vaka"))
 }
 
-/// Adds what the user's configuration says to what was typed. What was typed counts more.
+/// Adds the configuration to the command line, which takes precedence.
 ///
 /// # Errors
-/// The file cannot be read, or makes no sense.
+/// The file cannot be read or is malformed.
 pub fn apply(common: &mut Common) -> Result<(), CliError> {
     let Some(path) = folder().map(|folder| folder.join("config.toml")).filter(|path| path.is_file()) else {
         return Ok(());
@@ -82,7 +82,7 @@ fn sanitize(text: &str) -> String {
     vaka_base::text::sanitize(text)
 }
 
-/// The unit that is meant, with the port in place of a place's name.
+/// Replaces the name of a location in a selector by its port.
 fn placed(unit: &Selector, places: &BTreeMap<String, String>) -> Selector {
     match unit {
         Selector::Port(name) | Selector::Any(name) => {

@@ -1,4 +1,4 @@
-//! What the options mean here: buses, sheets, how to print.
+//! Evaluation of the common options: buses, sheets, output.
 
 use std::io::{self, IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
@@ -19,19 +19,19 @@ use crate::config;
 use crate::trace;
 use vaka_messages::CommandError;
 
-/// How to print.
+/// Output options.
 #[derive(Clone, Copy, Debug)]
 pub struct OutputOptions {
     pub format: Format,
     pub verbose: bool,
     pub quiet: bool,
-    /// Columns of the terminal, or what is used in their place.
+    /// Width of the terminal in columns, or a default.
     pub width: u16,
-    /// Whether progress may be drawn over itself.
+    /// Whether progress may be redrawn in place.
     pub live: bool,
 }
 
-/// Columns where standard output is no terminal: nothing is wrapped there.
+/// Width if standard output is not a terminal: no wrapping.
 const PLAIN_WIDTH: u16 = 300;
 
 impl OutputOptions {
@@ -48,7 +48,7 @@ impl OutputOptions {
     }
 }
 
-/// The buses that were named, traced if that is wanted.
+/// The buses of the command line, traced if requested.
 pub fn buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     let buses = plain_buses(common)?;
     let Some(path) = &common.trace else { return Ok(buses) };
@@ -73,7 +73,7 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     Ok(buses)
 }
 
-/// The sheets of the given folder or file, else of the configuration's folder.
+/// The sheets of the given folder or file, else of the configuration folder.
 pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
     let path = match &common.sheets {
         Some(path) => path.clone(),
@@ -115,7 +115,7 @@ fn only_part(sheets: &[Sheet], part: &str) -> Result<Vec<Sheet>, CliError> {
     Err(CommandError::NoPart { part: part.to_owned(), known }.into())
 }
 
-/// What is said where a sheet is needed and there is none.
+/// The error if a sheet is required and none exists.
 pub fn no_sheets() -> CliError {
     CommandError::NoSheets.into()
 }
@@ -140,7 +140,7 @@ fn sheet_files(path: &Path) -> Result<Vec<PathBuf>, CliError> {
     Ok(files)
 }
 
-/// What the name of a dialect's file ends in.
+/// The ending of dialect file names.
 const DIALECT_ENDING: &str = ".dialect.toml";
 
 fn is_dialect(file: &Path) -> bool {
@@ -172,7 +172,7 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, CliError> {
     Ok(dialects)
 }
 
-/// Reads a dialect, and what it names beside itself.
+/// Reads a dialect and the files that it refers to.
 pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
     let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let folder = file.parent().unwrap_or(Path::new(""));
@@ -187,8 +187,8 @@ pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
     Ok(Dialect::parse(&file.display().to_string(), &text, &beside)?)
 }
 
-/// Reads a firmware file, up to a size that no firmware here has; the limit
-/// holds for pipes and devices too, which do not tell their size.
+/// Reads a firmware file up to a size limit, which also applies to pipes and devices without a
+/// known size.
 pub fn firmware(path: &Path) -> Result<Vec<u8>, CliError> {
     const LIMIT: u64 = 1 << 30;
     let fault = |error: std::io::Error| CliError::file(path, error);
@@ -202,9 +202,8 @@ pub fn firmware(path: &Path) -> Result<Vec<u8>, CliError> {
     Ok(bytes)
 }
 
-/// What is inside the maker's own packaging, if a sheet describes one that
-/// the file has; else the file as it is. The address in a header is used
-/// unless another one was given.
+/// The content of a wrapped file, if a sheet describes the wrapper; else the file itself. The
+/// address in the header is used unless another one was given.
 pub fn unwrapped<'a>(
     path: &Path,
     bytes: &'a [u8],
@@ -220,13 +219,13 @@ pub fn unwrapped<'a>(
     Ok(opened)
 }
 
-/// Reads Intel HEX or S-record piece by piece, since such files are three
-/// times as long as what they hold. `None` for every other file, and for one
-/// with any fault: reading it as a whole tells what is wrong.
+/// Reads Intel HEX or S-record in parts, because such files are three times the size of their
+/// content. `None` for other files and for files with errors: reading the whole file reports
+/// them.
 pub fn in_pieces(path: &Path) -> Option<Image> {
     const PIECE: usize = 128 * 1024;
     let mut file = std::fs::File::open(path).ok()?;
-    // A DFU suffix makes it another format, and stands at the end.
+    // A DFU suffix at the end makes it another format.
     let mut tail = [0; 16];
     if file.seek(SeekFrom::End(-16)).is_ok() {
         file.read_exact(&mut tail).ok()?;

@@ -1,6 +1,5 @@
-//! Which files were looked at before: a line for each content, in the user's
-//! state folder. Only a help; nothing depends on it, and no fault of it stops
-//! anything.
+//! The history of checked files: a line for each content, in the state folder. Nothing depends on
+//! it, and its errors are ignored.
 
 use std::io::Write;
 use std::path::PathBuf;
@@ -19,7 +18,7 @@ fn file() -> Option<PathBuf> {
     Some(state_dir::folder()?.join("seen"))
 }
 
-/// When these bytes were first seen, if they were; else notes them down.
+/// Returns when these bytes were first seen; records them if they are new.
 pub fn look_up(sha256: &str, name: &str) -> Option<PreviousSighting> {
     let path = file()?;
     let known = std::fs::read_to_string(&path).unwrap_or_default();
@@ -33,7 +32,7 @@ pub fn look_up(sha256: &str, name: &str) -> Option<PreviousSighting> {
     std::fs::create_dir_all(path.parent()?).ok()?;
     let mut out = std::fs::OpenOptions::new().append(true).create(true).open(path).ok()?;
     let now = jiff::Timestamp::now().round(jiff::Unit::Second).ok()?;
-    // One write, so that two programs do not mix their lines.
+    // A single write, so that the lines of two programs do not mix.
     out.write_all(format!("{sha256} {now} {}\n", vaka_base::text::sanitize(name)).as_bytes()).ok()?;
     None
 }

@@ -14,13 +14,13 @@ use crate::cli_error::CliError;
 use crate::environment;
 use vaka_messages::CommandError;
 
-/// Reads one image, or says what is in the way.
+/// Reads one image.
 pub fn read(path: &Path, options: ReadOptions) -> Result<Image, CliError> {
     if let Some(image) = environment::in_pieces(path).filter(|_| options.family.is_none() && options.target.is_none()) {
         return Ok(image);
     }
     let file = FirmwareFile::parse(&environment::firmware(path)?);
-    // Other formats carry addresses, and --at is meant for those that do not.
+    // Other formats contain addresses, and --at applies only to those that do not.
     let image = file.image(options, &[]).or_else(|error| match error {
         ReadError::AddressNotWanted(_) => file.image(ReadOptions { at: None, ..options }, &[]),
         other => Err(other),
@@ -28,7 +28,7 @@ pub fn read(path: &Path, options: ReadOptions) -> Result<Image, CliError> {
     image.map_err(|error| CommandError::File { path: path.to_owned(), error }.into())
 }
 
-/// Whether an image could be written there, before work is done for it.
+/// Checks the output path and format before the work starts.
 pub fn may_write(path: &Path, output: &Output) -> Result<(), CliError> {
     if output.to.or_else(|| by_ending(path)).is_none() {
         return Err(no_format(path));
@@ -36,7 +36,7 @@ pub fn may_write(path: &Path, output: &Output) -> Result<(), CliError> {
     may_store(path, output.replace)
 }
 
-/// Whether a file may be stored there.
+/// Checks whether a file may be created there.
 pub fn may_store(path: &Path, replace: bool) -> Result<(), CliError> {
     if path.exists() && !replace { Err(there_already(path)) } else { Ok(()) }
 }
@@ -49,7 +49,7 @@ fn there_already(path: &Path) -> CliError {
     CommandError::FileExists { path: path.to_owned(), output: vaka_messages::OutputKind::Replaceable }.into()
 }
 
-/// Writes an image; returns a sentence of what was written.
+/// Writes an image; returns a sentence about it.
 pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliError> {
     let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
     let filled = match output.fill {
@@ -107,8 +107,8 @@ fn by_ending(path: &Path) -> Option<Writable> {
     })
 }
 
-/// Writes a file as a whole or not at all: into a temporary one beside it,
-/// which then takes its name.
+/// Writes a file completely or not at all: to a temporary file in the same folder, which is then
+/// renamed.
 pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), CliError> {
     let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
     let fault = |error: std::io::Error| CliError::file(path, error);
@@ -126,7 +126,7 @@ pub fn store(path: &Path, replace: bool, parts: &[&[u8]]) -> Result<(), CliError
     })
 }
 
-/// A temporary file is its owner's alone; what it becomes is an ordinary one.
+/// The temporary file is private; the final file gets ordinary permissions.
 #[cfg(unix)]
 fn readable_by_all(file: &std::fs::File) -> std::io::Result<()> {
     use std::os::unix::fs::PermissionsExt;

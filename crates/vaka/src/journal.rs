@@ -1,10 +1,9 @@
 //! The record of every attempt: JSON Lines in the user's state folder.
 //!
-//! An attempt has two lines, one when it begins and one when it ends, so that
-//! one whose program was killed is on record too. Each is written at once, under
-//! a lock, behind a line end: neither two processes nor a crash can spoil what
-//! others wrote. A torn line is left out and counted when the journal is read.
-//! The format is specified in `docs/formats/journal.md`.
+//! An attempt has a line at its start and one at its end, so that a killed run is on record too.
+//! Each line is written at once, under a lock, after a line end: neither another process nor a
+//! crash can damage earlier lines. Torn lines are skipped and counted when the journal is read.
+//! See `docs/formats/journal.md` for the format.
 
 use std::fs::{File, OpenOptions};
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -20,33 +19,33 @@ use crate::state_dir;
 /// The version of the format.
 const FORMAT: u32 = 1;
 
-/// What is known when an attempt begins.
+/// Data at the start of an attempt.
 #[derive(Clone, Debug, Deserialize, Serialize)]
 pub struct StartRecord {
     pub time: jiff::Timestamp,
     /// The version of this program.
     pub vaka: String,
     pub file: FileRecord,
-    /// The release that the image came from.
+    /// The release of the image.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub release: Option<ReleaseRecord>,
-    /// What was given on the command line: label, agreements, unit.
+    /// Options on the command line: label, consents, unit.
     pub label: Option<String>,
     pub consents: Vec<String>,
 }
 
-/// Which file it was.
+/// The file.
 #[derive(Clone, Debug, Deserialize, Serialize)]
 pub struct FileRecord {
     pub name: String,
     pub size: u64,
-    /// Of the file as it is.
+    /// SHA-256 of the file.
     pub sha256: String,
-    /// Of the image's bytes in rising order, gaps left out.
+    /// SHA-256 of the image's bytes in ascending order, without gaps.
     pub content_sha256: Option<String>,
 }
 
-/// Which stage of which release it was.
+/// The stage of a release.
 #[derive(Clone, Debug, Deserialize, Serialize)]
 pub struct ReleaseRecord {
     pub product: String,
@@ -58,13 +57,13 @@ pub struct ReleaseRecord {
     pub stages: usize,
 }
 
-/// What is known when it ended.
+/// Data at the end of an attempt.
 #[derive(Clone, Debug, Deserialize, Serialize)]
 pub struct EndRecord {
     pub time: jiff::Timestamp,
     /// Ids that the unit showed, in their order.
     pub ids: Vec<String>,
-    /// The version that its application told at first.
+    /// The version that the application reported first.
     pub version_before: Option<String>,
     /// The last verdict's outcome, and the conflicts that it found.
     pub verdict: Option<String>,
@@ -73,12 +72,12 @@ pub struct EndRecord {
     pub consents: Vec<String>,
     /// The `result` event.
     pub result: ResultRecord,
-    /// What stopped it.
+    /// The failure that ended it.
     pub error: Option<ErrorRecord>,
 }
 
-/// A `result` event, as far as this program looks at it; the rest is kept as it is. Another
-/// version of the program may have written it, so every field may be missing.
+/// The fields of a `result` event that this program uses; the others are preserved. Another
+/// version may have written it, so every field is optional.
 #[derive(Clone, Debug, Default, Deserialize, Serialize)]
 #[serde(default)]
 pub struct ResultRecord {
@@ -144,7 +143,7 @@ pub struct ErrorRecord {
     rest: Map<String, Value>,
 }
 
-/// An event as it is recorded.
+/// Converts an event to its recorded form.
 pub fn recorded<R: for<'de> Deserialize<'de>>(event: &impl Serialize) -> Option<R> {
     serde_json::to_value(event).and_then(serde_json::from_value).ok()
 }
@@ -161,24 +160,24 @@ struct JournalLine {
 #[serde(rename_all = "kebab-case")]
 enum RecordBody {
     StartRecord(Box<StartRecord>),
-    /// What is still to be undone; the last such line counts for an attempt without an end.
+    /// Pending undo actions; the last such line counts for an attempt without an end.
     Owed(Vec<String>),
     EndRecord(Box<EndRecord>),
 }
 
-/// One attempt. Without an end its program was killed, or still runs.
+/// One attempt. Without an end it was killed, or is still running.
 #[derive(Clone, Debug, Serialize)]
 pub struct Record {
     pub attempt: String,
     pub begun: StartRecord,
-    /// What was still to be undone when this was last written.
+    /// Pending undo actions when this was last written.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pending_undo: Vec<String>,
     pub ended: Option<EndRecord>,
 }
 
 impl Record {
-    /// The result, as far as it is known; empty for an attempt without an end.
+    /// The known result; empty for an attempt without an end.
     pub fn result(&self) -> &ResultRecord {
         static NONE: LazyLock<ResultRecord> = LazyLock::new(ResultRecord::default);
         self.ended.as_ref().map_or(&*NONE, |ended| &ended.result)
@@ -195,7 +194,7 @@ impl Record {
         serials
     }
 
-    /// What is still to be undone on the unit.
+    /// Pending undo actions on the unit.
     pub fn pending_undo(&self) -> &[String] {
         self.ended.as_ref().map_or(&self.pending_undo, |ended| &ended.result.pending_undo)
     }
@@ -210,12 +209,12 @@ impl Record {
         self.ended.as_ref()?.error.as_ref()?.message.as_deref()
     }
 
-    /// How it ended, in one word.
+    /// The outcome in one word.
     pub fn outcome(&self) -> &str {
         self.result().outcome.as_deref().unwrap_or("not ended")
     }
 
-    /// Whether all was well in the end.
+    /// Whether the attempt succeeded.
     pub fn is_good(&self) -> bool {
         self.result().code == Some(0)
     }
@@ -226,19 +225,19 @@ impl Record {
     }
 }
 
-/// One unit, with its attempts in their order.
+/// One unit with its attempts in order.
 pub struct UnitHistory<'r> {
-    /// The product, if it is known.
+    /// The product, if known.
     pub product: Option<&'r str>,
-    /// Its serial numbers, of its application and of its bootloader.
+    /// Serial numbers of its application and its bootloader.
     pub serials: Vec<&'r str>,
-    /// Where it was last.
+    /// Its last location.
     pub place: Option<&'r str>,
     pub attempts: Vec<&'r Record>,
 }
 
 impl UnitHistory<'_> {
-    /// What it is called in a list.
+    /// The name in a list.
     pub fn name(&self) -> String {
         let product = self.product.unwrap_or("a unit");
         match (&self.serials[..], self.place) {
@@ -248,8 +247,8 @@ impl UnitHistory<'_> {
     }
 }
 
-/// The units of these attempts: those of one product that have a serial number in common are
-/// one. Without any number a unit is known by its place.
+/// The units of these attempts: attempts on one product with a common serial number belong to one
+/// unit. Without a serial number the location identifies the unit.
 pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
     let mut units: Vec<UnitHistory<'r>> = Vec::new();
     for record in records.iter().copied() {
@@ -278,12 +277,12 @@ pub fn units<'r>(records: &[&'r Record]) -> Vec<UnitHistory<'r>> {
     units
 }
 
-/// Where the journal is; none on a system without a state folder.
+/// Path of the journal; `None` on a system without a state folder.
 pub fn path() -> Option<PathBuf> {
     Some(state_dir::folder()?.join("journal.jsonl"))
 }
 
-/// Whether the journal can be written; `Err` says why not. Writes nothing.
+/// Checks whether the journal can be written, without writing; `Err` has the reason.
 pub fn must_be_writable() -> Result<(), String> {
     let path = path().ok_or("this system has no state folder")?;
     let told = |error: io::Error| format!("{}: {error}", path.display());
@@ -318,7 +317,7 @@ pub struct Attempt {
 }
 
 impl Attempt {
-    /// Notes that an attempt begins; `Err` says why it could not be noted.
+    /// Records the start of an attempt; `Err` has the reason of a failure.
     pub fn begin(begun: StartRecord) -> Result<Self, String> {
         let path = path().ok_or("this system has no state folder")?;
         let folder = path.parent().ok_or("this system has no state folder")?;
@@ -335,7 +334,7 @@ impl Attempt {
         Ok(Self { id, path })
     }
 
-    /// Notes what is still to be undone.
+    /// Records the pending undo actions.
     pub fn note_owed(&self, steps: &[String]) -> Result<(), String> {
         append(&self.path, &self.id, RecordBody::Owed(steps.to_vec()))
             .map_err(|error| format!("{}: {error}", self.path.display()))
@@ -355,7 +354,7 @@ fn append(path: &Path, attempt: &str, what: RecordBody) -> io::Result<()> {
     let mut file = OpenOptions::new().read(true).append(true).create(true).open(path)?;
     file.lock()?;
     if !ends_a_line(&mut file)? {
-        // Somebody was cut off there; what follows begins on a line of its own.
+        // The last line is torn: continue on a line of its own.
         text.insert(0, b'\n');
     }
     file.write_all(&text)?;

@@ -15,11 +15,11 @@ use vaka_messages::CommandError;
 const PRIVATE: &str = ".key.pem";
 const PUBLIC: &str = ".pub.pem";
 
-/// A key, and what it is called here.
+/// A trusted key with its local name.
 pub struct TrustedKey {
     pub name: String,
     pub key: PublicKey,
-    /// Its private half is here, too.
+    /// Whether its private half is stored here.
     pub is_own: bool,
 }
 
@@ -39,7 +39,7 @@ fn checked(name: &str) -> Result<&str, CliError> {
     if is_name(name) { Ok(name) } else { Err(CliError::usage(message())) }
 }
 
-/// Makes a pair; gives back its public half, and where the private one is.
+/// Creates a key pair; returns the public half and the path of the private one.
 pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
     let folder = folder("keys")?;
     let path = folder.join(format!("{}{PRIVATE}", checked(name)?));
@@ -58,7 +58,7 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
     Ok((key.public(), path))
 }
 
-/// A file that only this user may read.
+/// Writes a file with access for this user only.
 fn write_private(path: &Path, pem: &str) -> Result<(), CliError> {
     let mut options = fs::OpenOptions::new();
     options.write(true).create_new(true);
@@ -80,14 +80,14 @@ fn unusable(path: &Path, what: &str) -> CliError {
     CommandError::Key { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
-/// The public half of a key that is known here, in PEM.
+/// The public half of a stored key, in PEM.
 pub fn public(name: &str) -> Result<String, CliError> {
     let unknown = || CliError::from(CommandError::NoKey { name: name.to_owned() });
     let known = all().into_iter().find(|known| known.name == name).ok_or_else(unknown)?;
     known.key.to_pem().map_err(|_| unknown())
 }
 
-/// Trusts a public key; gives back what it is called here.
+/// Trusts a public key; returns its local name.
 pub fn trust(file: &Path, name: Option<&str>) -> Result<TrustedKey, CliError> {
     let pem = fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let key = PublicKey::from_pem(&pem).map_err(|error| unusable(file, &error.to_string()))?;
@@ -115,7 +115,7 @@ pub fn revoke_trust(name: &str) -> Result<(), CliError> {
     })
 }
 
-/// All keys whose releases are trusted: own ones, and others.
+/// All trusted keys: own keys and those of others.
 pub fn all() -> Vec<TrustedKey> {
     let own = of_folder("keys", PUBLIC).into_iter().map(|(name, key)| TrustedKey { name, key, is_own: true });
     let others = of_folder("trusted", ".pem").into_iter().map(|(name, key)| TrustedKey { name, key, is_own: false });

@@ -1,4 +1,4 @@
-//! One unit, one process: an advisory lock for each place on a bus.
+//! An advisory lock for each location on a bus, so that one process at a time works on a unit.
 
 use std::any::Any;
 use std::collections::BTreeSet;
@@ -16,15 +16,14 @@ use crate::state_dir;
 /// Locks files in the user's runtime folder, or the system's temporary one.
 pub struct Locks;
 
-/// The places that this process holds. A lock on a file does not tell its own process from
-/// others.
+/// The locations that this process has locked. A file lock does not exclude its own process.
 static OWN: Mutex<BTreeSet<String>> = Mutex::new(BTreeSet::new());
 
 fn own() -> MutexGuard<'static, BTreeSet<String>> {
     OWN.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// A place that this process holds, until it is dropped.
+/// A location that this process has locked.
 struct HeldLock {
     place: String,
     _file: File,
@@ -42,7 +41,7 @@ fn folder() -> PathBuf {
 }
 
 impl UnitLock for Locks {
-    /// A folder that cannot be written locks nobody out: the lock only helps.
+    /// If the directory is not writable, go on unlocked; the lock is advisory.
     fn hold(&self, location: &Location) -> Result<Box<dyn Any + Send>, String> {
         let Some(mut file) = Self::file(&location.to_string(), "lock") else { return Ok(Box::new(())) };
         match lock(&file) {
@@ -64,7 +63,7 @@ impl UnitLock for Locks {
 
     fn want(&self, bus: &str) -> Box<dyn Any + Send> {
         let Some(mut file) = Self::file(bus, "wanted") else { return Box::new(()) };
-        // Several may want a unit; one that says so is enough.
+        // Several processes may want a unit; one announcement is enough.
         if file.try_lock().is_ok() {
             sign(&mut file);
         }
@@ -72,8 +71,8 @@ impl UnitLock for Locks {
     }
 }
 
-/// Locks a file. Somebody may just be looking whether it is locked, so a second look is
-/// worth it.
+/// Locks a file. Another process may hold the lock briefly just to check it, so a failure is
+/// retried once.
 fn lock(file: &File) -> Result<(), TryLockError> {
     file.try_lock().or_else(|_| {
         std::thread::sleep(Duration::from_millis(20));
@@ -82,7 +81,7 @@ fn lock(file: &File) -> Result<(), TryLockError> {
 }
 
 impl Locks {
-    /// The file that stands for a unit, or for a wish for any unit of a bus.
+    /// The lock file of a unit, or of a request for any unit of a bus.
     fn file(of: &str, ending: &str) -> Option<File> {
         let folder = folder();
         std::fs::create_dir_all(&folder).ok()?;
@@ -91,24 +90,24 @@ impl Locks {
         options.open(folder.join(state_dir::file_name(of, ending))).ok()
     }
 
-    /// Who works on a unit, or waits for one on its bus, where that is another process.
+    /// The other process that works on a unit, or waits for one on its bus.
     pub fn wanted(location: &Location) -> Option<String> {
         Self::holder_of(&location.to_string(), "lock").or_else(|| Self::holder_of(&location.bus, "wanted"))
     }
 
-    /// Who holds a lock, in words; `None` if it is free.
+    /// The process that holds a lock, as text; `None` if it is free.
     fn holder_of(of: &str, ending: &str) -> Option<String> {
         let mut file = Self::file(of, ending)?;
         matches!(file.try_lock_shared(), Err(TryLockError::WouldBlock)).then(|| holder(&mut file))
     }
 }
 
-/// Writes down who holds the lock.
+/// Writes the name of the process that holds the lock.
 fn sign(file: &mut File) {
     let words = std::env::args_os().skip(1);
     let command: Vec<String> = words.map(|word| vaka_base::text::sanitize(&word.to_string_lossy())).collect();
     let text = format!("process {}: vaka {}", std::process::id(), command.join(" "));
-    // Only words for a message; the lock holds without them.
+    // The name is only for messages; the lock works without it.
     let _ = file.set_len(0).and_then(|()| file.write_all(text.as_bytes()));
 }
 

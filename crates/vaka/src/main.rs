@@ -1,8 +1,8 @@
-//! The command-line program: what was typed, what it means, what comes out.
+//! The command-line program.
 
-// Nothing outside uses a program's modules; `pub` here means "for the other rooms".
+// A program has no external users; `pub` means "for other modules".
 #![allow(unreachable_pub)]
-// Comments on options are their help texts, where brackets mean what is optional.
+// Comments on options are their help texts, where brackets mark optional parts.
 #![allow(rustdoc::broken_intra_doc_links)]
 
 mod args;
@@ -68,7 +68,7 @@ fn main() -> std::process::ExitCode {
         render::problem(&problem, &setting);
         code
     });
-    // A good update has shown what is undone; every other end shows it here.
+    // A successful update has already shown its undo actions.
     let has_shown = code == ExitCode::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
     if setting.format == args::Format::Text && !has_shown {
         pending_undo::print();

@@ -1,15 +1,14 @@
-//! The manual steps that the user still has to undo, whichever way a command ends.
+//! The undo actions that the user has still to do, shown at the end of every command.
 
 use std::collections::BTreeMap;
 use std::sync::{Mutex, PoisonError};
 
 use vaka_core::event::Event;
 
-/// By unit, what to do in order. Global, since a second Ctrl-C ends the program from its
-/// signal handler.
+/// By unit, in order. Global, because a second Ctrl-C ends the program from its signal handler.
 static PENDING: Mutex<BTreeMap<String, Vec<String>>> = Mutex::new(BTreeMap::new());
 
-/// Notes what an event says of owed steps.
+/// Records the pending undo actions in an event.
 pub fn note(event: &Event) {
     if let Event::PendingUndo { unit, steps } = event {
         let mut pending_undo = PENDING.lock().unwrap_or_else(PoisonError::into_inner);
@@ -17,7 +16,7 @@ pub fn note(event: &Event) {
     }
 }
 
-/// The owed steps as lines for the terminal; empty if there are none.
+/// The pending undo actions as lines; empty if there are none.
 pub fn lines() -> Vec<String> {
     let pending_undo = PENDING.lock().unwrap_or_else(PoisonError::into_inner);
     let mut lines = Vec::new();

@@ -1,5 +1,5 @@
-//! What is kept of a unit while its sectors are erased: a file in the user's
-//! state folder, which a later run finds if this one is cut short.
+//! Storage of preserved content while its sectors are erased: a file in the state folder, which a
+//! later run finds if this one is interrupted.
 
 use std::path::PathBuf;
 
@@ -35,7 +35,7 @@ impl PreservedStore for StateFolder {
 
     fn clear(&self, unit: &str) {
         if let Some(path) = path(unit) {
-            // One that stays is found by the next run, and said.
+            // A remaining file is found and reported by the next run.
             let _ = std::fs::remove_file(path);
         }
     }

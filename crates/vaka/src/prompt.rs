@@ -1,4 +1,4 @@
-//! Who sits at the terminal, if anybody does.
+//! The operator at the terminal.
 
 use std::io::{BufRead, IsTerminal, Write};
 use std::sync::mpsc::{self, Receiver};
@@ -11,7 +11,7 @@ use vaka_core::sheet::LabelLocation;
 use crate::args::Common;
 use crate::signals;
 
-/// Somebody at the terminal, unless the command line says that nobody is.
+/// The operator at the terminal; unattended if the command line or the terminal requires it.
 pub fn at(common: &Common) -> Box<dyn Operator> {
     let there = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
     if there && !common.unattended { Box::new(AtTerminal) } else { Box::new(Unattended) }
@@ -19,8 +19,8 @@ pub fn at(common: &Common) -> Box<dyn Operator> {
 
 struct AtTerminal;
 
-/// What is typed, line by line. One thread reads it for the whole run, so that a step can
-/// be waited for on the bus and at the keyboard at once.
+/// Typed lines. One thread reads them for the whole run, so that a step can wait for the bus and
+/// the keyboard at once.
 fn typed() -> &'static Mutex<Receiver<String>> {
     static TYPED: OnceLock<Mutex<Receiver<String>>> = OnceLock::new();
     TYPED.get_or_init(|| {
@@ -33,12 +33,12 @@ fn typed() -> &'static Mutex<Receiver<String>> {
     })
 }
 
-/// The lines that were typed and not looked at yet.
+/// The typed lines that were not read yet.
 pub fn lines() -> Vec<String> {
     typed().lock().unwrap_or_else(PoisonError::into_inner).try_iter().collect()
 }
 
-/// Asks for a line; `None` if there is none.
+/// Prompts for a line; `None` if there is none.
 fn asked(question: &str) -> Option<String> {
     let mut err = anstream::stderr();
     let _ = write!(err, "{question} ");
@@ -120,7 +120,7 @@ impl Operator for AtTerminal {
         let reads = |look: &&LabelLocation| look.reads.eq_ignore_ascii_case(&answer);
         let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
         let seen = places.next().map(|look| look.place.clone());
-        // Board and chip must agree, so who read one is asked for the others.
+        // Board and chip must agree, so after one label the others are asked for.
         let others = question.choices.iter().flat_map(|choice| &choice.look_at);
         let mut others: Vec<&str> = others.map(|look| look.place.as_str()).collect();
         others.sort_unstable();

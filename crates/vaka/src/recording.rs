@@ -1,5 +1,5 @@
-//! Keeps the journal while a command works: an attempt is on record from its first step on,
-//! and its end is written before the result is shown, so that the result can say if that failed.
+//! Records attempts in the journal: an attempt is on record from its first step on, and its end
+//! is written before the result is shown, so that the result can report a failure to write it.
 
 use vaka_core::event::{Event, ExitCode, Report};
 
@@ -7,33 +7,33 @@ use crate::attempt::RunSummary;
 use crate::journal::{Attempt, StartRecord};
 use crate::trace;
 
-/// Makes the beginning of an attempt; called before its first step.
+/// Creates the start record of an attempt; called before its first step.
 type OpenRecord<'scope> = Box<dyn FnOnce() -> Result<StartRecord, String> + Send + 'scope>;
 
-/// What is under way, for the journal.
+/// The attempt in progress.
 #[derive(Default)]
 pub struct JournalEntry<'scope> {
     make: Option<OpenRecord<'scope>>,
     attempt: Option<Attempt>,
     watched: RunSummary,
-    /// Whether the attempt could not be recorded from its beginning; that was told then.
+    /// Whether the start of the attempt could not be recorded; that was reported then.
     is_unrecorded: bool,
-    /// What could not be written to its end.
+    /// The part that could not be written.
     failure: Option<String>,
 }
 
 impl<'scope> JournalEntry<'scope> {
-    /// An attempt whose beginning is known.
+    /// An attempt whose start record is known.
     pub fn of(begun: StartRecord) -> Self {
         Self::making(move || Ok(begun))
     }
 
-    /// An attempt whose beginning is made when it is needed.
+    /// An attempt whose start record is created when needed.
     pub fn making(make: impl FnOnce() -> Result<StartRecord, String> + Send + 'scope) -> Self {
         Self { make: Some(Box::new(make)), ..Self::default() }
     }
 
-    /// Notes an event and passes it on: a result with what could not be recorded.
+    /// Records an event and passes it on; adds recording failures to a result.
     pub fn pass(&mut self, event: Event, tell: &mut dyn FnMut(Event)) {
         if matches!(event, Event::Step { .. } | Event::Exported { .. }) {
             self.begin(tell);
@@ -54,7 +54,7 @@ impl<'scope> JournalEntry<'scope> {
         }
     }
 
-    /// Puts the attempt on record, before anything is done. If that fails, it is told now.
+    /// Records the attempt before its first step. Reports a failure at once.
     fn begin(&mut self, tell: &mut dyn FnMut(Event)) {
         let Some(make) = self.make.take() else { return };
         match make().and_then(Attempt::begin) {
@@ -66,7 +66,7 @@ impl<'scope> JournalEntry<'scope> {
         }
     }
 
-    /// Puts the end of the attempt on record, and into the report what failed of that.
+    /// Records the end of the attempt, and adds a failure to the report.
     fn end(&mut self, mut report: Report, tell: &mut dyn FnMut(Event)) -> Report {
         self.begin(tell);
         if let Some(attempt) = self.attempt.take() {
@@ -84,8 +84,7 @@ impl<'scope> JournalEntry<'scope> {
         report
     }
 
-    /// The exit status: a run that ended well, but could not be recorded to its end, has one of
-    /// its own.
+    /// The exit status: a successful run with an incomplete record has its own status.
     pub fn code(&self, code: ExitCode) -> ExitCode {
         if code == ExitCode::Done && self.failure.is_some() { ExitCode::Record } else { code }
     }

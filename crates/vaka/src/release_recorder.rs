@@ -1,4 +1,4 @@
-//! The journal of a release's stages, and the files that other tools take.
+//! The journal of a release's stages, and the files for external tools.
 
 use std::path::Path;
 
@@ -12,7 +12,7 @@ use crate::files;
 use crate::journal::{FileRecord, ReleaseRecord, StartRecord};
 use crate::recording::JournalEntry;
 
-/// Keeps the journal of a release's stages, and hands files out.
+/// Records a release's stages, and exports files.
 pub struct JournalHooks<'a> {
     pub plan_only: bool,
     pub export_dir: Option<&'a Path>,
@@ -60,7 +60,7 @@ impl StageHooks for JournalHooks<'_> {
     fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText> {
         let folder = self.export_dir.unwrap_or(Path::new("."));
         let path = folder.join(name);
-        // The same file of an earlier run will do.
+        // The same file from an earlier run is kept.
         if std::fs::read(&path).is_ok_and(|there| there == bytes) {
             return Ok(path.display().to_string());
         }

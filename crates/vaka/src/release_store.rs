@@ -17,19 +17,19 @@ use crate::journal;
 use crate::keyring;
 use vaka_messages::CommandError;
 
-/// What the name of a release ends in.
+/// The ending of release file names.
 pub const ENDING: &str = "vaka";
 
-/// A release, and where it was found.
+/// A release with its path.
 pub struct Found {
     pub path: PathBuf,
     pub release: Release,
-    /// Others of the same product, in words.
+    /// Other releases of the same product, as text.
     pub others: Vec<String>,
 }
 
-/// The releases that were named, or are in a folder that was. `None` if what was named
-/// is one file that is none.
+/// The releases among the given files and folders. `None` if a single file was given that is not
+/// a release.
 pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Option<Found>, CliError> {
     let paths = paths(files)?;
     if let ([one], [path]) = (files, &paths[..])
@@ -78,8 +78,7 @@ fn paths(files: &[PathBuf]) -> Result<Vec<PathBuf>, CliError> {
     Ok(all)
 }
 
-/// Reads one release; what is no release, or was changed, is refused whatever it is
-/// wanted for.
+/// Reads one release; an invalid or changed one is always refused.
 pub fn read(path: &Path) -> Result<Release, CliError> {
     let bytes = environment::firmware(path)?;
     let damaged = |error: vaka_core::release::ReleaseError| CommandError::Release {
@@ -89,7 +88,7 @@ pub fn read(path: &Path) -> Result<Release, CliError> {
     Ok(Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(damaged)?)
 }
 
-/// The product that is meant, where `--unit name=…` names one of those there are.
+/// The product, if `--unit name=…` names one of the available products.
 fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
     use vaka_boot::bench::selector::Selector;
     let (Some(Selector::Name(name) | Selector::Any(name)), true) = (&common.unit, manifests.len() > 1) else {
@@ -106,7 +105,7 @@ fn version(which: &str, product: Option<&str>) -> VersionSelector {
     }
 }
 
-/// Versions of releases whose last stage ended well here, by the journal.
+/// Versions whose last stage was installed successfully here, according to the journal.
 fn known_good(product: Option<&str>) -> Vec<String> {
     let records = journal::path().and_then(|path| journal::read(&path).ok()).map(|(records, _)| records);
     let is_good = |record: &&journal::Record| {
@@ -119,7 +118,7 @@ fn known_good(product: Option<&str>) -> Vec<String> {
     good.filter_map(|record| record.begun.release.as_ref().map(|of| of.version.clone())).collect()
 }
 
-/// Whether the release may be used: signed by somebody who is trusted, or consents to.
+/// Checks whether the release may be used: signed with a trusted key, or consented to.
 pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
@@ -138,7 +137,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     }
 }
 
-/// The sheet for a release: one that was given for its product, else its own.
+/// The sheet for a release: the given one for its product, else its own.
 pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet, CliError> {
     if let Some(sheet) = given.into_iter().find(|sheet| sheet.product.id == release.manifest.product) {
         return Ok(sheet);
@@ -174,7 +173,7 @@ fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, CliError> {
     Err(CommandError::NoSheetInRelease { path: path.to_owned(), product }.into())
 }
 
-/// Refuses a release whose images, stamps and stages do not go together.
+/// Refuses an inconsistent release.
 pub fn check_consistency(release: &Release, sheet: &Sheet, path: &Path) -> Result<(), CliError> {
     let found = inconsistencies(release, sheet);
     match found.is_empty() {
@@ -183,7 +182,7 @@ pub fn check_consistency(release: &Release, sheet: &Sheet, path: &Path) -> Resul
     }
 }
 
-/// The build that is meant.
+/// The selected build.
 pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, CliError> {
     let builds = release.manifest.builds();
     builds.iter().find(|build| **build == wanted).copied().ok_or_else(|| {
@@ -192,7 +191,7 @@ pub fn build<'r>(release: &'r Release, wanted: &str) -> Result<&'r str, CliError
     })
 }
 
-/// What is told of a release before anything else.
+/// The event about the selected release.
 pub fn seen(found: &Found, build: &str, signer: String) -> SelectedRelease {
     let manifest = &found.release.manifest;
     let others = manifest.builds().into_iter().filter(|other| *other != build).map(str::to_owned);

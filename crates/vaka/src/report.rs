@@ -8,7 +8,7 @@ use crate::journal::{Record, UnitHistory, units};
 
 const STYLE: &str = include_str!("report.css");
 
-/// Room for so many bars, so that a few are not as broad as the plot.
+/// Minimum number of bar positions, so that a few bars are not too wide.
 const FEWEST: usize = 10;
 
 /// The size of a plot in units of the page.
@@ -129,7 +129,7 @@ fn plots(records: &[&Record]) -> Result<Markup, Box<dyn std::error::Error>> {
     })
 }
 
-/// Names and colours beneath a plot, where they cover nothing.
+/// Names and colours below a plot, where they cover nothing.
 fn legend(of: &[(&str, RGBColor)]) -> Markup {
     html! {
         p {
@@ -140,7 +140,7 @@ fn legend(of: &[(&str, RGBColor)]) -> Markup {
     }
 }
 
-/// The units; those that still need somebody come first.
+/// The units; those with pending work come first.
 fn unit_table(units: &[UnitRow]) -> Markup {
     let open = units.iter().filter(|unit| !unit.good);
     html! {
@@ -334,7 +334,7 @@ type Chart<'a, 'b> = ChartContext<
     Cartesian2d<plotters::coord::types::RangedCoordf64, plotters::coord::types::RangedCoordf64>,
 >;
 
-/// A plot with axes from 0; what is in it is the caller's.
+/// A plot with axes from 0; the caller draws its content.
 #[allow(clippy::cast_precision_loss)] // for the eye
 fn draw(
     title: &str,

@@ -11,18 +11,18 @@ static WANTED: AtomicBool = AtomicBool::new(false);
 static AT_ONCE: AtomicBool = AtomicBool::new(false);
 static QUIETLY: AtomicBool = AtomicBool::new(false);
 
-/// Set once somebody pressed Ctrl-C.
+/// Set once the user has pressed Ctrl-C.
 pub fn flag() -> &'static AtomicBool {
     &WANTED
 }
 
-/// From now on the first Ctrl-C ends the program too: nothing is under way
-/// that has a safe point, such as while a question waits for its answer.
+/// From now on the first Ctrl-C ends the program at once, because no work is in progress, such as
+/// during a prompt.
 pub fn end_at_once(at_once: bool) {
     AT_ONCE.store(at_once, Ordering::SeqCst);
 }
 
-/// From now on Ctrl-C is how the command is meant to end; nothing is said.
+/// From now on Ctrl-C is the normal end of the command, without a message.
 pub fn end_quietly() {
     QUIETLY.store(true, Ordering::SeqCst);
 }

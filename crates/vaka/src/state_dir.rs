@@ -9,7 +9,7 @@ pub fn folder() -> Option<PathBuf> {
     Some(etcetera::choose_base_strategy().ok()?.state_dir()?.join("vaka"))
 }
 
-/// A file name that every file system takes, from what a unit or a place is called.
+/// A portable file name made from the name of a unit or location.
 pub fn file_name(of: &str, ending: &str) -> String {
     let plain = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '_' };
     let name: String = of.chars().map(plain).take(200).collect();

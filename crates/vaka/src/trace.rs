@@ -13,10 +13,9 @@ use vaka_usb::trace_format::{FORMAT, TraceLine};
 use crate::cli_error::CliError;
 use vaka_messages::{CommandError, OutputKind};
 
-/// Writes records as JSON Lines. A line that cannot be written stops nothing; the result says
-/// so.
+/// Writes records as JSON Lines. A failed write does not end the work; the result reports it.
 struct Writer {
-    /// Why a line could not be written, the first time that happened.
+    /// The reason of the first failed write.
     failed: Mutex<Option<String>>,
     out: Mutex<BufWriter<File>>,
     began: Instant,
@@ -25,7 +24,7 @@ struct Writer {
 /// The trace of this run; a second bus of it goes into the same file.
 static WRITER: OnceLock<Arc<Writer>> = OnceLock::new();
 
-/// Begins the trace of this run, or gives the one that was begun.
+/// Starts the trace of this run, or returns the one already started.
 pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, CliError> {
     if let Some(writer) = WRITER.get() {
         return Ok(writer.clone());
@@ -51,7 +50,7 @@ pub fn begin(path: &Path) -> Result<Arc<dyn Sink>, CliError> {
     Ok(WRITER.get_or_init(|| writer).clone())
 }
 
-/// Why the trace of this run is not whole, if it is not.
+/// Why the trace of this run is incomplete, if it is.
 pub fn failure() -> Option<String> {
     let failed = WRITER.get()?.failed.lock().unwrap_or_else(PoisonError::into_inner).clone();
     failed.map(|why| format!("the trace: {why}"))

@@ -1,8 +1,8 @@
-//! A recorded run played against a dialect: what the tool asked for then is done
-//! again, the recorded answers come back, and every frame is looked at.
+//! Replays a recorded run against a dialect: repeats the recorded operations, returns the
+//! recorded replies, and examines every frame.
 //!
-//! Nothing waits: time goes as fast as the steps do. A frame that differs from the
-//! recorded one ends its operation there.
+//! Time is virtual, so nothing waits. A frame that differs from the recorded one ends its
+//! operation.
 
 use std::cell::Cell;
 use std::cell::RefCell;
@@ -21,13 +21,13 @@ use vaka_usb::{
     Bus, BusError, Clock, DeviceInfo, EndpointInfo, InterfaceClass, Location, Setup, Speed, TransferError, UsbDevice,
 };
 
-/// What came of one operation.
+/// The result of one operation.
 pub struct ReplayResult {
-    /// Its name.
+    /// Name.
     pub operation: String,
-    /// Its frames.
+    /// Frames.
     pub frames: Vec<TracedFrame>,
-    /// What went wrong, if something did.
+    /// The failure, if any.
     pub fault: Option<String>,
 }
 
@@ -45,14 +45,14 @@ enum RequestKey {
     Endpoint(u8),
 }
 
-/// An operation, what it was given, and what went over for it.
+/// An operation, its arguments, and its transfers.
 type RecordedOperation = (String, BTreeMap<String, String>, VecDeque<Transfer>);
 
-/// One device as it was opened once.
+/// The record of one opened device.
 #[derive(Default)]
 struct Recorded {
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
-    /// What went over before the first operation.
+    /// Transfers before the first operation.
     before: VecDeque<Transfer>,
     operations: Vec<RecordedOperation>,
     dialect: Option<String>,
@@ -117,14 +117,14 @@ impl Recorded {
     }
 }
 
-/// What is played now, shared by the device and whoever plays it.
+/// The record in use, shared by the device and the replay.
 #[derive(Default)]
 struct Stage {
     transfers: Mutex<VecDeque<Transfer>>,
     difference: Mutex<Option<String>>,
-    /// Devices that come when the unit leaves and comes back.
+    /// Devices that appear when the unit disconnects and returns.
     later: Mutex<VecDeque<Recorded>>,
-    /// Operations of a device that came later.
+    /// Operations of a later device.
     more: Mutex<Vec<RecordedOperation>>,
 }
 
@@ -132,7 +132,7 @@ fn lock<T>(of: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
     of.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
-/// Time that passes only when somebody waits.
+/// A clock that advances only when a caller waits.
 #[derive(Clone, Default)]
 struct ReplayClock(Arc<AtomicU64>);
 
@@ -146,7 +146,7 @@ impl Clock for ReplayClock {
     }
 }
 
-/// A device that answers as it did.
+/// A device that returns recorded replies.
 struct Replayer {
     stage: Arc<Stage>,
     standard: HashMap<[u8; 8], Result<Vec<u8>, TransferError>>,
@@ -160,7 +160,7 @@ impl Replayer {
         {
             return self.standard.get(&setup).cloned().unwrap_or(Err(TransferError::Stall));
         }
-        // Looking whether something still comes is no part of the protocol.
+        // A read that only drains is not part of the protocol.
         let next = lock(&self.stage.transfers).front().cloned();
         let is_in = |asked: RequestKey| match asked {
             RequestKey::Control(setup) => setup[0] & 0x80 != 0,
@@ -175,7 +175,7 @@ impl Replayer {
                 }
             };
         };
-        // An earlier version of the tool may have waited in smaller pieces.
+        // An earlier version of the tool may have waited in shorter intervals.
         if next.asked != asked && is_in(next.asked) && matches!(next.ended, Err(TransferError::Timeout)) {
             lock(&self.stage.transfers).pop_front();
             return self.play(asked, data, timeout);
@@ -249,7 +249,7 @@ impl UsbDevice for Replayer {
     }
 }
 
-/// The port that the unit stood on: it comes back as the device that was opened next.
+/// The port of the unit: it returns as the device that was opened next.
 struct ReplayPort {
     stage: Arc<Stage>,
     clock: ReplayClock,
@@ -290,7 +290,7 @@ impl Bus for ReplayPort {
 /// Plays a trace against a dialect.
 ///
 /// # Errors
-/// A sentence: the trace cannot be read, or holds nothing of a dialect.
+/// A sentence: the trace cannot be read, or has no operation of a dialect.
 pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<ReplayResult>, String> {
     let mut devices: VecDeque<Recorded> = read(trace)?.into();
     let spoken: Vec<String> = devices.iter().filter_map(|device| device.dialect.clone()).collect();
@@ -345,7 +345,7 @@ fn play_device(dialect: &Arc<Dialect>, device: Recorded, later: &mut VecDeque<Re
     played
 }
 
-/// Does one operation again; what went wrong.
+/// Repeats one operation; returns the failure, if any.
 fn run(
     talk: &mut Interpreter,
     name: &str,

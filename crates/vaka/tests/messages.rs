@@ -79,7 +79,7 @@ fn cases() -> Vec<(&'static str, ReportedProperty)> {
         let mut unit = Tern::in_boot_mode(Revision::R1, "T1-00217");
         let offset = (0x1000..).find(|at| TERN_BINARY[*at] & 1 == 0).unwrap();
         vaka_sim::unit::Unit::flash_mut(&mut unit)
-            .stick(StuckBit { address: 0x0A00_2400 + u32::try_from(offset).unwrap(), bit: 0 });
+            .add_stuck_bit(StuckBit { address: 0x0A00_2400 + u32::try_from(offset).unwrap(), bit: 0 });
         Scene::tern(unit, Vec::new(), TERN).update()
     };
     let unsound = || {

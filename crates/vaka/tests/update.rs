@@ -374,7 +374,7 @@ fn flash_that_drops_a_bit_is_found_and_not_started() {
     // A byte of the image that has bit 0 clear.
     let offset = (0x1000..).find(|at| image[*at] & 1 == 0).unwrap();
     let address = 0x0A00_2400 + u32::try_from(offset).unwrap();
-    unit.flash_mut().stick(StuckBit { address, bit: 0 });
+    unit.flash_mut().add_stuck_bit(StuckBit { address, bit: 0 });
     let bench = Bench::new(vec![(unit, Vec::new())]);
     let ended = bench.update(&firmware("tern-r1-1.5.0.hex"), &["--variant", "r1", "--format", "json"]);
     let result = ended.expect(6, &["1 byte differs after writing", "The application was not started"]).result();

@@ -46,7 +46,7 @@ pub enum DialectCommand {
     },
 }
 
-/// The names of all kinds of carrier, with what each is.
+/// The names of all kinds of carrier, with their descriptions.
 fn carrier_names() -> impl clap::builder::TypedValueParser<Value = String> {
     use clap::builder::{PossibleValue, PossibleValuesParser};
     let value = |kind: &&carrier::CarrierKind| PossibleValue::new(kind.name).help(kind.description);

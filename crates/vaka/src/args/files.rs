@@ -18,7 +18,7 @@ pub struct Check {
     pub choose: ImageSelection,
 }
 
-/// Which image of a file is meant, where it holds several or has no address.
+/// Selection of an image in a file with several, and the address of a raw binary.
 #[derive(Clone, Copy, Debug, ClapArgs)]
 pub struct ImageSelection {
     /// Where a raw binary starts
@@ -38,7 +38,7 @@ impl ImageSelection {
     }
 }
 
-/// How an image is written.
+/// Options for writing an image.
 #[derive(Debug, ClapArgs)]
 pub struct Output {
     /// The format; else the ending of OUT decides

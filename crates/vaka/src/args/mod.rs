@@ -1,4 +1,4 @@
-//! The command line. Nothing here performs I/O; one file per group of commands.
+//! The command line, without I/O; one file per group of commands.
 
 mod describe;
 mod files;

@@ -1,4 +1,4 @@
-//! Commands that look at one unit, or read it.
+//! Commands that inspect or read one unit.
 
 use std::path::PathBuf;
 use std::time::Duration;
@@ -33,7 +33,7 @@ pub struct Console {
     pub record: Option<PathBuf>,
 }
 
-/// Which part of a memory.
+/// A range of memory.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct MemoryRange {
     /// A region of the sheet, by its name

@@ -63,7 +63,7 @@ pub struct Line {
     pub during: Option<Duration>,
 }
 
-/// Which release, and which of its builds.
+/// Selection of a release and of one of its builds.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Releases {
     /// Of a release: which of its builds
@@ -80,7 +80,7 @@ pub struct Releases {
     pub export_dir: Option<PathBuf>,
 }
 
-/// How strong a check is wanted.
+/// The requested check.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum VerifyLevel {
     /// The strongest that the unit allows

@@ -1,4 +1,4 @@
-//! Values as they are typed: numbers, addresses, ranges, assignments.
+//! Parsers for option values: numbers, addresses, ranges, assignments.
 
 use vaka_core::placeholder;
 use vaka_image::address::{Address, Span};
@@ -31,7 +31,7 @@ pub(super) fn suffix(text: &str) -> Result<Suffix, String> {
     }
 }
 
-/// An address that somebody means, and not one that a guide has.
+/// Parses an address, and rejects the placeholder addresses of guides.
 pub(super) fn address(text: &str) -> Result<Address, String> {
     let address = text.parse::<Address>()?;
     placeholder::of_address(address.get()).map_or(Ok(address), Err)

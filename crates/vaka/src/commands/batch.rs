@@ -35,22 +35,21 @@ use crate::render::batch::{Completion, Screen};
 use crate::signals;
 use vaka_messages::CommandError;
 
-/// How often the buses are looked at.
+/// Interval for polling the buses.
 const LOOK: Duration = Duration::from_millis(25);
 
-/// A port that has been empty for so long has another unit next time. Chosen by us:
-/// longer than any restart of a unit that is through.
+/// After this time an empty port is expected to get another unit. Chosen by us: longer than any
+/// restart of a finished unit.
 const EMPTY: Duration = Duration::from_millis(1500);
 
-/// What goes into the units.
+/// The content for the units.
 enum Source {
     File { file: FirmwareFile, name: Option<String>, options: ReadOptions, begun: Box<StartRecord> },
     Release { found: Box<Found>, build: String },
 }
 
 impl Source {
-    /// The sheets whose units a file could be for. Others' units on the bench are left
-    /// alone.
+    /// The sheets whose units a file could be for. Other units on the bench are left alone.
     fn candidate_sheets(&self, sheets: &[Sheet]) -> Vec<Sheet> {
         let Self::File { file, options, .. } = self else { return sheets.to_vec() };
         let request = Request { file: file.clone(), options: *options, ..Request::new(&[]) };
@@ -58,7 +57,7 @@ impl Source {
     }
 }
 
-/// What all units have in common.
+/// The data shared by all workers.
 struct UpdateJob<'a> {
     args: &'a Line,
     common: &'a Common,
@@ -69,22 +68,22 @@ struct UpdateJob<'a> {
     through: Mutex<BTreeSet<(String, String)>>,
 }
 
-/// What a unit's thread tells.
+/// A message of a worker.
 enum WorkerMessage {
     Event(Box<Event>),
-    /// It is through; nothing if it had been before.
-    EndRecord(Option<Box<Report>>),
+    /// The unit is finished; `None` if it had been finished before.
+    Ended(Option<Box<Report>>),
 }
 
-/// What is known of a port.
+/// The state of a port.
 enum PortState {
     Working,
-    /// It is through, and may be gone since.
+    /// Finished, and possibly detached since this time.
     Through(Option<Instant>),
 }
 
 pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
-    // Of many units nobody remembers which is done: without a record there is no line.
+    // With many units the journal prevents that a unit is updated twice, so it is required.
     journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
     let job = UpdateJob::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
@@ -99,7 +98,7 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
                 let told = sender.clone();
                 let tell = |event: Event| drop(told.send((location.clone(), WorkerMessage::Event(Box::new(event)))));
                 let ended = guarded(&place, || job.work(&location, &place, tell));
-                let _ = sender.send((location, WorkerMessage::EndRecord(ended.map(Box::new))));
+                let _ = sender.send((location, WorkerMessage::Ended(ended.map(Box::new))));
             });
         };
         watch(&job, &bench, &news, &begin, &mut screen)
@@ -111,12 +110,12 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
     })
 }
 
-/// Does the work for one unit. A fault of this program costs that unit, and the others go on.
+/// Runs the work for one unit. A panic fails that unit only.
 fn guarded(place: &str, work: impl FnOnce() -> Option<Report>) -> Option<Report> {
     std::panic::catch_unwind(std::panic::AssertUnwindSafe(work)).unwrap_or_else(|_| Some(panicked(place)))
 }
 
-/// The report of a unit whose worker had a fault of this program.
+/// The report of a unit whose worker panicked.
 fn panicked(place: &str) -> Report {
     Report {
         unit: Some(place.to_owned()),
@@ -126,7 +125,8 @@ fn panicked(place: &str) -> Report {
     }
 }
 
-/// Begins with each unit that comes, until it is enough; then waits for those under way.
+/// Starts a worker for each unit that is attached, up to the limit; then waits for the running
+/// workers.
 fn watch(
     job: &UpdateJob<'_>,
     bench: &Bench<'_>,
@@ -163,7 +163,7 @@ fn watch(
             let place = bench.place(&location);
             match news {
                 WorkerMessage::Event(event) => screen.event(&place, *event),
-                WorkerMessage::EndRecord(report) => {
+                WorkerMessage::Ended(report) => {
                     ports.insert(location, PortState::Through(None));
                     match &report {
                         Some(report) => counts.note(report),
@@ -179,7 +179,7 @@ fn watch(
     }
 }
 
-/// Units that came and are not known yet.
+/// Newly attached units.
 fn new_arrivals<'b>(
     job: &UpdateJob<'_>,
     bench: &Bench<'b>,
@@ -243,7 +243,7 @@ impl<'a> UpdateJob<'a> {
         Ok(Source::File { file, name, options, begun })
     }
 
-    /// All that is done with one unit; nothing if it is through already.
+    /// Updates one unit; `None` if it is finished already.
     fn work(&self, location: &Location, place: &str, mut tell: impl FnMut(Event)) -> Option<Report> {
         let bench = Bench::new(self.buses.clone(), &self.sheets).guarded(Arc::new(Locks));
         let unit = bench.select(Some(&Selector::Port(place.to_owned())), false).ok()?.into_iter().next()?;
@@ -291,7 +291,7 @@ impl<'a> UpdateJob<'a> {
         Report { code, ..report }
     }
 
-    /// Whether a unit, by its serial number, was done in this run.
+    /// Whether a unit was finished in this run, by its serial number.
     fn is_through(&self, bench: &Bench<'_>, unit: &Candidate<'_>, location: &Location) -> bool {
         let through = self.through.lock().unwrap_or_else(PoisonError::into_inner).clone();
         if through.is_empty() || !bench.can_probe(unit) {
@@ -302,7 +302,7 @@ impl<'a> UpdateJob<'a> {
         serial.is_some_and(|serial| products.any(|product| through.contains(&(product.clone(), serial.clone()))))
     }
 
-    /// A unit is known by the serial numbers of both its modes.
+    /// Records a unit by the serial numbers of both its modes.
     fn note(&self, report: &Report) {
         let (Some(product), ExitCode::Done) = (&report.product, report.code) else { return };
         let serials = [report.serial.clone(), report.application.as_ref().and_then(|next| next.serial.clone())];

@@ -1,4 +1,4 @@
-//! `vaka check FILE…`: what files are, and where they fit.
+//! `vaka check FILE…`: describes files and the variants they fit.
 
 use std::path::Path;
 
@@ -39,7 +39,7 @@ pub fn run(args: &Check, common: &Common, setting: &OutputOptions) -> Outcome {
                 read.extend(image.map(|image| (path.display().to_string(), image)));
                 code
             }
-            // The other files are still looked at.
+            // The other files are still checked.
             Err(problem) => {
                 render::problem(&problem, setting);
                 problem.code()
@@ -53,39 +53,39 @@ pub fn run(args: &Check, common: &Common, setting: &OutputOptions) -> Outcome {
     Ok(worst)
 }
 
-/// What a file is.
+/// The description of a file.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "file")]
 struct FileReport {
     file: String,
     size: u64,
     modified: Option<jiff::Timestamp>,
-    /// Of the file as it is.
+    /// SHA-256 of the file.
     sha256: String,
     /// When these bytes were first seen, and under which name.
     seen_before: Option<(String, String)>,
     format: vaka_image::Format,
     reason: &'static str,
-    /// The maker's own packaging that it came in.
+    /// Name of its wrapper.
     wrapper: Option<String>,
-    /// Ordinary files that it holds besides.
+    /// Names of ordinary files in it.
     files: Vec<String>,
     images: Vec<ImageReport>,
     notes: Vec<String>,
 }
 
-/// What one image of a file is.
+/// The description of one image in a file.
 #[derive(Serialize)]
 struct ImageReport {
     name: GroupId,
     #[serde(flatten)]
     outline: ImageLayout,
-    /// Of the image's bytes in rising order, gaps left out.
+    /// SHA-256 of the image's bytes in ascending order, without gaps.
     content_sha256: String,
     content_crc32: String,
     facts: FileFacts,
     vectors: Option<StartVectors>,
-    /// What the start vectors say, in words.
+    /// Explanation of the start vectors.
     vectors_say: Vec<String>,
     stamp: Option<stamp::Stamp>,
     /// Used and blank, sector by sector.
@@ -132,8 +132,8 @@ fn one(
     Ok((if nowhere { ExitCode::Refused } else { ExitCode::Done }, chosen))
 }
 
-/// Reads all of a file. An address that was given is for files without any;
-/// among several files there may be others.
+/// Reads the complete content of a file. An address applies to files without addresses; other
+/// files may have them.
 fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, ReadError> {
     match file.firmware(options.at) {
         Err(ReadError::AddressNotWanted(_)) => {
@@ -149,7 +149,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
     if *error != ReadError::NoAddress {
         return CommandError::Damaged { path, reason: error.to_string() }.into();
     }
-    // Where would it fit? Its start vectors and marks tell, once it lies there.
+    // Try each variant's start address: start vectors and marks show whether the image fits.
     let would = |sheet: &Sheet, variant: &Variant| {
         let start = variant.image.region.span.start();
         let image = file.image(ReadOptions { at: Some(start), ..ReadOptions::default() }, &[]).ok();
@@ -242,12 +242,12 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
 /// The checksum that zip uses.
 const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_ISO_HDLC);
 
-/// What that checksum gives of any content that ends in its own, low byte
-/// first. Source: the CRC catalogue's residue, inverted as the result is.
+/// The value of the CRC over any content that ends in its own CRC, low byte first. Source: the
+/// CRC catalogue's residue, inverted like the result.
 const RESIDUE: &str = "2144DF1C";
 
-/// The sectors of the first variant that the image fits, in its region; else
-/// cells of a round size.
+/// The sectors of the first variant that the image fits, in its region; else cells of a round
+/// size.
 fn cells(image: &Image, sheets: &[Sheet]) -> Vec<Span> {
     for sheet in sheets {
         let fitting = rank_variants(sheet, image).into_iter().find(|choice| choice.against.is_none());
@@ -259,8 +259,8 @@ fn cells(image: &Image, sheets: &[Sheet]) -> Vec<Span> {
     image.cells()
 }
 
-/// What start vectors say: is the stack in RAM, the reset handler in the
-/// image, and for which start address was it linked?
+/// Explains start vectors: whether the stack is in RAM and the reset handler in the image, and
+/// for which start address it was linked.
 fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String> {
     let variants: Vec<&Variant> = sheets.iter().flat_map(|sheet| &sheet.variants).collect();
     let mut said = Vec::new();
@@ -323,7 +323,7 @@ fn print(report: &FileReport, setting: &OutputOptions) {
     }
 }
 
-/// One fact, aligned.
+/// Prints one aligned fact.
 fn line(name: &str, value: &str) {
     print_line(&format!("  {name:<10}{value}"));
 }
@@ -446,7 +446,7 @@ fn print_fits(fits: &[ProductFit], setting: &OutputOptions) {
     }
 }
 
-/// What several files have in common.
+/// The comparison of several files.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "files")]
 struct JoinReport {
@@ -494,7 +494,7 @@ fn together(read: &[(String, Image)], setting: &OutputOptions) {
     }
 }
 
-/// The first range that both images hold, and whether all that both hold is equal.
+/// The first range in both images, and whether all common bytes are equal.
 fn overlap(a: &Image, b: &Image) -> Option<(Span, bool)> {
     let pairs =
         a.segments().iter().flat_map(|one| b.segments().iter().map(move |other| one.span().common(other.span())));

@@ -1,5 +1,4 @@
-//! `vaka check FILE` of a release: who made it, what is in it, and whether it goes
-//! together.
+//! `vaka check FILE` for a release: signer, content and consistency.
 
 use std::path::Path;
 
@@ -53,14 +52,14 @@ pub fn run(path: &Path, sheets: &[Sheet], common: &Common, setting: &OutputOptio
     }
 }
 
-/// The verdict for a unit: of the first stage whose units show what it shows.
+/// The verdict for a unit, by the first stage that applies to it.
 fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &OutputOptions) -> Outcome {
     let build = vaka_core::release::manifest::STANDARD;
     let staged = ReleaseInstall { buses: &[], guard: None, sheet, release, build };
     let stages = release.manifest.stages.iter().filter(|stage| stage.external.is_none());
     let of_stage = |stage: &Stage| Some((sheet_for(sheet, stage)?, stage.clone()));
     let mut all: Vec<(Sheet, Stage)> = stages.filter_map(of_stage).collect();
-    // The last stage is what a unit is updated by again and again.
+    // Ordinary updates use the last stage.
     all.reverse();
     let mut worst = ExitCode::Refused;
     for (sheet, stage) in all {
@@ -74,7 +73,7 @@ fn beside_a_unit(release: &Release, sheet: &Sheet, common: &Common, setting: &Ou
     Ok(worst)
 }
 
-/// One fact, aligned.
+/// Prints one aligned fact.
 fn line(name: &str, value: &str) {
     print_line(&format!("  {name:<10}{value}"));
 }

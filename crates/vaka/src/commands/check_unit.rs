@@ -21,7 +21,7 @@ use crate::lock::Locks;
 use crate::render::{self, json};
 use crate::{prompt, signals};
 
-/// What is looked at beside a unit.
+/// The subject of a check with a unit.
 pub enum CheckSubject<'a> {
     /// The image of a file.
     File(&'a Image),
@@ -30,7 +30,7 @@ pub enum CheckSubject<'a> {
 }
 
 impl CheckSubject<'_> {
-    /// The image for the variants that are open, and what a release says of it.
+    /// The image for the possible variants, with the statements of its release.
     fn image(&self, open: &[&Variant]) -> Option<(&Image, Option<&Claim>)> {
         match self {
             Self::File(image) => Some((image, None)),

@@ -25,7 +25,7 @@ use crate::prompt;
 use crate::render::{self, json, map};
 use vaka_messages::CommandError;
 
-/// What was compared with what.
+/// The comparison for JSON output.
 #[derive(Serialize)]
 #[serde(tag = "event", rename = "comparison")]
 struct ComparisonReport<'a> {
@@ -52,7 +52,7 @@ pub fn run(args: &Compare, common: &Common, setting: &OutputOptions) -> Outcome 
     }
 }
 
-/// The part of an image that lies in a range, if one is given.
+/// The part of an image inside a range, if one is given.
 fn restricted(image: Image, range: Option<Span>, name: &str) -> Result<Image, CliError> {
     match range {
         None => Ok(image),
@@ -70,7 +70,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOption
     let sheets = environment::sheets(common)?;
     let bench = Bench::new(environment::buses(common)?, &sheets).guarded(Arc::new(Locks));
     let mut options = args.choose.options();
-    // A raw binary takes its place from the sheet, once the variant is known.
+    // A raw binary gets its address from the sheet, once the variant is known.
     let early = files::read(&args.file, options).ok();
     let mut renderer = render::renderer(setting);
     let mut tell_event = |event| renderer.event(vaka_messages::event(event));
@@ -103,7 +103,7 @@ fn with_unit(args: &Compare, common: &Common, name: &str, setting: &OutputOption
     Ok(Compared { file: name, with: &with, image: &image, memory: &memory }.tell(&found, setting))
 }
 
-/// What of an image's addresses the unit has memory for.
+/// The parts of an image for which the unit has memory.
 fn readable(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
     let spans = image.segments().iter().map(|segment| segment.span());
     match sectors {
@@ -132,7 +132,7 @@ fn cells_of(image: &Image, sectors: Option<&SectorMap>) -> Vec<Span> {
     cells
 }
 
-/// Two images, and where they come from.
+/// Two images with their sources.
 struct Compared<'c> {
     file: &'c str,
     with: &'c str,
@@ -179,7 +179,7 @@ impl Compared<'_> {
     }
 }
 
-/// Lines of 16 bytes, each of the file above the one of the other.
+/// Rows of 16 bytes: those of the file above those of the other side.
 fn lines(difference: &FirstDifference, other: &str) -> Vec<String> {
     let row = |at: Address, bytes: &[Option<u8>], others: &[Option<u8>], name: &str| {
         let cell = |(byte, other): (&Option<u8>, &Option<u8>)| {

@@ -1,4 +1,4 @@
-//! `vaka console`: what an application says on its serial port.
+//! `vaka console`: the serial output of an application.
 
 use std::fs::File;
 use std::io::{IsTerminal, Write};
@@ -26,25 +26,25 @@ use crate::lock::Locks;
 use crate::{prompt, render, signals};
 use vaka_messages::CommandError;
 
-/// Lines are looked for so long before anything else is.
+/// Maximum time of one read before other events are checked.
 const SLICE: Duration = Duration::from_millis(50);
 
-/// How long nobody must have wanted the port before it is taken again. Chosen by us:
-/// longer than from one step of an update to its next.
+/// Time without another user before the port is opened again. Chosen by us: longer than the pause
+/// between two steps of an update.
 const QUIET: Duration = Duration::from_millis(500);
 
-/// Why a port was let go.
+/// Why a port was released.
 enum End {
-    /// What was waited for was said.
+    /// The awaited text was printed.
     Found,
-    /// It was not, and the time is over.
+    /// The time for the awaited text is over.
     Late,
-    /// A person stopped it.
+    /// Stopped by the user.
     Stopped,
     /// The unit left the bus.
     Left,
-    /// Another process wants it.
-    VersionSelector(String),
+    /// Another process wants the port.
+    Wanted(String),
 }
 
 pub fn run(args: &Console, common: &Common, setting: &OutputOptions) -> Outcome {
@@ -57,13 +57,13 @@ pub fn run(args: &Console, common: &Common, setting: &OutputOptions) -> Outcome 
     let hunt = UnitQuery::any(&bench, common.unit.as_ref(), common.unit.is_some());
     let unit = discovery::find(&bench, &hunt, common.wait, &mut *prompt::at(common), &mut cx)?.device;
     match talk(ConsoleSession::new(args, common)?, &bench, unit, common.wait, &mut cx) {
-        // That is how a console ends.
+        // Ctrl-C is the normal end of a console.
         Err(failure) if failure.code() == ExitCode::Stopped => Ok(ExitCode::Done),
         ended => Ok(ended.map(|()| ExitCode::Done)?),
     }
 }
 
-/// Listens, and takes the port again whenever it was let go.
+/// Listens, and reopens the port after every release.
 fn talk(
     mut console: ConsoleSession<'_>,
     bench: &Bench<'_>,
@@ -79,7 +79,7 @@ fn talk(
                 console.note("the unit left the bus; it is waited for");
                 false
             }
-            End::VersionSelector(by) => {
+            End::Wanted(by) => {
                 console.note(&format!("the port is let go: {by} wants the unit"));
                 while_wanted(&unit, cx);
                 true
@@ -100,14 +100,14 @@ fn while_wanted(unit: &DeviceInfo, cx: &Context<'_>) {
     }
 }
 
-/// Why there is no port to listen to.
+/// Why there is no port.
 enum NoPort {
     Left,
     Failed(FailureText),
 }
 
-/// The port of a unit, and words for where it was opened if that is not the unit itself:
-/// a user without rights to that may have them to the port that the system made of it.
+/// The port of a unit, and the name of the system's port if that is used: the user may have
+/// access to it and not to the USB device.
 fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, String)>, NoPort> {
     let place = bench.place(&unit.location);
     let unusable = |error: SessionError| match error {
@@ -129,13 +129,13 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
     }
 }
 
-/// What is said and heard, wherever it goes.
+/// Input and output of a console.
 struct ConsoleSession<'a> {
     args: &'a Console,
     record: Option<File>,
-    /// What is still to be sent once.
+    /// Lines to send once.
     once: Vec<String>,
-    /// Whether a person may type lines.
+    /// Whether the user can type lines.
     is_typed: bool,
     deadline: Option<Instant>,
 }
@@ -149,12 +149,12 @@ impl<'a> ConsoleSession<'a> {
         Ok(Self { args, record, once: args.send.clone(), is_typed, deadline })
     }
 
-    /// Listens until there is a reason to let go.
+    /// Listens until the port must be released.
     fn listen(&mut self, bench: &Bench<'_>, unit: &DeviceInfo, cx: &Context<'_>) -> Result<End, CliError> {
         let place = bench.place(&unit.location);
         let mut port = match port(bench, unit) {
             Ok(Some(port)) => port,
-            // In its update mode it may have none; its application comes back.
+            // In update mode it may have no port; its application returns.
             Ok(None) if unit_event::seen(bench, unit).mode == Mode::Update => return Ok(self.wait(cx)),
             Ok(None) => {
                 return Err(CommandError::NoPort { place }.into());
@@ -169,7 +169,7 @@ impl<'a> ConsoleSession<'a> {
                 return Ok(end);
             }
             if let Some(by) = Locks::wanted(&unit.location) {
-                return Ok(End::VersionSelector(by));
+                return Ok(End::Wanted(by));
             }
             let typed = if self.is_typed { prompt::lines() } else { Vec::new() };
             for line in self.once.drain(..).chain(typed) {
@@ -194,7 +194,7 @@ impl<'a> ConsoleSession<'a> {
         self.deadline.filter(|deadline| Instant::now() >= *deadline).map(|_| End::Late)
     }
 
-    /// A unit in update mode says nothing here.
+    /// Waits while a unit in update mode has no output.
     fn wait(&self, cx: &Context<'_>) -> End {
         std::thread::sleep(SLICE * 4);
         self.is_over(cx).unwrap_or(End::Left)
@@ -214,7 +214,7 @@ impl<'a> ConsoleSession<'a> {
         let _ = out.flush();
     }
 
-    /// What is not the unit's word.
+    /// Prints a note that is not output of the unit.
     fn note(&mut self, words: &str) {
         if let Some(record) = &mut self.record {
             let _ = writeln!(record, "{}  -- {words}", jiff::Timestamp::now());

@@ -42,24 +42,24 @@ const SCENES: [(&str, &str); 9] = [
 const TERN_SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
 const R1_HEX: &str = include_str!("../../../../demo/firmware/out/tern-r1-1.5.0.hex");
 const R2_HEX: &str = include_str!("../../../../demo/firmware/out/tern-r2-1.5.0.hex");
-/// What `objcopy` made of the same link as the HEX file.
+/// Made by `objcopy` from the same link as the HEX file.
 const R1_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/tern-r1-1.5.0.bin");
 
 const GANNET_SHEET: &str = include_str!("../../../../demo/sheets/gannet.toml");
 const GANNET_DFU: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.dfu");
-/// What `objcopy` made of the same link as the DFU file.
+/// Made by `objcopy` from the same link as the DFU file.
 const GANNET_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/gannet-1.3.0.bin");
 
 const PETREL_SHEET: &str = include_str!("../../../../demo/sheets/petrel.toml");
 const PETREL_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.uf2");
 const PETREL_OTHER_UF2: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb2-2.4.0.uf2");
-/// What the linker made, before it became blocks.
+/// The linker's output before its conversion to blocks.
 const PETREL_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/petrel-pb1-2.4.0.bin");
 
 const HERON_SHEET: &str = include_str!("../../../../demo/sheets/heron.toml");
 const DISPLAY_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.hex");
 const INTERFACE_HEX: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-interface-2.2.0.hex");
-/// What `objcopy` made of the same link as the HEX file.
+/// Made by `objcopy` from the same link as the HEX file.
 const DISPLAY_BIN: &[u8] = include_bytes!("../../../../demo/firmware/out/heron-display-3.1.0.bin");
 
 pub fn run(args: &Demo) -> Outcome {
@@ -209,7 +209,7 @@ fn heron_scene() -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// A demo file, as it was made.
+/// A demo file, unchanged.
 macro_rules! demo_file {
     ($name:literal) => {
         include_bytes!(concat!("../../../../demo/", $name))
@@ -379,10 +379,10 @@ struct DemoScene {
     server: Server,
     folder: tempfile::TempDir,
     before: Vec<u8>,
-    /// Where the image must stand, and what it is.
+    /// Start address and content of the expected image.
     start: u32,
     image: &'static [u8],
-    /// What must not change.
+    /// Ranges that must not change.
     kept: [Range<u32>; 2],
 }
 
@@ -408,8 +408,7 @@ impl DemoScene {
         std::fs::write(path, content).map_err(broken)
     }
 
-    /// Runs a command as a person would, with this very program, and sees
-    /// that it ends as it should.
+    /// Runs a command of this program as a user would, and checks its exit status.
     fn run(&self, command: &str, wanted: ExitCode) -> Result<(), CliError> {
         print_line(&format!("\n{BOLD}$ vaka {command}{BOLD:#}"));
         let program = std::env::current_exe().map_err(broken)?;
@@ -417,7 +416,7 @@ impl DemoScene {
             .args(command.split(' '))
             .env("VAKA_BUS", self.server.bus())
             .env("VAKA_SHEETS", "sheets")
-            // Nothing is left behind: no journal, no locks.
+            // Leave no journal and no locks behind.
             .env("XDG_STATE_HOME", self.folder.path())
             .env("XDG_CONFIG_HOME", self.folder.path())
             .env("XDG_RUNTIME_DIR", self.folder.path())
@@ -437,7 +436,7 @@ impl DemoScene {
         Ok(())
     }
 
-    /// Whether some bytes are in the simulated unit itself.
+    /// Checks that the simulated unit's true memory contains the bytes.
     fn is_in(&self, start: u32, image: &[u8], what: &str) -> Result<(), CliError> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
@@ -449,7 +448,7 @@ impl DemoScene {
         Ok(())
     }
 
-    /// Looks into the simulated unit itself, which no transfer can bend.
+    /// Checks the simulated unit's true memory.
     fn truth(&self, when: &str, what: &str) -> Result<(), CliError> {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;

@@ -1,4 +1,4 @@
-//! `vaka diagnose`: this machine and its bench, and what cures what is in the way.
+//! `vaka diagnose`: checks this machine and its bench, with a remedy for each finding.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -22,7 +22,7 @@ use crate::lock::Locks;
 use crate::render::json;
 use crate::signals;
 
-/// How often the wish to stop is looked at.
+/// Interval for checking stop requests.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
 pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome {
@@ -60,7 +60,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
     Ok(if worst == Some(Severity::Problem) { ExitCode::Access } else { ExitCode::Done })
 }
 
-/// Watches all buses for a while, for what comes and goes too often.
+/// Watches all buses for devices that reconnect too often.
 fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
     anstream::eprintln!(
         "Watching what comes and goes for {}. Move the lead a little, if you suspect it.",
@@ -107,7 +107,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
     }
 }
 
-/// What is in the way first, then what may matter, then what is as it should be.
+/// Prints problems first, then notes, then everything that is in order.
 fn print(found: &[Finding], setting: &OutputOptions) {
     let heads =
         [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Ok, "As it should be:")];

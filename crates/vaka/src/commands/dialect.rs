@@ -1,4 +1,4 @@
-//! `vaka dialect`: tools for whoever describes a bootloader.
+//! `vaka dialect`: tools for describing a vendor bootloader.
 
 use std::io::Write;
 use std::path::Path;

@@ -1,4 +1,4 @@
-//! `vaka enter`, `vaka restart`: into update mode, and back with nothing written.
+//! `vaka enter` and `vaka restart`: into update mode, and back without writing.
 
 use std::sync::Arc;
 
@@ -35,7 +35,7 @@ pub fn restart(common: &Common, setting: &OutputOptions) -> Outcome {
     })
 }
 
-/// Finds the unit, does something with it, and says what came of it.
+/// Finds the unit, runs an action on it, and prints the result.
 fn with_unit(
     common: &Common,
     setting: &OutputOptions,

@@ -80,7 +80,7 @@ fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<
         && (!args.failed || !record.is_good())
 }
 
-/// Whether an attempt was one on the unit that a selector means.
+/// Whether the unit of an attempt matches a selector.
 fn is_of(record: &Record, selector: &Selector) -> bool {
     let has_id = |wanted: &str| record.ended.iter().flat_map(|ended| &ended.ids).any(|id| id == wanted);
     let result = record.result();
@@ -93,7 +93,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
         Selector::Serial(wanted) => has_serial(wanted),
         Selector::Port(wanted) => is(&result.unit, wanted),
         Selector::Name(wanted) => named(wanted),
-        // A folder is where a disk is now, and is not on record.
+        // The folder of a disk is temporary and not recorded.
         Selector::Folder(_) => false,
         Selector::Any(wanted) => has_id(wanted) || has_serial(wanted) || is(&result.unit, wanted) || named(wanted),
     }
@@ -118,7 +118,7 @@ fn list(records: &[&Record], setting: &OutputOptions) {
     list_owed(records);
 }
 
-/// The units whose last attempt left steps to undo.
+/// Lists the units whose last attempt left steps to undo.
 fn list_owed(records: &[&Record]) {
     for unit in units(records) {
         let Some(last) = unit.attempts.last().filter(|last| !last.pending_undo().is_empty()) else { continue };
@@ -161,7 +161,7 @@ fn serials(record: &Record) -> String {
     if serials.is_empty() { "-".to_owned() } else { serials.join(", ") }
 }
 
-/// One attempt in full, or as a statement that others can check.
+/// Prints one attempt in full, or writes it as a statement.
 fn one(record: &Record, args: &Journal) -> Outcome {
     if let Some(out) = &args.attest {
         let statement = statement(record)?;
@@ -174,9 +174,8 @@ fn one(record: &Record, args: &Journal) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// An in-toto statement. Its subject is what was read back, so an attempt
-/// without a whole read-back has none. Source: in-toto Attestation Framework,
-/// Statement v1.
+/// An in-toto statement. Its subject is the content that was read back, so an attempt without a
+/// complete read-back has none. Source: in-toto Attestation Framework, Statement v1.
 fn statement(record: &Record) -> Result<serde_json::Value, CliError> {
     let digest =
         record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));

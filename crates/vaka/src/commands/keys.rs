@@ -1,4 +1,4 @@
-//! `vaka keys`: who signs, and who is trusted.
+//! `vaka keys`: signing keys and trusted keys.
 
 use vaka_core::event::ExitCode;
 

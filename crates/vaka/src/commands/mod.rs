@@ -1,4 +1,4 @@
-//! One file for each command.
+//! The commands, one file each.
 
 pub mod batch;
 pub mod check;
@@ -28,7 +28,7 @@ pub mod watch;
 
 use std::io::Write;
 
-/// Writes a line of a result. A reader that went away ends nothing.
+/// Prints a line of a result. A closed pipe is not an error.
 pub fn print_line(text: &str) {
     let mut out = anstream::stdout().lock();
     let _ = writeln!(out, "{text}");

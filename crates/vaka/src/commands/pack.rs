@@ -20,7 +20,7 @@ use crate::files;
 use crate::{environment, keyring, release_store};
 use vaka_messages::CommandError;
 
-/// What a maintainer writes down.
+/// The description file of a release.
 #[derive(Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Description {
@@ -53,9 +53,9 @@ struct RawStage {
 #[serde(deny_unknown_fields)]
 struct RawImage {
     file: Option<PathBuf>,
-    /// Of a raw binary.
+    /// Start address of a raw binary.
     at: Option<Address>,
-    /// In place of `file`: several, each at its own address.
+    /// Several files in place of `file`, each with an address.
     #[serde(default)]
     files: Vec<RawFile>,
     part: Option<String>,
@@ -91,7 +91,7 @@ pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
     let manifest = packing.manifest(description)?;
     let refused = |error: vaka_core::release::ReleaseError| wrong(path, &error.to_string());
     let bytes = Release::write(manifest, &packing.members, key.as_ref()).map_err(refused)?;
-    // What was made is read as anybody else would read it.
+    // The result is verified in the same way as by its recipients.
     let release = Release::read(&bytes, env!("CARGO_PKG_VERSION")).map_err(refused)?;
     let sheet = release_store::sheet(&release, &out, Vec::new())?;
     let found = inconsistencies(&release, &sheet);
@@ -175,7 +175,7 @@ impl Packing<'_> {
         })
     }
 
-    /// Takes a file in, under its own name. Two different ones cannot have the same.
+    /// Adds a file under its own name. Two different files must not have the same name.
     fn add(&mut self, folder: &str, path: &Path) -> Result<String, CliError> {
         let from = self.folder.join(path);
         let bytes = environment::firmware(&from)?;

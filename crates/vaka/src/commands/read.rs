@@ -46,7 +46,7 @@ pub fn run(args: &Read, common: &Common, setting: &OutputOptions) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// Which unit, as the command line says it.
+/// The request according to the command line.
 pub fn request(common: &Common, place: &MemoryRange) -> ReadRequest {
     ReadRequest {
         unit: common.unit.clone(),
@@ -89,7 +89,7 @@ fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_
     Ok(first)
 }
 
-/// What an image holds: a map, and what was never used.
+/// Prints a map of an image, and its unused ranges.
 fn tell_content(image: &Image) {
     let cells: Vec<_> = image.cells().into_iter().map(|cell| (cell, image.fill(cell))).collect();
     map::picture(&cells).iter().for_each(|line| print_line(&format!("  {line}")));
@@ -97,7 +97,7 @@ fn tell_content(image: &Image) {
     tell_patterns(image);
 }
 
-/// Stretches that repeat one word, the longest first.
+/// Ranges that repeat one word, the longest first.
 pub fn tell_patterns(image: &Image) {
     let mut found = patterns(image);
     found.sort_by_key(|pattern| std::cmp::Reverse(pattern.span.len()));

@@ -34,7 +34,7 @@ use vaka_messages::CommandError;
 /// The version of the file's form. It is specified in `docs/formats/settings.md`.
 const FORMAT: u32 = 1;
 
-/// A region's content with what it belongs to.
+/// The file with a region's content.
 #[derive(Deserialize, Serialize)]
 #[serde(deny_unknown_fields)]
 struct SettingsFile {
@@ -42,10 +42,10 @@ struct SettingsFile {
     product: String,
     variant: String,
     region: String,
-    /// Of the unit that it was read from.
+    /// Serial number of the unit that it was read from.
     serial: Option<String>,
     time: jiff::Timestamp,
-    /// Of the content.
+    /// SHA-256 of the content.
     sha256: String,
     /// Hex digits, two for each byte.
     content: String,
@@ -58,7 +58,7 @@ pub fn run(command: &SettingsCommand, common: &Common, setting: &OutputOptions) 
     }
 }
 
-/// The sheets in which that region takes the application's place.
+/// The sheets in which that region takes the place of the application.
 fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, CliError> {
     let sheets = environment::sheets(common)?;
     if sheets.is_empty() {
@@ -71,7 +71,7 @@ fn sheets_for(region: &str, common: &Common) -> Result<Vec<Sheet>, CliError> {
     Ok(carried)
 }
 
-/// What a unit holds in the region, and what is known of that.
+/// The content of the region in a unit, with its description.
 fn present(
     session: &mut ReadSession<'_>,
     name: &str,
@@ -153,7 +153,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
         }
     };
     session.stay(&mut cx);
-    // From here on it is an update like any other, of that region alone.
+    // The rest is an ordinary update of that region alone.
     let request = job::Request {
         unit: common.unit.clone(),
         label: Some(label),
@@ -179,7 +179,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
     Ok(code)
 }
 
-/// What is carried into a unit.
+/// The content to load into a unit.
 struct Source<'s> {
     path: &'s Path,
     content: &'s [u8],
@@ -187,7 +187,7 @@ struct Source<'s> {
     set: &'s [(String, String)],
 }
 
-/// The content for this very unit, its label, and what is known of the region.
+/// The merged content for this unit, its label, and the description of the region.
 fn prepare(
     session: &mut ReadSession<'_>,
     file: &SettingsFile,

@@ -1,4 +1,4 @@
-//! `vaka setup`: what a system wants before units can be worked with.
+//! `vaka setup`: system integration.
 
 use std::collections::BTreeMap;
 use std::path::Path;
@@ -67,8 +67,8 @@ fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// udev rules for the units of these sheets, and for no others: whoever sits at the
-/// machine may use them, and the group plugdev. Source: udev(7).
+/// udev rules for the units of these sheets only: they grant access to the user at the machine
+/// and to the group plugdev. Source: udev(7).
 fn rules(sheets: &[Sheet]) -> String {
     let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for sheet in sheets {

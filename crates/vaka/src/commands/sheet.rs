@@ -37,7 +37,7 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &OutputOptions) -> 
     }
 }
 
-/// Reads sheets and says what is wrong with each.
+/// Checks sheets and prints their errors.
 fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
     let mut worst = ExitCode::Done;
     for file in files {
@@ -68,7 +68,7 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
     worst
 }
 
-/// Suggests how to describe that an image is whole, for variants whose sheet does not.
+/// Suggests keys that prove completeness, for variants whose sheet has none.
 fn completeness_hint(sheet: &Sheet) {
     let proves_nothing = |variant: &&Variant| {
         let rules = &variant.image;
@@ -83,7 +83,8 @@ fn completeness_hint(sheet: &Sheet) {
     }
 }
 
-/// What stands where only the maintainer knows; a sheet with it is refused.
+/// The placeholder for values that only the maintainer knows; a sheet that contains it is
+/// refused.
 const FILL_IN: &str = "FILL IN";
 
 fn make(new: &NewSheet, common: &Common) -> Outcome {
@@ -97,7 +98,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     match &new.out {
         None => sheet.lines().for_each(print_line),
         Some(path) => {
-            // The first sheet makes the folder of sheets, too.
+            // The first sheet also creates the folder of sheets.
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| CliError::file(path, error))?;
             write_new(path, &sheet)?;
@@ -112,15 +113,14 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// A file that is there already may be somebody's work.
+/// Writes a file, and never overwrites an existing one.
 fn write_new(path: &Path, text: &str) -> Result<(), CliError> {
     let file = std::fs::OpenOptions::new().write(true).create_new(true).open(path);
     file.and_then(|mut file| std::io::Write::write_all(&mut file, text.as_bytes()))
         .map_err(|error| CliError::file(path, error))
 }
 
-/// The unit that is meant: the one that `--unit` names, else the only one that
-/// no sheet knows.
+/// The unit: the one given by `--unit`, else the only one without a sheet.
 fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, CliError> {
     let found = match &common.unit {
         Some(selector) => bench.devices_with(selector),
@@ -136,7 +136,7 @@ fn the_unit(bench: &Bench<'_>, common: &Common) -> Result<DeviceInfo, CliError> 
     }
 }
 
-/// A sheet with all that the unit says of itself.
+/// A sheet from the unit's own description.
 fn draft(unit: &UnitFacts, mode: Option<Mode>, choice: &MemoryChoice) -> String {
     let memories = unit.memories(choice);
     let writable = |memory: &&DfuMemory<'_>| {

@@ -48,7 +48,7 @@ fn say_all(lines: impl IntoIterator<Item = (&'static str, String)>) {
     lines.into_iter().for_each(|(name, value)| line(name, &value));
 }
 
-/// One fact, aligned.
+/// Prints one aligned fact.
 fn line(name: &str, value: &str) {
     print_line(&format!("  {name:<12}{value}"));
 }
@@ -138,7 +138,7 @@ fn rules(rules: &ImageRules) -> String {
     format!("region '{}' from {} on{marks}{minimum_version}", rules.region.name, rules.region.span.start())
 }
 
-/// A way to update, and what is done on it by hand.
+/// A route with its manual steps.
 fn route(route: &Route) -> Rows {
     let regions: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
     let mut lines = vec![("route", format!("{} as {}, writes {}", route.kind, route.id, regions.join(", ")))];

@@ -78,7 +78,7 @@ fn replay(path: &Path, world: &mut World) -> Result<(), CliError> {
     Ok(())
 }
 
-/// Takes commands from standard input, until that ends or says so.
+/// Executes commands from standard input until its end or `quit`.
 fn take_commands(world: SharedWorld) {
     std::thread::spawn(move || {
         for line in std::io::stdin().lock().lines().map_while(Result::ok) {
@@ -122,7 +122,7 @@ fn no_port(port: &str) -> String {
     format!("there is no port '{port}'")
 }
 
-/// Says what each unit is really doing.
+/// Prints the true condition of each unit.
 fn state(world: &SharedWorld) {
     let mut world = lock(world);
     for port in world.ports() {
@@ -144,7 +144,7 @@ fn memory(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
     Ok(())
 }
 
-/// Writes what is stored on a unit's disk to a file.
+/// Writes the content of a unit's disk to a file.
 fn disk(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
     let bytes = lock(world).unit(port).ok_or_else(|| no_port(port))?.disk().to_vec();
     std::fs::write(file, &bytes).map_err(|error| format!("{}: {error}", file.display()))?;
@@ -152,8 +152,8 @@ fn disk(world: &SharedWorld, port: &str, file: &Path) -> Result<(), String> {
     Ok(())
 }
 
-/// Says how many commands a unit's disk got, and how many sectors came with them.
-/// Source: *USB Mass Storage Class, Bulk-Only Transport 1.0*, section 5.1; SBC, WRITE(10).
+/// Prints the number of commands and written sectors of a unit's disk. Source: *USB Mass Storage
+/// Class, Bulk-Only Transport 1.0*, section 5.1; SBC, WRITE(10).
 fn traffic(world: &SharedWorld, port: &str) -> Result<(), String> {
     let world = lock(world);
     if !world.ports().iter().any(|known| known == port) {

@@ -50,10 +50,11 @@ pub fn run(args: &Survey, common: &Common, setting: &OutputOptions) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// How many units are looked at at once. Chosen by us: most of it is waiting for answers.
+/// Number of units that are read in parallel. Chosen by us: most of the time is waiting for
+/// replies.
 const AT_ONCE: usize = 8;
 
-/// What can be said of each device, in their order.
+/// The description of each device, in order.
 fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<AttachedUnit> {
     let next = AtomicUsize::new(0);
     let found: Mutex<BTreeMap<usize, AttachedUnit>> = Mutex::default();
@@ -71,7 +72,7 @@ fn look_at_all(bench: &Bench<'_>, devices: &[DeviceInfo]) -> Vec<AttachedUnit> {
     found.into_inner().unwrap_or_else(PoisonError::into_inner).into_values().collect()
 }
 
-/// The devices as units: one that a unit shows beside another is told with that.
+/// Groups devices into units: companion devices are listed with their unit.
 fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) -> Vec<AttachedUnit> {
     let beside = devices.iter().map(|device| companion_devices::beside(bench, device, devices)).collect::<Vec<_>>();
     let mut also: BTreeMap<String, Vec<String>> = BTreeMap::new();
@@ -91,7 +92,7 @@ fn as_units(bench: &Bench<'_>, devices: &[DeviceInfo], seen: Vec<AttachedUnit>) 
     units
 }
 
-/// What can be said of a device. One that no sheet knows is not opened.
+/// The description of a device. Devices without a sheet are not opened.
 fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let mut unit = unit_event::seen(bench, device);
     let Some(candidate) = bench.recognise(device) else {
@@ -106,7 +107,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     let mut open: Vec<&Variant> = candidate.sheets.iter().flat_map(|sheet| candidate.variants_of(sheet)).collect();
     match bench.can_probe(&candidate).then(|| bench.look(device, &mut cx)).transpose() {
-        // It would leave its update mode when it is closed again.
+        // Closing it would end its update mode.
         Ok(None) => {}
         Ok(Some(opened)) => {
             let facts = &opened.identity.facts;
@@ -145,7 +146,7 @@ fn look(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
     unit
 }
 
-/// How the parts of a product are named that are updated in another mode.
+/// The parts of the product that are updated in another mode.
 fn other_parts(candidate: &Candidate<'_>, open: &[&Variant]) -> String {
     let own: Vec<&str> = open.iter().filter_map(|variant| variant.part.as_deref()).collect();
     let all = candidate.sheets.iter().flat_map(|sheet| &sheet.parts);
@@ -156,13 +157,13 @@ fn other_parts(candidate: &Candidate<'_>, open: &[&Variant]) -> String {
     others.concat()
 }
 
-/// What a unit tells in its dialect.
+/// The properties that a unit reported in its dialect.
 fn told(facts: &UnitFacts) -> Option<String> {
     let told: Vec<String> = facts.told.iter().map(|told| format!("{} {}", told.name, told.value)).collect();
     (!told.is_empty()).then(|| told.join(", "))
 }
 
-/// The memory layout that a unit reports, and whose it is.
+/// The memory layout that a unit reports, and the variants it belongs to.
 fn layout(open: &[&Variant], facts: &UnitFacts) -> Option<String> {
     let memories = facts.memories(&MemoryChoice::default());
     let layout = memories.iter().find_map(|memory| memory.alternate.layout.as_ref())?;
@@ -174,7 +175,7 @@ fn layout(open: &[&Variant], facts: &UnitFacts) -> Option<String> {
     Some(format!("{}{like}", layout.map))
 }
 
-/// What a unit's disk tells beyond its version.
+/// Adds the description of a unit's disk.
 fn disk_of(unit: &mut AttachedUnit, disk: &VolumeFacts, open: &[&Variant]) {
     unit.disk.clone_from(&disk.label);
     unit.folder.clone_from(&disk.folder);
@@ -228,7 +229,7 @@ fn print_block(block: &str) {
     block.lines().for_each(print_line);
 }
 
-/// What is known beyond the table, and what can be done.
+/// Prints details beyond the table, and the next actions.
 fn detail(unit: &AttachedUnit) {
     print_line(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
     if let Some(hint) = unit.hint {

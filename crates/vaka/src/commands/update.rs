@@ -73,7 +73,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
             let content = attempt::content(&file, args.choose.options());
             attempt::begun(path, common, &bytes, content.as_ref())
         };
-        // Digests are made while the unit is looked for.
+        // Digests are computed while the unit is searched.
         let mut recording = match args.plan {
             true => JournalEntry::default(),
             false => {

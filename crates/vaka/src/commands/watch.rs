@@ -1,4 +1,4 @@
-//! `vaka survey --watch`: what comes and goes, as sentences.
+//! `vaka survey --watch`: hotplug events as sentences.
 
 use std::collections::BTreeMap;
 use std::sync::atomic::Ordering;
@@ -19,21 +19,21 @@ use crate::cli_error::Outcome;
 use crate::render::json;
 use crate::signals;
 
-/// What comes on a port so long after something left it is still the same unit to a
-/// person. Chosen by us: longer than any restart.
+/// Within this time a device that appears on a port is the unit that left it. Chosen by us:
+/// longer than any restart.
 const SAME_UNIT: Duration = Duration::from_secs(20);
 
-/// How often the wish to stop is looked at.
+/// Interval for checking stop requests.
 const LOOK_UP: Duration = Duration::from_millis(100);
 
-/// What stood on a port.
+/// The last device on a port.
 struct PortHistory {
     unit: AttachedUnit,
     /// When it left, if it has.
     left: Option<Instant>,
 }
 
-/// Prints what comes and goes on all buses until Ctrl-C, since these devices were there.
+/// Prints hotplug events of all buses until Ctrl-C, starting from these devices.
 pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome {
     signals::end_quietly();
     let (sender, changes) = mpsc::channel();
@@ -48,7 +48,7 @@ pub fn run(bench: &Bench<'_>, there: &[DeviceInfo], common: &Common) -> Outcome 
     })
 }
 
-/// Sends on what changes on one bus. A bus that fails is told once, and watched on.
+/// Forwards the events of one bus. A failing bus is reported once and watched further.
 fn watch(bus: &dyn Bus, known: Vec<DeviceInfo>, sender: &mpsc::Sender<Result<HotplugEvent, BusError>>) {
     let mut watch = Some(PolledWatch::since(bus, &SystemClock, known));
     let mut is_told = false;
@@ -122,7 +122,7 @@ fn now(sentence: &str) -> String {
     format!("{}  {sentence}", jiff::Zoned::now().strftime("%H:%M:%S%.3f"))
 }
 
-/// Where it is: the port, and what its place is called.
+/// The location: port and configured name.
 fn at(unit: &AttachedUnit) -> String {
     unit.place.as_ref().map_or_else(|| unit.unit.clone(), |place| format!("{place} ({})", unit.unit))
 }
@@ -135,7 +135,7 @@ fn left(unit: &AttachedUnit) -> String {
     format!("{}: {} left the bus.", at(unit), name(unit))
 }
 
-/// What it means that something came on a port, after what left it there.
+/// The meaning of a device that appears after another one left the port.
 fn came(before: Option<&AttachedUnit>, gone_for: Option<Duration>, unit: &AttachedUnit) -> String {
     let version = unit.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
     let what = match unit.mode {

@@ -1,4 +1,4 @@
-//! This machine: whether it has USB, what tells of changes, what this user may write.
+//! Checks of this machine: USB, hotplug notification, permissions.
 
 use std::path::Path;
 
@@ -13,7 +13,7 @@ use crate::state_dir;
 /// ask for it.
 const TALKERS: [&str; 1] = ["ModemManager"];
 
-/// Whether there is USB at all.
+/// Whether the machine has USB.
 pub fn usb() -> Finding {
     if !cfg!(target_os = "linux") {
         let says = "what this system knows of its ports is not looked at: only on Linux";
@@ -35,7 +35,7 @@ pub fn usb() -> Finding {
     }
 }
 
-/// Nodes, and who makes them.
+/// Device nodes and the service that creates them.
 pub fn nodes() -> Vec<Finding> {
     let mut found = Vec::new();
     if !Path::new("/dev/bus/usb").exists() {
@@ -67,7 +67,7 @@ pub fn nodes() -> Vec<Finding> {
     found
 }
 
-/// The sheets that are known.
+/// The available sheets.
 pub fn sheets(sheets: &[Sheet]) -> Finding {
     if sheets.is_empty() {
         return Finding::note("sheets", "product sheets", "none is known: units are recognised by their classes only")
@@ -79,7 +79,7 @@ pub fn sheets(sheets: &[Sheet]) -> Finding {
     Finding::ok("sheets", "product sheets", format!("{}: {}", text::count(sheets.len(), "sheet"), names.join(", ")))
 }
 
-/// Whether what is done can be written down.
+/// Whether the journal can be written.
 pub fn journal() -> Finding {
     let Some(folder) = state_dir::folder() else {
         return Finding::problem("journal", "this machine", "there is no folder for the journal")

@@ -1,4 +1,4 @@
-//! What the kernel's log, or watching the bus, says of leads and power.
+//! Findings about cables and power from the kernel log and from watching a bus.
 
 use std::collections::BTreeMap;
 use std::time::Duration;
@@ -7,17 +7,17 @@ use vaka_base::duration;
 use vaka_core::event::Finding;
 use vaka_usb::kernel_log::{self, KernelEvent, KernelEventKind};
 
-/// How far back the log is read. Chosen by us: what a person remembers trying.
+/// How far back the log is read. Chosen by us: recent attempts of the user.
 const BACK: Duration = Duration::from_secs(15 * 60);
 
-/// So many times in such a time nobody plugs a unit in and out by hand. Chosen by us.
+/// A device that disconnects this often in this time is not unplugged by hand. Chosen by us.
 pub const OFTEN: (usize, Duration) = (4, Duration::from_secs(30));
 
-/// What is advised about a lead.
+/// Advice about a cable.
 pub const LEAD: &str =
     "Try another lead: one that works with a unit that is known to work; then another port, and without a hub.";
 
-/// What the kernel could not make out lately, and what came and went too often.
+/// Recent enumeration failures, and devices that reconnect too often.
 pub fn findings() -> Vec<Finding> {
     let (notes, now) = match (kernel_log::read(), kernel_log::uptime()) {
         (Ok(notes), Some(now)) => (notes, now),
@@ -37,7 +37,7 @@ pub fn findings() -> Vec<Finding> {
     found
 }
 
-/// What notes of the kernel say, port by port.
+/// Findings from kernel events, port by port.
 fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
     let mut ports: BTreeMap<&str, Vec<&KernelEvent>> = BTreeMap::new();
     for note in notes {
@@ -97,8 +97,8 @@ fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
     found
 }
 
-/// What left a port and came back as the same. An update changes the ids with the mode; a
-/// lead does not.
+/// Counts how often the same device leaves a port and returns. An update changes the ids with the
+/// mode; a bad cable does not.
 #[derive(Debug, Default)]
 pub struct FlapCounter {
     is: Option<(u16, u16)>,
@@ -107,18 +107,18 @@ pub struct FlapCounter {
 }
 
 impl FlapCounter {
-    /// Something left.
+    /// A device was detached.
     pub fn left(&mut self, at: Duration) {
         self.left = Some(at);
     }
 
-    /// Something came, with these ids.
+    /// A device with these ids was attached.
     pub fn came(&mut self, ids: (u16, u16)) {
         let before = self.is.replace(ids);
         self.times.extend(self.left.take().filter(|_| before == Some(ids)));
     }
 
-    /// The most times that it dropped within the time, if that is often.
+    /// The highest number of disconnects within the time, if that is too often.
     pub fn often(&self) -> Option<usize> {
         let (often, within) = OFTEN;
         let from = |from: &Duration| self.times.iter().filter(|at| *at >= from && **at <= *from + within).count();
@@ -150,7 +150,7 @@ mod tests {
         let drops = |times: &[u64]| -> Vec<KernelEvent> { times.iter().flat_map(|at| both(at, 1)).collect() };
         let found = words(&drops(&[895, 900, 905, 911, 920]));
         assert_eq!(found, [("cable", "what is there left and came back as the same 4 times within 30 s".to_owned())]);
-        // Slower, a person does that.
+        // At this rate it can be a user.
         assert_eq!(words(&drops(&[800, 820, 840, 860, 880, 900])), []);
         let trouble = KernelEventKind::Trouble("device descriptor read/64, error -71".to_owned());
         let found = words(&[note(970, "1-3", trouble.clone()), note(990, "1-3", trouble)]);

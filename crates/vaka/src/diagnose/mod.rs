@@ -1,5 +1,5 @@
-//! What is in the way on this machine and its bench: one file for each place that is
-//! looked at. Each function looks at one thing, and gives findings.
+//! Obstacles on this machine and its bench: one file per area. Each function examines one thing
+//! and returns findings.
 
 pub mod host;
 pub mod log;

@@ -1,18 +1,18 @@
-//! Which rules file of the system's device manager gives rights to a unit. Source: udev(7).
+//! The udev rules file that grants access to a unit. Source: udev(7).
 
 use std::path::{Path, PathBuf};
 
 use nix::unistd::{self, Gid, Group};
 use vaka_base::pattern;
 
-/// Where udev looks for rules; a file in an earlier folder hides one of the same name in a
-/// later one.
+/// The folders of udev rules; a file in an earlier folder hides one of the same name in a later
+/// one.
 const FOLDERS: [&str; 4] = ["/etc/udev/rules.d", "/run/udev/rules.d", "/usr/lib/udev/rules.d", "/lib/udev/rules.d"];
 
-/// The group that the rules give the units to.
+/// The group in the rules.
 pub const GROUP: &str = "plugdev";
 
-/// The first rules file that names a device's ids and gives somebody rights.
+/// The first rules file that names a device's ids and grants access.
 pub fn naming(vendor: u16, product: u16) -> Option<PathBuf> {
     naming_in(&FOLDERS.map(Path::new), vendor, product)
 }
@@ -33,7 +33,7 @@ fn naming_in(folders: &[&Path], vendor: u16, product: u16) -> Option<PathBuf> {
     None
 }
 
-/// Whether a rule matches a device's ids and gives rights.
+/// Whether a rule matches a device's ids and grants access.
 fn gives(line: &str, vendor: u16, product: u16) -> bool {
     let line = line.trim();
     let gives_rights = ["MODE", "GROUP", "uaccess"].iter().any(|word| line.contains(word));
@@ -49,7 +49,7 @@ fn gives(line: &str, vendor: u16, product: u16) -> bool {
     matches("idVendor", vendor) == Some(true) && matches("idProduct", product) != Some(false)
 }
 
-/// Whether this process belongs to a group, by its name; `None` where that cannot be told.
+/// Whether this process belongs to a group; `None` if unknown.
 pub fn in_group(name: &str) -> Option<bool> {
     let group = Group::from_name(name).ok()??.gid;
     let own = unistd::getgroups().ok()?;
@@ -72,7 +72,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let write = |name: &str, text: &str| std::fs::write(folder.path().join(name), text).unwrap();
         write("10-a.rules", "# ATTR{idVendor}==\"1209\", MODE=\"0660\"\nATTR{idVendor}==\"1209\", ENV{X}=\"1\"\n");
-        // What every system has; it gives an ordinary user nothing.
+        // A default rule that grants an ordinary user nothing.
         write("05-default.rules", "SUBSYSTEM==\"usb\", ENV{DEVTYPE}==\"usb_device\", MODE=\"0664\"\n");
         write(
             "60-b.rules",

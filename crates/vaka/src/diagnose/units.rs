@@ -16,11 +16,10 @@ use super::rules;
 use crate::lock::Locks;
 use crate::signals;
 
-/// What a unit may take from a hub without a supply of its own, in mA. Source: USB 2.0,
-/// section 7.2.1.1.
+/// Maximum current in mA from a bus-powered hub. Source: USB 2.0, section 7.2.1.1.
 const BUS_POWERED_HUB: u32 = 100;
 
-/// Whether a bus can be used, and what is on it.
+/// Checks a bus and its units.
 pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
     match bus.list() {
         Err(error) => {
@@ -34,7 +33,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
                 text::count(devices.len(), "device"),
                 units
             );
-            // Why there is nothing at all stands with the machine.
+            // The reason for an empty bus is a finding about the machine.
             let is_there = bus.empty_reason().is_none();
             let mut found: Vec<Finding> = is_there.then(|| Finding::ok("bus", bus.name(), says)).into_iter().collect();
             found.extend(devices.iter().flat_map(|device| unit(bench, bus, device)));
@@ -43,13 +42,12 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
     }
 }
 
-/// What a sheet knows, or has a DFU interface.
+/// Whether a sheet describes the device, or it has a DFU interface.
 fn is_unit(seen: &AttachedUnit, device: &DeviceInfo) -> bool {
     seen.product.is_some() || dfu_mode(device).is_some()
 }
 
-/// Everything about one unit. What no sheet knows and shows no sign of an update mode is
-/// nobody's business.
+/// Checks one unit. Devices without a sheet and without an update mode are ignored.
 fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     let seen = unit_event::seen(bench, device);
     if !is_unit(&seen, device) {
@@ -74,7 +72,7 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     if !found.iter().any(|finding| finding.severity == Severity::Problem) {
         found.push(answers(bench, device, &about));
     }
-    // Webcams and radios have DFU interfaces, too: whether this one is meant nobody said.
+    // Webcams and radios have DFU interfaces too, so this is only a note.
     if seen.product.is_none() && seen.mode != Mode::Update {
         for finding in &mut found {
             finding.severity = finding.severity.min(Severity::Note);
@@ -83,7 +81,7 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     found
 }
 
-/// Whether this user may use it, and if not, which rule is missing.
+/// Checks the user's access, and finds the missing rule.
 fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding> {
     let node = used.node.display();
     match &used.access {
@@ -115,7 +113,7 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
     }
 }
 
-/// Which drivers and programs have it.
+/// Checks drivers and programs that use it.
 fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
     let mut found = Vec::new();
     for program in &used.programs {
@@ -164,7 +162,7 @@ fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
     )
 }
 
-/// Whether it answers when it is asked what it is.
+/// Checks whether it replies to requests.
 fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
     let known = bench.recognise(device).or_else(|| bench.undescribed(device));
     let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; nothing was asked of it") };

@@ -1,4 +1,4 @@
-//! What stops a command before, or beside, the work on a unit, and its sentences.
+//! The errors of commands outside of the work on a unit, with their sentences.
 
 use std::io;
 use std::net::SocketAddr;
@@ -14,8 +14,8 @@ use vaka_dialect::DialectErrors;
 use vaka_image::ReadError;
 use vaka_image::address::Address;
 
-/// What stops a command before, or beside, the work on a unit. A reason is a phrase without a
-/// capital and without its end.
+/// An error of a command outside of the work on a unit. A reason is a phrase without a capital
+/// and a full stop.
 #[derive(Debug)]
 #[allow(missing_docs)] // the names of the fields say it
 pub enum CommandError {
@@ -25,11 +25,11 @@ pub enum CommandError {
     Usage(String),
     /// A file cannot be read or written.
     Io { path: PathBuf, error: io::Error },
-    /// A file holds something else than it should.
+    /// The content of a file is invalid.
     Damaged { path: PathBuf, reason: String },
-    /// The same, for a file that would have been changed or converted.
+    /// The same, for a file that was to be changed or converted.
     NotConverted { what: String, reason: String },
-    /// An output file is there already.
+    /// An output file exists already.
     FileExists { path: PathBuf, output: OutputKind },
 
     /// The settings of the program are wrong.
@@ -42,11 +42,11 @@ pub enum CommandError {
     SheetTwice { path: PathBuf, product: String },
     /// Two dialects have one name.
     DialectTwice { path: PathBuf, name: String },
-    /// A folder holds no product sheet.
+    /// A folder has no product sheet.
     NoSheetsIn { path: PathBuf },
-    /// No product sheet is known.
+    /// There is no product sheet.
     NoSheets,
-    /// The same, for a rule of the device manager.
+    /// The same, for udev rules.
     NoSheetsForRules,
     /// No product has this part.
     NoPart { part: String, known: Vec<String> },
@@ -59,26 +59,26 @@ pub enum CommandError {
     TooLarge { path: PathBuf },
     /// A firmware file cannot be read as one image.
     File { path: PathBuf, error: ReadError },
-    /// A raw binary has no address; where its products start.
+    /// A raw binary has no address; the start addresses of its possible products.
     NoAddress { path: PathBuf, error: ReadError, starts: Vec<String> },
-    /// A file holds several images.
+    /// A file has several images.
     SeveralImages { path: PathBuf },
-    /// The ending of an output file tells no format.
+    /// The ending of an output file determines no format.
     NoFormat { path: PathBuf },
-    /// A format cannot hold an image of this size.
+    /// The image exceeds the maximum of the format.
     ImageTooLarge,
-    /// A format without addresses cannot hold gaps.
+    /// A format without addresses cannot represent gaps.
     Gaps { segments: usize, gap_bytes: u64 },
     /// A stamp cannot be found, written or sealed.
     Stamp { path: PathBuf, reason: String },
-    /// There is no stamp, and no text for one.
+    /// The image has no stamp, and no fields for one were given.
     NoStampText { path: PathBuf },
     /// The stamp of the image has other texts.
     OtherStamp { path: PathBuf, at: Address },
 
     /// No release can be selected.
     NoReleaseSelected(SelectError),
-    /// A folder holds no release.
+    /// A folder has no release.
     NoReleaseIn { path: PathBuf, ending: &'static str },
     /// A release is damaged.
     Release { path: PathBuf, reason: String },
@@ -86,7 +86,7 @@ pub enum CommandError {
     Unsigned { consent: String },
     /// A release is signed with a key that is not trusted.
     UnknownSigner { key: String, consent: String },
-    /// A release holds no sheet of its product.
+    /// A release has no sheet of its product.
     NoSheetInRelease { path: PathBuf, product: String },
     /// The parts of a release do not fit each other.
     Inconsistent { path: PathBuf, found: Vec<Inconsistency> },
@@ -97,9 +97,9 @@ pub enum CommandError {
     /// A release has no such build.
     NoBuild { wanted: String, builds: Vec<String> },
 
-    /// A key of this name is there already.
+    /// A key of this name exists already.
     KeyExists { path: PathBuf },
-    /// A file is no key.
+    /// A file is not a key.
     Key { path: PathBuf, reason: String },
     /// No key has this name.
     NoKey { name: String },
@@ -230,7 +230,7 @@ impl CommandError {
         }
     }
 
-    /// The sentences: what happened, the state of files and units, what to do.
+    /// The error in sentences: cause, state of files and units, next action.
     pub fn text(&self) -> FailureText {
         let failure = FailureText::new(self.code(), self.message());
         FailureText { state: self.state().map(str::to_owned), remedy: self.remedy(), ..failure }

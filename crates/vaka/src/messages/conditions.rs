@@ -1,10 +1,10 @@
-//! What is known of a unit when the work ends with a failure.
+//! The condition of a unit when the work ends with a failure.
 
 use vaka_base::size::Grouped;
 use vaka_boot::failure::{Failure, FailureKind, MissingUnit, RunEffect, UnitCondition};
 use vaka_core::unit_state::UnitState;
 
-/// The second sentence of a failure: the state of the unit, or what is there instead of it.
+/// The second sentence of a failure: the state of the unit, or the devices present instead.
 pub(super) fn state(failure: &Failure) -> Option<String> {
     match (&failure.unit, &*failure.kind) {
         (Some(unit), _) => Some(condition(unit)),
@@ -24,7 +24,7 @@ pub(super) fn condition(unit: &UnitCondition) -> String {
     }
 }
 
-/// How many devices a message lists. Chosen by us.
+/// Maximum number of devices in a message. Chosen by us.
 const MAX_LISTED: usize = 6;
 
 fn present(missing: &MissingUnit) -> String {
@@ -40,7 +40,7 @@ fn present(missing: &MissingUnit) -> String {
     }
 }
 
-/// The state of a unit after a run, with what is known in numbers.
+/// The state of a unit after a run, with the known numbers.
 fn after_run(effect: &RunEffect) -> String {
     let RunEffect { state, in_update_mode, image_bytes, present_bytes, compared_bytes, .. } = effect;
     let (total, accepted) = (Grouped(*image_bytes), Grouped(*present_bytes));
@@ -49,7 +49,7 @@ fn after_run(effect: &RunEffect) -> String {
         Grouped(*compared_bytes)
     );
     let place = if *in_update_mode { ", in update mode" } else { "" };
-    // What a unit does that left update mode by itself is not known.
+    // The mode of a unit that left update mode by itself is not known.
     let started = if effect.not_restarted && *in_update_mode { " The application was not started." } else { "" };
     let untouched = match &effect.untouched[..] {
         [] => String::new(),

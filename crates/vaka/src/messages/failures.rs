@@ -1,4 +1,4 @@
-//! What happened, and where: one sentence for each kind of failure.
+//! The first sentence of each kind of failure: cause and location.
 
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::{duration, text};
@@ -12,7 +12,7 @@ use vaka_usb::BusError;
 
 use super::phrases::capitalised;
 
-/// What happened, as one or more whole sentences.
+/// Cause and location as whole sentences.
 #[allow(clippy::too_many_lines)] // a table
 pub(super) fn failure(kind: &FailureKind) -> String {
     use FailureKind as K;
@@ -173,13 +173,13 @@ pub(super) fn failure(kind: &FailureKind) -> String {
     }
 }
 
-/// An error with a capital and a full stop; a name such as `usbip://…` stays as it is.
+/// An error with a capital and a full stop; a name such as `usbip://…` is not capitalized.
 fn bus(error: &BusError) -> String {
     let words = error.to_string();
     if words.starts_with("usbip:") { format!("{words}.") } else { format!("{}.", capitalised(&words)) }
 }
 
-/// How many ids or units a message lists. Chosen by us.
+/// Maximum number of ids or units in a message. Chosen by us.
 const MAX_LISTED: usize = 6;
 
 fn missing_unit(missing: &MissingUnit) -> String {
@@ -285,7 +285,7 @@ fn entry_timeout(timeout: &EntryTimeout) -> String {
     format!("Looked for {target}: {what}. {here}{elsewhere}{kernel}")
 }
 
-/// What the operating system reports about a port, after another sentence.
+/// The kernel's message about a port, appended to another sentence.
 pub(super) fn kernel_report(words: &str) -> String {
     format!(" The system says: {words}.")
 }
@@ -305,7 +305,7 @@ fn port_event(event: &PortEvent) -> String {
     }
 }
 
-/// What is known of a device, in brackets after its ids.
+/// The identification of a device, in brackets after its ids.
 pub(super) fn known_as(known: &KnownAs) -> String {
     match known {
         KnownAs::Unknown => String::new(),

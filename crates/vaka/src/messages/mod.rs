@@ -1,9 +1,9 @@
-//! The words of the program: every sentence about a failure, its remedies and the state of a unit,
-//! and every warning.
+//! The sentences of the program: failures with their remedies and the state of the unit, and
+//! warnings.
 //!
-//! The engines emit values; [`event`] replaces them by sentences. To change a sentence, change it
-//! here and nowhere else: `tests/messages.txt`, `tests/mistakes.txt` and `tests/matrix.txt` show the
-//! sentences of whole runs.
+//! The engines emit values; [`event`] replaces them with sentences. Sentences are changed here
+//! and nowhere else: `tests/messages.txt`, `tests/mistakes.txt` and `tests/matrix.txt` show those
+//! of whole runs.
 
 mod command_error;
 mod conditions;
@@ -27,7 +27,7 @@ pub fn event(event: Event) -> vaka_core::event::Event {
     event.with_words(|value| failure(&value), |value| warning(&value))
 }
 
-/// A failure in sentences: what happened, the state of the unit, what to do.
+/// A failure in sentences: cause and location, state of the unit, next action.
 pub fn failure(failure: &Failure) -> FailureText {
     if let vaka_boot::failure::FailureKind::Program(text) = &*failure.kind {
         let state = failure.unit.as_ref().map(conditions::condition).or_else(|| text.state.clone());

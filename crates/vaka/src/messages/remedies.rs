@@ -1,4 +1,4 @@
-//! What to do: one or two sentences for each remedy, with the names of commands and options.
+//! One or two sentences for each remedy, with the names of commands and options.
 
 use vaka_boot::remedy::Remedy;
 use vaka_core::dfu::Status;
@@ -6,7 +6,7 @@ use vaka_core::sheet::VariantId;
 
 use super::phrases::numbered;
 
-/// The remedies of a failure, in one text; empty if there is none.
+/// The remedies of a failure as one text; `None` if there are none.
 pub(super) fn remedies(remedies: &[Remedy]) -> String {
     remedies.iter().map(remedy).collect::<Vec<_>>().join(" ")
 }
@@ -188,7 +188,7 @@ fn remedy(remedy: &Remedy) -> String {
     sentence.to_owned()
 }
 
-/// The same option with each of these values.
+/// The option repeated with each value.
 fn options<T: std::fmt::Display>(option: &str, values: &[T]) -> Vec<String> {
     values.iter().map(|value| format!("{option} {value}")).collect()
 }
@@ -233,7 +233,7 @@ fn give_address(starts: &[(VariantId, vaka_image::address::Address)]) -> String 
     format!("Give --at with the address it was linked for, or use the HEX file of the same build.{known}")
 }
 
-/// What helps with the status of a DFU unit. Source of the statuses: DFU 1.1, section 6.1.2.
+/// The remedy for the status of a DFU unit. Source of the statuses: DFU 1.1, section 6.1.2.
 fn dfu_status(status: Status) -> &'static str {
     match status {
         Status::Ok | Status::UnknownError | Status::Unknown(_) => {

@@ -1,4 +1,4 @@
-//! What does not stop the work, but should be known: one sentence for each warning.
+//! One sentence for each warning.
 
 use vaka_base::duration;
 use vaka_boot::failure::OtherDevice;

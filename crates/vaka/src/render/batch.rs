@@ -16,15 +16,15 @@ use super::text::Text;
 use crate::args::Format;
 use crate::environment::OutputOptions;
 
-/// How a unit is through.
+/// How a unit was finished.
 pub enum Completion<'a> {
-    /// It was done earlier in this run.
+    /// Earlier in this run.
     Before,
     /// Now, and so.
     Now(&'a Report),
 }
 
-/// What became of the units.
+/// The number of units by result.
 #[derive(Default)]
 pub struct Counts {
     pub updated: usize,
@@ -65,12 +65,12 @@ pub struct Screen {
 }
 
 struct Unit {
-    /// Where it is, for reading: what its place is called, else its port.
+    /// Location for display: the configured name or the port.
     at: String,
     began: Instant,
     product: String,
     bar: Option<ProgressBar>,
-    /// What stopped it.
+    /// The failure.
     error: Option<FailureText>,
 }
 
@@ -90,7 +90,7 @@ impl Screen {
         Self { setting, bars: MultiProgress::new(), units: BTreeMap::new() }
     }
 
-    /// Which release it is.
+    /// Prints the selected release.
     pub fn release(&self, release: SelectedRelease) {
         match self.setting.format {
             Format::Json => Json.event(Event::Release(release)),
@@ -103,12 +103,13 @@ impl Screen {
         self.note("Ready: connect units. Ctrl-C ends the line.");
     }
 
-    /// A port has been empty for longer than a unit restarts: the next unit there is another one.
+    /// Marks a port as free: it has been empty longer than any restart, so the next unit is
+    /// another one.
     pub fn free(&self, place: &str) {
         self.note(&format!("{:<10}  free for the next unit", text::sanitize(place)));
     }
 
-    /// A unit came.
+    /// Starts a unit.
     pub fn begins(&mut self, place: &str, called: Option<&str>, candidate: &Candidate<'_>) {
         let at = text::sanitize(called.unwrap_or(place));
         let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
@@ -127,18 +128,18 @@ impl Screen {
         self.units.insert(place.to_owned(), Unit { at, began: Instant::now(), product, bar, error: None });
     }
 
-    /// A line on standard error, above the bars if there are some.
+    /// Prints a line on standard error, above the bars if there are any.
     fn note(&self, line: &str) {
         if self.setting.quiet || self.setting.format == Format::Json {
             return;
         }
-        // Where no bar is drawn, lines for the bars would be swallowed.
+        // Without bars their line printer would discard the line.
         if !self.setting.live || self.bars.println(line).is_err() {
             let _ = writeln!(anstream::stderr().lock(), "{line}");
         }
     }
 
-    /// Something happened to a unit.
+    /// Processes an event of a unit.
     pub fn event(&mut self, place: &str, event: Event) {
         if self.setting.format == Format::Json {
             return Json.event(event);
@@ -184,14 +185,14 @@ impl Screen {
                 format!("{at:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
             }
         };
-        // What state a unit is in that failed, and what to do with it.
+        // The state of a failed unit, and the remedy.
         let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.remedy]).flatten();
         let lines: Vec<String> = [line].into_iter().chain(more.map(|words| format!("{:<10}  {words}", ""))).collect();
         let print = || drop(writeln!(anstream::stdout().lock(), "{}", lines.join("\n")));
         self.bars.suspend(print);
     }
 
-    /// What became of all of them.
+    /// Prints the results of all units.
     pub fn summary(&self, counts: &Counts) {
         if self.setting.format == Format::Json {
             return json::line(&Summary {

@@ -1,4 +1,4 @@
-//! One event a line on standard output, with its time.
+//! Events as JSON Lines on standard output, with their time.
 
 use std::io::Write;
 
@@ -17,8 +17,7 @@ struct Stamped<'a, T> {
     event: &'a T,
 }
 
-/// Writes one value as a line. A reader that went away ends nothing: the work
-/// on the unit goes on.
+/// Writes one value as a line. A closed pipe must not abort the update.
 pub fn line<T: Serialize>(value: &T) {
     let stamped = Stamped { time: jiff::Timestamp::now(), event: value };
     let mut out = std::io::stdout().lock();

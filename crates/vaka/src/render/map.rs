@@ -8,14 +8,14 @@ use vaka_image::occupancy::Occupancy;
 /// Signs in a line.
 const LINE: usize = 64;
 
-/// What the signs mean.
+/// Legend of the symbols.
 pub const LEGEND: &str = "# full   + partly   . blank (0xFF)   - not in the file";
 
-/// What the signs of a comparison mean.
+/// Legend of the symbols of a comparison.
 pub const COMPARISON_LEGEND: &str =
     "= equal   x different   . blank in the other   ? not readable   (blank) free   o not in the file";
 
-/// The same for a comparison.
+/// The rows of a comparison.
 pub fn comparison(cells: &[(Span, Cell)]) -> Vec<String> {
     let sign = |cell: &Cell| match cell {
         Cell::Equal => '=',
@@ -28,8 +28,8 @@ pub fn comparison(cells: &[(Span, Cell)]) -> Vec<String> {
     lines(cells.iter().map(|(cell, kind)| (*cell, sign(kind)))).into_iter().map(MapRow::text).collect()
 }
 
-/// Lines with the first address of each and a sign for each cell. A jump in
-/// the addresses begins a new line; lines that hold nothing are left out.
+/// Rows with the first address of each and a symbol for each cell. A gap in the addresses starts
+/// a new row; rows without content are omitted.
 pub fn picture(cells: &[(Span, Occupancy)]) -> Vec<String> {
     let lines = lines(cells.iter().map(|(cell, fill)| (*cell, sign(*fill))));
     let held = lines.into_iter().filter(|line| line.signs.contains(|sign| sign != '-'));

@@ -13,7 +13,7 @@ use crate::cli_error::CliError;
 use crate::environment::OutputOptions;
 use crate::pending_undo;
 
-/// Takes events as they happen.
+/// Prints events as they are emitted.
 pub trait Renderer {
     fn event(&mut self, event: Event);
 }
@@ -37,7 +37,7 @@ impl Renderer for Noting {
     }
 }
 
-/// Tells what stopped a command.
+/// Prints the error that ended a command.
 pub fn problem(problem: &CliError, setting: &OutputOptions) {
     let CliError(failure) = problem;
     match setting.format {
@@ -46,7 +46,7 @@ pub fn problem(problem: &CliError, setting: &OutputOptions) {
     }
 }
 
-/// What, state and cure, in at most four lines.
+/// Cause, state and remedy in at most four lines.
 fn lines(failure: &FailureText) -> Vec<String> {
     let mut lines = vec![failure.message.clone()];
     lines.extend(failure.state.clone());

@@ -2,7 +2,7 @@
 
 use comfy_table::{Cell, ContentArrangement, Table, presets};
 
-/// A table of so many columns on the terminal, two blanks in from the left.
+/// A table that fits this many columns, indented by two blanks.
 pub fn plain(width: u16, head: &[&str], rows: Vec<Vec<String>>) -> String {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic).set_width(width);

@@ -1,5 +1,4 @@
-//! Events for a person: results on standard output, progress and questions on
-//! standard error.
+//! Events as text: results on standard output, progress and questions on standard error.
 
 use std::io::Write;
 use std::time::{Duration, Instant};
@@ -26,11 +25,10 @@ const BAD: Style = AnsiColor::Red.on_default().bold();
 const GOOD: Style = AnsiColor::Green.on_default().bold();
 const DIM: Style = Style::new().dimmed();
 
-/// A line of progress comes this often where no bar can be drawn.
+/// Interval between lines of progress where bars cannot be drawn.
 const PROGRESS_LINE: Duration = Duration::from_secs(5);
 
-/// Writes to standard output. A reader that went away ends nothing: the work
-/// on the unit goes on.
+/// Writes to standard output. A closed pipe must not abort the update.
 macro_rules! out {
     ($($arg:tt)*) => { let _ = writeln!(anstream::stdout().lock(), $($arg)*); };
 }
@@ -40,7 +38,7 @@ macro_rules! err {
     ($($arg:tt)*) => { let _ = writeln!(anstream::stderr().lock(), $($arg)*); };
 }
 
-/// Tells what stopped a command.
+/// Prints the error that ended a command.
 pub fn failure(failure: &FailureText) {
     for (index, line) in lines(failure).iter().enumerate() {
         let style = if index == 0 { BAD } else { Style::new() };
@@ -48,7 +46,7 @@ pub fn failure(failure: &FailureText) {
     }
 }
 
-/// Prints events as they happen.
+/// Prints events as text.
 pub struct Text {
     setting: OutputOptions,
     bar: Option<ProgressBar>,
@@ -131,7 +129,7 @@ impl Renderer for Text {
         match event {
             Event::Progress { step, region, done, total, .. } => self.progress(step, &region, done, total),
             Event::Step { step, state, text, transfers, .. } => self.step(step, state, &text, transfers),
-            // Told with the verdict, as one table.
+            // Printed with the verdict as one table.
             Event::Evidence { .. } => {}
             other => {
                 self.end_bar();
@@ -174,7 +172,7 @@ impl Text {
     }
 }
 
-/// Which release it is, who signed it, and what else there was.
+/// Lines about the release, its signer and alternatives.
 fn release_lines(release: &SelectedRelease) {
     let SelectedRelease { product, version, date, channel, build, .. } = release;
     out!("{BOLD}Release {product} {version}{BOLD:#} of {date} ({channel}), build {build}, from {}", release.file);
@@ -204,7 +202,7 @@ fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageStat
     }
 }
 
-/// A frame that was not as expected: what was wrong, and all of it.
+/// A frame that does not match: the mismatch, and all fields.
 fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &OutputOptions) {
     err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' was not as expected, {words}.");
     let row = |field: &FrameField| {
@@ -224,14 +222,14 @@ fn seen(unit: &AttachedUnit) -> String {
     format!("{}: {name}{mode} ({}){version}", unit.unit, unit.id)
 }
 
-/// The table that a person can argue with, and what it adds up to.
+/// The table of evidence and its conclusion.
 pub fn verdict_table(verdict: &Verdict, setting: &OutputOptions) {
     let about = |evidence: &Evidence| match evidence.about {
         Subject::Unit => "unit",
         Subject::Label => "person",
         Subject::File => "file",
     };
-    // Before a variant is settled, each candidate has rows of its own.
+    // Before the variant is known, each candidate has rows of its own.
     let open = verdict.variant.is_none();
     let row = |evidence: &Evidence| {
         let is_allowed = |id: &String| verdict.consents.iter().any(|consents| consents.id == *id);
@@ -416,7 +414,7 @@ fn updated(report: &Report) {
     }
 }
 
-/// How strongly the content was checked, in numbers.
+/// The check of the content, in numbers.
 fn check_text(report: &Report) -> String {
     let (written, checked) = (Grouped(report.bytes_written), Grouped(report.bytes_checked));
     match report.check {
