@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::memory::SectorMap;
 use crate::plan::error::PlanError;
 use crate::plan::geometry::WriteLimits;
-use vaka_image::address::Span;
+use vaka_image::address::{Address, Span};
 
 /// Alignment of a run. Flash words have at most this size on the chips with a boot mode of this
 /// kind; some refuse a run that starts inside a word. Chosen by us.
@@ -72,7 +72,8 @@ pub(super) fn runs(spans: &[Span], erased: &[Span], geometry: &WriteLimits<'_>) 
     let pieces = split_at_zones(&join(spans, erased, u64::from(size)), geometry.sectors);
     let mut runs: Vec<Run> = Vec::new();
     for (index, piece) in pieces.iter().enumerate() {
-        let limit = limits(*piece, &pieces, index, erased, geometry.sectors);
+        let before = runs.last().map(|run| run.span.end());
+        let limit = limits(*piece, before, pieces.get(index + 1), erased, geometry.sectors);
         runs.extend(
             padded(*piece, limit, u64::from(size)).into_iter().map(|span| Run { span, block_size: Some(size) }),
         );
@@ -101,14 +102,14 @@ fn split_at_zones(spans: &[Span], map: &SectorMap) -> Vec<Span> {
     spans.iter().flat_map(parts).collect()
 }
 
-/// The range that the padding of a piece may use: inside its zone and the erased ranges, and not
-/// into its neighbours.
-fn limits(piece: Span, pieces: &[Span], index: usize, erased: &[Span], map: &SectorMap) -> Span {
+/// The range that the padding of a piece may use: inside its zone and the erased ranges, after the
+/// end of the run before it, and before the word in which the next piece starts.
+fn limits(piece: Span, before: Option<Address>, after: Option<&Span>, erased: &[Span], map: &SectorMap) -> Span {
     let zone = map.zone_at(piece.start()).map(|zone| zone.span());
     let around = erased.iter().find(|range| range.covers(piece)).copied();
     let room = zone.zip(around).and_then(|(zone, around)| zone.common(around)).unwrap_or(piece);
-    let from = index.checked_sub(1).map_or(room.start(), |before| pieces[before].end().max(room.start()));
-    let to = pieces.get(index + 1).map_or(room.end(), |after| after.start().min(room.end()));
+    let from = before.map_or(room.start(), |end| end.max(room.start()));
+    let to = after.map_or(room.end(), |next| next.start().align_down(ALIGNMENT).max(piece.end()).min(room.end()));
     Span::between(from, to).unwrap_or(piece)
 }
 
@@ -135,7 +136,6 @@ mod tests {
 
     use super::*;
     use crate::memory::{Access, Zone};
-    use vaka_image::address::Address;
 
     fn span(from: u64, to: u64) -> Span {
         Span::between(Address::new(from), Address::new(to)).unwrap()
@@ -182,6 +182,15 @@ mod tests {
         assert_eq!(spans(&plan(&[span(0, 0x10), span(0x20, 0x30)], &map, 0x100)), [span(0, 0x100)]);
         let far = plan(&[span(0x3, 0x10), span(0x805, 0x810)], &map, 0x100);
         assert_eq!(spans(&far), [span(0, 0x100), span(0x800, 0x900)]);
+    }
+
+    /// A block size that is not a multiple of 8 and a gap of one block: the padding of the first run
+    /// ends before the word in which the second starts.
+    #[test]
+    fn padding_does_not_overlap_the_next_run() {
+        let map = map(&[(0, 16, 0x300)]);
+        let runs = plan(&[span(2109, 2279), span(2308, 2309)], &map, 29);
+        assert_eq!(spans(&runs), [span(2104, 2278), span(2278, 2280), span(2304, 2333)]);
     }
 
     #[test]
