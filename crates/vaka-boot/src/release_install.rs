@@ -182,7 +182,7 @@ impl ReleaseInstall<'_> {
         let own = |entry: &&Entry| entry.build == self.build || !stage.images.iter().any(|e| e.build == self.build);
         let images: Vec<String> = stage.images.iter().filter(own).map(files).collect();
         match &stage.external {
-            Some(external) => format!("{}, with another tool: {}", images.join("; "), external.tool),
+            Some(external) => format!("{}, with external tool {}", images.join("; "), external.tool),
             None => images.join("; "),
         }
     }
@@ -423,7 +423,7 @@ impl Installer<'_, '_> {
             if bench.devices().map_err(|error| bus_failure(&error))?.iter().any(is_it) {
                 return Ok(true);
             }
-            if wait.check(|| format!("{shows} to show up"), self.cx).is_some() {
+            if wait.check(|| format!("{shows} to appear"), self.cx).is_some() {
                 return Ok(false);
             }
             wait.pause(&bench, self.cx);

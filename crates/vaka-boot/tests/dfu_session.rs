@@ -158,7 +158,7 @@ fn an_absurd_time_is_capped_and_told_once() {
 #[test]
 fn a_unit_that_stays_busy_is_given_up() {
     let done = with_unit(statuses(vec![status(0, 500, 4)]), erase);
-    assert_eq!(done.result, Err(SessionError::Timeout("the unit is still at work after 60 s".into())));
+    assert_eq!(done.result, Err(SessionError::Timeout("the unit is still busy after 60 s".into())));
     assert!(done.time < Duration::from_secs(62));
 }
 
@@ -226,8 +226,8 @@ fn short_answers_and_odd_states_are_told() {
         (Ok(vec![0; 5]), "its status has 5 bytes instead of 6"),
         (status(0, 0, 9), "after a download it is in dfuUPLOAD-IDLE"),
         (status(0, 0, 77), "after a download it is in unknown state 77"),
-        (Err(TransferError::Disconnected), "the unit left the bus"),
-        (Err(TransferError::Timeout), "did not answer within the time limit"),
+        (Err(TransferError::Disconnected), "the unit disconnected"),
+        (Err(TransferError::Timeout), "the unit did not reply within the time limit"),
     ] {
         let said = with_unit(statuses(vec![answer]), erase).result.unwrap_err().to_string();
         assert!(said.contains(words), "{said}");
@@ -266,7 +266,7 @@ fn the_way_to_idle_begins_without_starting_anything() {
     let done = with_unit(stubborn, |_, _| Ok(()));
     assert_eq!(done.result, Ok(()));
     assert_eq!(done.log.iter().filter(|(request, ..)| *request == CLEAR_STATUS).count(), 2);
-    for (state, words) in [(0, "application runs"), (8, "waits for a reset"), (42, "state 42")] {
+    for (state, words) in [(0, "application is running"), (8, "waits for a bus reset"), (42, "state 42")] {
         let odd = move |request: u8, _: u16, _: &[u8]| {
             if request == GET_STATE { Ok(vec![state]) } else { status(0, 0, state) }
         };
@@ -275,7 +275,13 @@ fn the_way_to_idle_begins_without_starting_anything() {
     }
     // One that never gets there is given up.
     let never = |request: u8, _: u16, _: &[u8]| if request == GET_STATE { Ok(vec![5]) } else { Ok(Vec::new()) };
-    assert!(with_unit(never, |_, _| Ok(())).result.unwrap_err().to_string().contains("does not come to dfuIDLE"));
+    assert!(
+        with_unit(never, |_, _| Ok(()))
+            .result
+            .unwrap_err()
+            .to_string()
+            .contains("it does not reach dfuIDLE; it stays in")
+    );
 }
 
 #[test]

@@ -98,10 +98,13 @@ fn an_unchanged_unit_is_ended_where_its_restart_needs_it() {
 fn the_checker_and_the_plan_say_what_a_stream_does() {
     let without = ribbon::DIALECT.replace("stream = true\n", "");
     let errors = Dialect::parse("ribbon", &without, &no_files).unwrap_err().to_string();
-    assert!(errors.contains("never uses `address`") && errors.contains("stream = true"), "{errors}");
+    assert!(
+        errors.contains("[write] does not use `address`, so the unit appends") && errors.contains("stream = true"),
+        "{errors}"
+    );
     let turned = ribbon::DIALECT.replace("stream = true", "stream = true\norder = \"descending\"");
     let errors = Dialect::parse("ribbon", &turned, &no_files).unwrap_err().to_string();
-    assert!(errors.contains("a stream goes in rising order"), "{errors}");
+    assert!(errors.contains("a stream is always in ascending order; remove `order`"), "{errors}");
     let scene = ribbon_shape().scene(Vec::new());
     let before = scene.before.clone();
     let (report, events) = scene.update_with(scene.file, |request| {

@@ -60,7 +60,7 @@ fn an_application_is_asked_in_a_dialect_of_its_own() {
         assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
         assert!(scene.holds_image(), "{}", product.name);
         let (report, _) = scene.update_with(scene.file, |request| request.rewrite = false);
-        assert_eq!(report.bytes_written, 0, "{}: it is there already", product.name);
+        assert_eq!(report.bytes_written, 0, "{}: it already exists", product.name);
     }
 }
 
@@ -178,7 +178,7 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
     assert!(scene.holds_image());
     let waited = events.iter().any(|event| {
         matches!(event, Event::Waiting { waiting_for, left_ms: Some(_) }
-            if waiting_for == "Dunlin salinity probe: if it is already connected, pull it first, then connect it")
+            if waiting_for == "Dunlin salinity probe: if it is already connected, unplug it and plug it back in")
     });
     assert!(waited, "it was not said how to meet the window");
     // Too early: its application runs by now, and nobody pulls it.

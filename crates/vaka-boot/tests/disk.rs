@@ -205,11 +205,23 @@ fn bad_input_is_refused_with_its_own_words() {
     let d = disk::Quirks::default;
     let plain = Quirks::default;
     let cases: Vec<(&str, Scene, &[u8], ExitCode, &str)> = vec![
-        ("another family", petrel(plain()), &other_family, ExitCode::Refused, "pb1 takes 0x5EABD123"),
-        ("no family", petrel(plain()), &no_family, ExitCode::Refused, "nothing in it names the chip"),
+        ("another family", petrel(plain()), &other_family, ExitCode::Refused, "pb1 accepts 0x5EABD123"),
+        (
+            "no family",
+            petrel(plain()),
+            &no_family,
+            ExitCode::Refused,
+            "they are made from this file, which does not name the",
+        ),
         ("another board", petrel(plain()), other_board, ExitCode::Refused, "board word \"PBA2\""),
         ("outside", petrel(plain()), &outside, ExitCode::Refused, "starts at 0x0C10_4000"),
-        ("a HEX file", petrel(plain()), &as_hex, ExitCode::Refused, "the disk takes UF2 blocks"),
+        (
+            "a HEX file",
+            petrel(plain()),
+            &as_hex,
+            ExitCode::Refused,
+            "they are made from this file, which does not name the",
+        ),
         ("a missing block", petrel(plain()), &missing, ExitCode::File, "number 1 is missing"),
         ("wrong numbers", petrel(plain()), &numbered, ExitCode::File, "its number is 99, but there are 35 blocks"),
         (
@@ -232,7 +244,7 @@ fn bad_input_is_refused_with_its_own_words() {
             display(heron::Quirks { full: true, ..heron::Quirks::default() }),
             DISPLAY_HEX,
             ExitCode::Transfer,
-            "no room",
+            "its disk has not enough space",
         ),
         (
             "the other part",

@@ -185,10 +185,10 @@ fn only_the_unit_itself_confirms_its_update() {
             "another comes",
             true,
             ExitCode::NotBack,
-            "another unit came at 1-1: its serial number is G-00032, not G-00031",
+            "another unit is at 1-1: its serial number is G-00032, expected G-00031",
         ),
         ("it is moved", true, ExitCode::Done, ""),
-        ("it is moved", false, ExitCode::NotBack, "nothing showed up on its port within 10 s"),
+        ("it is moved", false, ExitCode::NotBack, "no device appeared on its port within 10 s"),
         ("it stays", true, ExitCode::Done, ""),
     ];
     for (does, stays, code, words) in cases {

@@ -154,10 +154,10 @@ fn not_back_is_told_apart() {
     // The sheet looks for the version where the image has its length.
     let other_version = tern_with(&TERN.replace("offset = 0x4C", "offset = 0x44"));
     for (scene, words) in [
-        (pulled, "nothing showed up on its port within 10 s"),
-        (other_id, "it came back as 1209:0001, which is not its application"),
-        (other_name, "it came back at 1-1 as \"Tern tide gauge\", not as \"Tern\""),
-        (other_version, "it came back at 1-1 with version 1.5.0; the image has"),
+        (pulled, "no device appeared on its port within 10 s"),
+        (other_id, "it returned as 1209:0001, which is not its application"),
+        (other_name, "it returned at 1-1 as \"Tern tide gauge\", not as \"Tern\""),
+        (other_version, "it returned at 1-1 with version 1.5.0; the image has"),
     ] {
         let (report, events) = scene.update();
         let said = failure(&events).unwrap();

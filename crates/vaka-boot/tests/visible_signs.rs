@@ -95,7 +95,7 @@ const FULMAR_BIN: &[u8] = include_bytes!("../../../demo/firmware/out/fulmar-4.2.
 #[test]
 fn a_version_may_be_told_on_the_serial_port() {
     let cases = [
-        ("{ line = \"version\", send = \"about\" }", ExitCode::Done, "says that it is version 4.2.0"),
+        ("{ line = \"version\", send = \"about\" }", ExitCode::Done, "and reports version 4.2.0"),
         ("{ line = \"release\", send = \"about\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),
         // Nobody asks, so it says nothing.
         ("{ line = \"version\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),

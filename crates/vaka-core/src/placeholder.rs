@@ -38,7 +38,7 @@ const IDS: [&str; 12] = [
 const ADDRESSES: [u64; 7] = [0xDEAD_BEEF, 0xCAFE_BABE, 0xBAAD_F00D, 0xFEED_FACE, 0x1234_5678, 0x8765_4321, 0xFFFF_FFFF];
 
 fn refusal(text: &str) -> String {
-    format!("'{text}' is a placeholder, as examples have it; put the real value there")
+    format!("'{text}' is a placeholder from an example; replace it with the real value")
 }
 
 /// Explains why a text is a placeholder: `FILL IN`, `<serial>`, `XXXX`. Returns `None` otherwise.

@@ -71,7 +71,7 @@ pub enum TransferError {
         found: usize,
     },
     /// The checksum is wrong.
-    #[error("its checksum is {found:08X}, its bytes give {expected:08X}")]
+    #[error("its checksum is {found:08X}, computed {expected:08X}")]
     Checksum {
         /// Stored in the content.
         found: u32,
@@ -79,7 +79,7 @@ pub enum TransferError {
         expected: u32,
     },
     /// The field does not exist.
-    #[error("there is no field '{name}'; there are: {known}")]
+    #[error("there is no field '{name}'; existing fields: {known}")]
     NoField {
         /// The name given.
         name: String,
@@ -87,7 +87,7 @@ pub enum TransferError {
         known: String,
     },
     /// The value does not go into the field.
-    #[error("'{value}' does not go into field '{name}': {why}")]
+    #[error("'{value}' is not valid for field '{name}': {why}")]
     Value {
         /// The field.
         name: String,
@@ -180,7 +180,7 @@ impl Field {
             FieldKind::Bytes => {
                 let bytes = text::parse_hex(value).ok_or_else(|| wrong("write bytes as hex pairs, like 54 52"))?;
                 if bytes.len() != self.length {
-                    return Err(wrong("it has another length"));
+                    return Err(wrong("its length differs"));
                 }
                 bytes
             }
@@ -241,10 +241,10 @@ mod tests {
         for (name, value, words) in [
             ("number", "B2345", "too long"),
             ("zero", "65536", "too large"),
-            ("zero", "two", "no number"),
-            ("key", "0a", "another length"),
+            ("zero", "two", "number"),
+            ("key", "0a", "its length differs"),
             ("key", "xx yy", "hex pairs"),
-            ("colour", "red", "there are: number, zero, key"),
+            ("colour", "red", "existing fields: number, zero, key"),
         ] {
             let error = merge(name, value).unwrap_err().to_string();
             assert!(error.contains(words), "{error}");

@@ -163,7 +163,7 @@ fn a_file_that_proves_nothing_is_said_to() {
     let verdict = judge(&case);
     let row = verdict.evidence.iter().find(|evidence| evidence.source == Source::Completeness).unwrap();
     assert_eq!((verdict.outcome, &row.weight), (Outcome::Fits, &Weight::Neutral));
-    assert_eq!(row.means, "nothing in this file proves that it is complete");
+    assert_eq!(row.means, "the file has no proof that it is complete");
 }
 
 /// What a sheet says of length and checksum is checked, and the line is named.
@@ -173,15 +173,31 @@ fn wrong_descriptions_are_named_by_their_line() {
     let length = "length = { offset = 0x44, form = \"u32le\", plus = 4 }";
     let checksum = "checksum = { kind = \"crc32\", form = \"u32le\" }";
     for (from, to, words) in [
-        (length, "length = { offset = 0x4000000, form = \"u32le\" }", "lies outside region"),
-        (length, "length = { offset = 0x44, form = \"u32le\", unit = 0 }", "a unit has at least one byte"),
+        (length, "length = { offset = 0x4000000, form = \"u32le\" }", "is outside region"),
+        (length, "length = { offset = 0x44, form = \"u32le\", unit = 0 }", "must be at least one byte"),
         (length, "length = { offset = 0x44, form = \"u48\" }", "u48"),
-        (checksum, "checksum = { kind = \"crc32\" }", "say with `form` how it is stored"),
-        (checksum, "checksum = { kind = \"sha256\", form = \"u32le\" }", "a digest has no `form`"),
+        (checksum, "checksum = { kind = \"crc32\" }", "`form` is required, such as"),
+        (
+            checksum,
+            "checksum = { kind = \"sha256\", form = \"u32le\" }",
+            "`form` does not apply to a digest; use `bytes` for its",
+        ),
         (checksum, "checksum = { kind = \"sha256\", bytes = 40 }", "1 to 32 bytes"),
-        (checksum, "checksum = { kind = \"sum\", form = \"u16be\", bytes = 2 }", "`bytes` belongs to sha256"),
-        (checksum, "checksum = { kind = { width = 2, poly = 1 }, form = \"u16le\" }", "a CRC has 3 to 64 bits"),
-        (checksum, "checksum = { kind = \"sum\", form = \"u16be\", from = 8, to = 8 }", "it covers nothing"),
+        (
+            checksum,
+            "checksum = { kind = \"sum\", form = \"u16be\", bytes = 2 }",
+            "`bytes` applies to sha256 only; `form` determines the",
+        ),
+        (
+            checksum,
+            "checksum = { kind = { width = 2, poly = 1 }, form = \"u16le\" }",
+            "a CRC must have 3 to 64 bits, and its values must fit",
+        ),
+        (
+            checksum,
+            "checksum = { kind = \"sum\", form = \"u16be\", from = 8, to = 8 }",
+            "it covers no bytes: `to` must be greater than `from`",
+        ),
     ] {
         let wrong = text.replace(from, to);
         assert_ne!(wrong, text);

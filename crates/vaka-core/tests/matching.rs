@@ -78,7 +78,7 @@ fn what_fits_what() {
     #[rustfmt::skip]
     let cases: &[Row<'_>] = &[
         // unit                       file label       verdict    because
-        (&r1,                         R1, None,       Undecided, "r1 and r2 share it: decides nothing"),
+        (&r1,                         R1, None,       Undecided, "shared by r1 and r2: does not decide"),
         (&r1,                         R1, Some("r1"), Fits,      "the flash of r1"),
         (&r1,                         R1, Some("r2"), Conflicts, "r2 has 40 sectors of 6 KiB"),
         (&r1,                         R2, Some("r1"), Conflicts, "r1's region 'application' starts at 0x0A00_2400"),
@@ -86,18 +86,18 @@ fn what_fits_what() {
         // No label, and the file fits no variant that this unit can be.
         (&r1,                         R2, None,       Conflicts, "r1's region 'application' starts at 0x0A00_2400"),
         (&r2,                         R2, Some("r2"), Fits,      "the flash of r2"),
-        (&r2,                         R2, None,       Undecided, "decides nothing"),
+        (&r2,                         R2, None,       Undecided, "does not decide"),
         (&booted(&doubled),           R1, Some("r1"), Conflicts, "some chips report their whole family's"),
         (&booted(&read_only),         R1, Some("r1"), Conflicts, "not writable"),
         (&booted(half_writable),      R1, Some("r1"), Conflicts, "not writable"),
         (&booted(&smaller),           R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
         (&booted(&elsewhere),         R1, Some("r1"), Conflicts, "r1 has 48 sectors of 3 KiB"),
-        (&booted(&renamed),           R1, Some("r1"), Conflicts, "the sheet's route writes that memory"),
-        (&booted("Tide Flash"),       R1, Some("r1"), Conflicts, "does not speak DFU with memory addresses"),
-        (&unit(2),                    R1, Some("r1"), Conflicts, "the sheet's route is DFU"),
+        (&booted(&renamed),           R1, Some("r1"), Conflicts, "the route in the sheet writes that memory"),
+        (&booted("Tide Flash"),       R1, Some("r1"), Conflicts, "the unit does not support DFU with memory addresses"),
+        (&unit(2),                    R1, Some("r1"), Conflicts, "the route in the sheet is DFU"),
         (&strange,                    R1, Some("r1"), Conflicts, "not an id of this product"),
         (&strange,                    R1, None,       Conflicts, "not an id of this product"),
-        (&unit(1),                    R1, None,       Undecided, "r1 and r2 share it"),
+        (&unit(1),                    R1, None,       Undecided, "shared by r1 and r2"),
         (&unit(1),                    R1, Some("r1"), Fits,      "all of it inside region 'application'"),
         (&unit(1),                    R2, Some("r1"), Conflicts, "outside r1's RAM"),
         (&other_name,                 R1, Some("r1"), Conflicts, "the sheet's is \"Tern tide gauge\""),
@@ -179,10 +179,10 @@ fn a_stamp_speaks_for_the_image_that_it_was_made_for() {
         (&sealed,                                Some(false), "its digest is right"),
         (&stamped(None, &[]),                    Some(false), "its digest is right"),
         (&stamped(Some("tern"), &["r2", "r1"]),  Some(false), "its digest is right"),
-        (&stamped(Some("gannet"), &["r1"]),      Some(true),  "the sheet's product is tern"),
+        (&stamped(Some("gannet"), &["r1"]),      Some(true),  "the product in the sheet is tern"),
         (&stamped(Some("tern"), &["r2"]),        Some(true),  "r1 is not among them"),
-        (&moved,                                 Some(true),  "it says that the image starts at 0x0A00_2400"),
-        (&flipped,                               Some(true),  "its digest is not the image's: changed or cut after it was sealed"),
+        (&moved,                                 Some(true),  "it states that the image starts at 0x0A00_2400"),
+        (&flipped,                               Some(true),  "its digest differs from the image's: changed or truncated after it was sealed"),
     ];
     for (number, (image, conflict, because)) in cases.into_iter().enumerate() {
         let verdict = judge(&MatchInput { label: sheet.variant("r1"), ..MatchInput::new(&sheet, image) });
@@ -209,13 +209,13 @@ fn a_plan_is_complete_and_needs_the_approval_of_its_own_variant() {
     let plan = Plan::draft(&job).unwrap();
     let steps: Vec<String> = plan.steps.iter().map(ToString::to_string).collect();
     let wanted = [
-        "put the unit into update mode by hand, until 1209:0002 is seen",
-        "ask the unit what it is and judge again; nothing is changed before that",
+        "put the unit into update mode (manual step), until 1209:0002 appears",
+        "identify the unit again and make the final verdict; no change before that",
         "erase 7 sectors, 21 KiB, 0x0A00_2400..0x0A00_7800",
         "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
-        "read 21 504 bytes back and compare each with what was written",
+        "read 21 504 bytes back and compare each with the written byte",
         "leave update mode and start at 0x0A00_0000",
-        "see the unit come back as 1209:0001 within 10 s, with version 1.5.0",
+        "wait up to 10 s for it to return as 1209:0001, with version 1.5.0",
     ];
     assert_eq!(steps, wanted);
     assert_eq!(plan.untouched, ["bootloader", "settings"]);
@@ -322,12 +322,12 @@ fn what_fits_what_disk() {
             Fits,
             "mounted at /media/mate/PETREL: pb1's",
         ),
-        ("mounted elsewhere", Some(mounted("/mnt")), None, Fits, "the board information tells more"),
+        ("mounted elsewhere", Some(mounted("/mnt")), None, Fits, "this user cannot read it; the board information is"),
         ("FAT knows no case", Some(small_letters), None, Fits, "disk label petrel: pb1's update disk"),
-        ("write-protected", Some(protected), None, Conflicts, "the unit says that it takes nothing"),
+        ("write-protected", Some(protected), None, Conflicts, "the unit reports that it is write-protected"),
         ("damaged", Some(damaged), Some("pb1"), Conflicts, "nothing is written to it"),
-        ("another chip", Some(other_chip), None, Conflicts, "0x00000007: the present application's"),
-        ("no disk", None, Some("pb1"), Conflicts, "the sheet's route writes to a disk"),
+        ("another chip", Some(other_chip), None, Conflicts, "0x00000007: the installed application's"),
+        ("no disk", None, Some("pb1"), Conflicts, "the route in the sheet writes to a disk"),
     ];
     for (what, volume, label, outcome, words) in table {
         let unit = UnitFacts { volume, product: None, ..unit(6) };
@@ -412,7 +412,7 @@ fn what_fits_what_by_facts_and_signs() {
             what: "a stamp with the board's crystal",
             image: stamped("crystal", "8 MHz"),
             outcome: Fits,
-            words: "fact crystal 8 MHz: r1's; the stamp's word",
+            words: "fact crystal 8 MHz: r1's, according to the stamp's",
             ..base()
         },
         Row {
@@ -426,7 +426,7 @@ fn what_fits_what_by_facts_and_signs() {
             what: "a fact that nobody knows",
             image: stamped("paint", "grey"),
             outcome: Fits,
-            words: "the sheet says nothing of it",
+            words: "the product sheet does not have it",
             ..base()
         },
         Row {
@@ -455,7 +455,7 @@ fn what_fits_what_by_facts_and_signs() {
             what: "below the minimum_version",
             sheet: &high,
             outcome: Conflicts,
-            words: "below 1.5.1, and no r1 may go there: it drifts",
+            words: "below 1.5.1, the minimum version of r1: it drifts",
             ..base()
         },
         Row {
@@ -483,7 +483,7 @@ fn what_fits_what_by_facts_and_signs() {
             what: "another product's release",
             claim: Some(&not_ours),
             outcome: Conflicts,
-            words: "the sheet's product is tern",
+            words: "the product in the sheet is tern",
             ..base()
         },
         Row {

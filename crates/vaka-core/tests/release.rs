@@ -177,16 +177,16 @@ fn what_cannot_be_is_refused_by_name() {
     assert!(read(&by_hand(&both, &[firmware, ("b.bin", b"firmware")])).is_ok());
     let cases: [(&str, Vec<u8>, &str); 17] = [
         ("another order", by_hand(&both, &[("b.bin", b"firmware"), firmware]), "another place in the file"),
+        ("another content", by_hand(&whole, &[("a.bin", b"firmwarf")]), "'a.bin' does not match the manifest"),
+        ("another digest", by_hand(&changed, &[firmware]), "'a.bin' does not match the manifest"),
+        ("another size", by_hand(&short, &[firmware]), "'a.bin' does not match the manifest"),
+        ("a member too many", by_hand(&whole, &[firmware, ("b.bin", b"x")]), "'b.bin' is not in its manifest"),
+        ("a member too few", by_hand(&whole, &[]), "names 'a.bin', which is missing"),
         (
-            "another content",
-            by_hand(&whole, &[("a.bin", b"firmwarf")]),
-            "'a.bin' is not what the manifest says: another SHA-256",
+            "a member without use",
+            by_hand(&missing, &[firmware, ("b.bin", b"firmware")]),
+            "'b.bin' is not in its manifest",
         ),
-        ("another digest", by_hand(&changed, &[firmware]), "'a.bin' is not what the manifest says"),
-        ("another size", by_hand(&short, &[firmware]), "'a.bin' is not what the manifest says: another size"),
-        ("a member too many", by_hand(&whole, &[firmware, ("b.bin", b"x")]), "'b.bin' is not named"),
-        ("a member too few", by_hand(&whole, &[]), "names 'a.bin', which is not in it"),
-        ("a member without use", by_hand(&missing, &[firmware, ("b.bin", b"firmware")]), "'b.bin' is not named"),
         ("a use without a member", by_hand(&unused, &[firmware]), "names 'b.bin'"),
         (
             "two images for one purpose",
@@ -194,13 +194,13 @@ fn what_cannot_be_is_refused_by_name() {
             "two images for variant r1, build standard: 'a.bin' and 'b.bin'",
         ),
         ("a path that leads out", by_hand(&path, &[("../a.bin", b"firmware")]), "'../a.bin'"),
-        ("a newer Vaka", by_hand(&newer, &[firmware]), "needs Vaka 9.0.0; this is 0.1.0"),
+        ("a newer Vaka", by_hand(&newer, &[firmware]), "requires Vaka 9.0.0; this is 0.1.0"),
         ("another format", by_hand(&format, &[firmware]), "format 2"),
         ("no such day", by_hand(&date, &[firmware]), "'2026-02-30'"),
         ("a placeholder", by_hand(&build, &[firmware]), "without file, variant or build"),
         ("a stage with nothing", by_hand(&none, &[firmware]), "a stage without images"),
         ("no manifest", archive::write(&[Member { name: "a.bin", data: b"x" }]), "first member is not release.json"),
-        ("another archive", b"PK\x05\x06 and no more".to_vec(), "no zip archive"),
+        ("another archive", b"PK\x05\x06 and no more".to_vec(), "it is not a zip archive"),
     ];
     for (what, bytes, words) in cases {
         let error = read(&bytes).map(|_| ()).expect_err(what).to_string();
@@ -301,7 +301,7 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
             vec![boot(&[("crystal", "12 MHz")]), app(vec![crystal("8 MHz")])],
             "is for crystal 8 MHz; stage 'Boot' is for 12 MHz",
         ),
-        (vec![app(vec![Entry { part: Some("wing".into()), ..r1() }])], "no form of part 'wing'"),
+        (vec![app(vec![Entry { part: Some("wing".into()), ..r1() }])], "variant 'r1' does not belong to part 'wing'"),
         (vec![stage("App", None, vec![entry("loader.hex", &["r1"], &[])])], "does not fit variant 'r1'"),
     ];
     for (stages, words) in cases {
@@ -328,17 +328,17 @@ fn a_stamp_that_says_something_else_is_found() {
     let build = |name: &str| stamp::StampFields { build: Some(name.into()), ..text() };
     assert_eq!(found(fact("48 MHz"), &[("bus", "48000000")]), "");
     assert_eq!(found(build(STANDARD), &[]), "");
-    assert!(found(fact("48 MHz"), &[("bus", "24 MHz")]).contains("its stamp says bus 48 MHz, the manifest 24 MHz"));
-    assert!(found(build("quiet"), &[]).contains("its stamp says build quiet, the manifest standard"));
+    assert!(found(fact("48 MHz"), &[("bus", "24 MHz")]).contains("its stamp has bus 48 MHz, the manifest 24 MHz"));
+    assert!(found(build("quiet"), &[]).contains("its stamp has build quiet, the manifest standard"));
     let heron = stamp::StampFields { product: Some("heron".into()), ..text() };
-    assert!(found(heron, &[]).contains("its stamp says product heron, the manifest tern"));
+    assert!(found(heron, &[]).contains("its stamp has product heron, the manifest tern"));
     let version = |version: &str| stamp::StampFields { version: Some(version.into()), ..text() };
     assert_eq!(found(version("1.5.0"), &[]), "");
-    assert!(found(version("1.4.0"), &[]).contains("its stamp says version 1.4.0, the manifest 1.5.0"));
+    assert!(found(version("1.4.0"), &[]).contains("its stamp has version 1.4.0, the manifest 1.5.0"));
     let part = stamp::StampFields { part: Some("display".into()), ..text() };
-    assert!(found(part, &[]).contains("its stamp says part display, the manifest none"));
+    assert!(found(part, &[]).contains("its stamp has part display, the manifest none"));
     let r2 = stamp::StampFields { variants: vec!["r2".into()], ..text() };
-    assert!(found(r2, &[]).contains("its stamp says variant r2, the manifest r1"));
+    assert!(found(r2, &[]).contains("its stamp has variant r2, the manifest r1"));
 }
 
 /// One stage may hold several images, each at its own address; any of them that is
@@ -358,7 +358,8 @@ fn a_stage_may_hold_several_images() {
         list.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n")
     };
     assert_eq!(found(&[("loader.hex", LOADER_HEX), ("r1.hex", R1_HEX)]), "");
-    assert!(found(&[("loader.hex", LOADER_HEX)]).contains("no byte of region 'application'"));
+    let found_one = found(&[("loader.hex", LOADER_HEX)]);
+    assert!(found_one.contains("region 'application'"), "{found_one}");
     assert!(found(&[("loader.hex", LOADER_HEX), ("r2.hex", R2_HEX)]).contains("does not fit"));
 }
 
@@ -414,39 +415,31 @@ fn a_manifest_with_a_wrong_value_is_refused() {
     };
     type Change = Box<dyn Fn(&mut Manifest)>;
     let cases: Vec<(&str, Change, &str)> = vec![
-        ("an empty product", Box::new(|m| m.product.clear()), "a product that is none: ''"),
-        ("a product with a blank", Box::new(|m| m.product = "tern x".into()), "a product that is none"),
-        ("a placeholder", Box::new(|m| m.product = "XXXX".into()), "a product that is none"),
-        ("a long channel", Box::new(|m| m.channel = "c".repeat(65)), "a channel that is none"),
-        ("a version of letters", Box::new(|m| m.version = "blue".into()), "a version that is none: 'blue'"),
-        ("a version with a blank", Box::new(|m| m.version = "1.5 0".into()), "a version that is none"),
-        ("a version with a control character", Box::new(|m| m.version = "1.5\u{7}".into()), "a version that is none"),
-        (
-            "a needed version of letters",
-            Box::new(|m| m.needs_vaka = Some("new".into())),
-            "a version that is none: 'new'",
-        ),
-        ("a date that is none", Box::new(|m| m.date = "2026-02-30".into()), "a date that is none"),
-        (
-            "a loss without words",
-            Box::new(move |m| m.loses.push(loss("settings", ""))),
-            "a loss that is none: 'settings'",
-        ),
-        ("a loss twice", Box::new(move |m| m.loses.push(loss("history", "more"))), "a loss that is none: 'history'"),
-        ("a loss whose id is none", Box::new(move |m| m.loses.push(loss("a b", "more"))), "a loss that is none: 'a b'"),
+        ("an empty product", Box::new(|m| m.product.clear()), "an invalid product: ''"),
+        ("a product with a blank", Box::new(|m| m.product = "tern x".into()), "an invalid product"),
+        ("a placeholder", Box::new(|m| m.product = "XXXX".into()), "an invalid product"),
+        ("a long channel", Box::new(|m| m.channel = "c".repeat(65)), "an invalid channel"),
+        ("a version of letters", Box::new(|m| m.version = "blue".into()), "an invalid version: 'blue'"),
+        ("a version with a blank", Box::new(|m| m.version = "1.5 0".into()), "an invalid version"),
+        ("a version with a control character", Box::new(|m| m.version = "1.5\u{7}".into()), "an invalid version"),
+        ("a needed version of letters", Box::new(|m| m.needs_vaka = Some("new".into())), "an invalid version: 'new'"),
+        ("a date that is none", Box::new(|m| m.date = "2026-02-30".into()), "an invalid date"),
+        ("a loss without words", Box::new(move |m| m.loses.push(loss("settings", ""))), "an invalid loss: 'settings'"),
+        ("a loss twice", Box::new(move |m| m.loses.push(loss("history", "more"))), "an invalid loss: 'history'"),
+        ("a loss whose id is none", Box::new(move |m| m.loses.push(loss("a b", "more"))), "an invalid loss: 'a b'"),
         (
             "a short digest",
             Box::new(|m| m.members.get_mut("a.bin").unwrap().sha256.truncate(63)),
-            "a member that is none: 'a.bin'",
+            "an invalid member: 'a.bin'",
         ),
         (
             "a digest in capitals",
             Box::new(|m| m.members.get_mut("a.bin").unwrap().sha256 = "A".repeat(64)),
-            "a member that is none: 'a.bin'",
+            "an invalid member: 'a.bin'",
         ),
         ("no stage", Box::new(|m| m.stages.clear()), "no stage at all"),
         ("a stage without images", Box::new(|m| m.stages[0].images.clear()), "a stage without images"),
-        ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage whose name is none"),
+        ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage with an invalid name"),
         (
             "a sign that is no id",
             Box::new(move |m| m.stages[0].external = Some(external("here"))),

@@ -40,24 +40,39 @@ fn what_is_wrong_is_found_with_line_and_key() {
         ("maker =", "makr =", "makr", "unknown field"),
         ("id = \"r2\"", "id = \"r1\"", "id", "another variant has the id 'r1'"),
         ("id = \"r2\"", "id = \"r 2\"", "id", "letters, digits"),
-        ("sectors = 48", "sectors = 0", "flash", "at least one sector"),
+        ("sectors = 48", "sectors = 0", "flash", "flash must have 1 to 1 048 576 sectors of at least one"),
         ("sectors = 48", "sectors = -1", "sectors", "invalid"),
         ("sectors = 48", "sectors = 47", "start", "outside the flash"),
         ("size = \"132 KiB\"", "size = \"133 KiB\"", "start", "'application' and 'settings' overlap"),
-        ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "begins or ends inside a sector"),
+        ("size = \"132 KiB\"", "size = \"131 KiB\"", "writes", "starts or ends inside a sector; erasing it would also"),
         ("size = \"132 KiB\"", "size = \"132 KB\"", "size", "is not a size"),
         ("size = \"132 KiB\"", "size = 0", "size", "must not be 0"),
-        ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "no 32-bit address"),
-        ("start = 0x0A00_2400", "start = -4", "start", "not negative"),
+        ("start = 0x0A00_2400", "start = 0x1_0A00_2400", "start", "is not a 32-bit address"),
+        ("start = 0x0A00_2400", "start = -4", "start", "an address must not be negative"),
         ("start = 0x0A00_2400", "start = \"here\"", "start", "is not an address"),
-        ("writes = [\"application\"]", "writes = [\"bootloader\"]", "writes", "never writes the bootloader"),
-        ("writes = [\"application\"]", "writes = [\"app\"]", "writes", "there are: bootloader, application, settings"),
+        (
+            "writes = [\"application\"]",
+            "writes = [\"bootloader\"]",
+            "writes",
+            "an ordinary route must not write the bootloader",
+        ),
+        (
+            "writes = [\"application\"]",
+            "writes = [\"app\"]",
+            "writes",
+            "existing regions: bootloader, application, settings",
+        ),
         ("writes = [\"application\"]", "writes = []", "writes", "at least one region"),
         ("restart_at = 0x0A00_0000", "restart_at = 0x0800_0000", "restart_at", "outside the flash"),
         ("kind = \"dfu\"", "kind = \"magic\"", "kind", "unknown variant `magic`"),
-        ("kind = \"dfu\"", "kind = \"plain-dfu\"", "restart_at", "cannot say where a unit starts"),
-        ("restart_at = 0x0A00_0000", "", "kind", "say with `restart_at`"),
-        ("restart_at = 0x0A00_0000", "restart_at = 0x0A00_0000\nupload = \"image\"", "upload", "a key of plain DFU"),
+        ("kind = \"dfu\"", "kind = \"plain-dfu\"", "restart_at", "route, which has no start address"),
+        ("restart_at = 0x0A00_0000", "", "kind", "`restart_at` is required: the start address after"),
+        (
+            "restart_at = 0x0A00_0000",
+            "restart_at = 0x0A00_0000\nupload = \"image\"",
+            "upload",
+            "applies only to plain DFU; with memory addresses an",
+        ),
         ("do = \"Hold SET", "signal = \"dfu-detach\"\ndo = \"Hold SET", "entry", "either `do`"),
         ("do = \"Hold SET", "signal = \"knock\"\ndo = \"Hold SET", "signal", "unknown variant `knock`"),
         ("id = \"1209:0002\"", "id = \"1209-0002\"", "id", "is not a USB id"),
@@ -86,7 +101,7 @@ fn variants_with_board_ids_of_their_own_need_no_label() {
     assert!(parse(&unlabelled).is_ok());
     let twins = unlabelled.replace("Petrel-PB2-r1", "Petrel-PB1-r3");
     let error = parse(&twins).map(|_| ()).unwrap_err();
-    assert!(error.message.contains("nothing tells them apart"), "{error}");
+    assert!(error.message.contains("share a boot id and cannot be distinguished; add"), "{error}");
 }
 
 #[test]
@@ -123,7 +138,7 @@ fn a_wrapper_is_checked_against_its_own_header() {
         ("magic = \"53 4B\"", "magic = \"\"", "magic", "hex pairs"),
         ("header = 20", "header = 1", "header", "at least as long as the magic"),
         ("header = 20", "header = \"65 KiB\"", "header", "at most 64 KiB"),
-        ("offset = 4 }", "offset = 1 }", "offset", "or in its magic"),
+        ("offset = 4 }", "offset = 1 }", "offset", "is outside the header, or inside its magic"),
         ("offset = 4 }", "offset = 17 }", "offset", "outside the header"),
         ("offset = 16,", "offset = 18,", "offset", "outside the header"),
         ("\"crc32\"", "\"crc16\"", "kind", "unknown variant"),
@@ -153,19 +168,25 @@ fn places_in_an_image_lie_inside_its_region() {
 fn variants_with_one_boot_id_need_a_label() {
     let lines: Vec<&str> = TERN.lines().filter(|line| !line.contains("place =")).collect();
     let error = parse(&lines.join("\n")).map(|_| ()).unwrap_err();
-    assert!(error.message.contains("nothing tells them apart"), "{error}");
+    assert!(error.message.contains("share a boot id and cannot be distinguished; add"), "{error}");
 }
 
 /// What only units with disks and parts have.
 #[test]
 fn what_is_wrong_about_a_disk_or_a_part_is_found() {
     let cases: &[(&str, &str, &str, &str, &str)] = &[
-        (PETREL, "takes = \"uf2\"\n", "", "kind", "say with `takes`"),
+        (PETREL, "takes = \"uf2\"\n", "", "kind", "`takes` is required: \"uf2\", \"hex\" or"),
         (PETREL, "takes = \"uf2\"", "takes = \"zip\"", "takes", "unknown variant `zip`"),
-        (PETREL, "family = 0x5EAB_D123\n", "", "kind", "give the `family`"),
+        (PETREL, "family = 0x5EAB_D123\n", "", "kind", "`family` is required: the UF2 family of the unit"),
         (PETREL, "family = 0x5EAB_D123", "family = 0x1_0000_0000", "family", "32 bits"),
         (PETREL, "label = \"PETREL\"", "label = \"PETREL_PETREL\"", "label", "1 to 11"),
-        (PETREL, "label = \"PETREL\"", "label = []\nfile = \"A.HEX\"", "file", "UF2 blocks need none"),
+        (
+            PETREL,
+            "label = \"PETREL\"",
+            "label = []\nfile = \"A.HEX\"",
+            "file",
+            "applies only to a disk that takes a file",
+        ),
         (
             PETREL,
             "application_file = \"CURRENT.UF2\"",
@@ -180,9 +201,15 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
             "application_file",
             "short file name",
         ),
-        (PETREL, "application_file = \"CURRENT.UF2\"", "restart_at = 0x0C10_0000", "restart_at", "cannot say where"),
+        (
+            PETREL,
+            "application_file = \"CURRENT.UF2\"",
+            "restart_at = 0x0C10_0000",
+            "restart_at",
+            "route, which has no start address",
+        ),
         (PETREL, "application_file = \"CURRENT.UF2\"", "upload = \"image\"", "upload", "`application_file`"),
-        (PETREL, "application_file = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "no such thing"),
+        (PETREL, "application_file = \"CURRENT.UF2\"", "memory = \"x\"", "memory", "does not apply to a disk"),
         (
             PETREL,
             "start = 0x0C10_4000\nsize = \"558 KiB\"",
@@ -190,14 +217,20 @@ fn what_is_wrong_about_a_disk_or_a_part_is_found() {
             "writes",
             "inside a UF2 block",
         ),
-        (HERON, "label = [\"HERON\", \"HERON_EMPTY\"]\n", "", "takes", "tells it from any other disk"),
-        (HERON, "file = \"DISPLAY.HEX\"\n", "", "kind", "what the file is called"),
+        (HERON, "label = [\"HERON\", \"HERON_EMPTY\"]\n", "", "takes", "`label` is required, because only the label"),
+        (HERON, "file = \"DISPLAY.HEX\"\n", "", "kind", "`file` is required: the file name on the disk"),
         (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAYS1.HEX\"", "file", "up to 8 and 3"),
         (HERON, "file = \"DISPLAY.HEX\"", "file = \"DISPLAY.HEX\"\nfamily = 1", "family", "takes UF2 blocks"),
-        (HERON, "application_file = \"DISPLAY.HEX\"", "remove_first = true", "remove_first", "which file that is"),
+        (
+            HERON,
+            "application_file = \"DISPLAY.HEX\"",
+            "remove_first = true",
+            "remove_first",
+            "requires `application_file`",
+        ),
         (HERON, "leave = \"nothing\"", "leave = \"fly\"", "leave", "unknown variant `fly`"),
-        (HERON, "part = \"display\"", "part = \"wing\"", "part", "there are: display, interface"),
-        (HERON, "part = \"display\"\n", "", "id", "which part"),
+        (HERON, "part = \"display\"", "part = \"wing\"", "part", "existing parts: display, interface"),
+        (HERON, "part = \"display\"\n", "", "id", "`part` is required, one of"),
         (HERON, "id = \"interface\"", "id = \"display\"", "id", "another part"),
         (TERN, "kind = \"dfu\"", "label = \"X\"\nkind = \"dfu\"", "label", "kind = \"volume\""),
     ];
@@ -325,51 +358,71 @@ fn a_full_sheet_is_read_as_it_is_meant() {
 fn contradictions_of_stages_hands_facts_and_signs_are_found_at_their_line() {
     let cases: &[(&str, &str, &str, &str)] = &[
         // Stages and the bootloader.
-        ("stage = \"loader\"\n", "", "writes", "never writes the bootloader"),
-        ("replaces_bootloader = true\n", "", "writes", "never writes the bootloader"),
+        ("stage = \"loader\"\n", "", "writes", "an ordinary route must not write the bootloader"),
+        ("replaces_bootloader = true\n", "", "writes", "an ordinary route must not write the bootloader"),
         ("stage = \"loader\"\n", "stage = \"loadr\"\n", "stage", "no [[stage]] has the id 'loadr'"),
         ("images = [\"loader\"]", "images = [\"lader\"]", "images", "no variant has these images"),
         ("images = [\"loader\"]", "images = [\"loader\", \"table\"]", "images", "no [[variant.stage_image]] 'table'"),
-        ("images = [\"loader\"]", "images = [\"loader\", \"loader\"]", "images", "share the region"),
+        (
+            "images = [\"loader\"]",
+            "images = [\"loader\", \"loader\"]",
+            "images",
+            "two images of the stage use the region",
+        ),
         (
             "id = \"1209:00e2\"\nstage = \"loader\"\nvariants = [\"a\"]\nwrites = [\"bootloader\"]",
             "id = \"1209:00e2\"\nvariants = [\"a\"]\nwrites = [\"application\"]",
             "id",
             "no [[route]] with stage = \"loader\"",
         ),
-        ("name = \"loader\"\nregion = \"bootloader\"", "region = \"bootloader\"", "region", "what it is called"),
+        ("name = \"loader\"\nregion = \"bootloader\"", "region = \"bootloader\"", "region", "`name` is required"),
         // Manual steps and how they are undone.
-        ("see = \"The display stays dark.\"\n", "", "entry", "what is to be seen"),
+        ("see = \"The display stays dark.\"\n", "", "entry", "one of these steps requires `see`: the visible sign of"),
         (
             "held = true\nundo = { do = \"Put the battery back.\", after = [\"cable\"] }",
             "held = true",
             "held",
-            "let go again",
+            "a held step requires `undo`",
         ),
-        ("after = [\"cable\"]", "after = [\"lead\"]", "after", "no step 'lead' is undone"),
+        ("after = [\"cable\"]", "after = [\"lead\"]", "after", "no step 'lead' has an undo"),
         (
             "undo = { do = \"Pull the cable.\"",
             "undo = { do = \"Pull the cable.\", after = [\"battery\"]",
             "after",
             "wait for each other",
         ),
-        ("after = [\"cable\"] }", "after = [\"cable\"], when = \"entered\" }", "after", "at a later moment"),
+        (
+            "after = [\"cable\"] }",
+            "after = [\"cable\"], when = \"entered\" }",
+            "after",
+            "is undone in a later phase, so this step cannot wait",
+        ),
         ("id = \"cable\"", "id = \"battery\"", "id", "another step has the id"),
         // What is known of the unit and of files.
-        ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "hands over at"),
-        ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "ends before it begins"),
+        ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "the bootloader starts applications at"),
+        ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "the end is before the start"),
         ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "not a release number"),
         (
             "minimum_version = { version = \"1.2.0\"",
             "minimum_version = { version = \"old\"",
             "minimum_version",
-            "no version",
+            "is not a version",
         ),
         ("allows = []", "allows = [\"burn\"]", "allows", "unknown variant"),
-        ("instead = \"send it in: its port is sealed\"\n", "", "id", "say with `instead`"),
-        ("variants = [\"a\"]\nmaker", "maker", "instead", "leave `instead` out"),
-        ("id = [\"1209:00e0\", \"1209:00f?\"]\n", "", "version", "tells no version"),
-        ("\"1209:00f?\"", "\"????:00f0\"", "id", "maker's half open"),
+        (
+            "instead = \"send it in: its port is sealed\"\n",
+            "",
+            "id",
+            "if none can, give the instruction with `instead`",
+        ),
+        ("variants = [\"a\"]\nmaker", "maker", "instead", "has a route; remove `instead`"),
+        (
+            "id = [\"1209:00e0\", \"1209:00f?\"]\n",
+            "",
+            "version",
+            "an application without a USB device cannot report its",
+        ),
+        ("\"1209:00f?\"", "\"????:00f0\"", "id", "has a wildcard in the vendor id, which would match"),
         // A second route under ids that overlap.
         (
             "id = \"1209:00e2\"\nstage = \"loader\"\nvariants = [\"a\"]\nwrites = [\"bootloader\"]",

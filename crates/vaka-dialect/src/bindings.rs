@@ -137,7 +137,7 @@ impl Bindings {
     pub fn bytes(&self, of: &Expression) -> Result<Arc<[u8]>, EvaluationError> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
-            other => Err(EvaluationError(format!("{other} stands where bytes are needed"))),
+            other => Err(EvaluationError(format!("expected bytes, found {other}"))),
         }
     }
 
@@ -179,7 +179,7 @@ impl Bindings {
         };
         match self.dialect.largest {
             Some(largest) if frame.len() > largest => {
-                Err(EvaluationError(format!("the frame has {} bytes, and the unit takes {largest}", frame.len())))
+                Err(EvaluationError(format!("the frame has {} bytes; the unit accepts {largest}", frame.len())))
             }
             _ => Ok(frame),
         }
@@ -295,7 +295,7 @@ impl Bindings {
             }
             None => FrameMismatch {
                 exchange: exchange.name.clone(),
-                words: "nothing was expected".into(),
+                words: "no reply was expected".into(),
                 fields: Vec::new(),
             },
         };
@@ -309,7 +309,7 @@ impl Bindings {
             .filter(|(name, _)| fields.iter().any(|field| field.name == Some(*name)))
             .map(|(name, value)| format!("{} {value}", self.dialect.names.text(*name)))
             .collect();
-        if told.is_empty() { "it gave no reason".to_owned() } else { told.join(", ") }
+        if told.is_empty() { "no reason given".to_owned() } else { told.join(", ") }
     }
 
     fn trouble(

@@ -104,9 +104,9 @@ impl Dialect {
                     };
                     ([word("DTR", dtr), word("RTS", rts)].into_iter().flatten().collect::<Vec<_>>().join(", "), &[])
                 }
-                Step::Drain => ("throw away what comes".to_owned(), &[]),
-                Step::Leaves(_) => ("the unit leaves the bus".to_owned(), &[]),
-                Step::ComesBack(_) => ("the unit leaves the bus and comes back".to_owned(), &[]),
+                Step::Drain => ("discard incoming data".to_owned(), &[]),
+                Step::Leaves(_) => ("the unit disconnects".to_owned(), &[]),
+                Step::ComesBack(_) => ("the unit disconnects and returns".to_owned(), &[]),
             };
             let (first, rest) = words.split_once(' ').unwrap_or((&words, ""));
             rows.push(row(depth, first, before_block(rest).to_owned()));

@@ -97,7 +97,7 @@ impl<'a> Evaluation<'a> {
     pub(super) fn bytes(&mut self, of: &Expression) -> Evaluated<Arc<[u8]>> {
         match self.value(of)? {
             Value::Bytes(bytes) => Ok(bytes),
-            _ => wrong("these are no bytes"),
+            _ => wrong("expected bytes"),
         }
     }
 
@@ -112,7 +112,7 @@ impl<'a> Evaluation<'a> {
     pub(super) fn truth(&mut self, of: &Expression) -> Evaluated<bool> {
         match self.value(of)? {
             Value::Truth(truth) => Ok(truth),
-            _ => wrong("it is no comparison"),
+            _ => wrong("expected a comparison"),
         }
     }
 
@@ -121,13 +121,16 @@ impl<'a> Evaluation<'a> {
         let number = self.int(of)?;
         match usize::try_from(number) {
             Ok(size) if size <= MOST_BYTES => Ok(size),
-            _ => wrong(format!("{number} is no length")),
+            _ => wrong(format!("{number} is not a valid length")),
         }
     }
 
     #[inline]
     fn spend(&mut self, steps: u64) -> Evaluated<()> {
-        self.budget = self.budget.checked_sub(steps).ok_or_else(|| Fault::Invalid("it takes too many steps".into()))?;
+        self.budget = self
+            .budget
+            .checked_sub(steps)
+            .ok_or_else(|| Fault::Invalid("the evaluation takes too many steps".into()))?;
         Ok(())
     }
 
@@ -174,7 +177,7 @@ impl<'a> Evaluation<'a> {
                         Value::Bytes(bytes) => made.extend_from_slice(&bytes),
                         Value::Truth(_) => return wrong("it is no number"),
                     }
-                    if made.len() > MOST_BYTES { wrong("that becomes too long") } else { Ok(()) }
+                    if made.len() > MOST_BYTES { wrong("the result is too long") } else { Ok(()) }
                 })?;
                 Ok(made.into())
             }
@@ -217,7 +220,7 @@ impl<'a> Evaluation<'a> {
                     each(self, Value::Int(nth), Value::Int(i128::from(*byte)))?;
                 }
             }
-            Some(0) => return wrong("pieces have at least one byte"),
+            Some(0) => return wrong("a piece must have at least one byte"),
             Some(size) => {
                 for (nth, piece) in (0..).zip(bytes.chunks(size)) {
                     self.spend(piece.len() as u64 / 16)?;
@@ -238,7 +241,7 @@ impl<'a> Evaluation<'a> {
             B::Join => {
                 let (left, right) = (self.bytes(left)?, self.bytes(right)?);
                 if left.len() + right.len() > MOST_BYTES {
-                    return wrong("that becomes too long");
+                    return wrong("the result is too long");
                 }
                 self.spend((left.len() + right.len()) as u64 / 16)?;
                 return Ok([&left[..], &right[..]].concat().into());
@@ -257,11 +260,11 @@ impl<'a> Evaluation<'a> {
             B::BitAnd => Some(a & b),
             B::Left => match shift(b) {
                 Some(b) => a.checked_mul(1 << b),
-                None => return wrong(format!("{b} is no number of bits to shift by")),
+                None => return wrong(format!("{b} is not a valid shift")),
             },
             B::Right => match shift(b) {
                 Some(b) => Some(a >> b),
-                None => return wrong(format!("{b} is no number of bits to shift by")),
+                None => return wrong(format!("{b} is not a valid shift")),
             },
             B::Add => a.checked_add(b),
             B::Subtract => a.checked_sub(b),
@@ -306,10 +309,10 @@ impl<'a> Evaluation<'a> {
                 let (from, len) = (self.size(&given[1])?, self.size(&given[2])?);
                 match bytes.get(from..from.saturating_add(len)) {
                     Some(slice) => slice.to_vec().into(),
-                    None => return wrong(format!("there are no {len} bytes from {from} on in {}", bytes.len())),
+                    None => return wrong(format!("there are no {len} bytes at {from} in {}", bytes.len())),
                 }
             }
-            F::Le | F::Be if bytes.len() > 8 => return wrong("a number has at most 8 bytes"),
+            F::Le | F::Be if bytes.len() > 8 => return wrong("a number may have at most 8 bytes"),
             F::Le | F::Be => {
                 let form = Integer { bytes: bytes.len(), big: matches!(function, F::Be), signed: false };
                 Value::Int(if bytes.is_empty() { 0 } else { form.read(&bytes) })
@@ -334,7 +337,7 @@ impl<'a> Evaluation<'a> {
             _ => 0,
         };
         if number < 0 && width == 0 && matches!(function, F::Hex | F::LowerHex | F::Dec) || width > 64 {
-            return wrong(format!("{number} cannot be written so"));
+            return wrong(format!("{number} cannot be written in this form"));
         }
         Ok(match function {
             F::Min => Value::Int(number.min(self.int(&given[1])?)),
@@ -356,11 +359,11 @@ impl<'a> Evaluation<'a> {
 }
 
 fn too_large() -> Fault {
-    Fault::Invalid("the number becomes too large".into())
+    Fault::Invalid("the number is too large".into())
 }
 
 fn byte(number: i128) -> Evaluated<u8> {
-    u8::try_from(number).map_err(|_| Fault::Invalid(format!("{number} is no byte")))
+    u8::try_from(number).map_err(|_| Fault::Invalid(format!("{number} is not a byte")))
 }
 
 /// Parses digits into a number of at most 64 bits.

@@ -174,7 +174,7 @@ impl Reader<'_> {
     pub(super) fn expression(&mut self) -> Parsed<Expression> {
         self.depth += 1;
         if self.depth > MOST_DEPTH {
-            return Err(Problem::new(self.words.at(), "this is nested too deeply"));
+            return Err(Problem::new(self.words.at(), "the nesting is too deep"));
         }
         let condition = self.level(0)?;
         self.depth -= 1;
@@ -213,7 +213,7 @@ impl Reader<'_> {
         };
         self.depth += 1;
         if self.depth > MOST_DEPTH {
-            return Err(Problem::new(at, "this is nested too deeply"));
+            return Err(Problem::new(at, "the nesting is too deep"));
         }
         let of = self.unary()?;
         self.depth -= 1;
@@ -259,7 +259,7 @@ impl Reader<'_> {
             return self.call(word, at);
         }
         if is_reserved(word) {
-            return Err(Problem::new(at, format!("'{word}' is a word of the language, not a name")));
+            return Err(Problem::new(at, format!("'{word}' is a reserved word")));
         }
         let name = self.names.number(word);
         if self.words.takes("..") {
@@ -279,7 +279,7 @@ impl Reader<'_> {
             _ => {
                 let names: Vec<&str> =
                     FUNCTIONS.iter().map(|(name, ..)| *name).chain(self.crcs.keys().map(String::as_str)).collect();
-                let message = format!("'{word}' is no function; there are: {}, map, fold, rounds", names.join(", "));
+                let message = format!("'{word}' is not a function; functions: {}, map, fold, rounds", names.join(", "));
                 return Err(Problem::new(at, message));
             }
         };
@@ -303,7 +303,7 @@ impl Reader<'_> {
     fn local(&mut self) -> Parsed<Name> {
         let (word, at) = self.words.name("a name")?;
         if is_reserved(&word) {
-            return Err(Problem::new(at, format!("'{word}' is a word of the language, not a name")));
+            return Err(Problem::new(at, format!("'{word}' is a reserved word")));
         }
         Ok(self.names.number(&word))
     }

@@ -94,7 +94,7 @@ impl Table {
     pub(super) fn meaning(&self, code: i128) -> Meaning {
         let unknown = || {
             Meaning::Refused(format!(
-                "status {code} (0x{code:02X}), which the dialect's table '{}' does not name",
+                "status {code} (0x{code:02X}), which is not in the dialect's table '{}'",
                 self.name
             ))
         };
@@ -112,7 +112,7 @@ impl Reader<'_> {
         while *self.words.peek() != Token::End {
             fields.push(self.field(way, tables)?);
             if !self.words.skip_separators(",") && *self.words.peek() != Token::End {
-                return Err(self.words.unexpected("',' or a new line"));
+                return Err(self.words.unexpected("',' or a line break"));
             }
         }
         describe(&mut fields, source);
@@ -128,7 +128,7 @@ impl Reader<'_> {
                 if !(0..256).contains(&number) {
                     return Err(Problem::new(
                         at,
-                        format!("a number alone is one byte; for {number} say how, as in u16le = {number}"),
+                        format!("a number alone is one byte; for {number} give its form, such as u16le = {number}"),
                     ));
                 }
                 Some((Form::Integer(Integer { bytes: 1, big: false, signed: false }), Value::Int(number)))
@@ -160,12 +160,12 @@ impl Reader<'_> {
         let named = name.flatten();
         if value.is_none() && way == Direction::ToUnit && !is_padding && !has_parts {
             let name = named.ok_or_else(|| {
-                Problem::new(at, "say what is sent: a name, as in u16be address, or a value, as in u8 = 0x31")
+                Problem::new(at, "a sent field requires a name, such as u16be address, or a value, such as u8 = 0x31")
             })?;
             value = Some(Expression { node: Node::Name(name), at });
         }
         if name.is_none() && value.is_none() && table.is_none() && !is_padding && !has_parts {
-            return Err(Problem::new(at, "name it to keep it, or write _ if it may be anything"));
+            return Err(Problem::new(at, "a received field requires a name to capture it, or _ to ignore it"));
         }
         Ok(Field { form, name: named, value, table, only_if, constant: None, text: String::new(), at })
     }
@@ -181,7 +181,7 @@ impl Reader<'_> {
             Token::Name(word) if word == "in" || word == "if" => Ok(None),
             Token::Name(word) => {
                 if is_reserved(&word) {
-                    return Err(Problem::new(at, format!("'{word}' is a word of the language, not a name")));
+                    return Err(Problem::new(at, format!("'{word}' is a reserved word")));
                 }
                 self.words.take();
                 Ok(Some(Some(self.names.number(&word))))
@@ -201,7 +201,7 @@ impl Reader<'_> {
             Problem::new(
                 at,
                 format!(
-                    "there is no [table.{word}]; there are: {}",
+                    "there is no [table.{word}]; existing tables: {}",
                     if known.is_empty() { "none".to_owned() } else { known.join(", ") }
                 ),
             )
@@ -228,8 +228,9 @@ impl Reader<'_> {
             self.words.expect(")")?;
             Ok(Some(inner))
         };
-        let needed =
-            |inner: Option<Expression>| inner.ok_or_else(|| Problem::new(at, format!("say how many, as in {word}(4)")));
+        let needed = |inner: Option<Expression>| {
+            inner.ok_or_else(|| Problem::new(at, format!("a length is required, such as {word}(4)")))
+        };
         Ok(match word.as_str() {
             "bytes" => Form::Bytes(in_brackets()?),
             "hex" => Form::Hex { digits: in_brackets()?, lower: false },
@@ -240,9 +241,9 @@ impl Reader<'_> {
             "pad" => Form::Pad(needed(in_brackets()?)?),
             "pad_to" => Form::PadTo(needed(in_brackets()?)?),
             _ if Integer::parse(&format!("{word}le")).is_some() => {
-                return Err(Problem::new(at, format!("say in which order its bytes go: {word}le or {word}be")));
+                return Err(Problem::new(at, format!("the byte order is required: {word}le or {word}be")));
             }
-            _ => return Err(Problem::new(at, format!("'{word}' is no kind of field; there are: {FORMS}"))),
+            _ => return Err(Problem::new(at, format!("'{word}' is not a field type; types: {FORMS}"))),
         })
     }
 
@@ -256,7 +257,7 @@ impl Reader<'_> {
             self.words.expect(":")?;
             let bits = match self.words.take() {
                 Token::Number(bits @ 1..=64) => u32::try_from(bits).unwrap_or(1),
-                _ => return Err(Problem::new(place, "behind the colon stands the number of bits, 1 to 64")),
+                _ => return Err(Problem::new(place, "expected the number of bits, 1 to 64, after the colon")),
             };
             let mut value = if self.words.takes("=") { Some(self.expression()?) } else { None };
             let table = self.table(tables)?;
@@ -275,11 +276,11 @@ impl Reader<'_> {
         let sum: u32 = parts.iter().map(|part| part.bits).sum();
         let all = u32::try_from(integer.bytes * 8).unwrap_or(64);
         if sum < all {
-            let message = format!("{} of its {all} bits are in no part: nothing covers them; name them _", all - sum);
+            let message = format!("{} of its {all} bits are in no part; name them _", all - sum);
             return Err(Problem::new(at, message));
         }
         if sum > all {
-            return Err(Problem::new(at, format!("its parts have {sum} bits, and it has {all}")));
+            return Err(Problem::new(at, format!("its parts have {sum} bits, but it has {all}")));
         }
         Ok(parts)
     }
@@ -406,7 +407,7 @@ impl Field {
         if let Some(size) = self.form.size() {
             let (_, high) = size.int_kind(known)?;
             if high < 0 {
-                return Err(Problem::new(size.at, "this is below 0, and no length"));
+                return Err(Problem::new(size.at, "a length must not be negative"));
             }
         }
         if let Form::Bits(_, parts) = &self.form {
@@ -426,7 +427,7 @@ impl Field {
                         value.at,
                         format!("{low} needs more than {} digits", self.form.fixed_len().unwrap_or(0)),
                     )),
-                    _ if high < 0 => Err(Problem::new(value.at, "only numbers from 0 on are written in digits")),
+                    _ if high < 0 => Err(Problem::new(value.at, "digits cannot represent negative numbers")),
                     _ => Ok(()),
                 }
             }
@@ -435,13 +436,13 @@ impl Field {
                 let hex = if matches!(self.form, Form::HexBytes { .. }) { 2 } else { 1 };
                 match (found, self.form.fixed_len().map(|len| len / hex)) {
                     (Some(found), Some(wanted)) if found != wanted => {
-                        Err(Problem::new(value.at, format!("the field has {wanted} bytes, and this has {found}")))
+                        Err(Problem::new(value.at, format!("the field has {wanted} bytes, but the value has {found}")))
                     }
                     _ => Ok(()),
                 }
             }
             Form::Pad(_) | Form::PadTo(_) => match value.int_kind(known)? {
-                (low, high) if high < 0 || low > 255 => Err(Problem::new(value.at, "padding is a byte, 0 to 255")),
+                (low, high) if high < 0 || low > 255 => Err(Problem::new(value.at, "padding must be a byte, 0 to 255")),
                 _ => Ok(()),
             },
         }
@@ -463,7 +464,10 @@ impl Bit {
         match value.int_kind(known)? {
             (low, high) if high < 0 || low > most => Err(Problem::new(
                 value.at,
-                format!("{} hold 0 to {most}; {low} does not fit", vaka_base::text::count(self.bits as usize, "bit")),
+                format!(
+                    "{} can represent 0 to {most}; {low} does not fit",
+                    vaka_base::text::count(self.bits as usize, "bit")
+                ),
             )),
             _ => Ok(()),
         }

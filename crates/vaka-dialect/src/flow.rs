@@ -99,8 +99,9 @@ impl Knowledge for Scope<'_> {
         }
         let text = self.names.text(name);
         if self.known.maybe.get(usize::from(name.0)) == Some(&true) {
-            let message =
-                format!("'{text}' may have no value here: not every way to here gives it one; give it one in [start]");
+            let message = format!(
+                "'{text}' may have no value here, because not every path sets it; give it an initial value in [start]"
+            );
             return Err(Problem::new(at, message));
         }
         let known: Vec<&str> = (0..self.known.kinds.len())
@@ -109,7 +110,7 @@ impl Knowledge for Scope<'_> {
             .map(|index| self.names.text(Name(index)))
             .collect();
         let known = if known.is_empty() { "nothing".to_owned() } else { known.join(", ") };
-        Err(Problem::new(at, format!("'{text}' is not known here; known are: {known}")))
+        Err(Problem::new(at, format!("'{text}' is not known here; known names: {known}")))
     }
 
     fn nth(&self) -> Name {
@@ -118,18 +119,16 @@ impl Knowledge for Scope<'_> {
 
     fn part(&self, part: Part, at: usize) -> Parsed<()> {
         let Some(fields) = self.frame else {
-            return Err(Problem::new(at, "parts of a frame are known only inside a frame"));
+            return Err(Problem::new(at, "parts of a frame can be used only inside a frame"));
         };
         let Part::Fields(from, to) = part else { return Ok(()) };
         let place = |name: Name| {
             let found = fields.iter().position(|field| field.name == Some(name));
-            found.ok_or_else(|| {
-                Problem::new(at, format!("no field of this frame is called '{}'", self.names.text(name)))
-            })
+            found.ok_or_else(|| Problem::new(at, format!("this frame has no field '{}'", self.names.text(name))))
         };
         match place(from)? <= place(to)? {
             true => Ok(()),
-            false => Err(Problem::new(at, "this covers nothing: its end stands before its start")),
+            false => Err(Problem::new(at, "this range is empty: its end is before its start")),
         }
     }
 }
@@ -196,7 +195,7 @@ impl FlowChecker<'_> {
     /// Whether a value depends on the unit; `bare` is the environment without a unit.
     pub(super) fn depends(&self, of: &Expression, bare: &Environment) {
         if of.kind(&self.here(bare, None)).is_ok() {
-            let message = "nothing of this comes from the unit; a check of it would prove nothing";
+            let message = "no part of this comes from the unit, so checking it would prove nothing";
             self.note(Err(Problem::new(of.at, message)));
         }
     }
@@ -228,7 +227,7 @@ impl FlowChecker<'_> {
         let is_read = self.reads.get() && name == self.given.data;
         if self.given.has(name) && !is_read {
             let text = self.names.text(name);
-            self.note(Err(Problem::new(at, format!("the tool gives '{text}'; give this another name"))));
+            self.note(Err(Problem::new(at, format!("'{text}' is a built-in name; choose another name"))));
         }
     }
 
@@ -255,7 +254,7 @@ impl FlowChecker<'_> {
             Step::Each { size, of, body, at } => {
                 self.expression(size, known, ExpectedType::Int);
                 if size.int_kind(&self.here(known, None)).is_ok_and(|(_, high)| high < 1) {
-                    self.note(Err(Problem::new(*at, "pieces have at least one byte")));
+                    self.note(Err(Problem::new(*at, "a piece must have at least one byte")));
                 }
                 self.expression(of, known, ExpectedType::Bytes);
                 self.looped(
@@ -275,7 +274,7 @@ impl FlowChecker<'_> {
                     && high > MOST_ROUNDS
                 {
                     let message = format!(
-                        "that could be {high} rounds; at most {MOST_ROUNDS} are made, so say it with min(…, {MOST_ROUNDS})"
+                        "this may be {high} iterations, but at most {MOST_ROUNDS} are allowed; limit it with min(…, {MOST_ROUNDS})"
                     );
                     self.note(Err(Problem::new(count.at, message)));
                 }
@@ -285,14 +284,14 @@ impl FlowChecker<'_> {
                 every.iter().for_each(|time| self.time(time, known));
                 self.time(within, known);
                 if body.is_empty() {
-                    self.note(Err(Problem::new(*at, "nothing is done here again and again, so it never becomes true")));
+                    self.note(Err(Problem::new(*at, "the loop has no steps, so its condition never changes")));
                 }
                 self.steps(body, known, calling);
                 self.expression(done, known, ExpectedType::Truth);
             }
             Step::Expect(condition, _) => self.expression(condition, known, ExpectedType::Truth),
             Step::Line(_, at) | Step::Signals { at, .. } if !self.carrier.kind().has_line => {
-                self.note(Err(Problem::new(*at, "only a serial carrier has such a line")));
+                self.note(Err(Problem::new(*at, "this applies only to a serial carrier")));
             }
             Step::Line(..) | Step::Signals { .. } | Step::Drain | Step::Fail(_) => {}
         }
@@ -315,7 +314,7 @@ impl FlowChecker<'_> {
     fn call(&self, target: &Target, given: &[(Name, Expression)], known: &mut Environment, calling: &[usize]) {
         *self.calls.borrow_mut() += 1;
         if *self.calls.borrow() > MOST_CALLS {
-            return self.note(Err(Problem::new(target.at, "these steps call each other too often to be followed")));
+            return self.note(Err(Problem::new(target.at, "these steps call each other too often")));
         }
         let before = known.clone();
         for (name, value) in given {
@@ -334,7 +333,7 @@ impl FlowChecker<'_> {
                 if let Some(from) = calling.iter().position(|other| *other == number) {
                     let way: Vec<&str> =
                         calling[from..].iter().chain([&number]).map(|index| self.steps[*index].0.as_str()).collect();
-                    let message = format!("this never ends: {} calls itself", way.join(" → "));
+                    let message = format!("infinite recursion: {} calls itself", way.join(" → "));
                     return self.note(Err(Problem::new(target.at, message)));
                 }
                 let calling: Vec<usize> = calling.iter().copied().chain([number]).collect();
@@ -356,13 +355,16 @@ impl FlowChecker<'_> {
                 let most = if index == 0 { 0xFF } else { 0xFFFF };
                 match part.int_kind(&self.here(known, None)) {
                     Ok((low, high)) if high < 0 || low > most => {
-                        self.note(Err(Problem::new(part.at, format!("this holds 0 to {most}; {low} does not fit"))));
+                        self.note(Err(Problem::new(
+                            part.at,
+                            format!("this can represent 0 to {most}; {low} does not fit"),
+                        )));
                     }
                     Ok((_, high)) if high > most && high < UNKNOWN => {
                         self.warn(
                             part.at,
                             format!(
-                                "this holds 0 to {most}, and the value could be {high}; cut it, as in x & 0x{most:X}"
+                                "this can represent 0 to {most}, but the value may be {high}; limit it, such as x & 0x{most:X}"
                             ),
                         );
                     }
@@ -401,7 +403,7 @@ impl FlowChecker<'_> {
         } else if !exchange.then.is_empty() {
             self.note(Err(Problem::new(
                 exchange.at,
-                "this never ends: what follows an exchange calls one that something follows",
+                "infinite recursion: the steps after an exchange call an exchange with steps after it",
             )));
         }
     }
@@ -435,7 +437,7 @@ impl FlowChecker<'_> {
         for field in fields {
             if let Some((at, high, form)) = field.may_not_fit(&here) {
                 let most = form.range().1;
-                self.warn(at, format!("this could be {high} (0x{high:X}), and {form} holds {most}; the update would stop there: cut it, as in x & 0x{most:X}"));
+                self.warn(at, format!("this may be {high} (0x{high:X}), but {form} can represent {most}, so the update would stop there; limit it, such as x & 0x{most:X}"));
             }
         }
         let most = |field: &Field| {
@@ -450,7 +452,7 @@ impl FlowChecker<'_> {
             let limit = self.carrier.frame_limit();
             let own = self.largest.map(|largest| (largest, "a frame for this unit")).into_iter().chain(limit).min();
             if let Some((limit, what)) = own.filter(|(limit, _)| len > *limit) {
-                let message = format!("with this field the frame has {len} bytes; {what} holds {limit}");
+                let message = format!("with this field the frame has {len} bytes, but {what} can have {limit}");
                 return self.note(Err(Problem::new(field.at, message)));
             }
         }

@@ -4,6 +4,7 @@ use super::evaluate::{Evaluation, EvaluationError, Fault, Parts, digits};
 use super::expression::{Expression, Part};
 use super::field::{Field, Form, Meaning, Table};
 use super::value::{Integer, Name, Names, Value, shortened};
+use vaka_base::text;
 
 /// The context for building and parsing frames.
 #[derive(Clone, Copy)]
@@ -115,7 +116,7 @@ impl EvaluationContext<'_> {
     fn words(&self, fault: Fault) -> String {
         match fault {
             Fault::Unknown(name) => format!("'{}' has no value yet", self.names.text(name)),
-            Fault::NotYet => "it needs a part of the frame that is not there".to_owned(),
+            Fault::NotYet => "it requires a part of the frame that does not exist".to_owned(),
             Fault::Invalid(words) => words,
         }
     }
@@ -255,7 +256,7 @@ impl EvaluationContext<'_> {
                 if let Some(size) = size {
                     let wanted = evaluation.size(size)?;
                     if bytes.len() != wanted {
-                        return wrong(format!("it has {wanted} bytes, and there are {}", bytes.len()));
+                        return wrong(format!("it has {wanted} bytes, but there are {}", bytes.len()));
                     }
                 }
                 values.extend(name.map(|name| (name, Value::Bytes(bytes.clone()))));
@@ -276,18 +277,18 @@ impl EvaluationContext<'_> {
                     _ => format!("{number:0width_or_none$}"),
                 };
                 if number < 0 || width.is_some_and(|width| text.len() > width) {
-                    return wrong(format!("{number} does not fit so many digits"));
+                    return wrong(format!("{number} does not fit into the digits"));
                 }
                 out.extend(text.into_bytes());
             }
             Form::Pad(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is not a byte")))?;
                 out.resize(out.len() + evaluation.size(size)?, with);
             }
             Form::PadTo(size) => {
                 let with = value.map_or(Ok(0), |value| evaluation.int(value))?;
-                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is no byte")))?;
+                let with = u8::try_from(with).map_err(|_| Fault::Invalid(format!("{with} is not a byte")))?;
                 let wanted = evaluation.size(size)?;
                 let above = making.length(Part::Above).ok_or(Fault::NotYet)?;
                 let below = making.length(Part::Below).ok_or(Fault::NotYet)?;
@@ -451,7 +452,10 @@ impl EvaluationContext<'_> {
                 End::More(more) if !whole => return ParseOutcome::More(more),
                 End::More(more) => {
                     let left = input.len() - start;
-                    return differs(format!("{more} bytes more than the {left} that came"), left);
+                    return differs(
+                        format!("{} here, but the frame ends after {left}", text::count(left + more, "byte")),
+                        left,
+                    );
                 }
                 End::Wrong(words) => return differs(words, input.len() - start),
             };
@@ -470,7 +474,7 @@ impl EvaluationContext<'_> {
         let used = taking.starts[fields.len()];
         if whole && !padded && used < input.len() {
             let len = input.len() - used;
-            let expected = format!("nothing more, and {len} more came");
+            let expected = format!("the end of the frame, found {}", text::count(len, "more byte"));
             return ParseOutcome::Differs(Mismatch { field: fields.len(), at: used, expected, len });
         }
         taking.complete = true;
@@ -478,7 +482,7 @@ impl EvaluationContext<'_> {
             taking.at = index;
             let (start, end) = (taking.starts[index], taking.starts[index + 1]);
             if let Err(expected) = self.take(&fields[index], &input[start..end], &mut taking) {
-                let expected = expected.unwrap_or_else(|| "what cannot be computed".to_owned());
+                let expected = expected.unwrap_or_else(|| "a computable value".to_owned());
                 return ParseOutcome::Differs(Mismatch { field: index, at: start, expected, len: end - start });
             }
         }
@@ -497,7 +501,7 @@ impl EvaluationContext<'_> {
         let sized = |len: usize| match start.checked_add(len) {
             Some(end) if end <= input.len() => End::At(end),
             Some(end) => End::More(end - input.len()),
-            None => End::Wrong("a length that can be".to_owned()),
+            None => End::Wrong("a valid length".to_owned()),
         };
         let size = field.form.size().map(|size| self.evaluation(Some(taking)).size(size));
         let size = match size.transpose() {
@@ -560,7 +564,7 @@ impl EvaluationContext<'_> {
             _ if !whole => End::More(1),
             Some(fixed) if start + fixed <= input.len() => End::At(input.len() - fixed),
             Some(fixed) => End::More(start + fixed - input.len()),
-            None => End::Wrong("fields behind it whose length is known".to_owned()),
+            None => End::Wrong("later fields of known length".to_owned()),
         }
     }
 
@@ -656,7 +660,7 @@ impl EvaluationContext<'_> {
                 _ => None,
             });
             let says = match (wrong, told) {
-                (Some(wrong), _) => format!("expected {}; this is {found}", wrong.expected),
+                (Some(wrong), _) => format!("expected {}; received {found}", wrong.expected),
                 (None, Some(Meaning::Refused(sentence))) => format!("{found}: {sentence}"),
                 (None, Some(Meaning::Busy)) => format!("{found}: busy"),
                 (None, Some(Meaning::Ok)) => format!("{found}: ok"),

@@ -120,7 +120,7 @@ impl TokenStream {
             } else if c.is_ascii_digit() {
                 let len = rest.find(|c: char| !c.is_ascii_alphanumeric() && c != '_').unwrap_or(rest.len());
                 let number = number(&rest[..len]).ok_or_else(|| {
-                    Problem::new(place, format!("'{}' is no number; write it like 12, 0x1F or 0b1010", &rest[..len]))
+                    Problem::new(place, format!("'{}' is not a number; write it like 12, 0x1F or 0b1010", &rest[..len]))
                 })?;
                 tokens.push((Token::Number(number), place));
                 at += len;
@@ -131,7 +131,7 @@ impl TokenStream {
             } else if c == 'x' && matches!(rest.as_bytes().get(1), Some(b'"' | b'\'')) {
                 let (digits, len) = literal(&rest[1..], place)?;
                 let bytes = vaka_base::text::parse_hex(&digits).ok_or_else(|| {
-                    Problem::new(place, "between the quotes stand pairs of hex digits, as in x'0A FF'")
+                    Problem::new(place, "expected pairs of hex digits in the quotes, such as x'0A FF'")
                 })?;
                 tokens.push((Token::Bytes(bytes), place));
                 at += 1 + len;
@@ -148,7 +148,7 @@ impl TokenStream {
                 tokens.push((Token::Sign(sign), place));
                 at += sign.len();
             } else {
-                return Err(Problem::new(place, format!("'{}' has no meaning here", c.escape_default())));
+                return Err(Problem::new(place, format!("unexpected '{}'", c.escape_default())));
             }
         }
         while matches!(tokens.last(), Some((Token::Line, _))) {
@@ -218,7 +218,7 @@ impl TokenStream {
     }
 
     pub(super) fn unexpected(&self, wanted: &str) -> Problem {
-        Problem::new(self.at(), format!("{} stands where {wanted} was expected", self.peek()))
+        Problem::new(self.at(), format!("expected {wanted}, found {}", self.peek()))
     }
 
     /// Skips separators between items: line breaks and `separator`.
@@ -270,8 +270,8 @@ fn literal(rest: &str, place: usize) -> Parsed<(Vec<u8>, usize)> {
             }
             _ => None,
         };
-        let message = "after a backslash stands one of n r t 0 \\ \" ' or x and two hex digits";
+        let message = "expected one of n r t 0 \\ \" ' or x and two hex digits after the backslash";
         bytes.push(escaped.ok_or_else(|| Problem::new(place, message))?);
     }
-    Err(Problem::new(place, "a text begins here and has no end"))
+    Err(Problem::new(place, "unterminated text"))
 }

@@ -144,7 +144,7 @@ impl Reader<'_> {
             steps.push(self.step()?);
             let at_end = matches!(self.words.peek(), Token::End | Token::Sign("}"));
             if !self.words.skip_separators(";") && !at_end {
-                return Err(self.words.unexpected("';' or a new line"));
+                return Err(self.words.unexpected("';' or a line break"));
             }
         }
         Ok(steps)
@@ -163,7 +163,7 @@ impl Reader<'_> {
     fn block(&mut self) -> Parsed<Vec<Step>> {
         self.depth += 1;
         if self.depth > 32 {
-            return Err(Problem::new(self.words.at(), "this is nested too deeply"));
+            return Err(Problem::new(self.words.at(), "the nesting is too deep"));
         }
         self.words.skip_separators(";");
         self.words.expect("{")?;
@@ -179,7 +179,7 @@ impl Reader<'_> {
             "let" => {
                 let (name, place) = self.words.name("a name")?;
                 if is_reserved(&name) {
-                    return Err(Problem::new(place, format!("'{name}' is a word of the language, not a name")));
+                    return Err(Problem::new(place, format!("'{name}' is a reserved word")));
                 }
                 self.words.expect("=")?;
                 Ok(Step::Let(self.names.number(&name), self.expression()?))
@@ -205,10 +205,7 @@ impl Reader<'_> {
                 let done = self.expression()?;
                 let every = if self.words.takes_word("every") { Some(self.time()?) } else { None };
                 if !self.words.is_word("within") {
-                    return Err(Problem::new(
-                        self.words.at(),
-                        "this could go on for ever: say for how long, as in within 5 s",
-                    ));
+                    return Err(Problem::new(self.words.at(), "a time limit is required, such as within 5 s"));
                 }
                 self.words.take();
                 let within = self.time()?;
@@ -250,7 +247,7 @@ impl Reader<'_> {
             }
             let (name, place) = self.words.name("a name")?;
             if is_reserved(&name) {
-                return Err(Problem::new(place, format!("'{name}' is a word of the language, not a name")));
+                return Err(Problem::new(place, format!("'{name}' is a reserved word")));
             }
             self.words.expect("=")?;
             given.push((self.names.number(&name), self.expression()?));
@@ -278,17 +275,17 @@ impl Reader<'_> {
                 let text = String::from_utf8_lossy(&bytes).into_owned();
                 match vaka_base::text::sanitize(&text) == text && !text.is_empty() {
                     true => Ok(text),
-                    false => Err(Problem::new(at, "a sentence is not empty and has no control characters")),
+                    false => Err(Problem::new(at, "a sentence must not be empty or have control characters")),
                 }
             }
-            _ => Err(Problem::new(at, "a sentence in quotes says what is wrong")),
+            _ => Err(Problem::new(at, "a sentence in quotes that describes the failure")),
         }
     }
 
     /// `line 115200` or `line 9600 "8E1"`.
     fn line(&mut self, at: usize) -> Parsed<Step> {
         let Token::Number(baud) = self.words.take() else {
-            return Err(Problem::new(at, "behind line stands the number of bits per second, as in line 115200"));
+            return Err(Problem::new(at, "expected the bit rate after line, such as line 115200"));
         };
         let form = match self.words.peek().clone() {
             Token::Bytes(form) => {
@@ -299,10 +296,7 @@ impl Reader<'_> {
         };
         let setting = LineSetting::parse(baud, &form);
         setting.map(|setting| Step::Line(setting, at)).ok_or_else(|| {
-            Problem::new(
-                at,
-                "a line is set like: line 115200, or line 9600 '8E1' (data bits 5 to 8; N, O or E; 1 or 2)",
-            )
+            Problem::new(at, "expected line 115200 or line 9600 '8E1' (data bits 5 to 8; N, O or E; 1 or 2)")
         })
     }
 

@@ -98,8 +98,11 @@ impl Expression {
                 condition.truth(known)?;
                 let (yes_kind, no_kind) = (yes.kind(known)?, no.kind(known)?);
                 if !yes_kind.is_like(no_kind) {
-                    let message =
-                        format!("one side of this choice is {}, the other {}", yes_kind.words(), no_kind.words());
+                    let message = format!(
+                        "the two sides of this choice have different types: {} and {}",
+                        yes_kind.words(),
+                        no_kind.words()
+                    );
                     return Err(Problem::new(no.at, message));
                 }
                 Ok(yes_kind.joined(no_kind))
@@ -111,9 +114,11 @@ impl Expression {
                 let within = With { below: &within, name: known.nth(), kind: Type::Int(0, i128::from(u32::MAX)) };
                 match each.kind(&within)? {
                     Type::Int(low, high) if high < 0 || low > 255 => {
-                        Err(Problem::new(each.at, "a byte holds 0 to 255; this never is one"))
+                        Err(Problem::new(each.at, "a byte is 0 to 255; this value never is"))
                     }
-                    Type::Truth => Err(Problem::new(each.at, "each byte becomes a number or bytes, not a comparison")),
+                    Type::Truth => {
+                        Err(Problem::new(each.at, "each byte must become a number or bytes, not a comparison"))
+                    }
                     _ => Ok(Type::Bytes(None)),
                 }
             }
@@ -126,7 +131,7 @@ impl Expression {
                 let (_, high) = count.int_kind(known)?;
                 if high > MOST_ROUNDS {
                     let message = format!(
-                        "that could be {high} rounds; at most {MOST_ROUNDS} are made, so say it with min(…, {MOST_ROUNDS})"
+                        "this may be {high} iterations, but at most {MOST_ROUNDS} are allowed; limit it with min(…, {MOST_ROUNDS})"
                     );
                     return Err(Problem::new(count.at, message));
                 }
@@ -139,14 +144,14 @@ impl Expression {
     pub(super) fn int_kind(&self, known: &dyn Knowledge) -> Parsed<(i128, i128)> {
         match self.kind(known)? {
             Type::Int(low, high) => Ok((low, high)),
-            other => Err(Problem::new(self.at, format!("{} stands where a number is needed", other.words()))),
+            other => Err(Problem::new(self.at, format!("expected a number, found {}", other.words()))),
         }
     }
 
     pub(super) fn bytes_kind(&self, known: &dyn Knowledge) -> Parsed<Option<usize>> {
         match self.kind(known)? {
             Type::Bytes(len) => Ok(len),
-            other => Err(Problem::new(self.at, format!("{} stands where bytes are needed", other.words()))),
+            other => Err(Problem::new(self.at, format!("expected bytes, found {}", other.words()))),
         }
     }
 
@@ -154,7 +159,7 @@ impl Expression {
         match self.kind(known)? {
             Type::Truth => Ok(()),
             other => {
-                let message = format!("{} stands where a comparison is needed, such as x != 0", other.words());
+                let message = format!("expected a comparison such as x != 0, found {}", other.words());
                 Err(Problem::new(self.at, message))
             }
         }
@@ -203,7 +208,7 @@ impl Expression {
             B::Subtract => corners(i128::saturating_sub),
             B::Multiply => corners(i128::saturating_mul),
             B::Divide | B::Remainder if c == 0 && d == 0 => {
-                return Err(Problem::new(right.at, "this divides by 0"));
+                return Err(Problem::new(right.at, "division by 0"));
             }
             B::Divide if a >= 0 && c > 0 => Type::Int(a / d, b / c),
             B::Remainder if a >= 0 && c > 0 => Type::Int(0, b.min(d - 1)),
@@ -217,7 +222,7 @@ impl ChecksumScope {
         self.bytes.bytes_kind(known)?;
         let Some(by) = &self.by else { return Ok(Type::Int(0, 255)) };
         if by.int_kind(known)?.1 < 1 {
-            return Err(Problem::new(by.at, "pieces have at least one byte"));
+            return Err(Problem::new(by.at, "a piece must have at least one byte"));
         }
         Ok(Type::Bytes(None))
     }
@@ -239,7 +244,7 @@ fn fold_kind(
     let within = With { below: &within, name: inside.nth(), kind: Type::Int(0, i128::from(u32::MAX)) };
     let made = each.kind(&within)?;
     if !made.is_like(kind) {
-        let message = format!("it begins as {} and becomes {}", kind.words(), made.words());
+        let message = format!("its type changes from {} to {}", kind.words(), made.words());
         return Err(Problem::new(each.at, message));
     }
     // The final mask bounds the result, unless there are zero rounds.
@@ -271,7 +276,7 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
             Type::Bytes(usize::try_from(low).ok().filter(|_| low == high))
         }
         F::Le | F::Be => match bytes(0)? {
-            Some(len) if len > 8 => return Err(Problem::new(given[0].at, "a number has at most 8 bytes")),
+            Some(len) if len > 8 => return Err(Problem::new(given[0].at, "a number may have at most 8 bytes")),
             Some(len) => Type::Int(0, (1_i128 << (len * 8)) - 1),
             None => Type::Int(0, WORD),
         },
@@ -311,7 +316,7 @@ fn call_kind(function: &Function, given: &[Expression], known: &dyn Knowledge) -
 
 fn byte_value(of: &Expression, known: &dyn Knowledge) -> Parsed<()> {
     match of.int_kind(known)? {
-        (low, high) if high < 0 || low > 255 => Err(Problem::new(of.at, "a byte holds 0 to 255; this never is one")),
+        (low, high) if high < 0 || low > 255 => Err(Problem::new(of.at, "a byte is 0 to 255; this value never is")),
         _ => Ok(()),
     }
 }
@@ -322,7 +327,7 @@ pub(super) fn fits(of: &Expression, form: Integer, known: &dyn Knowledge) -> Par
     let (least, most) = form.range();
     if high < least || low > most {
         let value = if low == high { format!("{low} (0x{low:X})") } else { format!("a number of at least {low}") };
-        return Err(Problem::new(of.at, format!("{form} holds {least} to {most}; {value} does not fit")));
+        return Err(Problem::new(of.at, format!("{form} can represent {least} to {most}; {value} does not fit")));
     }
     Ok(())
 }

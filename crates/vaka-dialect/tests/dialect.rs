@@ -94,7 +94,10 @@ fn a_check_that_the_unit_has_no_part_in_is_none() {
     sound(&checked("found - length"));
     for unit in ["sum(data)", "MAGIC * length", "7"] {
         let found = errors(&checked(unit));
-        assert!(found.iter().any(|error| error.message.contains("nothing of this comes from the unit")), "{found:?}");
+        assert!(
+            found.iter().any(|error| error.message.contains("no part of this comes from the unit, so checking it")),
+            "{found:?}"
+        );
     }
 }
 
@@ -104,51 +107,55 @@ fn a_check_that_the_unit_has_no_part_in_is_none() {
 fn what_is_wrong_is_found_with_line_and_column() {
     let cases: &[(&str, &str, &str)] = &[
         ("dialect = 1", "dialect = [9]", "format 1"),
-        ("name = \"sample\"", "name = [\"Sample\"]", "lower-case"),
+        ("name = \"sample\"", "name = [\"Sample\"]", "only lowercase letters"),
         ("kind = \"serial\"", "kind = [\"parallel\"]", "unknown variant `parallel`"),
         ("largest = 64", "[lenght] = 64", "unknown field `lenght`"),
-        ("largest = 64", "report = [1]", "is a key of a carrier of kind \"hid\""),
+        ("largest = 64", "report = [1]", "applies only to a carrier of kind \"hid\""),
         // Names.
         ("u16le = MAGIC", "u16le = [MAGICK]", "'MAGICK' is not known here"),
         ("at = address + place", "at = [adress] + place", "'adress' is not known here"),
         ("u8 in status\"\n\n[sync]", "u8 in [state]\"\n\n[sync]", "no [table.state]"),
-        ("do = \"ask\"", "do = \"[ask_it]\"", "no exchange and there are no steps called 'ask_it'"),
-        ("mine(above)", "[yours](above)", "'yours' is no function"),
-        ("MAGIC = 0x5AA5", "[len] = 0x5AA5", "a word of the language"),
+        ("do = \"ask\"", "do = \"[ask_it]\"", "there is no exchange or group of steps 'ask_it'"),
+        ("mine(above)", "[yours](above)", "'yours' is not a function"),
+        ("MAGIC = 0x5AA5", "[len] = 0x5AA5", "is a reserved word"),
         // Widths.
-        ("u16le = MAGIC", "u8 = [MAGIC]", "u8 holds 0 to 255; 23205 (0x5AA5) does not fit"),
-        ("0x20, u16le", "[0x120], u16le", "for 288 say how"),
+        ("u16le = MAGIC", "u8 = [MAGIC]", "u8 can represent 0 to 255; 23205 (0x5AA5) does not fit"),
+        ("0x20, u16le", "[0x120], u16le", "for 288 give its form"),
         ("0x21, u8 size", "0x21, [u16] size", "u16le or u16be"),
-        ("0x21, u8 size", "0x21, [u7] size", "no kind of field"),
-        ("0x21, u8 size", "0x21, [bits8](size:7)", "nothing covers them"),
+        ("0x21, u8 size", "0x21, [u7] size", "is not a field type; types"),
+        ("0x21, u8 size", "0x21, [bits8](size:7)", "bits are in no part; name them _"),
         ("0x21, u8 size", "0x21, [bits8](size:9)", "its parts have 9 bits"),
-        ("bytes piece", "bytes(4) = [x'01 02 03']", "the field has 4 bytes, and this has 3"),
+        ("bytes piece", "bytes(4) = [x'01 02 03']", "the field has 4 bytes, but the value has 3"),
         ("bytes piece", "hex(2) = [256]", "more than 2 digits"),
         // Lengths.
-        ("bytes piece\n", "[bytes(60)] = fill(60, 0)\n", "the frame has 66 bytes; a frame for this unit holds 64"),
+        (
+            "bytes piece\n",
+            "[bytes(60)] = fill(60, 0)\n",
+            "the frame has 66 bytes, but a frame for this unit can have 64",
+        ),
         ("chunk = 32", "chunk = [0]", "1 to 1048576"),
         // Types.
-        ("u8 = len(piece)", "u8 = [piece]", "bytes stands where a number is needed"),
-        ("each 8 of data", "each 8 of [address]", "a number stands where bytes are needed"),
-        ("state\n'''", "if [count] { state }\n'''", "a comparison is needed"),
-        ("sum(above) & 0xFF", "sum([5]) & 0xFF", "a number stands where bytes are needed"),
-        ("sum(above) & 0xFF", "size / [0]", "divides by 0"),
+        ("u8 = len(piece)", "u8 = [piece]", "expected a number, found bytes"),
+        ("each 8 of data", "each 8 of [address]", "expected bytes, found a number"),
+        ("state\n'''", "if [count] { state }\n'''", "expected a comparison such as x != 0, found"),
+        ("sum(above) & 0xFF", "sum([5]) & 0xFF", "expected bytes, found a number"),
+        ("sum(above) & 0xFF", "size / [0]", "division by 0"),
         // Parts.
-        ("sum(above)", "sum([head]..size)", "no field of this frame is called 'head'"),
+        ("sum(above)", "sum([head]..size)", "this frame has no field 'head'"),
         (
             "0x21, u8 size, bytes(size) text, u8 = sum(above)",
             "0x21, u8 size, bytes(size) text, u8 = sum([text]..size)",
-            "covers nothing",
+            "this range is empty: its end is before its start",
         ),
         ("bytes(size) text, u8", "bytes([more]) text, u8 more, u8", "'more' is not known here"),
         // What the tool gives stays, and a check needs the unit.
-        ("0x21, u8 size", "0x21, [u8 length]", "the tool gives 'length'"),
-        ("bytes(size) text, u8", "[bytes(size) data], u8", "the tool gives 'data'"),
-        ("state\n'''", "let address = [count]\n'''", "the tool gives 'address'"),
+        ("0x21, u8 size", "0x21, [u8 length]", "'length' is a built-in name"),
+        ("bytes(size) text, u8", "[bytes(size) data], u8", "'data' is a built-in name"),
+        ("state\n'''", "let address = [count]\n'''", "'address' is a built-in name"),
         // What does not end.
-        ("state\n'''", "again\n'''\n[steps.again]\ndo = \"again\"", "never ends: again → again"),
-        ("state\n'''", "until count == 1 [{] state }\n'''", "for how long"),
-        ("state\n'''", "until count == 1 within 1 s { }\n'''", "nothing is done here"),
+        ("state\n'''", "again\n'''\n[steps.again]\ndo = \"again\"", "infinite recursion: again → again"),
+        ("state\n'''", "until count == 1 [{] state }\n'''", "a time limit is required, such as within 5 s"),
+        ("state\n'''", "until count == 1 within 1 s { }\n'''", "the loop has no steps, so its condition never changes"),
         ("state\n'''", "repeat [70000] { state }\n'''", "at most 65536"),
         ("state\n'''", "let count = rounds([99999], a = 1: a + 1)\n'''", "at most 65536"),
         // Ways that may not have run.
@@ -157,14 +164,18 @@ fn what_is_wrong_is_found_with_line_and_column() {
         // The language's own form.
         ("u8 = len(piece)", "u8 = len([,])", "a number, a name or a text"),
         ("u8 = len(piece)", "u8 = [len](piece, 1)", "len takes bytes"),
-        ("u8 = len(piece)", "u8 = 1 [1]", "',' or a new line"),
-        ("u8 = len(piece)", "u8 = [0x]", "no number"),
-        ("u8 = len(piece)", "u8 = [']abc", "has no end"),
+        ("u8 = len(piece)", "u8 = 1 [1]", "',' or a line break"),
+        ("u8 = len(piece)", "u8 = [0x]", "is not a number"),
+        ("u8 = len(piece)", "u8 = [']abc", "unterminated text"),
         ("by = \"page\"", "by = [\"sector\"]", "unknown variant `sector`"),
-        ("send = \"0x26\"", "send = \"0x26\"\nby = [\"all\"]", "`by` is a key of [erase]"),
-        ("send = \"0x26\"", "send = \"0x26\"\ndo = [\"state\"]", "either `do`, or an exchange"),
-        ("[exchange.state]", "[exchange.wait]", "a word of the language"),
-        ("width = 16\npoly = 0x1021", "width = 16\npoly = 0x11021", "poly, init and xor_out fit it"),
+        ("send = \"0x26\"", "send = \"0x26\"\nby = [\"all\"]", "`by` applies only to [erase]"),
+        ("send = \"0x26\"", "send = \"0x26\"\ndo = [\"state\"]", "an operation requires either `do` or an exchange of"),
+        ("[exchange.state]", "[exchange.wait]", "is a reserved word"),
+        (
+            "width = 16\npoly = 0x1021",
+            "width = 16\npoly = 0x11021",
+            "a CRC must have a width of 3 to 64 bits, and poly",
+        ),
     ];
     for (from, to, words) in cases {
         assert!(SOUND.contains(from), "the dialect no longer holds: {from}");
@@ -206,13 +217,17 @@ fn what_is_missing_is_a_warning() {
         (
             "[read]\nsend = \"0x25, u32be address, u8 = length\"\nreply = \"bytes(length) data\"\n",
             "",
-            "no way to verify",
+            "no verification: without [read] and [checksum] a",
         ),
-        ("[erase]\nby = \"page\"\nsend = \"0x23, u32be address\"\nreply = \"u8 in status\"\n", "", "erase missing"),
-        ("[restart]\nsend = \"0x26\"\n", "", "restart missing"),
+        (
+            "[erase]\nby = \"page\"\nsend = \"0x23, u32be address\"\nreply = \"u8 in status\"\n",
+            "",
+            "[erase] is missing; if the unit erases by itself",
+        ),
+        ("[restart]\nsend = \"0x26\"\n", "", "[restart] is missing, so the user has to unplug the"),
         ("[sync]\ndo = \"ask\"\n", "", "no [sync]"),
-        ("do = \"ask\"", "do = \"state\"", "nothing uses exchange 'ask'"),
-        ("u32be at\n", "u16be at\n", "cut it, as in x & 0xFFFF"),
+        ("do = \"ask\"", "do = \"state\"", "exchange 'ask' is not used"),
+        ("u32be at\n", "u16be at\n", "limit it, such as x & 0xFFFF"),
     ];
     assert!(sound(SOUND).warnings.is_empty(), "{:?}", sound(SOUND).warnings);
     for (from, to, words) in cases {
@@ -256,8 +271,8 @@ fn replies_are_read_or_the_first_wrong_field_is_named() {
     let cases: &[(&str, &[u8], Result<&str, &str>)] = &[
         ("0x5A, u16be x", &[0x5A, 1, 2], Ok("x 258 (0x102)")),
         ("0x5A, u16be x", &[0x5B, 1, 2], Err("at byte 0, 0x5A: expected 90 (0x5A); received 5B")),
-        ("0x5A, u16be x", &[0x5A, 1], Err("at byte 1, u16be x: expected 1 bytes more")),
-        ("0x5A, u16be x", &[0x5A, 1, 2, 3], Err("nothing more, and 1 more came")),
+        ("0x5A, u16be x", &[0x5A, 1], Err("at byte 1, u16be x: expected 2 bytes here, but the frame ends after 1")),
+        ("0x5A, u16be x", &[0x5A, 1, 2, 3], Err("expected the end of the frame, found 1 more byte")),
         ("u8 n2, bytes(n2) x, u8 = sum(above)", &[2, 5, 6, 13], Ok("x 05 06")),
         ("u8 n2, bytes(n2) x, u8 = sum(above)", &[2, 5, 6, 14], Err("expected 13 (0xD); received 0E")),
         ("u8 = sum(below), bytes x", &[9, 4, 5], Ok("x 04 05")),
@@ -304,7 +319,7 @@ fn tables_say_what_codes_mean() {
     // What follows a refusal may be missing.
     assert_eq!(answer(&[2]), ReplyOutcome::Refused("no such page".into()));
     let ReplyOutcome::Refused(words) = answer(&[0x77]) else { panic!() };
-    assert!(words.contains("119 (0x77)") && words.contains("'code' does not name"), "{words}");
+    assert!(words.contains("119 (0x77)") && words.contains("which is not in the dialect's table 'code'"), "{words}");
 }
 
 proptest! {

@@ -64,14 +64,14 @@ fn every_form_of_field_is_sent() {
 #[test]
 fn frames_that_cannot_be_made_say_which_field() {
     let cases: &[(&str, &str)] = &[
-        ("bytes(3) t", "bytes(3) t: it has 3 bytes, and there are 2"),
+        ("bytes(3) t", "bytes(3) t: it has 3 bytes, but there are 2"),
         ("u8 = x - 8", "u8 = x - 8: "),
         ("bits8(a:4 = x + 9, c:4 = 0)", "does not fit"),
         ("hex(1) = x + 9", "digits"),
         ("dec(1) = x + 3", "digits"),
         ("bytes t, pad_to(1)", "pad_to(1)"),
-        ("pad(x - 8)", "no length"),
-        ("u8 = len(below) if x == 7, bytes(x - 8) t", "no length"),
+        ("pad(x - 8)", "-1 is not a valid length"),
+        ("u8 = len(below) if x == 7, bytes(x - 8) t", "-1 is not a valid length"),
         ("u8 a = c, u8 c = a", "has no value yet"),
     ];
     for (fields, words) in cases {
@@ -116,10 +116,10 @@ fn every_form_of_field_is_received() {
     let cases: &[(&str, &[u8], &[bool], &str)] = &[
         ("0x5A", &[90], EITHER, "done 1: 90 (0x5A)"),
         ("0x5A", &[91], EITHER, "differs at byte 0, 0x5A: expected 90 (0x5A); received 5B"),
-        ("u8 v", &[], WHOLE, "differs at byte 0, u8 v: expected 1 bytes more than the 0 that came; received nothing"),
+        ("u8 v", &[], WHOLE, "differs at byte 0, u8 v: expected 1 byte here, but the frame ends after 0; received nothing"),
         ("u8 v", &[], BEGUN, "more 1"),
         ("u8 v", &[7], EITHER, "done 1: 7"),
-        ("u8 v", &[7, 8], WHOLE, "differs at byte 1: expected nothing more, and 1 more came: 08"),
+        ("u8 v", &[7, 8], WHOLE, "differs at byte 1: expected the end of the frame, found 1 more byte: 08"),
         ("u8 v", &[7, 8], BEGUN, "done 1: 7"),
         ("u16le v, u16be w, u24be _", &[1, 2, 1, 2, 0, 0, 0], EITHER, "done 7: 513 (0x201); 258 (0x102); 0"),
         ("i16le v", &[254, 255], EITHER, "done 2: -2"),
@@ -150,7 +150,7 @@ fn every_form_of_field_is_received() {
         ("hexbytes v, '.'", &[48, 97, 70, 46], EITHER, "differs at byte 0, hexbytes v: expected pairs of hex digits; received 30 61 46"),
         ("u8 v, pad(2), u8 w", &[1, 9, 9, 2], EITHER, "done 4: 1; 2"),
         ("u8 v, pad_to(4)", &[1, 9, 9, 9], EITHER, "done 4: 1"),
-        ("u8 v, pad_to(4)", &[1, 9, 9], WHOLE, "differs at byte 1, pad_to(4): expected 1 bytes more than the 2 that came; received 09 09"),
+        ("u8 v, pad_to(4)", &[1, 9, 9], WHOLE, "differs at byte 1, pad_to(4): expected 3 bytes here, but the frame ends after 2; received 09 09"),
         ("u8 v, pad_to(4)", &[1, 9, 9], BEGUN, "more 1"),
         ("u8 v if x == 7, u8 w if x == 8", &[1], EITHER, "done 1: 1"),
         ("u8 v, u16be w if v == 1, u8 z", &[1, 0, 2, 3], EITHER, "done 4: 1; 2; 3"),
@@ -158,7 +158,7 @@ fn every_form_of_field_is_received() {
         ("u8 in code, u8 v", &[0, 9], EITHER, "done 2: 0: ok; 9"),
         ("u8 in code, u8 v", &[1], EITHER, "busy 1"),
         ("u8 in code, u8 v", &[2], EITHER, "refused: no such page"),
-        ("u8 in code, u8 v", &[3, 9], EITHER, "refused: status 3 (0x03), which the dialect's table 'code' does not name"),
+        ("u8 in code, u8 v", &[3, 9], EITHER, "refused: status 3 (0x03), which is not in the dialect's table 'code'"),
         ("u8 v, bytes(v) w, u8 = sum(w) & 0xFF", &[2, 3, 4, 7], EITHER, "done 4: 2; 03 04; 7"),
         ("u8 v, bytes(v) w, u8 = sum(w) & 0xFF", &[2, 3, 4, 8], EITHER, "differs at byte 3, u8 = sum(w) & 0xFF: expected 7; received 08"),
         ("u8 = len(below), bytes v", &[2, 3, 4], WHOLE, "done 3: 2; 03 04"),
@@ -195,8 +195,8 @@ fn an_envelope_surrounds_each_frame() {
     let exchange = bare.exchange(exchange_of(&bare, OperationName::Restart));
     assert_eq!(Bindings::new(bare.clone()).request(exchange).as_deref(), Ok(&[0x26, 0x12, 0x34][..]));
     for (envelope, words) in [
-        ("send = \"0x55, u8 x\"", "one field of an envelope is the frame inside it"),
-        ("send = \"0x55, bytes body\"\nreply = \"0xAA\"", "one field of an envelope is the frame inside it"),
+        ("send = \"0x55, u8 x\"", "an envelope requires the field `bytes body` for the"),
+        ("send = \"0x55, bytes body\"\nreply = \"0xAA\"", "an envelope requires the field `bytes body` for the"),
     ] {
         let error = parse(&text(envelope, "")).expect_err(envelope);
         assert!(error.contains(words), "{envelope}: {error}");
@@ -215,11 +215,11 @@ fn a_frame_fits_its_carrier() {
         ("kind = \"pipes\"\nlargest = 8", "send = \"bytes(8) = fill(8, 1)\"", ""),
         ("kind = \"pipes\"\nlargest = 8", "send = \"bytes(9) = fill(9, 1)\"", "the frame has 9 bytes"),
         (control, "out = { request = 0xFF, value = 0xFFFF, index = 0xFFFF }", ""),
-        (control, "out = { request = 0x100 }", "this holds 0 to 255"),
-        (control, "out = { request = 1, value = 0x10000 }", "this holds 0 to 65535"),
-        (control, "out = { request = 1, index = 0x10000 }", "this holds 0 to 65535"),
-        (control, "out = { request = 1, value = \"-1\" }", "this holds 0 to 65535"),
-        ("kind = \"pipes\"", "out = { request = 1 }", "`out` is a key of control transfers"),
+        (control, "out = { request = 0x100 }", "this can represent 0 to 255"),
+        (control, "out = { request = 1, value = 0x10000 }", "this can represent 0 to 65535"),
+        (control, "out = { request = 1, index = 0x10000 }", "this can represent 0 to 65535"),
+        (control, "out = { request = 1, value = \"-1\" }", "this can represent 0 to 65535"),
+        ("kind = \"pipes\"", "out = { request = 1 }", "`out` applies only to control transfers"),
     ];
     for (carrier, restart, words) in cases {
         let text = format!("dialect = 1\nname = \"l\"\n[carrier]\n{carrier}\n[restart]\n{restart}\n");
@@ -241,7 +241,7 @@ fn a_frame_that_turns_out_too_long_is_not_sent() {
         Bindings::new(dialect.clone()).request(exchange).map_err(|error| error.to_string())
     };
     assert_eq!(request(7).unwrap().len(), 8);
-    assert_eq!(request(8).unwrap_err(), "the frame has 9 bytes, and the unit takes 8");
+    assert_eq!(request(8).unwrap_err(), "the frame has 9 bytes; the unit accepts 8");
 }
 
 /// A dialect with one exchange, and the bindings for it.
@@ -263,7 +263,7 @@ fn a_refusal_without_a_table_is_told_by_its_values() {
     assert!(matches!(answer(b"??"), ReplyOutcome::Differs(_)));
     let (dialect, number) = exchange("reply = \"'OK'\"\nrefused = \"'NO'\"");
     let answer = Bindings::new(dialect.clone()).answer(dialect.exchange(number), b"NO", true);
-    assert_eq!(answer, ReplyOutcome::Refused("it gave no reason".into()));
+    assert_eq!(answer, ReplyOutcome::Refused("no reason given".into()));
 }
 
 #[test]

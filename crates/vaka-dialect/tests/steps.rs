@@ -33,8 +33,8 @@ fn names_are_known_on_every_way_or_not_at_all() {
         ("let d = nth", "'nth' is not known here"),
         ("let d = piece", "'piece' is not known here"),
         // What a call gives counts in the call alone.
-        ("put(c = 300)", "u8 holds 0 to 255; 300 (0x12C) does not fit"),
-        ("put(c = b)", "bytes stands where a number is needed"),
+        ("put(c = 300)", "u8 can represent 0 to 255; 300 (0x12C) does not fit"),
+        ("put(c = b)", "expected a number, found bytes"),
         ("put(d = 3)", ""),
         ("use_d(d = 3)", ""),
         ("use_d(d = 3)\nuse_d", "'d' is not known here"),
@@ -59,7 +59,7 @@ fn steps_are_nested_to_a_limit() {
     let nested = |depth: usize| format!("{}fail 'no'{}", "if n == 1 { ".repeat(depth), " }".repeat(depth));
     let restart = |steps: &str| parse(&format!("{BEGIN}[restart]\ndo = '''\n{steps}\n'''\n"));
     assert!(restart(&nested(32)).is_ok());
-    assert!(restart(&nested(33)).unwrap_err().contains("nested too deeply"));
+    assert!(restart(&nested(33)).unwrap_err().contains("the nesting is too deep"));
     assert!(restart(&vec![nested(20); 5].join("\n")).is_ok());
     assert!(restart("").unwrap_err().contains("step"));
     assert!(restart("# nothing").is_err());
@@ -166,7 +166,7 @@ fn every_kind_of_step_is_shown() {
         "line|9600 bit/s",
         "DTR|on",
         "RTS|off",
-        "throw|away what comes",
+        "discard|incoming data",
         "let|c = c + 1 & 0xFF",
         "repeat|2",
         "  each|4 of fill(8, 1)",

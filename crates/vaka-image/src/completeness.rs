@@ -145,9 +145,9 @@ impl LengthField {
     pub fn check(&self, image: &Image) -> Proof {
         let found = image.span().len();
         match self.wanted(image) {
-            None => Proof::Fails(format!("nothing stands at offset 0x{:X}: it was cut short", self.offset)),
+            None => Proof::Fails(format!("it ends before offset 0x{:X}: it is truncated", self.offset)),
             Some(wanted) if wanted > found => Proof::Fails(format!(
-                "it holds {} bytes, and {} are there: it was cut short",
+                "it states {} bytes, but has {}: it is truncated",
                 Grouped(wanted),
                 Grouped(found)
             )),
@@ -170,7 +170,7 @@ impl ChecksumField {
             ChecksumPlace::End => end.checked_sub(self.width),
         };
         let Some(place) = place.filter(|place| place.saturating_add(self.width) <= found) else {
-            return Proof::Fails("nothing is there: it was cut short".to_owned());
+            return Proof::Fails("it ends before its checksum: it is truncated".to_owned());
         };
         let mut whole = vec![ERASED; usize::try_from(found).unwrap_or_default()];
         image.copy_to(image.start(), &mut whole);
@@ -186,7 +186,7 @@ impl ChecksumField {
         }
         let hex = |bytes: &[u8]| vaka_base::text::hex(bytes);
         Proof::Fails(format!(
-            "{} stands at offset 0x{place:X}, and its bytes give {}: it is damaged or cut short",
+            "{} at offset 0x{place:X}, computed {}: it is damaged or truncated",
             hex(&stored),
             hex(&computed)
         ))

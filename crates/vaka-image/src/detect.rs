@@ -44,18 +44,18 @@ impl fmt::Display for NotFirmware {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Empty => f.write_str("the file is empty"),
-            Self::Blank(value) => write!(f, "the file holds nothing but the byte 0x{value:02X}"),
+            Self::Blank(value) => write!(f, "the file contains only the byte 0x{value:02X}"),
             Self::WebPage => {
-                f.write_str("this is a saved web page, not firmware: the download gave a page instead of the file")
+                f.write_str("this is a web page, not firmware: the download returned a page instead of the file")
             }
             Self::Archive { kind, firmware } if firmware.is_empty() => {
-                write!(f, "this is {kind}; unpack it and give the firmware that is inside, if there is any")
+                write!(f, "this is {kind}; unpack it and use the firmware inside, if any")
             }
             Self::Archive { kind, firmware } => {
-                write!(f, "this is {kind}; unpack it and give one of its members: {}", firmware.join(", "))
+                write!(f, "this is {kind}; unpack it and use one of its members: {}", firmware.join(", "))
             }
             Self::Other(kind) => write!(f, "this is {kind}, not firmware"),
-            Self::Text(line) => write!(f, "this is a text file, not firmware; it begins \"{line}\""),
+            Self::Text(line) => write!(f, "this is a text file, not firmware; it starts with \"{line}\""),
         }
     }
 }
@@ -103,7 +103,7 @@ pub fn detect(bytes: &[u8]) -> Result<Detected, NotFirmware> {
             Err(NotFirmware::WebPage)
         }
         Some(line) => Err(NotFirmware::Text(line)),
-        None => found(Format::Binary, "it has no format's signs, and bytes that are not text"),
+        None => found(Format::Binary, "it matches no known format and is not text"),
     }
 }
 
@@ -115,10 +115,12 @@ fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
         [0x7F, b'E', b'L', b'F', ..] if is_host_program(bytes) => {
             Err(NotFirmware::Other("a program for a computer (ELF)"))
         }
-        [0x7F, b'E', b'L', b'F', ..] => found(Format::Elf, "it begins with ELF's sign"),
-        [b'U', b'F', b'2', b'\n', 0x57, 0x51, 0x5D, 0x9E, ..] => found(Format::Uf2, "it begins with UF2's signs"),
+        [0x7F, b'E', b'L', b'F', ..] => found(Format::Elf, "it begins with the ELF magic number"),
+        [b'U', b'F', b'2', b'\n', 0x57, 0x51, 0x5D, 0x9E, ..] => {
+            found(Format::Uf2, "it begins with the UF2 magic numbers")
+        }
         _ if bytes.starts_with(crate::dfu_file::PREFIX) => {
-            found(Format::Dfu, "it begins with the prefix of DFU's address extension")
+            found(Format::Dfu, "it begins with the prefix of the DFU address extension")
         }
         [b'P', b'K', 3 | 5, 4 | 6, ..] => {
             Err(NotFirmware::Archive { kind: "a zip archive", firmware: firmware_in_zip(bytes) })
@@ -136,7 +138,7 @@ fn by_magic(bytes: &[u8]) -> Result<Option<Detected>, NotFirmware> {
         [b'M', b'Z', ..] if has_pe_header(bytes) => Err(NotFirmware::Other("a Windows program")),
         [0xCF | 0xCE, 0xFA, 0xED, 0xFE, ..] => Err(NotFirmware::Other("a macOS program")),
         [0xFF, 0xFE, ..] | [0xFE, 0xFF, ..] if is_utf16_text(bytes) => {
-            Err(NotFirmware::Other("a text in UTF-16 (save it as ASCII if it holds records)"))
+            Err(NotFirmware::Other("a UTF-16 text (save it as ASCII if it contains records)"))
         }
         _ if bytes.get(257..262) == Some(b"ustar") => archive("a tar archive"),
         _ => Ok(None),
@@ -263,7 +265,7 @@ mod tests {
     fn what_is_no_firmware_is_named() {
         let cases: &[(&[u8], &str)] = &[
             (b"", "empty"),
-            (&[0xFF; 64], "nothing but the byte 0xFF"),
+            (&[0xFF; 64], "only the byte 0xFF"),
             (b"\n<!DOCTYPE html>\n<html><body>404", "web page"),
             (b"PK\x03\x04rest", "zip"),
             (b"\x1F\x8B\x08rest", "gzip"),
@@ -273,7 +275,7 @@ mod tests {
             (b"%PDF-1.7\nrest", "PDF"),
             (b"\xFF\xFE:\x001\x000\x00\n\x00", "UTF-16"),
             (b"\xFE\xFF\x00S\x001\x00\n", "UTF-16"),
-            (b"Tern 1.5.0\nfixed the surge line\n", "begins \"Tern 1.5.0\""),
+            (b"Tern 1.5.0\nfixed the surge line\n", "starts with \"Tern 1.5.0\""),
         ];
         for (bytes, words) in cases {
             let said = detect(bytes).unwrap_err().to_string();

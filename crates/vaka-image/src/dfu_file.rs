@@ -23,7 +23,7 @@ const CRC: crc::Crc<u32> = crc::Crc::<u32>::new(&crc::CRC_32_JAMCRC);
 #[non_exhaustive]
 pub enum DfuFileError {
     /// The CRC does not fit.
-    #[error("the DFU suffix has CRC {found:08X}, the file's bytes give {expected:08X}: the file is damaged")]
+    #[error("the DFU suffix has CRC {found:08X}, computed {expected:08X}: the file is damaged")]
     Crc {
         /// Computed from the bytes.
         expected: u32,
@@ -34,7 +34,7 @@ pub enum DfuFileError {
     #[error("the DFU suffix claims to have {0} bytes")]
     SuffixLength(u8),
     /// The prefix exists, but the suffix is missing.
-    #[error("the file begins as a DFU file of the address extension, but has no suffix: it was cut short")]
+    #[error("the file begins as a DFU file of the address extension, but has no suffix: it is truncated")]
     NoSuffix,
     /// A part does not lie inside the file.
     #[error("offset {offset:#x}: {what}")]
@@ -45,7 +45,7 @@ pub enum DfuFileError {
         what: String,
     },
     /// Two elements assign different bytes to one address.
-    #[error("target {target}: two elements give {address} different values")]
+    #[error("target {target}: two elements assign different values to {address}")]
     Overlap {
         /// bAlternateSetting of the target.
         target: u8,
@@ -124,8 +124,8 @@ pub(super) fn read(bytes: &[u8]) -> Result<DfuContent, DfuFileError> {
     let mut builder = Builder::default();
     builder.facts.dfu = Some(suffix);
     let start = Address::new(0);
-    builder.push(start, content).map_err(|TooHigh| structure(0, "the data runs past the highest address".into()))?;
-    let image = builder.finish(Format::Dfu).map_err(|_| structure(0, "nothing stands before the suffix".into()))?;
+    builder.push(start, content).map_err(|TooHigh| structure(0, "the data exceeds the highest address".into()))?;
+    let image = builder.finish(Format::Dfu).map_err(|_| structure(0, "there is no data before the suffix".into()))?;
     Ok(DfuContent::Plain(Box::new(image)))
 }
 
@@ -167,11 +167,11 @@ fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Ve
     let mut reader = Reader { bytes: content, offset: PREFIX.len() };
     let version = reader.byte("the prefix")?;
     if version != 1 {
-        return Err(structure(5, format!("version {version} of the prefix is not known")));
+        return Err(structure(5, format!("version {version} of the prefix is not supported")));
     }
     let size = reader.word("the prefix")?;
     if u64::from(size) != content.len() as u64 {
-        return Err(structure(6, format!("the prefix says {size} bytes, there are {}", content.len())));
+        return Err(structure(6, format!("the prefix states {size} bytes, there are {}", content.len())));
     }
     let count = reader.byte("the prefix")?;
     let mut sets: Vec<ImageGroup> = Vec::new();
@@ -185,7 +185,7 @@ fn targets(content: &[u8], suffix: Suffix, notes: &mut Vec<String>) -> Result<Ve
         }
     }
     if reader.offset != content.len() {
-        return Err(structure(reader.offset, "something follows the last target".into()));
+        return Err(structure(reader.offset, "extra bytes follow the last target".into()));
     }
     Ok(sets)
 }
@@ -199,7 +199,7 @@ fn target(
     let what = "a target's head";
     let start = reader.offset;
     if reader.take(6, what)? != b"Target" {
-        return Err(structure(start, "no target begins here".into()));
+        return Err(structure(start, "no target starts here".into()));
     }
     let alternate = reader.byte(what)?;
     let named = reader.word(what)? != 0;
@@ -216,11 +216,11 @@ fn target(
         let data = reader.take(len as usize, "an element")?;
         builder
             .push(Address::new(u64::from(address)), data)
-            .map_err(|TooHigh| structure(at, "the element runs past the highest address".into()))?;
+            .map_err(|TooHigh| structure(at, "the element exceeds the highest address".into()))?;
     }
     if reader.offset - begin != size as usize {
         let found = reader.offset - begin;
-        return Err(structure(start, format!("the target says that it has {size} bytes, its elements have {found}")));
+        return Err(structure(start, format!("the target states {size} bytes, its elements have {found}")));
     }
     match builder.finish(Format::Dfu) {
         Ok(image) => Ok(Some(ImageGroup { name: GroupId::Target { alternate, name }, image })),

@@ -12,13 +12,13 @@ use crate::model::{BuildError, Builder, Image, Segment, TooHigh};
 #[non_exhaustive]
 pub enum EditError {
     /// The image has no data in the range.
-    #[error("nothing of the image lies in {0}")]
+    #[error("the image has no data in {0}")]
     Nothing(Span),
     /// The image would exceed the 32-bit address range.
-    #[error("the image would run past the ends of the 32-bit address space")]
+    #[error("the image would exceed the 32-bit address space")]
     Outside,
     /// Two images assign different bytes to one address.
-    #[error("{0} is given different values")]
+    #[error("different values are assigned to {0}")]
     Overlap(Address),
     /// The gaps exceed the fill limit.
     #[error("the gaps have {0} bytes; cut the image first")]

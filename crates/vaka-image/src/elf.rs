@@ -20,16 +20,16 @@ use crate::model::{BuildError, Builder, Image, TooHigh};
 #[non_exhaustive]
 pub enum ElfError {
     /// A header or a part that it names lies outside the file.
-    #[error("the ELF file is damaged or cut short: {0}")]
+    #[error("the ELF file is damaged or truncated: {0}")]
     Damaged(String),
     /// The file is an object file, a core dump or another file that is not executable.
     #[error("this ELF file is {0}, not a linked program")]
     NotLinked(&'static str),
     /// No loadable segment contains bytes.
-    #[error("this ELF file has no segment that is loaded")]
+    #[error("this ELF file has no loadable segment")]
     NothingToLoad,
     /// A segment lies above 32 bits.
-    #[error("segment {index} at file offset {offset:#x} lies above the 32-bit address space")]
+    #[error("segment {index} at file offset {offset:#x} is above the 32-bit address space")]
     TooHigh {
         /// Index in the program header table.
         index: usize,
@@ -37,7 +37,7 @@ pub enum ElfError {
         offset: u64,
     },
     /// Two segments assign different bytes to one address.
-    #[error("two segments give {0} different values")]
+    #[error("two segments assign different values to {0}")]
     Overlap(Address),
 }
 
@@ -75,7 +75,7 @@ fn of_class<H: FileHeader<Endian = Endianness>>(bytes: &[u8], bits: u8) -> Resul
     let sections = header.section_headers(endian, bytes).map_err(damaged)?;
     for piece in pieces(endian, segments, sections, &mut builder.notes) {
         let data = slice(bytes, piece.offset, piece.len).ok_or_else(|| {
-            ElfError::Damaged(format!("segment {} names bytes behind the end of the file", piece.index))
+            ElfError::Damaged(format!("segment {} refers to bytes beyond the end of the file", piece.index))
         })?;
         builder
             .push(Address::new(piece.address), data)

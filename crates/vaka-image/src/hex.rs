@@ -79,7 +79,7 @@ impl Records for Hex {
         }
         let offset = u16::from_be_bytes([high, low]);
         if matches!(kind, 2..=5) && offset != 0 {
-            let note = format!("line {line}: the offset of a type {kind:02X} record is not 0; not used");
+            let note = format!("line {line}: the offset of a type {kind:02X} record is not 0; ignored");
             self.sayings.notes.push(note);
         }
         match kind {
@@ -210,23 +210,23 @@ mod tests {
     #[test]
     fn damage_is_refused_with_its_line() {
         let cases: &[(&str, &str)] = &[
-            (":020000040800F3\n", "line 1: checksum is F3, the record's bytes give F2"),
-            (":020000040800F2\n:04400800DEADBEEF7D\n", "line 2: checksum is 7D, the record's bytes give 7C"),
+            (":020000040800F3\n", "line 1: checksum is F3, computed F2"),
+            (":020000040800F2\n:04400800DEADBEEF7D\n", "line 2: checksum is 7D, computed 7C"),
             (":020000040800F2\n", "line 1: the file ends here without an end record"),
-            (":00000001FF\n\n:020000040800F2\n", "line 3: something follows the end record of line 1"),
-            (":00000001FF", "line 1: the file ends here and holds no data"),
+            (":00000001FF\n\n:020000040800F2\n", "line 3: extra lines after the end record of line 1"),
+            (":00000001FF", "line 1: the file ends here and has no data"),
             (":0200000408 0F2", "line 1: column 12: not a hex digit"),
-            (":02000004080", "line 1: the record is cut short: 11 of 14 digits"),
-            (":0", "line 1: the record is cut short: 1 of 10 digits"),
-            (":020000040800F2:00000001FF", "line 1: column 16: something follows the checksum"),
-            (":020000040800F2\nhello\n", "line 2: no record"),
-            (":020000200800D6", "line 1: record type 20 is not known"),
-            (":0100000408F3", "line 1: a record of type 04 holds 2 data bytes, this one 1"),
-            (":020000021000EC\n:04FFFE0001020304F5\n:00000001FF", "line 2: the data crosses a 64 KiB border"),
-            (":02000004FFFFFC\n:04FFFE0001020304F5\n:00000001FF", "line 2: the data runs past the highest address"),
+            (":02000004080", "line 1: the record is truncated: 11 of 14 digits"),
+            (":0", "line 1: the record is truncated: 1 of 10 digits"),
+            (":020000040800F2:00000001FF", "line 1: column 16: extra characters after the checksum"),
+            (":020000040800F2\nhello\n", "line 2: not a record"),
+            (":020000200800D6", "line 1: record type 20 is not supported"),
+            (":0100000408F3", "line 1: a record of type 04 must have 2 data bytes, this one has 1"),
+            (":020000021000EC\n:04FFFE0001020304F5\n:00000001FF", "line 2: the data crosses a 64 KiB boundary"),
+            (":02000004FFFFFC\n:04FFFE0001020304F5\n:00000001FF", "line 2: the data exceeds the highest address"),
             (
                 ":0400000001020304F2\n:0100040005F6\n:020002000309F0\n:00000001FF",
-                "line 3: 0x0000_0003 was given another value in line 1",
+                "line 3: 0x0000_0003 has another value in line 1",
             ),
         ];
         for (text, said) in cases {

@@ -354,7 +354,7 @@ impl Builder {
             }
         }
         if repeated > 0 {
-            self.notes.push(format!("{repeated} bytes stand in the file twice, with equal values"));
+            self.notes.push(format!("{repeated} bytes occur twice in the file, with equal values"));
         }
         if segments.is_empty() {
             return Err(BuildError::Empty);

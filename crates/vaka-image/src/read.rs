@@ -30,13 +30,13 @@ pub enum ReadError {
     #[error("{0}")]
     NotFirmware(NotFirmware),
     /// The file is a raw binary, and no start address was given.
-    #[error("a raw binary carries no address, and none was given")]
+    #[error("a raw binary has no address, and none was given")]
     NoAddress,
     /// A start address was given for a format that contains addresses.
-    #[error("{0} carries its own addresses; an address can only be given for a raw binary")]
+    #[error("{0} contains addresses; an address can only be given for a raw binary")]
     AddressNotWanted(Format),
     /// The bytes would run past the highest address.
-    #[error("{len} bytes from {start} run past the end of the 32-bit address space")]
+    #[error("{len} bytes from {start} exceed the 32-bit address space")]
     TooHigh {
         /// Start of the bytes.
         start: Address,
@@ -44,13 +44,13 @@ pub enum ReadError {
         len: u64,
     },
     /// The file has several images, and none was selected.
-    #[error("the file holds several images, and none was chosen: {}", names(.0))]
+    #[error("the file has several images, and none was selected: {}", names(.0))]
     Several(Vec<GroupId>),
     /// The selected image is not in the file.
-    #[error("the file does not hold what was chosen; it holds: {}", names(.0))]
+    #[error("the selected image is not in the file; it has: {}", names(.0))]
     NotThere(Vec<GroupId>),
     /// The file has no bytes for flash.
-    #[error("the file holds nothing that belongs into flash")]
+    #[error("the file has no data for flash")]
     Nothing,
     /// Intel HEX or S-record that is damaged or doubtful.
     #[error(transparent)]

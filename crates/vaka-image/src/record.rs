@@ -22,7 +22,7 @@ pub struct RecordError {
 #[non_exhaustive]
 pub enum RecordFault {
     /// The line does not begin as a record does, after the first one.
-    #[error("no record: a line begins with {0}")]
+    #[error("not a record: a line must start with {0}")]
     NoMark(&'static str),
     /// A character is not a hex digit.
     #[error("column {column}: not a hex digit")]
@@ -31,7 +31,7 @@ pub enum RecordFault {
         column: usize,
     },
     /// The line ends before the record does.
-    #[error("the record is cut short: {found} of {wanted} digits")]
+    #[error("the record is truncated: {found} of {wanted} digits")]
     Short {
         /// Digits that the record's length asks for.
         wanted: usize,
@@ -39,13 +39,13 @@ pub enum RecordFault {
         found: usize,
     },
     /// Extra characters follow the checksum.
-    #[error("column {column}: something follows the checksum")]
+    #[error("column {column}: extra characters after the checksum")]
     Trailing {
         /// Counted from 1.
         column: usize,
     },
     /// The checksum does not fit.
-    #[error("checksum is {found:02X}, the record's bytes give {expected:02X}")]
+    #[error("checksum is {found:02X}, computed {expected:02X}")]
     Checksum {
         /// Computed from the bytes.
         expected: u8,
@@ -53,10 +53,10 @@ pub enum RecordFault {
         found: u8,
     },
     /// A type the format does not have.
-    #[error("record type {0} is not known; nothing of such a file is used")]
+    #[error("record type {0} is not supported; the file is not used")]
     Type(String),
     /// A record with another length than its type has.
-    #[error("a record of type {kind} holds {wanted} data bytes, this one {found}")]
+    #[error("a record of type {kind} must have {wanted} data bytes, this one has {found}")]
     Length {
         /// Record type.
         kind: String,
@@ -66,13 +66,13 @@ pub enum RecordFault {
         found: usize,
     },
     /// Data crosses a 64 KiB boundary, where readers differ in its meaning.
-    #[error("the data crosses a 64 KiB border without a linear base address; programs read that differently")]
+    #[error("the data crosses a 64 KiB boundary without a linear base address, which programs interpret differently")]
     Wraps,
     /// Data past the highest address that the record can name.
-    #[error("the data runs past the highest address, {0}")]
+    #[error("the data exceeds the highest address, {0}")]
     TooHigh(Address),
     /// Two records assign different bytes to one address.
-    #[error("{address} was given another value in line {earlier}")]
+    #[error("{address} has another value in line {earlier}")]
     Overlap {
         /// The first address that differs.
         address: Address,
@@ -80,7 +80,7 @@ pub enum RecordFault {
         earlier: usize,
     },
     /// A count record does not fit.
-    #[error("the file says that {said} data records stand before this line; there are {found}: lines were lost")]
+    #[error("the file states {said} data records before this line; there are {found}: lines are missing")]
     Count {
         /// Number in the count record.
         said: u64,
@@ -88,16 +88,16 @@ pub enum RecordFault {
         found: u64,
     },
     /// Extra lines follow the end record.
-    #[error("something follows the end record of line {end}")]
+    #[error("extra lines after the end record of line {end}")]
     AfterEnd {
         /// Line of the end record.
         end: usize,
     },
     /// The end record is missing.
-    #[error("the file ends here without an end record ({0}): it was cut short")]
+    #[error("the file ends here without an end record ({0}): it is truncated")]
     NoEnd(&'static str),
     /// Records, but no data.
-    #[error("the file ends here and holds no data")]
+    #[error("the file ends here and has no data")]
     NoData,
 }
 
@@ -344,7 +344,7 @@ impl Lines {
             }
             let notes = &mut records.sayings().notes;
             if notes.is_empty() {
-                notes.push(format!("line {} and perhaps more stand above the first record; not used", self.number));
+                notes.push(format!("line {} and possibly more before the first record; ignored", self.number));
             }
         }
         Ok(())

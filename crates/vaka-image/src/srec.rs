@@ -82,7 +82,7 @@ impl Records for SRecord {
                     let kind = char::from(parts.kind);
                     self.sayings
                         .notes
-                        .push(format!("line {line}: the end record S{kind} is of another width than the data"));
+                        .push(format!("line {line}: the end record S{kind} has another address width than the data"));
                 }
                 // Zero means that the file has no entry point.
                 if parts.address != 0 {
@@ -267,23 +267,23 @@ mod tests {
     #[test]
     fn damage_is_refused_with_its_line() {
         let cases: &[(&str, &str)] = &[
-            ("S1074000DEADBEEF81", "line 1: checksum is 81, the record's bytes give 80"),
+            ("S1074000DEADBEEF81", "line 1: checksum is 81, computed 80"),
             ("S1074000DEADBEEF80", "line 1: the file ends here without an end record (S7, S8 or S9)"),
-            ("S1074000DEADBEEF80\nS5030002FA\nS9030000FC", "line 2: the file says that 2 data records"),
-            ("S1074000DEADBEEF80\nS9030000FC\nS5030002FA", "line 3: the file says that 2 data records"),
-            ("S1074000DEADBEEF80\nS9030000FC\nS5030001FB\nS5030001FB", "line 4: something follows the end record"),
+            ("S1074000DEADBEEF80\nS5030002FA\nS9030000FC", "line 2: the file states 2 data records"),
+            ("S1074000DEADBEEF80\nS9030000FC\nS5030002FA", "line 3: the file states 2 data records"),
+            ("S1074000DEADBEEF80\nS9030000FC\nS5030001FB\nS5030001FB", "line 4: extra lines after the end record"),
             (
                 "S1074000DEADBEEF80\nS9030000FC\nS1074000DEADBEEF80",
-                "line 3: something follows the end record of line 2",
+                "line 3: extra lines after the end record of line 2",
             ),
-            ("S1074000DEADBEEF", "line 1: the record is cut short: 14 of 16 digits"),
-            ("S1074000DEADBEEF8000", "line 1: column 19: something follows"),
-            ("S10240BD", "line 1: a record of type S1 holds 3 data bytes, this one 2"),
-            ("S4030000FC", "line 1: record type S4 is not known"),
-            ("S1FFFFFF", "line 1: the record is cut short"),
-            ("S105FFFF0102F9", "line 1: the data runs past the highest address, 0x0000_FFFF"),
-            ("S9030000FC", "line 1: the file ends here and holds no data"),
-            ("S504000001FA", "line 1: a record of type S5 holds 0 data bytes, this one 1"),
+            ("S1074000DEADBEEF", "line 1: the record is truncated: 14 of 16 digits"),
+            ("S1074000DEADBEEF8000", "line 1: column 19: extra characters"),
+            ("S10240BD", "line 1: a record of type S1 must have 3 data bytes, this one has 2"),
+            ("S4030000FC", "line 1: record type S4 is not supported"),
+            ("S1FFFFFF", "line 1: the record is truncated"),
+            ("S105FFFF0102F9", "line 1: the data exceeds the highest address, 0x0000_FFFF"),
+            ("S9030000FC", "line 1: the file ends here and has no data"),
+            ("S504000001FA", "line 1: a record of type S5 must have 0 data bytes, this one has 1"),
         ];
         for (text, said) in cases {
             let error = read(text.as_bytes()).unwrap_err().to_string();

@@ -130,16 +130,16 @@ fn search(image: &Image) -> Vec<Address> {
 /// Reads the stamp at an address that has the magic.
 fn parse(image: &Image, at: Address) -> Result<Stamp, &'static str> {
     let bytes = |len: usize| Span::new(at, len as u64).and_then(|span| image.bytes(span));
-    let head = bytes(HEAD).ok_or("it runs past the end of its segment")?;
+    let head = bytes(HEAD).ok_or("it exceeds its segment")?;
     let word = |at: usize| u32::from_le_bytes([head[at], head[at + 1], head[at + 2], head[at + 3]]);
     if u16::from_le_bytes([head[8], head[9]]) != LAYOUT {
-        return Err("its layout is not known");
+        return Err("its layout version is not supported");
     }
     let size = usize::from(u16::from_le_bytes([head[10], head[11]]));
     if !(HEAD..=MAX_SIZE).contains(&size) {
-        return Err("its size cannot be");
+        return Err("its size is invalid");
     }
-    let whole = bytes(size).ok_or("it runs past the end of its segment")?;
+    let whole = bytes(size).ok_or("it exceeds its segment")?;
     let text = parse_text(&whole[HEAD..])?;
     let start = Address::new(u64::from(word(12)));
     let length = u64::from(word(16));
@@ -174,7 +174,7 @@ fn parse_text(bytes: &[u8]) -> Result<StampFields, &'static str> {
         let entry = std::str::from_utf8(entry).map_err(|_| "its text is not UTF-8")?;
         let (name, value) = entry.split_once('=').ok_or("an entry of its text has no '='")?;
         if name.is_empty() || text::sanitize(entry) != entry {
-            return Err("an entry of its text has no name, is too long, or holds control characters");
+            return Err("an entry of its text has no name, is too long, or has control characters");
         }
         let value = value.to_owned();
         let single = match name {
@@ -193,7 +193,7 @@ fn parse_text(bytes: &[u8]) -> Result<StampFields, &'static str> {
             }
         };
         if single.replace(value).is_some() {
-            return Err("an entry stands in its text twice");
+            return Err("an entry occurs twice in its text");
         }
     }
     Ok(found)
@@ -226,17 +226,17 @@ fn digest_of(image: &Image, covered: Span, stamp: Address) -> [u8; DIGEST_LEN] {
 #[non_exhaustive]
 pub enum StampError {
     /// The image has no stamp to seal.
-    #[error("the image holds no stamp")]
+    #[error("the image has no stamp")]
     None,
     /// The image has several stamps.
-    #[error("the image holds several stamps, at {0} and elsewhere")]
+    #[error("the image has several stamps, at {0} and elsewhere")]
     Several(Address),
     /// The image has a stamp that cannot be read.
     #[error("the stamp at {0} is damaged: {1}")]
     Damaged(Address, &'static str),
     /// The start address in the stamp has no byte in the image, or the stamp is outside the range
     /// that it covers.
-    #[error("the stamp at {at} says that the image starts at {start}, which does not go together with where it stands")]
+    #[error("the stamp at {at} states that the image starts at {start}, which contradicts its position")]
     Start {
         /// Address of the stamp.
         at: Address,
@@ -244,10 +244,10 @@ pub enum StampError {
         start: Address,
     },
     /// The image has a stamp already.
-    #[error("the image holds a stamp already, at {0}")]
+    #[error("the image already has a stamp, at {0}")]
     There(Address),
     /// A name or value is not allowed in a stamp.
-    #[error("'{0}' cannot stand in a stamp: no control characters, no blanks at its ends, not too long")]
+    #[error("'{0}' is not allowed in a stamp: no control characters, no blanks at its ends, not too long")]
     StampFields(String),
     /// The stamp would exceed its maximum size or the 32-bit address range.
     #[error("the stamp would be too long")]
@@ -430,6 +430,6 @@ mod tests {
             assert!(matches!(find(&cut, None), StampSearch::Damaged(..)), "{len}");
         }
         let odd = whole.patched(Address::new(0x1010), &[9]);
-        assert!(matches!(find(&odd, None), StampSearch::Damaged(_, "its layout is not known")));
+        assert!(matches!(find(&odd, None), StampSearch::Damaged(_, "its layout version is not supported")));
     }
 }

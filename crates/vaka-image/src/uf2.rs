@@ -50,25 +50,25 @@ pub struct Uf2Error {
 #[non_exhaustive]
 pub enum Uf2Fault {
     /// The file ends inside it.
-    #[error("the file ends inside this block, after {0} bytes: it was cut short")]
+    #[error("the file ends inside this block, after {0} bytes: it is truncated")]
     Cut(usize),
     /// One of the three magic numbers is wrong.
     #[error("not a UF2 block")]
     NoBlock,
     /// The payload is empty or too long.
-    #[error("a payload of {0} bytes is not possible here")]
+    #[error("a payload of {0} bytes is not possible")]
     Payload(u32),
     /// The data would exceed the 32-bit address range.
-    #[error("its data runs past the highest address, 0xFFFF_FFFF")]
+    #[error("its data exceeds the highest address, 0xFFFF_FFFF")]
     TooHigh,
     /// The block is part of a file and names a family.
-    #[error("it is flagged as a piece of a file and as firmware of a family; it cannot be both")]
+    #[error("it is flagged both as part of a file and as firmware of a family")]
     Ambiguous,
     /// The file name is missing or leads elsewhere.
-    #[error("it belongs to a file without a proper name")]
+    #[error("it belongs to a file without a valid name")]
     FileName,
     /// The block states another number of blocks than the others.
-    #[error("it says that there are {found} blocks, others of its set say {wanted}")]
+    #[error("it states {found} blocks, the others of its set {wanted}")]
     Total {
         /// Number of blocks in the first block of the set.
         wanted: u32,
@@ -84,7 +84,7 @@ pub enum Uf2Fault {
         total: u32,
     },
     /// Another block with this number has different content.
-    #[error("block {other} has the same number and another content")]
+    #[error("block {other} has the same number and different content")]
     Twice {
         /// The other's place in the file.
         other: usize,
@@ -100,7 +100,7 @@ pub enum Uf2Fault {
         first: u32,
     },
     /// Two blocks assign different bytes to one address.
-    #[error("it gives {0} another value than an earlier block")]
+    #[error("it assigns another value to {0} than an earlier block")]
     Overlap(Address),
 }
 
@@ -144,7 +144,7 @@ pub fn read(bytes: &[u8]) -> Result<Firmware, Uf2Error> {
         if groups.len() < 2 || numbering(&all).is_err() {
             return Err(error);
         }
-        notes.push("its blocks are numbered through over all families".to_owned());
+        notes.push("its blocks are numbered across all families".to_owned());
     }
     let mut firmware = Firmware { format: Format::Uf2, sets: Vec::new(), files: Vec::new(), notes };
     for (group, blocks) in groups {
@@ -272,7 +272,7 @@ fn tags_of(blocks: &[&Block<'_>], notes: &mut Vec<String>) -> Option<Tags> {
     let mut tagged = blocks.iter().filter(|block| block.flags & flag::TAGS != 0).map(|block| tags(block));
     let first = tagged.next()?;
     if tagged.any(|other| other != first) {
-        notes.push("its blocks carry different extension tags; the first block's are used".into());
+        notes.push("its blocks have different extension tags; those of the first block are used".into());
     }
     Some(first)
 }

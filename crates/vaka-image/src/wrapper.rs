@@ -59,10 +59,10 @@ pub struct Unwrapped<'a> {
 #[non_exhaustive]
 pub enum WrapperError {
     /// The file ends inside the header.
-    #[error("the file begins as a {0}, but ends inside its header: it was cut short")]
+    #[error("the file begins as a {0}, but ends inside its header: it is truncated")]
     Header(String),
     /// The length does not fit the file.
-    #[error("the header of the {name} says that {said} bytes follow, there are {found}")]
+    #[error("the header of the {name} states {said} more bytes, there are {found}")]
     Length {
         /// The wrapper.
         name: String,
@@ -72,7 +72,7 @@ pub enum WrapperError {
         found: usize,
     },
     /// The checksum does not fit.
-    #[error("the header of the {name} has checksum {found:08X}, its content gives {expected:08X}: the file is damaged")]
+    #[error("the header of the {name} has checksum {found:08X}, computed {expected:08X}: the file is damaged")]
     Checksum {
         /// The wrapper.
         name: String,

@@ -60,7 +60,7 @@ fn elf_damage_is_refused() {
     assert!(patched(16, 4).contains("a core dump"));
     assert!(patched(16, 9).contains("unknown kind"));
     assert!(patched(4, 9).contains("damaged"), "{}", patched(4, 9));
-    assert!(patched(44, 0).contains("no segment that is loaded"));
+    assert!(patched(44, 0).contains("this ELF file has no loadable segment"));
     for len in (0..good.len()).step_by(97) {
         let cut = vaka_image::read(&good[..len], at(0));
         assert!(len < 8 || cut.is_err(), "{len}");
@@ -101,7 +101,7 @@ fn uf2_is_read_in_any_order_and_by_family() {
     let error = vaka_image::read(&both, NO_OPTIONS).unwrap_err();
     assert_eq!(
         error.to_string(),
-        "the file holds several images, and none was chosen: family 0x00000007, family 0x5EABD123"
+        "the file has several images, and none was selected: family 0x00000007, family 0x5EABD123"
     );
     let chosen = vaka_image::read(&both, ReadOptions { family: Some(7), ..NO_OPTIONS }).unwrap();
     assert_eq!(chosen.span(), span(0x4000, 0x4200));
@@ -133,7 +133,7 @@ fn uf2_blocks_beside_the_firmware_are_told_apart() {
         file[36..64].fill(0);
         file[36..36 + name.len()].copy_from_slice(name.as_bytes());
         let error = vaka_image::read(&file, NO_OPTIONS).unwrap_err().to_string();
-        assert!(error.contains("without a proper name"), "{name:?}: {error}");
+        assert!(error.contains("it belongs to a file without a valid name"), "{name:?}: {error}");
     }
 }
 
@@ -185,14 +185,17 @@ fn uf2_damage_is_refused_with_its_block() {
         (block(0, 1, &[(16, 477)]), "block 0 at offset 0x0: a payload of 477 bytes"),
         (block(0, 1, &[(16, 0)]), "a payload of 0 bytes"),
         (block(0, 1, &[(8, 0x6000), (16, 453)]), "a payload of 453 bytes"),
-        (block(0, 1, &[(12, 0xFFFF_FF01)]), "runs past the highest address"),
-        (block(0, 1, &[(8, 0x3000)]), "cannot be both"),
+        (block(0, 1, &[(12, 0xFFFF_FF01)]), "its data exceeds the highest address, 0xFFFF_FFFF"),
+        (block(0, 1, &[(8, 0x3000)]), "it is flagged both as part of a file and as firmware"),
         (join(&[block(0, 3, &[]), block(2, 3, &[])]), "its set has 2 of 3 blocks; number 1 is missing"),
         (join(&[block(0, 3, &[]), block(1, 3, &[])]), "its set has 2 of 3 blocks; number 2 is missing"),
-        (join(&[block(0, 2, &[]), block(1, 3, &[])]), "block 1 at offset 0x200: it says that there are 3 blocks"),
+        (
+            join(&[block(0, 2, &[]), block(1, 3, &[])]),
+            "block 1 at offset 0x200: it states 3 blocks, the others of its set 2",
+        ),
         (block(1, 1, &[]), "its number is 1, but there are 1 blocks"),
         (join(&[block(0, 2, &[]), changed]), "block 1 at offset 0x200: block 0 has the same number"),
-        (join(&[block(0, 2, &[]), other_value]), "block 1 at offset 0x200: it gives 0x0000_4080 another value"),
+        (join(&[block(0, 2, &[]), other_value]), "block 1 at offset 0x200: it assigns another value to 0x0000_4080"),
     ];
     for (bytes, words) in cases {
         let error = vaka_image::read(&bytes, NO_OPTIONS).unwrap_err().to_string();
@@ -257,10 +260,10 @@ fn targets_of_a_dfu_file_are_read_and_written() {
     assert!(matches!(vaka_image::read(&addressed(), at(0)), Err(ReadError::AddressNotWanted(_))));
     for (offset, value, words) in [
         (5, 2, "offset 0x5: version 2"),
-        (6, 0x28, "offset 0x6: the prefix says 296 bytes, there are 297"),
+        (6, 0x28, "offset 0x6: the prefix states 296 bytes, there are 297"),
         (10, 2, "the file ends inside a target's head"),
-        (10, 0, "something follows the last target"),
-        (11, 0x55, "no target begins here"),
+        (10, 0, "extra bytes follow the last target"),
+        (11, 0x55, "no target starts here"),
         (277, 0x0B, "its elements have 12"),
         (281, 2, "the file ends inside an element"),
         (289, 5, "the file ends inside an element"),

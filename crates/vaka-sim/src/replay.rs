@@ -25,16 +25,16 @@ const SHORTEST_PAUSE: Duration = Duration::from_millis(10);
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
 pub enum TraceError {
     /// The first line is not a trace header.
-    #[error("this is no trace: its first line does not say so")]
+    #[error("this is not a trace: its first line is not a trace header")]
     Head,
     /// It has another version.
     #[error("the trace has format {0}; format 1 can be replayed")]
     Format(u32),
     /// A line in the middle is malformed.
-    #[error("line {0} makes no sense")]
+    #[error("line {0} is malformed")]
     Line(usize),
     /// It contains no unit.
-    #[error("the trace shows no unit that was opened")]
+    #[error("the trace contains no opened unit")]
     Nothing,
 }
 

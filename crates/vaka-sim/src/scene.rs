@@ -253,10 +253,12 @@ impl Scene {
             }
             match (unit.product, unit.variant) {
                 (Product::Tern, Some(Variant::R1 | Variant::R2)) => {}
-                (Product::Tern, _) => return Err(SceneError::Value("a Tern has a variant: r1 or r2".into())),
+                (Product::Tern, _) => return Err(SceneError::Value("a Tern requires a variant: r1 or r2".into())),
                 (Product::Petrel, Some(Variant::Pb1 | Variant::Pb2)) => {}
-                (Product::Petrel, _) => return Err(SceneError::Value("a Petrel has a variant: pb1 or pb2".into())),
-                (_, Some(_)) => return Err(SceneError::Value("there is only one kind of it".into())),
+                (Product::Petrel, _) => {
+                    return Err(SceneError::Value("a Petrel requires a variant: pb1 or pb2".into()));
+                }
+                (_, Some(_)) => return Err(SceneError::Value("this product has no variants".into())),
                 (_, None) => {}
             }
             let is_found = match unit.mode {
@@ -266,7 +268,7 @@ impl Scene {
                 StartMode::Blank => unit.product == Product::Tern,
             };
             if !is_found {
-                return Err(SceneError::Value("this product is not found in that mode".into()));
+                return Err(SceneError::Value("this product does not support that mode".into()));
             }
             for action in &unit.actions {
                 action.action.parse::<UserAction>().map_err(|error| SceneError::Value(error.into()))?;
@@ -420,7 +422,7 @@ mod tests {
             ("port = \"1-2\"", "port = \"1-1\"", "used twice"),
             ("variant = \"r2\"", "variant = \"r9\"", "r9"),
             ("variant = \"r2\"\n", "", "r1 or r2"),
-            ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "only one"),
+            ("product = \"gannet\"", "product = \"gannet\"\nvariant = \"r1\"", "no variants"),
             ("variant = \"r2\"", "variannt = \"r2\"", "variannt"),
             ("serial = \"T2-00054\"", "serial = \"x\"\nstuck_bits = [{ at = 0, bit = 8 }]", "bits 0 to 7"),
             (

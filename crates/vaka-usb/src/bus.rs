@@ -75,7 +75,7 @@ pub struct DeviceInfo {
 #[non_exhaustive]
 pub enum BusError {
     /// The server of a remote bus cannot be reached.
-    #[error("no answer from {bus}: {reason}")]
+    #[error("no reply from {bus}: {reason}")]
     Unreachable {
         /// The bus.
         bus: String,
@@ -83,7 +83,7 @@ pub enum BusError {
         reason: String,
     },
     /// The server violates the protocol.
-    #[error("{bus} does not speak USB/IP as expected: {what}")]
+    #[error("{bus} violates the USB/IP protocol: {what}")]
     Protocol {
         /// The bus.
         bus: String,
@@ -91,13 +91,13 @@ pub enum BusError {
         what: String,
     },
     /// No free device is attached there.
-    #[error("nothing that is free is plugged in at {0}")]
+    #[error("no free device is attached at {0}")]
     NotFound(Location),
     /// Another program uses the device.
     #[error("another program uses the unit at {0}")]
     Busy(Location),
     /// The user has no permission to use the device.
-    #[error("this user may not use the unit at {location} ({node})")]
+    #[error("this user has no permission to use the unit at {location} ({node})")]
     PermissionDenied {
         /// Location.
         location: Location,
@@ -107,10 +107,10 @@ pub enum BusError {
         vendor: u16,
     },
     /// This machine has no USB, or does not show it to this program.
-    #[error("this machine shows no USB: {0}")]
+    #[error("this machine has no USB: {0}")]
     Unavailable(String),
     /// The system rejected the request for another reason.
-    #[error("the system refused the unit at {location}: {reason}")]
+    #[error("the system rejected access to the unit at {location}: {reason}")]
     System {
         /// Location.
         location: Location,
@@ -118,7 +118,7 @@ pub enum BusError {
         reason: String,
     },
     /// The server reports the device in an error state.
-    #[error("the server says that the unit at {0} is in an error state")]
+    #[error("the server reports an error state of the unit at {0}")]
     DeviceError(Location),
 }
 

@@ -48,25 +48,25 @@ impl Setup {
 pub enum TransferError {
     /// The device refused it. On endpoint 0 that answers this request only; a
     /// bulk or interrupt endpoint is halted until cleared.
-    #[error("the unit refused the request (stall)")]
+    #[error("the unit rejected the request (stall)")]
     Stall,
     /// No reply within the time limit. The effect on the device is not known.
-    #[error("no answer within the time limit")]
+    #[error("no reply within the time limit")]
     Timeout,
     /// The device is not on the bus any more.
-    #[error("the unit left the bus")]
+    #[error("the unit disconnected")]
     Disconnected,
     /// The device sent more than was asked for.
-    #[error("the unit sent more than was asked for")]
+    #[error("the unit sent more data than requested")]
     Overflow,
     /// The bus or the way to it failed; often the first sign of an unplug.
     #[error("the transfer failed: {0}")]
     Failed(String),
     /// Another program or a system driver uses the interface.
-    #[error("another program holds the interface{0}")]
+    #[error("another program uses the interface{0}")]
     Busy(String),
     /// This transfer cannot be expressed on this backend.
-    #[error("the transfer cannot be made: {0}")]
+    #[error("the transfer is not possible: {0}")]
     Unsupported(&'static str),
 }
 

@@ -73,9 +73,10 @@ impl NativeBus {
             Err(error) => Err(match error.kind() {
                 ErrorKind::PermissionDenied => BusError::PermissionDenied { location, node, vendor: found.vendor_id() },
                 ErrorKind::Busy => BusError::Busy(location),
-                _ if !Path::new(&node).exists() && self.has(&found) => {
-                    BusError::System { location, reason: format!("{node} is missing; a container must be given it") }
-                }
+                _ if !Path::new(&node).exists() && self.has(&found) => BusError::System {
+                    location,
+                    reason: format!("{node} is missing; it must be passed into the container"),
+                },
                 ErrorKind::Disconnected | ErrorKind::NotFound => BusError::NotFound(location),
                 _ => BusError::System { location, reason: error.to_string() },
             }),
@@ -155,7 +156,7 @@ impl Bus for NativeBus {
 
     fn empty_reason(&self) -> Option<String> {
         (!Path::new(DEVICES).exists()).then(|| {
-            "this machine has no USB, or does not show it to this program (a container must be given it)".to_owned()
+            "this machine has no USB, or this program cannot see it (it must be passed into a container)".to_owned()
         })
     }
 

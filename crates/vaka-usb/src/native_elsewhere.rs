@@ -18,9 +18,7 @@ impl NativeBus {
     }
 
     fn refused() -> BusError {
-        BusError::Unavailable(
-            "its own ports are used on Linux only, so far; docs/other-systems.md says more".to_owned(),
-        )
+        BusError::Unavailable("its own ports are supported on Linux only; see 'vaka help other-systems'".to_owned())
     }
 }
 

@@ -17,7 +17,7 @@ const ENGLISH: u16 = 0x0409;
 /// The transfer failed, or the reply is not a device descriptor.
 pub fn device_descriptor(device: &mut dyn UsbDevice) -> Result<DeviceDescriptor, TransferError> {
     let bytes = device.control_in(Setup::get_descriptor(kind::DEVICE, 0, 0), 18, STANDARD_TIMEOUT)?;
-    DeviceDescriptor::parse(&bytes).ok_or_else(|| TransferError::Failed("its device descriptor is unreadable".into()))
+    DeviceDescriptor::parse(&bytes).ok_or_else(|| TransferError::Failed("its device descriptor is invalid".into()))
 }
 
 /// Reads the first configuration.
@@ -32,8 +32,7 @@ pub fn configuration(device: &mut dyn UsbDevice) -> Result<Configuration, Transf
         _ => 9,
     };
     let bytes = device.control_in(setup, total, STANDARD_TIMEOUT)?;
-    Configuration::parse(&bytes)
-        .ok_or_else(|| TransferError::Failed("its configuration descriptor is unreadable".into()))
+    Configuration::parse(&bytes).ok_or_else(|| TransferError::Failed("its configuration descriptor is invalid".into()))
 }
 
 /// Reads a class descriptor of an interface. Many devices refuse that.

@@ -127,7 +127,7 @@ fn denied(node: &Path) -> Access {
 
 #[cfg(not(unix))]
 fn denied(_: &Path) -> Access {
-    Access::Failed("this user may not use it".to_owned())
+    Access::Failed("this user has no permission".to_owned())
 }
 
 /// The interfaces of a device: its folders `PORT:CONFIGURATION.NUMBER`.

@@ -124,7 +124,7 @@ fn a_list_that_makes_no_sense_is_refused() {
     };
     for (reply, words) in [
         (vec![0x01, 0x06, 0, 5, 0, 0, 0, 0], "version is 0106"),
-        (vec![0x01, 0x11, 0, 3, 0, 0, 0, 0], "answered with 0003"),
+        (vec![0x01, 0x11, 0, 3, 0, 0, 0, 0], "replied with 0003"),
         (vec![0x01, 0x11, 0, 5, 0, 0, 0, 1], "status 1"),
         (vec![0x01, 0x11, 0, 5, 0, 0, 0, 0, 0xFF, 0xFF, 0xFF, 0xFF], "4294967295 devices"),
         (b"HTTP/1.1 400 Bad Request\r\n".to_vec(), "version is 4854"),
@@ -141,10 +141,10 @@ fn a_list_that_makes_no_sense_is_refused() {
 #[test]
 fn every_refusal_of_an_import_has_its_own_error() {
     for (status, wanted) in [
-        (1, "nothing that is free"),
+        (1, "no free device is attached at"),
         (2, "another program"),
         (3, "error state"),
-        (4, "nothing that is free"),
+        (4, "no free device is attached at"),
         (9, "status 9"),
     ] {
         // A device that is in use is asked for again, for a while.
@@ -184,7 +184,7 @@ fn status_values_become_what_they_mean() {
         (-19, Err(TransferError::Disconnected)),
         (-108, Err(TransferError::Disconnected)),
         (-75, Err(TransferError::Overflow)),
-        (-71, Err(TransferError::Failed("the USB/IP server says -71".into()))),
+        (-71, Err(TransferError::Failed("the USB/IP server reports -71".into()))),
     ];
     let statuses: Vec<i32> = results.iter().map(|(status, _)| *status).collect();
     let server = serve(vec![imported(move |mut stream| {
@@ -274,7 +274,7 @@ fn a_server_that_stops_answering_is_left_by_a_deadline() {
     let mut device = open(&server);
     let started = Instant::now();
     let error = device.control_in(ASK, 6, SOON).unwrap_err();
-    assert_eq!(error, TransferError::Failed("the USB/IP server stopped answering".into()));
+    assert_eq!(error, TransferError::Failed("the USB/IP server stopped replying".into()));
     assert!(started.elapsed() < Duration::from_secs(5));
 }
 
@@ -292,7 +292,7 @@ fn a_closed_connection_is_a_unit_that_left_only_if_it_is_not_listed() {
     assert_eq!(device.control_in(ASK, 6, SOON), Err(TransferError::Disconnected));
     assert_eq!(device.control_out(ASK, &[1], SOON), Err(TransferError::Disconnected));
     let server = serve(std::iter::once(work()).chain((0..200).map(|_| list_of_one())).collect());
-    let there = lost(server.bus.name(), "; the unit is still in its list");
+    let there = lost(server.bus.name(), "; the server still lists the unit");
     assert_eq!(open(&server).control_in(ASK, 6, SOON), Err(there));
     let server = serve(vec![work()]);
     assert_eq!(open(&server).control_in(ASK, 6, SOON), Err(lost(server.bus.name(), "")));

@@ -66,7 +66,10 @@ fn read(text: &str) -> Result<Config, String> {
         let is_name =
             !name.is_empty() && name.chars().all(|c| c.is_alphanumeric() || matches!(c, '-' | '_' | '.' | ' '));
         if !is_name {
-            return Err(format!("'{}' is no name for a place: letters, digits, blanks, '-', '_', '.'", sanitize(name)));
+            return Err(format!(
+                "'{}' is not a valid name: only letters, digits, blanks, '-', '_' and '.' are allowed",
+                sanitize(name)
+            ));
         }
         if port.is_empty() || port.chars().any(char::is_control) {
             return Err(format!("the place '{name}' has no port"));
@@ -111,7 +114,7 @@ mod tests {
         for (text, words) in [
             ("bus = [\"usb\"]\nbuss = 1\n", "line 2: unknown field `buss`"),
             ("places = 3", "line 1"),
-            ("[places]\n\"a\\u0007\" = \"1-1\"", "no name for a place"),
+            ("[places]\n\"a\\u0007\" = \"1-1\"", "is not a valid name"),
             ("[places]\na = \"\"", "has no port"),
             ("[places]\na = \"1-1\"\nb = \"1-1\"", "two names"),
         ] {

@@ -179,7 +179,7 @@ pub fn dialect(file: &Path) -> Result<Dialect, CliError> {
     let beside = |name: &str| {
         let plain = !name.is_empty() && Path::new(name).components().count() == 1 && !name.starts_with('.');
         if !plain {
-            let words = "a helper stands beside its dialect: name the file alone";
+            let words = "a helper must be in the folder of its dialect: give the file name only";
             return Err(io::Error::new(io::ErrorKind::InvalidFilename, words));
         }
         std::fs::read(folder.join(name)).map_err(|error| io::Error::new(error.kind(), format!("{name}: {error}")))

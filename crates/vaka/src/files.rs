@@ -67,7 +67,7 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliE
             let bytes = uf2::write(&filled, output.family).ok_or_else(too_large)?;
             let padding = (bytes.len() / uf2::BLOCK * 256) as u64 - filled.len();
             if padding > 0 {
-                note = format!("; {} bytes of 0xFF fill its blocks up", Grouped(padding));
+                note = format!("; {} bytes of 0xFF pad its blocks", Grouped(padding));
             }
             store(path, output.replace, &[&bytes])?;
         }

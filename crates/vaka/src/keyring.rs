@@ -35,7 +35,9 @@ fn is_name(name: &str) -> bool {
 }
 
 fn checked(name: &str) -> Result<&str, CliError> {
-    let message = || format!("'{}' is no name for a key: letters, digits, '-' and '_'.", text::sanitize(name));
+    let message = || {
+        format!("'{}' is not a valid key name: only letters, digits, '-' and '_' are allowed.", text::sanitize(name))
+    };
     if is_name(name) { Ok(name) } else { Err(CliError::usage(message())) }
 }
 
@@ -47,7 +49,8 @@ pub fn make(name: &str) -> Result<(PublicKey, PathBuf), CliError> {
         return Err(CommandError::KeyExists { path }.into());
     }
     let mut random = [0; 32];
-    getrandom::fill(&mut random).map_err(|error| CliError::internal(format!("No random numbers: {error}.")))?;
+    getrandom::fill(&mut random)
+        .map_err(|error| CliError::internal(format!("No random numbers are available: {error}.")))?;
     let key = PrivateKey::from_random(random);
     let unusable = |error: vaka_core::release::signature::KeyError| CliError::internal(format!("{error}."));
     let (private, public) = (key.to_pem().map_err(unusable)?, key.public().to_pem().map_err(unusable)?);

@@ -21,7 +21,7 @@ pub fn lines() -> Vec<String> {
     let pending_undo = PENDING.lock().unwrap_or_else(PoisonError::into_inner);
     let mut lines = Vec::new();
     for (unit, steps) in pending_undo.iter().filter(|(_, steps)| !steps.is_empty()) {
-        lines.push(format!("Still to undo on the unit at {unit}, in this order:"));
+        lines.push(format!("Pending undo actions on the unit at {unit}, in this order:"));
         lines.extend((1..).zip(steps).map(|(number, step)| format!("  {number}. {step}")));
     }
     lines

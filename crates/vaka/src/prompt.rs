@@ -71,12 +71,10 @@ impl Operator for AtTerminal {
         for (number, unit) in (1..).zip(units) {
             let _ = writeln!(err, "  {number}  {unit}");
         }
-        let _ = writeln!(
-            err,
-            "To see which is which, unplug one: 'vaka survey --watch' in another terminal tells its port."
-        );
+        let _ =
+            writeln!(err, "To tell them apart, unplug one: 'vaka survey --watch' in another terminal shows its port.");
         loop {
-            let answer = asked("Which one? Type its number; nothing stops here:")?;
+            let answer = asked("Which one? Type its number, or press Enter to stop:")?;
             match answer.parse::<usize>() {
                 _ if answer.is_empty() => return None,
                 Ok(number) if (1..=units.len()).contains(&number) => return Some(number - 1),
@@ -99,16 +97,16 @@ impl Operator for AtTerminal {
     }
 
     fn confirm_success(&mut self, _: &str) -> Option<bool> {
-        yes_or_no("Did it end well? yes or no:")
+        yes_or_no("Did it succeed? yes or no:")
     }
 
     fn await_done(&mut self, _: &str) -> bool {
-        asked("Press Enter when that is done.").is_some()
+        asked("Press Enter when done.").is_some()
     }
 
     fn read_label(&mut self, question: &Question) -> Option<String> {
         let mut err = anstream::stderr();
-        let _ = writeln!(err, "\nLook at the unit. What is printed on it?");
+        let _ = writeln!(err, "\nRead the label on the unit. Which one is it?");
         for choice in &question.choices {
             let against = choice.against.as_ref().map(|why| format!("   (would conflict: {why})"));
             let _ = writeln!(err, "  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
@@ -116,7 +114,7 @@ impl Operator for AtTerminal {
                 let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
             }
         }
-        let answer = asked("Type the variant or the printed text; nothing stops here:")?;
+        let answer = asked("Type the variant or the label text, or press Enter to stop:")?;
         let reads = |look: &&LabelLocation| look.reads.eq_ignore_ascii_case(&answer);
         let mut places = question.choices.iter().filter_map(|choice| choice.look_at.iter().find(reads));
         let seen = places.next().map(|look| look.place.clone());
@@ -126,7 +124,7 @@ impl Operator for AtTerminal {
         others.sort_unstable();
         others.dedup();
         others.retain(|place| seen.as_deref().is_some_and(|seen| seen != *place));
-        let more = others.iter().map(|place| asked(&format!("And what reads the {place}?")));
+        let more = others.iter().map(|place| asked(&format!("And what does the {place} say?")));
         let all = [Some(answer)].into_iter().chain(more).collect::<Option<Vec<String>>>()?;
         Some(all.join("; ")).filter(|answer| !answer.is_empty())
     }

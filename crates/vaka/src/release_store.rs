@@ -123,7 +123,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
         return match consents("unsigned") {
-            true => Ok("nobody, as was agreed to".to_owned()),
+            true => Ok("nobody; accepted by --allow".to_owned()),
             false => Err(CommandError::Unsigned { consent: "unsigned".to_owned() }.into()),
         };
     };
@@ -132,7 +132,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     }
     let id = format!("signer-{key}");
     match consents(&id) {
-        true => Ok(format!("{key}, whom nobody here knows, as was agreed to")),
+        true => Ok(format!("unknown key {key}; accepted by --allow")),
         false => Err(CommandError::UnknownSigner { key: key.to_string(), consent: id }.into()),
     }
 }

@@ -89,13 +89,13 @@ pub fn page(records: &[&Record]) -> Result<String, Box<dyn std::error::Error>> {
                 h1 { "Firmware updates, " (span) }
                 (summary(records, &units))
                 (plots)
-                h2 { "Units, as each was left" }
+                h2 { "Units and their last state" }
                 (unit_table(&units))
                 h2 { "Attempts" }
                 (attempt_table(records))
                 footer {
                     "Made by vaka " (env!("CARGO_PKG_VERSION")) " from the journal on this machine. \"Good\" means exit "
-                    "status 0: checked as strongly as was asked and is possible, and confirmed where the sheet says how."
+                    "status 0: checked as strongly as requested and possible, and confirmed where the product sheet allows it."
                 }
             } }
         }
@@ -123,7 +123,7 @@ fn plots(records: &[&Record]) -> Result<Markup, Box<dyn std::error::Error>> {
     Ok(html! {
         div.plots {
             figure { (PreEscaped(phases)) (legend(&PHASES)) }
-            figure { (PreEscaped(rate)) p { span { "attempts that wrote something, in their order" } } }
+            figure { (PreEscaped(rate)) p { span { "attempts with writes, in order" } } }
             figure { (PreEscaped(outcomes)) (legend(&OUTCOMES)) }
         }
     })
@@ -261,7 +261,7 @@ fn phases(records: &[&Record]) -> ChartResult {
     let shown: Vec<&&Record> = records.iter().filter(|record| !record.durations().is_empty()).collect();
     let shown = &shown[shown.len().saturating_sub(40)..];
     let top = shown.iter().map(|record| seconds(record)).fold(0.1, f64::max) * 1.25;
-    draw("Time by phase, the last attempts", "seconds", shown.len(), top, |chart| {
+    draw("Time by phase, last attempts", "seconds", shown.len(), top, |chart| {
         for (name, colour) in PHASES {
             let bars = shown.iter().enumerate().filter_map(|(index, record)| {
                 let durations = record.durations();
@@ -280,7 +280,7 @@ fn phases(records: &[&Record]) -> ChartResult {
     })
 }
 
-/// Rate of writing over the attempts.
+/// Write rate by attempt.
 #[allow(clippy::cast_precision_loss)] // for the eye
 fn rate(records: &[&Record]) -> ChartResult {
     let rate = |record: &&&Record| {
@@ -291,7 +291,7 @@ fn rate(records: &[&Record]) -> ChartResult {
     let rates: Vec<f64> = records.iter().filter_map(|record| rate(&record)).collect();
     let top = rates.iter().copied().fold(1.0, f64::max) * 1.25;
     let colour = RGBColor(40, 110, 180);
-    draw("Rate of writing over the attempts", "KiB a second", rates.len(), top, |chart| {
+    draw("Write rate by attempt", "KiB a second", rates.len(), top, |chart| {
         let points: Vec<(f64, f64)> =
             rates.iter().enumerate().map(|(index, rate)| (index as f64 + 0.5, *rate)).collect();
         chart.draw_series(LineSeries::new(points.clone(), colour.stroke_width(2)))?;

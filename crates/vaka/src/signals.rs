@@ -40,7 +40,7 @@ pub fn install() -> Result<(), CliError> {
         }
         if second {
             anstream::eprintln!(
-                "\nStopped at once. What the unit was doing is not finished; it is still in update mode unless it was restarting."
+                "\nStopped at once. The operation on the unit is incomplete; it is in update mode unless it was restarting."
             );
             crate::pending_undo::print();
             std::process::exit(i32::from(u8::from(ExitCode::Stopped)));

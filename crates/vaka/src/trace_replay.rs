@@ -66,13 +66,13 @@ fn read(trace: &str) -> Result<Vec<Recorded>, String> {
             Ok(parsed) => parsed,
             // A run that was killed tears its last line.
             Err(_) if index > 0 && trace.lines().count() == index + 1 => break,
-            Err(_) if index == 0 => return Err("this is no trace: its first line does not say so".into()),
-            Err(_) => return Err(format!("line {} makes no sense", index + 1)),
+            Err(_) if index == 0 => return Err("this is not a trace: its first line is not a trace header".into()),
+            Err(_) => return Err(format!("line {} is malformed", index + 1)),
         };
         match (index, parsed.trace) {
             (0, Some(FORMAT)) => continue,
             (0, Some(other)) => return Err(format!("the trace has format {other}; format {FORMAT} can be read")),
-            (0, None) => return Err("this is no trace: its first line does not say so".into()),
+            (0, None) => return Err("this is not a trace: its first line is not a trace header".into()),
             _ => {}
         }
         if let Some(number) = parsed.open {
@@ -170,9 +170,7 @@ impl Replayer {
             self.clock.sleep(timeout);
             return match is_in(asked) {
                 true => Err(TransferError::Timeout),
-                false => {
-                    Err(self.differs(format!("the record has nothing more here; sent now: {}", shown(asked, data))))
-                }
+                false => Err(self.differs(format!("the record ends here; sent now: {}", shown(asked, data)))),
             };
         };
         // An earlier version of the tool may have waited in shorter intervals.
@@ -196,7 +194,7 @@ impl Replayer {
 
     fn differs(&self, words: String) -> TransferError {
         lock(&self.stage.difference).get_or_insert(words);
-        TransferError::Failed("it is not what was recorded".into())
+        TransferError::Failed("it differs from the record".into())
     }
 }
 
@@ -208,8 +206,8 @@ fn shown(asked: RequestKey, data: &[u8]) -> String {
     };
     match asked {
         RequestKey::Control(setup) => format!("request {} with {bytes}", text::hex_pairs(&setup)),
-        RequestKey::Endpoint(address) if address & 0x80 != 0 => format!("read from pipe {address:02x}"),
-        RequestKey::Endpoint(address) => format!("pipe {address:02x}: {bytes}"),
+        RequestKey::Endpoint(address) if address & 0x80 != 0 => format!("read from endpoint {address:02x}"),
+        RequestKey::Endpoint(address) => format!("endpoint {address:02x}: {bytes}"),
     }
 }
 
@@ -303,8 +301,8 @@ pub fn play(dialect: &Arc<Dialect>, trace: &str) -> Result<Vec<ReplayResult>, St
         all.extend(play_device(dialect, device, &mut devices));
     }
     match all.is_empty() {
-        true if spoken.is_empty() => Err("no operation of a dialect is recorded in it".into()),
-        true => Err(format!("it was recorded in {}, not in '{}'", spoken.join(", "), dialect.name)),
+        true if spoken.is_empty() => Err("it contains no operation of a dialect".into()),
+        true => Err(format!("it was recorded with {}, not with '{}'", spoken.join(", "), dialect.name)),
         false => Ok(all),
     }
 }
@@ -385,9 +383,9 @@ fn run(
     let left = lock(&stage.transfers).iter().filter(|transfer| transfer.ended.is_ok()).count();
     match (difference, ran) {
         (Some(difference), _) => Some(difference),
-        (None, Ok(false)) => Some("the dialect has no such operation; the record has".into()),
+        (None, Ok(false)) => Some("the dialect lacks this operation of the record".into()),
         (None, Err(error)) if !ended.replace(false) => Some(error.to_string()),
-        _ if left > 0 => Some(format!("{} of the record were not asked for", text::count(left, "transfer"))),
+        _ if left > 0 => Some(format!("{} of the record were not used", text::count(left, "transfer"))),
         _ => None,
     }
 }

@@ -78,15 +78,11 @@ fn what_a_unit_shows_beside_is_told_with_it() {
     let gannet = |serial: &str| (Box::new(Gannet::new(serial)) as Box<dyn Unit>, Vec::new());
     let disk = |serial: &str| (Box::new(Stick::new(serial)) as Box<dyn Unit>, Vec::new());
     let cases = [
-        (
-            vec![gannet("G-1"), disk("X")],
-            "1 unit on",
-            &["1-1:", "also shows recordings, a disk (1209:0000) at 1-2"][..],
-        ),
+        (vec![gannet("G-1"), disk("X")], "1 unit on", &["1-1:", "companion recordings, a disk (1209:0000) at 1-2"][..]),
         (
             vec![gannet("G-1"), disk("G-2"), gannet("G-2")],
             "2 units on",
-            &["1-3:", "also shows recordings, a disk (1209:0000) at 1-2"],
+            &["1-3:", "companion recordings, a disk (1209:0000) at 1-2"],
         ),
         (
             vec![gannet("G-1"), disk("X"), gannet("G-2")],
@@ -138,11 +134,11 @@ fn of_several_units_one_is_chosen() {
 fn a_unit_that_is_entered_stays_there() {
     let bench = gannets(&["G-1"]);
     let enter = bench.run(&["enter", "--wait", "5s"]);
-    enter.expect(0, &["update mode reached", "1-1 is in update mode; nothing was changed in it."]);
+    enter.expect(0, &["update mode entered; nothing was changed", "1-1 is in update mode; nothing was changed in it."]);
     assert_eq!(bench.condition("1-1"), Condition::Boot);
     bench.run(&["enter", "--wait", "5s"]).expect(0, &["1-1 is in update mode"]);
     assert_eq!(bench.condition("1-1"), Condition::Boot);
-    bench.run(&["restart", "--wait", "5s"]).expect(0, &["Nothing was written", "came back at 1-1"]);
+    bench.run(&["restart", "--wait", "5s"]).expect(0, &["Nothing was written", "returned at 1-1"]);
     assert_eq!(bench.condition("1-1"), Condition::Application);
 }
 
@@ -169,12 +165,12 @@ fn a_step_that_the_bus_cannot_show_ends_with_enter() {
         };
         running.wait_for("Manual step 1 of 2: Take the battery out.");
         if is_there {
-            running.wait_for("Waiting for Enter, or for what comes next on the bus");
+            running.wait_for("Waiting for Enter, or for the next bus event");
             assert!(!running.has_said("Manual step 2 of 2"), "the second step is shown before the first is done");
             writeln!(running.stdin()).unwrap();
         }
         running.wait_for("Manual step 2 of 2: Hold BOOT");
-        running.wait_for("Waiting for Gannet hydrophone interface to show up in update mode");
+        running.wait_for("Waiting for Gannet hydrophone interface to appear in update mode");
         for hand in
             [UserAction::Hold("BOOT".into()), UserAction::Pull, UserAction::Plug, UserAction::Release("BOOT".into())]
         {
@@ -209,10 +205,10 @@ fn every_bad_server_gets_its_own_sentence() {
         format!("usbip://{}", listener.local_addr().unwrap())
     };
     let silent = server(std::mem::forget);
-    let is_running = "Is the USB/IP server running there";
+    let is_running = "Check that a USB/IP server is running there on that";
     let cases: [(&str, String, &str, &str); 7] = [
-        ("nobody is there", nobody, "Connection refused", is_running),
-        ("it never answers", silent, "it accepts, but does not answer", is_running),
+        ("is an external step, which needs an operator to do it", nobody, "Connection refused", is_running),
+        ("it never answers", silent, "it accepts the connection, but does not reply", is_running),
         (
             "another version",
             answering(&[1, 0x06, 0, 5, 0, 0, 0, 0, 0, 0, 0, 0]),
@@ -225,13 +221,13 @@ fn every_bad_server_gets_its_own_sentence() {
             "its version is 4854",
             "(version 1.1.1)",
         ),
-        ("it refuses", answering(&[1, 0x11, 0, 5, 0, 0, 0, 1]), "it refused the list with status 1", "(version 1.1.1)"),
         (
-            "it claims too much",
-            answering(&[1, 0x11, 0, 5, 0, 0, 0, 0, 0xFF, 0, 0, 0]),
-            "it claims to have",
+            "The unit rejects reading",
+            answering(&[1, 0x11, 0, 5, 0, 0, 0, 1]),
+            "it rejected the list request with status 1",
             "(version 1.1.1)",
         ),
+        ("it claims too much", answering(&[1, 0x11, 0, 5, 0, 0, 0, 0, 0xFF, 0, 0, 0]), "it states", "(version 1.1.1)"),
         (
             "it stops in the middle",
             answering(&[1, 0x11, 0, 5, 0, 0, 0, 0, 0, 0, 0, 2, 7]),
@@ -295,7 +291,10 @@ fn a_server_that_stops_answering_is_left_in_time() {
         assert!(began.elapsed() < Duration::from_secs(45), "{most}");
         let all = format!("{}{}", ended.stdout, ended.stderr);
         assert!(matches!(ended.code, 5 | 9), "{most}: {all}");
-        assert!(all.contains("stopped answering") || all.contains("does not answer"), "{most}: {all}");
+        assert!(
+            all.contains("the USB/IP server stopped replying") || all.contains("does not reply in its dialect"),
+            "{most}: {all}"
+        );
         if ended.code == 9 {
             assert!(bench.memory("1-1") == before, "{most}: {all}");
         }
@@ -369,11 +368,11 @@ fn a_unit_with_broken_descriptors_is_told_and_left_alone() {
         let bytes = [9, 2, 40, 0, 1, 1, 0, 0x80, 50, 0, 0, 0];
         asks_for(setup, 2).then(|| Answer::Data(bytes[..usize::from(setup.length).min(12)].to_vec()))
     }
-    let unasked = "could not be asked what it is";
+    let unasked = "could not be identified";
     // (what it answers, what a survey says, how diagnose and update end)
     let cases: [(&str, Answering, &str, i32, i32); 4] = [
         ("no configuration", |setup| asks_for(setup, 2).then_some(Answer::Stall), unasked, 9, 5),
-        ("no interface", hollow, "promises 1 interface, and describes 0", 0, 3),
+        ("no interface", hollow, "declares 1 interface, but describes 0", 0, 3),
         ("half a device", |setup| asks_for(setup, 1).then(|| Answer::Data(vec![18, 1, 0])), unasked, 9, 5),
         ("silence", |setup| asks_for(setup, 2).then_some(Answer::Silent), unasked, 9, 5),
     ];
@@ -419,7 +418,7 @@ fn a_hub_that_resets_is_survived() {
     let file = firmware("gannet-1.3.0.dfu");
     let mut line =
         Running::start(bench.command().args(["line", file.to_str().unwrap(), "--count", "3", "--wait", "10s"]));
-    line.wait_for("begins");
+    line.wait_for("started");
     let mut world = lock(&bench.world);
     for port in ["1-1", "1-2", "1-3"] {
         world.act_later(port, Duration::from_millis(500), UserAction::Pull);
@@ -441,7 +440,7 @@ fn a_unit_that_another_process_works_with_is_named_so() {
     let found = bench.run(&["diagnose", "--format", "json"]);
     let lock = found.events().into_iter().find(|event| event["topic"] == "lock").unwrap();
     assert_eq!((&lock["event"], &lock["severity"]), (&"finding".into(), &"note".into()));
-    assert!(lock["says"].as_str().unwrap().contains("vaka update"), "{lock}");
+    assert!(lock["message"].as_str().unwrap().contains("vaka update"), "{lock}");
     interrupt(&other);
     other.end().expect(130, &[]);
 }
@@ -454,10 +453,14 @@ fn devices_of_others_are_in_nobodys_way() {
     let odd =
         |unit| Box::new(Odd { unit, answer: |setup| asks_for(setup, 2).then_some(Answer::Stall) }) as Box<dyn Unit>;
     let cases = [
-        ("an application", odd(Gannet::new("G-1")), "may be asked to leave for its update mode"),
+        ("an application", odd(Gannet::new("G-1")), "its application has a DFU interface, by which it may"),
         ("a DFU mode", odd(Gannet::new("G-1").in_boot_mode()), "an update mode"),
-        ("a stick", Box::new(Stick::new("X")), "a stick, or an update mode that takes files"),
-        ("something else", Box::new(Tern::new(Revision::R1, "T1-1")), "no sheet knows it"),
+        (
+            "shows only a disk: a USB stick or an update mode; a",
+            Box::new(Stick::new("X")),
+            "shows only a disk: a USB stick or an update mode; a",
+        ),
+        ("has other fields", Box::new(Tern::new(Revision::R1, "T1-1")), "no product sheet"),
     ];
     for (what, unit, words) in cases {
         let bench = Bench::of(vec![(unit, Vec::new())]);
@@ -468,11 +471,16 @@ fn devices_of_others_are_in_nobodys_way() {
         };
         let survey = run(&["survey"]);
         survey.expect(0, &[words]);
-        assert_eq!(survey.stdout.contains("1-1:\n"), what != "something else", "{what}: {}", survey.stdout);
+        assert_eq!(survey.stdout.contains("1-1:\n"), what != "has other fields", "{what}: {}", survey.stdout);
         let found = run(&["diagnose"]);
         // In DFU mode it is not opened over USB/IP: closing it would end that.
-        found.expect(0, &["Nothing is in the way"]);
-        assert_eq!(found.stdout.contains("could not be asked"), what == "an application", "{what}: {}", found.stdout);
+        found.expect(0, &["No obstacles found"]);
+        assert_eq!(
+            found.stdout.contains("could not be identified"),
+            what == "an application",
+            "{what}: {}",
+            found.stdout
+        );
     }
 }
 
@@ -482,10 +490,10 @@ fn a_bad_lead_is_told() {
     let bench = gannets(&["G-1"]);
     let lead = |words: &str| assert!(lock(&bench.world).act("1-1", &words.parse::<UserAction>().unwrap()));
     lead("cable bad");
-    bench.run(&["survey"]).expect(0, &["in the way: The unit at 1-1 could not be asked", "try another cable"]);
-    bench.run(&["diagnose"]).expect(9, &["could not be asked what it is"]);
+    bench.run(&["survey"]).expect(0, &["obstacle: The unit at 1-1", "try another cable"]);
+    bench.run(&["diagnose"]).expect(9, &["could not be identified"]);
     lead("cable good");
-    bench.run(&["diagnose"]).expect(0, &["can be opened, and says what it is"]);
+    bench.run(&["diagnose"]).expect(0, &["can be opened and identified"]);
 }
 
 /// What comes and goes again and again is a cable, most likely.
@@ -493,14 +501,14 @@ fn a_bad_lead_is_told() {
 fn a_unit_that_drops_again_and_again_is_told() {
     let bench = gannets(&["G-1", "G-2"]);
     let mut listening = Running::start(bench.command().args(["diagnose", "--listen", "4s"]));
-    listening.wait_for("Watching what comes and goes");
+    listening.wait_for("Move the cable a little if you suspect it");
     let mut world = lock(&bench.world);
     for at in [300, 800, 1300, 1800, 2300, 2800] {
         world.act_later("1-2", Duration::from_millis(at), UserAction::Pull);
         world.act_later("1-2", Duration::from_millis(at + 200), UserAction::Plug);
     }
     drop(world);
-    listening.end().expect(9, &["1-2: what is there left and came back as the same", "Try another lead"]);
+    listening.end().expect(9, &["1-2: the device reconnected", "Try another cable that works with a good unit; then"]);
 }
 
 /// A whole region, so that it takes some seconds.
@@ -543,7 +551,13 @@ fn ctrl_c_ends_every_command_in_time() {
             4,
         ),
         ("a console", |_| line("console"), talking(), "listening to the unit", 0),
-        ("listening to the bench", |_| line("diagnose --listen 60s"), nobody(), "Watching what comes", 0),
+        (
+            "listening to the bench",
+            |_| line("diagnose --listen 60s"),
+            nobody(),
+            "Move the cable a little if you suspect it",
+            0,
+        ),
         ("serving simulated units", |_| line("simulate"), nobody(), "Simulated units at", 0),
     ];
     for (name, args, bench, ready, code) in cases {
@@ -557,7 +571,7 @@ fn ctrl_c_ends_every_command_in_time() {
         assert!(took < Duration::from_millis(1500), "{name}: {took:?}\n{}\n{}", ended.stdout, ended.stderr);
         ended.expect(code, &[]);
         if matches!(name, "erasing" | "writing") {
-            ended.expect(130, &["Stopped, as you asked", "Not touched: bootloader and settings"]);
+            ended.expect(130, &["Stopped as requested", "Not touched: bootloader and settings"]);
         }
     }
 }
@@ -581,6 +595,6 @@ fn a_second_ctrl_c_ends_at_once() {
     running.wait_for("Stopping at the next safe point. Press Ctrl-C again to stop at once.");
     interrupt(&running);
     let began = Instant::now();
-    running.end().expect(130, &["Stopped at once", "still in update mode"]);
+    running.end().expect(130, &["Stopped at once", "in update mode unless it was restarting"]);
     assert!(began.elapsed() < Duration::from_secs(1));
 }

@@ -45,7 +45,7 @@ fn survey_says_what_is_there_and_what_to_do_next() {
     assert_eq!(one.len(), 2, "a boot id that is shared may be an r2 as well");
     let mut bare = bench.command();
     let bare = Running::start(bare.env_remove("VAKA_SHEETS").arg("survey")).end();
-    bare.expect(0, &["no sheet knows it", "1209:0002"]);
+    bare.expect(0, &["no product sheet", "1209:0002"]);
 }
 
 #[test]
@@ -78,7 +78,7 @@ fn check_says_what_a_file_is_and_where_it_fits() {
             "Intel HEX: its first record is Intel HEX",
             "content   20 772 bytes in 1 segment",
             "0x0A00_2400..0x0A00_7524  20 772 bytes",
-            "the stack 0x2000_5000 lies in the RAM of",
+            "the initial stack 0x2000_5000 is in the RAM of",
             "and Tern r1",
             "For Tern tide gauge, version 1.5.0:",
             "r1  fits          completeness: proven by its end record, length, checksum",
@@ -86,7 +86,9 @@ fn check_says_what_a_file_is_and_where_it_fits() {
         ],
     );
     let bin = firmware("tern-r1-1.5.0.bin");
-    bench.run(&["check", bin.to_str().unwrap()]).expect(3, &["carries no address", "Tern r1 starts at 0x0A00_2400"]);
+    bench
+        .run(&["check", bin.to_str().unwrap()])
+        .expect(3, &["a raw binary has no address", "Tern r1 starts at 0x0A00_2400"]);
     let events =
         bench.run(&["check", bin.to_str().unwrap(), "--at", "0x0A002400", "--format", "json"]).expect(0, &[]).events();
     // Digests of the file by another program.
@@ -94,7 +96,9 @@ fn check_says_what_a_file_is_and_where_it_fits() {
     assert_eq!(events[0]["sha256"].as_str().unwrap(), String::from_utf8_lossy(&sum.stdout)[..64].to_owned());
     // The other files are still looked at when one is damaged.
     let page = bench.file("page.hex", b"<html>gone</html>");
-    bench.run(&["check", page.to_str().unwrap(), hex.to_str().unwrap()]).expect(8, &["saved web page", "r1  fits"]);
+    bench
+        .run(&["check", page.to_str().unwrap(), hex.to_str().unwrap()])
+        .expect(8, &["this is a web page, not firmware: the download", "r1  fits"]);
     // Nothing fits: another product's file, at another address.
     let other = bench.file("other.hex", b":0840000000500020C10100087E\n:00000001FF\n");
     bench.run(&["check", other.to_str().unwrap()]).expect(3, &["r1  does not fit", "r2  does not fit"]);
@@ -109,7 +113,7 @@ fn check_judges_for_a_unit_and_changes_nothing() {
     check(&["--unit", "1-1"]).expect(3, &["Undecided"]);
     check(&["--unit", "1-1", "--variant", "r1"]).expect(0, &["The image fits r1"]);
     check(&["--unit", "1-2", "--variant", "r2"]).expect(3, &["The image does not fit r2"]);
-    check(&["--unit", "1-1", "--variant", "r7"]).expect(3, &["No variant is called 'r7'"]);
+    check(&["--unit", "1-1", "--variant", "r7"]).expect(3, &["No variant has the id or label 'r7'"]);
     assert_eq!(bench.memory("1-1"), before);
     assert!(bench.log("1-1").is_empty());
 }
@@ -152,14 +156,14 @@ fn a_scene_says_what_goes_wrong() {
     let folder = tempfile::tempdir().unwrap();
     let scene = folder.path().join("scene.toml");
     let unit = "[[unit]]\nproduct = \"tern\"\nvariant = \"r2\"\nport = \"2-4\"\nserial = \"T2-1\"\nmode = \"update\"\n";
-    std::fs::write(&scene, format!("{unit}faults = [{{ at = 30, what = \"pull\" }}]\n")).unwrap();
+    std::fs::write(&scene, format!("{unit}faults = [{{ at = 30, kind = \"pull\" }}]\n")).unwrap();
     let mut simulator = Running::start(program().arg("simulate").arg("--scene").arg(&scene));
     let line = simulator.wait_for("Simulated units at ");
     let bus = line.rsplit(' ').next().unwrap().to_owned();
     let file = firmware("tern-r2-1.5.0.hex");
     let mut command = program();
     command.args(["--bus", &bus, "--sheets"]).arg(root().join("demo/sheets")).arg("update").arg(&file);
-    Running::start(command.args(["--variant", "r2"])).end().expect(5, &["the unit left the bus"]);
+    Running::start(command.args(["--variant", "r2"])).end().expect(5, &["the unit disconnected"]);
     writeln!(simulator.stdin(), "quit").unwrap();
     simulator.end().expect(0, &[]);
     std::fs::write(&scene, unit.replace("r2", "r5")).unwrap();
@@ -176,18 +180,18 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "$ vaka survey",
             "Undecided",
             "read-back: all 20 772 bytes were read from the unit and are equal",
-            "5 of 7 sectors hold what the image has",
+            "5 of 7 sectors already match",
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
             "The file is for r2.",
-            "the bootloader and all else that stays are as they left the factory",
+            "byte; the bootloader and all preserved content are",
         ],
     );
     let ended = Running::start(program().args(["demo", "gannet"]).env("TMPDIR", folder.path())).end();
     ended.expect(
         0,
         &[
-            "ask the application to detach (DFU_DETACH), until 1209:0004 is seen",
+            "request a detach from the application (DFU_DETACH), until 1209:0004 appears",
             "read-back: 10 640 of 10 640 bytes",
             "Done. Gannet hydrophone interface g1 at 1-1 runs 1.3.0.",
             "CONFLICT: g1's region 'application' starts at 0x0000_5000",
@@ -196,15 +200,12 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
     for (scene, words) in [
         (
             "petrel",
-            [
-                "accepted: the unit took 8 960 bytes without an error; 8 704 were read back",
-                "CONFLICT: pb1's is \"PBA1\"",
-            ],
+            ["accepted: 8 960 bytes were sent without an error; 8 704 were read back", "CONFLICT: pb1's is \"PBA1\""],
         ),
         ("heron", ["read-back: 4 360 of 4 360 bytes", "The file is for another part of the product: --part interface"]),
     ] {
         let ended = Running::start(program().args(["demo", scene]).env("TMPDIR", folder.path())).end();
-        ended.expect(0, &words).expect(0, &["the application runs"]);
+        ended.expect(0, &words).expect(0, &["the application returned as described in the product sheet"]);
     }
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     Running::start(program().args(["demo", "--list"])).end().expect(0, &["tern"]);
@@ -224,9 +225,9 @@ fn each_thing_that_is_not_there_has_its_own_sentence() {
     let closed = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let bus = format!("usbip://{closed}");
     run(&["--bus", &bus, "survey"])
-        .expect(9, &["No answer from usbip://127.0.0.1", "Is the USB/IP server running there"]);
-    run(&["--bus", &bus, "--sheets", sheets, "update", file]).expect(9, &["No answer from"]);
-    run(&["--bus", &bus, "update", file]).expect(3, &["No product sheet is known"]);
+        .expect(9, &["No reply from usbip://127.0.0.1", "Check that a USB/IP server is running there on that"]);
+    run(&["--bus", &bus, "--sheets", sheets, "update", file]).expect(9, &["No reply from"]);
+    run(&["--bus", &bus, "update", file]).expect(3, &["No product sheet was found, so the image cannot be matched"]);
     run(&["--bus", &bus, "--sheets", "/nonexistent/sheets", "update", file]).expect(8, &["/nonexistent/sheets"]);
     run(&["--bus", &bus, "update"]).expect(2, &["FILE"]);
     run(&["--bus", &bus, "--wait", "soon", "survey"]).expect(2, &["is not a time"]);
@@ -241,7 +242,7 @@ fn a_wrong_sheet_is_refused_at_its_line() {
     let line = sheet.lines().position(|line| line.starts_with("writes =")).unwrap() + 1;
     let file = firmware("tern-r1-1.5.0.hex");
     let ended = bench.run(&["update", file.to_str().unwrap(), "--sheets", wrong.to_str().unwrap()]);
-    ended.expect(8, &[&format!("line {line}, key `writes`: a route never writes the bootloader")]);
+    ended.expect(8, &[&format!("line {line}, key `writes`: an ordinary route must not write the bootloader")]);
     assert!(bench.log("1-1").is_empty());
 }
 
@@ -275,8 +276,8 @@ fn what_the_sheet_does_not_allow_is_not_read() {
         let all = [&["read", "out.bin", "--variant", "r1", "--sheets", sheet.to_str().unwrap()], args].concat();
         bench.run(&all)
     };
-    run(&["--region", "settings"]).expect(3, &["does not allow region 'settings'"]);
-    run(&["--range", "0x0A023000..0x0A023800"]).expect(3, &["does not allow region 'settings'"]);
+    run(&["--region", "settings"]).expect(3, &["does not allow reading region 'settings'"]);
+    run(&["--range", "0x0A023000..0x0A023800"]).expect(3, &["does not allow reading region 'settings'"]);
     run(&["--region", "bootloader"]).expect(0, &[]);
     assert_eq!(bench.folder.path().join("out.bin").metadata().unwrap().len(), 9 * 1024);
 }
@@ -290,6 +291,6 @@ fn near_misses_are_explained() {
     let update = |args: &[&str]| bench.run(&[&["update", r2.to_str().unwrap(), "--unattended"], args].concat());
     let words = "the file is made for r2; this unit's memory layout 48 sectors of 3 KiB at 0x0A00_0000: r2 has 40 sectors of 6 KiB";
     update(&[]).expect(3, &[words, "it is not r2"]);
-    update(&["--variant", "r1"]).expect(3, &["The file is for r2. Take the file for r1, or read the label again."]);
-    update(&["--variant", "r2"]).expect(3, &["By its own report this unit is not r2. Read its label again"]);
+    update(&["--variant", "r1"]).expect(3, &["The file is for r2. Use the file for r1, or read the label again."]);
+    update(&["--variant", "r2"]).expect(3, &["This unit does not identify as r2. Check its label"]);
 }

@@ -27,7 +27,7 @@ fn a_line_is_sent_and_an_answer_waited_for() {
     assert!(recorded.lines().count() == 2 && recorded.contains("Z  Fulmar met mast, version 4.1.0"), "{recorded}");
     bench.run(&["console", "--record", record_name]).expect(8, &["exists"]);
     let late = bench.run(&["console", "--send", "hello", "--until", "version", "--within", "1s"]);
-    late.expect(4, &["  what?", "No line with 'version' came within 1.0 s"]);
+    late.expect(4, &["  what?", "No line with 'version' was printed within 1.0 s"]);
     bench.run(&["console", "--unit", "9-9", "--wait", "0"]).expect(4, &["The selected unit (9-9) did not appear"]);
     let other = Bench::of(vec![(Box::new(Gannet::new("G-00031")), Vec::new())]);
     other.run(&["console"]).expect(3, &["has no serial port"]);
@@ -44,11 +44,11 @@ fn the_port_is_let_go_for_an_update_and_taken_again() {
     bench
         .run(&["update", file.to_str().unwrap(), "--unattended", "--wait", "10s"])
         .expect(0, &["read-back", "confirmed"]);
-    let said = console.wait_for("the port is let go");
+    let said = console.wait_for("wants the unit");
     assert!(said.contains("vaka update"), "{said}");
     console.wait_for("listening to the unit at 1-1");
     lock(&bench.world).act("1-1", &UserAction::Pull);
-    console.wait_for("the unit left the bus");
+    console.wait_for("the unit disconnected");
     lock(&bench.world).act("1-1", &UserAction::Plug);
     console.wait_for("listening to the unit at 1-1");
     Command::new("kill").args(["-INT", &console.id().to_string()]).status().unwrap();

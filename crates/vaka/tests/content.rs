@@ -36,9 +36,9 @@ fn a_region_a_range_and_all_that_a_route_writes_are_read() {
     bench.run(&["convert", "all.hex", "all.bin"]).expect(0, &[]);
     assert_eq!(fs::read(bench.folder.path().join("all.bin")).unwrap(), memory[0x2400..0x2_3400]);
     // What is there stays: a file, an unknown ending, a region that is none.
-    read(&["all.hex"]).expect(3, &["is there already", "--replace"]);
-    read(&["all.xyz"]).expect(2, &["its ending tells no format"]);
-    read(&["new.hex", "--region", "attic"]).expect(2, &["There are: bootloader, application, settings"]);
+    read(&["all.hex"]).expect(3, &["already exists", "--replace"]);
+    read(&["all.xyz"]).expect(2, &["the extension does not determine a format"]);
+    read(&["new.hex", "--region", "attic"]).expect(2, &["Existing regions: bootloader, application, settings"]);
     assert_eq!(bench.memory("1-1"), memory, "nothing was changed");
     assert_eq!(bench.condition("1-1"), Condition::Boot);
     bench.run(&["read", "--unit", "1-1", "--unattended", "x.hex"]).expect(3, &["--variant r1 or --variant r2"]);
@@ -73,14 +73,16 @@ fn a_full_disk_costs_nothing() {
 fn a_running_unit_is_read_and_goes_back_to_its_application() {
     let bench = bench();
     let memory = bench.memory("1-2");
-    bench.run(&["read", "--unit", "name=gannet", "g.bin"]).expect(0, &["update mode reached", "106 KiB in 1 segment"]);
+    bench
+        .run(&["read", "--unit", "name=gannet", "g.bin"])
+        .expect(0, &["update mode entered; nothing was changed", "106 KiB in 1 segment"]);
     let region = gannet::APPLICATION_REGION;
     let wanted = &memory[region.start as usize..region.end as usize];
     assert_eq!(fs::read(bench.folder.path().join("g.bin")).unwrap(), wanted);
     assert_eq!(bench.condition("1-2"), Condition::Application);
     bench
         .run(&["read", "--unit", "name=gannet", "--range", "0x100..0x200", "low.bin"])
-        .expect(3, &["gives only what its route writes"]);
+        .expect(3, &["This unit can be read only from the start of the"]);
     assert_eq!((bench.condition("1-2"), bench.memory("1-2")), (Condition::Application, memory));
 }
 
@@ -145,13 +147,13 @@ fn the_present_content_is_saved_first_and_goes_back_again() {
     let unsound = bench.file("unsound.bin", &unsound);
     let sheet = bench.sheet_without_proofs("tern.toml");
     update(unsound.to_str().unwrap(), &["--at", "0x0A002400", "--save", "old.hex", "--sheets", &sheet])
-        .expect(7, &["saved: old.hex", "The old firmware goes back with: vaka update old.hex --allow older-version"]);
+        .expect(7, &["saved: old.hex", "To restore the old firmware: vaka update old.hex --allow older-version"]);
     update("old.hex", &["--allow", "older-version"]).expect(0, &["runs 1.4.0"]);
     assert_eq!(bench.memory("1-1"), before);
     // A file that is there is not overwritten, and then nothing is begun.
     bench
         .update(&firmware("tern-r1-1.5.0.hex"), &["--unit", "1-1", "--save", "old.hex"])
-        .expect(3, &["is there already"]);
+        .expect(3, &["already exists"]);
     assert_eq!(bench.memory("1-1"), before);
 }
 
@@ -161,7 +163,7 @@ fn a_protected_unit_and_one_that_cannot_be_read_say_so() {
     let silent = vaka_sim::bootloader::dfu::Quirks { no_functional_descriptor: true, ..Default::default() };
     let unreadable = Tern::in_boot_mode(Revision::R1, "T1-00218").with_manner(silent, false);
     let bench = Bench::new(vec![(protected, Vec::new()), (unreadable, Vec::new())]);
-    for (port, words) in [("1-1", "read-protected; it says: errVENDOR"), ("1-2", "says that it cannot be read")] {
+    for (port, words) in [("1-1", "read-protected: errVENDOR"), ("1-2", "reports that it cannot be read")] {
         bench.run(&["read", "x.hex", "--unit", port, "--variant", "r1"]).expect(3, &[words]);
         let file = firmware("tern-r1-1.5.0.hex");
         bench.run(&["compare", file.to_str().unwrap(), "--unit", port, "--variant", "r1"]).expect(3, &[words]);
@@ -182,7 +184,7 @@ fn an_update_that_is_already_there_says_so() {
     };
     assert_eq!(update().expect(0, &[]).result()["outcome"], "updated");
     let before = bench.log("1-2").len();
-    let result = update().expect(0, &["6 of 6 sectors hold what the image has"]).result();
+    let result = update().expect(0, &["6 of 6 sectors already match"]).result();
     assert_eq!((&result["outcome"], &result["check"]), (&"unchanged".into(), &"read-back".into()));
     assert_eq!((&result["bytes_written"], &result["bytes_skipped"]), (&0.into(), &10640.into()));
     let downloads =
@@ -201,7 +203,7 @@ fn two_processes_do_not_work_on_one_unit() {
     let mut first = Running::start(bench.command().arg("update").arg(&file).args(args));
     first.wait_for("Hold SET");
     let who = format!("process {}: vaka update", first.id());
-    bench.update(&file, &["--variant", "r1"]).expect(9, &["Another program holds the unit at 1-1", &who]);
+    bench.update(&file, &["--variant", "r1"]).expect(9, &["Another program uses the unit at 1-1", &who]);
     bench.run(&["read", "x.hex", "--unit", "1-1", "--variant", "r1"]).expect(9, &[&who]);
     // It ends without a word, and the unit is free again.
     first.kill();
@@ -214,7 +216,7 @@ fn a_cable_that_is_put_back_is_gone_on_with() {
     let pull = Fault { at: 60, kind: FaultKind::Pull(Some(std::time::Duration::from_millis(400))) };
     let bench = Bench::faulty_r1(vec![pull]);
     let ended = bench.update(&firmware("tern-r1-1.5.0.hex"), &["--variant", "r1", "--format", "json"]);
-    let result = ended.expect(0, &["the work then goes on"]).result();
+    let result = ended.expect(0, &["Waiting for the unit to return at"]).result();
     assert_eq!((&result["outcome"], &result["check"]), (&"updated".into(), &"read-back".into()));
     let image = fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();
     assert_eq!(bench.memory("1-1")[0x2400..0x2400 + image.len()], image);

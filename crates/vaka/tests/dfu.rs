@@ -51,9 +51,9 @@ fn the_plan_for_a_gannet_says_what_the_host_will_do() {
     bench.update(&firmware("gannet-1.3.0.dfu"), &["--plan"]).expect(
         0,
         &[
-            "1. ask the application to detach (DFU_DETACH), until 1209:0004 is seen",
-            "4. tell the unit that this was all",
-            "6. leave update mode, by itself or by a reset of the bus",
+            "1. request a detach from the application (DFU_DETACH), until 1209:0004 appears",
+            "4. end the transfer; the unit checks and activates the image",
+            "6. leave update mode, by itself or by a bus reset",
             "DFU suffix      1209:0003                      names 1209:0003",
         ],
     );
@@ -93,21 +93,21 @@ fn without_a_sheet_the_units_word_and_a_consent_are_needed() {
         command.env_remove("VAKA_SHEETS").env("XDG_CONFIG_HOME", empty.path());
         support::Running::start(command.arg("update").arg(&file).args(["--wait", "5s"]).args(args)).end()
     };
-    none(&[]).expect(3, &["No product sheet is known", "--allow no-sheet --plan"]);
+    none(&[]).expect(3, &["No product sheet was found, so the image cannot be", "--allow no-sheet --plan"]);
     none(&["--allow", "no-sheet", "--plan"]).expect(
         0,
         &[
             "product sheet  none",
             "erase 7 sectors, 21 KiB",
             "leave update mode and start at 0x0A00_2400",
-            "Nothing was done",
+            "nothing was done",
         ],
     );
     assert_eq!(bench.memory("1-1"), before);
     none(&["--allow", "no-sheet", "--memory", "Options"])
         .expect(3, &["it has no memory named \"Options\"; it has 0.0 \"Tide Flash\""]);
     none(&["--allow", "no-sheet"])
-        .expect(0, &["read-back: all 20 772 bytes", "no sheet says whether that is its application"]);
+        .expect(0, &["read-back: all 20 772 bytes", "without a product sheet it is not known whether that"]);
     support::assert_updated(
         Revision::R1,
         &before,
@@ -133,7 +133,7 @@ fn a_first_sheet_leads_to_an_update() {
         .replace("\"FILL IN\" # VID:PID", "\"1209:0001\" # VID:PID")
         .replace("start = 0x0A00_0000\nsize = 147456", "start = 0x0A00_2400\nsize = \"132 KiB\"");
     std::fs::write(&path, sheet).unwrap();
-    bench.run(&["sheet", "check", &name]).expect(0, &["a sound sheet of Oyster boot mode"]);
+    bench.run(&["sheet", "check", &name]).expect(0, &["valid product sheet for Oyster boot mode"]);
     let before = bench.memory("1-1");
     let ended = bench.run(&["update", firmware("tern-r1-1.5.0.hex").to_str().unwrap(), "--sheets", &name]);
     ended.expect(0, &["read-back: all 20 772 bytes", "confirmed"]);
@@ -168,7 +168,7 @@ fn another_unit_on_the_bench_is_left_alone() {
     bench.update(&firmware("gannet-1.3.0.dfu"), &[]).expect(0, &["runs 1.3.0"]);
     // This one could be for neither.
     let page = bench.file("noise.hex", b":020000040600F4\n:0100000055AA\n:00000001FF\n");
-    bench.update(&page, &[]).expect(3, &["2 units fit"]);
+    bench.update(&page, &[]).expect(3, &["none of the 2 units"]);
     assert_holds(&bench, "gannet-1.3.0.bin");
     assert_eq!((bench.memory("1-2"), bench.log("1-2").len()), (before, 0));
     lock(&bench.world).act("1-2", &UserAction::Pull);

@@ -41,9 +41,9 @@ fn holds(bench: &Bench, port: &str, at: u32, file: &str) -> bool {
 fn a_survey_tells_what_is_on_the_disks() {
     let bench = bench();
     let words = [
-        "its disk is PETREL",
-        "shows its application as CURRENT.UF2, 1116 KiB, 2026-03-03",
-        "shows its application as DISPLAY.HEX",
+        "disk PETREL",
+        "installed application: CURRENT.UF2, 1116 KiB, 2026-03-03",
+        "installed application: DISPLAY.HEX",
         "or with --part interface (Interface chip)",
     ];
     bench.run(&["survey"]).expect(0, &words);
@@ -60,9 +60,7 @@ fn a_survey_tells_what_is_on_the_disks() {
     assert_eq!((of(2, "mode"), of(2, "disk")), ("unknown".into(), serde_json::Value::Null));
     nothing_else_was_touched(&bench);
     let empty = Bench::of(vec![(Box::new(Heron::new("S-1").without_display()), Vec::new())]);
-    empty
-        .run(&["survey"])
-        .expect(0, &["its disk is HERON_EMPTY", "shows no DISPLAY.HEX: there is no application inside"]);
+    empty.run(&["survey"]).expect(0, &["disk HERON_EMPTY", "no DISPLAY.HEX: no application is installed"]);
 }
 
 #[test]
@@ -104,7 +102,10 @@ fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
         hand(600, UserAction::Plug);
         hand(700, UserAction::Release("MARK".into()));
         let ended = bench.update(&firmware(file), &["--unit", "port=1-4", "--unattended"]);
-        ended.expect(code, &["In update mode the unit tells it itself", "Manual step 1 of 2: Pull the cable.", words]);
+        ended.expect(
+            code,
+            &["In update mode the unit identifies itself by its board", "Manual step 1 of 2: Pull the cable.", words],
+        );
         assert_eq!(bench.condition("1-4"), Condition::Application, "back where it came from");
     }
     assert!(holds(&bench, "1-4", petrel::APPLICATION_REGION.start, "petrel-pb1-2.4.0.bin"));
@@ -160,9 +161,9 @@ fn a_disk_is_read_compared_and_left_again() {
     bench.run(&["read", "display.bin", "--unit", "port=1-2"]).expect(0, &[]);
     let read = std::fs::read(bench.folder.path().join("display.bin")).unwrap();
     assert_eq!(read, std::fs::read(firmware("heron-display-3.0.0.bin")).unwrap());
-    bench.run(&["restart", "--unit", "port=1-1"]).expect(0, &["Nothing was written: 1209:0005 came back at 1-1"]);
+    bench.run(&["restart", "--unit", "port=1-1"]).expect(0, &["Nothing was written: 1209:0005 returned at 1-1"]);
     assert_eq!((bench.condition("1-1"), bench.memory("1-1") == before), (Condition::Application, true));
-    bench.run(&["restart", "--unit", "port=1-4"]).expect(0, &["It runs its application already"]);
+    bench.run(&["restart", "--unit", "port=1-4"]).expect(0, &["Its application is already running"]);
     nothing_else_was_touched(&bench);
 }
 

@@ -104,15 +104,16 @@ fn convert_cuts_moves_fills_and_joins() {
     let (filled, whole) = (desk.bytes("both.bin"), desk.bytes("r1.bin"));
     assert_eq!((&filled[..64], &filled[64..68], &filled[20736..]), (&whole[..64], &[0xA5; 4][..], &whole[20736..]));
     desk.run("convert head.hex moved.hex --move-to 0x100").expect(0, &["0x0000_0100..0x0000_0140"]);
-    desk.run("convert r1.hex r2.hex x.hex").expect(8, &["is given different values", "Nothing was written."]);
+    desk.run("convert r1.hex r2.hex x.hex").expect(8, &["different values are assigned to", "Nothing was written."]);
     desk.run("convert r1.hex r1.srec same.hex").expect(0, &["20 772 bytes"]);
-    desk.run("convert r1.hex x.hex --range 0..16").expect(8, &["nothing of the image lies in"]);
+    desk.run("convert r1.hex x.hex --range 0..16").expect(8, &["the image has no data in"]);
     desk.run("convert r1.hex x.hex --range 16..0").expect(2, &["is empty"]);
-    desk.run("convert r1.hex x.txt").expect(2, &["its ending tells no format"]);
-    desk.run("convert r1.bin x.hex").expect(3, &["carries no address", "Give --at ADDRESS"]);
+    desk.run("convert r1.hex x.txt").expect(2, &["the extension does not determine a format"]);
+    desk.run("convert r1.bin x.hex")
+        .expect(3, &["a raw binary has no address, and none was given", "Give --at ADDRESS"]);
     assert!(!desk.path("x.hex").exists());
     // Nothing is overwritten unasked, nor half.
-    desk.run("convert r1.hex r2.bin").expect(3, &["r2.bin is there already", "--replace"]);
+    desk.run("convert r1.hex r2.bin").expect(3, &["r2.bin already exists", "--replace"]);
     assert_eq!(desk.bytes("r2.bin"), std::fs::read(firmware("tern-r2-1.5.0.bin")).unwrap());
     desk.run("convert r1.hex r2.bin --replace").expect(0, &[]);
     assert_eq!(desk.bytes("r2.bin"), whole);
@@ -136,25 +137,31 @@ fn a_stamp_is_put_in_found_and_checked() {
         (&stamp["seal"], &stamp["product"], &stamp["variants"][0]),
         (&"good".into(), &"tern".into(), &"r1".into())
     );
-    desk.run("check s.hex").expect(0, &["its digest is right", "crystal = 8000000", "built 2026-11-23T08:00:00Z"]);
+    desk.run("check s.hex").expect(0, &["digest", "crystal = 8000000", "built 2026-11-23T08:00:00Z"]);
     // Any change of the image breaks it, and then it fits nothing.
     desk.run("convert s.hex s.bin").expect(0, &[]);
     let mut bytes = desk.bytes("s.bin");
     bytes[0x3000] ^= 1;
     desk.write("s.bin", &bytes);
-    desk.run("check s.bin --at 0x0A002400").expect(3, &["ITS DIGEST IS WRONG", "changed or cut after it was sealed"]);
+    desk.run("check s.bin --at 0x0A002400").expect(
+        3,
+        &[
+            "WRONG DIGEST: the image was changed or truncated after",
+            "WRONG DIGEST: the image was changed or truncated after",
+        ],
+    );
     // Another product's, or another variant's.
     desk.run("stamp r1.elf p.hex --product puffin --for r1").expect(0, &[]);
-    desk.run("check p.hex").expect(3, &["stamp puffin, r1: the sheet's product is tern"]);
+    desk.run("check p.hex").expect(3, &["stamp puffin, r1: the product in the sheet is tern"]);
     desk.run("stamp r1.elf v.hex --product tern --for r2 --for r3").expect(0, &[]);
     desk.run("check v.hex").expect(3, &["stamp tern, r2, r3: r1 is not among them"]);
     // What is there is not silently changed.
-    desk.run("stamp s.hex again.hex --version 1.6.0")
-        .expect(3, &["it holds a stamp, at 0x0A00_7524, that says something else"]);
+    desk.run("stamp s.hex again.hex --version 1.6.0").expect(3, &["the stamp at 0x0A00_7524 has other fields"]);
     desk.run("stamp s.hex again.hex").expect(0, &["Stamp at 0x0A00_7524 sealed."]);
     assert_eq!(desk.bytes("again.hex"), desk.bytes("s.hex"));
-    desk.run("stamp r1.elf none.hex").expect(3, &["it holds no stamp, and nothing says what one should say"]);
-    desk.run("stamp r1.elf none.hex --fact version=1").expect(2, &["there is an option for it"]);
+    desk.run("stamp r1.elf none.hex").expect(3, &["the image has no stamp, and no fields for a new one were given"]);
+    desk.run("stamp r1.elf none.hex --fact version=1")
+        .expect(2, &["cannot be a fact, because it has an option of its own"]);
 }
 
 /// A stamp as the link leaves it, for an image that starts at `start`.
@@ -173,14 +180,14 @@ fn an_open_stamp_counts_but_promises_nothing_and_must_name_the_right_start() {
     let desk = Desk::new();
     desk.write("open.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_2400)].concat());
     desk.run("check open.bin --at 0x0A002400")
-        .expect(0, &["not sealed: nothing tells whether the image is whole", "r1  fits"]);
+        .expect(0, &["not sealed, so it does not prove that the image is complete", "r1  fits"]);
     desk.run("stamp open.bin sealed.bin --at 0x0A002400").expect(0, &["Stamp at 0x0A00_7524 sealed."]);
-    desk.run("check sealed.bin --at 0x0A002400").expect(0, &["its digest is right"]);
+    desk.run("check sealed.bin --at 0x0A002400").expect(0, &["digest"]);
     desk.write("elsewhere.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_3000)].concat());
     desk.run("check elsewhere.bin --at 0x0A002400")
-        .expect(3, &["stamp tern, r1: it says that the image starts at 0x0A00_3000"]);
+        .expect(3, &["stamp tern, r1: it states that the image starts at 0x0A00_3000"]);
     desk.run("stamp elsewhere.bin x.bin --at 0x0A003000").expect(0, &[]);
-    desk.run("stamp elsewhere.bin y.bin --at 0x0A008000").expect(8, &["does not go together with where it stands"]);
+    desk.run("stamp elsewhere.bin y.bin --at 0x0A008000").expect(8, &["states that the image starts at"]);
 }
 
 #[test]
@@ -209,24 +216,24 @@ fn check_explains_vectors_maps_and_what_was_seen_before() {
     desk.run("check copy.hex --at 0x0A002400").expect(
         0,
         &[
-            "first seen",
+            "first checked",
             "as r1.bin",
-            "its name ends in .hex, but by its content it is a raw binary",
-            "ends in a CRC-32 of its own",
+            "the extension is .hex, but the content is a raw binary",
+            "of the content, which ends in a valid CRC-32 of itself",
         ],
     );
     // 20 772 bytes fill six sectors of 3 KiB, and part of a seventh of 44.
     desk.run("check r1.hex").expect(0, &[&format!("0x0A00_2400 ######+{}  (3 KiB each)", "-".repeat(37))]);
     let cells = desk.check("r1.hex", 0)["images"][0]["cells"].clone();
     assert_eq!((cells.as_array().unwrap().len(), &cells[6][1], &cells[7][1]), (44, &"part".into(), &"absent".into()));
-    desk.run("check r1.hex --at 0").expect(0, &["the reset handler 0x0A00_2489 lies inside the image"]);
+    desk.run("check r1.hex --at 0").expect(0, &["the reset handler 0x0A00_2489 is inside the image"]);
     desk.run("check r2.bin --at 0x0A002400").expect(3, &["and Tern r2"]);
     desk.run("check r2.bin --at 0x20000000")
-        .expect(3, &["it seems to be linked for 0x0A00_3000, where Tern r2 starts"]);
-    desk.run("check r2.bin").expect(3, &["Tern r2 starts at 0x0A00_3000, and there it would fit"]);
+        .expect(3, &["it was probably linked for 0x0A00_3000, the start of Tern r2"]);
+    desk.run("check r2.bin").expect(3, &["Tern r2 starts at 0x0A00_3000 and would fit there"]);
     desk.run("check r1.hex r1.srec r2.elf").expect(
         0,
-        &["r1.hex and r1.srec hold the same bytes", "r1.hex and r2.elf, 0x0A00_3000..0x0A00_7524: DIFFERENT there"],
+        &["r1.hex and r1.srec have the same bytes", "r1.hex and r2.elf, 0x0A00_3000..0x0A00_7524: DIFFERENT"],
     );
 }
 
@@ -237,11 +244,14 @@ fn several_images_in_one_file_have_to_be_chosen() {
     desk.run("convert r2.hex b.uf2 --family 2").expect(0, &[]);
     desk.write("both.uf2", &[desk.bytes("a.uf2"), desk.bytes("b.uf2")].concat());
     desk.run("check both.uf2").expect(0, &["-- family 0x00000001 --", "-- family 0x00000002 --"]);
-    desk.run("convert both.uf2 x.hex").expect(3, &["several images, and none was chosen", "--from-family ID"]);
+    desk.run("convert both.uf2 x.hex")
+        .expect(3, &["the file has several images, and none was selected", "--from-family ID"]);
     desk.run("convert both.uf2 x.hex --from-family 2 --range 0x0A003000..0x0A008150").expect(0, &["20 816 bytes"]);
-    desk.run("convert both.uf2 y.hex --from-family 7").expect(3, &["does not hold what was chosen"]);
+    desk.run("convert both.uf2 y.hex --from-family 7").expect(3, &["the selected image is not in the file; it has"]);
     let bench = Bench::tern_r1();
-    bench.update(&desk.path("both.uf2"), &["--variant", "r1"]).expect(3, &["several images, and none was chosen"]);
+    bench
+        .update(&desk.path("both.uf2"), &["--variant", "r1"])
+        .expect(3, &["the file has several images, and none was selected"]);
     bench.update(&desk.path("both.uf2"), &["--variant", "r1", "--from-family", "1"]).expect(0, &["runs 1.5.0"]);
 }
 
@@ -252,9 +262,9 @@ fn what_is_no_firmware_is_named() {
     desk.write("notes.txt", b"Tern 1.5.0: surge line fixed\n");
     desk.write("blank.bin", &[0xFF; 4096]);
     for (file, words) in [
-        ("page.hex", "a saved web page"),
-        ("notes.txt", "a text file, not firmware; it begins \"Tern 1.5.0: surge line fixed\""),
-        ("blank.bin", "nothing but the byte 0xFF"),
+        ("page.hex", "this is a web page, not firmware: the download"),
+        ("notes.txt", "a text file, not firmware; it starts with \"Tern 1.5.0: surge line fixed\""),
+        ("blank.bin", "only the byte 0xFF"),
     ] {
         desk.run(&format!("check {file}")).expect(8, &[words]);
         desk.run(&format!("convert {file} x.bin")).expect(8, &[words]);
@@ -263,7 +273,7 @@ fn what_is_no_firmware_is_named() {
         // A zip made by another program.
         let script = "import zipfile; z = zipfile.ZipFile('fw.zip', 'w', zipfile.ZIP_DEFLATED); z.write('r1.hex', 'tern/r1.hex'); z.writestr('notes.txt', 'x')";
         assert!(Command::new("python3").current_dir(desk.0.path()).args(["-c", script]).status().unwrap().success());
-        desk.run("check fw.zip").expect(8, &["a zip archive; unpack it and give one of its members: tern/r1.hex."]);
+        desk.run("check fw.zip").expect(8, &["a zip archive; unpack it and use one of its members: tern/r1.hex."]);
     }
 }
 
@@ -302,5 +312,5 @@ fn a_makers_own_wrapper_is_opened() {
     desk.write("fw.skw", &damaged);
     with_sheet(&desk.path("fw.skw"), &bench).expect(8, &["the header of the Skerrow package has checksum"]);
     desk.write("fw.skw", &damaged[..damaged.len() - 1]);
-    desk.run(&line).expect(8, &["says that 20772 bytes follow, there are 20771"]);
+    desk.run(&line).expect(8, &["states 20772 more bytes, there are 20771"]);
 }

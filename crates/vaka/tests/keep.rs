@@ -43,12 +43,15 @@ fn update(bench: &Bench, args: &[&str]) -> Ended {
 fn what_shares_a_sector_is_kept_or_the_update_is_refused() {
     let bench = bench(Vec::new());
     let before = bench.memory("1-1");
-    update(&bench, &[]).expect(3, &["would erase a part of", "of calibration", "--keep calibration"]);
-    update(&bench, &["--keep", "attic"]).expect(2, &["no region 'attic'", "calibration, log, settings"]);
-    update(&bench, &["--keep", "calibration", "--plan"]).expect(0, &["read 512 bytes of calibration beside the image"]);
+    update(&bench, &[])
+        .expect(3, &["would erase content outside the regions that the route", "of calibration", "--keep calibration"]);
+    update(&bench, &["--keep", "attic"])
+        .expect(2, &["No region 'attic' can be preserved", "calibration, log, settings"]);
+    update(&bench, &["--keep", "calibration", "--plan"])
+        .expect(0, &["read 512 bytes of calibration in the image's sectors"]);
     assert_eq!(bench.memory("1-1"), before);
 
-    update(&bench, &["--keep", "calibration"]).expect(0, &["512 bytes to keep", "vaka/kept/", "confirmed"]);
+    update(&bench, &["--keep", "calibration"]).expect(0, &["512 bytes preserved", "vaka/kept/", "confirmed"]);
     let after = bench.memory("1-1");
     assert_eq!(at(&after, SHARED), calibration());
     let image = fs::read(firmware("tern-r1-1.5.0.bin")).unwrap();

@@ -63,9 +63,9 @@ fn the_next_unit_is_updated_and_none_twice() {
     assert!(is_updated(&bench, "1-1"));
     let again = |hands: &[UserAction]| hands.iter().for_each(|hand| assert!(lock(&bench.world).act("1-1", hand)));
     again(&[UserAction::Pull]);
-    line.wait_for("free for the next unit");
+    line.wait_for("ready for the next unit");
     again(&[UserAction::Plug]);
-    line.wait_for("was done before");
+    line.wait_for("already finished; nothing was written");
     Command::new("kill").args(["-INT", &line.id().to_string()]).status().unwrap();
     line.end().expect(0, &["1 unit: 1 updated"]);
 }

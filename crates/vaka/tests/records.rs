@@ -43,11 +43,14 @@ fn owed_steps_are_shown_at_every_ending() {
     let sheet = held_steps(&bench);
     let file = firmware("tern-r1-1.5.0.hex");
     let args = ["--sheets", &sheet, "--variant", "r1", "--wait", "400ms"];
-    let pending_undo =
-        ["Still to undo on the unit at 1-1, in this order:", "1. Set jumper J3 back.", "2. Switch the mains on."];
+    let pending_undo = [
+        "Pending undo actions on the unit at 1-1, in this order:",
+        "1. Set jumper J3 back.",
+        "2. Switch the mains on.",
+    ];
     // A time-out.
     bench.run(&[&["update", file.to_str().unwrap()], &args[..]].concat()).expect(4, &pending_undo);
-    bench.run(&["journal"]).expect(0, &["Still to undo on Tern tide gauge", "1. Set jumper J3 back."]);
+    bench.run(&["journal"]).expect(0, &["Pending undo actions on Tern tide gauge", "1. Set jumper J3 back."]);
     let ended = bench.run(&[&["update", file.to_str().unwrap(), "--format", "json"], &args[..]].concat());
     let result = ended.expect(4, &[]).result();
     assert_eq!(result["pending_undo"], serde_json::json!(["Set jumper J3 back.", "Switch the mains on."]));
@@ -85,7 +88,7 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     for hand in ["hold SET", "tap RESET"] {
         lock(&bench.world).act("1-1", &hand.parse::<UserAction>().unwrap());
     }
-    running.wait_for("update mode reached");
+    running.wait_for("update mode entered; nothing was changed");
     lock(&bench.world).act("1-1", &"release SET".parse::<UserAction>().unwrap());
     running.end().expect(0, &["runs 1.5.0"]);
     let all = bench.run(&["journal", "--format", "json"]).expect(0, &[]).events();
@@ -93,7 +96,7 @@ fn a_unit_is_found_by_either_of_its_serial_numbers() {
     let boot = result["bootloader_serial"].as_str().unwrap().to_owned();
     assert_eq!((&result["serial"], boot.as_str() != "T1-00217"), (&"T1-00217".into(), true));
     for serial in ["T1-00217", &boot] {
-        bench.run(&["journal", "--unit", &format!("serial={serial}")]).expect(0, &["1 attempt, 1 of them good"]);
+        bench.run(&["journal", "--unit", &format!("serial={serial}")]).expect(0, &["1 attempt, 1 of them successful"]);
     }
     // Found in update mode, by the bootloader's number alone: the same unit.
     for hand in ["pull", "hold SET", "plug", "release SET"] {
@@ -134,7 +137,7 @@ fn a_trace_that_fails_in_the_middle_is_told_in_the_result() {
     command.arg("update").arg(&file).args(["--trace", "run.trace", "--format", "json"]);
     command.current_dir(bench.folder.path());
     vaka.get_envs().for_each(|(name, value)| _ = command.env(name, value.unwrap_or_default()));
-    let result = Running::start(&mut command).end().expect(10, &["Not all of this run could be recorded"]).result();
+    let result = Running::start(&mut command).end().expect(10, &["This run could not be recorded completely"]).result();
     assert!(result["record_failure"].as_str().unwrap().contains("the trace"), "{result}");
     assert_eq!((&result["outcome"], &result["code"]), (&"updated".into(), &10.into()));
 }
@@ -148,9 +151,11 @@ fn other_commands_leave_a_unit_at_work_alone() {
         Running::start(bench.command().arg("update").arg(&file).args(["--variant", "r1", "--wait", "60s"]));
     running.wait_for("Manual step 1 of 1");
     let opened = lock(&bench.world).opened("1-1");
-    bench.run(&["survey"]).expect(0, &["Another program holds the unit at 1-1", "vaka update"]);
-    bench.run(&["check", file.to_str().unwrap(), "--unit", "1-1"]).expect(9, &["Another program holds the unit"]);
-    bench.run(&["read", "out.bin", "--unit", "1-1", "--variant", "r1"]).expect(9, &["Another program holds the unit"]);
+    bench.run(&["survey"]).expect(0, &["Another program uses the unit at 1-1", "vaka update"]);
+    bench.run(&["check", file.to_str().unwrap(), "--unit", "1-1"]).expect(9, &["Another program uses the unit at"]);
+    bench
+        .run(&["read", "out.bin", "--unit", "1-1", "--variant", "r1"])
+        .expect(9, &["Another program uses the unit at"]);
     assert_eq!(lock(&bench.world).opened("1-1"), opened);
     interrupt(running.id());
     running.end().expect(130, &["The unit is unchanged."]);
@@ -252,7 +257,7 @@ fn a_lost_connection_is_told_and_reconnected_to() {
     ]));
     running.wait_for("\"step\":\"write\",\"region\"");
     proxy.is_truncated.store(true, Ordering::SeqCst);
-    let line = running.wait_for("Waiting for the unit to come back");
+    let line = running.wait_for("Waiting for the unit to return");
     assert!(line.contains("the connection to usbip://127.0.0.1"), "{line}");
     let deadline = Instant::now() + Duration::from_secs(10);
     while lock(&bench.world).opened("1-1") == 0 && Instant::now() < deadline {

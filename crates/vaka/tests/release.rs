@@ -20,7 +20,7 @@ struct Workshop(Bench);
 impl Workshop {
     fn new() -> Self {
         let shop = Self(Bench::tern_r1());
-        shop.run(&["keys", "new", "skerrow"]).expect(0, &["signs releases now"]);
+        shop.run(&["keys", "new", "skerrow"]).expect(0, &["created. Sign a release with: vaka pack … --key"]);
         shop
     }
 
@@ -73,7 +73,8 @@ fn a_release_is_the_same_bytes_each_time_and_gets_into_the_unit() {
     let shop = Workshop::new();
     let (one, two) = (shop.pack("one", &[], SIGNED), shop.pack("two", &[], SIGNED));
     assert!(fs::read(&one).unwrap() == fs::read(&two).unwrap());
-    shop.run(&["check", one.to_str().unwrap()]).expect(0, &["it goes together", "skerrow", "twice as far back"]);
+    shop.run(&["check", one.to_str().unwrap()])
+        .expect(0, &["consistent: every image fits its variants", "skerrow", "twice as far back"]);
     let before = shop.0.memory("1-1");
     // No sheet is given: the release's own is used.
     let ended = shop.update(&one, &["--rewrite"]);
@@ -89,28 +90,30 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
     let shop = Workshop::new();
     let before = shop.0.memory("1-1");
     let unsigned = shop.pack("unsigned", &[], &[]);
-    shop.update(&unsigned, &[]).expect(3, &["Nobody signed this release", "--allow unsigned"]);
+    shop.update(&unsigned, &[])
+        .expect(3, &["The release is not signed, so its origin is not known", "--allow unsigned"]);
     // Another workshop's release, whose key nobody here knows.
     let other = Workshop::new();
     let external = other.pack("external", &[], SIGNED);
     let agreement = format!("signer-{}", other.key());
-    shop.update(&external, &[]).expect(3, &["nobody here said to trust", &agreement]);
-    shop.update(&external, &["--allow", "unsigned"]).expect(3, &["nobody here said to trust"]);
-    shop.update(&external, &["--plan", "--allow", &agreement]).expect(0, &["as was agreed to"]);
+    shop.update(&external, &[]).expect(3, &["The release is signed by key", &agreement]);
+    shop.update(&external, &["--allow", "unsigned"]).expect(3, &["The release is signed by key"]);
+    shop.update(&external, &["--plan", "--allow", &agreement]).expect(0, &["accepted by --allow"]);
     let public = other.path("config/vaka/keys/skerrow.pub.pem");
     let public = public.to_str().unwrap();
-    shop.run(&["keys", "trust", public, "--name", "friend"]).expect(0, &["trusted now"]);
+    shop.run(&["keys", "trust", public, "--name", "friend"]).expect(0, &["is now trusted"]);
     shop.update(&external, &["--plan"]).expect(0, &["signed by  friend"]);
-    shop.run(&["keys", "trust", public, "--name", "a b"]).expect(2, &["no name for a key"]);
+    shop.run(&["keys", "trust", public, "--name", "a b"])
+        .expect(2, &["is not a valid key name: only letters, digits, '-' and"]);
     shop.run(&["keys", "distrust", "friend"]).expect(0, &[]);
-    shop.update(&external, &["--plan"]).expect(3, &["nobody here said to trust"]);
+    shop.update(&external, &["--plan"]).expect(3, &["The release is signed by key"]);
     // One that was changed is nobody's word, whatever is agreed to.
     let mut bytes = fs::read(&external).unwrap();
     let at = bytes.len() / 2;
     bytes[at] ^= 1;
     fs::write(&external, bytes).unwrap();
     let ended = shop.update(&external, &["--allow", &agreement, "--allow", "unsigned"]);
-    ended.expect(8, &["images/tern-r", "damaged", "do not use this one"]);
+    ended.expect(8, &["images/tern-r", "damaged", "Do not use this file; download it again from its source"]);
     assert!(shop.0.memory("1-1") == before);
 }
 
@@ -148,7 +151,7 @@ fn keys_and_signatures_are_those_of_openssl() {
     openssl(&["genpkey", "-algorithm", "x25519", "-out", "other.pem"]);
     let description = shop.describe("other.toml", &[]);
     let args = ["pack", description.to_str().unwrap(), "--out", "other.vaka", "--key", "other.pem"];
-    shop.run(&args).expect(8, &["no private Ed25519 key"]);
+    shop.run(&args).expect(8, &["it is not a private Ed25519 key in PEM (PKCS#8, 'BEGIN"]);
 }
 
 #[test]
@@ -176,12 +179,12 @@ fn of_a_folder_the_newest_of_the_channel_or_the_named_version_is_taken() {
     plan(&["--version", "1.4.0"]).expect(0, &["Release tern 1.4.0"]);
     plan(&["--version", "1.3.0"]).expect(3, &["no release has the version 1.3.0", "1.4.0 of 2026-06-01 (stable)"]);
     plan(&["--channel", "night"]).expect(3, &["no release is on the channel 'night'"]);
-    plan(&["--version", "known-good"]).expect(3, &["the journal knows no release"]);
+    plan(&["--version", "known-good"]).expect(3, &["none of these releases is on record as installed"]);
     shop.update(&folder.join("old.vaka"), &[]).expect(0, &["confirmed"]);
     plan(&["--version", "known-good"]).expect(0, &["Release tern 1.4.0"]);
-    plan(&["--build", "quiet"]).expect(2, &["no build 'quiet'", "It has: standard"]);
+    plan(&["--build", "quiet"]).expect(2, &["no build 'quiet'", "Existing builds: standard"]);
     fs::create_dir(shop.path("empty")).unwrap();
-    shop.update(&shop.path("empty"), &[]).expect(8, &["no release (*.vaka) is there"]);
+    shop.update(&shop.path("empty"), &[]).expect(8, &["the folder has no release (*.vaka)"]);
 }
 
 #[test]
@@ -191,12 +194,12 @@ fn what_would_not_fit_is_not_packed() {
     let cases: [Row<'_>; 9] = [
         (&[("variants = [\"r1\"]", "variants = [\"r1\", \"r2\"]")], 8, "two images for variant r2, build standard"),
         (&[("tern-r1-1.5.0.hex", "tern-r2-1.4.0.hex")], 3, "does not fit variant 'r1'"),
-        (&[("crystal = \"8 MHz\"", "crystal = \"16 MHz\"")], 3, "is for crystal 16 MHz; the sheet says 8 MHz"),
+        (&[("crystal = \"8 MHz\"", "crystal = \"16 MHz\"")], 3, "is for crystal 16 MHz; the product sheet has 8 MHz"),
         (&[("file = ", "fle = ")], 8, "line 14: unknown field `fle`"),
         (&[("tern-r1-1.5.0.hex", "tern-r1-9.hex")], 8, "tern-r1-9.hex: No such file"),
-        (&[("release = 1", "release = 2")], 8, "release = 2 is not known"),
+        (&[("release = 1", "release = 2")], 8, "release = 2 is not supported"),
         (&[("product = \"tern\"", "product = \"heron\"")], 8, "no product sheet of 'heron'"),
-        (&[("channel = \"stable\"", "channel = \"FILL IN\"")], 8, "a channel that is none: 'FILL IN'"),
+        (&[("channel = \"stable\"", "channel = \"FILL IN\"")], 8, "an invalid channel: 'FILL IN'"),
         (&[("date = \"2026-10-19\"", "date = \"2026-10-32\"")], 8, "'2026-10-32'"),
     ];
     for (changes, code, words) in cases {
@@ -218,7 +221,7 @@ fn a_fact_that_differs_refuses() {
     let sheet = shop.0.file("tern.toml", sheet.replace("crystal = \"8 MHz\"", "crystal = \"16 MHz\"").as_bytes());
     let sheets = ["--sheets", sheet.to_str().unwrap()];
     let before = shop.0.memory("1-1");
-    shop.update(&release, &sheets).expect(3, &["is for crystal 8 MHz; the sheet says 16 MHz"]);
+    shop.update(&release, &sheets).expect(3, &["is for crystal 8 MHz; the product sheet has 16 MHz"]);
     let r1 = firmware("tern-r1-1.5.0.hex");
     shop.run(&["stamp", r1.to_str().unwrap(), "s.hex", "--fact", "crystal=8000000"]).expect(0, &[]);
     let stamped = shop.path("s.hex");
@@ -286,7 +289,7 @@ fn a_file_is_handed_out_for_another_tool() {
     let release = shop.pack("radio", &[("facts = { crystal = \"12 MHz\" }", external)], SIGNED);
     let before = shop.0.memory("1-1");
     let ended = shop.update(&release, &[]);
-    ended.expect(3, &["'Radio' is done with another tool, and nobody is there", "Nothing was changed in the unit"]);
+    ended.expect(3, &["Stage 'Radio' is an external step", "Nothing was changed in the unit"]);
     assert!(shop.0.memory("1-1") == before);
     fs::create_dir(shop.path("out")).unwrap();
     for (answer, code) in [("no", 5), ("yes", 0)] {

@@ -45,8 +45,8 @@ fn what_is_carried_is_on_record() {
     let bench = bench();
     put(&bench, "1-1", &settings("T1-00217", 2075, 7));
     put(&bench, "1-2", &settings("T1-00300", 1, 1));
-    carry(&bench, "1-1", "r1", &["save", "a.json", "--region", "settings"]).expect(0, &[]);
-    carry(&bench, "1-2", "r1", &["load", "a.json"]).expect(0, &[]);
+    transfer(&bench, "1-1", "r1", &["save", "a.json", "--region", "settings"]).expect(0, &[]);
+    transfer(&bench, "1-2", "r1", &["load", "a.json"]).expect(0, &[]);
     bench.run(&["journal"]).expect(0, &["a.json", "updated", "1-2"]);
 }
 
@@ -61,69 +61,70 @@ fn held(bench: &Bench, port: &str) -> Vec<u8> {
     bench.memory(port)[0x2_3400..0x2_3400 + 36].to_vec()
 }
 
-fn carry(bench: &Bench, port: &str, variant: &str, args: &[&str]) -> Ended {
-    bench.run(&[&["carry"], args, &["--unit", port, "--variant", variant]].concat())
+fn transfer(bench: &Bench, port: &str, variant: &str, args: &[&str]) -> Ended {
+    bench.run(&[&["settings"], args, &["--unit", port, "--variant", variant]].concat())
 }
 
 #[test]
 fn settings_go_from_one_unit_to_another_and_the_number_stays() {
     let bench = bench();
     put(&bench, "1-1", &settings("T1-00217", 2075, 7));
-    carry(&bench, "1-1", "r1", &["save", "s.json"])
-        .expect(0, &["region 'settings'", "number (the unit's own number): T1-00217; it stays with its unit"]);
+    transfer(&bench, "1-1", "r1", &["save", "s.json"])
+        .expect(0, &["region 'settings'", "T1-00217; per-unit, not transferred"]);
     let before = bench.memory("1-2");
-    carry(&bench, "1-2", "r1", &["load", "s.json"])
+    transfer(&bench, "1-2", "r1", &["load", "s.json"])
         .expect(0, &["read-back", "confirmed", "number (the unit's own number): T1-00300"]);
     assert_eq!(held(&bench, "1-2"), settings("T1-00300", 2075, 7));
     assert_eq!(bench.memory("1-2")[..0x2_3400], before[..0x2_3400], "nothing else was touched");
     assert_eq!(held(&bench, "1-1"), settings("T1-00217", 2075, 7));
-    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(3, &["is there already"]);
+    transfer(&bench, "1-1", "r1", &["save", "s.json"]).expect(3, &["already exists"]);
 }
 
 #[test]
 fn a_number_can_be_given() {
     let bench = bench();
-    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
+    transfer(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
     // The other unit's settings are spoilt: its own number cannot be kept.
     put(&bench, "1-2", &[0x55; 36]);
-    carry(&bench, "1-2", "r1", &["load", "s.json"]).expect(3, &["is not sound", "--set number=VALUE"]);
+    transfer(&bench, "1-2", "r1", &["load", "s.json"])
+        .expect(3, &["so its per-unit fields cannot be kept", "--set number=VALUE"]);
     assert_eq!(held(&bench, "1-2"), [0x55; 36]);
-    carry(&bench, "1-2", "r1", &["load", "s.json", "--set", "number=T1-00301"]).expect(0, &["T1-00301"]);
+    transfer(&bench, "1-2", "r1", &["load", "s.json", "--set", "number=T1-00301"]).expect(0, &["T1-00301"]);
     assert_eq!(held(&bench, "1-2"), settings("T1-00301", 1840, 3));
-    carry(&bench, "1-1", "r1", &["load", "s.json", "--set", "colour=red"]).expect(3, &["there are: number"]);
-    carry(&bench, "1-1", "r1", &["load", "s.json", "--set", "number=12345678901234567"]).expect(3, &["too long"]);
+    transfer(&bench, "1-1", "r1", &["load", "s.json", "--set", "colour=red"]).expect(3, &["existing fields: number"]);
+    transfer(&bench, "1-1", "r1", &["load", "s.json", "--set", "number=12345678901234567"]).expect(3, &["too long"]);
 }
 
 #[test]
 fn what_does_not_fit_or_is_not_sound_is_refused() {
     let bench = bench();
     let path = bench.folder.path().join("s.json");
-    carry(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
+    transfer(&bench, "1-1", "r1", &["save", "s.json"]).expect(0, &[]);
     let text = fs::read_to_string(&path).unwrap();
     let all: Vec<Vec<u8>> = ["1-1", "1-2", "1-3", "1-4"].map(|port| bench.memory(port)).to_vec();
     // Another form of the product, whose settings have another length.
-    carry(&bench, "1-3", "r2", &["load", "s.json"]).expect(3, &["it has 3072 bytes, the region has 6144"]);
+    transfer(&bench, "1-3", "r2", &["load", "s.json"]).expect(3, &["it has 3072 bytes, the region has 6144"]);
     // The sheets do not let an application be carried, nor a region that is none.
     for region in ["application", "bootloader", "attic"] {
         bench
             .run(&["settings", "save", "g.json", "--unit", "name=gannet", "--region", region])
-            .expect(3, &[&format!("No sheet says that region '{region}' may be carried")]);
+            .expect(3, &[&format!("No product sheet declares region '{region}' as transferable")]);
     }
     for (from, to, words) in [
-        ("\"tern\"", "\"gannet\"", "is of a gannet; the unit is a tern"),
-        ("\"carried\": 1", "\"carried\": 2", "it has form 2"),
-        ("\"content\": \"53", "\"content\": \"54", "its digest is not that of its content"),
-        ("\"content\": \"53", "\"content\": \"zz", "no hex digits"),
-        ("\"region\"", "\"regon\"", "this is no file of 'vaka settings save'"),
+        ("\"tern\"", "\"gannet\"", "is from a gannet; the unit is a tern"),
+        ("\"settings\": 1", "\"settings\": 2", "format 2"),
+        ("\"content\": \"53", "\"content\": \"54", "its digest does not match its content: it was changed"),
+        ("\"content\": \"53", "\"content\": \"zz", "its content is not hex digits"),
+        ("\"region\"", "\"regon\"", "this is not a file of 'vaka settings save"),
     ] {
         assert!(text.contains(from), "{from}");
         bench.file("bad.json", text.replacen(from, to, 1).as_bytes());
-        let code = if words.starts_with("is of") { 3 } else { 8 };
-        carry(&bench, "1-2", "r1", &["load", "bad.json"]).expect(code, &[words]);
+        let code = if words.starts_with("is from") { 3 } else { 8 };
+        transfer(&bench, "1-2", "r1", &["load", "bad.json"]).expect(code, &[words]);
     }
     // Settings that are spoilt are not carried on.
     put(&bench, "1-1", &[0x55; 36]);
-    carry(&bench, "1-1", "r1", &["save", "t.json"]).expect(8, &["is not sound: its checksum is 55555555"]);
+    transfer(&bench, "1-1", "r1", &["save", "t.json"]).expect(8, &["in the unit is invalid: its checksum is 55555555"]);
     put(&bench, "1-1", &all[0][0x2_3400..]);
     for (port, memory) in ["1-1", "1-2", "1-3", "1-4"].into_iter().zip(&all) {
         assert!(bench.memory(port) == *memory, "{port} was changed");
@@ -149,5 +150,5 @@ fn a_gannets_settings_are_carried_by_their_own_memory() {
     assert_eq!(after[0x1_F800..0x1_F800 + 36], settings("G-00032", 77, 5));
     assert_eq!(after[..0x1_F800], before[..0x1_F800], "nothing else was touched");
     assert_eq!(bench.memory("1-1")[0x1_F800..0x1_F800 + 36], changed);
-    bench.run(&["settings", "load", "g.json", "--unit", "1-2"]).expect(0, &["Already there"]);
+    bench.run(&["settings", "load", "g.json", "--unit", "1-2"]).expect(0, &["Already present"]);
 }

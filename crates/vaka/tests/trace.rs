@@ -115,7 +115,7 @@ fn a_trace_tells_what_went_over_the_wire() {
     assert!(home.len() < 2 || !trace.contains(&home), "no path of this machine beside the command's own");
     // A file that is there is not overwritten.
     let file = firmware("tern-r1-1.5.0.hex");
-    bench.run(&["update", file.to_str().unwrap(), "--trace", "run.trace"]).expect(3, &["is there already"]);
+    bench.run(&["update", file.to_str().unwrap(), "--trace", "run.trace"]).expect(3, &["already exists"]);
 }
 
 #[test]
@@ -124,17 +124,17 @@ fn a_trace_that_is_cut_or_no_trace_says_so() {
     let (_, trace) = recorded(&bench, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
     let cut = bench.file("cut.trace", &trace.as_bytes()[..trace.len() / 2]);
     let mut simulator = Running::start(program().args(["simulate", "--replay"]).arg(&cut));
-    simulator.wait_for("The trace was cut short");
-    simulator.wait_for("Replaying what was recorded of 1-1");
+    simulator.wait_for("The trace is incomplete; it is replayed up to its end");
+    simulator.wait_for("Replaying the record of 1-1");
     simulator.kill();
     let ended = replayed(&cut, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
     assert_ne!(ended.code, 0, "half a run is no success");
     let middle = trace.replacen("\"setup\"", "\"setup", 1);
     for (text, words) in [
-        ("", "this is no trace"),
+        ("", "this is not a trace: its first line is not a trace"),
         ("{\"trace\":9}\n", "it has format 9; format 1"),
-        ("{\"trace\":1}\n", "shows no unit"),
-        (&middle, "makes no sense"),
+        ("{\"trace\":1}\n", "the trace contains no opened unit"),
+        (&middle, "is malformed"),
     ] {
         let bad = bench.file("bad.trace", text.as_bytes());
         let words = words.replace("it has", "has");

@@ -65,7 +65,7 @@ fn a_sheet_may_say_where_a_binary_starts() {
     // Without a label there is no variant, and so no address.
     bench
         .update(&binary, &["--sheets", sheet])
-        .expect(3, &["nobody said what is printed", "--variant r1 or --variant r2"]);
+        .expect(3, &["The unit's ids do not determine its variant, and no", "--variant r1 or --variant r2"]);
     // The other board's binary lies where r1's starts, but is not linked for it.
     bench
         .update(&firmware("tern-r2-1.5.0.bin"), &["--sheets", sheet, "--variant", "r1"])
@@ -89,7 +89,7 @@ fn products_that_share_a_boot_id_are_told_apart_by_name() {
     update(&[]).expect(3, &["puffin and tern share the ids 1209:0002", "--variant PRODUCT/VARIANT"]);
     update(&["--variant", "r1"]).expect(3, &["Several products have a variant 'r1'"]);
     update(&["--variant", "tern/r1"]).expect(0, &["The image fits r1"]);
-    update(&["--variant", "gull/r1"]).expect(3, &["No variant is called 'gull/r1'"]);
+    update(&["--variant", "gull/r1"]).expect(3, &["No variant has the id or label 'gull/r1'"]);
 }
 
 /// Looking for another unit must not disturb this one: over USB/IP each look
@@ -141,12 +141,12 @@ fn the_printed_label_decides_and_is_cross_checked() {
     let r2 = firmware("tern-r2-1.5.0.hex");
     let sentences: [(&std::path::Path, &[&str], &[&str]); 6] = [
         (&r1, &[], &["Undecided", "--variant r1  if it reads \"SKI-TERN R1\"", "unchanged"]),
-        (&r1, &["--unattended"], &["nobody said what is printed"]),
+        (&r1, &["--unattended"], &["The unit's ids do not determine its variant, and no"]),
         // The right file, the wrong label: the unit's own layout speaks up.
         (
             &r1,
             &["--variant", "r2"],
-            &["CONFLICT: r2 has 40 sectors of 6 KiB", "the unit and the file are both r1", "Read the label again"],
+            &["CONFLICT: r2 has 40 sectors of 6 KiB", "unit and file are both r1", "Read the label again"],
         ),
         (
             &r2,
@@ -155,7 +155,7 @@ fn the_printed_label_decides_and_is_cross_checked() {
         ),
         // File and label agree with each other, but not with the unit.
         (&r2, &["--variant", "r2"], &["CONFLICT: r2 has 40 sectors of 6 KiB", "unchanged"]),
-        (&r1, &["--variant", "r3"], &["No variant is called 'r3'", "The variants are: r1, r2"]),
+        (&r1, &["--variant", "r3"], &["No variant has the id or label 'r3'", "The variants are: r1, r2"]),
     ];
     for (file, args, words) in sentences {
         bench.update(file, args).expect(3, words);
@@ -188,13 +188,13 @@ fn an_image_linked_elsewhere_is_refused() {
         .expect(3, &["CONFLICT: outside r1's RAM", "board word \"TRN2\""]);
     bench
         .update(&firmware("tern-r1-1.5.0.bin"), &["--variant", "r1", "--at", "0x0A000000"])
-        .expect(3, &["which is in region 'bootloader'; this route never writes that"]);
+        .expect(3, &["in region 'bootloader', which this route must not write"]);
     bench
         .update(&firmware("tern-r1-1.5.0.bin"), &["--variant", "r1"])
-        .expect(3, &["carries no address", "r1 starts at 0x0A00_2400"]);
+        .expect(3, &["The file is a raw binary without an address", "r1 starts at 0x0A00_2400"]);
     bench
         .update(&firmware("tern-r1-1.5.0.hex"), &["--variant", "r1", "--at", "0"])
-        .expect(2, &["carries its own addresses"]);
+        .expect(2, &["contains addresses; an address can only be given for a"]);
     assert_eq!(bench.memory("1-1"), before);
 }
 
@@ -218,14 +218,18 @@ fn a_damaged_file_is_refused_with_its_line() {
     let count = lines.len();
     for (name, content, words) in [
         ("flipped.hex", join(&flipped), "line 10: checksum is".to_owned()),
-        ("overlap.hex", overlap.into_bytes(), "was given another value in line".to_owned()),
+        ("overlap.hex", overlap.into_bytes(), "has another value in line".to_owned()),
         (
             "after.hex",
             join(&after_end),
-            format!("line {}: something follows the end record of line {count}", count + 1),
+            format!("line {}: extra lines after the end record of line {count}", count + 1),
         ),
         ("cut.hex", without_end, format!("line {}: the file ends here without an end record", count - 1)),
-        ("page.hex", b"<!DOCTYPE html><html>Not found</html>".to_vec(), "saved web page".to_owned()),
+        (
+            "page.hex",
+            b"<!DOCTYPE html><html>Not found</html>".to_vec(),
+            "this is a web page, not firmware: the download".to_owned(),
+        ),
         ("empty.hex", Vec::new(), "the file is empty".to_owned()),
         ("fw.zip", b"PK\x03\x04\x14\0".to_vec(), "a zip archive".to_owned()),
     ] {
@@ -260,7 +264,7 @@ fn one_of_several_units_has_to_be_chosen() {
     // By the serial number of the application, which now runs.
     bench
         .update(&file, &["--variant", "r1", "--unit", "T1-00217", "--plan"])
-        .expect(0, &["put the unit into update mode by hand"]);
+        .expect(0, &["put the unit into update mode (manual step)"]);
 }
 
 #[test]
@@ -289,11 +293,11 @@ fn the_plan_is_shown_and_nothing_is_done() {
         &[
             "erase 7 sectors, 21 KiB, 0x0A00_2400..0x0A00_7800",
             "write 21 504 bytes in 1 run, 21 blocks of 1 KiB",
-            "read 21 504 bytes back and compare each with what was written",
+            "read 21 504 bytes back and compare each with the written byte",
             "leave update mode and start at 0x0A00_0000",
             "with version 1.5.0",
             "Not touched: bootloader, settings.",
-            "Nothing was done",
+            "nothing was done",
         ],
     );
     assert_eq!(bench.memory("1-1"), before);
@@ -314,7 +318,7 @@ fn hands_bring_a_running_unit_into_update_mode() {
     assert_eq!(bench.memory("1-1"), before, "entry changes the mode and nothing else");
     act(UserAction::Hold("SET".into()));
     act(UserAction::Tap("RESET".into()));
-    running.wait_for("update mode reached");
+    running.wait_for("update mode entered; nothing was changed");
     act(UserAction::Release("SET".into()));
     running.end().expect(0, &["Plan so far", "newer than the unit's 1.4.0", "runs 1.5.0"]);
     assert_updated(Revision::R1, &before, &bench.memory("1-1"), &read("tern-r1-1.5.0.bin"));
@@ -326,7 +330,7 @@ fn a_unit_that_never_enters_update_mode_is_told_as_such() {
     let before = bench.memory("1-1");
     let file = firmware("tern-r1-1.5.0.hex");
     let ended = bench.run(&["update", file.to_str().unwrap(), "--variant", "r1", "--wait", "500ms"]);
-    ended.expect(4, &["did not appear at 1-1 in update mode within 0.5 s", "went on running its application"]);
+    ended.expect(4, &["did not appear at 1-1 in update mode within 0.5 s", "kept running its application"]);
     assert_eq!(bench.memory("1-1"), before);
 }
 
@@ -340,7 +344,7 @@ fn the_final_verdict_may_refuse_what_the_provisional_one_let_through() {
     running.wait_for("Manual step 1 of 1");
     lock(&bench.world).act("1-1", &UserAction::Hold("SET".into()));
     lock(&bench.world).act("1-1", &UserAction::Tap("RESET".into()));
-    running.wait_for("update mode reached");
+    running.wait_for("update mode entered; nothing was changed");
     lock(&bench.world).act("1-1", &UserAction::Release("SET".into()));
     running.end().expect(3, &["CONFLICT: r1 has 48 sectors of 3 KiB", "The unit is unchanged."]);
     assert_eq!(bench.memory("1-1"), before);
@@ -361,7 +365,7 @@ fn an_older_version_needs_an_agreement() {
         .expect(3, &["--allow older-version"]);
     bench
         .update(&older, &["--variant", "r1", "--plan", "--allow", "older-version"])
-        .expect(0, &["Agreed to older-version", "Plan so far"]);
+        .expect(0, &["Allowed older-version", "Plan so far"]);
     // No agreement lets the other board's file through.
     let other = firmware("tern-r2-1.4.0.hex");
     bench.update(&other, &["--variant", "r1", "--plan", "--allow", "older-version"]).expect(3, &["does not fit r1"]);
@@ -414,7 +418,7 @@ fn with_fault(fault: Fault, code: i32, words: &[&str]) {
 fn a_unit_that_stalls_or_vanishes_is_told_with_its_state() {
     // Transfer 1 asks for the state, 6 whether it can be read, 6 for the version; 21 erase; 66
     // write; the rest reads back.
-    with_fault(Fault { at: 17, kind: FaultKind::Stall }, 5, &["Failed erasing at 0x0A00_3000", "the unit refused"]);
+    with_fault(Fault { at: 17, kind: FaultKind::Stall }, 5, &["Failed erasing at 0x0A00_3000", "the unit rejected"]);
     with_fault(
         Fault { at: 52, kind: FaultKind::Stall },
         5,
@@ -425,19 +429,19 @@ fn a_unit_that_stalls_or_vanishes_is_told_with_its_state() {
         5,
         &[
             "Failed writing at",
-            "the unit left the bus",
+            "the unit disconnected",
             "The unit is partly written: ",
-            "of 20 772 bytes of the image were accepted or already there, and 0 were compared.",
+            "of 20 772 bytes of the image were accepted or already present, and 0 were compared.",
         ],
     );
-    with_fault(Fault { at: 16, kind: FaultKind::Pull(None) }, 5, &["Failed erasing at", "the unit left the bus"]);
+    with_fault(Fault { at: 16, kind: FaultKind::Pull(None) }, 5, &["Failed erasing at", "the unit disconnected"]);
     with_fault(Fault { at: 112, kind: FaultKind::Short }, 5, &["Failed reading back at", "of 1024 bytes"]);
     with_fault(Fault { at: 42, kind: FaultKind::Short }, 5, &["its status has 3 bytes instead of 6"]);
 }
 
 #[test]
 fn a_unit_that_falls_silent_is_left_after_a_deadline() {
-    with_fault(Fault { at: 43, kind: FaultKind::Timeout }, 5, &["did not answer within the time limit"]);
+    with_fault(Fault { at: 43, kind: FaultKind::Timeout }, 5, &["the unit did not reply within the time limit"]);
 }
 
 #[test]
@@ -452,7 +456,9 @@ fn an_image_that_does_not_start_is_written_but_not_back() {
     let args = ["--variant", "r1", "--at", "0x0A002400", "--format", "json"];
     bench.update(&file, &args).expect(3, &["the file is not whole: by its checksum, "]);
     let ended = bench.update(&file, &[&["--sheets", &sheet], &args[..]].concat());
-    let result = ended.expect(7, &["it came back in update mode", "written and checked, not started"]).result();
+    let result = ended
+        .expect(7, &["it returned in update mode: the image does not start", "written and checked, not started"])
+        .result();
     assert_eq!(result["state"], "checked-not-started");
     assert_eq!((&result["check"], &result["after"]), (&"read-back".into(), &"not-back".into()));
     assert_eq!(bench.condition("1-1"), Condition::Boot);
@@ -488,7 +494,7 @@ fn ctrl_c_stops_at_a_safe_point() {
     let killed = std::process::Command::new("kill").args(["-INT", &running.id().to_string()]).status().unwrap();
     assert!(killed.success());
     let ended = running.end();
-    let result = ended.expect(130, &["Stopped, as you asked.", "The unit is partly erased, in update mode"]).result();
+    let result = ended.expect(130, &["Stopped as requested.", "The unit is partly erased, in update mode"]).result();
     assert_eq!(result["outcome"], "stopped");
     // It was left idle, so that the next run starts at once.
     bench.update(&file, &["--variant", "r1"]).expect(0, &["runs 1.5.0"]);
@@ -511,7 +517,7 @@ fn events_come_in_the_order_of_the_work() {
             order.push(name);
         }
     }
-    let wanted = "seen evidence verdict plan erase started progress erase done write started progress write done \
+    let wanted = "attached evidence verdict plan erase started progress erase done write started progress write done \
                   read-back started progress read-back done restart started confirm started";
     let start: Vec<&str> = order.iter().map(String::as_str).collect();
     assert!(start.join(" ").starts_with(wanted), "{order:?}");
@@ -531,7 +537,11 @@ fn in_a_terminal(bench: &Bench, answers: &[&str]) -> support::Ended {
     running.wait_for("on the largest chip, second line");
     for answer in answers {
         writeln!(running.stdin(), "{answer}").unwrap();
-        running.wait_for(if answer.is_empty() { "nobody said" } else { answer });
+        running.wait_for(if answer.is_empty() {
+            "The unit's ids do not determine its variant, and no"
+        } else {
+            answer
+        });
     }
     running.end()
 }
@@ -543,17 +553,24 @@ fn at_a_terminal_the_label_is_asked_for() {
     }
     let cases: [(&[&str], i32, &str); 6] = [
         (&["r1"], 0, "Tern tide gauge r1 at 1-1 runs 1.5.0"),
-        (&["ski-tern r1", "OYS-144"], 0, "And what reads the largest chip, second line?"),
+        (&["ski-tern r1", "OYS-144"], 0, "And what does the largest chip, second line say?"),
         (&["OYS-240", "SKI-TERN R2"], 3, "CONFLICT: r2 has 40 sectors of 6 KiB"),
-        (&["SKI-TERN R1", "OYS-240"], 3, "does not agree: 'SKI-TERN R1' is Tern r1, 'OYS-240' is Tern r2"),
-        (&["r9"], 3, "No variant is called 'r9'"),
-        (&[""], 3, "nobody said what is printed on it"),
+        (
+            &["SKI-TERN R1", "OYS-240"],
+            3,
+            "The labels contradict each other: 'SKI-TERN R1' is Tern r1, 'OYS-240' is Tern r2",
+        ),
+        (&["r9"], 3, "No variant has the id or label 'r9'"),
+        (&[""], 3, "The unit's ids do not determine its variant, and no"),
     ];
     for (answers, code, words) in cases {
         let bench = Bench::tern_r1();
         let before = bench.memory("1-1");
         let ended = in_a_terminal(&bench, answers);
-        ended.expect(code, &["What is printed on it?", "(would conflict: memory layout 48 sectors", words]);
+        ended.expect(
+            code,
+            &["\nRead the label on the unit. Which one is it?", "(would conflict: memory layout 48 sectors", words],
+        );
         assert_eq!(bench.memory("1-1") == before, code != 0, "{answers:?}");
     }
 }

@@ -156,7 +156,7 @@ fn waited_for(hunt: &UnitQuery<'_>) -> String {
     match hoped.len() == hoped.iter().filter(listens).count() && !hoped.is_empty() {
         true => {
             let names: Vec<&str> = hoped.iter().map(|sheet| sheet.product.name.as_str()).collect();
-            format!("{}: if it is already connected, pull it first, then connect it", names.join(" or "))
+            format!("{}: if it is already connected, unplug it and plug it back in", names.join(" or "))
         }
         false => format!("{} to be plugged in", expected(hunt)),
     }
@@ -200,7 +200,7 @@ fn one_of<'a>(
 
 /// A unit in one line, with everything that distinguishes it from similar ones.
 fn summary(bench: &Bench<'_>, candidate: &Candidate<'_>) -> String {
-    let name = candidate.sheets.first().map_or("no sheet knows it", |sheet| &sheet.product.name);
+    let name = candidate.sheets.first().map_or("no product sheet", |sheet| &sheet.product.name);
     let place_name =
         bench.place_name(candidate.location()).map(|place_name| format!(" \"{place_name}\"")).unwrap_or_default();
     let serial = bench.serial_if_safe(&candidate.device).map(|serial| format!(", serial number {serial}"));

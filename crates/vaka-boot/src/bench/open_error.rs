@@ -19,7 +19,7 @@ pub enum OpenError {
     #[error(transparent)]
     Disk(#[from] SessionError),
     /// The unit does not reply in its dialect.
-    #[error("it does not answer in its dialect {name}: {error}")]
+    #[error("it does not reply in its dialect {name}: {error}")]
     Dialect {
         /// The dialect.
         name: String,

@@ -41,7 +41,7 @@ pub fn come_back(
                 _ => {}
             }
         }
-        match watch.wait().check(|| "the unit to come back".to_owned(), cx) {
+        match watch.wait().check(|| "the unit to return".to_owned(), cx) {
             None => {}
             Some(WaitEnd::Stopped) => return Err(stopped().unchanged()),
             Some(WaitEnd::TimedOut) => {

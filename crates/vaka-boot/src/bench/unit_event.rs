@@ -80,10 +80,10 @@ fn speed(device: &DeviceInfo) -> Option<&'static str> {
 fn hint(device: &DeviceInfo) -> Option<&'static str> {
     let is_disk = |i: &InterfaceClass| identity::is_disk(i.class, i.subclass, i.protocol);
     match dfu_mode(device) {
-        Some(Mode::Update) => Some("it has an interface in DFU mode: an update mode"),
-        Some(_) => Some("its application has a DFU interface: it may be asked to leave for its update mode"),
+        Some(Mode::Update) => Some("has an interface in DFU mode: this is an update mode"),
+        Some(_) => Some("its application has a DFU interface, by which it may enter update mode"),
         None if matches!(&device.interfaces[..], [only] if is_disk(only)) => {
-            Some("it shows a disk and nothing else: a stick, or an update mode that takes files; only a sheet tells")
+            Some("shows only a disk: a USB stick or an update mode; a product sheet can tell")
         }
         // A mouse, a webcam and many a bootloader have interfaces of their makers' own.
         None => None,

@@ -40,14 +40,14 @@ pub fn enter(
 ) -> Result<DeviceInfo, Failure> {
     let place = bench.place(&way.unit.location);
     let watch = UnitWatch::new(bench, way.unit, way.timeout, cx.clock()).map_err(|error| bus_failure(&error))?;
-    cx.tell(step(&place, StepState::Started, format!("until {} is seen at {place}", way.target)));
+    cx.tell(step(&place, StepState::Started, format!("until {} appears at {place}", way.target)));
     let last_event = PortEvent::KeptRunning(way.name.to_owned());
     let mut entering =
         EntryRunner { bench, way, place, watch, operator, cx, absent_since: None, last_event, appeared: Vec::new() };
     let reached = entering.run()?;
     // Discard input typed so far so that it does not answer the next prompt.
     entering.operator.take_ack();
-    entering.cx.tell(step(&entering.place, StepState::Done, "update mode reached; nothing was changed".to_owned()));
+    entering.cx.tell(step(&entering.place, StepState::Done, "update mode entered; nothing was changed".to_owned()));
     Ok(reached)
 }
 
@@ -160,10 +160,10 @@ impl<'e> EntryRunner<'e, '_> {
     fn waited_for(&self, until: StepEnd) -> String {
         let name = self.way.name;
         match until {
-            StepEnd::UpdateMode => format!("{name} to show up in update mode"),
-            StepEnd::BusEvent(BusEvent::Gone) => format!("{name} to leave the bus"),
-            StepEnd::BusEvent(BusEvent::Back) => format!("{name} to come back on the bus"),
-            StepEnd::Acknowledged => "Enter, or for what comes next on the bus".to_owned(),
+            StepEnd::UpdateMode => format!("{name} to appear in update mode"),
+            StepEnd::BusEvent(BusEvent::Gone) => format!("{name} to disconnect"),
+            StepEnd::BusEvent(BusEvent::Back) => format!("{name} to return to the bus"),
+            StepEnd::Acknowledged => "Enter, or for the next bus event".to_owned(),
         }
     }
 

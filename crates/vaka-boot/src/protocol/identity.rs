@@ -112,7 +112,7 @@ pub fn identify(device: &mut dyn UsbDevice) -> Result<Identity, TransferError> {
     let (promised, described) = (usize::from(configuration.promised), configuration.described());
     if promised != described {
         let promised = text::count(promised, "interface");
-        oddities.push(format!("its configuration descriptor promises {promised}, and describes {described}"));
+        oddities.push(format!("its configuration descriptor declares {promised}, but describes {described}"));
     }
     let mut dfu = Vec::new();
     for number in dfu_interfaces(&configuration) {
@@ -186,13 +186,13 @@ fn dfu_facts(
     }
     match functional {
         None if in_dfu_mode => {
-            oddities.push("it has no DFU functional descriptor; blocks of the smallest size are used".into());
+            oddities.push("it has no DFU functional descriptor; the smallest block size is used".into());
         }
         Some(found) if in_dfu_mode && found.transfer_size == 0 => {
-            oddities.push("its transfer size is 0; blocks of the smallest size are used".into());
+            oddities.push("its transfer size is 0; the smallest block size is used".into());
         }
         Some(found) if found.version != VERSION_ADDRESSED && alternates.iter().any(|a| a.layout.is_some()) => {
-            oddities.push(format!("it tells a memory layout, but its DFU version is {:04x}", found.version));
+            oddities.push(format!("it reports a memory layout, but its DFU version is {:04x}", found.version));
         }
         _ => {}
     }

@@ -160,8 +160,10 @@ fn from_system(error: &std::io::Error) -> SessionError {
     use std::io::ErrorKind;
     match error.kind() {
         ErrorKind::ResourceBusy => SessionError::Busy(String::new()),
-        ErrorKind::TimedOut => SessionError::Timeout("it does not take what is sent".into()),
-        ErrorKind::PermissionDenied => SessionError::ProtocolViolation(format!("this user may not use it ({error})")),
+        ErrorKind::TimedOut => SessionError::Timeout("it does not accept data".into()),
+        ErrorKind::PermissionDenied => {
+            SessionError::ProtocolViolation(format!("this user has no permission ({error})"))
+        }
         _ => SessionError::Disconnected,
     }
 }

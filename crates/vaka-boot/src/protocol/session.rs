@@ -184,7 +184,7 @@ pub trait Session {
 
 /// A plan has no such step on the route.
 fn unsupported() -> SessionError {
-    SessionError::ProtocolViolation("its way of updating has no word for that: the unit decides it".into())
+    SessionError::ProtocolViolation("this update protocol does not support that operation".into())
 }
 
 impl SessionError {

@@ -20,7 +20,7 @@ pub enum Loss {
 #[non_exhaustive]
 pub enum SessionError {
     /// The unit rejected the request with a DFU status.
-    #[error("the unit refused: {reason}")]
+    #[error("the unit rejected the request: {reason}")]
     DfuStatus {
         /// The reason, in the protocol's words and the unit's own.
         reason: String,
@@ -36,7 +36,7 @@ pub enum SessionError {
         remedy: Box<Remedy>,
     },
     /// The unit rejected the request in its dialect.
-    #[error("the unit refused '{exchange}': {words}")]
+    #[error("the unit rejected '{exchange}': {words}")]
     RejectedByDialect {
         /// The exchange.
         exchange: String,
@@ -50,7 +50,7 @@ pub enum SessionError {
     #[error("in '{}' {}", .0.exchange, .0.words)]
     Frame(Box<FrameMismatch>),
     /// The dialect cannot be executed with the current values.
-    #[error("the dialect's '{exchange}' cannot be made: {words}")]
+    #[error("the dialect's '{exchange}' cannot be executed: {words}")]
     Dialect {
         /// The exchange in the dialect.
         exchange: String,
@@ -58,19 +58,19 @@ pub enum SessionError {
         words: String,
     },
     /// The unit waits for a bus reset and does nothing else.
-    #[error("the unit waits for a reset of the bus")]
+    #[error("the unit waits for a bus reset")]
     WaitsForReset,
     /// Another program or driver uses the unit.
-    #[error("another program holds it{0}")]
+    #[error("another program uses it{0}")]
     Busy(String),
     /// The unit left the bus.
-    #[error("the unit left the bus")]
+    #[error("the unit disconnected")]
     Disconnected,
     /// The unit does not answer, or stays busy.
     #[error("{0}")]
     Timeout(String),
     /// The unit violates the protocol.
-    #[error("the unit does not keep to the protocol: {0}")]
+    #[error("the unit violates the protocol: {0}")]
     ProtocolViolation(String),
     /// The way to the unit failed.
     #[error("{0}")]
@@ -121,14 +121,13 @@ impl From<TransferError> for SessionError {
     /// A stall gives no reason; query the unit first if the protocol has a way.
     fn from(error: TransferError) -> Self {
         match error {
-            TransferError::Stall => Self::DfuStatus {
-                reason: "it stalled the request and gave no reason".into(),
-                status: Status::UnknownError,
-            },
+            TransferError::Stall => {
+                Self::DfuStatus { reason: "no reason given (stall)".into(), status: Status::UnknownError }
+            }
             TransferError::Busy(by) => Self::Busy(by),
             TransferError::Disconnected => Self::Disconnected,
-            TransferError::Timeout => Self::Timeout("the unit did not answer within the time limit".into()),
-            TransferError::Overflow => Self::ProtocolViolation("it sent more than was asked for".into()),
+            TransferError::Timeout => Self::Timeout("the unit did not reply within the time limit".into()),
+            TransferError::Overflow => Self::ProtocolViolation("it sent more data than requested".into()),
             other => Self::Transport(other.to_string()),
         }
     }

@@ -203,7 +203,9 @@ fn describe_reappeared(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_
     let place = bench.place(&unit.location);
     match returning::come_back(bench, followed, false, UNKNOWN_BACK, cx) {
         Err(failure) if failure.code != ExitCode::NoUnit => Err(failure),
-        Err(_) => Ok(format!("it left update mode, and nothing has come at {place} since; no sheet says what should")),
+        Err(_) => Ok(format!(
+            "it left update mode, and no device has appeared at {place}; without a product sheet the expected device is not known"
+        )),
         Ok(device) if dfu_mode(&device) == Some(Mode::Update) => {
             let failure = Failure::new(FailureKind::BackInUpdateMode { place });
             Err(failure.unchanged().remedy(Remedy::MaybeNoApplication))
@@ -212,7 +214,10 @@ fn describe_reappeared(bench: &Bench<'_>, unit: &DeviceInfo, cx: &mut Context<'_
             let facts =
                 bench.identity(&device.location).map_or_else(|_| identity::from_list(&device), |found| found.facts);
             let name = facts.product.map(|name| format!(" \"{name}\"")).unwrap_or_default();
-            Ok(format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id))
+            Ok(format!(
+                "{}{name} appeared at {place}; without a product sheet it is not known whether that is its application",
+                facts.id
+            ))
         }
     }
 }

@@ -110,7 +110,7 @@ pub fn confirm(
         if let Some(outcome) = last.as_ref().and_then(|device| confirmation.recognise(device, &watch, cx)) {
             return outcome;
         }
-        match (watch.wait().check(|| "the application to come back".to_owned(), cx), error) {
+        match (watch.wait().check(|| "the application to return".to_owned(), cx), error) {
             (None, _) => {}
             (Some(_), Some(error)) => {
                 return RestartOutcome::not_back(format!("the bus could not be watched: {error}"));
@@ -149,7 +149,7 @@ impl Confirmation<'_> {
             return Some(unknown_device(bench, device));
         }
         (still && watch.has_returned_as(device)).then(|| {
-            let words = "it came back in update mode: the image does not start, or a button or switch is still set";
+            let words = "it returned in update mode: the image does not start, or a button or switch is still set";
             RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words.into()) }
         })
     }
@@ -158,14 +158,13 @@ impl Confirmation<'_> {
     fn not_seen(&self, last: Option<DeviceInfo>, has_returned: bool, within: Duration) -> RestartOutcome {
         let time = duration::words(within);
         if self.expected.ids.is_none() && last.is_none() {
-            let words =
-                "it left the bus, and nothing came on its port; whether its application runs is not known".into();
+            let words = "it disconnected, and its port stayed empty; whether its application runs is not known".into();
             return RestartOutcome { after: RestartState::Restarted, ..RestartOutcome::not_back(words) };
         }
         let words = match &last {
-            None => format!("nothing showed up on its port within {time}"),
+            None => format!("no device appeared on its port within {time}"),
             Some(_) if !has_returned => format!("it is still in update mode after {time}"),
-            Some(device) => format!("it came back as {}, which is not its application", id_of(device)),
+            Some(device) => format!("it returned as {}, which is not its application", id_of(device)),
         };
         RestartOutcome { device: last, ..RestartOutcome::not_back(words) }
     }
@@ -208,7 +207,7 @@ impl Confirmation<'_> {
 fn kept_app_returned(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
-    let words = format!("{} came back at {place}: its application, which was left in place, runs", facts.id);
+    let words = format!("{} returned at {place}: its former application is running", facts.id);
     let next =
         Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
     RestartOutcome {
@@ -224,7 +223,10 @@ fn unknown_device(bench: &Bench<'_>, device: &DeviceInfo) -> RestartOutcome {
     let place = bench.place(&device.location);
     let facts = bench.identity(&device.location).map_or_else(|_| identity::from_list(device), |found| found.facts);
     let name = facts.product.as_ref().map(|name| format!(" \"{name}\"")).unwrap_or_default();
-    let words = format!("{}{name} came at {place}; no sheet says whether that is its application", facts.id);
+    let words = format!(
+        "{}{name} appeared at {place}; without a product sheet it is not known whether that is its application",
+        facts.id
+    );
     let next =
         Some(ApplicationInfo { port: place, nodes: Vec::new(), id: facts.id, serial: facts.serial, version: None });
     RestartOutcome {
@@ -249,7 +251,7 @@ fn check_application(
         // Another program may have claimed it at once; the enumeration suffices.
         Err(OpenError::Bus(_)) => (identity::from_list(device), None),
         Err(error) => {
-            let words = format!("{id} came back at {place}, but does not answer: {error}");
+            let words = format!("{id} returned at {place}, but does not reply: {error}");
             return RestartOutcome { device: Some(device.clone()), ..RestartOutcome::not_back(words) };
         }
     };
@@ -304,39 +306,39 @@ fn judge(
     {
         return (
             RestartState::NotBack,
-            format!("another unit came at {place}: its serial number is {found}, not {wanted}"),
+            format!("another unit is at {place}: its serial number is {found}, expected {wanted}"),
         );
     }
     let signs = expected.signs.of(facts);
     if let Some(sign) = signs.iter().find(|sign| sign.is_so == Some(false)) {
         let found = sign.found.as_deref().unwrap_or("none");
-        return (RestartState::NotBack, format!("it came back at {place} as {found}, not as {}", sign.wanted));
+        return (RestartState::NotBack, format!("it returned at {place} as {found}, not as {}", sign.wanted));
     }
     match (&expected.version, tells) {
         (Some(wanted), Some(found)) if wanted != found => {
-            (RestartState::NotBack, format!("it came back at {place} with version {found}; the image has {wanted}"))
+            (RestartState::NotBack, format!("it returned at {place} with version {found}; the image has {wanted}"))
         }
         (_, Some(found)) => {
             if let (None, Some(named)) = (&expected.version, expected.named.as_ref().filter(|named| *named != found)) {
                 cx.warn(Warning::OtherVersion(VersionPair { reported: found.clone(), named: named.clone() }));
             }
-            (RestartState::Confirmed, format!("{id} came back at {place} and says that it is version {found}"))
+            (RestartState::Confirmed, format!("{id} returned at {place} and reports version {found}"))
         }
         (wanted, None) => {
             let (file, none) = match expected.source {
-                VersionSource::Text { file, .. } => (format!("; {file} tells no version"), wanted.is_some()),
+                VersionSource::Text { file, .. } => (format!("; {file} has no version"), wanted.is_some()),
                 VersionSource::Line { after, within, .. } => {
                     let time = duration::words(*within);
-                    (format!("; no line with \"{after}\" came on its serial port within {time}"), wanted.is_some())
+                    (format!("; no line with \"{after}\" on its serial port within {time}"), wanted.is_some())
                 }
                 VersionSource::DescriptorString { after, .. } => {
                     (format!("; \"{after}\" is not in its text"), wanted.is_some())
                 }
-                _ => ("; it tells no version".to_owned(), false),
+                _ => ("; it reports no version".to_owned(), false),
             };
             (
                 if none { RestartState::NotBack } else { RestartState::Confirmed },
-                format!("{id} came back at {place}{file}"),
+                format!("{id} returned at {place}{file}"),
             )
         }
     }

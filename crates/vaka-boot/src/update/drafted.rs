@@ -119,8 +119,7 @@ impl<'s> Judged<'s> {
         if run.request.plan_only {
             return Err(Stop::Planned);
         }
-        let approval =
-            resolved.verdict.approval().ok_or_else(|| internal("no final verdict stands behind the plan"))?;
+        let approval = resolved.verdict.approval().ok_or_else(|| internal("the plan has no final verdict"))?;
         let task = UpdateTask { unit, resolved, limits, approval };
         let plan = task.approve(draft)?;
         Ok(Drafted { task, connection, plan })

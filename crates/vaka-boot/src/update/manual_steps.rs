@@ -53,7 +53,7 @@ impl UpdateRun<'_, '_> {
             }
             let what = || match sign {
                 BusEvent::Gone => "the unit to leave the bus".to_owned(),
-                BusEvent::Back => "the unit to come back on the bus".to_owned(),
+                BusEvent::Back => "the unit to return to the bus".to_owned(),
             };
             if watch.wait().check(what, self.cx).is_some() {
                 return Some(false);
@@ -69,14 +69,14 @@ impl UpdateRun<'_, '_> {
         let list = what.join("; ");
         match self.operator.sees(what) {
             Some(true) => {
-                seen.words = format!("{}; a person sees: {list}", seen.words);
+                seen.words = format!("{}; confirmed by the operator: {list}", seen.words);
                 if seen.after == RestartState::Restarted {
                     seen.after = RestartState::Seen;
                 }
             }
             Some(false) => {
                 seen.after = RestartState::NotBack;
-                seen.words = format!("{}, but a person does not see: {list}", seen.words);
+                seen.words = format!("{}, but the operator did not see: {list}", seen.words);
             }
             None => self.cx.warn(Warning::NotAsked { expected: list }),
         }

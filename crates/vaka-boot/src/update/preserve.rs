@@ -78,7 +78,8 @@ impl UpdateRun<'_, '_> {
             }
             None => {
                 let parts = self.read(spans, session).map_err(|error| error.of_unit(&task.unit))?;
-                let image = Image::from_memory(&parts).ok_or_else(|| internal("what is kept is no image"))?;
+                let image =
+                    Image::from_memory(&parts).ok_or_else(|| internal("the preserved content is not an image"))?;
                 self.store_preserved(&unit, &image)?;
                 image
             }
@@ -93,7 +94,7 @@ impl UpdateRun<'_, '_> {
         let Some(shelf) = self.request.shelf else { return Ok(()) };
         let name = shelf.put(unit, image)?;
         let bytes = Bytes(image.len());
-        self.emit_step(StepName::Read, StepState::Done, format!("{bytes} to keep, meanwhile also in {name}"));
+        self.emit_step(StepName::Read, StepState::Done, format!("{bytes} preserved; backup in {name}"));
         Ok(())
     }
 
@@ -121,7 +122,7 @@ fn merged(image: &Image, spans: &[Span], preserved: &Image) -> Result<Image, Fai
     let own = image.segments().iter().map(|segment| (segment.start(), segment.data().to_vec()));
     let beside = spans.iter().filter_map(|span| without_blank_ends(span.start(), preserved.bytes(*span)?));
     let merged = Image::from_memory(&own.chain(beside).collect::<Vec<_>>());
-    merged.ok_or_else(|| internal("the image and what is kept overlap"))
+    merged.ok_or_else(|| internal("the image and the preserved content overlap"))
 }
 
 /// Bytes at an address without the 0xFF at both ends; `None` if only 0xFF remains.

@@ -29,7 +29,7 @@ impl<'s> Restarted<'s> {
         let started = run.cx.now();
         let wanted = match task.resolved.sheet.application_ids(task.resolved.variant) {
             Some(id) => format!("wait for {id} on the same port"),
-            None => "wait for what comes on the same port".to_owned(),
+            None => "wait for the next device on the same port".to_owned(),
         };
         run.emit_step(StepName::Confirm, StepState::Started, wanted);
         let mut seen = confirm::confirm(run.bench, &expected, unit, run.cx);

@@ -49,17 +49,17 @@ impl State {
     /// The activity of a unit in this state, and how it ends, as text.
     pub fn meaning(self) -> &'static str {
         match self {
-            Self::AppIdle => "its application runs; it must be asked to detach first",
-            Self::AppDetach => "its application waits for a reset of the bus; reset or replug the unit",
+            Self::AppIdle => "its application is running; it must be detached first",
+            Self::AppDetach => "its application waits for a bus reset; reset or replug the unit",
             Self::DfuIdle => "it waits for firmware",
-            Self::DownloadSync => "it has a block and waits to be asked for its status",
-            Self::DownloadBusy => "it works on a block; wait, then run the command again",
+            Self::DownloadSync => "it has a block and waits for a status request",
+            Self::DownloadBusy => "it is processing a block; wait, then run the command again",
             Self::DownloadIdle => "it is in the middle of a download; run the command again",
-            Self::ManifestSync => "it has all of an image and waits to be asked for its status",
-            Self::Manifest => "it makes an image effective; wait, then run the command again",
-            Self::ManifestWaitReset => "it waits for a reset of the bus; unplug it and plug it in again",
+            Self::ManifestSync => "it has the whole image and waits for a status request",
+            Self::Manifest => "it is activating an image; wait, then run the command again",
+            Self::ManifestWaitReset => "it waits for a bus reset; unplug it and plug it in again",
             Self::UploadIdle => "it is in the middle of an upload; run the command again",
-            Self::Error => "it stands in an error; run the command again, which clears it",
+            Self::Error => "it is in an error state; run the command again, which clears it",
             Self::Unknown(_) => "DFU does not have this state; unplug the unit and plug it in again",
         }
     }

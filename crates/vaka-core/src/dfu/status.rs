@@ -81,21 +81,21 @@ impl fmt::Display for Status {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(match self {
             Self::Ok => "OK",
-            Self::Target => "errTARGET: the unit does not take this for its own",
+            Self::Target => "errTARGET: the file is not for this unit",
             Self::File => "errFILE: the unit's own check of the image failed",
             Self::Write => "errWRITE: the memory cannot be written; is it write-protected?",
             Self::Erase => "errERASE: the erase failed",
             Self::CheckErased => "errCHECK_ERASED: the memory is not blank after the erase",
             Self::Program => "errPROG: programming failed",
-            Self::Verify => "errVERIFY: what was written reads back wrong; the flash is suspect",
+            Self::Verify => "errVERIFY: the written content differs; the flash may be faulty",
             Self::Address => "errADDRESS: the address lies outside the unit's memory",
-            Self::NotDone => "errNOTDONE: the download ended before the unit had all of it",
-            Self::Firmware => "errFIRMWARE: there is no application in the unit that could run",
-            Self::Vendor => "errVENDOR: an error of the maker's own; often read protection",
+            Self::NotDone => "errNOTDONE: the download ended too early",
+            Self::Firmware => "errFIRMWARE: the unit has no application that can run",
+            Self::Vendor => "errVENDOR: a vendor-specific error; often read protection",
             Self::UsbReset => "errUSBR: the bus was reset in the middle of an operation",
             Self::PowerOnReset => "errPOR: the power failed in the middle of an operation",
-            Self::UnknownError => "errUNKNOWN: the unit does not know what went wrong",
-            Self::StalledPacket => "errSTALLEDPKT: the unit did not expect that request",
+            Self::UnknownError => "errUNKNOWN: an unknown error",
+            Self::StalledPacket => "errSTALLEDPKT: the unit did not expect the request",
             Self::Unknown(value) => return write!(f, "unknown status 0x{value:02X}"),
         })
     }

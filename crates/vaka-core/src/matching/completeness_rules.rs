@@ -30,7 +30,7 @@ pub(super) fn completeness(variant: &Variant, image: &Image, claim: Option<&Clai
     match (&failures[..], &proofs[..]) {
         ([first, ..], _) => file_observation(variant, Source::Completeness, "not whole").conflicts(first.clone()),
         ([], []) => file_observation(variant, Source::Completeness, "not proven")
-            .weighs(Weight::Neutral, "nothing in this file proves that it is complete"),
+            .weighs(Weight::Neutral, "the file has no proof that it is complete"),
         ([], proofs) => {
             file_observation(variant, Source::Completeness, "whole").agrees(format!("proven by {}", proofs.join(", ")))
         }

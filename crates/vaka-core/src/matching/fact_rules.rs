@@ -52,15 +52,16 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version
     let Some(new) = image_version(variant, image) else {
         let named = image.facts().named_version.as_ref()?;
         let seen = file_observation(variant, Source::Version, format!("{named} by its name"));
-        let unit = running.map_or("the unit's is not known".to_owned(), |running| format!("the unit's is {running}"));
-        return Some(seen.weighs(Weight::Neutral, format!("a name proves nothing; {unit}")));
+        let unit = running
+            .map_or("the unit's version is not known".to_owned(), |running| format!("the unit's version is {running}"));
+        return Some(seen.weighs(Weight::Neutral, format!("a file name proves nothing; {unit}")));
     };
     let seen = file_observation(variant, Source::Version, new.as_str());
     if let Some((minimum_version, why)) =
         variant.image.minimum_version.as_ref().filter(|(minimum_version, _)| new < *minimum_version)
     {
         let why = why.as_ref().map(|why| format!(": {why}")).unwrap_or_default();
-        return Some(seen.conflicts(format!("below {minimum_version}, and no {} may go there{why}", variant.id)));
+        return Some(seen.conflicts(format!("below {minimum_version}, the minimum version of {}{why}", variant.id)));
     }
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
@@ -68,7 +69,7 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version
             seen.weighs(Weight::unless_allowed("older-version"), format!("older than the unit's {old}"))
         }
         Some(old) if new == *old => {
-            seen.weighs(Weight::Neutral, format!("the unit has {old} too; the content may still differ"))
+            seen.weighs(Weight::Neutral, format!("the unit has {old} too; its content may differ"))
         }
         Some(old) => seen.weighs(Weight::Neutral, format!("newer than the unit's {old}")),
     })
@@ -80,8 +81,7 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
         return None;
     }
     let seen = unit_observation(variant, Source::Sheet, "none");
-    let means =
-        "nothing but the unit's own word tells where firmware goes, and nothing tells whether this file is made for it";
+    let means = "no product sheet describes it: only the unit's own report shows where firmware goes, and nothing shows whether this file fits";
     Some(seen.weighs(Weight::unless_allowed("no-sheet"), means))
 }
 
@@ -93,12 +93,12 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     let lost = |span: Span| span.len() - covered(span);
     let loss = |name: &str, span: Span| {
         let seen = unit_observation(variant, Source::Loss, format!("{name}, {}", Bytes(lost(span))));
-        let means = "erased with everything else, and this file does not put it back";
+        let means = "erased with everything else, and not restored by this file";
         seen.weighs(Weight::unless_allowed(format!("lose-{name}")), means)
     };
     if !sheet.is_described {
         let all = variant.regions.iter().map(|region| lost(region.span)).sum();
-        let seen = unit_observation(variant, Source::Loss, format!("everything, {} beside the image", Bytes(all)));
+        let seen = unit_observation(variant, Source::Loss, format!("everything, {} outside the image", Bytes(all)));
         let means = "erased with everything else: settings, and a bootloader if there is one";
         return vec![seen.weighs(Weight::unless_allowed("lose-everything"), means)];
     }
@@ -110,7 +110,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
         - variant.regions.iter().map(|region| region.span.len()).sum::<u64>();
     if unnamed > 0 {
         let seen = unit_observation(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
-        let means = "erased with everything else; the sheet does not say what is there";
+        let means = "erased with everything else; the product sheet does not describe it";
         losses.push(seen.weighs(Weight::unless_allowed("lose-unnamed"), means));
     }
     losses
@@ -136,11 +136,11 @@ pub(super) fn facts(variant: &Variant, image: &Image, claim: Option<&Claim>) -> 
 fn fact(variant: &Variant, said: &Fact, whose: &str) -> Evidence {
     let seen = file_observation(variant, Source::Fact, format!("{} {}", said.name, said.value));
     match variant.facts.iter().find(|known| known.name == said.name) {
-        Some(known) if known.agrees(&said.value) => seen.agrees(format!("{}'s; {whose} word", variant.id)),
+        Some(known) if known.agrees(&said.value) => seen.agrees(format!("{}'s, according to {whose}", variant.id)),
         Some(known) => seen.conflicts(format!("{}'s {} is {}", variant.id, known.name, known.value)),
         // A loader's hand-over is compared with the image that it hands over to.
-        None if said.name == HAND_OVER => seen.weighs(Weight::Neutral, "where it starts what comes behind it"),
-        None => seen.weighs(Weight::Neutral, format!("{whose} word; the sheet says nothing of it")),
+        None if said.name == HAND_OVER => seen.weighs(Weight::Neutral, "where it starts the next stage"),
+        None => seen.weighs(Weight::Neutral, format!("according to {whose}; the product sheet does not have it")),
     }
 }
 
@@ -149,7 +149,7 @@ pub(super) fn claim(sheet: &Sheet, variant: &Variant, claim: &Claim) -> Evidence
     let build = claim.build.as_ref().map(|build| format!(", build {build}")).unwrap_or_default();
     let seen = file_observation(variant, Source::Manifest, format!("{} {}{build}", claim.product, claim.version));
     if claim.product != sheet.product.id {
-        return seen.conflicts(format!("the sheet's product is {}", sheet.product.id));
+        return seen.conflicts(format!("the product in the sheet is {}", sheet.product.id));
     }
     match claim.variants.iter().any(|id| id == variant.id.as_str()) {
         true => seen.agrees(format!("for {}", claim.variants.join(", "))),
@@ -163,7 +163,7 @@ pub(super) fn told_losses(claim: &Claim) -> Vec<Evidence> {
         about: Subject::File,
         source: Source::Loss,
         says: what.clone(),
-        means: "lost by this, as the release says".to_owned(),
+        means: "lost according to the release".to_owned(),
         weight: Weight::unless_allowed(format!("lose-{id}")),
         variant: None,
     };

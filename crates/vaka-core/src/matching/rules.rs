@@ -53,7 +53,7 @@ pub(super) fn of_image(sheet: &Sheet, variant: &Variant, route: Option<&Route>, 
             Some(piece) => evidence.extend(of_piece(sheet, variant, rules, &piece)),
             None => {
                 let seen = file_observation(variant, Source::Addresses, "nothing");
-                evidence.push(seen.conflicts(format!("it has no byte of region '{}'", rules.region.name)));
+                evidence.push(seen.conflicts(format!("it has no data for region '{}'", rules.region.name)));
             }
         }
     }
@@ -103,13 +103,13 @@ fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
             if found == wanted {
                 seen.agrees(format!("{}'s", variant.id))
             } else {
-                seen.conflicts(format!("{} takes 0x{wanted:08X}; the unit would ignore every block", variant.id))
+                seen.conflicts(format!("{} accepts 0x{wanted:08X}; the unit would ignore every block", variant.id))
             }
         }
         None => {
             let seen = file_observation(variant, Source::Family, format!("none ({})", image.format()));
             let means = format!(
-                "the disk takes UF2 blocks of 0x{wanted:08X}; they would be made of this file, and nothing in it names the chip"
+                "the disk accepts UF2 blocks of 0x{wanted:08X}; they are made from this file, which does not name the chip"
             );
             seen.weighs(Weight::unless_allowed("no-family"), means)
         }
@@ -127,7 +127,7 @@ fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) ->
         }
         StampSearch::Several(places) => {
             let says = format!("at {} and {} more", places[0], places.len() - 1);
-            return Some(of(says).conflicts("there may be only one"));
+            return Some(of(says).conflicts("only one is allowed"));
         }
     };
     let text = &stamp.text;
@@ -135,16 +135,18 @@ fn stamp(sheet: &Sheet, variant: &Variant, rules: &ImageRules, image: &Image) ->
     let variants = if text.variants.is_empty() { "no variant".to_owned() } else { text.variants.join(", ") };
     let seen = of(format!("{product}, {variants}"));
     Some(if text.product.as_ref().is_some_and(|found| *found != sheet.product.id) {
-        seen.conflicts(format!("the sheet's product is {}", sheet.product.id))
+        seen.conflicts(format!("the product in the sheet is {}", sheet.product.id))
     } else if !text.variants.is_empty() && !text.variants.iter().any(|id| id == variant.id.as_str()) {
         seen.conflicts(format!("{} is not among them", variant.id))
     } else if stamp.start != image.start() {
-        seen.conflicts(format!("it says that the image starts at {}", stamp.start))
+        seen.conflicts(format!("it states that the image starts at {}", stamp.start))
     } else {
         match stamp.seal {
-            SealState::Broken => seen.conflicts("its digest is not the image's: changed or cut after it was sealed"),
+            SealState::Broken => {
+                seen.conflicts("its digest differs from the image's: changed or truncated after it was sealed")
+            }
             SealState::Good => seen.agrees("its digest is right"),
-            SealState::Open => seen.agrees("it was not sealed: nothing tells whether the image is whole"),
+            SealState::Open => seen.agrees("it is not sealed, so it does not prove that the image is complete"),
         }
     })
 }
@@ -154,7 +156,7 @@ fn start_address(variant: &Variant, rules: &ImageRules, image: &Image) -> Eviden
     let seen = file_observation(variant, Source::StartAddress, image.start().to_string());
     let region = &rules.region;
     if !rules.starts_region {
-        return seen.weighs(Weight::Neutral, "where applications start on this unit is not known");
+        return seen.weighs(Weight::Neutral, "the start of applications on this unit is not known");
     }
     if image.start() == region.span.start() {
         return seen.agrees(format!("start of {}'s region '{}'", variant.id, region.name));
@@ -175,11 +177,11 @@ fn addresses(variant: &Variant, route: &Route, image: &Image) -> Evidence {
         return seen.agrees(format!("all of it inside region {}", names.join(", ")));
     };
     let place = match variant.region_at(at) {
-        Some(region) => format!("which is in region '{}'; this route never writes that", region.name),
-        None if variant.flash.zone_at(at).is_some() => "which is in no region".to_owned(),
-        None => "which is outside the flash".to_owned(),
+        Some(region) => format!("in region '{}', which this route must not write", region.name),
+        None if variant.flash.zone_at(at).is_some() => "outside all regions".to_owned(),
+        None => "outside the flash".to_owned(),
     };
-    seen.conflicts(format!("holds {at}, {place}"))
+    seen.conflicts(format!("contains {at}, {place}"))
 }
 
 /// The first address of `span` outside all regions of the route.
@@ -272,7 +274,7 @@ pub(super) fn suffix(
 ) -> Option<Evidence> {
     if image.facts().lacks_suffix {
         let seen = file_observation(variant, Source::DfuSuffix, "none");
-        let means = "a file named .dfu ends in a suffix with a CRC; without it the file may be cut short";
+        let means = "a .dfu file ends in a suffix with a CRC; without it the file may be truncated";
         return Some(seen.weighs(Weight::unless_allowed("no-suffix"), means));
     }
     let suffix = image.facts().dfu?;

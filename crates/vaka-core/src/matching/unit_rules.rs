@@ -60,7 +60,7 @@ pub(super) fn signs(
 fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &UnitFacts) -> Vec<Evidence> {
     let of = |says: String| unit_observation(variant, Source::Reported, says);
     if unit.told.is_empty() && dialect.tells.is_empty() {
-        return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it tells nothing that could be compared")];
+        return vec![of(route.kind.to_string()).weighs(Weight::Neutral, "it reports nothing that could be compared")];
     }
     let wanted = |told: &ReportedProperty| match unit.told.iter().find(|found| found.name == told.name) {
         Some(found) if found.value == told.value => {
@@ -70,12 +70,12 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
             of(format!("{} {}", found.name, found.value)).conflicts(format!("{}'s is {}", variant.id, told.value))
         }
         None => of(format!("no {}", told.name))
-            .conflicts(format!("{}'s is {}; the unit did not tell", variant.id, told.value)),
+            .conflicts(format!("{}'s is {}; the unit did not report it", variant.id, told.value)),
     };
     let mut evidence: Vec<Evidence> = dialect.tells.iter().map(wanted).collect();
     let beyond = unit.told.iter().filter(|found| !dialect.tells.iter().any(|told| told.name == found.name));
     evidence.extend(beyond.map(|found| {
-        of(format!("{} {}", found.name, found.value)).weighs(Weight::Neutral, "the sheet says nothing of it")
+        of(format!("{} {}", found.name, found.value)).weighs(Weight::Neutral, "the product sheet does not have it")
     }));
     evidence
 }
@@ -84,7 +84,7 @@ fn of_told(variant: &Variant, route: &Route, dialect: &DialectRoute, unit: &Unit
 fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -> Vec<Evidence> {
     let Some(disk) = disk else {
         let seen = unit_observation(variant, Source::Disk, "none");
-        return vec![seen.conflicts("the sheet's route writes to a disk")];
+        return vec![seen.conflicts("the route in the sheet writes to a disk")];
     };
     if let Some(fault) = &disk.fault {
         return vec![
@@ -103,8 +103,8 @@ fn of_disk(variant: &Variant, route: &VolumeRoute, disk: Option<&VolumeFacts>) -
     if disk.read_only {
         let seen = unit_observation(variant, Source::Disk, "write-protected");
         evidence.push(seen.conflicts(match &disk.folder {
-            Some(folder) => format!("it takes nothing; {folder} is mounted read-only, or the unit says so"),
-            None => "the unit says that it takes nothing".to_owned(),
+            Some(folder) => format!("it is write-protected; {folder} is mounted read-only, or the unit reports it"),
+            None => "the unit reports that it is write-protected".to_owned(),
         }));
     }
     evidence
@@ -123,7 +123,7 @@ fn disk_label(variant: &Variant, route: &VolumeRoute, disk: &VolumeFacts) -> Evi
             of(&format!("not readable, mounted at {folder}")).agrees(ours)
         }
         (None, Some(_)) if matches!(route.takes, UpdateMedium::Uf2 { .. }) => {
-            of("not readable").weighs(Weight::Neutral, "this user may not read it; the board information tells more")
+            of("not readable").weighs(Weight::Neutral, "this user cannot read it; the board information is stronger")
         }
         (None, _) => of("none").conflicts(wanted()),
     }
@@ -142,9 +142,8 @@ fn board(variant: &Variant, wanted: Option<&str>, disk: &VolumeFacts) -> Evidenc
         }
         (Some(found), Some(wanted)) => of(found).conflicts(format!("{}'s is {wanted}", variant.id)),
         (None, Some(wanted)) => of("no Board-ID".into()).conflicts(format!("{}'s is {wanted}", variant.id)),
-        (found, None) => {
-            of(found.unwrap_or_else(|| "no Board-ID".into())).weighs(Weight::Neutral, "the sheet says nothing of it")
-        }
+        (found, None) => of(found.unwrap_or_else(|| "no Board-ID".into()))
+            .weighs(Weight::Neutral, "the product sheet does not have it"),
     }
 }
 
@@ -153,29 +152,28 @@ fn present_family(variant: &Variant, wanted: u32, disk: &VolumeFacts) -> Option<
     let found = disk.families.first()?;
     let seen = unit_observation(variant, Source::Family, format!("0x{found:08X}"));
     Some(match disk.families.contains(&wanted) {
-        true => seen.agrees(format!("the present application's, and {}'s", variant.id)),
-        false => seen.conflicts(format!("the present application's; {} takes 0x{wanted:08X}", variant.id)),
+        true => seen.agrees(format!("the installed application's, and {}'s", variant.id)),
+        false => seen.conflicts(format!("the installed application's; {} accepts 0x{wanted:08X}", variant.id)),
     })
 }
 
 fn of_dfu_unit(variant: &Variant, route: &Route, memory: &MemoryChoice, unit: &UnitFacts) -> Vec<Evidence> {
     if !unit.dfu.iter().any(|dfu| dfu.in_dfu_mode) {
         let seen = unit_observation(variant, Source::Protocol, "no interface in DFU mode");
-        return vec![seen.conflicts("the sheet's route is DFU")];
+        return vec![seen.conflicts("the route in the sheet is DFU")];
     }
     let found = unit.memories(memory);
     let evidence = match (&route.kind, &found[..]) {
         (_, []) => {
             let says = format!("none {memory}");
-            unit_observation(variant, Source::MemoryLayout, says).conflicts("the sheet's route writes that memory")
+            unit_observation(variant, Source::MemoryLayout, says).conflicts("the route in the sheet writes that memory")
         }
         (RouteKind::Dfu { .. }, _) => layout(variant, route, &found),
         (_, found) => plain_memory(variant, found),
     };
     let downloads = found.iter().all(|memory| memory.interface.functional.is_none_or(|f| f.attributes.can_download()));
     let refuses = (!downloads).then(|| {
-        unit_observation(variant, Source::Protocol, "no download")
-            .conflicts("the unit says that it takes no firmware this way")
+        unit_observation(variant, Source::Protocol, "no download").conflicts("the unit reports that it cannot download")
     });
     [Some(evidence), refuses].into_iter().flatten().collect()
 }
@@ -186,10 +184,10 @@ fn plain_memory(variant: &Variant, found: &[DfuMemory<'_>]) -> Evidence {
     let seen = unit_observation(variant, Source::Protocol, format!("DFU memory {}", names.join(", ")));
     match found {
         [one] if one.is_addressed() => {
-            seen.conflicts("the unit is written by memory addresses; the sheet's route is plain DFU")
+            seen.conflicts("the unit is written by memory addresses; the route in the sheet is plain DFU")
         }
-        [_] => seen.agrees("the sheet's route is plain DFU"),
-        _ => seen.conflicts("several; the sheet must say which with `memory`, `interface` or `alternate`"),
+        [_] => seen.agrees("the route in the sheet is plain DFU"),
+        _ => seen.conflicts("several; the sheet must select one with `memory`, `interface` or `alternate`"),
     }
 }
 
@@ -200,13 +198,13 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
     // If there are several memories, use the one that covers the route's regions.
     let Some(layout) = layouts().find(holds).or_else(|| layouts().next()) else {
         let seen = unit_observation(variant, Source::MemoryLayout, "none");
-        return seen.conflicts("the unit does not speak DFU with memory addresses");
+        return seen.conflicts("the unit does not support DFU with memory addresses");
     };
     let seen = unit_observation(variant, Source::MemoryLayout, layout.map.to_string());
     match compare(&layout.map, &variant.flash) {
         Fit::Differs => seen.conflicts(format!("{} has {}", variant.id, variant.flash)),
         _ if !route.writes.iter().all(|region| layout.map.allows(region.span, Access::is_programmable)) => {
-            seen.conflicts("the unit reports what the route writes as not writable")
+            seen.conflicts("the unit reports the memory of the route as not writable")
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
         Fit::Larger => seen.weighs(

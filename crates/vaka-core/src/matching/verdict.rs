@@ -275,7 +275,7 @@ fn id_evidence(unit: &UnitFacts, source: Source, candidates: &[&Variant]) -> Evi
     let (weight, means) = match candidates {
         [] => (Weight::Conflicts, "not an id of this product".to_owned()),
         [only] => (Weight::Decisive, format!("only {} shows it", only.id)),
-        _ => (Weight::Neutral, format!("{} share it: decides nothing", names.join(" and "))),
+        _ => (Weight::Neutral, format!("shared by {}: does not decide", names.join(" and "))),
     };
     let variant = None;
     Evidence { about: Subject::Unit, source, says: unit.id.to_string(), means, weight, variant }
@@ -293,7 +293,7 @@ fn decide<'a>(case: &MatchInput<'a>, standing: &ModeState<'a>, evidence: &mut Ve
     let fits = standing.candidates.iter().any(|variant| variant.id == label.id);
     let (weight, means) = match fits {
         true => (Weight::Decisive, format!("this is {}", label.name)),
-        false => (Weight::Conflicts, "no unit of this variant shows those ids".to_owned()),
+        false => (Weight::Conflicts, "no unit of this variant has those ids".to_owned()),
     };
     let says = label.id.to_string();
     evidence.push(Evidence { about: Subject::Label, source: Source::Label, says, means, weight, variant: None });

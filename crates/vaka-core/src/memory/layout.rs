@@ -107,13 +107,13 @@ impl<'a> Parser<'a> {
         if !junk.is_empty() {
             self.oddities.push(format!("not read: \"{}\"", vaka_base::text::sanitize(junk)));
         } else if !self.rest.is_empty() {
-            self.odd("something trails behind the last area");
+            self.odd("unexpected text after the last area");
         }
     }
 
     fn address(&mut self) -> Option<Address> {
         if self.eat("0X") {
-            self.odd("0X in place of 0x");
+            self.odd("0X instead of 0x");
         } else if !self.eat("0x") {
             self.odd("address without 0x");
         }
@@ -147,7 +147,7 @@ impl<'a> Parser<'a> {
             }
             Some('M') => return self.unit_of(1 << 20),
             Some('G') => {
-                self.odd("G is no unit of the extension");
+                self.odd("G is not a unit of the extension");
                 return self.unit_of(1 << 30);
             }
             _ => self.odd("a size without its unit counts as bytes"),

@@ -19,10 +19,10 @@ pub enum ErasesOption {
 #[non_exhaustive]
 pub enum PlanError {
     /// The unit's sectors do not cover the image.
-    #[error("the unit has no sector for all of {0}")]
+    #[error("the unit has no sectors for all of {0}")]
     NoSector(Span),
     /// Erasing a sector would erase bytes of a region that the route may not write.
-    #[error("erasing the sector {sector} would erase a part of what lies beside the regions that may be written{}", beside(.regions))]
+    #[error("erasing the sector {sector} would erase content outside the regions that the route writes{}", beside(.regions))]
     Spills {
         /// The sector.
         sector: Span,
@@ -30,10 +30,10 @@ pub enum PlanError {
         regions: Vec<String>,
     },
     /// Preserved regions must be read first, but the unit cannot be read.
-    #[error("the unit cannot be read, so nothing in a sector that is erased can be kept")]
+    #[error("the unit cannot be read, so no content of an erased sector can be preserved")]
     CannotKeep,
     /// The unit states a block size of 0.
-    #[error("the unit says that it takes blocks of 0 bytes")]
+    #[error("the unit reports a block size of 0")]
     NoBlockSize,
     /// On this route the unit decides what is erased.
     #[error("on a {route} route the unit itself decides what is erased")]

@@ -56,7 +56,7 @@ pub fn rest_of_sectors(image: &Image, sectors: &[Span]) -> Vec<Span> {
 /// The step that reads the preserved spans, if there are any.
 pub(super) fn keep(job: &PlanInput<'_>, kept: &[Span]) -> Option<Step> {
     if !job.sheet.is_described {
-        let regions = vec!["what the unit holds".to_owned()];
+        let regions = vec!["content of the unit".to_owned()];
         return (!kept.is_empty()).then(|| Step::Keep { regions, spans: kept.to_vec() });
     }
     let is_in = |region: &&Region| kept.iter().any(|span| region.span.common(*span).is_some());

@@ -146,9 +146,9 @@ pub enum FinishMethod {
 impl fmt::Display for FinishMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::Request => f.write_str("tell the unit that this was all; it checks the image and makes it effective"),
-            Self::LastBlock(span) => write!(f, "send the last block, {span}, which was held back until here"),
-            Self::File(name) => write!(f, "complete the file {name} on the unit's disk; the unit then takes it"),
+            Self::Request => f.write_str("end the transfer; the unit checks and activates the image"),
+            Self::LastBlock(span) => write!(f, "send the last block, {span}, which was deferred"),
+            Self::File(name) => write!(f, "complete the file {name} on the unit's disk; the unit then installs it"),
         }
     }
 }
@@ -180,13 +180,13 @@ impl fmt::Display for RestartMethod {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             Self::Address(at) => write!(f, "leave update mode and start at {at}"),
-            Self::Request => f.write_str("tell the unit to leave update mode and start its application"),
-            Self::BusReset => f.write_str("reset the bus, which makes the unit start its application"),
+            Self::Request => f.write_str("leave update mode and start the application"),
+            Self::BusReset => f.write_str("reset the bus, which starts the application"),
             Self::Itself => f.write_str("the unit restarts by itself"),
-            Self::Eject => f.write_str("eject the unit's disk, which makes it start its application"),
-            Self::PowerCycle => f.write_str("unplug the unit and plug it in again, by hand"),
-            Self::Nothing => f.write_str("nothing: the unit's application runs all the time"),
-            Self::NotKnownYet => f.write_str("leave update mode, by itself or by a reset of the bus"),
+            Self::Eject => f.write_str("eject the unit's disk, which starts the application"),
+            Self::PowerCycle => f.write_str("unplug the unit and plug it in again (manual step)"),
+            Self::Nothing => f.write_str("none: the application runs all the time"),
+            Self::NotKnownYet => f.write_str("leave update mode, by itself or by a bus reset"),
         }
     }
 }
@@ -197,20 +197,20 @@ impl fmt::Display for Step {
             Self::Enter { entry, id } => {
                 match &entry[..] {
                     [EntryStep::Signal(signal)] => write!(f, "{signal}")?,
-                    _ => f.write_str("put the unit into update mode by hand")?,
+                    _ => f.write_str("put the unit into update mode (manual step)")?,
                 }
-                write!(f, ", until {id} is seen")
+                write!(f, ", until {id} appears")
             }
-            Self::Identify => f.write_str("ask the unit what it is and judge again; nothing is changed before that"),
+            Self::Identify => f.write_str("identify the unit again and make the final verdict; no change before that"),
             Self::Keep { regions, spans } => {
                 let bytes = Bytes(spans.iter().map(|span| span.len()).sum());
                 let of = regions.join(" and ");
-                write!(f, "read {bytes} of {of} beside the image in its sectors, and write them again with it")?;
+                write!(f, "read {bytes} of {of} in the image's sectors, and write them back with the image")?;
                 spans.iter().try_for_each(|span| write!(f, ", {span}"))
             }
             Self::Compare { sectors } => {
                 let count = text::count(sectors.len(), "sector");
-                write!(f, "read {count}; what holds the image's bytes already is left out of the steps below")
+                write!(f, "read {count}; sectors that already match are skipped")
             }
             Self::Erase { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
@@ -222,17 +222,17 @@ impl fmt::Display for Step {
             }
             Self::EraseAll { sectors } => {
                 let bytes = sectors.iter().map(|sector| sector.len()).sum();
-                write!(f, "erase all of the unit's memory at once, {}", Bytes(bytes))
+                write!(f, "erase the unit's whole memory at once, {}", Bytes(bytes))
             }
             Self::SendAgain => f.write_str(
-                "the unit holds all of the image, and leaves update mode only after its last block: send all blocks again",
+                "all content is present, but the unit leaves update mode only after its last block: send all blocks again",
             ),
             Self::UnitErases { sectors, everything } => {
                 let bytes = Bytes(sectors.iter().map(|sector| sector.len()).sum());
                 let count = text::count(sectors.len(), "sector");
                 match everything {
-                    true => write!(f, "the unit erases everything that this route writes by itself, {count}, {bytes}"),
-                    false => write!(f, "the unit erases what the image covers by itself, {count}, {bytes}"),
+                    true => write!(f, "the unit itself erases everything that this route writes, {count}, {bytes}"),
+                    false => write!(f, "the unit itself erases the sectors of the image, {count}, {bytes}"),
                 }
             }
             Self::Write { runs } => {
@@ -240,24 +240,24 @@ impl fmt::Display for Step {
             }
             Self::Finish { by } => by.fmt(f),
             Self::LookAgain { file } => {
-                write!(f, "once the disk is there again, read {file} from it and compare each byte with the image")
+                write!(f, "once the disk has returned, read {file} and compare each byte with the image")
             }
             Self::ReadBack { spans, vouched } => {
                 let bytes = spans.iter().map(|span| span.len()).sum();
                 let sure =
-                    if *vouched { "" } else { "; only equality proves something, this unit may give other bytes" };
-                write!(f, "read {} bytes back and compare each with what was written{sure}", Grouped(bytes))
+                    if *vouched { "" } else { "; only equality proves anything, because this unit may return other bytes" };
+                write!(f, "read {} bytes back and compare each with the written byte{sure}", Grouped(bytes))
             }
             Self::DeviceCheck { spans } => {
                 let bytes = Grouped(spans.iter().map(|span| span.len()).sum());
                 let of = text::count(spans.len(), "stretch").replace("stretchs", "stretches");
-                write!(f, "let the unit compute its checksum of {bytes} bytes in {of} and compare it with the image's")
+                write!(f, "compare the unit's checksum of {bytes} bytes in {of} with the image's")
             }
             Self::ReadOnceMore { spans } => {
                 let bytes = Grouped(spans.iter().map(|span| span.len()).sum());
                 write!(
                     f,
-                    "bring the unit into update mode once more, read {bytes} bytes and compare each, start it again"
+                    "enter update mode again, read {bytes} bytes, compare each, and restart the unit"
                 )
             }
             Self::Restart { by } => by.fmt(f),
@@ -269,7 +269,7 @@ impl fmt::Display for Step {
                 fmt_confirm(id.as_ref(), *within_ms, see, f)?;
                 version.as_ref().map_or(Ok(()), |version| write!(f, ", with version {version}"))?;
                 let asked = id.is_some() && !see.is_empty();
-                if asked { write!(f, "; a person is asked for: {}", see.join("; ")) } else { Ok(()) }
+                if asked { write!(f, "; you will be asked to confirm: {}", see.join("; ")) } else { Ok(()) }
             }
         }
     }
@@ -281,15 +281,15 @@ fn fmt_write(runs: &[Run], f: &mut fmt::Formatter<'_>) -> fmt::Result {
     write!(f, "write {} bytes in {}", Grouped(bytes), text::count(runs.len(), "run"))?;
     match runs.iter().find_map(Run::block_size) {
         Some(size) => write!(f, ", {} of {}", text::count(blocks, "block"), Bytes(u64::from(size))),
-        None => f.write_str("; the unit says how large the blocks are"),
+        None => f.write_str("; the unit determines the block size"),
     }
 }
 
 fn fmt_confirm(id: Option<&Ids>, within: Duration, see: &[String], f: &mut fmt::Formatter<'_>) -> fmt::Result {
     let within = duration::words(within);
     match id {
-        None if !see.is_empty() => write!(f, "ask a person what the unit shows: {}", see.join("; ")),
-        Some(id) => write!(f, "see the unit come back as {id} within {within}"),
-        None => write!(f, "see within {within} that the unit is not in update mode any more"),
+        None if !see.is_empty() => write!(f, "you will be asked to confirm: {}", see.join("; ")),
+        Some(id) => write!(f, "wait up to {within} for it to return as {id}"),
+        None => write!(f, "wait up to {within} for the unit to leave update mode"),
     }
 }

@@ -43,22 +43,22 @@ pub struct Member<'a> {
 #[non_exhaustive]
 pub enum ArchiveError {
     /// It does not start as a zip archive.
-    #[error("it is no zip archive")]
+    #[error("it is not a zip archive")]
     NoArchive,
     /// It is truncated.
-    #[error("it is cut short{}", after(.0))]
+    #[error("it is truncated{}", after(.0))]
     Cut(String),
     /// A name leads out of the archive, or is none.
-    #[error("the member '{}' has a name that no release may have: it leads elsewhere, or holds what is no letter, digit, '.', '_' or '-'", text::sanitize(.0))]
+    #[error("the member '{}' has an invalid name: only relative paths of letters, digits, '.', '_' and '-' are allowed", text::sanitize(.0))]
     BadName(String),
     /// Two members have one name.
-    #[error("the member '{0}' is there twice")]
+    #[error("the member '{0}' occurs twice")]
     Twice(String),
     /// A member is compressed or encrypted.
-    #[error("the member '{0}' is compressed or encrypted; a release holds its members as they are")]
+    #[error("the member '{0}' is compressed or encrypted; a release stores its members unchanged")]
     Packed(String),
     /// The two sizes of a member differ, or exceed the file.
-    #[error("the member '{0}' says that it unpacks to {1} bytes and takes {2}")]
+    #[error("the member '{0}' states {1} bytes, but takes {2}")]
     Sizes(String, u32, u32),
     /// A member's checksum is wrong.
     #[error("the member '{0}' is damaged: its CRC-32 is wrong")]
@@ -67,14 +67,12 @@ pub enum ArchiveError {
     #[error("it has more than {MOST_MEMBERS} members")]
     TooMany,
     /// It is not canonical.
-    #[error(
-        "it differs at byte {0} from the only form that a release with these members has: it was changed, or made by another program"
-    )]
+    #[error("it is not canonical (first difference at byte {0}): it was changed, or made by another program")]
     OtherForm(usize),
 }
 
 fn after(name: &str) -> String {
-    if name.is_empty() { String::new() } else { format!(" behind the member '{name}'") }
+    if name.is_empty() { String::new() } else { format!(" after the member '{name}'") }
 }
 
 /// Whether a member name is allowed: folders and names of letters, digits, `.`, `_` and `-`, none

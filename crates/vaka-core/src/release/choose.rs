@@ -51,7 +51,7 @@ pub enum SelectError {
     #[error("there are releases of several products: {}", .0.join(", "))]
     Products(Vec<String>),
     /// None is on the channel.
-    #[error("no release is on the channel '{wanted}'; there are: {}", .there.join(", "))]
+    #[error("no release is on the channel '{wanted}'; available: {}", .there.join(", "))]
     Channel {
         /// The request.
         wanted: String,
@@ -59,7 +59,7 @@ pub enum SelectError {
         there: Vec<String>,
     },
     /// None has the version.
-    #[error("no release has the version {wanted}; there are: {}", .there.join(", "))]
+    #[error("no release has the version {wanted}; available: {}", .there.join(", "))]
     Version {
         /// The request.
         wanted: String,
@@ -67,10 +67,10 @@ pub enum SelectError {
         there: Vec<String>,
     },
     /// No release is known to be good.
-    #[error("the journal knows no release of these that ended well; there are: {}", .0.join(", "))]
+    #[error("none of these releases is on record as installed successfully; available: {}", .0.join(", "))]
     KnownGood(Vec<String>),
     /// Two different releases have the same version.
-    #[error("two different releases say that they are version {0}")]
+    #[error("two different releases have the version {0}")]
     Two(String),
 }
 

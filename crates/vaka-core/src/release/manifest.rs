@@ -158,16 +158,16 @@ pub enum ManifestError {
     #[error("its manifest has format {0}; this Vaka reads {FORMAT}")]
     Format(u32),
     /// It is not canonical.
-    #[error("its manifest is not in the only form that its content has")]
+    #[error("its manifest is not in canonical form")]
     OtherForm,
     /// A value cannot be.
     #[error("its manifest has {0}")]
     Value(String),
     /// It names a missing member.
-    #[error("its manifest names '{0}', which is not in it")]
+    #[error("its manifest names '{0}', which is missing")]
     Missing(String),
     /// A member is not in the manifest.
-    #[error("the member '{0}' is not named in its manifest")]
+    #[error("the member '{0}' is not in its manifest")]
     Unnamed(String),
     /// Two images could be meant.
     #[error("stage '{stage}' has two images for {what}: '{first}' and '{second}'")]
@@ -235,7 +235,7 @@ impl Manifest {
 
     fn values(&self) -> Result<(), ManifestError> {
         let wrong = |what: &str, value: &str| {
-            Err(ManifestError::Value(format!("a {what} that is none: '{}'", text::sanitize(value))))
+            Err(ManifestError::Value(format!("an invalid {what}: '{}'", text::sanitize(value))))
         };
         for (what, value) in [("product", &self.product), ("channel", &self.channel)] {
             if !is_id(value) {
@@ -296,7 +296,10 @@ impl Manifest {
 impl Stage {
     fn check(&self) -> Result<(), ManifestError> {
         if !is_words(&self.name) {
-            return Err(ManifestError::Value(format!("a stage whose name is none: '{}'", text::sanitize(&self.name))));
+            return Err(ManifestError::Value(format!(
+                "a stage with an invalid name: '{}'",
+                text::sanitize(&self.name)
+            )));
         }
         if let Some(shows) = self.external.as_ref().and_then(|external| external.shows.as_ref()) {
             shows.parse::<Ids>().map_err(|error| ManifestError::Value(error.into()))?;

@@ -23,7 +23,7 @@ pub enum ImageError {
     #[error("'{0}': {1}")]
     Unreadable(String, ReadError),
     /// Files of one image overlap.
-    #[error("the files of one image do not go together: {0}")]
+    #[error("the files of one image overlap: {0}")]
     Join(String),
 }
 
@@ -103,7 +103,8 @@ pub fn inconsistencies(release: &Release, sheet: &Sheet) -> Vec<Inconsistency> {
     let manifest = &release.manifest;
     let mut found = Vec::new();
     if manifest.product != sheet.product.id {
-        let what = format!("the sheet describes '{}', the release is of '{}'", sheet.product.id, manifest.product);
+        let what =
+            format!("the product sheet describes '{}', the release is for '{}'", sheet.product.id, manifest.product);
         return vec![Inconsistency { stage: String::new(), file: manifest.sheets.join(", "), what }];
     }
     // The facts of earlier stages for each variant, with the stage.
@@ -149,7 +150,7 @@ impl Piece<'_> {
         let Self { release, sheet, stage, entry, variant } = self;
         if entry.part.is_some() && entry.part != variant.part {
             wrong(format!(
-                "variant '{}' is no form of part '{}'",
+                "variant '{}' does not belong to part '{}'",
                 variant.id,
                 entry.part.as_deref().unwrap_or_default()
             ));
@@ -177,7 +178,7 @@ impl Piece<'_> {
             // starts.
             if let Some(known) = known.filter(|_| fact.name != HAND_OVER) {
                 wrong(format!(
-                    "is for {} {}; the sheet says {} for variant '{}'",
+                    "is for {} {}; the product sheet has {} for variant '{}'",
                     fact.name, fact.value, known.value, variant.id
                 ));
             }
@@ -202,7 +203,7 @@ impl Piece<'_> {
         let Self { release, stage, entry, variant, .. } = self;
         let manifest = &release.manifest;
         let mut differ = |what: &str, stamp: &str, manifest: &str| {
-            wrong(format!("its stamp says {what} {}, the manifest {manifest}", text::sanitize(stamp)));
+            wrong(format!("its stamp has {what} {}, the manifest {manifest}", text::sanitize(stamp)));
         };
         if let Some(product) = said.product.as_ref().filter(|product| **product != manifest.product) {
             differ("product", product, &manifest.product);

@@ -46,7 +46,7 @@ pub enum ReleaseError {
     #[error("its first member is not {MANIFEST}")]
     NoManifest,
     /// A member does not match the manifest.
-    #[error("the member '{0}' is not what the manifest says: {1}")]
+    #[error("the member '{0}' does not match the manifest: {1}")]
     Member(String, &'static str),
     /// The signature or its key is missing.
     #[error("it has a signature without its key, or a key without its signature")]
@@ -55,10 +55,10 @@ pub enum ReleaseError {
     #[error("the key in '{SIGNER}' cannot be used: {0}")]
     Key(String),
     /// The signature is wrong.
-    #[error("its signature is not that of key {0} over this manifest: it was changed after it was signed")]
+    #[error("its signature by key {0} does not match this manifest: it was changed after it was signed")]
     Signature(String),
     /// It requires a newer version of Vaka.
-    #[error("it needs Vaka {needs}; this is {this}")]
+    #[error("it requires Vaka {needs}; this is {this}")]
     NeedsNewer {
         /// Required version.
         needs: String,
@@ -176,7 +176,7 @@ fn signer(manifest: &[u8], rest: &[Member<'_>]) -> Result<Option<PublicKey>, Rel
     let pem = std::str::from_utf8(pem).map_err(|_| ReleaseError::Key("it is no text".into()))?;
     let key = PublicKey::from_pem(pem).map_err(|error| ReleaseError::Key(error.to_string()))?;
     if key.to_pem().as_deref() != Ok(pem) {
-        return Err(ReleaseError::Key("it is not in the only form that such a key has".into()));
+        return Err(ReleaseError::Key("it is not in canonical form".into()));
     }
     let signature: Option<&[u8; SIGNATURE_LEN]> = signature.try_into().ok();
     match signature {

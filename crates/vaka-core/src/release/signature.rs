@@ -19,13 +19,13 @@ pub const SIGNATURE_LEN: usize = 64;
 #[non_exhaustive]
 pub enum KeyError {
     /// It is not a private key of this kind.
-    #[error("it is no private Ed25519 key in PEM (PKCS#8, 'BEGIN PRIVATE KEY')")]
+    #[error("it is not a private Ed25519 key in PEM (PKCS#8, 'BEGIN PRIVATE KEY')")]
     NotPrivate,
     /// It is not a public key of this kind.
-    #[error("it is no public Ed25519 key in PEM (SPKI, 'BEGIN PUBLIC KEY')")]
+    #[error("it is not a public Ed25519 key in PEM (SPKI, 'BEGIN PUBLIC KEY')")]
     NotPublic,
     /// It is encrypted with a passphrase.
-    #[error("it is locked with a passphrase, which is not read here; give the key itself")]
+    #[error("it is encrypted with a passphrase, which is not supported; give the decrypted key")]
     Locked,
 }
 

@@ -37,11 +37,8 @@ impl FromStr for Ids {
     type Err = ParseError;
 
     fn from_str(text: &str) -> Result<Self, ParseError> {
-        let wrong = || {
-            ParseError::new(format!(
-                "'{text}' is not a USB id; write it like 1209:0002, with ? for a digit that may be any"
-            ))
-        };
+        let wrong =
+            || ParseError::new(format!("'{text}' is not a USB id; write it like 1209:0002, with ? for any digit"));
         if let Some(why) = placeholder::of_id(text) {
             return Err(ParseError::new(why));
         }
@@ -58,7 +55,7 @@ impl FromStr for Ids {
         };
         let (vendor, product) = half(vendor).zip(half(product)).ok_or_else(wrong)?;
         if vendor.1 != 0xFFFF {
-            let why = format!("'{text}' leaves the maker's half open, which would mean anybody's devices");
+            let why = format!("'{text}' has a wildcard in the vendor id, which would match other vendors' devices");
             return Err(ParseError::new(why));
         }
         Ok(Self(vec![Pattern { value: vendor.0 << 16 | product.0, mask: vendor.1 << 16 | product.1 }]))
@@ -143,7 +140,7 @@ impl<'de> Deserialize<'de> for Ids {
                 while let Some(text) = list.next_element::<String>()? {
                     all.extend(text.parse::<Ids>().map_err(de::Error::custom)?.0);
                 }
-                if all.is_empty() { Err(de::Error::custom("name at least one USB id")) } else { Ok(Ids(all)) }
+                if all.is_empty() { Err(de::Error::custom("at least one USB id is required")) } else { Ok(Ids(all)) }
             }
         }
         deserializer.deserialize_any(Texts)

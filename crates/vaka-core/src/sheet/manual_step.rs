@@ -131,8 +131,8 @@ pub enum UndoOrderError {
 impl fmt::Display for UndoOrderError {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::NotUndone(id) => write!(f, "no step '{id}' is undone, so nothing can wait for that"),
-            Self::Later(id) => write!(f, "'{id}' is undone at a later moment; this cannot wait for it"),
+            Self::NotUndone(id) => write!(f, "no step '{id}' has an undo to wait for"),
+            Self::Later(id) => write!(f, "'{id}' is undone in a later phase, so this step cannot wait for it"),
             Self::Circle(ids) => write!(f, "these wait for each other: {}", ids.join(", ")),
         }
     }

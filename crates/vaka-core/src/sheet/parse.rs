@@ -85,7 +85,7 @@ impl Checker<'_> {
         let application = self.application(&raw.application)?;
         let parts = self.parts(&raw.part)?;
         if raw.variant.is_empty() {
-            return Err(self.error(&(0..0), "variant", "a product has at least one [[variant]]".into()));
+            return Err(self.error(&(0..0), "variant", "a product must have at least one [[variant]]".into()));
         }
         let mut variants: Vec<Variant> = Vec::new();
         for variant in &raw.variant {
@@ -140,13 +140,13 @@ impl Checker<'_> {
         match (variant.routes.is_empty(), &variant.instead) {
             (true, None) => {
                 let message = format!(
-                    "no [[route]] updates variant '{}'; if none can, say with `instead` what is done with it",
+                    "no [[route]] updates variant '{}'; if none can, give the instruction with `instead`",
                     variant.id
                 );
                 return Err(self.error(place, "id", message));
             }
             (false, Some(_)) => {
-                let message = format!("variant '{}' has a route; leave `instead` out", variant.id);
+                let message = format!("variant '{}' has a route; remove `instead`", variant.id);
                 let place = raw.instead.as_ref().map_or(place.clone(), Spanned::span);
                 return Err(self.error(&place, "instead", message));
             }
@@ -162,7 +162,7 @@ impl Checker<'_> {
         match twin {
             Some(twin) if variant.look_at.is_empty() || variant.look_at == twin.look_at => {
                 let message = format!(
-                    "'{}' and '{}' share a boot id, and nothing tells them apart; add look_at with what is printed on each",
+                    "'{}' and '{}' share a boot id and cannot be distinguished; add look_at with the label of each",
                     variant.id, twin.id
                 );
                 Err(self.error(place, "id", message))
@@ -179,11 +179,11 @@ impl Checker<'_> {
         let signs = self.signs([&raw.product, &raw.maker, &raw.serial, &raw.release])?;
         let see: Vec<String> = raw.see.iter().map(|line| self.words("see", line)).collect::<Checked<_>>()?;
         if raw.id.is_none() && see.is_empty() {
-            let message = "needs `id`, its USB ids; or, if it shows nothing on USB, `see`: what a person sees then";
+            let message = "`id` (its USB ids) is required, or `see` (its visible signs) if it has no USB device";
             return Err(self.error(&self.table("application"), "application", message.into()));
         }
         if let (None, Some(version)) = (&raw.id, &raw.version) {
-            let message = "what shows nothing on USB tells no version there".into();
+            let message = "an application without a USB device cannot report its version there".into();
             return Err(self.error(&version.span(), "version", message));
         }
         let id = raw.id.as_ref().map(|id| id.get_ref().clone());
@@ -219,7 +219,7 @@ impl Checker<'_> {
             };
             match (read(from)?, read(to)?) {
                 (from, to) if from <= to => Ok((from, to)),
-                _ => Err(self.error(&text.span(), "release", "ends before it begins".into())),
+                _ => Err(self.error(&text.span(), "release", "the end is before the start".into())),
             }
         });
         Ok(DescriptorPattern {
@@ -252,7 +252,7 @@ impl Checker<'_> {
             let fact = facts.last().filter(|fact| fact.name == HAND_OVER);
             if let Some(fact) = fact.filter(|fact| !fact.agrees(&image.region.span.start().to_string())) {
                 let message = format!(
-                    "the bootloader hands over at {}; the application's region '{}' starts at {}",
+                    "the bootloader starts applications at {}, but the application's region '{}' starts at {}",
                     fact.value,
                     image.region.name,
                     image.region.span.start()
@@ -311,12 +311,12 @@ impl Checker<'_> {
             Some(part) if parts.iter().any(|known| known.id == *part.get_ref()) => Ok(Some(part.get_ref().clone())),
             Some(part) => {
                 let message =
-                    format!("no [[part]] has the id '{}'; there are: {}", text::sanitize(part.get_ref()), known());
+                    format!("no [[part]] has the id '{}'; existing parts: {}", text::sanitize(part.get_ref()), known());
                 Err(self.error(&part.span(), "part", message))
             }
             None if parts.is_empty() => Ok(None),
             None => {
-                let message = format!("say with `part` which part of the product this is: {}", known());
+                let message = format!("`part` is required, one of: {}", known());
                 Err(self.error(&raw.id.span(), "id", message))
             }
         }
@@ -357,16 +357,17 @@ impl Checker<'_> {
             let start = self.address("start", start)?;
             let size = u32::try_from(self.size("size", size)?).unwrap_or(0);
             let made = Zone::new(start, *sectors.get_ref(), size, Access::FULL).ok_or_else(|| {
-                let message = "needs at least one sector of at least one byte, at most 1 048 576 of them, and ends inside 32 bits".into();
+                let message =
+                    "flash must have 1 to 1 048 576 sectors of at least one byte, and end within 32 bits".into();
                 self.error(&zone.span(), "flash", message)
             })?;
             zones.push(made);
         }
         let place = raw.first().map_or(0..0, Spanned::span);
         if zones.is_empty() {
-            return Err(self.error(&place, "flash", "a variant has at least one zone of flash".into()));
+            return Err(self.error(&place, "flash", "at least one range of flash is required".into()));
         }
-        SectorMap::new(zones).map_err(|(a, b)| self.error(&place, "flash", format!("these zones overlap: {a}; {b}")))
+        SectorMap::new(zones).map_err(|(a, b)| self.error(&place, "flash", format!("these ranges overlap: {a}; {b}")))
     }
 
     fn regions(&self, raw: &[RawRegion], flash: &SectorMap) -> Checked<Vec<Region>> {
@@ -375,7 +376,7 @@ impl Checker<'_> {
             let name = self.id("name", &region.name)?;
             let span = self.span(&region.start, &region.size)?;
             if flash.sectors_in(span).is_none() {
-                let message = format!("region '{name}', {span}, lies outside the flash: {flash}");
+                let message = format!("region '{name}', {span}, is outside the flash: {flash}");
                 return Err(self.error(&region.start.span(), "start", message));
             }
             for other in &regions {
@@ -384,7 +385,7 @@ impl Checker<'_> {
                     return Err(self.error(&region.name.span(), "name", message));
                 }
                 if let Some(common) = other.span.common(span) {
-                    let message = format!("regions '{}' and '{name}' overlap: both hold {common}", other.name);
+                    let message = format!("regions '{}' and '{name}' overlap in {common}", other.name);
                     return Err(self.error(&region.start.span(), "start", message));
                 }
             }
@@ -423,7 +424,7 @@ impl Checker<'_> {
                 _ => Err(self.error(
                     &offset.span(),
                     "offset",
-                    format!("lies outside region '{name}' of {}", Bytes(span.len())),
+                    format!("is outside region '{name}' of {}", Bytes(span.len())),
                 )),
             }
         };
@@ -470,7 +471,7 @@ impl Checker<'_> {
             match value.checked_add(len) {
                 Some(end) if end <= region.span.len() => Ok(value),
                 _ => {
-                    let message = format!("lies outside region '{}' of {}", region.name, Bytes(region.span.len()));
+                    let message = format!("is outside region '{}' of {}", region.name, Bytes(region.span.len()));
                     Err(self.error(&offset.span(), key, message))
                 }
             }
@@ -479,7 +480,7 @@ impl Checker<'_> {
             Some(at) => {
                 let address = self.address("binary_at", at)?;
                 if !region.span.contains(address) {
-                    let message = format!("{address} lies outside region '{}', {}", region.name, region.span);
+                    let message = format!("{address} is outside region '{}', {}", region.name, region.span);
                     return Err(self.error(&at.span(), "binary_at", message));
                 }
                 Some(address)
@@ -523,7 +524,7 @@ impl Checker<'_> {
         let at = |text: &String| Spanned::new(raw.span(), text.clone());
         let why = why.map(|why| self.words("minimum_version", &at(why))).transpose()?;
         if !version.starts_with(|c: char| c.is_ascii_digit()) {
-            return Err(self.error(&raw.span(), "minimum_version", "is no version; write it like \"1.4.0\"".into()));
+            return Err(self.error(&raw.span(), "minimum_version", "is not a version; write it like \"1.4.0\"".into()));
         }
         Ok((Version::parse(&self.words("minimum_version", &at(version))?), why))
     }
@@ -536,14 +537,14 @@ impl Checker<'_> {
         let header = self.size("header", &raw.header)?;
         let header =
             usize::try_from(header).ok().filter(|len| (magic.len()..=65536).contains(len)).ok_or_else(|| {
-                let message = "is at least as long as the magic, and at most 64 KiB".into();
+                let message = "must be at least as long as the magic, and at most 64 KiB".into();
                 self.error(&raw.header.span(), "header", message)
             })?;
         let inside = |offset: &Spanned<Number>, len: usize| {
             let at = usize::try_from(self.size("offset", offset)?).unwrap_or(usize::MAX);
             match at.checked_add(len) {
                 Some(end) if at >= magic.len() && end <= header => Ok(at),
-                _ => Err(self.error(&offset.span(), "offset", "lies outside the header, or in its magic".into())),
+                _ => Err(self.error(&offset.span(), "offset", "is outside the header, or inside its magic".into())),
             }
         };
         let place = |raw: &Option<RawPlace>, len| raw.as_ref().map(|place| inside(&place.offset, len)).transpose();
@@ -567,7 +568,7 @@ impl Checker<'_> {
                 self.error(&bytes.span(), "bytes", message)
             }),
             _ => {
-                let message = "a mark has either `text` or `bytes`, and it is not empty".into();
+                let message = "a mark requires either `text` or `bytes`, not empty".into();
                 Err(self.error(&raw.offset.span(), "marks", message))
             }
         }
@@ -576,8 +577,11 @@ impl Checker<'_> {
     pub(super) fn region(&self, key: &str, name: &Spanned<String>, regions: &[Region]) -> Checked<Region> {
         regions.iter().find(|region| region.name == *name.get_ref()).cloned().ok_or_else(|| {
             let known: Vec<&str> = regions.iter().map(|region| region.name.as_str()).collect();
-            let message =
-                format!("no region has the name '{}'; there are: {}", text::sanitize(name.get_ref()), known.join(", "));
+            let message = format!(
+                "no region has the name '{}'; existing regions: {}",
+                text::sanitize(name.get_ref()),
+                known.join(", ")
+            );
             self.error(&name.span(), key, message)
         })
     }
@@ -586,13 +590,13 @@ impl Checker<'_> {
         let from = self.address("start", start)?;
         let len = self.size("size", size)?;
         let span = Span::new(from, len).filter(|span| span.end().get() <= 1 << 32 && !span.is_empty());
-        span.ok_or_else(|| self.error(&size.span(), "size", "must not be 0, nor end past 32 bits".into()))
+        span.ok_or_else(|| self.error(&size.span(), "size", "must not be 0, and must end within 32 bits".into()))
     }
 
     pub(super) fn address(&self, key: &str, number: &Spanned<Number>) -> Checked<Address> {
         let address = match number.get_ref() {
             Number::Plain(value) => {
-                u64::try_from(*value).map(Address::new).map_err(|_| ParseError::new("an address is not negative"))
+                u64::try_from(*value).map(Address::new).map_err(|_| ParseError::new("an address must not be negative"))
             }
             Number::Text(text) => text.parse::<Address>(),
         };
@@ -602,13 +606,13 @@ impl Checker<'_> {
         }
         match address.to_u32() {
             Some(_) => Ok(address),
-            None => Err(self.error(&number.span(), key, format!("{address} is no 32-bit address"))),
+            None => Err(self.error(&number.span(), key, format!("{address} is not a 32-bit address"))),
         }
     }
 
     pub(super) fn size(&self, key: &str, number: &Spanned<Number>) -> Checked<u64> {
         let size = match number.get_ref() {
-            Number::Plain(value) => u64::try_from(*value).map_err(|_| ParseError::new("a size is not negative")),
+            Number::Plain(value) => u64::try_from(*value).map_err(|_| ParseError::new("a size must not be negative")),
             Number::Text(text) => size::parse(text),
         };
         size.map_err(|error| self.error(&number.span(), key, error.into()))
@@ -624,13 +628,13 @@ impl Checker<'_> {
         if !id.is_empty() && id.len() <= 64 && id.chars().all(fits) {
             return Ok(id.clone());
         }
-        Err(self.error(&value.span(), key, "use letters, digits, '-', '_' and '.'".into()))
+        Err(self.error(&value.span(), key, "only letters, digits, '-', '_' and '.' are allowed".into()))
     }
 
     pub(super) fn words(&self, key: &str, value: &Spanned<String>) -> Checked<String> {
         let words = value.get_ref();
         if text::sanitize(words) != *words || words.is_empty() {
-            let message = "is empty, too long, begins or ends in blanks, or holds control characters".into();
+            let message = "must not be empty or too long, begin or end with a blank, or have control characters".into();
             return Err(self.error(&value.span(), key, message));
         }
         match placeholder::of_text(words) {
@@ -654,7 +658,7 @@ impl Checker<'_> {
         if fits(stem, 8) && ending.is_none_or(|ending| fits(ending, 3)) {
             return Ok(name.clone());
         }
-        let message = "is a short file name: up to 8 and 3 of A-Z, 0-9, '_' and '-', like FIRMWARE.HEX".into();
+        let message = "must be a short file name: up to 8 and 3 of A-Z, 0-9, '_' and '-', like FIRMWARE.HEX".into();
         Err(self.error(&value.span(), key, message))
     }
 

@@ -17,7 +17,7 @@ impl Checker<'_> {
             |key: &str, of: Option<&Spanned<Number>>, default: u64| of.map_or(Ok(default), |of| self.size(key, of));
         let unit = number("unit", raw.unit.as_ref(), 1)?;
         if let Some(given) = raw.unit.as_ref().filter(|_| unit == 0) {
-            return Err(self.error(&given.span(), "unit", "a unit has at least one byte".into()));
+            return Err(self.error(&given.span(), "unit", "must be at least one byte".into()));
         }
         Ok(LengthField {
             offset: inside("length", &raw.offset, raw.form.width())?,
@@ -39,13 +39,15 @@ impl Checker<'_> {
             (true, None, bytes) => bytes.as_ref().map_or(Ok(32), |bytes| self.size("bytes", bytes))?,
             (false, Some(form), None) => form.width(),
             (true, Some(_), _) => {
-                return Err(wrong("a digest has no `form`; say with `bytes` how much of it there is"));
+                return Err(wrong("`form` does not apply to a digest; use `bytes` for its length"));
             }
-            (false, None, _) => return Err(wrong("say with `form` how it is stored, such as \"u32le\"")),
-            (false, Some(_), Some(_)) => return Err(wrong("`bytes` belongs to sha256; `form` says how long this is")),
+            (false, None, _) => return Err(wrong("`form` is required, such as \"u32le\"")),
+            (false, Some(_), Some(_)) => {
+                return Err(wrong("`bytes` applies to sha256 only; `form` determines the length"));
+            }
         };
         if !(1..=32).contains(&width) {
-            return Err(wrong("a digest has 1 to 32 bytes"));
+            return Err(wrong("a digest must have 1 to 32 bytes"));
         }
         let method = match &raw.kind {
             RawImageChecksumKind::Word(RawImageChecksumWord::Sha256) => ChecksumMethod::Sha256,
@@ -61,7 +63,7 @@ impl Checker<'_> {
                 reflect_out: of.reflect_out.unwrap_or(of.reflect),
                 xor_out: of.xor_out,
             })
-            .ok_or_else(|| wrong("a CRC has 3 to 64 bits, and its numbers fit into them"))?,
+            .ok_or_else(|| wrong("a CRC must have 3 to 64 bits, and its values must fit into them"))?,
         };
         let place = match &raw.offset {
             Some(offset) => ChecksumPlace::Offset(inside("checksum", offset, width)?),
@@ -73,7 +75,7 @@ impl Checker<'_> {
         };
         let to = raw.to.as_ref().map(|to| inside("to", to, 0)).transpose()?;
         if to.is_some_and(|to| to <= from) {
-            return Err(wrong("it covers nothing: `to` is not behind `from`"));
+            return Err(wrong("it covers no bytes: `to` must be greater than `from`"));
         }
         let little_endian = matches!(raw.form, Some(IntForm::U16le | IntForm::U24le | IntForm::U32le));
         let own = raw.own.unwrap_or(OwnBytes::LeftOut);

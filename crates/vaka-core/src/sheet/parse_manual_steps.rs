@@ -13,7 +13,7 @@ impl Checker<'_> {
         let manual_steps: Vec<&ManualStep> = steps.iter().filter_map(manual).collect();
         let shows_nothing = !manual_steps.is_empty() && manual_steps.iter().all(|step| step.see.is_none());
         if let (true, Some(first)) = (shows_nothing, raw.first()) {
-            let message = "say with `see` in one of these steps what is to be seen once update mode is reached; if the unit shows nothing, say that";
+            let message = "one of these steps requires `see`: the visible sign of update mode, or that there is none";
             return Err(self.error(&first.span(), "entry", message.into()));
         }
         for (index, step) in manual_steps.iter().enumerate() {
@@ -35,7 +35,7 @@ impl Checker<'_> {
         let steps = raw.iter().map(|step| match self.entry_step(step)? {
             EntryStep::Manual(step) => Ok(*step),
             EntryStep::Signal(_) => {
-                let message = "a unit that shows nothing gets no signal; say with `do` what a person does";
+                let message = "a recovery step requires `do`, because a unit that does not respond cannot get a signal";
                 Err(self.error(&step.span(), "recovery", message.into()))
             }
         });
@@ -52,7 +52,7 @@ impl Checker<'_> {
         let of_moment = undos.filter(|undo| undo.get_ref().when == moment);
         let mut waits = of_moment.flat_map(|undo| &undo.get_ref().after);
         let place = waits.find(|id| named.is_none_or(|named| id.get_ref() == named)).map_or(0..0, Spanned::span);
-        self.error(&place, "after", format!("this order of undoing cannot be: {why}"))
+        self.error(&place, "after", format!("this undo order is not possible: {why}"))
     }
 
     fn of_step(&self, raw: &[Spanned<RawEntryStep>], id: &str, key: &str, message: String) -> super::SheetError {
@@ -69,7 +69,7 @@ impl Checker<'_> {
             (Some(RawSignal::Dialect), None) => self.dialect_signal(raw),
             (None, Some(action)) => self.manual_step(step, action).map(Box::new).map(EntryStep::Manual),
             _ => {
-                let message = "a step has either `do`, for a person, or `signal`, for the host".into();
+                let message = "a step requires either `do` (manual step) or `signal` (host)".into();
                 Err(self.error(&raw.span(), "entry", message))
             }
         }
@@ -77,12 +77,11 @@ impl Checker<'_> {
 
     fn dialect_signal(&self, raw: &Spanned<RawEntryStep>) -> Checked<EntryStep> {
         let Some(name) = &raw.get_ref().dialect else {
-            return Err(self.error(&raw.span(), "signal", "say with `dialect` which one".into()));
+            return Err(self.error(&raw.span(), "signal", "`dialect` is required".into()));
         };
         let dialect = self.dialect(name)?;
         if dialect.operation(OperationName::Enter).is_none() {
-            let message =
-                format!("dialect '{}' has no [enter], which is what the application is asked with", dialect.name);
+            let message = format!("dialect '{}' has no [enter], which the signal requires", dialect.name);
             return Err(self.error(&name.span(), "dialect", message));
         }
         Ok(EntryStep::Signal(Signal::Dialect { dialect }))
@@ -91,7 +90,7 @@ impl Checker<'_> {
     fn manual_step(&self, raw: &RawEntryStep, action: &Spanned<String>) -> Checked<ManualStep> {
         let held = raw.held.as_ref().is_some_and(|held| *held.get_ref());
         if let (true, None, Some(place)) = (held, &raw.undo, &raw.held) {
-            let message = "say with `undo` how and when it is let go again".into();
+            let message = "a held step requires `undo`".into();
             return Err(self.error(&place.span(), "held", message));
         }
         Ok(ManualStep {

@@ -56,7 +56,7 @@ impl Checker<'_> {
             None => {
                 let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
                 let message =
-                    format!("no [[stage]] has the id '{}'; there are: {known}", text::sanitize(name.get_ref()));
+                    format!("no [[stage]] has the id '{}'; existing stages: {known}", text::sanitize(name.get_ref()));
                 Err(self.error(&name.span(), "stage", message))
             }
         }
@@ -71,7 +71,7 @@ impl Checker<'_> {
             writes.push(region);
         }
         if writes.is_empty() {
-            return Err(self.error(&raw.writes.span(), "writes", "name at least one region".into()));
+            return Err(self.error(&raw.writes.span(), "writes", "at least one region is required".into()));
         }
         let memory = MemoryChoice {
             name: self.optional_words("memory", raw.memory.as_ref())?,
@@ -88,7 +88,7 @@ impl Checker<'_> {
             RawRouteKind::Dialect => RouteKind::Dialect(self.dialect_route(raw, &writes, variant)?),
         };
         if kind.dialect().is_none() {
-            const MEANING: &str = "is a key of a route with kind = \"dialect\"";
+            const MEANING: &str = "applies only to a route with kind = \"dialect\"";
             self.stray("dialect", raw.dialect.as_ref(), MEANING)?;
             self.stray("tells", raw.tells.as_ref(), MEANING)?;
         }
@@ -116,7 +116,7 @@ impl Checker<'_> {
             let known: Vec<&str> = self.dialects.keys().map(String::as_str).collect();
             let known = if known.is_empty() { "none".to_owned() } else { known.join(", ") };
             let message = format!(
-                "no dialect has the name '{}'; beside this sheet there are: {known} (files that end in .dialect.toml)",
+                "no dialect has the name '{}'; dialects in the folder of this sheet: {known} (files *.dialect.toml)",
                 text::sanitize(name.get_ref())
             );
             self.error(&name.span(), "dialect", message)
@@ -124,9 +124,9 @@ impl Checker<'_> {
     }
 
     fn dialect_route(&self, raw: &RawRoute, writes: &[Region], variant: &Variant) -> Checked<DialectRoute> {
-        self.stray("memory", raw.memory.as_ref(), "a dialect has no such thing")?;
+        self.stray("memory", raw.memory.as_ref(), "does not apply to a dialect")?;
         let Some(name) = &raw.dialect else {
-            return Err(self.error(&raw.kind.span(), "kind", "say with `dialect` which one".into()));
+            return Err(self.error(&raw.kind.span(), "kind", "`dialect` is required".into()));
         };
         let dialect = self.dialect(name)?;
         if dialect.operation(OperationName::Write).is_none() {
@@ -142,7 +142,7 @@ impl Checker<'_> {
             };
             if let Some(region) = writes.iter().find(|region| !covers(region)) {
                 let message = format!(
-                    "region '{}', {}, of variant '{}' lies outside what dialect '{}' can write: {size} bytes from 0x{start:X} on",
+                    "region '{}', {}, of variant '{}' is outside the range that dialect '{}' can write: {size} bytes from 0x{start:X}",
                     region.name, region.span, variant.id, dialect.name
                 );
                 return Err(self.error(&raw.writes.span(), "writes", message));
@@ -154,7 +154,8 @@ impl Checker<'_> {
             for (name, value) in raw.get_ref() {
                 if !told.iter().any(|tell| tell.name == *name) {
                     let known = reported_names(told);
-                    let message = format!("dialect '{}' tells {known}; not '{}'", dialect.name, text::sanitize(name));
+                    let message =
+                        format!("dialect '{}' reports {known}, but not '{}'", dialect.name, text::sanitize(name));
                     return Err(self.error(&raw.span(), "tells", message));
                 }
                 let value = match value {
@@ -173,7 +174,7 @@ impl Checker<'_> {
     }
 
     fn no_disk_keys(&self, raw: &RawRoute) -> Checked<()> {
-        const MEANING: &str = "is a key of a route with kind = \"volume\"";
+        const MEANING: &str = "applies only to a route with kind = \"volume\"";
         self.stray("takes", raw.takes.as_ref(), MEANING)?;
         self.stray("family", raw.family.as_ref(), MEANING)?;
         self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
@@ -192,9 +193,9 @@ impl Checker<'_> {
     }
 
     fn volume(&self, raw: &RawRoute, writes: &[Region]) -> Checked<VolumeRoute> {
-        self.stray("memory", raw.memory.as_ref(), "a disk has no such thing")?;
+        self.stray("memory", raw.memory.as_ref(), "does not apply to a disk")?;
         let Some(takes) = &raw.takes else {
-            let message = "say with `takes` what the disk takes: \"uf2\", \"hex\" or \"binary\"".into();
+            let message = "`takes` is required: \"uf2\", \"hex\" or \"binary\"".into();
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
         let labels = match raw.label.as_ref().map(Spanned::get_ref) {
@@ -204,7 +205,7 @@ impl Checker<'_> {
         };
         let place = raw.label.as_ref().map_or(takes.span(), Spanned::span);
         if labels.iter().any(|label| label.is_empty() || label.len() > 11 || text::sanitize(label) != *label) {
-            let message = "a disk's label has 1 to 11 characters".into();
+            let message = "a disk label must have 1 to 11 characters".into();
             return Err(self.error(&place, "label", message));
         }
         let form = match takes.get_ref() {
@@ -213,7 +214,7 @@ impl Checker<'_> {
             RawTakes::Binary => Some(FileForm::Binary),
         };
         if form.is_some() && labels.is_empty() {
-            let message = "give the disk's `label`: nothing else tells it from any other disk".into();
+            let message = "`label` is required, because only the label distinguishes the disk from others".into();
             return Err(self.error(&place, "takes", message));
         }
         let takes = match form {
@@ -226,40 +227,41 @@ impl Checker<'_> {
         if let Some(given) =
             raw.leave.as_ref().filter(|_| leave == ExitMethod::LastBlock && matches!(takes, UpdateMedium::File(_)))
         {
-            return Err(self.error(&given.span(), "leave", "only a unit that takes UF2 blocks has a last one".into()));
+            return Err(self.error(&given.span(), "leave", "applies only to UF2 blocks".into()));
         }
         Ok(VolumeRoute { takes, labels, application_file, leave })
     }
 
     fn takes_uf2(&self, raw: &RawRoute, writes: &[Region]) -> Checked<UpdateMedium> {
-        self.no_file_keys(raw, "is a key of a disk that takes a file; UF2 blocks need none")?;
+        self.no_file_keys(raw, "applies only to a disk that takes a file")?;
         let Some(family) = &raw.family else {
-            let message = "give the `family` of the UF2 blocks that the unit takes".into();
+            let message = "`family` is required: the UF2 family of the unit".into();
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
         let number = u32::try_from(self.size("family", family)?).ok();
-        let family = number.ok_or_else(|| self.error(&family.span(), "family", "is a number of 32 bits".into()))?;
+        let family =
+            number.ok_or_else(|| self.error(&family.span(), "family", "must be a number of 32 bits".into()))?;
         let page = uf2::PAYLOAD as u64;
         let whole =
             |region: &Region| region.span.start().get().is_multiple_of(page) && region.span.len().is_multiple_of(page);
         if let Some(region) = writes.iter().find(|region| !whole(region)) {
-            let message = format!("region '{}' begins or ends inside a UF2 block of 256 bytes", region.name);
+            let message = format!("region '{}' starts or ends inside a UF2 block of 256 bytes", region.name);
             return Err(self.error(&raw.writes.span(), "writes", message));
         }
         Ok(UpdateMedium::Uf2 { family, board_id: self.optional_words("board_id", raw.board_id.as_ref())? })
     }
 
     fn drop_file(&self, raw: &RawRoute, form: FileForm) -> Checked<FileTarget> {
-        const MEANING: &str = "is a key of a disk that takes UF2 blocks";
+        const MEANING: &str = "applies only to a disk that takes UF2 blocks";
         self.stray("family", raw.family.as_ref(), MEANING)?;
         self.stray("board_id", raw.board_id.as_ref(), MEANING)?;
         let Some(name) = &raw.file else {
-            let message = "say with `file` what the file is called on the disk".into();
+            let message = "`file` is required: the file name on the disk".into();
             return Err(self.error(&raw.kind.span(), "kind", message));
         };
         let remove_first = raw.remove_first.as_ref().is_some_and(|value| *value.get_ref());
         if let (true, None, Some(place)) = (remove_first, &raw.application_file, &raw.remove_first) {
-            let message = "say with `application_file` which file that is".into();
+            let message = "requires `application_file`".into();
             return Err(self.error(&place.span(), "remove_first", message));
         }
         let result = raw.result.as_ref().map(|result| {
@@ -285,31 +287,31 @@ impl Checker<'_> {
     fn restart_at(&self, raw: &RawRoute, kind: &RouteKind, variant: &Variant) -> Checked<Option<Address>> {
         match (kind, &raw.restart_at, &raw.upload) {
             (RouteKind::Dfu { .. }, _, Some(upload)) => {
-                let message = "is a key of plain DFU; with memory addresses an upload gives what is there".into();
+                let message = "applies only to plain DFU; with memory addresses an upload returns the memory".into();
                 Err(self.error(&upload.span(), "upload", message))
             }
             (RouteKind::Dfu { .. }, None, _) => {
-                let message = "say with `restart_at` where the unit starts when it leaves update mode".into();
+                let message = "`restart_at` is required: the start address after update mode".into();
                 Err(self.error(&raw.kind.span(), "kind", message))
             }
             (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), Some(at), _) => {
-                let message = format!("a {kind} route cannot say where a unit starts; leave this out");
+                let message = format!("does not apply to a {kind} route, which has no start address");
                 Err(self.error(&at.span(), "restart_at", message))
             }
             (RouteKind::Dialect(_), _, Some(upload)) => {
-                let message = "is a key of plain DFU; what a dialect reads is what is there".into();
+                let message = "applies only to plain DFU; a dialect reads the memory".into();
                 Err(self.error(&upload.span(), "upload", message))
             }
             (RouteKind::Dialect(_), None, None) => Ok(None),
             (RouteKind::Volume(_), None, Some(upload)) => {
-                let message = "is a key of plain DFU; a disk may show a file with `application_file`".into();
+                let message = "applies only to plain DFU; for a disk, use `application_file`".into();
                 Err(self.error(&upload.span(), "upload", message))
             }
             (RouteKind::PlainDfu { .. } | RouteKind::Volume(_), None, _) => Ok(None),
             (RouteKind::Dfu { .. } | RouteKind::Dialect(_), Some(at), None) => {
                 let address = self.address("restart_at", at)?;
                 if variant.flash.zone_at(address).is_none() {
-                    let message = format!("{address} lies outside the flash of variant '{}'", variant.id);
+                    let message = format!("{address} is outside the flash of variant '{}'", variant.id);
                     return Err(self.error(&at.span(), "restart_at", message));
                 }
                 Ok(Some(address))
@@ -321,11 +323,11 @@ impl Checker<'_> {
     /// bootloader.
     fn writable(&self, region: &Region, variant: &Variant, may_replace: bool, place: &Range<usize>) -> Checked<()> {
         if region.name == BOOTLOADER && !may_replace {
-            let message = "a route never writes the bootloader: a unit without it can be lost; only one of a [[stage]] with replaces_bootloader = true does";
+            let message = "an ordinary route must not write the bootloader, because its loss can brick a unit; only a route of a [[stage]] with replaces_bootloader = true may";
             return Err(self.error(place, "writes", message.into()));
         }
         if !region.may_write {
-            let message = format!("region '{}' of variant '{}' does not allow to be written", region.name, variant.id);
+            let message = format!("region '{}' of variant '{}' does not allow writing", region.name, variant.id);
             return Err(self.error(place, "writes", message));
         }
         let bootloader = variant.regions.iter().find(|region| region.name == BOOTLOADER);
@@ -341,7 +343,7 @@ impl Checker<'_> {
         if sectors.iter().map(|sector| sector.len()).sum::<u64>() == region.span.len() {
             return Ok(());
         }
-        let message = format!("region '{}' begins or ends inside a sector of variant '{}'", region.name, variant.id);
+        let message = format!("region '{}' starts or ends inside a sector of variant '{}'", region.name, variant.id);
         Err(self.error(place, "writes", message))
     }
 
@@ -358,7 +360,7 @@ impl Checker<'_> {
             return Ok(());
         }
         let message = format!(
-            "region '{}', {}, of variant '{}' begins or ends inside a sector; erasing it would erase what lies beside it, which is the bootloader or in no region",
+            "region '{}', {}, of variant '{}' starts or ends inside a sector; erasing it would also erase the bootloader or unnamed flash",
             region.name, region.span, variant.id
         );
         Err(self.error(place, "writes", message))

@@ -59,7 +59,7 @@ impl Checker<'_> {
         let mut images = BTreeMap::from([(OWN.to_owned(), variant.image.clone())]);
         for image in &raw.stage_image {
             let Some(name) = &image.name else {
-                return Err(self.error(&image.region.span(), "region", "say with `name` what it is called".into()));
+                return Err(self.error(&image.region.span(), "region", "`name` is required".into()));
             };
             let known = self.id("name", name)?;
             if images.insert(known.clone(), self.image(image, &variant.regions)?).is_some() {
@@ -85,7 +85,7 @@ impl Checker<'_> {
                 continue;
             };
             if let Some(other) = images.iter().find(|other| other.region.span.common(image.region.span).is_some()) {
-                let message = format!("two images of the stage share the region '{}'", other.region.name);
+                let message = format!("two images of the stage use the region '{}'", other.region.name);
                 return Err(self.error(&name.span(), "images", message));
             }
             images.push(image.clone());

@@ -643,7 +643,7 @@ pub(crate) mod schema {
         fn json_schema(_: &mut SchemaGenerator) -> Schema {
             let one = r"^[0-9A-Fa-f]{1,4}:[0-9A-Fa-f?]{1,4}$";
             json_schema!({
-                "description": "USB ids like 1209:0002, a ? for a digit that may be any; or a list of them",
+                "description": "USB ids like 1209:0002, with ? for any digit; or a list of them",
                 "oneOf": [
                     { "type": "string", "pattern": one },
                     { "type": "array", "minItems": 1, "items": { "type": "string", "pattern": one } },

@@ -341,9 +341,9 @@ fn by_name<S: serde::Serializer>(dialect: &Arc<Dialect>, serializer: S) -> Resul
 impl fmt::Display for Signal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Self::DfuDetach => f.write_str("ask the application to detach (DFU_DETACH)"),
+            Self::DfuDetach => f.write_str("request a detach from the application (DFU_DETACH)"),
             Self::Eject => f.write_str("eject the disk that the application shows"),
-            Self::Dialect { dialect } => write!(f, "ask the application in its dialect {}", dialect.name),
+            Self::Dialect { dialect } => write!(f, "request update mode in dialect {}", dialect.name),
         }
     }
 }

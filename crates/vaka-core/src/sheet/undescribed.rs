@@ -27,17 +27,17 @@ pub enum SynthesisError {
         has: String,
     },
     /// Several memories could be meant.
-    #[error("it has several memories, and nothing tells which is meant: {0}")]
+    #[error("it has several memories, and none was selected: {0}")]
     SeveralMemories(String),
     /// Its memory has no layout, although it is written by address.
-    #[error("it is written by memory addresses, but does not tell its memory layout")]
+    #[error("it is written by memory addresses, but does not report its memory layout")]
     NoLayout,
     /// None of its memory can be erased and written.
     #[error("it reports no memory that can be erased and written")]
     NothingWritable,
     /// A plain DFU unit accepts any bytes; only a suffix shows that a file is for it.
     #[error(
-        "it speaks plain DFU and does not tell its memory; without a sheet it takes only a file whose DFU suffix names its ids"
+        "it uses plain DFU and does not report its memory; without a product sheet only a file whose DFU suffix has its ids is accepted"
     )]
     NoSuffix,
 }
@@ -165,7 +165,7 @@ fn variant(unit: &UnitFacts, flash: SectorMap, region: Region, regions: Vec<Regi
     };
     Variant {
         id: VariantId("as-reported".to_owned()),
-        name: format!("{} as it reports itself", unit.id),
+        name: format!("{} by its own report", unit.id),
         part: None,
         look_at: Vec::new(),
         flash,

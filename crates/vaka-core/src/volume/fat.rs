@@ -22,7 +22,7 @@ pub enum FatKind {
 
 /// Why a sector is not a valid boot sector.
 #[derive(Clone, Debug, Error, PartialEq, Eq)]
-#[error("no FAT volume: {0}")]
+#[error("not a FAT volume: {0}")]
 pub struct NoFat(&'static str);
 
 /// The first sector and the size of a volume on its disk.
@@ -86,15 +86,15 @@ impl Layout {
     /// # Errors
     /// It contradicts itself or the disk.
     pub fn parse(boot: &[u8], count: u64) -> Result<Self, NoFat> {
-        let boot: &[u8; SECTOR] = boot.first_chunk().ok_or(NoFat("the boot sector is cut short"))?;
+        let boot: &[u8; SECTOR] = boot.first_chunk().ok_or(NoFat("the boot sector is truncated"))?;
         let half = |at: usize| u64::from(u16::from_le_bytes([boot[at], boot[at + 1]]));
         let word = |at: usize| u64::from(u32::from_le_bytes([boot[at], boot[at + 1], boot[at + 2], boot[at + 3]]));
         if half(0x0B) != SECTOR as u64 {
-            return Err(NoFat("its boot sector does not say 512 bytes a sector"));
+            return Err(NoFat("its boot sector does not state 512 bytes per sector"));
         }
         let (cluster_sectors, fat_start, fats) = (u64::from(boot[0x0D]), half(0x0E), u64::from(boot[0x10]));
         if !cluster_sectors.is_power_of_two() || fat_start == 0 || !(1..=2).contains(&fats) {
-            return Err(NoFat("clusters, reserved sectors or number of FATs make no sense"));
+            return Err(NoFat("invalid clusters, reserved sectors or number of FATs"));
         }
         let total = if half(0x13) == 0 { word(0x20) } else { half(0x13) };
         let fat_sectors = if half(0x16) == 0 { word(0x24) } else { half(0x16) };
@@ -104,7 +104,7 @@ impl Layout {
         // Some boot sectors state a few sectors too many: the smaller number counts.
         let total = total.min(count);
         if fat_sectors == 0 || total <= data_start {
-            return Err(NoFat("it has no room for any file"));
+            return Err(NoFat("it has no space for files"));
         }
         let clusters = (total - data_start) / cluster_sectors;
         let kind = match clusters {

@@ -66,23 +66,26 @@ pub(super) fn check(raw: &Spanned<RawCarrier>, problems: &mut Vec<Problem>) -> O
     };
     let (send, reply) = (report(&given.send, Report::Output), report(&given.reply, Report::Input));
     if let Some(found) = given.send.as_ref().filter(|_| send == Report::Input) {
-        wrong(found.span().start, "an input report comes from the unit; frames go as \"output\" or \"feature\"");
+        wrong(
+            found.span().start,
+            "frames must be sent as \"output\" or \"feature\"; an input report comes from the unit",
+        );
     }
     if let Some(found) = given.reply.as_ref().filter(|_| reply == Report::Output) {
-        wrong(found.span().start, "an output report goes to the unit; replies come as \"input\" or \"feature\"");
+        wrong(found.span().start, "replies must be \"input\" or \"feature\"; an output report goes to the unit");
     }
     let Some(length) = &given.length else {
-        wrong(given.kind.span().start, "say with `length` how many bytes a report has, without its id");
+        wrong(given.kind.span().start, "`length` is required: bytes in a report, without its id");
         return None;
     };
     let reply_length = given.reply_length.as_ref().unwrap_or(length);
     for length in [length, reply_length] {
         if !(1..=4096).contains(length.get_ref()) {
-            wrong(length.span().start, "a report has 1 to 4096 bytes");
+            wrong(length.span().start, "a report must have 1 to 4096 bytes");
         }
     }
     if let Some(report) = given.report.as_ref().filter(|report| *report.get_ref() == 0) {
-        wrong(report.span().start, "report ids begin at 1; leave this out where reports have none");
+        wrong(report.span().start, "report ids start at 1; omit this if reports have no id");
     }
     Some(Hid {
         interface: given.interface,

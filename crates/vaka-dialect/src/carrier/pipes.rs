@@ -43,10 +43,10 @@ pub(super) fn check(raw: &Spanned<RawCarrier>, problems: &mut Vec<Problem>) -> O
     let given = raw.get_ref();
     let pipe = |pipe: &Option<Spanned<u8>>| pipe.as_ref().map(|pipe| *pipe.get_ref());
     if let Some(out) = given.pipe_out.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 != 0) {
-        problems.push(Problem::new(out.span().start, "a pipe to the unit has an address below 0x80"));
+        problems.push(Problem::new(out.span().start, "an endpoint to the unit must have an address below 0x80"));
     }
     if let Some(back) = given.pipe_in.as_ref().filter(|pipe| *pipe.get_ref() & 0x80 == 0) {
-        problems.push(Problem::new(back.span().start, "a pipe to the host has an address from 0x80 on"));
+        problems.push(Problem::new(back.span().start, "an endpoint to the host must have an address of 0x80 or above"));
     }
     Some(Pipes {
         interface: given.interface,

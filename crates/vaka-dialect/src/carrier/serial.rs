@@ -84,7 +84,7 @@ pub(super) fn check(raw: &Spanned<RawCarrier>, problems: &mut Vec<Problem>) -> O
 fn line(given: &RawCarrier, problems: &mut Vec<Problem>) -> Option<LineSetting> {
     let Some(baud) = &given.baud else {
         if let Some(form) = &given.form {
-            problems.push(Problem::new(form.span().start, "say with `baud` how fast the line is"));
+            problems.push(Problem::new(form.span().start, "`baud` is required"));
         }
         return None;
     };
@@ -92,7 +92,7 @@ fn line(given: &RawCarrier, problems: &mut Vec<Problem>) -> Option<LineSetting> 
     let line = LineSetting::parse(i128::from(*baud.get_ref()), form);
     if line.is_none() {
         let span = given.form.as_ref().map_or(baud.span(), Spanned::span);
-        problems.push(Problem::new(span.start, "a line has a speed above 0 and a form like \"8N1\" or \"7E2\""));
+        problems.push(Problem::new(span.start, "a line requires a speed above 0 and a format like \"8N1\" or \"7E2\""));
     }
     line
 }

@@ -24,7 +24,7 @@ impl Checker<'_> {
         };
         for (key, span, owner) in given.own_keys() {
             if let Some(span) = span.filter(|_| owner != kind.name) {
-                self.wrong(&span, format!("`{key}` is a key of a carrier of kind \"{owner}\""));
+                self.wrong(&span, format!("`{key}` applies only to a carrier of kind \"{owner}\""));
             }
         }
         Carrier::check(raw, &mut self.problems)
@@ -37,20 +37,20 @@ impl Checker<'_> {
         if !carrier.is_stream {
             self.wrong(
                 &framing.span(),
-                format!("on {} each transfer is a frame; leave [framing] out", carrier.description),
+                format!("with {} each transfer is a frame; remove [framing]", carrier.description),
             );
             return Framing::Transfer;
         }
         let mut mark = |raw: &Option<Spanned<RawExpression>>, key: &str| -> Vec<u8> {
             let Some(raw) = raw else {
-                self.wrong(&kind.span(), format!("say with `{key}` which bytes those are, as in {key} = \"x'0D 0A'\""));
+                self.wrong(&kind.span(), format!("`{key}` is required, such as {key} = \"x'0D 0A'\""));
                 return vec![0];
             };
             let value = self.expression(raw).map(|expression| expression.node);
             match value {
                 Some(Node::Value(Value::Bytes(bytes))) if !bytes.is_empty() && bytes.len() <= 16 => bytes.to_vec(),
                 Some(_) => {
-                    self.wrong(&raw.span(), "these are 1 to 16 constant bytes, as in \"x'0D 0A'\" or \"'>'\"");
+                    self.wrong(&raw.span(), "expected 1 to 16 constant bytes, such as \"x'0D 0A'\" or \"'>'\"");
                     vec![0]
                 }
                 None => vec![0],
@@ -71,7 +71,7 @@ impl Checker<'_> {
             RawFramingKind::Fixed => match length {
                 Some(length) if (1..=65_536).contains(length.get_ref()) => Framing::Fixed(*length.get_ref() as usize),
                 _ => {
-                    self.wrong(&kind.span(), "say with `length` how many bytes a frame has, 1 to 65536");
+                    self.wrong(&kind.span(), "`length` is required: bytes in a frame, 1 to 65536");
                     Framing::Fixed(1)
                 }
             },
@@ -89,7 +89,7 @@ impl Checker<'_> {
             if let (Some(fields), Some(text)) = (fields, text)
                 && !holds(fields)
             {
-                self.wrong(&text.span(), "one field of an envelope is the frame inside it: bytes body");
+                self.wrong(&text.span(), "an envelope requires the field `bytes body` for the frame inside it");
             }
         }
         let then = given.then.as_ref().and_then(|text| self.script(text)).unwrap_or_default();
@@ -106,7 +106,7 @@ impl Checker<'_> {
             RawVia::Status => (FrameRoute::Status, "dfu"),
         };
         if carrier.kind.get_ref() != kind {
-            self.wrong(&raw.span(), format!("this is of a carrier of kind \"{kind}\""));
+            self.wrong(&raw.span(), format!("this applies only to a carrier of kind \"{kind}\""));
             return None;
         }
         Some(via)

@@ -42,11 +42,11 @@ impl Checker<'_> {
         let mut warnings = walk.warnings.into_inner();
         let unused = dialect.exchanges.iter().zip(used).filter(|(_, used)| !used);
         warnings.extend(
-            unused.map(|(exchange, _)| Problem::new(exchange.at, format!("nothing uses exchange '{}'", exchange.name))),
+            unused.map(|(exchange, _)| Problem::new(exchange.at, format!("exchange '{}' is not used", exchange.name))),
         );
         for ((name, _), _) in dialect.steps.iter().zip(used_steps).filter(|(_, used)| !used) {
             let at = raw.steps.keys().find(|key| key.get_ref() == name).map_or(0, |key| key.span().start);
-            warnings.push(Problem::new(at, format!("nothing uses steps '{name}'")));
+            warnings.push(Problem::new(at, format!("steps '{name}' are not used")));
         }
         self.missing(raw, dialect, &mut warnings);
         self.stream(raw, dialect, sends_address);
@@ -61,11 +61,11 @@ impl Checker<'_> {
         match (dialect.geometry.stream, sends_address) {
             (false, false) => self.wrong(
                 &write.span(),
-                "[write] never uses `address`, so the unit puts each chunk behind the one before; say so with `stream = true` in [geometry], and gaps in an image are filled with 0xFF",
+                "[write] does not use `address`, so the unit appends each chunk to the previous one; declare that with `stream = true` in [geometry], and gaps in an image are filled with 0xFF",
             ),
             (true, _) => {
                 if let Some(order) = order {
-                    self.wrong(&order.span(), "a stream goes in rising order; leave `order` out");
+                    self.wrong(&order.span(), "a stream is always in ascending order; remove `order`");
                 }
             }
             (false, true) => {}
@@ -82,23 +82,21 @@ impl Checker<'_> {
         if !has(OperationName::Read) && !has(OperationName::Checksum) {
             warnings.push(Problem::new(
                 at,
-                "no way to verify: there is no [read] and no [checksum], so a result is never stronger than 'accepted'",
+                "no verification: without [read] and [checksum] a result is never stronger than 'accepted'",
             ));
         }
         if !has(OperationName::Erase) && dialect.erases_itself().is_none() {
-            warnings.push(Problem::new(at, "erase missing: there is no [erase]; if the unit erases by itself, say in [begin] or [write] what: `erases = \"covered\"` (what the image covers) or `erases = \"everything\"` (all that the route writes)"));
+            warnings.push(Problem::new(at, "[erase] is missing; if the unit erases by itself, declare it in [begin] or [write]: `erases = \"covered\"` (the sectors of the image) or `erases = \"everything\"` (all that the route writes)"));
         }
         if !has(OperationName::Restart) {
-            warnings.push(Problem::new(
-                at,
-                "restart missing: there is no [restart], so a person has to unplug the unit after each update",
-            ));
+            warnings
+                .push(Problem::new(at, "[restart] is missing, so the user has to unplug the unit after each update"));
         }
         let stream = dialect.framing.is_stream();
         if stream && !has(OperationName::Sync) {
             warnings.push(Problem::new(
                 raw.carrier.span().start,
-                "no [sync]: what an earlier program left on the line would be taken for the first reply",
+                "no [sync]: the remains of an earlier program would be taken for the first reply",
             ));
         }
     }
@@ -126,7 +124,7 @@ fn check_chunk(chunk: Option<&Expression>, walk: &FlowChecker<'_>) {
     if let Some(Expression { node: Node::Value(Value::Int(number)), at }) = chunk
         && !(1..=MOST_CHUNK).contains(number)
     {
-        walk.problems.borrow_mut().push(Problem::new(*at, format!("a chunk has 1 to {MOST_CHUNK} bytes")));
+        walk.problems.borrow_mut().push(Problem::new(*at, format!("a chunk must have 1 to {MOST_CHUNK} bytes")));
     }
 }
 

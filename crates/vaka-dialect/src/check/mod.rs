@@ -59,7 +59,7 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
         DialectError { file: file.to_owned(), line, column, message: problem.message.clone() }
     };
     if text.len() > MOST_BYTES {
-        let problem = Problem::new(0, format!("a dialect has at most {MOST_BYTES} bytes; this has {}", text.len()));
+        let problem = Problem::new(0, format!("a dialect must not exceed {MOST_BYTES} bytes; this has {}", text.len()));
         return Err(DialectErrors(vec![error(&problem)]));
     }
     let raw: RawDialect = toml::from_str(text).map_err(|fault| {
@@ -146,7 +146,7 @@ impl Checker<'_> {
         let text = name.get_ref();
         let fits = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '-';
         if text.is_empty() || text.len() > 64 || !text.chars().all(fits) {
-            self.wrong(&name.span(), "a dialect's name has lower-case letters, digits and '-'");
+            self.wrong(&name.span(), "a dialect name may contain only lowercase letters, digits and '-'");
         }
         text.clone()
     }
@@ -156,9 +156,9 @@ impl Checker<'_> {
         let begins = text.chars().next().is_some_and(|c| c.is_ascii_alphabetic() || c == '_');
         let fits = begins && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
         if !fits {
-            self.wrong(&name.span(), format!("{what} is called by letters, digits and '_'"));
+            self.wrong(&name.span(), format!("the name of {what} may contain only letters, digits and '_'"));
         } else if is_reserved(text) {
-            self.wrong(&name.span(), format!("'{text}' is a word of the language, not a name"));
+            self.wrong(&name.span(), format!("'{text}' is a reserved word"));
         }
         text.clone()
     }
@@ -169,9 +169,9 @@ impl Checker<'_> {
         let fits = text.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_')
             && text.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
         if !fits {
-            self.wrong(&name.span(), format!("{what} is called by letters, digits and '_'"));
+            self.wrong(&name.span(), format!("the name of {what} may contain only letters, digits and '_'"));
         } else if STEP_WORDS.contains(&text.as_str()) || OperationName::parse(text).is_some() {
-            self.wrong(&name.span(), format!("'{text}' is a word of the language, not a name"));
+            self.wrong(&name.span(), format!("'{text}' is a reserved word"));
         }
         text.clone()
     }
@@ -255,7 +255,7 @@ impl Checker<'_> {
             }
         }
         if made.operations.is_empty() {
-            self.wrong(&raw.name.span(), "a dialect has at least one operation, such as [write]");
+            self.wrong(&raw.name.span(), "at least one operation is required, such as [write]");
         }
         let geometry = self.geometry(raw);
         let mut envelope = envelope;
@@ -326,7 +326,10 @@ impl Checker<'_> {
                 Some(crc) => {
                     self.crcs.insert(name, Arc::new(crc));
                 }
-                None => self.wrong(&crc.span(), "a CRC has a width of 3 to 64 bits, and poly, init and xor_out fit it"),
+                None => self.wrong(
+                    &crc.span(),
+                    "a CRC must have a width of 3 to 64 bits, and poly, init and xor_out must fit into it",
+                ),
             }
         }
     }
@@ -339,13 +342,13 @@ impl Checker<'_> {
                 let Some(number) = code(key.get_ref()) else {
                     self.wrong(
                         &key.span(),
-                        format!("'{}' is no code; write it like 0x1F or 31", tame_text::sanitize(key.get_ref())),
+                        format!("'{}' is not a code; write it like 0x1F or 31", tame_text::sanitize(key.get_ref())),
                     );
                     continue;
                 };
                 let sentence = words.get_ref();
                 if sentence.is_empty() || tame_text::sanitize(sentence) != *sentence {
-                    self.wrong(&words.span(), "say what it means: \"ok\", \"busy\" or a sentence");
+                    self.wrong(&words.span(), "expected its meaning: \"ok\", \"busy\" or a sentence");
                 }
                 let meaning = match sentence.as_str() {
                     "ok" => Meaning::Ok,
@@ -353,7 +356,7 @@ impl Checker<'_> {
                     sentence => Meaning::Refused(sentence.to_owned()),
                 };
                 if found.insert(number, meaning).is_some() {
-                    self.wrong(&key.span(), format!("code {number} is there twice"));
+                    self.wrong(&key.span(), format!("code {number} occurs twice"));
                 }
             }
             self.tables.push(Table { name, codes: found });
@@ -370,7 +373,7 @@ impl Checker<'_> {
         for ((key, value), is_constant) in all {
             let text = self.word(key, "a value");
             if self.names.find(&text).is_some_and(|name| values.iter().any(|(known, ..)| *known == name)) {
-                self.wrong(&key.span(), format!("'{text}' is there twice"));
+                self.wrong(&key.span(), format!("'{text}' occurs twice"));
                 continue;
             }
             let Some(expression) = self.expression(value) else { continue };
@@ -383,11 +386,11 @@ impl Checker<'_> {
             let context =
                 super::frame::EvaluationContext { values: &known, names: &self.names, tables: &[], nth, body: None };
             match context.value(&expression) {
-                Ok(Value::Truth(_)) => self.wrong(&value.span(), "a value is a number or bytes"),
+                Ok(Value::Truth(_)) => self.wrong(&value.span(), "expected a number or bytes"),
                 Ok(value) => values.push((name, value, is_constant)),
                 Err(words) => {
                     let at = expression.at;
-                    self.problems.push(Problem::new(at, format!("this has no constant value: {words}")));
+                    self.problems.push(Problem::new(at, format!("expected a constant value: {words}")));
                 }
             }
         }
@@ -397,7 +400,7 @@ impl Checker<'_> {
     fn geometry(&mut self, raw: &RawDialect) -> Geometry {
         let given = &raw.geometry;
         if let (None, Some(write)) = (&given.chunk, &raw.write) {
-            self.wrong(&write.span(), "say in [geometry] with `chunk` how many bytes one write takes");
+            self.wrong(&write.span(), "`chunk` in [geometry] is required: bytes in one write");
         }
         Geometry {
             chunk: self.optional(given.chunk.as_ref()),
@@ -436,8 +439,7 @@ impl Checker<'_> {
             step.resolve(&find, &mut lost);
         }
         for target in lost {
-            let message =
-                format!("there is no exchange and there are no steps called '{}'; there are: {known}", target.name);
+            let message = format!("there is no exchange or group of steps '{}'; existing: {known}", target.name);
             self.problems.push(Problem::new(target.at, message));
         }
     }

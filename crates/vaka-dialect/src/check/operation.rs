@@ -20,12 +20,12 @@ impl Checker<'_> {
             let name = self.callable(key, "an exchange");
             self.only_wire_keys(given);
             if raw.steps.keys().any(|other| other.get_ref() == key.get_ref()) {
-                self.wrong(&key.span(), format!("'{name}' is the name of steps too"));
+                self.wrong(&key.span(), format!("'{name}' is also the name of steps"));
             }
             if let Some(exchange) = self.exchange(&name, given, key.span().start, raw) {
                 exchanges.push(exchange);
             } else {
-                self.wrong(&key.span(), "an exchange sends something or expects a reply, or both");
+                self.wrong(&key.span(), "an exchange requires `send` or `reply`, or both");
             }
         }
         exchanges
@@ -73,7 +73,7 @@ impl Checker<'_> {
         ];
         for (key, span) in keys {
             if let Some(span) = span {
-                self.wrong(&span, format!("`{key}` is a key of an operation, not of an exchange"));
+                self.wrong(&span, format!("`{key}` applies to an operation, not to an exchange"));
             }
         }
     }
@@ -103,7 +103,7 @@ impl Checker<'_> {
         let via = self.via(raw.via.as_ref(), carrier);
         let take = self.via(raw.take.as_ref(), carrier);
         if let (Some(report), false) = (&raw.report, carrier.kind.get_ref() == "hid") {
-            self.wrong(&report.span(), "`report` is a key of HID reports");
+            self.wrong(&report.span(), "`report` applies only to HID reports");
         }
         let flag = |flag: &Option<Spanned<bool>>| flag.as_ref().is_some_and(|flag| *flag.get_ref());
         Some(Exchange {
@@ -135,7 +135,7 @@ impl Checker<'_> {
         let is_control = kind_of(carrier).is_some_and(|kind| kind.has_requests);
         for (key, form) in [("out", &raw.request_out), ("in", &raw.request_in)] {
             if let (Some(form), false) = (form, is_control) {
-                self.wrong(&form.span(), format!("`{key}` is a key of control transfers"));
+                self.wrong(&form.span(), format!("`{key}` applies only to control transfers"));
             }
         }
         let of_all_out = carrier.request_out.as_ref().filter(|_| is_control && raw.send.is_some());
@@ -143,10 +143,10 @@ impl Checker<'_> {
         let out = raw.request_out.as_ref().or(of_all_out).and_then(|form| self.request(form, carrier));
         let back = raw.request_in.as_ref().or(of_all_back).and_then(|form| self.request(form, carrier));
         if let (true, Some(send), None) = (is_control, &raw.send, &out) {
-            self.wrong(&send.span(), "say with `out` by which request this is sent");
+            self.wrong(&send.span(), "`out` is required: the request that sends this");
         }
         if let (true, Some(reply), None) = (is_control, &raw.reply, &back) {
-            self.wrong(&reply.span(), "say with `in` by which request this is asked for");
+            self.wrong(&reply.span(), "`in` is required: the request that fetches this");
         }
         RequestPair { out, back }
     }
@@ -156,7 +156,7 @@ impl Checker<'_> {
         let file = self.text;
         let stray = |all: &&Spanned<OneOrMore>| !all.get_ref().all(all.span(), file).iter().all(is_stall);
         if let Some(found) = raw.refused.iter().chain(&raw.busy).find(stray) {
-            self.wrong(&found.span(), "this stands beside a `reply`");
+            self.wrong(&found.span(), "this requires a `reply`");
         }
     }
 
@@ -169,7 +169,7 @@ impl Checker<'_> {
     fn tries(&mut self, raw: Option<&Spanned<u32>>) -> Option<u32> {
         let tries = raw?;
         if !(1..=100).contains(tries.get_ref()) {
-            self.wrong(&tries.span(), "something is tried 1 to 100 times");
+            self.wrong(&tries.span(), "the number of attempts must be 1 to 100");
             return None;
         }
         Some(*tries.get_ref())
@@ -189,14 +189,11 @@ impl Checker<'_> {
                 vec![Step::Call { target, given: Vec::new() }]
             }
             (Some(steps), Some(_)) => {
-                self.wrong(&steps.span(), "an operation has either `do`, or an exchange of its own");
+                self.wrong(&steps.span(), "an operation requires either `do` or an exchange of its own");
                 Vec::new()
             }
             (None, None) => {
-                self.wrong(
-                    &given.span(),
-                    "say with `do` which steps this is, or with `send` and `reply` what goes over the wire",
-                );
+                self.wrong(&given.span(), "`do` (steps) or `send` and `reply` (frames) are required");
                 Vec::new()
             }
         };
@@ -211,18 +208,15 @@ impl Checker<'_> {
         let result = self.optional(raw.result.as_ref());
         let checksum = if name == OperationName::Checksum { self.checksum(given) } else { None };
         if name == OperationName::Erase && raw.by.is_none() {
-            self.wrong(&given.span(), "say with `by` what it erases at once: \"page\", \"range\" or \"all\"");
+            self.wrong(&given.span(), "`by` is required: \"page\", \"range\" or \"all\"");
         }
         if name == OperationName::Protection && raw.protected.is_none() {
-            self.wrong(
-                &given.span(),
-                "say with `protected` when the memory is protected, as in protected = \"level != 0\"",
-            );
+            self.wrong(&given.span(), "`protected` is required, such as protected = \"level != 0\"");
         }
         if name == OperationName::Identify && raw.tells.is_none() {
             self.wrong(
                 &given.span(),
-                "say with `tells` what a sheet can compare, as in tells = { chip = \"chip_id\" }",
+                "`tells` is required: the reported properties, such as tells = { chip = \"chip_id\" }",
             );
         }
         let operation = Operation {
@@ -260,17 +254,17 @@ impl Checker<'_> {
         ];
         for (key, span, owner) in keys {
             if let Some(span) = span.filter(|_| owner != name) {
-                self.wrong(&span, format!("`{key}` is a key of [{}]", owner.word()));
+                self.wrong(&span, format!("`{key}` applies only to [{}]", owner.word()));
             }
         }
         if let Some(erases) = raw.erases.as_ref().filter(|_| !matches!(name, N::Write | N::Begin)) {
-            self.wrong(&erases.span(), "`erases` is a key of [write] and of [begin]");
+            self.wrong(&erases.span(), "`erases` applies only to [write] and [begin]");
         }
         if let Some(leaves) = raw.leaves.as_ref().filter(|_| name != N::Restart) {
-            self.wrong(&leaves.span(), "`leaves` is a key of [restart]");
+            self.wrong(&leaves.span(), "`leaves` applies only to [restart]");
         }
         if let Some(needs_end) = raw.needs_end.as_ref().filter(|_| name != N::Restart) {
-            self.wrong(&needs_end.span(), "`needs_end` is a key of [restart]");
+            self.wrong(&needs_end.span(), "`needs_end` applies only to [restart]");
         }
     }
 
@@ -281,7 +275,7 @@ impl Checker<'_> {
             (Some(data), None) => match vaka_base::text::parse_hex(data.get_ref().as_bytes()) {
                 Some(bytes) if !bytes.is_empty() => bytes,
                 _ => {
-                    self.wrong(&data.span(), "the helper's bytes are pairs of hex digits");
+                    self.wrong(&data.span(), "the helper's bytes must be pairs of hex digits");
                     return None;
                 }
             },
@@ -297,7 +291,7 @@ impl Checker<'_> {
                 }
             },
             _ => {
-                self.wrong(&given.span(), "give the helper with `data` (hex digits) or `file`");
+                self.wrong(&given.span(), "the helper requires `data` (hex digits) or `file`");
                 return None;
             }
         };
@@ -307,7 +301,7 @@ impl Checker<'_> {
     fn checksum(&mut self, given: &Spanned<RawOperation>) -> Option<Checksum> {
         let raw = given.get_ref();
         let (Some(unit), Some(image)) = (&raw.unit, &raw.image) else {
-            self.wrong(&given.span(), "say with `unit` what the unit computed and with `image` what it must be, as in image = \"sum(data) & 0xFFFF\"");
+            self.wrong(&given.span(), "`unit` (the unit's checksum) and `image` (the expected one) are required, such as image = \"sum(data) & 0xFFFF\"");
             return None;
         };
         Some(Checksum {

@@ -87,20 +87,25 @@ impl UsbIpBus {
         let header = connection.take::<{ wire::OP_HEADER_LEN }>(deadline).map_err(|error| self.failed(error))?;
         let header = OpHeader::parse(&header);
         if header.version != wire::VERSION {
-            return Err(self.protocol(format!("its version is {:04x}, wanted {:04x}", header.version, wire::VERSION)));
+            return Err(self.protocol(format!(
+                "its version is {:04x}, expected {:04x}",
+                header.version,
+                wire::VERSION
+            )));
         }
         if header.code != reply {
-            return Err(self.protocol(format!("it answered with {:04x}, wanted {reply:04x}", header.code)));
+            return Err(self.protocol(format!("it replied with {:04x}, expected {reply:04x}", header.code)));
         }
         Ok((connection, header))
     }
 
     fn failed(&self, error: LinkError) -> BusError {
         match error {
-            LinkError::TimedOut => {
-                BusError::Unreachable { bus: self.name.clone(), reason: "it accepts, but does not answer".into() }
-            }
-            LinkError::Closed => self.protocol("it closed the connection in the middle of an answer".into()),
+            LinkError::TimedOut => BusError::Unreachable {
+                bus: self.name.clone(),
+                reason: "it accepts the connection, but does not reply".into(),
+            },
+            LinkError::Closed => self.protocol("it closed the connection in the middle of a reply".into()),
         }
     }
 
@@ -173,12 +178,12 @@ impl UsbIpBus {
         let request = OpHeader::new(wire::OP_REQ_DEVLIST, 0).emit();
         let (mut connection, header) = self.ask(&request, wire::OP_REP_DEVLIST)?;
         if header.status != 0 {
-            return Err(self.protocol(format!("it refused the list with status {}", header.status)));
+            return Err(self.protocol(format!("it rejected the list request with status {}", header.status)));
         }
         let deadline = Instant::now() + SERVER_TIMEOUT;
         let count = u32::from_be_bytes(connection.take(deadline).map_err(|error| self.failed(error))?);
         if count > MAX_DEVICES {
-            return Err(self.protocol(format!("it claims to have {count} devices")));
+            return Err(self.protocol(format!("it states {count} devices")));
         }
         let mut devices = Vec::new();
         for _ in 0..count {
@@ -208,7 +213,7 @@ impl UsbIpBus {
             1 | 4 => return Err(BusError::NotFound(location)),
             2 => return Err(BusError::Busy(location)),
             3 => return Err(BusError::DeviceError(location)),
-            other => return Err(self.protocol(format!("it refused the import with status {other}"))),
+            other => return Err(self.protocol(format!("it rejected the import with status {other}"))),
         }
         let deadline = Instant::now() + SERVER_TIMEOUT;
         let record = connection.take::<{ wire::DEVICE_LEN }>(deadline).map_err(|error| self.failed(error))?;
@@ -494,7 +499,7 @@ impl UsbIpDevice {
                 Ok(devices) if !devices.iter().any(is_same) => break TransferError::Disconnected,
                 Ok(_) if Instant::now() >= deadline => {
                     break TransferError::Failed(format!(
-                        "the connection to {} was lost; the unit is still in its list",
+                        "the connection to {} was lost; the server still lists the unit",
                         bus.name
                     ));
                 }
@@ -511,12 +516,12 @@ impl UsbIpDevice {
     }
 
     fn nonsense(&mut self) -> TransferError {
-        self.end(TransferError::Failed("the USB/IP server sent a message that makes no sense here".into()))
+        self.end(TransferError::Failed("the USB/IP server sent an unexpected message".into()))
     }
 }
 
 fn unresponsive() -> TransferError {
-    TransferError::Failed("the USB/IP server stopped answering".into())
+    TransferError::Failed("the USB/IP server stopped replying".into())
 }
 
 fn outcome(status: i32) -> Result<(), TransferError> {
@@ -525,7 +530,7 @@ fn outcome(status: i32) -> Result<(), TransferError> {
         status::STALL => Err(TransferError::Stall),
         status::GONE | status::SHUT_DOWN => Err(TransferError::Disconnected),
         status::TOO_MUCH => Err(TransferError::Overflow),
-        other => Err(TransferError::Failed(format!("the USB/IP server says {other}"))),
+        other => Err(TransferError::Failed(format!("the USB/IP server reports {other}"))),
     }
 }
 

@@ -6,16 +6,16 @@ use vaka_image::facts::Suffix;
 
 /// A 32-bit number, in hex with 0x or decimal.
 pub(super) fn number(text: &str) -> Result<u32, String> {
-    text.parse::<Address>().ok().and_then(Address::to_u32).ok_or_else(|| format!("'{text}' is no 32-bit number"))
+    text.parse::<Address>().ok().and_then(Address::to_u32).ok_or_else(|| format!("'{text}' is not a 32-bit number"))
 }
 
 pub(super) fn byte(text: &str) -> Result<u8, String> {
-    number(text)?.try_into().map_err(|_| format!("'{text}' is no byte"))
+    number(text)?.try_into().map_err(|_| format!("'{text}' is not a byte"))
 }
 
 pub(super) fn range(text: &str) -> Result<Span, String> {
     let (from, to) =
-        text.split_once("..").ok_or_else(|| format!("'{text}' is no range; write it like 0x1000..0x2000"))?;
+        text.split_once("..").ok_or_else(|| format!("'{text}' is not a range; write it like 0x1000..0x2000"))?;
     let span = Span::between(from.parse::<Address>()?, to.parse::<Address>()?).filter(|span| !span.is_empty());
     span.ok_or_else(|| format!("'{text}' is empty"))
 }
@@ -46,7 +46,7 @@ pub(super) fn fact(text: &str) -> Result<(String, String), String> {
     let (name, value) = assignment(text)?;
     match name.as_str() {
         "product" | "part" | "variant" | "version" | "build" | "built" | "" => {
-            Err(format!("'{name}' is no name for a fact; there is an option for it"))
+            Err(format!("'{name}' cannot be a fact, because it has an option of its own"))
         }
         _ => Ok((name, value)),
     }

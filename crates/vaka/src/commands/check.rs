@@ -155,7 +155,7 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
         let image = file.image(ReadOptions { at: Some(start), ..ReadOptions::default() }, &[]).ok();
         let choices = image.map(|image| rank_variants(sheet, &image)).unwrap_or_default();
         let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
-        format!("{} starts at {start}{}", variant.name, if fits { ", and there it would fit" } else { "" })
+        format!("{} starts at {start}{}", variant.name, if fits { " and would fit there" } else { "" })
     };
     let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
     CommandError::NoAddress { path, error: error.clone(), starts: starts.collect() }.into()
@@ -199,7 +199,7 @@ fn wrong_ending(name: &str, format: vaka_image::Format) -> Option<String> {
         "bin" => F::Binary,
         _ => return None,
     };
-    (promised != format).then(|| format!("its name ends in .{ending}, but by its content it is {format}"))
+    (promised != format).then(|| format!("the extension is .{ending}, but the content is {format}"))
 }
 
 fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport {
@@ -218,7 +218,7 @@ fn image_report(name: &GroupId, image: &Image, sheets: &[Sheet]) -> ImageReport 
     match &found {
         StampSearch::Damaged(at, what) => notes.push(format!("the stamp at {at} is damaged: {what}")),
         StampSearch::Several(places) => {
-            notes.push(format!("it holds {} stamps, the first at {}", places.len(), places[0]))
+            notes.push(format!("it has {} stamps, the first at {}", places.len(), places[0]))
         }
         StampSearch::None | StampSearch::One(_) => {}
     }
@@ -268,15 +268,15 @@ fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String
         |variant: &&&Variant| variant.ram.is_some_and(|ram| ram.contains(vectors.stack) || ram.end() == vectors.stack);
     let names: Vec<&str> = variants.iter().filter(in_ram).map(|variant| variant.name.as_str()).collect();
     said.push(match names[..] {
-        [] => format!("the stack {} lies in no variant's RAM", vectors.stack),
-        _ => format!("the stack {} lies in the RAM of {}", vectors.stack, names.join(" and ")),
+        [] => format!("the initial stack {} is in no variant's RAM", vectors.stack),
+        _ => format!("the initial stack {} is in the RAM of {}", vectors.stack, names.join(" and ")),
     });
     let target = vectors.first_instruction();
     let inside = image.segments().iter().any(|segment| segment.span().contains(target));
     said.push(match inside {
-        _ if !vectors.is_thumb() => format!("{} is no reset handler: bit 0 is not set", vectors.reset),
-        true => format!("the reset handler {} lies inside the image", vectors.reset),
-        false => format!("the reset handler {} lies outside the image", vectors.reset),
+        _ if !vectors.is_thumb() => format!("{} is not a reset handler: bit 0 is not set", vectors.reset),
+        true => format!("the reset handler {} is inside the image", vectors.reset),
+        false => format!("the reset handler {} is outside the image", vectors.reset),
     });
     if !inside {
         let linked = variants.iter().filter(|variant| variant.image.region.span.contains(target));
@@ -285,9 +285,9 @@ fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String
         said.push(match linked {
             Some(variant) => {
                 let start = variant.image.region.span.start();
-                format!("it seems to be linked for {start}, where {} starts", variant.name)
+                format!("it was probably linked for {start}, the start of {}", variant.name)
             }
-            None => "it seems to be linked for an address that no variant has".to_owned(),
+            None => "it was probably linked for an address of no variant".to_owned(),
         });
     }
     said
@@ -312,8 +312,8 @@ fn print(report: &FileReport, setting: &OutputOptions) {
     line(
         "seen",
         &match &report.seen_before {
-            Some((time, name)) => format!("these bytes were first seen {time}, as {name}"),
-            None => "never before on this machine".to_owned(),
+            Some((time, name)) => format!("first checked {time}, as {name}"),
+            None => "never checked before on this machine".to_owned(),
         },
     );
     report.notes.iter().for_each(|note| line("note", note));
@@ -339,7 +339,7 @@ fn print_image(image: &ImageReport, setting: &OutputOptions) {
     line("content", &format!("{} in {}{gap}", Bytes(image.outline.bytes), text::count(spans.len(), "segment")));
     for (index, span) in spans.iter().enumerate().take(16) {
         let gap = index.checked_sub(1).and_then(|before| span.start().offset_from(spans[before].end()));
-        let gap = gap.map(|gap| format!("  behind a gap of {}", Bytes(gap))).unwrap_or_default();
+        let gap = gap.map(|gap| format!("  after a gap of {}", Bytes(gap))).unwrap_or_default();
         line("", &format!("{span}  {}{gap}", Bytes(span.len())));
     }
     if spans.len() > 16 {
@@ -347,7 +347,7 @@ fn print_image(image: &ImageReport, setting: &OutputOptions) {
     }
     facts(image);
     let residue = if image.content_crc32 == RESIDUE {
-        "of the content, which ends in a CRC-32 of its own that is right"
+        "of the content, which ends in a valid CRC-32 of itself"
     } else {
         "of the content"
     };
@@ -382,7 +382,7 @@ fn facts(image: &ImageReport) {
         line("DFU ids", &format!("vendor {vendor}, product {product}, release {release}"));
     }
     for region in &facts.md5_regions {
-        line("MD5", &format!("{} of {} (as the blocks say; not checked)", region.md5, region.span));
+        line("MD5", &format!("{} of {} (stated by the blocks, not verified)", region.md5, region.span));
     }
     if let Some(tags) = &facts.tags {
         let texts = [("version", &tags.version), ("device", &tags.device)];
@@ -395,9 +395,9 @@ fn facts(image: &ImageReport) {
 fn stamp_lines(stamp: Option<&stamp::Stamp>) {
     let Some(stamp) = stamp else { return };
     let seal = match stamp.seal {
-        SealState::Good => "its digest is right",
-        SealState::Open => "not sealed: nothing tells whether the image is whole",
-        SealState::Broken => "ITS DIGEST IS WRONG: the image was changed or cut after it was sealed",
+        SealState::Good => "valid digest",
+        SealState::Open => "not sealed, so it does not prove that the image is complete",
+        SealState::Broken => "WRONG DIGEST: the image was changed or truncated after it was sealed",
     };
     line("stamp", &format!("at {}, image starts at {}; {seal}", stamp.at, stamp.start));
     let said = &stamp.text;
@@ -442,7 +442,7 @@ fn print_fits(fits: &[ProductFit], setting: &OutputOptions) {
         table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(print_line);
     }
     if fits.is_empty() {
-        print_line("  No product sheet is known, so nothing says which unit it fits (--sheets DIR).");
+        print_line("  No product sheet was found, so the variants are not known (--sheets DIR).");
     }
 }
 
@@ -478,10 +478,10 @@ fn together(read: &[(String, Image)], setting: &OutputOptions) {
     }
     print_line("\nTogether");
     for [a, b] in &found.same {
-        line("same", &format!("{a} and {b} hold the same bytes at the same addresses"));
+        line("same", &format!("{a} and {b} have the same bytes at the same addresses"));
     }
     for overlap in &found.overlaps {
-        let word = if overlap.equal { "equal there" } else { "DIFFERENT there: they cannot be joined" };
+        let word = if overlap.equal { "equal there" } else { "DIFFERENT: they cannot be joined" };
         line("overlap", &format!("{} and {}, {}: {word}", overlap.files[0], overlap.files[1], overlap.range));
     }
     if found.same.is_empty() && found.overlaps.is_empty() {

@@ -91,9 +91,9 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
     line(
         "signed by",
         &match (&release.signer, known) {
-            (None, _) => "NOBODY: nothing tells who made it".to_owned(),
-            (Some(key), Some(name)) => format!("{name} ({key}), who is trusted; every bit is as it was signed"),
-            (Some(key), None) => format!("key {key}, which NOBODY HERE TRUSTS; every bit is as it was signed"),
+            (None, _) => "NOBODY: its origin is not known".to_owned(),
+            (Some(key), Some(name)) => format!("{name} ({key}), trusted; the signature is valid"),
+            (Some(key), None) => format!("key {key}, NOT TRUSTED here; the signature is valid"),
         },
     );
     if let Some(needs) = &manifest.needs_vaka {
@@ -109,13 +109,13 @@ fn print(path: &Path, release: &Release, known: Option<&str>, found: &[String]) 
         let by = stage
             .external
             .as_ref()
-            .map(|external| format!(", with another tool: {}", external.tool))
+            .map(|external| format!(", with external tool {}", external.tool))
             .unwrap_or_default();
         print_line(&format!("  Stage {number} of {}, {}{by}", manifest.stages.len(), stage.name));
         stage.images.iter().for_each(|image| entry(release, image));
     }
     match found {
-        [] => line("verdict", "it goes together: each image fits each variant that it is for"),
+        [] => line("verdict", "consistent: every image fits its variants"),
         _ => found.iter().enumerate().for_each(|(index, what)| line(if index == 0 { "WRONG" } else { "" }, what)),
     }
 }

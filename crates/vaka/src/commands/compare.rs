@@ -160,13 +160,14 @@ impl Compared<'_> {
         let Self { file, with, image, memory } = self;
         let total = Grouped(image.len());
         match (found.different, found.unread) {
-            (0, 0) => print_line(&format!("Equal: all {total} bytes of {file} are in {with}.")),
+            (0, 0) => print_line(&format!("Equal: all {total} bytes of {file} match {with}.")),
             (0, unread) => {
                 print_line(&format!("{} of {total} bytes of {file} could not be read from {with}.", Grouped(unread)))
             }
-            (different, _) => {
-                print_line(&format!("Different: {} of {total} bytes of {file} are not in {with}.", Grouped(different)))
-            }
+            (different, _) => print_line(&format!(
+                "Different: {} of {total} bytes of {file} do not match {with}.",
+                Grouped(different)
+            )),
         }
         map::comparison(&found.cells).iter().for_each(|line| print_line(&format!("  {line}")));
         print_line(&format!("  {}", map::COMPARISON_LEGEND));

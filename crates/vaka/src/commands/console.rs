@@ -76,11 +76,11 @@ fn talk(
             End::Found | End::Stopped => return Ok(()),
             End::Late => return Err(console.late().into()),
             End::Left => {
-                console.note("the unit left the bus; it is waited for");
+                console.note("the unit disconnected; waiting for it");
                 false
             }
             End::Wanted(by) => {
-                console.note(&format!("the port is let go: {by} wants the unit"));
+                console.note(&format!("port released: {by} wants the unit"));
                 while_wanted(&unit, cx);
                 true
             }

@@ -28,15 +28,15 @@ const BOLD: Style = Style::new().bold();
 
 /// Name and purpose of each example.
 const SCENES: [(&str, &str); 9] = [
-    ("tern", "a tide gauge with two board revisions behind one boot id: the right image, and the wrong one"),
-    ("gannet", "a hydrophone interface that goes into update mode when it is asked, by plain DFU"),
-    ("petrel", "a wave buoy logger that shows up as a UF2 disk and tells which of two boards it is"),
-    ("heron", "a shore display with two parts: a disk that takes a HEX file and says what became of it"),
-    ("dunlin", "a salinity probe whose own loader listens only for a moment after it is plugged in"),
-    ("auk", "a harbour light with a HID bootloader of its maker's own, described in a dialect"),
-    ("fulmar", "a met mast that is asked on its serial port; and a file for another start address"),
-    ("release", "a blank tide gauge, a signed release: first its bootloader, then its application"),
-    ("skua", "a gateway whose damaged bridge chip shows nothing at all, and is brought back"),
+    ("tern", "a tide gauge with two board revisions and one boot id: the right image and the wrong one"),
+    ("gannet", "a hydrophone interface that enters update mode on request, by plain DFU"),
+    ("petrel", "a wave buoy logger with a UF2 disk that identifies its board"),
+    ("heron", "a shore display with two parts: a disk that installs a HEX file and reports the result"),
+    ("dunlin", "a salinity probe with a vendor bootloader that listens only briefly after power-on"),
+    ("auk", "a harbour light with a vendor HID bootloader, described by a dialect"),
+    ("fulmar", "a met mast that enters update mode by a serial command; and a file for a wrong address"),
+    ("release", "a blank tide gauge and a signed release: bootloader first, then application"),
+    ("skua", "the recovery of a gateway whose damaged bridge chip is not on the bus"),
 ];
 
 const TERN_SHEET: &str = include_str!("../../../../demo/sheets/tern.toml");
@@ -99,22 +99,22 @@ fn tern() -> Outcome {
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
     show.file("tern-r2-1.5.0.hex", R2_HEX.as_bytes())?;
 
-    print_line("Skerrow Instruments ships a tide gauge, the Tern, as two boards that look alike: r1 and r2.");
-    print_line("A simulated unit for one of them sits on a simulated bus, in its update mode. Which one is it?");
+    print_line("Skerrow Instruments ships the Tern, a tide gauge, as two boards that look alike: r1 and r2.");
+    print_line("One of them is simulated on a simulated bus, in update mode. Which one is it?");
     show.run("survey", ExitCode::Done)?;
 
-    print_line("Both boards show the same boot id. Vaka does not guess:");
+    print_line("Both boards have the same boot id. Vaka does not guess:");
     show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
 
-    print_line("The label on the board reads SKI-TERN R1. With that it can be decided:");
+    print_line("The label on the board reads SKI-TERN R1. That decides it:");
     show.run("update tern-r1-1.5.0.hex --variant r1", ExitCode::Done)?;
     show.truth("after the update", "the 1.5.0 that the linker made for r1")?;
 
-    print_line("Now the costliest mistake in this work, the other board's file:");
+    print_line("Now the most expensive mistake: the file for the other board.");
     show.run("update tern-r2-1.5.0.hex --variant r1", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.5.0 that the linker made for r1")?;
 
-    print_line("Next: 'vaka simulate' serves such units for you to try; README.md goes on from there.");
+    print_line("Next: 'vaka simulate' serves such units for your own trials; see README.md.");
     Ok(ExitCode::Done)
 }
 
@@ -132,14 +132,14 @@ fn gannet_scene() -> Outcome {
     show.file("gannet-1.3.0.dfu", GANNET_DFU)?;
     show.file("tern-r1-1.5.0.hex", R1_HEX.as_bytes())?;
 
-    print_line("The Gannet, a hydrophone interface, runs its application, which listens for the request to leave it.");
+    print_line("The Gannet, a hydrophone interface, runs its application, which accepts a detach request.");
     show.run("survey", ExitCode::Done)?;
 
-    print_line("No button, no question. The file carries a DFU suffix, which names the unit it is for:");
+    print_line("No button and no question. The file has a DFU suffix that names its unit:");
     show.run("update gannet-1.3.0.dfu --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.3.0 that the linker made")?;
 
-    print_line("Somebody takes another product's file. The unit is not even asked to leave its application:");
+    print_line("The file of another product. The unit does not even get a detach request:");
     show.run("update tern-r1-1.5.0.hex --unattended", ExitCode::Refused)?;
     show.truth("after the refusal", "the 1.3.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -167,14 +167,14 @@ fn petrel_scene() -> Outcome {
     show.file("petrel-pb2-2.4.0.uf2", PETREL_OTHER_UF2)?;
 
     print_line("The Petrel, a wave buoy logger, shows a small disk in its update mode. Two boards have the same chip,");
-    print_line("the same ids and the same UF2 family; an ordinary stick is plugged in beside it.");
+    print_line("the same ids and the same UF2 family; an ordinary USB stick is plugged in too.");
     show.run("survey", ExitCode::Done)?;
 
-    print_line("The other board's file. Dragged onto the disk it would be programmed without a word:");
+    print_line("The file for the other board. Copied to the disk, it would be programmed without a warning:");
     show.run("update petrel-pb2-2.4.0.uf2 --unattended", ExitCode::Refused)?;
 
     print_line(
-        "The right one. The unit restarts by itself with the last block, so that one waits until the others were read:",
+        "The right file. The unit restarts after the last block, so that block is deferred until the others are read back:",
     );
     show.run("update petrel-pb1-2.4.0.uf2 --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 2.4.0 that the linker made for PB1")?;
@@ -195,15 +195,15 @@ fn heron_scene() -> Outcome {
     show.file("heron-display-3.1.0.hex", DISPLAY_HEX)?;
     show.file("heron-interface-2.2.0.hex", INTERFACE_HEX)?;
 
-    print_line(
-        "The Heron, a shore display, has two parts, each with firmware of its own. Its disk is there all the time:",
-    );
+    print_line("The Heron, a shore display, has two parts, each with its own firmware. Its disk is always visible:");
     show.run("survey", ExitCode::Done)?;
 
-    print_line("The interface chip's file does not belong onto this disk:");
+    print_line("The file of the interface chip does not belong on this disk:");
     show.run("update heron-interface-2.2.0.hex --unattended", ExitCode::Refused)?;
 
-    print_line("The display's does. What became of it the unit tells in a text file, and by showing what it loaded:");
+    print_line(
+        "The file of the display does. The unit reports the result in a text file, and shows the installed file:",
+    );
     show.run("update heron-display-3.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 3.1.0 that the linker made for the display")?;
     Ok(ExitCode::Done)
@@ -236,13 +236,11 @@ fn dunlin_scene() -> Outcome {
     show.file("sheets/dunlin.dialect.toml", demo_file!("sheets/dunlin.dialect.toml"))?;
     show.file("dunlin-1.1.0.hex", demo_file!("firmware/out/dunlin-1.1.0.hex"))?;
 
-    print_line(
-        "The Dunlin, a salinity probe, has a loader of its maker's own: seven vendor requests, described in a file.",
-    );
+    print_line("The Dunlin, a salinity probe, has a vendor bootloader with seven requests, described in a file.");
     show.run("dialect show sheets/dunlin.dialect.toml", ExitCode::Done)?;
 
-    print_line("It listens for 9 s after it is plugged in, then starts the application: the tool has to wait before.");
-    print_line("Nothing can be read; the unit adds up its own pages:");
+    print_line("It listens for 9 s after power-on, then starts the application: the tool must be waiting.");
+    print_line("It cannot be read; the unit computes a sum of its pages:");
     show.run("update dunlin-1.1.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.1.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -264,13 +262,13 @@ fn auk_scene() -> Outcome {
     show.file("sheets/auk-call.dialect.toml", demo_file!("sheets/auk-call.dialect.toml"))?;
     show.file("auk-2.1.0.hex", demo_file!("firmware/out/auk-2.1.0.hex"))?;
 
-    print_line("The Auk, a harbour light, leaves its application when it gets a feature report; its bootloader takes");
-    print_line("HID reports with a tag and a check byte. Nobody programmed that: two dialects describe it.");
+    print_line("The Auk, a harbour light, enters update mode by a feature report; its bootloader accepts");
+    print_line("HID reports with a tag and a check byte. Two dialects describe this, without any code.");
     show.run("dialect check sheets/auk.dialect.toml sheets/auk-call.dialect.toml", ExitCode::Done)?;
     show.run("update auk-2.1.0.hex --unattended --trace run.trace", ExitCode::Done)?;
     show.truth("after the update", "the 2.1.0 that the linker made")?;
 
-    print_line("The recorded run, frame by frame; and the dialect tested against it, with no unit:");
+    print_line("The recorded run, frame by frame; then the dialect is replayed against it, without a unit:");
     show.run("dialect trace sheets/auk.dialect.toml run.trace --operation identify", ExitCode::Done)?;
     show.run("dialect replay sheets/auk.dialect.toml run.trace", ExitCode::Done)?;
     Ok(ExitCode::Done)
@@ -293,11 +291,13 @@ fn fulmar_scene() -> Outcome {
     show.file("fulmar-4.2.0.bin", FULMAR_BIN)?;
     show.file("fulmar-4.2.0-at-0.bin", demo_file!("firmware/out/fulmar-4.2.0-at-0.bin"))?;
 
-    print_line("The Fulmar, a met mast, has its application behind a bootloader of 12 KiB. A build that forgot that");
-    print_line("has the right name, the right board word and a good CRC, and would not start:");
+    print_line(
+        "The Fulmar, a met mast, has its application after a bootloader of 12 KiB. A build for the wrong address",
+    );
+    print_line("has the right name, board word and CRC, and would not start:");
     show.run("update fulmar-4.2.0-at-0.bin --unattended", ExitCode::Refused)?;
 
-    print_line("The right one. The application is asked on its serial port to leave for the bootloader:");
+    print_line("The right file. A command on the serial port brings the application into update mode:");
     show.run("update fulmar-4.2.0.bin --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 4.2.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -325,11 +325,11 @@ fn skua_scene() -> Outcome {
     show.file("sheets/skua.dialect.toml", demo_file!("sheets/skua.dialect.toml"))?;
     show.file("skua-bridge-1.7.0.hex", demo_file!("firmware/out/skua-bridge-1.7.0.hex"))?;
 
-    print_line("The Skua is a gateway; a bridge chip does its USB. This one's firmware is damaged: it has power, and");
-    print_line("nothing shows on the bus.");
+    print_line("The Skua is a gateway with a USB bridge chip, whose firmware is damaged here: it has power, but");
+    print_line("is not on the bus.");
     show.run("survey", ExitCode::Done)?;
 
-    print_line("The tool waits, and says how the chip's own boot mode is forced. After some seconds somebody does it:");
+    print_line("The tool waits and shows how to force the chip's boot mode. After some seconds the user does it:");
     show.run("update skua-bridge-1.7.0.hex --unattended", ExitCode::Done)?;
     show.truth("after the update", "the 1.7.0 that the linker made")?;
     Ok(ExitCode::Done)
@@ -357,16 +357,16 @@ fn release_scene() -> Outcome {
     show.file("firmware/out/tern-r1-loader-1.1.0.hex", demo_file!("firmware/out/tern-r1-loader-1.1.0.hex"))?;
     show.file("firmware/out/tern-r2-loader-1.1.0.hex", demo_file!("firmware/out/tern-r2-loader-1.1.0.hex"))?;
 
-    print_line("The maker's side: a key, and one signed file for both boards of the Tern, in two stages.");
+    print_line("At the manufacturer: a key, and one signed file for both boards of the Tern, in two stages.");
     show.run("keys new skerrow", ExitCode::Done)?;
     show.run("pack releases/tern-loader-1.1.0.toml --key skerrow --out tern.vaka", ExitCode::Done)?;
 
-    print_line(
-        "At the bench. A release that takes something away says so, and nothing is changed before that is agreed to:",
-    );
+    print_line("At the bench: a release that causes a loss announces it, and nothing is changed without consent.");
     show.run("update tern.vaka --variant r1 --unattended", ExitCode::Refused)?;
 
-    print_line("Agreed. The board is blank: its bootloader comes first, then the application over that bootloader.");
+    print_line(
+        "With consent: the board is blank, so the bootloader is first, then the application through that bootloader.",
+    );
     show.run("update tern.vaka --variant r1 --unattended --allow lose-old-loader", ExitCode::Done)?;
     show.is_in(0x0A00_0000, LOADER_BIN, "the loader 1.1.0 that the linker made for r1")?;
     show.is_in(Tern::application_region(Revision::R1).start, R1_BIN, "the 1.5.0 that the linker made for r1")?;
@@ -428,7 +428,7 @@ impl DemoScene {
         if found != Some(i32::from(u8::from(wanted))) {
             let wanted = u8::from(wanted);
             return Err(CliError::internal(format!(
-                "The demo's command ended with {status} instead of exit status {wanted}."
+                "The demo command ended with {status}; expected exit status {wanted}."
             )));
         }
         let meaning = if wanted == ExitCode::Refused { "refused" } else { "all went well" };
@@ -441,10 +441,10 @@ impl DemoScene {
         let mut world = lock(&self.world);
         let unit = world.unit("1-1").ok_or_else(|| broken("no unit"))?;
         if unit.flash().read(start, image.len()) != Some(image) || unit.condition() != Condition::Application {
-            return Err(CliError::internal("The simulated unit's own memory is not as the command said."));
+            return Err(CliError::internal("The simulated unit's true memory is not as the command reported."));
         }
         let start = vaka_image::address::Address::new(u64::from(start));
-        print_line(&format!("The simulated unit itself, asked: at {start} its flash holds {what}, byte for byte."));
+        print_line(&format!("True memory of the simulated unit: at {start} its flash has {what}, byte for byte."));
         Ok(())
     }
 
@@ -461,12 +461,10 @@ impl DemoScene {
         });
         let runs = condition == Condition::Application;
         if !(application && kept && runs) {
-            return Err(CliError::internal("The simulated unit's own memory is not as the command said."));
+            return Err(CliError::internal("The simulated unit's true memory is not as the command reported."));
         }
-        print_line(&format!("The simulated unit itself, asked {when}: its flash holds {what}, byte for"));
-        print_line(
-            "byte; the bootloader and all else that stays are as they left the factory; the application runs.\n",
-        );
+        print_line(&format!("True memory of the simulated unit {when}: its flash has {what}, byte for"));
+        print_line("byte; the bootloader and all preserved content are unchanged; the application is running.\n");
         Ok(())
     }
 }

@@ -62,10 +62,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
 
 /// Watches all buses for devices that reconnect too often.
 fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
-    anstream::eprintln!(
-        "Watching what comes and goes for {}. Move the lead a little, if you suspect it.",
-        duration::words(time)
-    );
+    anstream::eprintln!("Watching the buses for {}. Move the cable a little if you suspect it.", duration::words(time));
     let began = Instant::now();
     let drops: Mutex<BTreeMap<String, log::FlapCounter>> = Mutex::default();
     let watch = |bus: &dyn Bus| {
@@ -94,13 +91,13 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
     let often = |(port, drops): (&String, &log::FlapCounter)| {
         let most = drops.often()?;
         let within = duration::words(log::OFTEN.1);
-        let says = format!("what is there left and came back as the same {most} times within {within}");
+        let says = format!("the device reconnected {most} times within {within}");
         Some(Finding::problem("cable", port, says).remedy(log::LEAD))
     };
     let found: Vec<Finding> = drops.iter().filter_map(often).collect();
     match found.is_empty() {
         true => {
-            let says = format!("nothing dropped again and again within {}", duration::words(began.elapsed()));
+            let says = format!("no device reconnected repeatedly within {}", duration::words(began.elapsed()));
             vec![Finding::ok("cable", "the bench", says)]
         }
         false => found,
@@ -109,8 +106,7 @@ fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
 
 /// Prints problems first, then notes, then everything that is in order.
 fn print(found: &[Finding], setting: &OutputOptions) {
-    let heads =
-        [(Severity::Problem, "In the way:"), (Severity::Note, "May matter:"), (Severity::Ok, "As it should be:")];
+    let heads = [(Severity::Problem, "Obstacles:"), (Severity::Note, "Possible causes:"), (Severity::Ok, "Correct:")];
     for (weight, head) in heads {
         let of_weight: Vec<&Finding> = found.iter().filter(|finding| finding.severity == weight).collect();
         if of_weight.is_empty() || (weight == Severity::Ok && setting.quiet) {
@@ -129,8 +125,8 @@ fn print(found: &[Finding], setting: &OutputOptions) {
     }
     let problems = found.iter().filter(|finding| finding.severity == Severity::Problem).count();
     match problems {
-        0 => print_line("Nothing is in the way that can be seen from here."),
-        1 => print_line("1 thing is in the way."),
-        count => print_line(&format!("{count} things are in the way.")),
+        0 => print_line("No obstacles found."),
+        1 => print_line("1 obstacle found."),
+        count => print_line(&format!("{count} obstacles found.")),
     }
 }

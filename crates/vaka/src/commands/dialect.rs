@@ -45,7 +45,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
         }
         _ => CliError::file(path, error),
     })?;
-    print_line(&format!("{}: a first dialect; fill it in, then: vaka dialect check {0}", path.display()));
+    print_line(&format!("{}: dialect template written; complete it, then run: vaka dialect check {0}", path.display()));
     Ok(ExitCode::Done)
 }
 
@@ -59,7 +59,7 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
                     .filter(|name| dialect.operation(*name).is_some())
                     .map(OperationName::word)
                     .collect();
-                print_line(&format!("{}: a sound dialect, '{}': {}", file.display(), dialect.name, has.join(", ")));
+                print_line(&format!("{}: valid dialect '{}': {}", file.display(), dialect.name, has.join(", ")));
                 for warning in &dialect.warnings {
                     print_line(&format!("  line {}, column {}: {}", warning.line, warning.column, warning.message));
                 }
@@ -96,7 +96,8 @@ fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError
 fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &OutputOptions) -> Outcome {
     if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
         let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
-        let message = format!("There is no operation '{}'; there are: {}.", text::sanitize(only), known.join(", "));
+        let message =
+            format!("There is no operation '{}'; existing operations: {}.", text::sanitize(only), known.join(", "));
         return Err(CliError::usage(message));
     }
     let mut worst = ExitCode::Done;
@@ -165,7 +166,7 @@ fn replay(dialect: &Dialect, trace: &Path, setting: &OutputOptions) -> Outcome {
     let head = ["operation", "times", "frames", ""];
     table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(print_line);
     let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
-        print_line("\nThe dialect sends what was recorded and understands what came.");
+        print_line("\nThe dialect sends the recorded frames and parses all replies.");
         return Ok(ExitCode::Done);
     };
     print_line(&format!(

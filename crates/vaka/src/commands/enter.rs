@@ -28,7 +28,7 @@ pub fn enter(common: &Common, setting: &OutputOptions) -> Outcome {
 pub fn restart(common: &Common, setting: &OutputOptions) -> Outcome {
     with_unit(common, setting, |bench, found, request, cx| {
         if found.mode == Mode::Application {
-            return Ok("It runs its application already.".to_owned());
+            return Ok("Its application is already running.".to_owned());
         }
         let session = read_session::open(bench, found, request, &mut *prompt::at(common), cx)?;
         Ok(format!("Nothing was written: {}.", session.restart(cx)?))

@@ -23,7 +23,7 @@ pub fn run(args: &Journal, common: &Common, setting: &OutputOptions) -> Outcome 
     let (records, torn) = journal::read(&path).map_err(|error| CliError::file(&path, error))?;
     if torn > 0 && !setting.quiet {
         let lines = text::count(torn, "line");
-        anstream::eprintln!("{}: {lines} could not be read and are left out.", path.display());
+        anstream::eprintln!("{}: {lines} could not be read and were skipped.", path.display());
     }
     let since = args.since.as_deref().map(moment).transpose().map_err(CliError::usage)?;
     let chosen: Vec<&Record> =
@@ -105,14 +105,14 @@ fn list(records: &[&Record], setting: &OutputOptions) {
         return;
     }
     if records.is_empty() {
-        print_line("Nothing is on record that fits.");
+        print_line("No matching records.");
         return;
     }
     let head = ["attempt", "unit", "serial number", "product", "file", "outcome", "check", "after", "took"];
     print_block(&table::plain(setting.width, &head, records.iter().map(|record| row(record)).collect()));
     let good = records.iter().filter(|record| record.is_good()).count();
     print_line(&format!(
-        "{}, {good} of them good. 'vaka journal ATTEMPT' shows one in full.",
+        "{}, {good} of them successful. 'vaka journal ATTEMPT' shows one in full.",
         text::count(records.len(), "attempt")
     ));
     list_owed(records);
@@ -123,7 +123,7 @@ fn list_owed(records: &[&Record]) {
     for unit in units(records) {
         let Some(last) = unit.attempts.last().filter(|last| !last.pending_undo().is_empty()) else { continue };
         print_line("");
-        print_line(&format!("Still to undo on {}, in this order:", unit.name()));
+        print_line(&format!("Pending undo actions on {}, in this order:", unit.name()));
         for (number, step) in (1..).zip(last.pending_undo()) {
             print_line(&format!("  {number}. {step}"));
         }

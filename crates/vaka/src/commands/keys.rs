@@ -11,23 +11,20 @@ pub fn run(command: &KeysCommand) -> Outcome {
     match command {
         KeysCommand::New { name } => {
             let (key, private) = keyring::make(name)?;
-            print_line(&format!("Key '{name}', {key}, signs releases now: vaka pack … --key {name}"));
-            print_line(&format!("Its public half, for those who get them: vaka keys show {name} > {name}.pub.pem"));
-            print_line(&format!(
-                "Its private half is {}. Keep a copy where nobody else can read it.",
-                private.display()
-            ));
+            print_line(&format!("Key '{name}' ({key}) created. Sign a release with: vaka pack … --key {name}"));
+            print_line(&format!("Export its public half for recipients: vaka keys show {name} > {name}.pub.pem"));
+            print_line(&format!("Its private half is {}. Keep a backup that only you can read.", private.display()));
         }
         KeysCommand::List => list(),
         KeysCommand::Show { name } => print_line(keyring::public(name)?.trim_end()),
         KeysCommand::Trust { file, name } => {
             let trusted = keyring::trust(file, name.as_deref())?;
-            print_line(&format!("Releases that key '{}', {}, signed are trusted now.", trusted.name, trusted.key));
-            print_line("Ask its owner, by another way than the file came, whether those are the digits.");
+            print_line(&format!("Key '{}' ({}) is now trusted.", trusted.name, trusted.key));
+            print_line("Confirm these digits with the owner over another channel.");
         }
         KeysCommand::Distrust { name } => {
             keyring::revoke_trust(name)?;
-            print_line(&format!("Releases of key '{name}' are not trusted any more."));
+            print_line(&format!("Key '{name}' is no longer trusted."));
         }
     }
     Ok(ExitCode::Done)
@@ -36,10 +33,10 @@ pub fn run(command: &KeysCommand) -> Outcome {
 fn list() {
     let all = keyring::all();
     for key in &all {
-        let word = if key.is_own { "own, signs and is trusted" } else { "trusted" };
+        let word = if key.is_own { "own key, trusted" } else { "trusted" };
         print_line(&format!("{}  {:<20} {word}", key.key, key.name));
     }
     if all.is_empty() {
-        print_line("No keys. 'vaka keys new NAME' makes one; 'vaka keys trust FILE' trusts somebody's.");
+        print_line("No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE' trusts a publisher's key.");
     }
 }

@@ -79,7 +79,7 @@ pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
     if description.release != FORMAT {
         return Err(wrong(
             path,
-            &format!("release = {} is not known; this Vaka writes format {FORMAT}", description.release),
+            &format!("release = {} is not supported; this Vaka writes format {FORMAT}", description.release),
         ));
     }
     let out = args.out.clone().unwrap_or_else(|| {
@@ -128,7 +128,7 @@ fn tell(out: &Path, release: &Release, size: usize) {
         }
     }
     if release.signer.is_none() {
-        print_line("Who gets it has to agree to a release that nobody signed; --key NAME signs it.");
+        print_line("Recipients must explicitly accept an unsigned release; --key NAME signs it.");
     }
 }
 
@@ -183,7 +183,7 @@ impl Packing<'_> {
         let name = format!("{folder}{name}");
         match self.members.get(&name) {
             Some(other) if *other != bytes => {
-                Err(wrong(&from, "another file of this release has the same name and another content"))
+                Err(wrong(&from, "another file in this release has the same name and different content"))
             }
             _ => {
                 self.members.insert(name.clone(), bytes);

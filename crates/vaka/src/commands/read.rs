@@ -75,7 +75,7 @@ fn several_times(session: &mut ReadSession<'_>, args: &Read, cx: &mut Context<'_
     let spans = spans(session, &args.place)?;
     let mut once = |cx: &mut Context<'_>| -> Result<Image, CliError> {
         let parts = session.read(&spans, cx)?;
-        image_of(&parts, &spans).ok_or_else(|| CliError::internal("what was read is no image"))
+        image_of(&parts, &spans).ok_or_else(|| CliError::internal("the data read is not an image"))
     };
     let first = once(cx)?;
     for turn in 2..=args.times {
@@ -110,6 +110,6 @@ pub fn tell_patterns(image: &Image) {
     }
     let rest: u64 = found.iter().skip(4).map(|pattern| pattern.span.len()).sum();
     if rest > 0 {
-        print_line(&format!("  and {} bytes in shorter stretches that repeat a word", Grouped(rest)));
+        print_line(&format!("  and {} bytes in shorter ranges that repeat a word", Grouped(rest)));
     }
 }

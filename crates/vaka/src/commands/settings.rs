@@ -82,7 +82,7 @@ fn present(
     let carried = region.transferable.clone().ok_or_else(missing)?;
     let span = region.span;
     let parts = session.read(&[span], cx)?;
-    let image = image_of(&parts, &[span]).ok_or_else(|| CliError::internal("what was read is no image"))?;
+    let image = image_of(&parts, &[span]).ok_or_else(|| CliError::internal("the data read is not an image"))?;
     Ok((image.bytes(span).unwrap_or_default().to_vec(), span, carried))
 }
 
@@ -112,7 +112,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
         .map(|(sheet, variant)| (sheet.product.id.clone(), variant.id.to_string()));
     session.leave(&mut cx);
     let (content, span, carried) = read?;
-    let (product, variant) = known.ok_or_else(|| CliError::internal("the unit has no sheet"))?;
+    let (product, variant) = known.ok_or_else(|| CliError::internal("the unit has no product sheet"))?;
     let not_sound = |reason: String| CommandError::NotSound { region: region.to_owned(), reason };
     carried.check(&content).map_err(|error| not_sound(error.to_string()))?;
     let file = SettingsFile {
@@ -130,7 +130,7 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
     print_line(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
     for field in &carried.fields {
         if let Some(value) = field.value(&content) {
-            print_line(&format!("  {} ({}): {value}; it stays with its unit", field.name, field.meaning));
+            print_line(&format!("  {} ({}): {value}; per-unit, not transferred", field.name, field.meaning));
         }
     }
     Ok(ExitCode::Done)
@@ -170,7 +170,7 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
     let report = job::run(&bench, &request, &mut *prompt::at(common), &mut cx);
     let code = recording.code(report.code);
     if report.code == ExitCode::Done {
-        print_line(&format!("Carried into '{}'; these stayed with the unit or were given:", file.region));
+        print_line(&format!("Loaded into '{}'. Per-unit fields, kept or given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
         for field in &carried.fields {
             print_line(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
@@ -223,14 +223,14 @@ fn read_file(path: &Path) -> Result<(SettingsFile, Vec<u8>), CliError> {
     let damaged = |reason: String| CliError::from(CommandError::NoSettings { path: path.to_owned(), reason });
     let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let file: SettingsFile = serde_json::from_str(&text).map_err(|error| {
-        damaged(format!("this is no file of 'vaka settings save': {}", text::sanitize(&error.to_string())))
+        damaged(format!("this is not a file of 'vaka settings save': {}", text::sanitize(&error.to_string())))
     })?;
     if file.settings != FORMAT {
-        return Err(damaged(format!("it has form {}; this vaka reads form {FORMAT}", file.settings)));
+        return Err(damaged(format!("it has format {}; this Vaka reads format {FORMAT}", file.settings)));
     }
-    let content = text::parse_hex(&file.content).ok_or_else(|| damaged("its content is no hex digits".into()))?;
+    let content = text::parse_hex(&file.content).ok_or_else(|| damaged("its content is not hex digits".into()))?;
     if text::hex(&Sha256::digest(&content)) != file.sha256 {
-        return Err(damaged("its digest is not that of its content: it was changed or cut".into()));
+        return Err(damaged("its digest does not match its content: it was changed or truncated".into()));
     }
     Ok((file, content))
 }

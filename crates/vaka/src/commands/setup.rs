@@ -26,7 +26,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
                 &rules(&sheets),
                 out.as_deref(),
                 *replace,
-                "As root, put it into /etc/udev/rules.d, run 'udevadm control --reload' and plug the units in anew.",
+                "As root, copy it to /etc/udev/rules.d, run 'udevadm control --reload' and replug the units.",
             )
         }
         SetupCommand::Completions { shell, out, replace } => {
@@ -36,7 +36,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
                 &String::from_utf8_lossy(&text),
                 out.as_deref(),
                 *replace,
-                "Put it where your shell looks for completions.",
+                "Copy it to the completion folder of your shell.",
             )
         }
         SetupCommand::Events => {
@@ -47,7 +47,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             std::fs::create_dir_all(out).map_err(|error| CliError::file(out, error))?;
             clap_mangen::generate_to(Args::command(), out).map_err(|error| CliError::file(out, error))?;
             print_line(&format!(
-                "{}: the manual pages; 'man -l {}/vaka.1' shows the first.",
+                "{}: manual pages written; 'man -l {}/vaka.1' shows the first.",
                 out.display(),
                 out.display()
             ));
@@ -83,7 +83,8 @@ fn rules(sheets: &[Sheet]) -> String {
         }
     }
     let mut text =
-        "# Units of these product sheets, made by 'vaka setup rules'. For /etc/udev/rules.d/70-vaka.rules\n".to_owned();
+        "# Rules for the units of these product sheets, by 'vaka setup rules'. For /etc/udev/rules.d/70-vaka.rules\n"
+            .to_owned();
     for (pattern, names) in lines {
         let (vendor, product) = pattern.split_once(':').unwrap_or((&pattern, "????"));
         text += &format!(

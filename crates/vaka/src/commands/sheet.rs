@@ -53,7 +53,7 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
                 let stages: Vec<&str> = sheet.stages.iter().map(|stage| stage.id.as_str()).collect();
                 let stages = if stages.is_empty() { String::new() } else { format!(", stages {}", stages.join(", ")) };
                 print_line(&format!(
-                    "{name}: a sound sheet of {}, variants {}{stages}",
+                    "{name}: valid product sheet for {}, variants {}{stages}",
                     sheet.product.name,
                     variants.join(", ")
                 ));
@@ -77,7 +77,7 @@ fn completeness_hint(sheet: &Sheet) {
     let without: Vec<&str> = sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect();
     if !without.is_empty() {
         print_line(&format!(
-            "  hint: nothing proves that a raw binary for {} is complete. If the image holds its length or a checksum, describe it in [variant.image], for example: length = {{ offset = 0x44, form = \"u32le\" }} and checksum = {{ kind = \"crc32\", form = \"u32le\" }}; or add a stamp with 'vaka stamp'.",
+            "  hint: a raw binary for {} cannot prove that it is complete. If the image contains its length or a checksum, describe it in [variant.image], for example: length = {{ offset = 0x44, form = \"u32le\" }} and checksum = {{ kind = \"crc32\", form = \"u32le\" }}; or add a stamp with 'vaka stamp'.",
             without.join(", ")
         ));
     }
@@ -102,11 +102,11 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());
             folder.map_or(Ok(()), std::fs::create_dir_all).map_err(|error| CliError::file(path, error))?;
             write_new(path, &sheet)?;
-            print_line(&format!("{}: a first sheet of the unit at {place}.", path.display()));
+            print_line(&format!("{}: first product sheet of the unit at {place}.", path.display()));
             let open = sheet.lines().filter(|line| line.contains(FILL_IN)).count();
             print_line(&match open {
-                0 => "Read every line of it: a unit's own word is not all that there is to know.".to_owned(),
-                open => format!("{} to fill in; 'vaka sheet check' names them.", text::count(open, "line")),
+                0 => "Review every line: the unit's own report is not complete.".to_owned(),
+                open => format!("{} to fill in; 'vaka sheet check' lists them.", text::count(open, "line")),
             });
         }
     }
@@ -154,16 +154,16 @@ fn draft(unit: &UnitFacts, mode: Option<Mode>, choice: &MemoryChoice) -> String 
 
 fn head(out: &mut String, unit: &UnitFacts, booted: bool) -> std::fmt::Result {
     let name = unit.product.clone().unwrap_or_else(|| format!("Unit {}", unit.id));
-    let mode = if booted { "in its update mode" } else { "while its application ran" };
-    writeln!(out, "# A first product sheet, made of what the unit {} said of itself {mode}.", unit.id)?;
-    writeln!(out, "# Read every line: a unit's own word is not all that there is to know.")?;
+    let mode = if booted { "in update mode" } else { "while its application was running" };
+    writeln!(out, "# A first product sheet, from the report of the unit {} {mode}.", unit.id)?;
+    writeln!(out, "# Review every line: the unit's own report is not complete.")?;
     writeln!(out, "sheet = 1\n\n[product]")?;
     writeln!(out, "id = {}", quoted(&slug(&name)))?;
     writeln!(out, "name = {}", quoted(&name))?;
     writeln!(out, "maker = {}\n", quoted(unit.maker.as_deref().unwrap_or(FILL_IN)))?;
-    writeln!(out, "# How a unit shows up while its application runs.\n[application]")?;
+    writeln!(out, "# The unit while its application runs.\n[application]")?;
     if booted {
-        return writeln!(out, "id = \"{FILL_IN}\" # VID:PID, as 'vaka survey' shows it then\n");
+        return writeln!(out, "id = \"{FILL_IN}\" # VID:PID in 'vaka survey' while the application runs\n");
     }
     writeln!(out, "id = \"{}\"", unit.id)?;
     if let Some(product) = &unit.product {
@@ -174,8 +174,8 @@ fn head(out: &mut String, unit: &UnitFacts, booted: bool) -> std::fmt::Result {
 }
 
 fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result {
-    writeln!(out, "[[variant]]\nid = \"a\"\nname = \"The only one that is known\"")?;
-    writeln!(out, "# What is printed on it, if there are several:")?;
+    writeln!(out, "[[variant]]\nid = \"a\"\nname = \"The only known variant\"")?;
+    writeln!(out, "# Its label, if there are several variants:")?;
     writeln!(out, "# look_at = [{{ place = \"where on the board\", reads = \"the printed text\" }}]")?;
     let map = memory.and_then(|memory| memory.alternate.layout.as_ref()).map(|layout| &layout.map);
     let Some(region) = map.and_then(first_writable) else {
@@ -191,8 +191,8 @@ fn variant(out: &mut String, memory: Option<&DfuMemory<'_>>) -> std::fmt::Result
     }
     writeln!(out, "]\n\n[variant.image]\nregion = \"application\"")?;
     writeln!(out, "# If images begin with Cortex-M start vectors:\n# vectors = \"cortex-m\"\n")?;
-    writeln!(out, "# All that the unit reports as erasable and writable. If it has a bootloader of")?;
-    writeln!(out, "# its own, or settings, give them regions of their own and make this one smaller.")?;
+    writeln!(out, "# The memory that the unit reports as erasable and writable. If it has a bootloader of")?;
+    writeln!(out, "# its own, or settings, give these their own regions and make this one smaller.")?;
     writeln!(out, "[[variant.region]]\nname = \"application\"")?;
     writeln!(out, "start = {}\nsize = {}\n", region.start(), region.len())
 }
@@ -232,7 +232,7 @@ fn route(out: &mut String, unit: &UnitFacts, booted: bool, memory: Option<&DfuMe
     match unit.run_time_dfu() {
         Some(_) => writeln!(out, "\n[[route.entry]]\nsignal = \"dfu-detach\""),
         None => {
-            writeln!(out, "\n# What a person does to get there:\n# [[route.entry]]\n# do = \"Hold …, tap …, let go.\"")
+            writeln!(out, "\n# Manual steps into update mode:\n# [[route.entry]]\n# do = \"Hold …, tap …, let go.\"")
         }
     }
 }

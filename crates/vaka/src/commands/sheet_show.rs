@@ -32,7 +32,7 @@ pub fn run(file: &Path, setting: &OutputOptions) -> Outcome {
             line(variant.as_str(), &regions.join("; "));
             let ways: Rows = stage.routes.get(variant).into_iter().flatten().flat_map(route).collect();
             match &before {
-                Some((other, same)) if *same == ways => line("", &format!("by the same way as {other}")),
+                Some((other, same)) if *same == ways => line("", &format!("by the same steps as {other}")),
                 _ => say_all(ways.clone()),
             }
             before.get_or_insert((variant.to_string(), ways));
@@ -74,12 +74,12 @@ fn head(sheet: &Sheet) {
 }
 
 fn application(application: &Application) -> String {
-    let id = application.id.as_ref().map_or("shows nothing on USB".to_owned(), Ids::to_string);
+    let id = application.id.as_ref().map_or("has no USB device".to_owned(), Ids::to_string);
     let named = application.signs.product.as_ref().map(|product| format!(" \"{product}\"")).unwrap_or_default();
     let see = if application.see.is_empty() {
         String::new()
     } else {
-        format!("; a person sees: {}", application.see.join("; "))
+        format!("; visible signs: {}", application.see.join("; "))
     };
     format!("{id}{named}; version {}{see}", source(&application.version))
 }
@@ -88,9 +88,9 @@ fn source(source: &VersionSource) -> String {
     match source {
         VersionSource::Nowhere => "told nowhere".to_owned(),
         VersionSource::ReleaseNumber => "in its release number".to_owned(),
-        VersionSource::Text { file, after } => format!("in {file} behind \"{after}\""),
-        VersionSource::DescriptorString { after, .. } => format!("in its texts behind \"{after}\""),
-        VersionSource::Line { after, .. } => format!("on its serial port behind \"{after}\""),
+        VersionSource::Text { file, after } => format!("in {file} after \"{after}\""),
+        VersionSource::DescriptorString { after, .. } => format!("in its strings after \"{after}\""),
+        VersionSource::Line { after, .. } => format!("on its serial port after \"{after}\""),
     }
 }
 
@@ -111,7 +111,7 @@ fn show(sheet: &Sheet, variant: &Variant, setting: &OutputOptions) {
     let row = |region: &vaka_core::sheet::Region| {
         let may = match (region.may_read, region.may_write, &region.transferable) {
             (_, false, _) | (false, ..) => "kept to itself",
-            (.., Some(_)) => "may be carried to another unit",
+            (.., Some(_)) => "transferable to another unit",
             _ => "",
         };
         vec![region.name.clone(), region.span.to_string(), Bytes(region.span.len()).to_string(), may.to_owned()]
@@ -133,7 +133,7 @@ fn rules(rules: &ImageRules) -> String {
     let minimum_version = rules
         .minimum_version
         .as_ref()
-        .map(|(minimum_version, _)| format!(", never below {minimum_version}"))
+        .map(|(minimum_version, _)| format!(", minimum version {minimum_version}"))
         .unwrap_or_default();
     format!("region '{}' from {} on{marks}{minimum_version}", rules.region.name, rules.region.span.start())
 }
@@ -150,7 +150,7 @@ fn route(route: &Route) -> Rows {
     }
     for moment in [UndoPhase::Entered, UndoPhase::Written, UndoPhase::End] {
         let when = match moment {
-            UndoPhase::Entered => "once in update mode",
+            UndoPhase::Entered => "in update mode",
             UndoPhase::Written => "before the restart",
             UndoPhase::End => "at the end",
         };

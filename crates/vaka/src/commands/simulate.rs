@@ -22,7 +22,7 @@ use crate::cli_error::Outcome;
 use crate::signals;
 use vaka_messages::CommandError;
 
-const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | lead PORT bad | lead PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
+const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | release PORT BUTTON | pull PORT | plug PORT | cable PORT bad | cable PORT good | revive PORT | memory PORT FILE | disk PORT FILE | traffic PORT | quit";
 
 pub fn run(args: &Simulate) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
@@ -35,7 +35,7 @@ pub fn run(args: &Simulate) -> Outcome {
         .map_err(|error| CommandError::Listen { address: args.listen, error })?;
     print_line(&format!("Simulated units at {}", server.bus()));
     if !args.listen.ip().is_loopback() {
-        print_line("Everybody who can reach this address can use them.");
+        print_line("Everyone who can reach this address can use them.");
     }
     state(&world);
     print_line("");
@@ -70,10 +70,10 @@ fn replay(path: &Path, world: &mut World) -> Result<(), CliError> {
     let trace = Trace::parse(&text)
         .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     if trace.is_truncated {
-        print_line("The trace was cut short; it is replayed up to there.");
+        print_line("The trace is incomplete; it is replayed up to its end.");
     }
     let ports: Vec<&str> = trace.ports().collect();
-    print_line(&format!("Replaying what was recorded of {}: run the recorded command again.", ports.join(", ")));
+    print_line(&format!("Replaying the record of {}: run the recorded command again.", ports.join(", ")));
     trace.build(world);
     Ok(())
 }
@@ -104,7 +104,7 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
         ["revive", port] => {
             let now = vaka_usb::Clock::now(&SystemClock);
             lock(world).unit(port).ok_or_else(|| no_port(port))?.revive(now);
-            print_line(&format!("{port}: as it left the factory"));
+            print_line(&format!("{port}: restored to factory state"));
         }
         [verb, port, ref rest @ ..] => {
             let action = ([&[verb], rest].concat().join(" ")).parse::<UserAction>()?;
@@ -113,7 +113,7 @@ fn command(world: &SharedWorld, line: &str) -> Result<bool, String> {
             }
             print_line(&format!("{port}: {verb} {}", rest.join(" ")));
         }
-        _ => return Err(format!("'{line}' is no command")),
+        _ => return Err(format!("'{line}' is not a command")),
     }
     Ok(false)
 }

@@ -169,7 +169,7 @@ fn layout(open: &[&Variant], facts: &UnitFacts) -> Option<String> {
     let layout = memories.iter().find_map(|memory| memory.alternate.layout.as_ref())?;
     let same: Vec<&str> = open.iter().filter(|v| v.flash == layout.map).map(|v| v.id.as_str()).collect();
     let like = match &same[..] {
-        [] => ", as no variant has".to_owned(),
+        [] => ", matching no variant".to_owned(),
         same => format!(", as {} has", same.join(" and ")),
     };
     Some(format!("{}{like}", layout.map))
@@ -196,8 +196,8 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
     print_line(&format!("{} on {}", text::count(units.len(), "unit"), buses.join(", ")));
     if units.is_empty() {
         match bench.empty_reason() {
-            Some(reason) => print_line(&format!("Nothing is there: {reason}.")),
-            None => print_line("Nothing is plugged in there, or other programs use all of it."),
+            Some(reason) => print_line(&format!("No units: {reason}.")),
+            None => print_line("No free device is attached."),
         }
         return;
     }
@@ -209,7 +209,7 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
         vec![
             format!("{}{called}", unit.unit),
             unit.mode.to_string(),
-            unit.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned()),
+            unit.product.clone().unwrap_or_else(|| "no product sheet".to_owned()),
             if variants.is_empty() { dash() } else { variants.join(" or ") },
             unit.id.to_string(),
             unit.version.as_ref().map_or_else(dash, ToString::to_string),
@@ -233,38 +233,36 @@ fn print_block(block: &str) {
 fn detail(unit: &AttachedUnit) {
     print_line(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
     if let Some(hint) = unit.hint {
-        print_line(&format!("  no sheet knows it; {hint}"));
+        print_line(&format!("  no product sheet; {hint}"));
     }
     for line in &unit.companions {
-        print_line(&format!("  also shows {line}"));
+        print_line(&format!("  companion {line}"));
     }
     if let Some(layout) = &unit.layout {
         print_line(&format!("  reports {layout}"));
     }
     if let Some(disk) = &unit.disk {
         let folder = unit.folder.as_ref().map(|folder| format!(", mounted at {folder}")).unwrap_or_default();
-        print_line(&format!("  its disk is {disk}{folder}"));
+        print_line(&format!("  disk {disk}{folder}"));
     }
     match &unit.application_file {
         Some(ApplicationFile::File(VisibleFile { name, size, date })) => {
             let date = date.as_ref().map(|date| format!(", {date}")).unwrap_or_default();
-            print_line(&format!("  shows its application as {name}, {}{date}", Bytes(*size)));
+            print_line(&format!("  installed application: {name}, {}{date}", Bytes(*size)));
         }
-        Some(ApplicationFile::Missing(name)) => {
-            print_line(&format!("  shows no {name}: there is no application inside"))
-        }
+        Some(ApplicationFile::Missing(name)) => print_line(&format!("  no {name}: no application is installed")),
         None => {}
     }
     for odd in &unit.warnings {
         print_line(&format!("  odd: {odd}"));
     }
     if let Some(obstacle) = &unit.obstacle {
-        print_line(&format!("  in the way: {obstacle}"));
+        print_line(&format!("  obstacle: {obstacle}"));
         unit.remedy.iter().flat_map(|remedy| remedy.lines()).for_each(|line| print_line(&format!("    {line}")));
     }
     if let Some((command, labels)) = unit.next.split_last() {
         if !labels.is_empty() {
-            print_line("  its ids do not tell the variant; look at the unit:");
+            print_line("  the ids do not determine the variant; read the label:");
         }
         labels.iter().for_each(|label| print_line(&format!("    {label}")));
         print_line(&format!("  next: {command}"));

@@ -78,7 +78,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
             true => JournalEntry::default(),
             false => {
                 let making = scope.spawn(what);
-                JournalEntry::making(move || making.join().map_err(|_| "its beginning could not be made".to_owned()))
+                JournalEntry::making(move || making.join().map_err(|_| "its start could not be recorded".to_owned()))
             }
         };
         let mut show = |event: Event| renderer.event(event);

@@ -89,7 +89,7 @@ fn tell_all(
     }
     for change in changes {
         match change {
-            Err(error) => print_line(&format!("A bus cannot be watched: {error}. It is tried again.")),
+            Err(error) => print_line(&format!("A bus cannot be watched: {error}. Retrying.")),
             Ok(HotplugEvent::Detached(device)) => {
                 let place = bench.place(&device.location);
                 if common.format == Format::Json {
@@ -128,11 +128,11 @@ fn at(unit: &AttachedUnit) -> String {
 }
 
 fn name(unit: &AttachedUnit) -> String {
-    unit.product.clone().unwrap_or_else(|| format!("a device that no sheet knows ({})", unit.id))
+    unit.product.clone().unwrap_or_else(|| format!("a device without a product sheet ({})", unit.id))
 }
 
 fn left(unit: &AttachedUnit) -> String {
-    format!("{}: {} left the bus.", at(unit), name(unit))
+    format!("{}: {} disconnected.", at(unit), name(unit))
 }
 
 /// The meaning of a device that appears after another one left the port.
@@ -146,16 +146,16 @@ fn came(before: Option<&AttachedUnit>, gone_for: Option<Duration>, unit: &Attach
     let time = gone_for.map(|time| format!(" after {}", duration::measured(time))).unwrap_or_default();
     let same = before.filter(|before| before.product.is_some() && before.product == unit.product);
     let meaning = match (same.map(|before| before.mode), unit.mode) {
-        (Some(Mode::Application), Mode::Update) => ": update mode reached",
+        (Some(Mode::Application), Mode::Update) => ": it entered update mode",
         (Some(Mode::Update), Mode::Application) => ": it left update mode",
         (Some(Mode::Application), Mode::Application) => ": the application started again",
         (Some(Mode::Update), Mode::Update) => ": it is still in update mode",
-        (None, Mode::Unknown) if unit.product.is_none() => ": no sheet knows it",
+        (None, Mode::Unknown) if unit.product.is_none() => ": no product sheet",
         _ => "",
     };
     match same {
-        Some(_) => format!("{}: {} came back on the same port{time} {what}{meaning}.", at(unit), name(unit)),
-        None if unit.product.is_none() => format!("{}: a device came {what}{meaning}.", at(unit)),
-        None => format!("{}: {} came {what}{meaning}.", at(unit), name(unit)),
+        Some(_) => format!("{}: {} returned on the same port{time} {what}{meaning}.", at(unit), name(unit)),
+        None if unit.product.is_none() => format!("{}: a device was attached {what}{meaning}.", at(unit)),
+        None => format!("{}: {} was attached {what}{meaning}.", at(unit), name(unit)),
     }
 }

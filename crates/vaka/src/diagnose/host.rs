@@ -16,17 +16,17 @@ const TALKERS: [&str; 1] = ["ModemManager"];
 /// Whether the machine has USB.
 pub fn usb() -> Finding {
     if !cfg!(target_os = "linux") {
-        let says = "what this system knows of its ports is not looked at: only on Linux";
+        let says = "port information is available on Linux only";
         return Finding::note("usb", "this machine", says)
-            .remedy("docs/other-systems.md says what other systems want before a unit can be used.");
+            .remedy("'vaka help other-systems' describes the preparations on other systems.");
     }
     match system::root_hubs() {
-        None => Finding::problem("usb", "this machine", "it shows no USB to this program (/sys/bus/usb is not there)")
+        None => Finding::problem("usb", "this machine", "USB is not visible to this program (/sys/bus/usb is missing)")
             .remedy(
-                "In a container: give it /sys/bus/usb and /dev/bus/usb. Units elsewhere: --bus usbip://HOST[:PORT].",
+                "In a container, pass /sys/bus/usb and /dev/bus/usb into it. For remote units: --bus usbip://HOST[:PORT].",
             ),
         Some(0) => Finding::problem("usb", "this machine", "it has no USB bus")
-            .remedy("In a virtual machine: give it a USB controller. Units elsewhere: --bus usbip://HOST[:PORT]."),
+            .remedy("In a virtual machine, add a USB controller. For remote units: --bus usbip://HOST[:PORT]."),
         Some(count) => Finding::ok(
             "usb",
             "this machine",
@@ -40,27 +40,31 @@ pub fn nodes() -> Vec<Finding> {
     let mut found = Vec::new();
     if !Path::new("/dev/bus/usb").exists() {
         found.push(
-            Finding::problem("nodes", "/dev/bus/usb", "the nodes of the units are missing, so none can be opened")
-                .remedy("In a container: give it /dev/bus/usb (and cgroup rights for character devices 189:*)."),
+            Finding::problem("nodes", "/dev/bus/usb", "the device nodes are missing, so no unit can be opened")
+                .remedy("In a container, pass /dev/bus/usb into it (with cgroup access to character devices 189:*)."),
         );
     }
     if Path::new("/run/udev/control").exists() {
-        found.push(Finding::ok("udev", "this machine", "udevd runs: it sets rights, and tells what comes and goes"));
+        found.push(Finding::ok(
+            "udev",
+            "this machine",
+            "udev is running: it manages permissions and reports hotplug events",
+        ));
     } else {
         found.push(
             Finding::note(
                 "udev",
                 "this machine",
-                "no udevd is heard: nobody sets rights, and the bus is looked at every 25 ms",
+                "no udevd found: permissions are not managed and the bus is polled every 25 ms",
             )
-            .remedy("In a container that is usual. Elsewhere: is systemd-udevd running?"),
+            .remedy("This is normal in a container. Elsewhere, check that systemd-udevd is running."),
         );
     }
     for name in TALKERS {
         if let Some(process) = system::processes_called(name).first() {
             found.push(
-                Finding::note("serial", "this machine", format!("{name} (process {process}) talks to every serial port that shows up, and some bootloaders take that for commands"))
-                    .remedy("Stop it while you update, or mark the units in their udev rule: ENV{ID_MM_DEVICE_IGNORE}=\"1\"."),
+                Finding::note("serial", "this machine", format!("{name} (process {process}) probes every new serial port, and some bootloaders mistake that for commands"))
+                    .remedy("Stop it during updates, or mark the units in their udev rule: ENV{ID_MM_DEVICE_IGNORE}=\"1\"."),
             );
         }
     }
@@ -70,9 +74,9 @@ pub fn nodes() -> Vec<Finding> {
 /// The available sheets.
 pub fn sheets(sheets: &[Sheet]) -> Finding {
     if sheets.is_empty() {
-        return Finding::note("sheets", "product sheets", "none is known: units are recognised by their classes only")
+        return Finding::note("sheets", "product sheets", "none found: units are recognized by their classes only")
             .remedy(
-                "Give --sheets DIR, or make a first one from a unit: vaka sheet new --unit port=PORT --out FILE.toml",
+                "Give --sheets DIR, or create a first one from a unit: vaka sheet new --unit port=PORT --out FILE.toml",
             );
     }
     let names: Vec<&str> = sheets.iter().map(|sheet| sheet.product.id.as_str()).collect();
@@ -92,7 +96,7 @@ pub fn journal() -> Finding {
         Ok(()) => Finding::ok("journal", folder.display().to_string(), "the journal can be written"),
         Err(error) => {
             Finding::problem("journal", folder.display().to_string(), format!("the journal cannot be written: {error}"))
-                .remedy("Give this user the folder, or set XDG_STATE_HOME to another one.")
+                .remedy("Give this user access to the folder, or set XDG_STATE_HOME to another one.")
         }
     }
 }

@@ -14,16 +14,15 @@ const BACK: Duration = Duration::from_secs(15 * 60);
 pub const OFTEN: (usize, Duration) = (4, Duration::from_secs(30));
 
 /// Advice about a cable.
-pub const LEAD: &str =
-    "Try another lead: one that works with a unit that is known to work; then another port, and without a hub.";
+pub const LEAD: &str = "Try another cable that works with a good unit; then another port, without a hub.";
 
 /// Recent enumeration failures, and devices that reconnect too often.
 pub fn findings() -> Vec<Finding> {
     let (notes, now) = match (kernel_log::read(), kernel_log::uptime()) {
         (Ok(notes), Some(now)) => (notes, now),
         (Err(why), _) => {
-            let says = format!("the kernel's log cannot be read ({why}), so failed enumerations are not seen");
-            let remedy = "Run 'sudo vaka diagnose' once, or watch the bus for a while: vaka diagnose --listen 20s";
+            let says = format!("the kernel log cannot be read ({why}), so failed enumerations are not detected");
+            let remedy = "Run 'sudo vaka diagnose' once, or watch the bus: vaka diagnose --listen 20s";
             return vec![Finding::note("kernel-log", "this machine", says).remedy(remedy)];
         }
         (Ok(_), None) => return Vec::new(),
@@ -55,8 +54,7 @@ fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
                 vaka_base::text::count(troubles.len(), "line"),
                 troubles.last().map(|note| when(note)).unwrap_or_default()
             );
-            let remedy =
-                format!("{LEAD} A unit whose firmware is damaged may look like that, too: force its boot mode.");
+            let remedy = format!("{LEAD} A unit with damaged firmware may cause this too: force its boot mode.");
             found.push(Finding::problem("enumeration", port, says).remedy(remedy));
         }
         let mut drops = FlapCounter::default();
@@ -75,22 +73,21 @@ fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
             found.push(Finding::problem("cable", port, says).remedy(LEAD));
         }
         if count(&|says| *says == KernelEventKind::OverCurrent) > 0 {
-            let says = "the port was switched off: what is there took too much current";
-            let remedy = "Unplug it; look for a short circuit in the unit or its lead before you try another port.";
+            let says = "the port was switched off because the device drew too much current";
+            let remedy = "Unplug it; check unit and cable for a short circuit before you try another port.";
             found.push(Finding::problem("power", port, says).remedy(remedy));
         }
         if count(&|says| *says == KernelEventKind::Underpowered) > 0 {
-            let says = "the system refused to switch it on: it wants more current than this port or hub gives";
+            let says = "the system did not switch it on: it requests more current than this port or hub supplies";
             found.push(
-                Finding::problem("power", port, says)
-                    .remedy("Use a hub with a supply of its own, or a port of the machine."),
+                Finding::problem("power", port, says).remedy("Use a self-powered hub, or a port of the machine."),
             );
         }
         if count(&|says| *says == KernelEventKind::Slow) > 0 {
-            let says = "it could be faster than this port or hub is";
+            let says = "it supports a higher speed than this port or hub";
             found.push(
                 Finding::note("speed", port, says)
-                    .remedy("Nothing has to be done; another port or lead may be faster."),
+                    .remedy("No action is required; another port or cable may be faster."),
             );
         }
     }

@@ -29,7 +29,7 @@ pub fn bus(bench: &Bench<'_>, bus: &dyn Bus) -> Vec<Finding> {
         Ok(devices) => {
             let units = devices.iter().filter(|device| is_unit(&unit_event::seen(bench, device), device)).count();
             let says = format!(
-                "answers: {}, {} of them known or in an update mode",
+                "responds: {}, {} of them with a product sheet or in update mode",
                 text::count(devices.len(), "device"),
                 units
             );
@@ -53,13 +53,13 @@ fn unit(bench: &Bench<'_>, bus: &dyn Bus, device: &DeviceInfo) -> Vec<Finding> {
     if !is_unit(&seen, device) {
         return Vec::new();
     }
-    let name = seen.product.clone().unwrap_or_else(|| "no sheet knows it".to_owned());
+    let name = seen.product.clone().unwrap_or_else(|| "no product sheet".to_owned());
     let about = format!("{} {name} ({})", bench.place(&device.location), seen.id);
     let mut found: Vec<Finding> = Vec::new();
     if let Some(by) = Locks::wanted(&device.location) {
         found.push(
-            Finding::note("lock", &about, format!("{by} works with it, or waits for it"))
-                .remedy("Let it end; two processes never work on one unit."),
+            Finding::note("lock", &about, format!("{by} uses it, or waits for it"))
+                .remedy("Wait for its end; two processes never work on one unit."),
         );
     }
     if bus.name() == NativeBus::NAME
@@ -88,23 +88,24 @@ fn rights(about: &str, device: &DeviceInfo, used: &DeviceUse) -> Option<Finding>
         Access::Granted => None,
         Access::NoNode => Some(
             Finding::problem("rights", about, format!("{node} is missing"))
-                .remedy("In a container: give it /dev/bus/usb."),
+                .remedy("In a container, pass /dev/bus/usb into it."),
         ),
         Access::Failed(why) => Some(
             Finding::problem("rights", about, format!("{node}: {why}")).remedy("Unplug the unit and plug it in again."),
         ),
         Access::Denied { owner, group, mode } => {
             let group = rules::group(*group);
-            let says =
-                format!("this user may not use it: {node} belongs to user {owner} and group {group}, mode {mode:04o}");
+            let says = format!(
+                "this user has no permission: {node} belongs to user {owner} and group {group}, mode {mode:04o}"
+            );
             let remedy = match rules::naming(device.vendor, device.product) {
-                None => "No udev rule names it. Make one for the units of your sheets, then plug it in anew: vaka setup rules | sudo tee /etc/udev/rules.d/70-vaka.rules && sudo udevadm control --reload".to_owned(),
+                None => "No udev rule names it. Create rules for the units of your sheets, then replug it: vaka setup rules | sudo tee /etc/udev/rules.d/70-vaka.rules && sudo udevadm control --reload".to_owned(),
                 Some(file) if group == rules::GROUP && rules::in_group(rules::GROUP) == Some(false) => format!(
-                    "{} gives it to the group {group}, which this user is not in: sudo usermod -aG {group} \"$USER\", then log in anew.",
+                    "{} grants access to the group {group}, which this user is not in: sudo usermod -aG {group} \"$USER\", then log in again.",
                     file.display()
                 ),
                 Some(file) => format!(
-                    "{} names it, but was not applied: sudo udevadm control --reload, then plug the unit in anew.",
+                    "{} names it, but was not applied: sudo udevadm control --reload, then replug the unit.",
                     file.display()
                 ),
             };
@@ -129,10 +130,9 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
         let says = format!("its disk is mounted at {}{mode}", disk.folder.display());
         let finding = match disk.read_only {
             true => Finding::problem("mounted", about, says)
-                .remedy("Mount it so that it can be written, or unmount it: then it is used natively."),
-            false => {
-                Finding::note("mounted", about, says).remedy("Nothing has to be done: it is used through that folder.")
-            }
+                .remedy("Mount it writable, or unmount it so that Vaka accesses the disk directly."),
+            false => Finding::note("mounted", about, says)
+                .remedy("No action is required: the disk is used through that folder."),
         };
         found.push(finding);
     }
@@ -143,7 +143,7 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
         let nodes = if nodes.is_empty() { String::new() } else { format!(" ({})", nodes.join(", ")) };
         let driver = interface.driver.as_deref().unwrap_or_default();
         let says = format!(
-            "the system's driver {driver} has interface {}{nodes}; it steps aside while a unit is worked with",
+            "the system's driver {driver} uses interface {}{nodes}; it is detached during the work",
             interface.number
         );
         found.push(Finding::ok("driver", about, says));
@@ -153,27 +153,29 @@ fn taken(about: &str, used: &DeviceUse) -> Vec<Finding> {
 
 fn power(about: &str, used: &DeviceUse) -> Option<Finding> {
     let wants = used.wants.filter(|wants| used.hub_is_bus_powered && *wants > BUS_POWERED_HUB)?;
-    let says = format!(
-        "it wants {wants} mA from a hub without a supply of its own, which gives {BUS_POWERED_HUB} mA to each port"
-    );
+    let says = format!("it requests {wants} mA from a bus-powered hub, which supplies {BUS_POWERED_HUB} mA per port");
     Some(
         Finding::note("power", about, says)
-            .remedy("If it drops out while it is erased or written: a port of the machine, or a hub with a supply."),
+            .remedy("If it disconnects during an erase or write, use a port of the machine or a self-powered hub."),
     )
 }
 
 /// Checks whether it replies to requests.
 fn answers(bench: &Bench<'_>, device: &DeviceInfo, about: &str) -> Finding {
     let known = bench.recognise(device).or_else(|| bench.undescribed(device));
-    let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; nothing was asked of it") };
+    let Some(candidate) = known else { return Finding::ok("unit", about, "is listed; it was not opened") };
     if !bench.can_probe(&candidate) {
-        return Finding::ok("unit", about, "is listed; it is not opened, since closing it would end its update mode");
+        return Finding::ok(
+            "unit",
+            about,
+            "is listed; it was not opened, because closing it would end its update mode",
+        );
     }
     let mut quiet = |_| {};
     let mut cx = Context::new(&SystemClock, &mut quiet, signals::flag());
     match bench.look(device, &mut cx) {
         Ok(opened) => match &opened.identity.oddities[..] {
-            [] => Finding::ok("unit", about, "can be opened, and says what it is"),
+            [] => Finding::ok("unit", about, "can be opened and identified"),
             odd => Finding::note("unit", about, odd.join("; ")),
         },
         Err(error) => {

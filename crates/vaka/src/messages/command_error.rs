@@ -253,7 +253,7 @@ impl CommandError {
             | Self::NotMerged { path, reason }
             | Self::NoSettings { path, reason } => of(path, reason),
             Self::NotConverted { what, reason } | Self::Scene { name: what, reason } => format!("{what}: {reason}."),
-            Self::FileExists { path, .. } => format!("{} is there already.", path.display()),
+            Self::FileExists { path, .. } => format!("{} already exists.", path.display()),
 
             Self::Sheet { reason } => format!("{reason}."),
             Self::Dialect(errors) => format!("{errors}."),
@@ -261,86 +261,90 @@ impl CommandError {
                 format!("{}: another sheet describes the product '{product}'.", path.display())
             }
             Self::DialectTwice { path, name } => format!("{}: another dialect has the name '{name}'.", path.display()),
-            Self::NoSheetsIn { path } => format!("{}: no product sheet (*.toml) is there.", path.display()),
-            Self::NoSheets => "No product sheet is known, so nothing says which image fits which unit.".to_owned(),
-            Self::NoSheetsForRules => "No product sheet is known, so no rule can name its units.".to_owned(),
+            Self::NoSheetsIn { path } => format!("{}: the folder has no product sheet (*.toml).", path.display()),
+            Self::NoSheets => "No product sheet was found, so the image cannot be matched to a unit.".to_owned(),
+            Self::NoSheetsForRules => "No product sheet was found, so there are no ids for a rule.".to_owned(),
             Self::NoPart { part, .. } => format!("No product sheet has a part '{}'.", text::sanitize(part)),
             Self::NotTransferable { region } => {
-                format!("No sheet says that region '{}' may be carried.", text::sanitize(region))
+                format!("No product sheet declares region '{}' as transferable.", text::sanitize(region))
             }
             Self::NotTransferableHere { region } => {
-                format!("The sheet does not say that region '{}' may be carried.", text::sanitize(region))
+                format!("The product sheet does not declare region '{}' as transferable.", text::sanitize(region))
             }
 
             Self::TooLarge { path } => {
-                format!("{}: more than 1 GiB is too much for a firmware file.", path.display())
+                format!("{}: a firmware file must not exceed 1 GiB.", path.display())
             }
             Self::File { path, error } | Self::NoAddress { path, error, .. } => of(path, error),
-            Self::SeveralImages { path } => format!("{}: it holds several images.", path.display()),
-            Self::NoFormat { path } => format!("{}: its ending tells no format.", path.display()),
+            Self::SeveralImages { path } => format!("{}: the file has several images.", path.display()),
+            Self::NoFormat { path } => format!("{}: the extension does not determine a format.", path.display()),
             Self::ImageTooLarge => "The image is too large for that format.".to_owned(),
             Self::Gaps { segments, gap_bytes } => format!(
-                "The image has {} with {} of gaps, which a binary cannot leave out.",
+                "The image has {} with {} of gaps, which a binary cannot represent.",
                 text::count(*segments, "segment"),
                 Bytes(*gap_bytes)
             ),
             Self::NoStampText { path } => {
-                format!("{}: it holds no stamp, and nothing says what one should say.", path.display())
+                format!("{}: the image has no stamp, and no fields for a new one were given.", path.display())
             }
             Self::OtherStamp { path, at } => {
-                format!("{}: it holds a stamp, at {at}, that says something else.", path.display())
+                format!("{}: the stamp at {at} has other fields.", path.display())
             }
 
-            Self::NoReleaseSelected(error) => format!("No release can be chosen: {error}."),
-            Self::NoReleaseIn { path, ending } => format!("{}: no release (*.{ending}) is there.", path.display()),
-            Self::Unsigned { .. } => "Nobody signed this release, so nothing tells who made it.".to_owned(),
+            Self::NoReleaseSelected(error) => format!("No release can be selected: {error}."),
+            Self::NoReleaseIn { path, ending } => {
+                format!("{}: the folder has no release (*.{ending}).", path.display())
+            }
+            Self::Unsigned { .. } => "The release is not signed, so its origin is not known.".to_owned(),
             Self::UnknownSigner { key, .. } => {
-                format!("The release is signed by key {key}, which nobody here said to trust.")
+                format!("The release is signed by key {key}, which is not trusted here.")
             }
             Self::NoSheetInRelease { path, product } => {
-                format!("{}: it holds no product sheet of '{product}'.", path.display())
+                format!("{}: the release has no product sheet of '{product}'.", path.display())
             }
             Self::Inconsistent { path, found } => {
                 let more = if found.len() > 1 { format!(" ({} more)", found.len() - 1) } else { String::new() };
                 let first = found.first().map(ToString::to_string).unwrap_or_default();
-                format!("{}: it does not go together: {first}{more}.", path.display())
+                format!("{}: the release is inconsistent: {first}{more}.", path.display())
             }
             Self::PackInconsistent(found) => {
                 let list: Vec<String> = found.iter().map(ToString::to_string).collect();
-                format!("The release does not go together: {}.", list.join(". "))
+                format!("The release is inconsistent: {}.", list.join(". "))
             }
             Self::NoBuild { wanted, .. } => format!("The release has no build '{}'.", text::sanitize(wanted)),
 
-            Self::KeyExists { path } => format!("{}: there is a key of that name already.", path.display()),
-            Self::NoKey { name } => format!("No key is called '{}' here.", text::sanitize(name)),
-            Self::OtherKeyTrusted { name } => format!("Another key is trusted as '{name}' already."),
+            Self::KeyExists { path } => format!("{}: a key of this name already exists.", path.display()),
+            Self::NoKey { name } => format!("There is no key '{}' here.", text::sanitize(name)),
+            Self::OtherKeyTrusted { name } => format!("Another key is already trusted as '{name}'."),
             Self::NotTrusted { name } => format!("No key is trusted as '{name}'."),
 
             Self::NoExample { name } => format!("There is no example '{name}'."),
             Self::Journal { reason } => format!("The journal cannot be written: {reason}."),
-            Self::NoAttempt { id } => format!("No attempt '{}' is on record.", text::sanitize(id)),
-            Self::NotReadBack => "Not all of the content was read back in this attempt.".to_owned(),
+            Self::NoAttempt { id } => format!("The journal has no attempt '{}'.", text::sanitize(id)),
+            Self::NotReadBack => "This attempt did not read back all of the content.".to_owned(),
             Self::Listen { address, error } => format!("Cannot listen on {address}: {error}."),
 
             Self::Port { place, error } => format!("The port of the unit at {place} cannot be used: {error}."),
             Self::NoPort { place } => format!("The unit at {place} has no serial port (CDC-ACM)."),
             Self::NoLine { words, waited } => {
-                format!("No line with '{}' came within {}.", text::sanitize(words), duration::words(*waited))
+                format!("No line with '{}' was printed within {}.", text::sanitize(words), duration::words(*waited))
             }
-            Self::NoUnit => "No such unit is there.".to_owned(),
-            Self::SeveralUnits { count } => format!("{count} units could be meant."),
-            Self::MemoryUnknown => "The unit does not tell its memory, and no sheet does.".to_owned(),
+            Self::NoUnit => "No such unit is connected.".to_owned(),
+            Self::SeveralUnits { count } => format!("{count} units match."),
+            Self::MemoryUnknown => "The unit does not report its memory, and no product sheet describes it.".to_owned(),
             Self::ReadingsDiffer { turn, bytes, from } => {
                 let count = text::count(usize::try_from(*bytes).unwrap_or(usize::MAX), "byte");
                 format!("Reading {turn} differs from the first in {count}, from {from} on.")
             }
             Self::NothingReadable => "None of the file's addresses can be read from this unit.".to_owned(),
-            Self::NotSound { region, reason } => format!("What the unit holds in '{region}' is not sound: {reason}."),
+            Self::NotSound { region, reason } => {
+                format!("The content of region '{region}' in the unit is invalid: {reason}.")
+            }
             Self::OtherProduct { path, of, unit } => {
-                format!("{} is of a {}; the unit is a {unit}.", path.display(), text::sanitize(of))
+                format!("{} is from a {}; the unit is a {unit}.", path.display(), text::sanitize(of))
             }
             Self::ValuesNeeded { reason, .. } => {
-                format!("What the unit holds is not sound ({reason}), so its own values cannot be kept.")
+                format!("The content of the unit is invalid ({reason}), so its per-unit fields cannot be kept.")
             }
         }
     }
@@ -375,23 +379,23 @@ impl CommandError {
     fn remedy(&self) -> Option<String> {
         let sentence = match self {
             Self::Usage(_) => "'vaka help' lists the options.",
-            Self::Io { .. } => "Is that the right path, and may you read and write there?",
-            Self::FileExists { output: OutputKind::Replaceable, .. } => "Give --replace to overwrite it.",
+            Self::Io { .. } => "Check the path and your permissions.",
+            Self::FileExists { output: OutputKind::Replaceable, .. } => "Use --replace to overwrite it.",
             Self::FileExists { output: OutputKind::New, .. } => "Name another file.",
             Self::FileExists { output: OutputKind::Trace, .. } => "Name another file for the trace.",
 
-            Self::Config { .. } => "What it may hold: docs/formats/config.md.",
-            Self::Sheet { .. } => "docs/formats/product-sheet.md describes every key.",
-            Self::Dialect(_) => "docs/formats/dialect.md describes the language.",
+            Self::Config { .. } => "'vaka help config' describes it.",
+            Self::Sheet { .. } => "'vaka help sheet' describes every key.",
+            Self::Dialect(_) => "'vaka help dialect' describes the language.",
             Self::SheetTwice { .. } | Self::DialectTwice { .. } => "Keep one of them in the folder.",
             Self::NoSheets => {
-                "Give --sheets DIR. For a DFU unit that nobody described yet, '--allow no-sheet --plan' shows what would be done on the unit's own word."
+                "Give --sheets DIR. For a DFU unit without a product sheet, '--allow no-sheet --plan' shows the possible plan."
             }
-            Self::NoSheetsForRules => "Give --sheets DIR. A rule for all devices would give away more than is needed.",
-            Self::NoPart { known, .. } if known.is_empty() => "There are: none has parts.",
-            Self::NoPart { known, .. } => return Some(format!("There are: {}.", known.join(", "))),
+            Self::NoSheetsForRules => "Give --sheets DIR. A rule for all devices would grant too much access.",
+            Self::NoPart { known, .. } if known.is_empty() => "No product has parts.",
+            Self::NoPart { known, .. } => return Some(format!("Existing parts: {}.", known.join(", "))),
             Self::NotTransferable { .. } | Self::NotTransferableHere { .. } => {
-                "Add `carried` to it; docs/formats/product-sheet.md says how."
+                "Add `[variant.region.transferable]` to it; see 'vaka help sheet'."
             }
 
             Self::File { error: ReadError::NoAddress, .. } => "Give --at ADDRESS.",
@@ -400,54 +404,56 @@ impl CommandError {
             }
             Self::NoAddress { starts, .. } => return Some(format!("Give --at ADDRESS. {}", starts.join("; "))),
             Self::NoFormat { .. } => "Give --to bin, hex, srec, uf2, dfu or dfu-addressed.",
-            Self::Gaps { .. } => "Say what fills them, such as --fill 0xFF, or cut with --range.",
+            Self::Gaps { .. } => "Fill them, such as with --fill 0xFF, or cut the image with --range.",
             Self::NoStampText { .. } => "Give --product, --for, --version and so on to append one.",
             Self::OtherStamp { .. } => {
-                "Give no texts to seal the stamp that is there, or change it where the firmware is built."
+                "Omit the fields to seal the existing stamp, or change it where the firmware is built."
             }
 
-            Self::NoReleaseSelected(_) => "Name one: --version V, --channel NAME, or its file.",
-            Self::NoReleaseIn { .. } => "Name a firmware file, a release, or a folder of releases.",
-            Self::Release { .. } => "Fetch it again from where it comes; do not use this one.",
+            Self::NoReleaseSelected(_) => "Select one with --version V or --channel NAME, or give its file.",
+            Self::NoReleaseIn { .. } => "Give a firmware file, a release, or a folder of releases.",
+            Self::Release { .. } => "Do not use this file; download it again from its source.",
             Self::Unsigned { consent } => {
-                return Some(format!("Ask its maker for a signed one. To use it all the same: --allow {consent}."));
+                return Some(format!("Ask for a signed release. To use it anyway: --allow {consent}."));
             }
             Self::UnknownSigner { consent, .. } => {
                 return Some(format!(
-                    "If its maker tells you that this is their key: vaka keys trust FILE. To use it all the same: --allow {consent}."
+                    "If the publisher confirms that this is their key: vaka keys trust FILE. To use it anyway: --allow {consent}."
                 ));
             }
             Self::NoSheetInRelease { .. } => "Give --sheets DIR.",
-            Self::Inconsistent { .. } => {
-                "'vaka check FILE' lists all of it; ask its maker for one that 'vaka pack' made."
-            }
+            Self::Inconsistent { .. } => "'vaka check FILE' lists all inconsistencies; ask for a corrected release.",
             Self::PackInconsistent(_) => {
-                "Take the images that were built for these variants, or correct the description or the sheet."
+                "Use the images that were built for these variants, or correct the description or the product sheet."
             }
-            Self::PackInput { .. } => "docs/formats/release.md describes every key.",
-            Self::NoBuild { builds, .. } => return Some(format!("It has: {}.", builds.join(", "))),
+            Self::PackInput { .. } => "'vaka help release' describes every key.",
+            Self::NoBuild { builds, .. } => return Some(format!("Existing builds: {}.", builds.join(", "))),
 
-            Self::KeyExists { .. } => "Choose another name; a key that is gone signs nothing any more.",
-            Self::Key { .. } => "'vaka keys new NAME' makes a key pair; so does 'openssl genpkey -algorithm ed25519'.",
-            Self::NoKey { .. } | Self::NotTrusted { .. } => "'vaka keys list' names them.",
+            Self::KeyExists { .. } => "Choose another name; an overwritten key cannot be recovered.",
+            Self::Key { .. } => {
+                "'vaka keys new NAME' creates a key pair; so does 'openssl genpkey -algorithm ed25519'."
+            }
+            Self::NoKey { .. } | Self::NotTrusted { .. } => "'vaka keys list' lists the keys.",
             Self::OtherKeyTrusted { .. } => "Give this one another name with --name.",
 
-            Self::NoExample { .. } => "'vaka demo --list' names them.",
-            Self::Journal { .. } => "Give this user a state folder that can be written (XDG_STATE_HOME).",
+            Self::NoExample { .. } => "'vaka demo --list' lists them.",
+            Self::Journal { .. } => "Give this user a writable state folder (XDG_STATE_HOME).",
             Self::NoAttempt { .. } => "'vaka journal' lists them.",
-            Self::NotReadBack => "Only what was read from the unit can be attested.",
+            Self::NotReadBack => "Only content that was read back can be attested.",
             Self::Replay { .. } => "Record one with: vaka update FILE --trace RUN.trace",
 
-            Self::Port { .. } => "'vaka diagnose' says who has it, and what is missing.",
-            Self::NoPort { .. } => "'vaka survey' shows what it is.",
-            Self::NoLine { .. } => "--within gives more time; what did come stands above.",
-            Self::NoUnit => "'vaka survey' lists what is.",
+            Self::Port { .. } => "'vaka diagnose' shows the program that uses it or the missing permission.",
+            Self::NoPort { .. } => "'vaka survey' describes it.",
+            Self::NoLine { .. } => "--within allows more time; the lines received are above.",
+            Self::NoUnit => "'vaka survey' lists the connected units.",
             Self::SeveralUnits { .. } => "Choose one with --unit port=…; 'vaka survey' lists them.",
             Self::MemoryUnknown => "Give --range A..B.",
-            Self::ReadingsDiffer { .. } => "Try another cable and port; if it repeats, the unit's memory is failing.",
-            Self::NothingReadable => "Compare them with what 'vaka survey' shows of its memory.",
-            Self::NotSound { .. } => "Read it as it is with 'vaka read --region' if you want to look.",
-            Self::SettingsNotSound { .. } => "Take another file: this one is not sound.",
+            Self::ReadingsDiffer { .. } => {
+                "Try another cable and port; if it fails again, the unit's memory is failing."
+            }
+            Self::NothingReadable => "Compare them with the memory in 'vaka survey'.",
+            Self::NotSound { .. } => "'vaka read --region' reads it unchecked.",
+            Self::SettingsNotSound { .. } => "Use another file: this one is invalid.",
             Self::ValuesNeeded { names, .. } => {
                 let options: Vec<String> = names.iter().map(|name| format!("--set {name}=VALUE")).collect();
                 return Some(format!("Give them: {}.", options.join(" ")));

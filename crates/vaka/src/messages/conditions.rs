@@ -17,9 +17,9 @@ pub(super) fn condition(unit: &UnitCondition) -> String {
     match unit {
         UnitCondition::NoUnit => "Nothing was changed in any unit.".to_owned(),
         UnitCondition::Unchanged => "Nothing was changed in the unit.".to_owned(),
-        UnitCondition::UnchangedAndRunning => "Nothing was changed in the unit; its application runs.".to_owned(),
+        UnitCondition::UnchangedAndRunning => "Nothing was changed in the unit; its application is running.".to_owned(),
         UnitCondition::OtherUnit => "It is left alone; nothing was changed in it.".to_owned(),
-        UnitCondition::ExternalTool => "What the other tool did to the unit is not known here.".to_owned(),
+        UnitCondition::ExternalTool => "The effect of the other tool on the unit is not known.".to_owned(),
         UnitCondition::AfterRun(effect) => after_run(effect),
     }
 }
@@ -35,7 +35,7 @@ fn present(missing: &MissingUnit) -> String {
         _ => {
             let rest = present.len().saturating_sub(MAX_LISTED);
             let more = if rest == 0 { String::new() } else { format!("; and {rest} more") };
-            format!("Seen instead: {}{more}.", present[..present.len() - rest].join("; "))
+            format!("Found instead: {}{more}.", present[..present.len() - rest].join("; "))
         }
     }
 }
@@ -45,7 +45,7 @@ fn after_run(effect: &RunEffect) -> String {
     let RunEffect { state, in_update_mode, image_bytes, present_bytes, compared_bytes, .. } = effect;
     let (total, accepted) = (Grouped(*image_bytes), Grouped(*present_bytes));
     let numbers = format!(
-        "{accepted} of {total} bytes of the image were accepted or already there, and {} were compared",
+        "{accepted} of {total} bytes of the image were accepted or already present, and {} were compared",
         Grouped(*compared_bytes)
     );
     let place = if *in_update_mode { ", in update mode" } else { "" };
@@ -66,10 +66,10 @@ fn after_run(effect: &RunEffect) -> String {
         UnitState::CheckedNotStarted => {
             format!("The image is written and checked: {numbers}. The application was not seen running.")
         }
-        UnitState::Restarted => "The unit left update mode; whether its application runs was not observed.".to_owned(),
+        UnitState::Restarted => "The unit left update mode; its application was not observed.".to_owned(),
         UnitState::Running => "The application was seen running after the update.".to_owned(),
         UnitState::Unknown => format!(
-            "What the unit holds is unknown: it accepted {accepted} of {total} bytes of the image, and the effect of the last request was not observed."
+            "The content of the unit is unknown: it accepted {accepted} of {total} bytes of the image, and the effect of the last request was not observed."
         ),
     }
 }

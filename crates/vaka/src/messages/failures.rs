@@ -18,50 +18,50 @@ pub(super) fn failure(kind: &FailureKind) -> String {
     use FailureKind as K;
     match kind {
         K::Program(text) => text.message.clone(),
-        K::Internal(what) => format!("A fault of this program: {what}."),
-        K::Stopped => "Stopped, as you asked.".to_owned(),
-        K::AfterReturn { first, then } => format!("{} After the unit was back: {}", failure(first), failure(then)),
+        K::Internal(what) => format!("Internal error: {what}."),
+        K::Stopped => "Stopped as requested.".to_owned(),
+        K::AfterReturn { first, then } => format!("{} After it reconnected: {}", failure(first), failure(then)),
 
         K::Bus(error) => bus(error),
-        K::Held { place, by } => format!("Another program holds the unit at {place}{by}."),
-        K::NotIdentified { place, error } => format!("The unit at {place} could not be asked what it is: {error}."),
+        K::Held { place, by } => format!("Another program uses the unit at {place}{by}."),
+        K::NotIdentified { place, error } => format!("The unit at {place} could not be identified: {error}."),
         K::DiskUnreadable { place, error } => format!("The disk of the unit at {place} could not be read: {error}."),
         K::DialectSilent { place, dialect, error } => {
-            format!("The unit at {place} does not answer in its dialect {dialect}: {error}.")
+            format!("The unit at {place} does not reply in its dialect {dialect}: {error}.")
         }
 
         K::MissingUnit(missing) => missing_unit(missing),
         K::SeveralUnits(units) => format!("{} units fit: {}.", units.len(), units.join("; ")),
         K::NoUnitFits { count, nearest } => no_unit_fits(*count, nearest),
         K::OtherUnit { place, found, expected } => {
-            format!("Another unit came at {place}: its serial number is {found}, not {expected}.")
+            format!("Another unit is at {place}: its serial number is {found}, expected {expected}.")
         }
         K::NotReturned { place, waited } => {
-            format!("The unit at {place} did not come back within {}.", duration::words(*waited))
+            format!("The unit at {place} did not return within {}.", duration::words(*waited))
         }
-        K::ReturnedUnknown => "The unit came back as something that no sheet knows.".to_owned(),
+        K::ReturnedUnknown => "The unit returned as a device that no product sheet describes.".to_owned(),
 
         K::SharedIds { products, id } => format!("{} share the ids {id}.", products.join(" and ")),
         K::NoSuchLabel { text } => {
-            format!("No variant is called '{}', and none has that printed on it.", text::sanitize(text))
+            format!("No variant has the id or label '{}'.", text::sanitize(text))
         }
         K::LabelInSeveralProducts { text } => format!("Several products have a variant '{}'.", text::sanitize(text)),
-        K::AmbiguousLabel { reads, place, why } => format!("'{reads}' on the {place} decides nothing: {why}."),
+        K::AmbiguousLabel { reads, place, why } => {
+            format!("The label '{reads}' on the {place} does not determine the variant: {why}.")
+        }
         K::LabelsDisagree { first, second } => format!(
-            "What is printed does not agree: '{}' is {}, '{}' is {}.",
+            "The labels contradict each other: '{}' is {}, '{}' is {}.",
             text::sanitize(&first.0),
             first.1,
             text::sanitize(&second.0),
             second.1
         ),
-        K::Undecided => {
-            "The unit's ids do not tell which variant it is, and nobody said what is printed on it.".to_owned()
-        }
+        K::Undecided => "The unit's ids do not determine its variant, and no label was given.".to_owned(),
         K::VariantUnknown => {
-            "Nobody said which variant the unit is, and the next step hands out a file for it.".to_owned()
+            "The variant of the unit is not known, and the next step exports a file for it.".to_owned()
         }
 
-        K::NoAddress => "The file is a raw binary, which carries no address, and none was given.".to_owned(),
+        K::NoAddress => "The file is a raw binary without an address, and --at was not given.".to_owned(),
         K::File(error) => format!("The file cannot be used: {error}."),
         K::Refused(reason) => format!("Refused: {}.", refusal(reason)),
         K::Older { against, origin } => {
@@ -72,19 +72,19 @@ pub(super) fn failure(kind: &FailureKind) -> String {
             format!("Refused: {} ({origin}).", against.sentence())
         }
         K::NoRoute { variant } => format!("{variant} cannot be updated over USB."),
-        K::NoPlan(error) => format!("No plan can be made: {}.", plan(error)),
+        K::NoPlan(error) => format!("No plan is possible: {}.", plan(error)),
         K::NoRegionToKeep { name } => {
-            format!("There is no region '{}' beside the one that is written.", text::sanitize(name))
+            format!("No region '{}' can be preserved.", text::sanitize(name))
         }
         K::SharedSectors { bytes, spans } => {
             let places: Vec<String> = spans.iter().map(ToString::to_string).collect();
             format!(
-                "Refused: erasing the image's sectors would also erase {} beside it ({}), and the unit cannot be read to preserve them.",
+                "Refused: erasing the image's sectors would also erase {} of other content ({}), and the unit cannot be read to preserve it.",
                 Bytes(*bytes),
                 places.join(", ")
             )
         }
-        K::ReadProtected { reason } => format!("The unit's memory is read-protected; it says: {reason}."),
+        K::ReadProtected { reason } => format!("The unit's memory is read-protected: {reason}."),
         K::CannotSave(SaveObstacle::Unreadable) => {
             "The unit cannot be read, so its present content cannot be saved.".to_owned()
         }
@@ -92,69 +92,73 @@ pub(super) fn failure(kind: &FailureKind) -> String {
             "The unit's present content could not be read, so it cannot be saved.".to_owned()
         }
 
-        K::Undescribed(error) => format!("Nobody described this unit, and {error}."),
-        K::NoSheet { id } => format!("No sheet knows {id}, whose application runs."),
-        K::PlanNeedsDfuMode => "What this unit can do shows only in its DFU mode.".to_owned(),
-        K::UndescribedRunning => "The application of a unit that nobody described runs; it is left alone.".to_owned(),
+        K::Undescribed(error) => format!("No product sheet describes this unit, and {error}."),
+        K::NoSheet { id } => format!("No product sheet describes {id}, whose application is running."),
+        K::PlanNeedsDfuMode => "This unit reports its capabilities only in DFU mode.".to_owned(),
+        K::UndescribedRunning => {
+            "The application of a unit without a product sheet is running; it is left alone.".to_owned()
+        }
 
         K::EntryTimeout(timeout) => entry_timeout(timeout),
         K::DiskMounted { place, folder } => {
             format!("The system has the disk of the unit at {place} mounted at {folder}, and Vaka does not eject it.")
         }
         K::NoDetachInterface { place } => {
-            format!("The application at {place} has no DFU interface that could be asked to detach.")
+            format!("The application at {place} has no DFU interface for a detach request.")
         }
         K::Trigger { place, error } => trigger(place, error),
 
         K::NotOpened(error) => format!("The unit's update mode cannot be used: {error}."),
-        K::NoInterface => "The unit has no interface that could be used for this route.".to_owned(),
-        K::NoInterfaceAgain => "In update mode again, the unit lacks the interface that the route needs.".to_owned(),
+        K::NoInterface => "The unit lacks the interface that this route requires.".to_owned(),
+        K::NoInterfaceAgain => {
+            "In update mode again, the unit lacks the interface that this route requires.".to_owned()
+        }
         K::Session { activity, error } => format!("Failed {}: {error}.", doing(activity)),
         K::ReadSession { place, activity, error } => {
             format!("The unit at {place} failed {}: {error}.", doing(activity))
         }
         K::Differs(difference) => differs(difference),
         K::ChecksumDiffers { span } => {
-            format!("The unit's own checksum of {span} is not the image's: what it holds there differs.")
+            format!("The unit's own checksum of {span} differs from the image's.")
         }
-        K::NotLeft(error) => format!("The unit refused to leave update mode: {error}."),
+        K::NotLeft(error) => format!("The unit rejected the request to leave update mode: {error}."),
         K::NotBack { observed, status } => {
             let status = status.map(|status| format!(" Its bootloader reports {status}.")).unwrap_or_default();
-            format!("The application did not come back: {observed}.{status}")
+            format!("The application did not return: {observed}.{status}")
         }
-        K::NotBackAgain { observed } => format!("The application did not come back once more: {observed}."),
+        K::NotBackAgain { observed } => format!("The application did not return after it was read: {observed}."),
         K::LostAtEnd { observed } => format!(
-            "The unit was lost before it confirmed that the image is complete. Then {observed}, and nothing shows which firmware that is."
+            "The unit disconnected before it confirmed that the image is complete. Then {observed}, and its firmware version is not known."
         ),
-        K::LostBeforeFile => "The unit left the bus before it had taken the file.".to_owned(),
-        K::LeftWhileRead => "The unit came back, and left the bus again while it was looked at.".to_owned(),
-        K::FileRefused { file, line } => format!("The unit refused the file; its {file} says: {line}."),
+        K::LostBeforeFile => "The unit disconnected before it had received the whole file.".to_owned(),
+        K::LeftWhileRead => "The unit returned, and disconnected again while it was read.".to_owned(),
+        K::FileRefused { file, line } => format!("The unit rejected the file; its {file} says: {line}."),
         K::ShownDiffers { file, bytes, from } => {
             let count = text::count(usize::try_from(*bytes).unwrap_or(usize::MAX), "byte");
-            let from = from.map_or("where it ends".to_owned(), |from| format!("from {from} on"));
-            format!("The unit took the file, and what it shows in {file} differs in {count}, {from}.")
+            let from = from.map_or("at its end".to_owned(), |from| format!("from {from} on"));
+            format!("The unit accepted the file, but its {file} differs in {count}, {from}.")
         }
 
-        K::NoSuchMemory { place } => format!("The unit at {place} has no memory in DFU mode that is meant."),
+        K::NoSuchMemory { place } => format!("No DFU memory of the unit at {place} matches."),
         K::NoSuchRegion { name } => format!("There is no region '{}'.", text::sanitize(name)),
-        K::NotReadable { place } => format!("The unit at {place} says that it cannot be read."),
-        K::NoApplication { place } => format!("The unit at {place} shows no application."),
-        K::ReadRefused { reason } => format!("The unit refuses to be read: {reason}."),
+        K::NotReadable { place } => format!("The unit at {place} reports that it cannot be read."),
+        K::NoApplication { place } => format!("The unit at {place} has no installed application."),
+        K::ReadRefused { reason } => format!("The unit rejects reading: {reason}."),
         K::RegionNotReadable { region, span } => {
-            format!("The sheet does not allow region '{region}', {span}, to be read.")
+            format!("The product sheet does not allow reading region '{region}', {span}.")
         }
-        K::StreamOnly => "This unit gives only what its route writes, and only from its beginning.".to_owned(),
+        K::StreamOnly => "This unit can be read only from the start of the memory that its route writes.".to_owned(),
         K::OtherBoard { reported, board, given } => {
-            format!("The unit says that it is {reported} ({board}), not {given}.")
+            format!("The unit reports that it is {reported} ({board}), not {given}.")
         }
-        K::BackInUpdateMode { place } => format!("The unit at {place} came back in update mode."),
+        K::BackInUpdateMode { place } => format!("The unit at {place} returned in update mode."),
 
         K::NeedsUser { stage } => {
-            format!("Stage '{stage}' is done with another tool, and nobody is there to do it and to say how it ended.")
+            format!("Stage '{stage}' is an external step, which needs an operator to do it and to confirm its result.")
         }
         K::NoSuchStage { stage, product } => {
             format!(
-                "The release has a stage '{}', which the sheet of {product} does not describe.",
+                "The release has a stage '{}' that the product sheet of {product} does not describe.",
                 text::sanitize(stage)
             )
         }
@@ -164,11 +168,11 @@ pub(super) fn failure(kind: &FailureKind) -> String {
         K::ExternalStep { stage, tool, error } => {
             let why = match error {
                 ExternalStepError::NotSeen { ids, waited } => {
-                    format!("{ids} did not show up within {}", duration::words(*waited))
+                    format!("{ids} did not appear within {}", duration::words(*waited))
                 }
-                ExternalStepError::NotConfirmed => "nobody said that it ended well".to_owned(),
+                ExternalStepError::NotConfirmed => "its success was not confirmed".to_owned(),
             };
-            format!("Stage '{stage}', done with {tool}: {why}.")
+            format!("Stage '{stage}' with {tool} failed: {why}.")
         }
     }
 }
@@ -197,18 +201,18 @@ fn missing_unit(missing: &MissingUnit) -> String {
 
 fn no_unit_fits(count: usize, nearest: &[Misfit]) -> String {
     let line = |unit: &Misfit| {
-        format!("{} ({}): {}", unit.place, unit.product.as_deref().unwrap_or("no sheet knows it"), unit.against)
+        format!("{} ({}): {}", unit.place, unit.product.as_deref().unwrap_or("no product sheet"), unit.against)
     };
     let lines: Vec<String> = nearest.iter().take(MAX_LISTED).map(line).collect();
-    format!("None of the {count} units fits; nearest: {}.", lines.join("; "))
+    format!("The file fits none of the {count} units. Closest: {}.", lines.join("; "))
 }
 
 fn refusal(reason: &RefusalReason) -> String {
     match reason {
-        RefusalReason::Undecided => "it cannot be decided".to_owned(),
+        RefusalReason::Undecided => "the evidence does not decide whether the file fits".to_owned(),
         RefusalReason::Evidence(evidence) => evidence.sentence(),
         RefusalReason::LabelAlone { variant, label } => {
-            format!("the unit and the file are both {variant}, and the printed label was given as {label}")
+            format!("unit and file are both {variant}, but the label was given as {label}")
         }
         RefusalReason::MadeFor { variant, against } => {
             format!("the file is made for {variant}; this unit's {}", against.sentence())
@@ -222,33 +226,33 @@ fn plan(error: &PlanError) -> String {
         ErasesOption::Keep => "--keep",
         ErasesOption::EraseAll => "--erase-all",
     };
-    format!("on a {route} route the unit itself decides what is erased; {option} has no meaning there")
+    format!("on a {route} route the unit itself decides what is erased, so {option} is not supported")
 }
 
 fn trigger(place: &str, error: &TriggerError) -> String {
     match error {
-        TriggerError::NoDisk => format!("The application at {place} shows no disk that could be ejected."),
+        TriggerError::NoDisk => format!("The application at {place} shows no disk to eject."),
         TriggerError::Eject(error) => format!("The disk of the application at {place} cannot be ejected: {error}."),
         TriggerError::Dialect { dialect, error } => {
-            format!("The application at {place} does not go into update mode ({dialect}): {error}.")
+            format!("The application at {place} did not enter update mode ({dialect}): {error}.")
         }
-        TriggerError::Detach(error) => format!("The application at {place} does not detach: {error}."),
+        TriggerError::Detach(error) => format!("The application at {place} did not detach: {error}."),
     }
 }
 
 fn doing(activity: &Activity) -> String {
     match activity {
         Activity::Opening => "opening it".to_owned(),
-        Activity::Probing => "looking at it".to_owned(),
+        Activity::Probing => "examining it".to_owned(),
         Activity::Reading(at) => format!("reading at {at}"),
-        Activity::AskingForChecksum(at) => format!("asking for the unit's checksum at {at}"),
-        Activity::Comparing(at) => format!("looking at what is there, at {at}"),
+        Activity::AskingForChecksum(at) => format!("requesting the unit's checksum at {at}"),
+        Activity::Comparing(at) => format!("comparing at {at}"),
         Activity::Erasing(at) => format!("erasing at {at}"),
         Activity::ErasingAll(at) => format!("erasing everything from {at}"),
-        Activity::BeginningToWrite(at) => format!("beginning to write at {at}"),
+        Activity::BeginningToWrite(at) => format!("starting to write at {at}"),
         Activity::Writing(at) => format!("writing at {at}"),
         Activity::ReadingBack(at) => format!("reading back at {at}"),
-        Activity::Finishing(at) => format!("finishing at {at}"),
+        Activity::Finishing(at) => format!("ending the download at {at}"),
     }
 }
 
@@ -267,14 +271,14 @@ fn entry_timeout(timeout: &EntryTimeout) -> String {
     let what = match awaited {
         AwaitedEnd::UpdateMode => format!("{name} did not appear at {place} in update mode within {time}"),
         AwaitedEnd::Gone => {
-            format!("{name} did not leave the bus at {place} within {time}, as it does after: {action}")
+            format!("{name} did not disconnect at {place} within {time} after this step: {action}")
         }
-        AwaitedEnd::Back => format!("{name} did not come back at {place} within {time}, as it does after: {action}"),
-        AwaitedEnd::Acknowledged => format!("nobody confirmed within {time} that this was done: {action}"),
+        AwaitedEnd::Back => format!("{name} did not return at {place} within {time} after this step: {action}"),
+        AwaitedEnd::Acknowledged => format!("this step was not confirmed within {time}: {action}"),
     };
     let last = port_event(&timeout.last_event);
     let here = match &timeout.present {
-        Some(device) => format!("Seen instead: {device} ({last})."),
+        Some(device) => format!("Found instead: {device} ({last})."),
         None => format!("Nothing is on that port: {last}."),
     };
     let elsewhere = match &timeout.elsewhere[..] {
@@ -282,25 +286,25 @@ fn entry_timeout(timeout: &EntryTimeout) -> String {
         others => format!(" Appeared elsewhere: {}.", others.join("; ")),
     };
     let kernel = timeout.kernel_report.as_deref().map(kernel_report).unwrap_or_default();
-    format!("Looked for {target}: {what}. {here}{elsewhere}{kernel}")
+    format!("Expected {target}: {what}. {here}{elsewhere}{kernel}")
 }
 
 /// The kernel's message about a port, appended to another sentence.
 pub(super) fn kernel_report(words: &str) -> String {
-    format!(" The system says: {words}.")
+    format!(" The kernel reports: {words}.")
 }
 
 fn port_event(event: &PortEvent) -> String {
     match event {
-        PortEvent::KeptRunning(name) => format!("{name} went on running its application"),
-        PortEvent::Left => "the unit left the bus and did not come back".to_owned(),
+        PortEvent::KeptRunning(name) => format!("{name} kept running its application"),
+        PortEvent::Left => "the unit disconnected and did not return".to_owned(),
         PortEvent::ApplicationAgain { after_manual_step: false } => "the application started again".to_owned(),
         PortEvent::ApplicationAgain { after_manual_step: true } => {
-            "the application started again; was a button let go too early".to_owned()
+            "the application started again; perhaps a button was released too early".to_owned()
         }
         PortEvent::Other(device) => {
             let OtherDevice { id, known, expected } = device;
-            format!("{id} came on the unit's port{}, which is not {expected}", known_as(known))
+            format!("{id} appeared on the unit's port{}; expected {expected}", known_as(known))
         }
     }
 }

@@ -9,17 +9,17 @@ use super::remedies::remedies;
 
 /// The journal cannot be written; the reason is a phrase.
 pub fn journal_unwritable(reason: &str) -> String {
-    format!("The journal cannot be written ({reason}): this attempt will not be on record.")
+    format!("The journal cannot be written ({reason}): this attempt is not recorded.")
 }
 
 /// The unit leaves update mode once it is closed.
 pub fn reset_on_close() -> String {
-    "Over USB/IP a unit is reset when it is let go: this one leaves its update mode by that.".to_owned()
+    "Closing a unit over USB/IP resets it, which ends the update mode of this one.".to_owned()
 }
 
 /// A part of a run could not be recorded; the reason is a phrase.
 pub fn not_recorded(reason: &str) -> String {
-    format!("Not all of this run could be recorded: {reason}.")
+    format!("This run could not be recorded completely: {reason}.")
 }
 
 /// A warning, as one or more whole sentences.
@@ -31,113 +31,113 @@ pub fn warning(warning: &Warning) -> String {
         W::StoppingLater { left, waiting_for } => {
             let time = duration::words(*left);
             format!(
-                "Stopping after this, in {time} at the most, since a unit at work is left alone: waiting for {waiting_for}."
+                "Stopping in at most {time}, because a busy unit must not be interrupted: waiting for {waiting_for}."
             )
         }
         W::EarlierFailure(error) => format!("Before that: {error}."),
 
         W::WaitingForReturn { failure: kind, place } => {
-            format!("{} Waiting for the unit to come back at {place}; the work then goes on.", failure(kind))
+            format!("{} Waiting for the unit to return at {place}; the update then resumes.", failure(kind))
         }
         W::Moved { place } => {
-            format!("It came at {place}, another port, with the same serial number: it is the same unit.")
+            format!("The same unit (by its serial number) returned on another port: {place}.")
         }
         W::OtherPort { place } => {
-            format!("A unit in update mode came at {place}. That is another port; it is left alone.")
+            format!("A unit in update mode appeared on another port, {place}. It is left alone.")
         }
         W::ApplicationAgain { hint } => {
-            let own = "Perhaps a button was let go too early, or the steps were done in another order.";
-            format!("The application started again. {} Do the steps once more.", hint.as_deref().unwrap_or(own))
+            let own = "Perhaps a button was released too early, or the steps were done in another order.";
+            format!("The application started again. {} Repeat the steps.", hint.as_deref().unwrap_or(own))
         }
         W::OtherDevice { device: OtherDevice { id, known, expected }, hint } => {
-            let own = "Perhaps another button, switch or pad was used than the step says.";
+            let own = "Perhaps the wrong button, switch or pad was used.";
             let (known, hint) = (known_as(known), hint.as_deref().unwrap_or(own));
-            format!("{id} came{known}; {expected} was expected. {hint} Do the steps once more.")
+            format!("{id} appeared{known}; expected {expected}. {hint} Repeat the steps.")
         }
         W::EmptyPort { time, hint, kernel_report: report } => {
             let own =
-                "If it is plugged in: try the cable on a unit that works (some only charge), and look at its power.";
+                "If it is plugged in, try the cable on a unit that works (some only charge), and check its power.";
             let report = report.as_deref().map(kernel_report).unwrap_or_default();
             let (time, hint) = (duration::words(*time), hint.as_deref().unwrap_or(own));
-            format!("Nothing has come on its port for {time}. {hint}{report}")
+            format!("Its port has been empty for {time}. {hint}{report}")
         }
         W::MaybeDamaged { product } => {
-            format!("If the {product} shows nothing at all, its firmware may be damaged. Then:")
+            format!("If the {product} does not respond at all, its firmware may be damaged. Then:")
         }
         W::UnusualDescriptors { place, what } => format!("The unit at {place}: {what}."),
 
-        W::BusReset => "The unit waited for a reset of the bus; it got one.".to_owned(),
+        W::BusReset => "The unit waited for a bus reset and was reset.".to_owned(),
         W::LongPollTimeout { asked, used } => format!(
-            "The unit asks to be left alone for {} s; it is asked again after {} s.",
+            "The unit requests a pause of {} s; it is polled again after {} s.",
             asked.as_secs(),
             used.as_secs()
         ),
         W::BlockRefused { size } => {
-            format!("The unit says that it takes blocks of {size} bytes, but refuses one; smaller ones are tried.")
+            format!("The unit rejects a block of {size} bytes although it reports that size; trying smaller ones.")
         }
         W::ReadRefused { reason } => {
-            format!("The unit says that it can be read, and refuses: {reason}. What is written cannot be checked.")
+            format!("The unit rejects reading although it reports to be readable: {reason}. Written content cannot be verified.")
         }
         W::LiftingProtection => {
-            "Lifting the read protection, as consents: the unit erases its whole memory now.".to_owned()
+            "Lifting the read protection as allowed: the unit now erases its whole memory.".to_owned()
         }
         W::NoReadBackFile { file } => {
-            format!("The unit's disk shows no {file}: what is written cannot be read back.")
+            format!("The unit's disk has no {file}: written content cannot be read back.")
         }
         W::EjectingAfterFile => {
-            "The unit has the whole file and does not leave the bus; its disk is ejected now, which makes some take it."
+            "The unit has the whole file and stays on the bus. Its disk is ejected now, which makes some units install it."
                 .to_owned()
         }
         W::EjectingAfterBlocks => {
-            "The unit has all blocks and stays in update mode; its disk is ejected now, which makes some leave."
+            "The unit has all blocks and stays in update mode. Its disk is ejected now, which makes some units restart."
                 .to_owned()
         }
         W::PowerCycleNeeded => {
-            "Unplug the unit and plug it in again: nothing else makes it leave update mode.".to_owned()
+            "Unplug the unit and plug it in again: only a power cycle ends its update mode.".to_owned()
         }
-        W::LeaveFailed(error) => format!("The request to leave update mode ended with: {error}."),
+        W::LeaveFailed(error) => format!("The request to leave update mode failed: {error}."),
         W::NotReturnedToApplication { failure: kind, remedies: all } => {
             format!("{} {}", failure(kind), remedies(all))
         }
 
-        W::NothingToSave { is_blank: false } => "The unit shows no application, and nothing was saved.".to_owned(),
+        W::NothingToSave { is_blank: false } => "The unit has no application, so nothing was saved.".to_owned(),
         W::NothingToSave { is_blank: true } => {
-            "The unit holds nothing there: it is blank, and nothing was saved.".to_owned()
+            "The unit is blank there, so nothing was saved.".to_owned()
         }
         W::PreservedEarlier => {
-            "What is kept was read before a break; those bytes are written, not what is there now.".to_owned()
+            "Restoring the data saved before the interruption, not the current content of flash.".to_owned()
         }
         W::ReadBackProvesNothing(doubt) => {
             let why = match doubt {
-                ReadBackDoubt::Differs(at) => format!("what it gives differs at {at}"),
+                ReadBackDoubt::Differs(at) => format!("the content differs at {at}"),
                 ReadBackDoubt::Failed(kind) => failure(kind).trim_end_matches('.').to_owned(),
             };
-            format!("Reading back proved nothing: {why}. Plain DFU lets a unit give other bytes than it took.")
+            format!("Reading back proves nothing: {why}. Plain DFU allows a unit to return other bytes than it accepted.")
         }
         W::DiffersBeforeReset => {
-            "What the unit gives differs before a reset. It is reset and read again before it is judged.".to_owned()
+            "The content differs before a reset. The unit is reset and read again.".to_owned()
         }
-        W::NotRead(kind) => format!("{} What it holds was not read.", failure(kind)),
-        W::NoResultFile { file } => format!("The unit left no {file} that would say whether it took the file."),
+        W::NotRead(kind) => format!("{} Its content was not read.", failure(kind)),
+        W::NoResultFile { file } => format!("The unit wrote no {file} with the result."),
         W::UnclearResult { file, line } => {
-            format!("The unit's {file} says neither that it took the file nor that it refused: {line}.")
+            format!("The unit's {file} reports neither success nor failure: {line}.")
         }
         W::ShownFileUnreadable { file, error } => {
-            format!("{file} could not be read: {error}. What the unit holds is not checked.")
+            format!("{file} could not be read: {error}. The content of the unit is not verified.")
         }
         W::NoApplicationShown { file } => {
-            format!("The unit shows no application in {file}. What it holds is not checked.")
+            format!("The unit shows no application in {file}. Its content is not verified.")
         }
 
-        W::UndoNotSeen { action } => format!("Nothing on the bus shows yet that this was done: {action}"),
-        W::NotAsked { expected } => format!("Nobody was asked what the unit shows; it should be: {expected}."),
-        W::SerialPort(error) => format!("The application's serial port cannot be listened to: {error}."),
+        W::UndoNotSeen { action } => format!("The bus does not show yet that this was done: {action}"),
+        W::NotAsked { expected } => format!("Not checked by eye; expected: {expected}."),
+        W::SerialPort(error) => format!("The application's serial port cannot be read: {error}."),
         W::OtherVersion(versions) => {
-            format!("The unit says that it is version {}; the file's name says {}.", versions.reported, versions.named)
+            format!("The unit reports version {}; the file name says {}.", versions.reported, versions.named)
         }
 
         W::StageNotPlanned { stage } => {
-            format!("Stage '{stage}' can be planned in detail once the one before is done.")
+            format!("Stage '{stage}' can be planned in detail once the previous stage is done.")
         }
     }
 }

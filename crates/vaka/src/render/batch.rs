@@ -100,13 +100,13 @@ impl Screen {
 
     /// Units can be connected from now on.
     pub fn ready(&self) {
-        self.note("Ready: connect units. Ctrl-C ends the line.");
+        self.note("Ready: connect units. Ctrl-C ends the run.");
     }
 
     /// Marks a port as free: it has been empty longer than any restart, so the next unit is
     /// another one.
     pub fn free(&self, place: &str) {
-        self.note(&format!("{:<10}  free for the next unit", text::sanitize(place)));
+        self.note(&format!("{:<10}  ready for the next unit", text::sanitize(place)));
     }
 
     /// Starts a unit.
@@ -123,7 +123,7 @@ impl Screen {
             bar
         });
         if bar.is_none() {
-            self.note(&format!("{at:<10}  {product}  begins"));
+            self.note(&format!("{at:<10}  {product}  started"));
         }
         self.units.insert(place.to_owned(), Unit { at, began: Instant::now(), product, bar, error: None });
     }
@@ -154,7 +154,7 @@ impl Screen {
                 }
             }
             Event::ManualStep { step, .. } => {
-                let line = format!("{:<10}  {}  by hand: {}", unit.at, unit.product, step.action);
+                let line = format!("{:<10}  {}  manual step: {}", unit.at, unit.product, step.action);
                 self.note(&line);
             }
             Event::Error(failure) => unit.error = Some(failure),
@@ -175,7 +175,7 @@ impl Screen {
         let time = duration::measured(unit.began.elapsed());
         let at = &unit.at;
         let line = match done {
-            Completion::Before => format!("{at:<10}  {}  was done before; nothing was written", unit.product),
+            Completion::Before => format!("{at:<10}  {}  already finished; nothing was written", unit.product),
             Completion::Now(report) => {
                 let variant = report.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
                 let serial =
@@ -232,7 +232,7 @@ fn words(report: &Report, error: Option<&FailureText>) -> String {
         RestartState::NotRestarted => "",
     };
     match (report.code, report.outcome) {
-        (ExitCode::Done, RunOutcome::Unchanged) => format!("already there{after}"),
+        (ExitCode::Done, RunOutcome::Unchanged) => format!("already present{after}"),
         (ExitCode::Done, _) => format!("updated{check}{after}"),
         _ => format!("FAILED: {}", error.map_or("see the journal", |failure| failure.message.as_str())),
     }

@@ -147,7 +147,7 @@ impl Text {
                 err!("{}", seen(&unit));
             }
             Event::Detached { unit, id } if !quiet => {
-                err!("{unit}: {id} left the bus");
+                err!("{unit}: {id} disconnected");
             }
             Event::Verdict { verdict, .. } => verdict_table(&verdict, &self.setting),
             Event::Plan { plan, phase, .. } => plan_list(&plan, phase),
@@ -191,7 +191,7 @@ fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageStat
             out!("  stage {number} of {of}  {name}: {text}");
         }
         StageState::Past => {
-            out!("Stage {number} of {of}, {name}: the unit is past it.");
+            out!("Stage {number} of {of}, {name}: already completed.");
         }
         StageState::Started => {
             out!("\n{BOLD}Stage {number} of {of}: {name}{BOLD:#}");
@@ -204,7 +204,7 @@ fn stage_line(number: usize, of: usize, name: &str, text: &str, state: StageStat
 
 /// A frame that does not match: the mismatch, and all fields.
 fn frame(exchange: &str, words: &str, fields: &[FrameField], setting: &OutputOptions) {
-    err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' was not as expected, {words}.");
+    err!("{BOLD}Note:{BOLD:#} the reply in '{exchange}' is unexpected, {words}.");
     let row = |field: &FrameField| {
         let mark = if field.is_mismatch { "→" } else { "" };
         vec![mark.to_owned(), field.field.clone(), field.bytes.clone(), field.meaning.clone()]
@@ -234,7 +234,7 @@ pub fn verdict_table(verdict: &Verdict, setting: &OutputOptions) {
     let row = |evidence: &Evidence| {
         let is_allowed = |id: &String| verdict.consents.iter().any(|consents| consents.id == *id);
         let means = match &evidence.weight {
-            Weight::ConflictsUnlessAllowed(id) if is_allowed(id) => format!("agreed to: {}", evidence.means),
+            Weight::ConflictsUnlessAllowed(id) if is_allowed(id) => format!("allowed: {}", evidence.means),
             Weight::ConflictsUnlessAllowed(_) if evidence.source == Source::Loss => format!("LOSS: {}", evidence.means),
             Weight::Conflicts | Weight::ConflictsUnlessAllowed(_) => format!("CONFLICT: {}", evidence.means),
             _ => evidence.means.clone(),
@@ -265,7 +265,7 @@ pub fn verdict_table(verdict: &Verdict, setting: &OutputOptions) {
 fn conclusion(verdict: &Verdict) {
     let phase = match verdict.phase {
         Phase::Final => "",
-        Phase::Provisional => " so far (more can be seen in update mode)",
+        Phase::Provisional => " so far (provisional until update mode)",
     };
     let variant = verdict.variant.as_ref().map(|variant| format!(" {variant}")).unwrap_or_default();
     match verdict.outcome {
@@ -274,7 +274,7 @@ fn conclusion(verdict: &Verdict) {
             out!("{GOOD}The image fits{variant}{GOOD:#}{phase}.{fill}");
         }
         Outcome::Conflicts if verdict.conflicts().all(|evidence| evidence.source == Source::Loss) => {
-            out!("{BAD}The image fits{variant}, but takes something away.{BAD:#} That has to be agreed to first.");
+            out!("{BAD}The image fits{variant}, but requires consent first.{BAD:#}");
         }
         Outcome::Conflicts => {
             out!("{BAD}The image does not fit{variant}.{BAD:#}");
@@ -282,24 +282,24 @@ fn conclusion(verdict: &Verdict) {
         Outcome::Undecided => {
             let fits: Vec<&str> = verdict.compatible.iter().map(|id| id.as_str()).collect();
             out!(
-                "{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but nothing says that the unit is one.",
+                "{BOLD}Undecided{BOLD:#}{phase}: the image would fit {}, but the evidence does not identify the unit.",
                 fits.join(" or ")
             );
             if verdict.self_identifying {
-                out!("In update mode the unit tells it itself, by its board information.");
+                out!("In update mode the unit identifies itself by its board information.");
                 return;
             }
-            out!("What is printed on the unit decides:");
+            out!("The label on the unit decides:");
             for choice in verdict.question.iter().flat_map(|question| &question.choices) {
                 out!("  --variant {}  if it reads {}", choice.variant, choice.labels());
             }
         }
     }
     for agreement in &verdict.missing_consents {
-        out!("To go on all the same: --allow {}  ({})", agreement.id, agreement.to);
+        out!("To proceed anyway: --allow {}  ({})", agreement.id, agreement.to);
     }
     for agreement in &verdict.consents {
-        out!("Agreed to {}: {}", agreement.id, agreement.to);
+        out!("Allowed {}: {}", agreement.id, agreement.to);
     }
 }
 
@@ -312,10 +312,10 @@ fn plan_list(plan: &Plan, phase: Phase) {
             for step in entry {
                 match step {
                     EntryStep::Manual(step) => {
-                        out!("     by hand: {}", step.action);
+                        out!("     manual step: {}", step.action);
                     }
                     EntryStep::Signal(signal) if entry.len() > 1 => {
-                        out!("     by the host: {signal}");
+                        out!("     host signal: {signal}");
                     }
                     EntryStep::Signal(_) => {}
                 }
@@ -346,7 +346,7 @@ fn manual_step(number: usize, of: usize, step: &ManualStep) {
 fn result(report: &Report) {
     match report.outcome {
         RunOutcome::Planned => {
-            out!("Nothing was done: only the plan was wanted.");
+            out!("Plan only; nothing was done.");
         }
         RunOutcome::Updated | RunOutcome::Unchanged => updated(report),
         RunOutcome::Refused | RunOutcome::Failed | RunOutcome::Stopped => {}
@@ -362,13 +362,13 @@ fn updated(report: &Report) {
     match (report.outcome, report.after) {
         (RunOutcome::Unchanged, RestartState::Confirmed) => {
             out!(
-                "\n{GOOD}Already there.{GOOD:#} {product}{variant} at {place} runs{}; nothing was erased or written.",
+                "\n{GOOD}Already present.{GOOD:#} {product}{variant} at {place} runs{}; nothing was erased or written.",
                 version.unwrap_or_else(|| " its application".into())
             );
         }
         (_, RestartState::Restarted) => {
             out!(
-                "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} left update mode; what its application shows is not known."
+                "\n{GOOD}Done.{GOOD:#} {product}{variant} at {place} left update mode; its application was not observed."
             );
         }
         (_, RestartState::Confirmed | RestartState::Seen) => {
@@ -384,10 +384,10 @@ fn updated(report: &Report) {
     }
     out!("  check      {}", check_text(report));
     let after = match report.after {
-        RestartState::Confirmed => "confirmed: the application came back as the sheet says",
-        RestartState::Seen => "seen: a person says that the unit shows what the sheet describes",
-        RestartState::Restarted => "restarted: it left update mode; there is nothing more to see",
-        RestartState::NotBack => "not back: the application did not come back as the sheet says",
+        RestartState::Confirmed => "confirmed: the application returned as described in the product sheet",
+        RestartState::Seen => "seen: the operator confirmed the signs in the product sheet",
+        RestartState::Restarted => "restarted: it left update mode; no further sign is available",
+        RestartState::NotBack => "not back: the application did not return as described in the product sheet",
         RestartState::NotRestarted => "not restarted",
     };
     out!("  after      {after}");
@@ -399,8 +399,8 @@ fn updated(report: &Report) {
         .collect();
     out!("  time       {}", times.join(", "));
     if report.bytes_padded > 0 {
-        let checked = if report.check == Check::ReadBack { "; they were read back too" } else { "" };
-        out!("  padding    {} bytes of 0xFF filled the last blocks up{checked}", Grouped(report.bytes_padded));
+        let checked = if report.check == Check::ReadBack { ", also read back" } else { "" };
+        out!("  padding    the last blocks were padded with {} bytes of 0xFF{checked}", Grouped(report.bytes_padded));
     }
     for (index, undone) in report.undo.iter().enumerate() {
         let name = if index == 0 { "undo" } else { "" };
@@ -421,7 +421,7 @@ fn check_text(report: &Report) -> String {
         Check::ReadBack if report.bytes_skipped > 0 => {
             let skipped = Grouped(report.bytes_skipped);
             format!(
-                "read-back: all {checked} bytes were read from the unit and are equal; {written} of them were written, {skipped} were already there"
+                "read-back: all {checked} bytes were read from the unit and are equal; {written} were written, {skipped} were already present"
             )
         }
         Check::ReadBack => {
@@ -429,11 +429,11 @@ fn check_text(report: &Report) -> String {
         }
         Check::DeviceChecked => {
             format!(
-                "device-checked: the unit computed a checksum of {checked} of {written} bytes written, and it is the image's"
+                "device-checked: the unit's own checksum of {checked} of {written} written bytes equals the image's"
             )
         }
         Check::Accepted => {
-            format!("accepted: the unit took {written} bytes without an error; {checked} were read back")
+            format!("accepted: {written} bytes were sent without an error; {checked} were read back")
         }
         Check::None => "none".to_owned(),
     }

@@ -57,7 +57,7 @@ impl AddressedSession {
     fn command(&mut self, command: Command, work: DfuOperation, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let bytes = command
             .emit()
-            .ok_or_else(|| SessionError::Transport("DFU addresses have 32 bits; this one is higher".to_owned()))?;
+            .ok_or_else(|| SessionError::Transport("the address exceeds the 32 bits of DFU".to_owned()))?;
         // Downloads are rejected during an upload.
         if let TransferState::Upload(..) = self.position {
             self.abort(cx)?;
@@ -152,7 +152,7 @@ impl AddressedSession {
         };
         if bytes.len() != usize::from(length) {
             let found = bytes.len();
-            return Err(SessionError::ProtocolViolation(format!("it gave {found} of {length} bytes at {at}")));
+            return Err(SessionError::ProtocolViolation(format!("it returned {found} of {length} bytes at {at}")));
         }
         Ok(bytes)
     }
@@ -269,7 +269,7 @@ impl Session for AddressedSession {
             }
             return self.start_leaving(cx);
         }
-        Err(SessionError::Timeout(format!("the unit did not take the request to leave in {LEAVE_TRIES} attempts")))
+        Err(SessionError::Timeout(format!("the unit did not accept the request to leave in {LEAVE_TRIES} attempts")))
     }
 
     fn rest(&mut self, cx: &mut Context<'_>) {

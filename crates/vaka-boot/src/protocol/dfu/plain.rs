@@ -97,7 +97,7 @@ impl PlainSession {
                 Err(_) => return Ok(End::Lost),
             }
         }
-        Err(SessionError::Timeout(format!("the unit did not take the end of the download in {END_TRIES} attempts")))
+        Err(SessionError::Timeout(format!("the unit did not accept the end of the download in {END_TRIES} attempts")))
     }
 
     /// Sends the DFU_GETSTATUS that starts manifestation in a unit that does not reply
@@ -111,7 +111,7 @@ impl PlainSession {
                 Ok(reply) if reply.state == State::ManifestSync => {}
                 Ok(reply) if reply.state == State::DownloadIdle => {
                     return Err(SessionError::ProtocolViolation(
-                        "it took the end of the download, and waits for more".into(),
+                        "it accepted the end of the download, but waits for more data".into(),
                     ));
                 }
                 Ok(reply) => {
@@ -163,7 +163,7 @@ impl Session for PlainSession {
         let number = match self.position {
             TransferState::Download(next, number) if next == Some(at) => number,
             TransferState::Idle => 0,
-            _ => return Err(SessionError::ProtocolViolation("blocks of plain DFU follow each other".into())),
+            _ => return Err(SessionError::ProtocolViolation("plain DFU requires contiguous blocks".into())),
         };
         self.port.download(number, data, DfuOperation::Block, cx).map_err(|(_, error)| error)?;
         let next = at.checked_add(data.len() as u64).filter(|_| self.port.is_full(data.len()));
@@ -173,7 +173,7 @@ impl Session for PlainSession {
 
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         let TransferState::Download(_, number) = self.position else {
-            return Err(SessionError::ProtocolViolation("there was no download to finish".into()));
+            return Err(SessionError::ProtocolViolation("there is no download to end".into()));
         };
         let tolerant = self.port.params.attributes.manifestation_tolerant();
         let mut end = self.send_end(number, cx)?;
@@ -194,7 +194,7 @@ impl Session for PlainSession {
         let number = match self.position {
             TransferState::Upload(next, number) if next == Some(at) => number,
             TransferState::Idle => 0,
-            _ => return Err(SessionError::ProtocolViolation("an upload of plain DFU begins at its beginning".into())),
+            _ => return Err(SessionError::ProtocolViolation("a plain DFU upload must start at its beginning".into())),
         };
         // Always request a whole block: a reply shorter than the request ends the upload.
         let mut bytes = self.port.upload(number, self.port.params.block_size, cx)?;
@@ -205,7 +205,7 @@ impl Session for PlainSession {
             let found = bytes.len();
             self.position = TransferState::Upload(None, 0);
             return Err(SessionError::ProtocolViolation(format!(
-                "its upload ends {found} bytes behind {at}, {len} were wanted"
+                "its upload ends {found} bytes after {at}; {len} were requested"
             )));
         }
         bytes.truncate(len);

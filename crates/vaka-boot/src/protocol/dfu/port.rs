@@ -56,11 +56,11 @@ impl DfuOperation {
 
     pub(super) fn words(self) -> &'static str {
         match self {
-            Self::Command => "the unit to take a command",
+            Self::Command => "the unit to accept a command",
             Self::Block => "the unit to program a block",
             Self::Erase => "the unit to erase a sector",
             Self::EraseAll => "the unit to erase all of its memory",
-            Self::Manifest => "the unit to check the image and make it effective",
+            Self::Manifest => "the unit to check and activate the image",
         }
     }
 }
@@ -175,7 +175,7 @@ impl DfuPort {
                 }
                 ToIdle::WaitAndAsk => {
                     let soon = cx.now() + Duration::from_secs(1);
-                    cx.wait_until(soon, "the unit to finish what an earlier program began");
+                    cx.wait_until(soon, "the unit to finish the operation of an earlier program");
                     self.status(cx, "the unit's status")?.state
                 }
                 ToIdle::InApplication => {
@@ -191,7 +191,7 @@ impl DfuPort {
             };
         }
         Err(SessionError::ProtocolViolation(format!(
-            "it does not come to dfuIDLE; it stays in {state}: {}",
+            "it does not reach dfuIDLE; it stays in {state}: {}",
             state.meaning()
         )))
     }
@@ -203,7 +203,7 @@ impl DfuPort {
         let setup = self.setup(Setup::CLASS_INTERFACE_IN, Request::GetState, 0);
         let mut answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
         if answer == Err(TransferError::Timeout) {
-            cx.wait_until(cx.now() + SECOND_TRY, "the unit to answer");
+            cx.wait_until(cx.now() + SECOND_TRY, "the unit to reply");
             answer = self.device.control_in(setup, 1, REQUEST_TIMEOUT);
         }
         match answer {
@@ -296,7 +296,7 @@ impl DfuPort {
     ) -> Result<(), SessionError> {
         if cx.now() > pauses.deadline {
             let time = (work.ceiling() * 2).as_secs();
-            return Err(SessionError::Timeout(format!("the unit is still at work after {time} s")));
+            return Err(SessionError::Timeout(format!("the unit is still busy after {time} s")));
         }
         let named = self.clamp_poll_timeout(reply.poll, work, cx);
         let pause = if named.is_zero() { pauses.next() } else { named };
@@ -333,7 +333,7 @@ impl DfuPort {
         let own = StringReader::of(&mut self.device).and_then(|strings| strings.get(&mut self.device, reply.string));
         let status = match reply.status {
             // The request was rejected, but the status gives no reason.
-            Status::Ok => format!("it gives no reason, its state is {}", reply.state),
+            Status::Ok => format!("no reason given; its state is {}", reply.state),
             Status::Unknown(_) => reply.status.to_string(),
             known => format!("{known}; status 0x{:02X}", known.number()),
         };

@@ -149,12 +149,16 @@ impl Interpreter {
             return Ok(());
         }
         let words = format!(
-            "{} stood behind the reply before this one: {}",
+            "{} followed the previous reply: {}",
             text::count(left.len(), "byte"),
             text::hex_pairs(&left[..left.len().min(16)])
         );
-        let field =
-            FieldView { field: "(too much)".into(), bytes: left, says: "expected nothing more".into(), is_wrong: true };
+        let field = FieldView {
+            field: "(too much)".into(),
+            bytes: left,
+            says: "expected no more bytes".into(),
+            is_wrong: true,
+        };
         let trouble = FrameMismatch { exchange: at.exchange.name.clone(), words, fields: vec![field] };
         Err(Failed::Transient(SessionError::Frame(Box::new(trouble))))
     }
@@ -215,7 +219,7 @@ impl Interpreter {
         if self.buffer.len() > MOST_PENDING.max(wanted.saturating_mul(2)) {
             self.buffer.clear();
             return Err(
-                SessionError::ProtocolViolation(format!("to '{}' it sends without an end", exchange.name)).into()
+                SessionError::ProtocolViolation(format!("its reply to '{}' does not end", exchange.name)).into()
             );
         }
         match self.wire.receive(&Transfer { exchange, memory: &self.memory, timeout }, wanted.max(SOME), cx) {
@@ -232,10 +236,10 @@ impl Interpreter {
     fn silent(&self, exchange: &Exchange) -> Failed {
         let name = &exchange.name;
         if self.buffer.is_empty() {
-            return Failed::Transient(SessionError::Timeout(format!("no reply to '{name}' came in time")));
+            return Failed::Transient(SessionError::Timeout(format!("no reply to '{name}' in time")));
         }
         let fields = self.memory.view_answer(exchange, &self.buffer);
-        let words = format!("only {} of a reply came in time", text::count(self.buffer.len(), "byte"));
+        let words = format!("only {} of a reply arrived in time", text::count(self.buffer.len(), "byte"));
         Failed::Transient(SessionError::Frame(Box::new(FrameMismatch { exchange: name.clone(), words, fields })))
     }
 

@@ -10,13 +10,9 @@ use crate::protocol::session_error::SessionError;
 /// The error for received bytes that differ from the expected echo.
 pub(super) fn not_an_echo(exchange: &Exchange, sent: &[u8], came: &[u8]) -> SessionError {
     let cut = |bytes: &[u8]| text::hex_pairs(&bytes[..bytes.len().min(16)]);
-    let words = format!("expected {} back as it was sent; received {}", cut(sent), cut(came));
-    let field = FieldView {
-        field: "(echo)".into(),
-        bytes: came.to_vec(),
-        says: "expected what was sent".into(),
-        is_wrong: true,
-    };
+    let words = format!("expected an echo of {}; received {}", cut(sent), cut(came));
+    let field =
+        FieldView { field: "(echo)".into(), bytes: came.to_vec(), says: "expected an echo".into(), is_wrong: true };
     SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields: vec![field] }))
 }
 

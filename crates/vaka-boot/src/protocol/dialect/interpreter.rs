@@ -244,7 +244,7 @@ impl Interpreter {
 
     fn step(&mut self, step: &Step, bounds: OperationLimits, cx: &mut Context<'_>) -> Result<(), SessionError> {
         if cx.now() > bounds.until {
-            return Err(SessionError::Timeout(format!("'{}' took longer than it may", bounds.operation.word())));
+            return Err(SessionError::Timeout(format!("'{}' exceeded its time limit", bounds.operation.word())));
         }
         let wrong = |error: EvaluationError| SessionError::dialect(bounds.operation.word(), error);
         match step {
@@ -256,7 +256,7 @@ impl Interpreter {
             }
             Step::Wait(time) => {
                 let until = (cx.now() + self.time(time)?).min(bounds.until);
-                cx.wait_until(until, "the unit, as its dialect says");
+                cx.wait_until(until, "a pause required by the dialect");
                 Ok(())
             }
             Step::If { condition, yes, no } => {
@@ -267,7 +267,7 @@ impl Interpreter {
                 let size = self.memory.size(size).map_err(wrong)?;
                 let bytes = self.memory.bytes(of).map_err(wrong)?;
                 if size == 0 {
-                    return Err(SessionError::dialect(bounds.operation.word(), "pieces have at least one byte"));
+                    return Err(SessionError::dialect(bounds.operation.word(), "a piece must have at least one byte"));
                 }
                 self.each(bytes.chunks(size), body, bounds, cx)
             }
@@ -277,7 +277,7 @@ impl Interpreter {
                 let until = (cx.now() + self.time(within)?).min(bounds.until);
                 while self.is_pending(body, done, bounds, cx)? {
                     if cx.now() + every > until {
-                        let words = format!("in '{}' the unit did not become ready in time", bounds.operation.word());
+                        let words = format!("in '{}' the unit was not ready in time", bounds.operation.word());
                         return Err(SessionError::Timeout(words));
                     }
                     cx.wait_until(cx.now() + every, "the unit to become ready");
@@ -299,7 +299,7 @@ impl Interpreter {
                 let within = self.time(within)?.min(bounds.until.saturating_sub(cx.now()));
                 match self.wire.wait_for_disconnect(within) {
                     true => Ok(()),
-                    false => Err(SessionError::Timeout("the unit did not leave the bus in time".into())),
+                    false => Err(SessionError::Timeout("the unit did not disconnect in time".into())),
                 }
             }
             Step::ComesBack(within) => {
@@ -336,7 +336,7 @@ impl Interpreter {
         let done = match target.callee() {
             Some(Callee::Exchange(number)) => self.exchange(dialect.exchange(number), bounds, cx),
             Some(Callee::Steps(number)) => self.steps(dialect.named_steps(number), bounds, cx),
-            None => Err(SessionError::dialect(bounds.operation.word(), format!("nothing is called '{}'", target.name))),
+            None => Err(SessionError::dialect(bounds.operation.word(), format!("'{}' does not exist", target.name))),
         };
         for (name, value) in before {
             self.memory.set(name, value);
@@ -402,7 +402,7 @@ impl Interpreter {
     fn come_back(&mut self, until: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(reopen) = self.reopen.clone() else {
             return Err(SessionError::ProtocolViolation(
-                "it leaves the bus, and nobody knows how to find it again".into(),
+                "it disconnects, and there is no information for finding it again".into(),
             ));
         };
         self.wire.wait_for_disconnect(until.saturating_sub(cx.now()));

@@ -144,7 +144,7 @@ impl DialectParams {
             !route.writes.iter().all(|region| within(region.span))
         };
         let obstacle = window.filter(outside).map(|(first, end)| {
-            format!("it can write 0x{first:X}..0x{end:X}, and the sheet's route would write beyond that")
+            format!("it can write 0x{first:X}..0x{end:X}, but the route in the product sheet exceeds that")
         });
         Some(Self { offer, chunk, read_chunk, can_read, given, start, obstacle })
     }
@@ -236,7 +236,7 @@ impl Session for DialectSession {
         self.talk.run(OperationName::Protection, Vec::new(), cx)?;
         let Some(protected) = &operation.protected else { return Ok(Protection::Unknown) };
         match self.talk.memory().truth(protected).map_err(|error| SessionError::dialect("protection", error))? {
-            true => Ok(Protection::Protected("its dialect says that it is protected".to_owned())),
+            true => Ok(Protection::Protected("its dialect reports that it is protected".to_owned())),
             false => Ok(Protection::Unprotected),
         }
     }
@@ -244,9 +244,7 @@ impl Session for DialectSession {
     fn unprotect(&mut self, cx: &mut Context<'_>) -> Result<(), SessionError> {
         match self.talk.run(OperationName::Unprotect, Vec::new(), cx) {
             Ok(true) | Err(SessionError::Disconnected) => Ok(()),
-            Ok(false) => {
-                Err(SessionError::ProtocolViolation("its dialect has no word for lifting the protection".into()))
-            }
+            Ok(false) => Err(SessionError::ProtocolViolation("its dialect cannot lift the protection".into())),
             Err(error) => Err(error),
         }
     }
@@ -313,12 +311,12 @@ impl Session for DialectSession {
             Some(result) => self.talk.memory().bytes(result).map_err(|error| SessionError::dialect("read", error))?,
             None => match self.talk.memory().get(names.data) {
                 Some(Value::Bytes(bytes)) => bytes.clone(),
-                _ => return Err(SessionError::dialect("read", "it captures nothing called 'data'".to_owned())),
+                _ => return Err(SessionError::dialect("read", "it does not capture 'data'".to_owned())),
             },
         };
         if bytes.len() != len as usize {
             let found = text::count(bytes.len(), "byte");
-            return Err(SessionError::ProtocolViolation(format!("it gave {found} of {len} at {at}")));
+            return Err(SessionError::ProtocolViolation(format!("it returned {found} of {len} at {at}")));
         }
         Ok(bytes.to_vec())
     }

@@ -228,7 +228,7 @@ impl BulkOnly {
         }
         match (fields[12], data) {
             (0, Data::In(length)) if length > 0 && bytes.is_empty() => {
-                Err(BotError::Broken("it says that all went well, and sends nothing".into()))
+                Err(BotError::Broken("it reports success, but sends no data".into()))
             }
             (0, Data::In(length)) => {
                 let relevant = length.saturating_sub(word(8)) as usize;
@@ -259,9 +259,9 @@ impl BulkOnly {
             TransferError::Disconnected | TransferError::Busy(_) | TransferError::Unsupported(_) => {
                 BotError::Over(error)
             }
-            TransferError::Stall => self.out_of_step("it refuses the command (stall)".into()),
-            TransferError::Timeout => self.out_of_step("it did not answer within the time limit".into()),
-            TransferError::Overflow => self.out_of_step("it sent more than was asked for".into()),
+            TransferError::Stall => self.out_of_step("it rejects the command (stall)".into()),
+            TransferError::Timeout => self.out_of_step("it did not reply within the time limit".into()),
+            TransferError::Overflow => self.out_of_step("it sent more data than requested".into()),
             // Often the first sign of an unplug.
             error if self.device.wait_for_disconnect(Duration::from_millis(200)) => BotError::Over(match error {
                 TransferError::Failed(_) => TransferError::Disconnected,
@@ -287,7 +287,7 @@ impl BulkOnly {
         match cleared {
             Ok(()) => BotError::Broken(why),
             Err(TransferError::Disconnected) => BotError::Over(TransferError::Disconnected),
-            Err(_) => BotError::Over(TransferError::Failed(format!("{why}, and it cannot be brought back into step"))),
+            Err(_) => BotError::Over(TransferError::Failed(format!("{why}, and the transfer could not be recovered"))),
         }
     }
 }

@@ -146,7 +146,7 @@ impl Session for FileSession {
             if self.disk.wait_for_disconnect(Duration::from_secs(2).min(deadline.saturating_sub(cx.now()))) {
                 return Ok(());
             }
-            cx.waiting("the unit to take the file and leave the bus", deadline);
+            cx.waiting("the unit to install the file and disconnect", deadline);
         }
         if !self.file.eject_after {
             cx.warn(Warning::EjectingAfterFile);
@@ -155,7 +155,7 @@ impl Session for FileSession {
         if self.disk.wait_for_disconnect(TIME_TO_LEAVE) {
             return Ok(());
         }
-        Err(SessionError::Timeout("the file is whole on its disk, and the unit does nothing with it".into()))
+        Err(SessionError::Timeout("the file is complete on its disk, but the unit does not install it".into()))
     }
 
     fn rest(&mut self, _: &mut Context<'_>) {

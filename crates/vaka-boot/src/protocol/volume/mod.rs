@@ -169,7 +169,7 @@ pub fn open_mounted(
     #[cfg(not(target_os = "linux"))]
     {
         let _ = (bus, device, mounted, fits, cx);
-        Err(SessionError::ProtocolViolation("mounted disks are used on Linux only, so far".into()))
+        Err(SessionError::ProtocolViolation("mounted disks are supported on Linux only".into()))
     }
 }
 
@@ -206,7 +206,7 @@ fn is_text(name: &str, size: u64) -> bool {
 fn full(wanted: u64, free: u64) -> SessionError {
     use vaka_base::size::Bytes;
     SessionError::NeedsAction {
-        reason: format!("its disk has no room: {} are needed, {} are free", Bytes(wanted), Bytes(free)),
+        reason: format!("its disk has not enough space: {} needed, {} free", Bytes(wanted), Bytes(free)),
         remedy: Box::new(Remedy::FreeDiskSpace),
     }
 }
@@ -221,7 +221,7 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::ExitMethod, cx: &mut Contex
             remedy: Box::new(Remedy::UpdateOrReplug),
         }),
         ExitMethod::PowerCycle => Err(SessionError::NeedsAction {
-            reason: "it leaves update mode only when it is unplugged".into(),
+            reason: "it leaves update mode only by a power cycle".into(),
             remedy: Box::new(Remedy::Replug),
         }),
         ExitMethod::Eject => {
@@ -229,7 +229,7 @@ fn leave(disk: &mut dyn Disk, how: vaka_core::sheet::ExitMethod, cx: &mut Contex
             if disk.wait_for_disconnect(TIME_TO_LEAVE) {
                 return Ok(());
             }
-            Err(SessionError::Timeout("its disk was ejected, and it stays in update mode".into()))
+            Err(SessionError::Timeout("its disk was ejected, but it stays in update mode".into()))
         }
     }
 }

@@ -130,14 +130,16 @@ impl FolderDisk {
         let folder = self.mounted.folder.display().to_string();
         match error.kind() {
             ErrorKind::StorageFull => full(self.bytes.len() as u64, 0),
-            ErrorKind::PermissionDenied => SessionError::Busy(format!(" (this user may not write to {folder})")),
+            ErrorKind::PermissionDenied => {
+                SessionError::Busy(format!(" (this user has no write permission on {folder})"))
+            }
             ErrorKind::ReadOnlyFilesystem if !self.is_gone(Duration::ZERO) => SessionError::NeedsAction {
                 reason: format!("{folder} is mounted read-only"),
                 remedy: Box::new(Remedy::MountWritable),
             },
             _ if self.is_gone(TIME_TO_GO) => SessionError::Disconnected,
             _ => SessionError::NeedsAction {
-                reason: format!("the system says of {folder}: {}", text::sanitize(&error.to_string())),
+                reason: format!("the system reports for {folder}: {}", text::sanitize(&error.to_string())),
                 remedy: Box::new(Remedy::UnmountAndReenter),
             },
         }
@@ -146,7 +148,7 @@ impl FolderDisk {
     /// Writes on, and waits until it has left this machine.
     fn write_out(&mut self, until: usize) -> Result<(), SessionError> {
         let Some(mut file) = self.file.take() else {
-            return Err(SessionError::ProtocolViolation("no file was begun on its disk".into()));
+            return Err(SessionError::ProtocolViolation("no file was started on its disk".into()));
         };
         let until = until.min(self.bytes.len());
         self.calls += 2;
@@ -267,7 +269,7 @@ impl Disk for FolderDisk {
         let (folder, node) = (self.mounted.folder.display(), self.mounted.node.display());
         Err(SessionError::NeedsAction {
             reason: format!(
-                "the system has its disk mounted at {folder}, and it is not ejected behind your back ({node})"
+                "the system has mounted its disk at {folder}, and Vaka does not eject mounted disks by itself ({node})"
             ),
             remedy: Box::new(Remedy::EjectOrUnmount),
         })

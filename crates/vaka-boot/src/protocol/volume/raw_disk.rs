@@ -65,7 +65,7 @@ pub(super) fn open(
     };
     let transport = BulkOnly::new(device, interfaces[index])?;
     let scsi = Scsi::open(transport, lun, cx)?;
-    let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::ProtocolViolation("its disk went away".into()))?);
+    let mut disk = NativeDisk::new(scsi.map_err(|_| SessionError::ProtocolViolation("its disk disappeared".into()))?);
     let facts = disk.look(cx)?;
     Ok((Box::new(disk), facts))
 }
@@ -87,7 +87,7 @@ struct NativeDisk {
 
 impl NativeDisk {
     fn new(scsi: Scsi) -> Self {
-        let volume = Err("it was not looked at".to_owned());
+        let volume = Err("it was not read".to_owned());
         Self { scsi, cache: Cache::new(), volume, room: 0..0, next: 0, most: LARGE, pieces: Vec::new(), sent: 0 }
     }
 
@@ -224,7 +224,7 @@ impl Disk for NativeDisk {
                     continue;
                 }
                 if entry.len() > MOST_PRESENT {
-                    return Err(io::Error::other("the file with its application is longer than any flash"));
+                    return Err(io::Error::other("its application file is larger than any flash"));
                 }
                 return read_until(&mut entry.to_file(), is_enough).map(Some);
             }

@@ -65,17 +65,17 @@ impl Sense {
 
     fn words(self) -> String {
         let known = match self {
-            Self(0, ..) => "it failed and does not say why",
+            Self(0, ..) => "it failed without a reason",
             Self(2, 0x3A, _) => "no medium: its disk is ejected",
-            Self(2, 0x04, 0x03) => "it waits for a person",
+            Self(2, 0x04, 0x03) => "it waits for the user",
             Self(2, ..) => "it is not ready",
             Self(3, 0x0C, _) => "it could not write",
             Self(3, ..) => "it could not read or write its medium",
-            Self(4, ..) => "a fault of the unit itself",
-            Self(5, 0x20, _) => "it does not know the command",
-            Self(5, 0x21, _) => "the address lies behind its end",
+            Self(4, ..) => "a hardware error of the unit",
+            Self(5, 0x20, _) => "it does not support the command",
+            Self(5, 0x21, _) => "the address is beyond its end",
             Self(5, 0x53, _) => "removal is prevented",
-            Self(5, ..) => "it does not take the command",
+            Self(5, ..) => "it rejects the command",
             Self(7, 0x27, _) => "it is write-protected",
             _ => "it failed",
         };
@@ -139,11 +139,11 @@ impl Scsi {
             let word = |at: usize| u32::from_be_bytes([bytes[at], bytes[at + 1], bytes[at + 2], bytes[at + 3]]);
             (word(0), word(4))
         }) else {
-            return Err(SessionError::ProtocolViolation("it does not tell the size of its disk".into()));
+            return Err(SessionError::ProtocolViolation("it does not report the size of its disk".into()));
         };
         if size as usize != SECTOR || last == u32::MAX {
             return Err(SessionError::ProtocolViolation(format!(
-                "its disk has sectors of {size} bytes; 512 are needed"
+                "its disk has sectors of {size} bytes; only 512 is supported"
             )));
         }
         self.count = u64::from(last) + 1;
@@ -200,7 +200,7 @@ impl Scsi {
         if bytes.len() == wanted as usize {
             return Ok(bytes);
         }
-        Err(SessionError::ProtocolViolation(format!("{} of {wanted} bytes came of sector {sector}", bytes.len())))
+        Err(SessionError::ProtocolViolation(format!("sector {sector} returned {} of {wanted} bytes", bytes.len())))
     }
 
     /// WRITE(10); at most [`MOST_SECTORS`]. Sent only once if repeating it would do harm.
@@ -223,7 +223,7 @@ impl Scsi {
                 Ok([opcode, 0, s0, s1, s2, s3, 0, c0, c1, 0])
             }
             _ => Err(SessionError::ProtocolViolation(format!(
-                "its file system leads to sector {sector}, behind the disk's end"
+                "its file system refers to sector {sector}, beyond the end of the disk"
             ))),
         }
     }

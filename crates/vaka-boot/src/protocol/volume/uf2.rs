@@ -109,7 +109,7 @@ impl Session for Uf2Session {
             cx.warn(Warning::NoReadBackFile { file: name.to_string() });
             return Ok(Protection::Unknown);
         }
-        Ok(Protection::Unreadable(format!("its {name} holds no block")))
+        Ok(Protection::Unreadable(format!("its {name} has no UF2 block")))
     }
 
     fn readable_ranges(&mut self, _: Address, cx: &mut Context<'_>) -> Result<Option<Vec<Span>>, SessionError> {
@@ -132,7 +132,7 @@ impl Session for Uf2Session {
     }
 
     fn write(&mut self, at: Address, data: &[u8], cx: &mut Context<'_>) -> Result<(), SessionError> {
-        let wrong = || SessionError::ProtocolViolation("a block that was not announced".into());
+        let wrong = || SessionError::ProtocolViolation("an unannounced block".into());
         let total = u32::try_from(self.pages.len()).map_err(|_| wrong())?;
         let first = at.to_u32().and_then(|at| self.pages.binary_search(&at).ok()).ok_or_else(wrong)?;
         let mut blocks = Vec::with_capacity(data.len() * 2);
@@ -159,7 +159,7 @@ impl Session for Uf2Session {
         }
         // The blocks are not necessarily in ascending order.
         self.present(None, cx)?.bytes(at, len).ok_or_else(|| SessionError::DfuStatus {
-            reason: format!("it does not show what is at {at}"),
+            reason: format!("it does not expose the content at {at}"),
             status: Status::Address,
         })
     }
@@ -194,7 +194,7 @@ impl Session for Uf2Session {
         if self.disk.wait_for_disconnect(TIME_TO_LEAVE) {
             return Ok(());
         }
-        Err(SessionError::Timeout("it took all blocks, and does not count them as a whole image".into()))
+        Err(SessionError::Timeout("it received every block but did not accept the image as complete".into()))
     }
 
     fn rest(&mut self, _: &mut Context<'_>) {

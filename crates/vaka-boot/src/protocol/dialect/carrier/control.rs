@@ -56,9 +56,9 @@ fn setup_packet(
         let number = memory.int(of).map_err(|error| SessionError::ProtocolViolation(error.to_string()))?;
         match number {
             number if (0..=most).contains(&number) => Ok(u16::try_from(number).unwrap_or(0)),
-            number => Err(SessionError::ProtocolViolation(format!(
-                "{number} does not fit a request's field of at most {most}"
-            ))),
+            number => {
+                Err(SessionError::ProtocolViolation(format!("{number} exceeds the request field's maximum of {most}")))
+            }
         }
     };
     let word = |of: &Option<Expression>| of.as_ref().map(|of| number(of, 0xFFFF)).transpose();

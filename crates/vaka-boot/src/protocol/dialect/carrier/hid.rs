@@ -48,7 +48,7 @@ impl Carrier for HidCarrier {
         let Transfer { exchange, timeout, .. } = *transfer;
         let Hid { send, report, length, fill, .. } = self.settings;
         if frame.len() > length {
-            let words = format!("the frame has {} bytes, and a report holds {length}", frame.len());
+            let words = format!("the frame has {} bytes; a report has {length}", frame.len());
             return Err(SessionError::Dialect { exchange: exchange.name.clone(), words });
         }
         let id = exchange.report.or(report);
@@ -120,7 +120,7 @@ fn report_type(report: Report) -> u16 {
 fn other_report(exchange: &Exchange, id: u8, bytes: Vec<u8>) -> SessionError {
     let found = bytes.first().map_or("nothing".to_owned(), |found| format!("report {found}"));
     let words = format!("at byte 0, the report's id: expected {id}; received {found}");
-    let says = format!("expected report {id}; this is {found}");
+    let says = format!("expected report {id}; received {found}");
     let fields = vec![FieldView { field: "(report id)".into(), bytes, says, is_wrong: true }];
     SessionError::Frame(Box::new(FrameMismatch { exchange: exchange.name.clone(), words, fields }))
 }

@@ -90,7 +90,7 @@ pub(super) fn open(
 }
 
 fn missing(what: &str) -> SessionError {
-    SessionError::ProtocolViolation(format!("it has no {what}, which its dialect needs"))
+    SessionError::ProtocolViolation(format!("it has no {what}, which its dialect requires"))
 }
 
 fn find_interface(

@@ -25,7 +25,7 @@ pub(super) fn open(
     configuration: &Configuration,
     settings: &Pipes,
 ) -> Result<PipesCarrier, SessionError> {
-    let (out, back) = find_pipes(configuration, settings).ok_or_else(|| missing("such pair of pipes"))?;
+    let (out, back) = find_pipes(configuration, settings).ok_or_else(|| missing("matching pair of endpoints"))?;
     device.claim(out.0.number, out.0.alternate)?;
     if out.0.number != back.0.number {
         device.claim(back.0.number, back.0.alternate)?;
