@@ -4,9 +4,11 @@
 
 use vaka_base::version::ReleaseNumber;
 use vaka_core::dfu::FunctionalDescriptor;
+use vaka_core::memory::Access;
 use vaka_core::sheet::{Ids, Route, Sheet};
 use vaka_core::unit::{DfuAlternate, DfuFacts, MemoryChoice, UnitFacts, UsbId};
 use vaka_core::volume::{VisibleFile, VolumeFacts};
+use vaka_dialect::Value;
 use vaka_testkit::demo;
 
 fn sheet(name: &str) -> Sheet {
@@ -150,4 +152,32 @@ fn the_functional_descriptor_is_read_bit_by_bit() {
     assert_eq!(FunctionalDescriptor::parse(&[6, 0x21, 1, 0, 0, 0]), None);
     let all: [&[u8]; 2] = [&[3, 0x24, 0], &[7, 0x21, 1, 0, 0, 0, 4]];
     assert!(FunctionalDescriptor::find(all).is_some() && FunctionalDescriptor::find([all[0]]).is_none());
+}
+
+/// A value that a dialect found is shown as text where it is printable ASCII, and as hex elsewhere.
+#[test]
+fn a_reported_value_is_text_or_hex() {
+    use vaka_core::unit::PropertyValue as P;
+    let text = |text: &str| P::Text(text.into());
+    let cases: [(Value, P); 7] = [
+        (Value::Int(7), P::Number(7)),
+        (Value::Truth(true), P::Number(1)),
+        (Value::from(b"A1\0\0".to_vec()), text("A1")),
+        (Value::from(b"A\0B".to_vec()), text("41 00 42")),
+        (Value::from(b"A\x07".to_vec()), text("41 07")),
+        (Value::from(b"\xC3\xA9".to_vec()), text("C3 A9")),
+        (Value::from(Vec::new()), text("")),
+    ];
+    for (value, wanted) in cases {
+        assert_eq!(P::from(&value), wanted, "{value:?}");
+    }
+}
+
+#[test]
+fn firmware_needs_erasing_and_writing() {
+    for (erase, write, wanted) in
+        [(true, true, true), (true, false, false), (false, true, false), (false, false, false)]
+    {
+        assert_eq!(Access { read: true, erase, write }.is_programmable(), wanted, "{erase} {write}");
+    }
 }

@@ -104,6 +104,7 @@ fn a_check_that_the_unit_has_no_part_in_is_none() {
 /// Each case changes the sound dialect in one place. What is wrong begins with the text
 /// between the brackets of the change.
 #[test]
+#[allow(clippy::too_many_lines)] // a table
 fn what_is_wrong_is_found_with_line_and_column() {
     let cases: &[(&str, &str, &str)] = &[
         ("dialect = 1", "dialect = [9]", "format 1"),
@@ -373,4 +374,51 @@ fn templates_are_valid() {
         assert!(dialect.warnings.is_empty(), "{}: {:?}", kind.name, dialect.warnings);
         assert_eq!(dialect.carrier.kind().name, kind.name);
     }
+}
+
+/// Rules of single keys, each in a dialect of a few lines.
+#[test]
+fn each_key_has_its_rule() {
+    const PIPES: &str = "kind = \"pipes\"";
+    const HID: &str = "kind = \"hid\"\nlength = 8";
+    let cases: &[(&str, &str, &str)] = &[
+        (PIPES, "[restart]\nsend = \"1\"\nreply = \"2\"\ntries = 100", ""),
+        (PIPES, "[restart]\nsend = \"1\"\nreply = \"2\"\ntries = 101", "1 to 100"),
+        (PIPES, "[restart]\nsend = \"1\"\nreply = \"2\"\ntries = 0", "1 to 100"),
+        (PIPES, "[restart]\nsend = \"1\"\nvia = \"feature\"", "only to a carrier of kind \"hid\""),
+        (HID, "[restart]\nsend = \"1\"\nvia = \"feature\"", ""),
+        (HID, "[restart]\nsend = \"1\"\nvia = \"status\"", "only to a carrier of kind \"dfu\""),
+        ("kind = \"hid\"\nlength = 8\nreply = \"input\"", "[restart]\nsend = \"1\"", ""),
+        (
+            "kind = \"hid\"\nlength = 8\nreply = \"output\"",
+            "[restart]\nsend = \"1\"",
+            "an output report goes to the unit",
+        ),
+        (
+            "kind = \"hid\"\nlength = 8\nsend = \"input\"",
+            "[restart]\nsend = \"1\"",
+            "an input report comes from the unit",
+        ),
+        (PIPES, "[table.one_two]\n0 = \"ok\"\n[restart]\nsend = \"1\"\nreply = \"u8 in one_two\"", ""),
+        (PIPES, "[table.one-two]\n0 = \"ok\"\n[restart]\nsend = \"1\"", "may contain only letters, digits and '_'"),
+        (PIPES, "[table.one]\n0 = \"\"\n[restart]\nsend = \"1\"", "expected its meaning"),
+        (PIPES, "[table.one]\n0 = \"a\\u0007\"\n[restart]\nsend = \"1\"", "expected its meaning"),
+        (PIPES, "[restart]\ndo = \"each 0 of fill(8, 1) { wait 1 ms }\"", "a piece must have at least one byte"),
+        (PIPES, "[restart]\ndo = \"each 1 of fill(8, 1) { wait 1 ms }\"", ""),
+        (PIPES, "[helper]\nfile = \"missing.bin\"\naddress = 0\n[restart]\nsend = \"1\"", "missing.bin"),
+    ];
+    for (carrier, rest, words) in cases {
+        let text = format!("dialect = 1\nname = \"k\"\n[carrier]\n{carrier}\n{rest}\n");
+        let found = support::parse(&text).err().unwrap_or_default();
+        assert!(found.contains(words) && found.is_empty() == words.is_empty(), "{carrier}\n{rest}: {found}");
+    }
+}
+
+#[test]
+fn a_table_names_the_statuses_of_dfu() {
+    let table = "[table.dfu_status]\n0 = \"ok\"\n0x0B = \"page is locked\"\n";
+    let dialect = sound(&SOUND.replacen("[geometry]", &format!("{table}\n[geometry]"), 1));
+    assert_eq!(dialect.dfu_status(0x0B).as_deref(), Some("page is locked"));
+    assert_eq!(dialect.dfu_status(0).as_deref(), Some("no error"));
+    assert_eq!((dialect.dfu_status(1), sound(SOUND).dfu_status(0)), (None, None));
 }

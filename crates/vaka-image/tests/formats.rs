@@ -9,6 +9,7 @@ use vaka_image::dfu_file;
 use vaka_image::edit::EditError;
 use vaka_image::facts::Suffix;
 use vaka_image::stamp::{self, SealState, StampSearch};
+use vaka_image::uf2::AppReadback;
 use vaka_image::{GroupId, Image, ReadError, ReadOptions, hex, srec, uf2};
 use vaka_testkit::Random;
 
@@ -162,6 +163,8 @@ fn uf2_blocks_may_carry_the_md5_of_a_region() {
         (regions.len(), regions[0].span, regions[0].md5.as_str()),
         (1, span(0x4000, 0x5000), "ab".repeat(16).as_str())
     );
+    let none = block(0, 1, &[(8, 0x2000), (484, 0x4000), (488, 0x1000)]);
+    assert_eq!(vaka_image::read(&none, NO_OPTIONS).unwrap().facts().md5_regions, [], "without the flag");
     let past_the_end = block(0, 1, &[(8, 0x6000), (484, 0xFFFF_F000), (488, 0x1001)]);
     assert_eq!(vaka_image::read(&past_the_end, NO_OPTIONS).unwrap().facts().md5_regions, []);
 }
@@ -554,4 +557,45 @@ fn blank_files_are_no_firmware() {
     assert_eq!(detect(&[0xFF, 0xFF]).unwrap_err(), NotFirmware::Blank(0xFF));
     assert_eq!(detect(&[0, 0, 0]).unwrap_err(), NotFirmware::Blank(0));
     assert!(detect(&[0, 0, 1]).is_ok());
+}
+
+/// Memory that a unit shows as UF2 blocks is read across their borders, and never beyond them.
+#[test]
+fn memory_is_read_from_the_blocks_that_a_unit_shows() {
+    let numbered = |number: u32, first: u8| {
+        let mut block = block(number, 3, &[]);
+        for (at, byte) in block[32..288].iter_mut().enumerate() {
+            *byte = first.wrapping_add(at as u8);
+        }
+        block
+    };
+    // The third block is at 0x4300: there is nothing at 0x4200.
+    let mut far = numbered(2, 0);
+    far[12..16].copy_from_slice(&0x4300_u32.to_le_bytes());
+    let shown = AppReadback::read(&[numbered(0, 0), vec![0; 512], numbered(1, 100), far].concat());
+    assert_eq!(shown.families.iter().copied().collect::<Vec<_>>(), [0x5EAB_D123]);
+    assert_eq!(shown.spans(), [span(0x4000, 0x4200), span(0x4300, 0x4400)]);
+    let bytes = |at: u64, len: u32| shown.bytes(Address::new(at), len);
+    assert_eq!(bytes(0x4000, 3), Some(vec![0, 1, 2]));
+    assert_eq!(bytes(0x40FE, 4), Some(vec![254, 255, 100, 101]));
+    assert_eq!(bytes(0x4010, 512), None);
+    assert_eq!(bytes(0x41FF, 1), Some(vec![99]));
+    assert_eq!((bytes(0x41FF, 2), bytes(0x3FFF, 2), bytes(0x4200, 1)), (None, None, None));
+    assert_eq!(bytes(0x4300, 256).map(|page| page.len()), Some(256));
+}
+
+/// A name of a stamp has no '=', and none of its fields has control characters.
+#[test]
+fn a_stamp_field_that_could_be_misread_is_refused() {
+    let image = Image::from_memory(&[(Address::new(0x0800_0000), vec![0xA5; 256])]).unwrap();
+    for (name, value, accepted) in [
+        ("crystal", "8 MHz", true),
+        ("", "8 MHz", false),
+        ("cry=stal", "8 MHz", false),
+        ("crystal", "8\u{7}MHz", false),
+    ] {
+        let mut text = stamp::StampFields { product: Some("tern".into()), ..Default::default() };
+        text.facts.push((name.into(), value.into()));
+        assert_eq!(stamp::append(&image, &text).is_ok(), accepted, "{name}={value}");
+    }
 }

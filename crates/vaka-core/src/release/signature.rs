@@ -161,6 +161,7 @@ mod tests {
         let key = PrivateKey::from_random([7; 32]);
         let again = PrivateKey::from_pem(&key.to_pem().unwrap()).unwrap();
         assert_eq!(again.public(), key.public());
+        assert_eq!(key.public().to_string(), key.public().short());
         assert_eq!(PublicKey::from_pem(&key.public().to_pem().unwrap()).unwrap(), key.public());
         assert!(PrivateKey::from_pem(&key.public().to_pem().unwrap()).is_err());
         assert!(PublicKey::from_pem("-----BEGIN PUBLIC KEY-----\nMCow\n-----END PUBLIC KEY-----\n").is_err());
