@@ -564,8 +564,8 @@ fn blank_files_are_no_firmware() {
 fn memory_is_read_from_the_blocks_that_a_unit_shows() {
     let numbered = |number: u32, first: u8| {
         let mut block = block(number, 3, &[]);
-        for (at, byte) in block[32..288].iter_mut().enumerate() {
-            *byte = first.wrapping_add(at as u8);
+        for (at, byte) in (0..=255_u8).zip(&mut block[32..288]) {
+            *byte = first.wrapping_add(at);
         }
         block
     };
