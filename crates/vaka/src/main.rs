@@ -30,14 +30,13 @@ mod state_dir;
 mod trace;
 mod trace_replay;
 
-use clap::Parser;
 use vaka_core::event::ExitCode;
 
 use args::{Args, Command};
 use environment::OutputOptions;
 
 fn main() -> std::process::ExitCode {
-    let mut args = Args::parse();
+    let mut args = Args::from_process();
     let setting = OutputOptions::new(&args.common);
     let configured = config::apply(&mut args.common);
     let done = configured.and_then(|()| signals::install()).and_then(|()| match &args.command {
@@ -61,6 +60,7 @@ fn main() -> std::process::ExitCode {
         Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &args.common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
         Command::Setup(setup) => commands::setup::run(setup, &args.common),
+        Command::Help(help) => commands::help::run(help),
         Command::Simulate(simulator) => commands::simulate::run(simulator),
     });
     let code = done.unwrap_or_else(|problem| {

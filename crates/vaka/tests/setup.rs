@@ -126,3 +126,28 @@ fn completions_and_manual_pages_are_of_all_commands() {
         assert!(text.contains(".TH") && text.contains("NAME"), "{page}");
     }
 }
+
+/// `vaka help` knows every topic that a message refers to, and every command.
+#[test]
+fn help_knows_its_topics_and_all_commands() {
+    let bench = Bench::of(Vec::new());
+    let list = bench.run(&["help"]).expect(0, &["Update units:", "Topics of 'vaka help TOPIC':"]).stdout.clone();
+    assert_eq!(bench.run(&["--help"]).expect(0, &[]).stdout.trim(), list.trim());
+    let rows = list.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next());
+    for name in rows {
+        bench.run(&["help", name]).expect(0, &[]);
+    }
+    bench.run(&["help", "update"]).expect(0, &["Usage: vaka update", "--plan"]);
+    bench.run(&["help", "sheet"]).expect(0, &["# Product sheet", "[[variant]]"]);
+    bench.run(&["help", "nonsense"]).expect(2, &["no topic or command 'nonsense'"]);
+    let mut count = 0;
+    for file in std::fs::read_dir(root().join("crates/vaka/src/messages")).unwrap() {
+        let text = std::fs::read_to_string(file.unwrap().path()).unwrap();
+        for (at, _) in text.match_indices("'vaka help ") {
+            let topic = text[at + 11..].split('\'').next().unwrap();
+            bench.run(&["help", topic]).expect(0, &["# "]);
+            count += 1;
+        }
+    }
+    assert!(count > 3);
+}

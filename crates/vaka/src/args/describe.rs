@@ -7,41 +7,41 @@ use vaka_dialect::carrier;
 
 #[derive(Debug, Subcommand)]
 pub enum DialectCommand {
-    /// A commented starting point for one kind of carrier
+    /// Create a commented template for a kind of carrier
     New {
-        /// What moves the frames
+        /// Transport of the frames
         #[arg(long, value_parser = carrier_names())]
         carrier: String,
-        /// Where it goes; without it to standard output
+        /// Output file; default: standard output
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
     },
-    /// Whether dialects are sound: what is wrong, with line and column, and what is missing
+    /// Check dialects: errors with line and column, and missing operations
     Check {
-        /// Dialects
+        /// Dialect files
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
     },
-    /// The protocol as a table: operation by operation, frame by frame
+    /// Show a dialect as a table of operations and frames
     Show {
-        /// The dialect
+        /// Dialect file
         file: PathBuf,
     },
-    /// The frames of a recorded run, with the names of their fields beside the bytes
+    /// Show the frames of a trace with the names of their fields
     Trace {
-        /// The dialect
+        /// Dialect file
         file: PathBuf,
-        /// What --trace recorded
+        /// Trace file of --trace
         trace: PathBuf,
         /// Only the frames of this operation
         #[arg(long, value_name = "NAME")]
         operation: Option<String>,
     },
-    /// Run a dialect against recorded frames, with no unit: does it send the same, and understand what came?
+    /// Test a dialect against a trace, without a unit
     Replay {
-        /// The dialect
+        /// Dialect file
         file: PathBuf,
-        /// What --trace recorded
+        /// Trace file of --trace
         trace: PathBuf,
     },
 }
@@ -55,30 +55,30 @@ fn carrier_names() -> impl clap::builder::TypedValueParser<Value = String> {
 
 #[derive(Debug, Subcommand)]
 pub enum SheetCommand {
-    /// A first sheet of the unit that --unit names, from all that it says of itself
+    /// Create a first product sheet from the descriptors of the unit
     New(NewSheet),
-    /// Whether sheets are sound, and what is wrong where
+    /// Check product sheets: errors with line and key
     Check {
-        /// Sheets
+        /// Product sheets
         #[arg(required = true, value_name = "FILE")]
         files: Vec<PathBuf>,
     },
-    /// What a sheet says, for reading: variants, memory, ways of updating, manual steps
+    /// Show a product sheet: variants, memory, routes and manual steps
     Show {
-        /// The sheet
+        /// Product sheet
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
-    /// The JSON Schema of sheets, for editors
+    /// Print the JSON Schema of product sheets, for editors
     Schema,
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct NewSheet {
-    /// Where to write it; else it is printed
+    /// Output file; default: standard output
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
-    /// Which of the unit's memories: its name, ALTERNATE or INTERFACE.ALTERNATE
+    /// Memory of the unit: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
 }

@@ -21,13 +21,13 @@ pub struct Check {
 /// Selection of an image in a file with several, and the address of a raw binary.
 #[derive(Clone, Copy, Debug, ClapArgs)]
 pub struct ImageSelection {
-    /// Where a raw binary starts
+    /// Start address of a raw binary
     #[arg(long, value_name = "ADDRESS", value_parser = address)]
     pub at: Option<Address>,
-    /// Which UF2 family to read
+    /// UF2 family to read
     #[arg(long, value_name = "ID", value_parser = number)]
     pub from_family: Option<u32>,
-    /// Which target of a DFU file to read, by its alternate setting
+    /// Target of a DFU file to read, by its alternate setting
     #[arg(long, value_name = "N")]
     pub from_target: Option<u8>,
 }
@@ -41,19 +41,19 @@ impl ImageSelection {
 /// Options for writing an image.
 #[derive(Debug, ClapArgs)]
 pub struct Output {
-    /// The format; else the ending of OUT decides
+    /// Output format; default: by the extension of OUT
     #[arg(long, value_enum, value_name = "FORMAT")]
     pub to: Option<Writable>,
-    /// The byte that fills gaps, such as 0xFF
+    /// Value that fills gaps, such as 0xFF
     #[arg(long, value_name = "BYTE", value_parser = byte)]
     pub fill: Option<u8>,
-    /// The UF2 family to write
+    /// UF2 family to write
     #[arg(long, value_name = "ID", value_parser = number)]
     pub family: Option<u32>,
-    /// Ids for the DFU suffix, VID:PID or VID:PID:RELEASE, each in hex
+    /// Ids of the DFU suffix: VID:PID or VID:PID:RELEASE, in hex
     #[arg(long, value_name = "IDS", value_parser = suffix)]
     pub dfu_ids: Option<Suffix>,
-    /// Overwrite OUT
+    /// Overwrite OUT if it exists
     #[arg(long)]
     pub replace: bool,
 }
@@ -85,10 +85,10 @@ pub struct Convert {
     pub out: PathBuf,
     #[command(flatten)]
     pub choose: ImageSelection,
-    /// Only what lies in this range, the end not included: 0x0A002400..0x0A003000
+    /// Only this address range, without its end address: 0x0A002400..0x0A003000
     #[arg(long, value_name = "A..B", value_parser = range)]
     pub range: Option<Span>,
-    /// Move it, so that it starts here
+    /// Move the image to this start address
     #[arg(long, value_name = "ADDRESS")]
     pub move_to: Option<Address>,
     #[command(flatten)]
@@ -111,7 +111,7 @@ pub struct Stamp {
     /// Part id
     #[arg(long, value_name = "ID")]
     pub part: Option<String>,
-    /// A variant that it is for; repeat it for several
+    /// Variant that the image is for; may be repeated
     #[arg(long = "for", value_name = "ID")]
     pub variants: Vec<String>,
     /// Version
@@ -120,10 +120,10 @@ pub struct Stamp {
     /// Name of the build
     #[arg(long, value_name = "NAME")]
     pub build: Option<String>,
-    /// When it was built
+    /// Build time
     #[arg(long, value_name = "TIME")]
     pub built: Option<String>,
-    /// A fact that must agree, such as crystal=8000000; repeat it for several
+    /// Fact that must agree with the product sheet, such as crystal=8000000; may be repeated
     #[arg(long, value_name = "NAME=VALUE", value_parser = fact)]
     pub fact: Vec<(String, String)>,
     #[command(flatten)]

@@ -2,6 +2,7 @@
 
 mod describe;
 mod files;
+mod help;
 mod release;
 mod system;
 mod unit;
@@ -18,15 +19,16 @@ use vaka_boot::bench::selector::Selector;
 
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
+pub use help::{Help, TOPICS};
 pub use release::{KeysCommand, Pack};
 pub use system::{Demo, Diagnose, Journal, SetupCommand, Simulate};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
 
-/// Updates the firmware of hardware products over their own USB port: knows
-/// which image fits which unit, says why, and reports what it checked.
+/// Updates the firmware of hardware products over USB. Checks that the image fits the unit,
+/// explains why, and reports only what it verified.
 #[derive(Debug, Parser)]
-#[command(version, max_term_width = 100)]
+#[command(version, max_term_width = 100, disable_help_subcommand = true)]
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
@@ -36,42 +38,42 @@ pub struct Args {
 
 /// Options that mean the same everywhere.
 #[derive(Debug, ClapArgs)]
-#[command(next_help_heading = "Options that mean the same everywhere")]
+#[command(next_help_heading = "General options")]
 pub struct Common {
-    /// Where units are: usb (this machine, the default) or usbip://HOST[:PORT]; repeat it for several
+    /// USB bus: usb (this computer, the default) or usbip://HOST[:PORT]; may be repeated
     #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
     pub bus: Vec<String>,
-    /// One unit: id=VID:PID, serial=…, port=… (or its place's name), name=…, folder=… (where its disk is mounted), or such a value alone
+    /// Select one unit: id=VID:PID, serial=…, port=… (a port path or its configured name), name=…, folder=… (mount point of its disk), or the value alone
     #[arg(long, global = true, value_name = "SEL")]
     pub unit: Option<Selector>,
-    /// What is printed on the board: the variant's id, or the printed text
+    /// Hardware variant: its id, or the text of the label on the board
     #[arg(long, global = true, value_name = "ID")]
     pub variant: Option<String>,
-    /// Which part of the product, where it has several that are updated each on its own
+    /// Part of the product, if it has several that are updated separately
     #[arg(long, global = true, value_name = "ID")]
     pub part: Option<String>,
-    /// Folder of product sheets, or one sheet
+    /// Folder of product sheets, or one product sheet
     #[arg(long, global = true, value_name = "DIR", env = "VAKA_SHEETS")]
     pub sheets: Option<PathBuf>,
-    /// How long to wait for a unit: 45s, 2min, 0 for not at all
+    /// Maximum time to wait for a unit, such as 45s or 2min; 0: do not wait
     #[arg(long, global = true, value_name = "TIME", default_value = "30s", value_parser = duration::parse)]
     pub wait: Duration,
-    /// Nobody is there: ask nothing; what would be asked is refused
+    /// Never prompt; refuse what would need an answer
     #[arg(long, global = true)]
     pub unattended: bool,
-    /// Consent to one thing that verdict or plan names by this id
+    /// Allow one risk that the verdict or the plan lists under this id; may be repeated
     #[arg(long, global = true, value_name = "ID")]
     pub allow: Vec<String>,
-    /// Write all that goes over the wire into this file, firmware included
+    /// Record all USB traffic into this file, including the firmware
     #[arg(long, global = true, value_name = "FILE")]
     pub trace: Option<PathBuf>,
-    /// How results are printed
+    /// Output format
     #[arg(long, global = true, value_name = "FORMAT", value_enum, default_value_t = Format::Text)]
     pub format: Format,
-    /// More on standard error
+    /// Print more on standard error
     #[arg(long, short, global = true, conflicts_with = "quiet")]
     pub verbose: bool,
-    /// Less on standard error
+    /// Print less on standard error
     #[arg(long, short, global = true)]
     pub quiet: bool,
     /// Names of places on the bench and their ports, from the configuration.
@@ -82,59 +84,61 @@ pub struct Common {
 /// How results are printed.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum Format {
-    /// For reading
+    /// Text for people
     Text,
-    /// One JSON object a line
+    /// One JSON object per line
     Json,
 }
 
 #[derive(Debug, Subcommand)]
 pub enum Command {
-    /// A full example on simulated units: nothing attached, nothing left behind
+    /// Run an example on simulated units, without hardware
     Demo(Demo),
-    /// Every unit on the bench, what it is doing, and what can be done next
+    /// List the connected units, their mode and the next possible command
     Survey(Survey),
-    /// What a file is, and which variants it fits; with --unit, whether it fits that unit
+    /// Describe firmware files and the variants they fit; with --unit, whether they fit that unit
     Check(Check),
-    /// The application's serial text, with times; lets go when an update wants the port
+    /// Show the serial output of an application with timestamps; releases the port for updates
     Console(Console),
-    /// One image format into another: ranges cut, moved, filled, files joined
+    /// Convert an image to another format; cut, move, fill or join images
     Convert(Convert),
-    /// Put the product's own stamp into an image, or seal the one that the link put there
+    /// Add a stamp (product, variant, version, digest) to an image, or seal a linked one
     Stamp(Stamp),
-    /// The main job: wait, enter, match, erase, transfer, verify, restart, confirm
+    /// Update one unit: enter update mode, match, erase, write, verify, restart, confirm
     Update(Update),
-    /// The same update for every unit that is plugged in, several at once, each one recorded
+    /// Update every unit that is plugged in, several at once
     Line(Line),
-    /// Into update mode: signals and manual steps, and a look at what came
+    /// Put a unit into update mode
     Enter,
-    /// Back to the application, with nothing written
+    /// Restart the application without writing
     Restart,
-    /// A unit's memory to a file: a region, a range, or all that its route writes
+    /// Read a region, an address range or all writable regions of a unit into a file
     Read(Read),
-    /// A file against a unit's memory, or against another file: a map, and the first difference
+    /// Compare a file with a unit's memory or with another file
     Compare(Compare),
-    /// A unit's settings into a file, and from a file into another unit
+    /// Save the settings of a unit, or load them into another unit
     #[command(subcommand)]
     Settings(SettingsCommand),
-    /// What was done: every attempt, filtered, in full, or as a page with plots
+    /// List past attempts; show one, or export a report
     Journal(Journal),
-    /// One signed file with the images for all variants, in stages
+    /// Create a signed release file with the images of all variants
     Pack(Pack),
-    /// Keys that sign releases, and keys that are trusted
+    /// Manage signing keys and trusted keys
     #[command(subcommand)]
     Keys(KeysCommand),
-    /// Product sheets: make a first one from a unit, check one, show one
+    /// Create, check or show product sheets
     #[command(subcommand)]
     Sheet(SheetCommand),
-    /// Dialects, which describe a vendor's bootloader: begin one, check it, look at its frames
+    /// Create, check or test dialects, which describe vendor bootloaders
     #[command(subcommand)]
     Dialect(DialectCommand),
-    /// This machine and its bench: USB, rights, drivers, holders, leads; each finding with its cure
+    /// Check this computer's USB, permissions, drivers and cables, with remedies
     Diagnose(Diagnose),
-    /// What this system wants: udev rules from the sheets, shell completions, manual pages
+    /// Generate udev rules, shell completions and manual pages
     #[command(subcommand)]
     Setup(SetupCommand),
     /// Serve simulated units over USB/IP until Ctrl-C
     Simulate(Simulate),
+    /// Show help on a topic or a command
+    Help(Help),
 }

@@ -6,48 +6,48 @@ use clap::{Args as ClapArgs, Subcommand};
 
 #[derive(Debug, ClapArgs)]
 pub struct Pack {
-    /// What goes into the release, as docs/formats/release.md describes it
+    /// Description of the release; see 'vaka help release'
     #[arg(value_name = "DESCRIPTION")]
     pub description: PathBuf,
-    /// The release; else PRODUCT-VERSION.vaka here
+    /// Release file to write; default: PRODUCT-VERSION.vaka
     #[arg(long, value_name = "FILE")]
     pub out: Option<PathBuf>,
-    /// The key that signs it: a name of 'vaka keys', or a PEM file
+    /// Signing key: a name from 'vaka keys list', or a PEM file
     #[arg(long, value_name = "KEY")]
     pub key: Option<String>,
-    /// Overwrite the release
+    /// Overwrite the release if it exists
     #[arg(long)]
     pub replace: bool,
 }
 
 #[derive(Debug, Subcommand)]
 pub enum KeysCommand {
-    /// Make a key pair that signs releases
+    /// Create a key pair for signing releases
     New {
-        /// What it is called here
+        /// Name of the key
         #[arg(value_name = "NAME")]
         name: String,
     },
-    /// Keys of this user, and keys whose releases are trusted
+    /// List signing keys and trusted keys
     List,
-    /// The public half of a key, in PEM, to be given to others
+    /// Print a public key in PEM
     Show {
-        /// What it is called here
+        /// Name of the key
         #[arg(value_name = "NAME")]
         name: String,
     },
-    /// Trust releases that this key signed
+    /// Trust the releases that this key signed
     Trust {
-        /// Its public half, in PEM
+        /// Public key in PEM
         #[arg(value_name = "FILE")]
         file: PathBuf,
-        /// What it is called here; else as the file
+        /// Name of the key; default: the file name
         #[arg(long, value_name = "NAME")]
         name: Option<String>,
     },
-    /// Trust them no more
+    /// Remove a key from the trusted keys
     Distrust {
-        /// What it is called here
+        /// Name of the key
         #[arg(value_name = "NAME")]
         name: String,
     },

@@ -9,49 +9,49 @@ use vaka_base::duration;
 
 #[derive(Debug, ClapArgs)]
 pub struct Demo {
-    /// Which example; --list names them
+    /// Name of the example; see --list
     #[arg(default_value = "tern")]
     pub scene: String,
-    /// Name the examples
+    /// List the examples
     #[arg(long)]
     pub list: bool,
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct Diagnose {
-    /// Watch the buses for so long, for what comes and goes again and again
+    /// Also watch the buses for this time to find units that reconnect repeatedly
     #[arg(long, value_name = "TIME", value_parser = duration::parse)]
     pub listen: Option<Duration>,
 }
 
 #[derive(Debug, Subcommand)]
 pub enum SetupCommand {
-    /// udev rules for the ids in the sheets, and for no others
+    /// Generate udev rules for the ids in the product sheets only
     Rules {
-        /// Where they go; else they are printed
+        /// Output file; default: standard output
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
-        /// Overwrite the file
+        /// Overwrite the file if it exists
         #[arg(long)]
         replace: bool,
     },
-    /// Completions for a shell
+    /// Generate completions for a shell
     Completions {
-        /// Which shell
+        /// Shell
         #[arg(value_enum)]
         shell: clap_complete::Shell,
-        /// Where they go; else they are printed
+        /// Output file; default: standard output
         #[arg(long, value_name = "FILE")]
         out: Option<PathBuf>,
-        /// Overwrite the file
+        /// Overwrite the file if it exists
         #[arg(long)]
         replace: bool,
     },
-    /// JSON Schema of the events of --format json, for programs that read them
+    /// Print the JSON Schema of the events of --format json
     Events,
-    /// Manual pages, one for each command
+    /// Generate manual pages, one per command
     Manual {
-        /// The folder that they go into
+        /// Output folder
         #[arg(value_name = "DIR")]
         out: PathBuf,
     },
@@ -59,19 +59,19 @@ pub enum SetupCommand {
 
 #[derive(Debug, ClapArgs)]
 pub struct Journal {
-    /// One attempt, in full
+    /// Show one attempt in full
     #[arg(value_name = "ATTEMPT")]
     pub attempt: Option<String>,
-    /// Only since then: 2026-11-23, 12h, 3d
+    /// Only attempts since this time: 2026-11-23, 12h, 3d
     #[arg(long, value_name = "TIME")]
     pub since: Option<String>,
-    /// Only those that did not end well
+    /// Only unsuccessful attempts
     #[arg(long)]
     pub failed: bool,
-    /// Write them as comma-separated values
+    /// Write the attempts as comma-separated values
     #[arg(long, value_name = "FILE")]
     pub csv: Option<PathBuf>,
-    /// Write a page with a summary, plots and a table
+    /// Write an HTML report with a summary, plots and a table
     #[arg(long, value_name = "FILE")]
     pub report: Option<PathBuf>,
     /// Write one attempt as an in-toto statement with the digest that was read back
@@ -81,13 +81,13 @@ pub struct Journal {
 
 #[derive(Debug, ClapArgs)]
 pub struct Simulate {
-    /// Which units there are and what goes wrong with them
+    /// Scene file: the units and their faults
     #[arg(long, value_name = "FILE")]
     pub scene: Option<PathBuf>,
-    /// Answer from a trace of --trace in place of a scene
+    /// Replay a trace of --trace instead of a scene
     #[arg(long, value_name = "FILE", conflicts_with = "scene")]
     pub replay: Option<PathBuf>,
-    /// Where to listen; port 0 takes any free one
+    /// Listen address; port 0 selects a free port
     #[arg(long, value_name = "ADDR", default_value = "127.0.0.1:0")]
     pub listen: SocketAddr,
 }

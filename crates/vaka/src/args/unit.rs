@@ -12,23 +12,23 @@ use super::values::{assignment, range};
 
 #[derive(Debug, ClapArgs)]
 pub struct Survey {
-    /// Keep printing what comes and goes, until Ctrl-C
+    /// Print each unit that is attached or detached, until Ctrl-C
     #[arg(long)]
     pub watch: bool,
 }
 
 #[derive(Debug, ClapArgs)]
 pub struct Console {
-    /// Send this line first; may be given more than once. At a terminal what is typed is sent too
+    /// Send this line at the start; may be repeated. At a terminal, typed lines are sent too
     #[arg(long, value_name = "LINE")]
     pub send: Vec<String>,
-    /// End once a line holds these words; exit status 4 if none did in time
+    /// Exit when a line contains this text; exit status 4 if none does in time
     #[arg(long, value_name = "WORDS")]
     pub until: Option<String>,
-    /// How long --until may take
+    /// Time limit of --until
     #[arg(long, value_name = "TIME", default_value = "10s", value_parser = duration::parse)]
     pub within: Duration,
-    /// Write all of it into this new file, too
+    /// Also write the output into this new file
     #[arg(long, value_name = "FILE")]
     pub record: Option<PathBuf>,
 }
@@ -36,13 +36,13 @@ pub struct Console {
 /// A range of memory.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct MemoryRange {
-    /// A region of the sheet, by its name
+    /// Region of the product sheet
     #[arg(long, value_name = "NAME", conflicts_with = "range")]
     pub region: Option<String>,
-    /// Addresses, the end not included: 0x0A002400..0x0A003000
+    /// Address range without its end address: 0x0A002400..0x0A003000
     #[arg(long, value_name = "A..B", value_parser = range)]
     pub range: Option<Span>,
-    /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
+    /// Memory of a DFU unit without a product sheet: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
 }
@@ -54,7 +54,7 @@ pub struct Read {
     pub out: PathBuf,
     #[command(flatten)]
     pub place: MemoryRange,
-    /// Read so often, and compare; for a unit or a cable that is not trusted
+    /// Read N times and compare the results, for unreliable units or cables
     #[arg(long, value_name = "N", default_value_t = 1, value_parser = clap::value_parser!(u32).range(1..=100))]
     pub times: u32,
     #[command(flatten)]
@@ -66,7 +66,7 @@ pub struct Compare {
     /// Firmware file
     #[arg(value_name = "FILE")]
     pub file: PathBuf,
-    /// Another file; without it a unit's memory
+    /// Second file; without it, the memory of a unit
     #[arg(value_name = "OTHER")]
     pub other: Option<PathBuf>,
     #[command(flatten)]
@@ -77,24 +77,24 @@ pub struct Compare {
 
 #[derive(Debug, Subcommand)]
 pub enum SettingsCommand {
-    /// Read a region that the sheet lets be carried into a file
+    /// Read a transferable region of a unit into a file
     Save {
         /// Output file
         #[arg(value_name = "OUT")]
         out: PathBuf,
-        /// Which region
+        /// Region name
         #[arg(long, value_name = "NAME", default_value = "settings")]
         region: String,
-        /// Overwrite OUT
+        /// Overwrite OUT if it exists
         #[arg(long)]
         replace: bool,
     },
-    /// Write such a file into a unit; what belongs to the unit stays as it is there
+    /// Write saved settings into a unit; per-unit values such as its serial number are kept
     Load {
-        /// A file that 'settings save' wrote
+        /// File of 'vaka settings save'
         #[arg(value_name = "FILE")]
         file: PathBuf,
-        /// Give one of the unit's own values in place of the present one
+        /// Set a per-unit value instead of keeping the present one
         #[arg(long, value_name = "NAME=VALUE", value_parser = assignment)]
         set: Vec<(String, String)>,
     },

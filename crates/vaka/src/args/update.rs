@@ -17,25 +17,25 @@ pub struct Update {
     pub choose: ImageSelection,
     #[command(flatten)]
     pub release: Releases,
-    /// Print every step, by tool and by hand, and stop before the first
+    /// Print the plan and stop before the first step
     #[arg(long)]
     pub plan: bool,
-    /// How strong a check is wanted
+    /// Required verification
     #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
     pub check: VerifyLevel,
-    /// Read the present content into this file first; the format by its ending
+    /// Back up the present content into this file first; its extension determines the format
     #[arg(long, value_name = "FILE")]
     pub save: Option<PathBuf>,
-    /// Write also what is already equal
+    /// Write all sectors, including those that already match
     #[arg(long)]
     pub rewrite: bool,
-    /// A region that stays as it is, even where it shares a sector with the application; may be given more than once
+    /// Preserve this region, even if it shares a sector with the application; may be repeated
     #[arg(long, value_name = "REGION")]
     pub keep: Vec<String>,
-    /// Erase the whole part first, but for its bootloader; what is lost by that is asked for as an agreement
+    /// Erase everything except the bootloader first; what is lost needs --allow
     #[arg(long)]
     pub erase_all: bool,
-    /// Which memory of a unit that no sheet describes: its name, ALTERNATE or INTERFACE.ALTERNATE
+    /// Memory of a DFU unit without a product sheet: its name, ALTERNATE or INTERFACE.ALTERNATE
     #[arg(long, value_name = "MEMORY")]
     pub memory: Option<String>,
 }
@@ -49,16 +49,16 @@ pub struct Line {
     pub choose: ImageSelection,
     #[command(flatten)]
     pub release: Releases,
-    /// How strong a check is wanted
+    /// Required verification
     #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
     pub check: VerifyLevel,
-    /// Write also what is already equal
+    /// Write all sectors, including those that already match
     #[arg(long)]
     pub rewrite: bool,
-    /// End once so many units are through
+    /// Exit after this number of units
     #[arg(long, value_name = "N")]
     pub count: Option<usize>,
-    /// End after this time; what is under way is finished
+    /// Exit after this time; running updates are completed
     #[arg(long = "for", value_name = "TIME", value_parser = duration::parse)]
     pub during: Option<Duration>,
 }
@@ -66,16 +66,16 @@ pub struct Line {
 /// Selection of a release and of one of its builds.
 #[derive(Clone, Debug, ClapArgs)]
 pub struct Releases {
-    /// Of a release: which of its builds
+    /// Build of a release
     #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]
     pub build: String,
-    /// Of several releases: newest, known-good (which ended well here before), or a version
+    /// Version to select from several releases: newest, known-good (installed successfully before), or a version
     #[arg(long = "version", value_name = "V", default_value = "newest")]
     pub which: String,
-    /// Of several releases: only those for these people, such as stable or trial
+    /// Channel to select from several releases, such as stable or trial
     #[arg(long, value_name = "NAME")]
     pub channel: Option<String>,
-    /// Where files for another tool are put; else here
+    /// Folder for files that an external tool writes; default: the current folder
     #[arg(long, value_name = "DIR")]
     pub export_dir: Option<PathBuf>,
 }
@@ -83,8 +83,8 @@ pub struct Releases {
 /// The requested check.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, ValueEnum)]
 pub enum VerifyLevel {
-    /// The strongest that the unit allows
+    /// The strongest check that the unit supports
     Strongest,
-    /// That the unit took all blocks without an error
+    /// The unit accepted all blocks without an error
     Accepted,
 }

@@ -11,6 +11,7 @@ pub mod demo;
 pub mod diagnose;
 pub mod dialect;
 pub mod enter;
+pub mod help;
 pub mod journal;
 pub mod keys;
 pub mod pack;

@@ -110,6 +110,8 @@ pub enum CommandError {
 
     /// The demo has no such example.
     NoExample { name: String },
+    /// `vaka help` has no such topic or command.
+    NoTopic { name: String },
     /// The journal cannot be written.
     Journal { reason: String },
     /// The journal has no such attempt.
@@ -171,7 +173,7 @@ impl CommandError {
         match self {
             Self::Internal(_) => X::Internal,
             Self::Usage(_) | Self::NoPart { .. } | Self::NoFormat { .. } | Self::NoBuild { .. } => X::Usage,
-            Self::NoExample { .. } | Self::MemoryUnknown => X::Usage,
+            Self::NoExample { .. } | Self::NoTopic { .. } | Self::MemoryUnknown => X::Usage,
             Self::Journal { .. } | Self::Listen { .. } | Self::Port { .. } => X::Access,
             Self::NoAttempt { .. } | Self::NoLine { .. } | Self::NoUnit => X::NoUnit,
             Self::ReadingsDiffer { .. } => X::Differs,
@@ -319,6 +321,7 @@ impl CommandError {
             Self::NotTrusted { name } => format!("No key is trusted as '{name}'."),
 
             Self::NoExample { name } => format!("There is no example '{name}'."),
+            Self::NoTopic { name } => format!("There is no topic or command '{}'.", text::sanitize(name)),
             Self::Journal { reason } => format!("The journal cannot be written: {reason}."),
             Self::NoAttempt { id } => format!("The journal has no attempt '{}'.", text::sanitize(id)),
             Self::NotReadBack => "This attempt did not read back all of the content.".to_owned(),
@@ -437,6 +440,7 @@ impl CommandError {
             Self::OtherKeyTrusted { .. } => "Give this one another name with --name.",
 
             Self::NoExample { .. } => "'vaka demo --list' lists them.",
+            Self::NoTopic { .. } => "'vaka help' lists the topics and commands.",
             Self::Journal { .. } => "Give this user a writable state folder (XDG_STATE_HOME).",
             Self::NoAttempt { .. } => "'vaka journal' lists them.",
             Self::NotReadBack => "Only content that was read back can be attested.",
