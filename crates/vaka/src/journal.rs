@@ -116,7 +116,7 @@ pub struct ResultRecord {
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pending_undo: Vec<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub next: Option<NextRecord>,
+    pub application: Option<ApplicationRecord>,
     #[serde(flatten)]
     rest: Map<String, Value>,
 }
@@ -124,7 +124,7 @@ pub struct ResultRecord {
 /// The application after an attempt.
 #[derive(Clone, Debug, Default, Deserialize, Serialize)]
 #[serde(default)]
-pub struct NextRecord {
+pub struct ApplicationRecord {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub serial: Option<String>,
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -159,9 +159,11 @@ struct JournalLine {
 #[derive(Deserialize, Serialize)]
 #[serde(rename_all = "kebab-case")]
 enum RecordBody {
+    #[serde(rename = "started")]
     StartRecord(Box<StartRecord>),
     /// Pending undo actions; the last such line counts for an attempt without an end.
-    Owed(Vec<String>),
+    PendingUndo(Vec<String>),
+    #[serde(rename = "ended")]
     EndRecord(Box<EndRecord>),
 }
 
@@ -169,7 +171,7 @@ enum RecordBody {
 #[derive(Clone, Debug, Serialize)]
 pub struct Record {
     pub attempt: String,
-    pub begun: StartRecord,
+    pub started: StartRecord,
     /// Pending undo actions when this was last written.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub pending_undo: Vec<String>,
@@ -186,9 +188,11 @@ impl Record {
     /// The serial numbers of the unit: of its application and of its bootloader.
     pub fn serials(&self) -> Vec<&str> {
         let result = self.result();
-        let next = result.next.as_ref().and_then(|next| next.serial.as_deref());
-        let mut serials: Vec<&str> =
-            [result.serial.as_deref(), result.bootloader_serial.as_deref(), next].into_iter().flatten().collect();
+        let application = result.application.as_ref().and_then(|application| application.serial.as_deref());
+        let mut serials: Vec<&str> = [result.serial.as_deref(), result.bootloader_serial.as_deref(), application]
+            .into_iter()
+            .flatten()
+            .collect();
         serials.sort_unstable();
         serials.dedup();
         serials
@@ -201,7 +205,7 @@ impl Record {
 
     /// The version that the application reported afterwards.
     pub fn version_after(&self) -> Option<&str> {
-        self.result().next.as_ref()?.version.as_deref()
+        self.result().application.as_ref()?.version.as_deref()
     }
 
     /// The message of the failure that ended it.
@@ -336,7 +340,7 @@ impl Attempt {
 
     /// Records the pending undo actions.
     pub fn note_owed(&self, steps: &[String]) -> Result<(), String> {
-        append(&self.path, &self.id, RecordBody::Owed(steps.to_vec()))
+        append(&self.path, &self.id, RecordBody::PendingUndo(steps.to_vec()))
             .map_err(|error| format!("{}: {error}", self.path.display()))
     }
 
@@ -386,9 +390,9 @@ pub fn read(path: &Path) -> io::Result<(Vec<Record>, usize)> {
         };
         match line.what {
             RecordBody::StartRecord(begun) => {
-                records.push(Record { attempt: line.attempt, begun: *begun, pending_undo: Vec::new(), ended: None })
+                records.push(Record { attempt: line.attempt, started: *begun, pending_undo: Vec::new(), ended: None })
             }
-            RecordBody::Owed(pending_undo) => {
+            RecordBody::PendingUndo(pending_undo) => {
                 match records.iter_mut().rev().find(|record| record.attempt == line.attempt) {
                     Some(record) => record.pending_undo = pending_undo,
                     None => torn += 1,

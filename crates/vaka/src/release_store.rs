@@ -109,13 +109,13 @@ fn version(which: &str, product: Option<&str>) -> VersionSelector {
 fn known_good(product: Option<&str>) -> Vec<String> {
     let records = journal::path().and_then(|path| journal::read(&path).ok()).map(|(records, _)| records);
     let is_good = |record: &&journal::Record| {
-        let of = record.begun.release.as_ref();
+        let of = record.started.release.as_ref();
         record.is_good()
             && record.result().after.as_deref() == Some("confirmed")
             && of.is_some_and(|of| of.stage == of.stages && product.is_none_or(|product| of.product == product))
     };
     let good = records.iter().flatten().filter(is_good);
-    good.filter_map(|record| record.begun.release.as_ref().map(|of| of.version.clone())).collect()
+    good.filter_map(|record| record.started.release.as_ref().map(|of| of.version.clone())).collect()
 }
 
 /// Checks whether the release may be used: signed with a trusted key, or consented to.

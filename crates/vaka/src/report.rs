@@ -61,7 +61,7 @@ fn unit_row(unit: &UnitHistory<'_>) -> UnitRow {
 }
 
 fn moment(record: &Record) -> String {
-    record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
+    record.started.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S").to_string()
 }
 
 /// The page with a summary, plots and a table. All text is escaped.
@@ -162,7 +162,7 @@ fn unit_table(units: &[UnitRow]) -> Markup {
 
 fn attempt_table(records: &[&Record]) -> Markup {
     let names = [
-        "begun",
+        "started",
         "unit",
         "product",
         "file",
@@ -201,7 +201,7 @@ fn heads(names: &[&str]) -> Markup {
 }
 
 fn day(record: &Record) -> String {
-    record.begun.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d").to_string()
+    record.started.time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d").to_string()
 }
 
 fn row(record: &Record) -> Row {
@@ -212,7 +212,7 @@ fn row(record: &Record) -> Row {
         .flatten()
         .collect::<Vec<_>>()
         .join(" ");
-    let name = std::path::Path::new(&record.begun.file.name).file_name();
+    let name = std::path::Path::new(&record.started.file.name).file_name();
     Row {
         attempt: record.attempt.clone(),
         when: moment(record),

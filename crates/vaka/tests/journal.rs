@@ -56,8 +56,8 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
     assert_eq!(all.len(), 3, "a plan is no attempt");
     let first = &all[0];
     if program::is_there("sha256sum") {
-        assert_eq!(first["begun"]["file"]["sha256"], sha256sum(&firmware("gannet-1.3.0.dfu")));
-        assert_eq!(first["begun"]["file"]["content_sha256"], sha256sum(&firmware("gannet-1.3.0.bin")));
+        assert_eq!(first["started"]["file"]["sha256"], sha256sum(&firmware("gannet-1.3.0.dfu")));
+        assert_eq!(first["started"]["file"]["content_sha256"], sha256sum(&firmware("gannet-1.3.0.bin")));
     }
     let ended = &first["ended"];
     assert_eq!(ended["ids"], serde_json::json!(["1209:0003", "1209:0004"]));
@@ -85,7 +85,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
     let statement: Value = serde_json::from_slice(&fs::read(bench.folder.path().join("a.json")).unwrap()).unwrap();
     // Source: in-toto Attestation Framework, Statement v1: four fields, subject with digests.
     assert_eq!(statement["_type"], "https://in-toto.io/Statement/v1");
-    assert_eq!(statement["subject"][0]["digest"]["sha256"], first["begun"]["file"]["content_sha256"]);
+    assert_eq!(statement["subject"][0]["digest"]["sha256"], first["started"]["file"]["content_sha256"]);
     assert!(statement["predicateType"].is_string() && statement["predicate"].is_object());
     let refused = all[1]["attempt"].as_str().unwrap();
     bench
@@ -213,4 +213,21 @@ impl SpawnQuiet for std::process::Command {
     fn spawn_quiet(&mut self) -> std::process::Child {
         self.stdout(std::process::Stdio::null()).stderr(std::process::Stdio::null()).spawn().unwrap()
     }
+}
+
+/// A unit whose bootloader reports no version is known by the journal: what the last confirmed
+/// attempt left there counts as its version.
+#[test]
+fn the_journal_knows_the_version_of_a_unit_in_update_mode() {
+    let bench = Bench::tern_r1();
+    bench.update(&firmware("tern-r1-1.5.0.hex"), &["--variant", "r1"]).expect(0, &["confirmed"]);
+    let page = bench.folder.path().join("journal.html");
+    bench.run(&["journal", "--report", page.to_str().unwrap()]).expect(0, &[]);
+    assert!(std::fs::read_to_string(&page).unwrap().contains("<td>1.5.0</td>"));
+    for action in [UserAction::Hold("SET".into()), UserAction::Tap("RESET".into()), UserAction::Release("SET".into())] {
+        assert!(lock(&bench.world).act("1-1", &action));
+    }
+    bench
+        .update(&firmware("tern-r1-1.4.0.hex"), &["--variant", "r1"])
+        .expect(3, &["older than the unit's 1.5.0", "--allow older-version"]);
 }

@@ -75,7 +75,7 @@ fn moment(text: &str) -> Result<jiff::Timestamp, String> {
 }
 
 fn fits(record: &Record, args: &Journal, unit: Option<&Selector>, since: Option<jiff::Timestamp>) -> bool {
-    since.is_none_or(|since| record.begun.time >= since)
+    since.is_none_or(|since| record.started.time >= since)
         && unit.is_none_or(|selector| is_of(record, selector))
         && (!args.failed || !record.is_good())
 }
@@ -141,14 +141,14 @@ fn row(record: &Record) -> Vec<String> {
         (Some(product), Some(variant)) => format!("{product} {variant}"),
         (product, _) => product.unwrap_or("-").to_owned(),
     };
-    let took = record.ended.as_ref().map(|ended| ended.time.duration_since(record.begun.time));
+    let took = record.ended.as_ref().map(|ended| ended.time.duration_since(record.started.time));
     let took = took.and_then(|time| time.try_into().ok()).map(vaka_base::duration::measured);
     vec![
         record.attempt.clone(),
         text(&result.unit),
         serials(record),
         product,
-        Path::new(&record.begun.file.name).file_name().map_or("-".into(), |name| name.to_string_lossy().into_owned()),
+        Path::new(&record.started.file.name).file_name().map_or("-".into(), |name| name.to_string_lossy().into_owned()),
         record.outcome().to_owned(),
         text(&result.check),
         text(&result.after),
@@ -178,7 +178,7 @@ fn one(record: &Record, args: &Journal) -> Outcome {
 /// complete read-back has none. Source: in-toto Attestation Framework, Statement v1.
 fn statement(record: &Record) -> Result<serde_json::Value, CliError> {
     let digest =
-        record.begun.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
+        record.started.file.content_sha256.as_ref().filter(|_| record.result().check.as_deref() == Some("read-back"));
     let digest = digest.ok_or_else(|| CliError::from(CommandError::NotReadBack))?;
     let name = match (record.result().product.as_deref(), record.result().serial.as_deref()) {
         (Some(product), Some(serial)) => format!("{product}, serial number {serial}"),
@@ -200,7 +200,7 @@ fn csv(records: &[&Record]) -> String {
     };
     let head = [
         "attempt",
-        "begun",
+        "started",
         "ended",
         "unit",
         "ids",
@@ -233,7 +233,7 @@ fn csv(records: &[&Record]) -> String {
         let number = |field: Option<u64>| field.map(|number| number.to_string()).unwrap_or_default();
         let fields = [
             record.attempt.clone(),
-            record.begun.time.to_string(),
+            record.started.time.to_string(),
             ended.map(|ended| ended.time.to_string()).unwrap_or_default(),
             text(&result.unit),
             ended.map(|ended| ended.ids.join(" ")).unwrap_or_default(),
@@ -241,8 +241,8 @@ fn csv(records: &[&Record]) -> String {
             text(&result.bootloader_serial),
             text(&result.product),
             text(&result.variant),
-            record.begun.file.name.clone(),
-            record.begun.file.sha256.clone(),
+            record.started.file.name.clone(),
+            record.started.file.sha256.clone(),
             ended.and_then(|ended| ended.version_before.clone()).unwrap_or_default(),
             ended.and_then(|ended| ended.verdict.clone()).unwrap_or_default(),
             ended.map(|ended| ended.consents.join(" ")).unwrap_or_default(),
