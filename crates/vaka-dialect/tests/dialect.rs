@@ -400,6 +400,8 @@ fn each_key_has_its_rule() {
             "an input report comes from the unit",
         ),
         (PIPES, "[table.one_two]\n0 = \"ok\"\n[restart]\nsend = \"1\"\nreply = \"u8 in one_two\"", ""),
+        (PIPES, "[table._one]\n0 = \"ok\"\n[restart]\nsend = \"1\"\nreply = \"u8 in _one\"", ""),
+        (PIPES, "[table.1one]\n0 = \"ok\"\n[restart]\nsend = \"1\"", "may contain only letters, digits and '_'"),
         (PIPES, "[table.one-two]\n0 = \"ok\"\n[restart]\nsend = \"1\"", "may contain only letters, digits and '_'"),
         (PIPES, "[table.one]\n0 = \"\"\n[restart]\nsend = \"1\"", "expected its meaning"),
         (PIPES, "[table.one]\n0 = \"a\\u0007\"\n[restart]\nsend = \"1\"", "expected its meaning"),
