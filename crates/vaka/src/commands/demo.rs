@@ -309,7 +309,7 @@ product = "skua"
 port = "1-1"
 serial = "K-00008"
 mode = "damaged"
-hands = [
+actions = [
     { after_ms = 7000, action = "pull" },
     { after_ms = 7000, action = "hold BRIDGE" },
     { after_ms = 7500, action = "plug" },
@@ -466,5 +466,17 @@ impl DemoScene {
         print_line(&format!("True memory of the simulated unit {when}: its flash has {what}, byte for"));
         print_line("byte; the bootloader and all preserved content are unchanged; the application is running.\n");
         Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn every_example_has_a_valid_scene() {
+        for scene in [TERN, GANNET, PETREL, HERON, DUNLIN, AUK, FULMAR, SKUA, BLANK] {
+            assert!(Scene::parse(scene).is_ok(), "{scene}");
+        }
     }
 }
