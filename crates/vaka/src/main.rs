@@ -14,6 +14,7 @@ mod diagnose;
 mod environment;
 mod file_history;
 mod files;
+mod help;
 mod journal;
 mod keyring;
 mod lock;
@@ -32,11 +33,11 @@ mod trace_replay;
 
 use vaka_core::event::ExitCode;
 
-use args::{Args, Command};
+use args::Command;
 use environment::OutputOptions;
 
 fn main() -> std::process::ExitCode {
-    let mut args = Args::from_process();
+    let mut args = help::parse_arguments();
     let setting = OutputOptions::new(&args.common);
     let configured = config::apply(&mut args.common);
     let done = configured.and_then(|()| signals::install()).and_then(|()| match &args.command {

@@ -2,7 +2,6 @@
 
 mod describe;
 mod files;
-mod help;
 mod release;
 mod system;
 mod unit;
@@ -19,9 +18,8 @@ use vaka_boot::bench::selector::Selector;
 
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
-pub use help::{Help, TOPICS};
 pub use release::{KeysCommand, Pack};
-pub use system::{Demo, Diagnose, Journal, SetupCommand, Simulate};
+pub use system::{Demo, Diagnose, Help, Journal, SetupCommand, Simulate};
 pub use unit::{Compare, Console, MemoryRange, Read, SettingsCommand, Survey};
 pub use update::{Line, Releases, Update, VerifyLevel};
 

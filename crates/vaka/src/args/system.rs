@@ -18,6 +18,13 @@ pub struct Demo {
 }
 
 #[derive(Debug, ClapArgs)]
+pub struct Help {
+    /// Topic or command
+    #[arg(value_name = "TOPIC")]
+    pub topic: Option<String>,
+}
+
+#[derive(Debug, ClapArgs)]
 pub struct Diagnose {
     /// Also watch the buses for this time to find units that reconnect repeatedly
     #[arg(long, value_name = "TIME", value_parser = duration::parse)]

@@ -4,12 +4,13 @@ use vaka_core::event::ExitCode;
 use vaka_messages::CommandError;
 
 use super::print_line;
-use crate::args::{Args, Help, TOPICS};
+use crate::args::Help;
 use crate::cli_error::Outcome;
+use crate::help::{self, TOPICS};
 
 /// Prints help on a topic; a topic takes precedence over a command of the same name.
 pub fn run(args: &Help) -> Outcome {
-    let mut command = Args::grouped();
+    let mut command = help::command_line();
     command.build();
     let Some(name) = &args.topic else {
         print_line(&command.render_long_help().to_string());

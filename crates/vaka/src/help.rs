@@ -1,15 +1,8 @@
 //! The topics of `vaka help` and the groups of commands in the help text.
 
-use clap::{Args as ClapArgs, CommandFactory, FromArgMatches};
+use clap::{CommandFactory, FromArgMatches};
 
-use super::Args;
-
-#[derive(Debug, ClapArgs)]
-pub struct Help {
-    /// Topic or command
-    #[arg(value_name = "TOPIC")]
-    pub topic: Option<String>,
-}
+use crate::args::Args;
 
 /// A document that `vaka help` prints.
 pub struct Topic {
@@ -20,7 +13,7 @@ pub struct Topic {
 
 macro_rules! topic {
     ($name:literal, $about:literal, $file:literal) => {
-        Topic { name: $name, about: $about, text: include_str!(concat!("../../../../docs/", $file)) }
+        Topic { name: $name, about: $about, text: include_str!(concat!("../../../docs/", $file)) }
     };
 }
 
@@ -51,19 +44,17 @@ const GROUPS: [(&str, &[&str]); 5] = [
     ("This computer", &["demo", "diagnose", "setup", "simulate", "help"]),
 ];
 
-impl Args {
-    /// The command line with its commands in groups.
-    pub fn grouped() -> clap::Command {
-        let command = Self::command();
-        let groups = grouped_list(&command);
-        command.override_help(groups)
-    }
+/// The command line with its commands in groups.
+pub fn command_line() -> clap::Command {
+    let command = Args::command();
+    let groups = grouped_list(&command);
+    command.override_help(groups)
+}
 
-    /// Parses the arguments of the process; prints help or an error and ends it if there are none.
-    pub fn from_process() -> Self {
-        let matches = Self::grouped().get_matches();
-        Self::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
-    }
+/// Parses the arguments of the process; prints help or an error and ends it if they are invalid.
+pub fn parse_arguments() -> Args {
+    let matches = command_line().get_matches();
+    Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
 }
 
 fn grouped_list(command: &clap::Command) -> String {
