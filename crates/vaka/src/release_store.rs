@@ -47,7 +47,7 @@ pub fn named(files: &[PathBuf], wanted: &Releases, common: &Common) -> Result<Op
     let choosing = ReleaseQuery {
         product: product.as_deref(),
         channel: wanted.channel.as_deref(),
-        version: version(&wanted.which, product.as_deref()),
+        version: version(wanted, product.as_deref()),
     };
     let pick = choose(&manifests, &choosing).map_err(CommandError::NoReleaseSelected)?;
     let others = pick.others.iter().map(|at| manifests[*at].in_words()).collect();
@@ -97,11 +97,11 @@ fn product(common: &Common, manifests: &[Manifest]) -> Option<String> {
     manifests.iter().map(|manifest| &manifest.product).find(|product| product.eq_ignore_ascii_case(name)).cloned()
 }
 
-fn version(which: &str, product: Option<&str>) -> VersionSelector {
-    match which {
-        "newest" => VersionSelector::Newest,
-        "known-good" => VersionSelector::KnownGood(known_good(product)),
-        version => VersionSelector::Version(version.to_owned()),
+fn version(wanted: &Releases, product: Option<&str>) -> VersionSelector {
+    match &wanted.version {
+        Some(version) => VersionSelector::Version(version.clone()),
+        None if wanted.known_good => VersionSelector::KnownGood(known_good(product)),
+        None => VersionSelector::Newest,
     }
 }
 

@@ -178,10 +178,12 @@ fn of_a_folder_the_newest_of_the_channel_or_the_named_version_is_taken() {
     plan(&["--channel", "trial"]).expect(0, &["Release tern 1.6.0"]);
     plan(&["--version", "1.4.0"]).expect(0, &["Release tern 1.4.0"]);
     plan(&["--version", "1.3.0"]).expect(3, &["no release has the version 1.3.0", "1.4.0 of 2026-06-01 (stable)"]);
+    plan(&["--version", "newest"]).expect(3, &["no release has the version newest"]);
+    plan(&["--version", "1.4.0", "--known-good"]).expect(2, &["cannot be used with"]);
     plan(&["--channel", "night"]).expect(3, &["no release is on the channel 'night'"]);
-    plan(&["--version", "known-good"]).expect(3, &["none of these releases is on record as installed"]);
+    plan(&["--known-good"]).expect(3, &["none of these releases is on record as installed"]);
     shop.update(&folder.join("old.vaka"), &[]).expect(0, &["confirmed"]);
-    plan(&["--version", "known-good"]).expect(0, &["Release tern 1.4.0"]);
+    plan(&["--known-good"]).expect(0, &["Release tern 1.4.0"]);
     plan(&["--build", "quiet"]).expect(2, &["no build 'quiet'", "Existing builds: standard"]);
     fs::create_dir(shop.path("empty")).unwrap();
     shop.update(&shop.path("empty"), &[]).expect(8, &["the folder has no release (*.vaka)"]);

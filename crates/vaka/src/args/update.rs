@@ -69,9 +69,12 @@ pub struct Releases {
     /// Build of a release
     #[arg(long, value_name = "NAME", default_value = vaka_core::release::manifest::STANDARD)]
     pub build: String,
-    /// Version to select from several releases: newest, known-good (installed successfully before), or a version
-    #[arg(long = "version", value_name = "V", default_value = "newest")]
-    pub which: String,
+    /// Version to select from several releases; default: the newest
+    #[arg(long, value_name = "V", conflicts_with = "known_good")]
+    pub version: Option<String>,
+    /// Select the newest release that was installed successfully before, according to the journal
+    #[arg(long)]
+    pub known_good: bool,
     /// Channel to select from several releases, such as stable or trial
     #[arg(long, value_name = "NAME")]
     pub channel: Option<String>,

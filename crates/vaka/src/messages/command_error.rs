@@ -413,7 +413,9 @@ impl CommandError {
                 "Omit the fields to seal the existing stamp, or change it where the firmware is built."
             }
 
-            Self::NoReleaseSelected(_) => "Select one with --version V or --channel NAME, or give its file.",
+            Self::NoReleaseSelected(_) => {
+                "Select one with --version V, --known-good or --channel NAME, or give its file."
+            }
             Self::NoReleaseIn { .. } => "Give a firmware file, a release, or a folder of releases.",
             Self::Release { .. } => "Do not use this file; download it again from its source.",
             Self::Unsigned { consent } => {
