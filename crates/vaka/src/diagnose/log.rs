@@ -30,7 +30,10 @@ pub fn findings() -> Vec<Finding> {
     let recent: Vec<KernelEvent> = notes.into_iter().filter(|note| note.at + BACK >= now).collect();
     let mut found = of_notes(&recent, now);
     if found.is_empty() {
-        let says = format!("no failed enumeration and no flapping in the last {}", duration::words(BACK.min(now)));
+        let says = format!(
+            "no failed enumeration and no repeated reconnection in the last {}",
+            duration::words(BACK.min(now))
+        );
         found.push(Finding::ok("kernel-log", "this machine", says));
     }
     found
@@ -66,10 +69,7 @@ fn of_notes(notes: &[KernelEvent], now: Duration) -> Vec<Finding> {
             }
         }
         if let Some(most) = drops.often() {
-            let says = format!(
-                "what is there left and came back as the same {most} times within {}",
-                duration::words(OFTEN.1)
-            );
+            let says = format!("the device reconnected {most} times within {}", duration::words(OFTEN.1));
             found.push(Finding::problem("cable", port, says).remedy(LEAD));
         }
         if count(&|says| *says == KernelEventKind::OverCurrent) > 0 {
