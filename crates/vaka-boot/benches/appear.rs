@@ -29,7 +29,7 @@ use vaka_usb::usbip::UsbIpBus;
 
 const RUNS: usize = 41;
 const LIMIT: Duration = Duration::from_millis(200);
-/// What the simulated unit takes from getting power to being on the bus.
+/// The time of the simulated unit from power-on to its appearance on the bus.
 const START: Duration = Duration::from_millis(250);
 
 /// Waits for a unit, plugs it in after `pause`, and measures.

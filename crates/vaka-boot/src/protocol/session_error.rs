@@ -6,7 +6,7 @@ use vaka_core::dfu::Status;
 use vaka_dialect::FrameMismatch;
 use vaka_usb::TransferError;
 
-/// What was lost when a unit is no longer reachable.
+/// The kind of connection loss.
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
 pub enum Loss {
     /// The unit left the bus.

@@ -77,7 +77,7 @@ impl<'a> ReadSession<'a> {
     /// A region of its variant.
     ///
     /// # Errors
-    /// There is no region of this name.
+    /// The product sheet has no region with this name.
     pub fn region(&self, name: &str) -> Result<&'a Region, Failure> {
         let regions = self.variant.map_or(&[][..], |variant| &variant.regions);
         regions.iter().find(|region| region.name == name).ok_or_else(|| {

@@ -173,7 +173,7 @@ impl Session for PlainSession {
 
     fn finish(&mut self, cx: &mut Context<'_>) -> Result<FinishOutcome, SessionError> {
         let TransferState::Download(_, number) = self.position else {
-            return Err(SessionError::ProtocolViolation("there is no download to end".into()));
+            return Err(SessionError::ProtocolViolation("the unit is not in a download".into()));
         };
         let tolerant = self.port.params.attributes.manifestation_tolerant();
         let mut end = self.send_end(number, cx)?;

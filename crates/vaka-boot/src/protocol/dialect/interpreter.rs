@@ -401,9 +401,7 @@ impl Interpreter {
     /// Waits for the unit to disconnect, and reopens the device that appears on its port.
     fn come_back(&mut self, until: Duration, cx: &mut Context<'_>) -> Result<(), SessionError> {
         let Some(reopen) = self.reopen.clone() else {
-            return Err(SessionError::ProtocolViolation(
-                "it disconnects, and there is no information for finding it again".into(),
-            ));
+            return Err(SessionError::ProtocolViolation("it disconnects, and its port is not known".into()));
         };
         self.wire.wait_for_disconnect(until.saturating_sub(cx.now()));
         let link = |error: vaka_usb::BusError| SessionError::Transport(error.to_string());

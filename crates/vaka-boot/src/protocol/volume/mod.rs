@@ -67,7 +67,7 @@ pub trait Disk: Send {
     fn look(&mut self, cx: &mut Context<'_>) -> Result<VolumeFacts, SessionError>;
 
     /// Reads a file in the root folder directly from the unit, up to the point where `is_enough`
-    /// is true; `None` if there is no such file.
+    /// is true; `None` if the file is missing.
     ///
     /// # Errors
     /// The file cannot be read.
@@ -142,7 +142,7 @@ pub trait Disk: Send {
 /// disks, takes the one that `fits` accepts, else the first. Returns its description.
 ///
 /// # Errors
-/// There is no disk, another program uses it, or the unit cannot be used.
+/// The unit has no disk, another program uses it, or access fails.
 pub fn open(
     device: Box<dyn UsbDevice>,
     interfaces: &[DiskInterface],
