@@ -4,6 +4,7 @@
 //! reattached afterwards. Devices come from the system's list; hotplug events come from udevd if
 //! it runs, and otherwise from listing at short intervals, as in containers and on small systems.
 
+use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::pin::Pin;
 use std::sync::{Arc, Mutex, TryLockError};
@@ -14,7 +15,8 @@ use std::time::{Duration, Instant};
 use futures_core::Stream;
 use nusb::hotplug::HotplugWatch;
 use nusb::transfer::{
-    Buffer, Bulk, BulkOrInterrupt, ControlIn, ControlOut, ControlType, EndpointDirection, In, Interrupt, Out, Recipient,
+    Buffer, Bulk, BulkOrInterrupt, Completion, ControlIn, ControlOut, ControlType, EndpointDirection, In, Interrupt,
+    Out, Recipient,
 };
 use nusb::{ErrorKind, Interface, MaybeFuture};
 
@@ -69,7 +71,9 @@ impl NativeBus {
         let found = device.ok_or_else(|| BusError::NotFound(location.clone()))?;
         let node = node(&found);
         match found.open().wait() {
-            Ok(device) => Ok(Box::new(NativeDevice { device, found, node, claimed: Vec::new() })),
+            Ok(device) => {
+                Ok(Box::new(NativeDevice { device, found, node, claimed: Vec::new(), unfinished: BTreeMap::new() }))
+            }
             Err(error) => Err(match error.kind() {
                 ErrorKind::PermissionDenied => BusError::PermissionDenied { location, node, vendor: found.vendor_id() },
                 ErrorKind::Busy => BusError::Busy(location),
@@ -270,6 +274,9 @@ struct NativeDevice {
     found: nusb::DeviceInfo,
     node: String,
     claimed: Vec<Interface>,
+    /// Whole packets of a transfer to the host that timed out before its end, by endpoint address.
+    /// The device does not send them again, so the next read starts with them.
+    unfinished: BTreeMap<u8, Vec<u8>>,
 }
 
 impl Drop for NativeDevice {
@@ -295,15 +302,9 @@ impl NativeDevice {
         pipe: EndpointInfo,
         buffer: Buffer,
         timeout: Duration,
-    ) -> Result<Vec<u8>, TransferError> {
+    ) -> Result<Completion, TransferError> {
         let mut endpoint = self.interface_with(pipe)?.endpoint::<K, D>(pipe.address).map_err(other)?;
-        let done = endpoint.transfer_blocking(buffer, timeout);
-        match done.status {
-            // The unit sent this before the cancellation took effect, and does not send it again.
-            Err(nusb::transfer::TransferError::Cancelled) if pipe.is_in() && done.actual_len > 0 => {}
-            status => status.map_err(transfer_error)?,
-        }
-        Ok(done.buffer.into_vec())
+        Ok(endpoint.transfer_blocking(buffer, timeout))
     }
 
     /// A program that has the serial port or raw device of an interface open: claiming the
@@ -411,10 +412,30 @@ impl UsbDevice for NativeDevice {
         length: usize,
         timeout: Duration,
     ) -> Result<Vec<u8>, TransferError> {
-        let buffer = Buffer::new(length.min(MAX_PIPE_TRANSFER));
-        match pipe.kind {
+        let mut data = self.unfinished.remove(&pipe.address).unwrap_or_default();
+        let room = length.min(MAX_PIPE_TRANSFER).saturating_sub(data.len());
+        if room == 0 {
+            return Ok(data);
+        }
+        let buffer = Buffer::new(room);
+        let done = match pipe.kind {
             PipeKind::Bulk => self.on_pipe::<Bulk, In>(pipe, buffer, timeout),
             PipeKind::Interrupt => self.on_pipe::<Interrupt, In>(pipe, buffer, timeout),
+        }?;
+        data.extend_from_slice(&done.buffer);
+        // Source: USB 2.0, 5.8.3: a transfer ends when it is full or with a short packet.
+        let is_complete =
+            done.actual_len > 0 && (done.actual_len == room || !done.actual_len.is_multiple_of(pipe.packet.into()));
+        match done.status {
+            // The transfer ended before the cancellation took effect.
+            Err(nusb::transfer::TransferError::Cancelled) if is_complete => Ok(data),
+            Err(error) => {
+                if error == nusb::transfer::TransferError::Cancelled && !data.is_empty() {
+                    self.unfinished.insert(pipe.address, data);
+                }
+                Err(transfer_error(error))
+            }
+            Ok(()) => Ok(data),
         }
     }
 
@@ -426,11 +447,13 @@ impl UsbDevice for NativeDevice {
         match pipe.kind {
             PipeKind::Bulk => self.on_pipe::<Bulk, Out>(pipe, buffer, timeout),
             PipeKind::Interrupt => self.on_pipe::<Interrupt, Out>(pipe, buffer, timeout),
-        }
-        .map(drop)
+        }?
+        .status
+        .map_err(transfer_error)
     }
 
     fn clear_halt(&mut self, pipe: EndpointInfo) -> Result<(), TransferError> {
+        self.unfinished.remove(&pipe.address);
         let interface = self.interface_with(pipe)?;
         let cleared = match (pipe.kind, pipe.is_in()) {
             (PipeKind::Bulk, true) => interface.endpoint::<Bulk, In>(pipe.address).map(|mut e| e.clear_halt().wait()),
@@ -458,6 +481,7 @@ impl UsbDevice for NativeDevice {
     }
 
     fn reset(&mut self) -> Result<(), TransferError> {
+        self.unfinished.clear();
         match self.device.reset().wait() {
             // The device returned with other descriptors: the system enumerates it again.
             Err(error) if error.kind() == ErrorKind::Disconnected => Ok(()),
