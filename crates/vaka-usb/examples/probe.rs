@@ -4,6 +4,8 @@
 //! - `loopback BYTES` writes to the first bulk OUT endpoint and reads the same
 //!   bytes back from the first bulk IN endpoint, as a loopback device gives
 //!   them, then ends a halt on both.
+//! - `unfinished` reads more than a loopback device returns, until the read times
+//!   out, and reads again: the data must be there.
 //! - `hold SECONDS` claims interface 0 and holds it, until the device leaves or
 //!   the time is over.
 //! - `reset` resets the port and asks the device for its descriptor again.
@@ -15,7 +17,7 @@ use std::time::Duration;
 use vaka_usb::native::NativeBus;
 use vaka_usb::strings::{self, StringReader};
 use vaka_usb::usbip::UsbIpBus;
-use vaka_usb::{Bus, EndpointInfo, PipeKind, Setup, UsbDevice};
+use vaka_usb::{Bus, EndpointInfo, PipeKind, Setup, TransferError, UsbDevice};
 
 type Failure = Box<dyn std::error::Error>;
 
@@ -43,9 +45,10 @@ fn run() -> Result<(), Failure> {
     match action {
         ["describe"] => describe(&mut *device),
         ["loopback", bytes] => loopback(&mut *device, bytes.parse()?),
+        ["unfinished"] => unfinished(&mut *device),
         ["hold", seconds] => hold(&mut *device, Duration::from_secs(seconds.parse()?)),
         ["reset"] => reset(&mut *device),
-        _ => Err("ACTION is describe, loopback BYTES, hold SECONDS or reset".into()),
+        _ => Err("ACTION is describe, loopback BYTES, unfinished, hold SECONDS or reset".into()),
     }
 }
 
@@ -98,6 +101,24 @@ fn loopback(device: &mut dyn UsbDevice, bytes: usize) -> Result<(), Failure> {
     device.clear_halt(out)?;
     device.clear_halt(into)?;
     println!("{bytes} bytes came back as they were sent");
+    Ok(())
+}
+
+/// The loopback device returns the 4 KiB in whole packets and does not end the transfer.
+fn unfinished(device: &mut dyn UsbDevice) -> Result<(), Failure> {
+    let [out, into] = bulk_endpoints(device)?;
+    device.claim(0, 0)?;
+    let sent: Vec<u8> = (0..=255u8).cycle().take(4096).collect();
+    device.write_endpoint(out, &sent, SOON)?;
+    match device.read_endpoint(into, 8192, Duration::from_millis(300)) {
+        Err(TransferError::Timeout) => {}
+        other => return Err(format!("the first read ended with {other:?}").into()),
+    }
+    let back = device.read_endpoint(into, 4096, SOON)?;
+    if back != sent {
+        return Err(format!("{} bytes after the time-out", back.len()).into());
+    }
+    println!("{} bytes after the time-out, as they were sent", back.len());
     Ok(())
 }
 
