@@ -1,4 +1,4 @@
-//! What is done with the bytes of one input, for each fuzz target. The tests of `vaka-boot`
+//! The work on one input, for each fuzz target. The tests of `vaka-boot`
 //! replay the seeds with the same functions.
 
 #![allow(dead_code)] // a target uses one of them
@@ -26,7 +26,7 @@ const AROUND: [&str; 3] = [
     "\n",
 ];
 
-/// What was read is sound: rising, apart, inside 32 bits.
+/// Checks that segments are in ascending order, do not overlap and are inside 32 bits.
 fn check_image(image: &Image) {
     assert!(image.span().end().get() <= 1 << 32);
     assert!(image.segments().windows(2).all(|pair| pair[0].span().end() < pair[1].span().start()));

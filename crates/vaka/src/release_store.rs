@@ -123,7 +123,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
         return match consents("unsigned") {
-            true => Ok("nobody; accepted by --allow".to_owned()),
+            true => Ok("nobody (accepted by --allow)".to_owned()),
             false => Err(CommandError::Unsigned { consent: "unsigned".to_owned() }.into()),
         };
     };

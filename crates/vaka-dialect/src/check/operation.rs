@@ -201,7 +201,7 @@ impl Checker<'_> {
         let tells = tells
             .into_iter()
             .filter_map(|(key, value)| {
-                Some(ReportedField { name: self.word(key, "what is told"), value: self.expression(value)? })
+                Some(ReportedField { name: self.word(key, "a reported property"), value: self.expression(value)? })
             })
             .collect();
         let helper = if name == OperationName::Helper { self.helper(given, files) } else { None };
