@@ -191,6 +191,8 @@ mod tests {
         let map = map(&[(0, 16, 0x300)]);
         let runs = plan(&[span(2109, 2279), span(2308, 2309)], &map, 29);
         assert_eq!(spans(&runs), [span(2104, 2278), span(2278, 2280), span(2304, 2333)]);
+        // Two pieces in one word: the second run starts at the end of the first.
+        assert_eq!(spans(&plan(&[span(0, 3), span(5, 6)], &map, 2)), [span(0, 2), span(2, 3), span(3, 7)]);
     }
 
     #[test]
