@@ -119,12 +119,13 @@ fn of_several_units_one_is_chosen() {
     let mut running = Running::start(&mut at_terminal(bench.command().args(update)));
     running.wait_for("  2  1-2 (Gannet");
     for answer in ["7", "two", "2"] {
+        running.wait_for_prompt("Which one? Type its number");
         writeln!(running.stdin(), "{answer}").unwrap();
     }
     running.end().expect(0, &["Which one? Type its number", "at 1-2 runs 1.3.0"]);
     assert!(is_updated(&bench, "1-2") && !is_updated(&bench, "1-1"));
     let mut running = Running::start(&mut at_terminal(bench.command().args(update)));
-    running.wait_for("  2  1-2 (Gannet");
+    running.wait_for_prompt("Which one? Type its number");
     writeln!(running.stdin()).unwrap();
     running.end().expect(3, &["2 units fit"]);
 }

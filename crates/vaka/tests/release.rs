@@ -302,8 +302,8 @@ fn a_file_is_handed_out_for_another_tool() {
         let mut running = Running::start(&mut at_terminal(&command));
         running.wait_for("Load the file into the radio.");
         assert_eq!(fs::read(shop.path("out/radio.bin")).unwrap(), b"firmware of another chip");
+        running.wait_for_prompt("yes or no:");
         writeln!(running.stdin(), "{answer}").unwrap();
-        running.wait_for(answer);
         let ended = running.end();
         ended.expect(code, &["For the radio's loader", "stage 2 of 2"]);
         if code == 5 {

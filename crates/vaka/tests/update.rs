@@ -534,14 +534,9 @@ fn in_a_terminal(bench: &Bench, answers: &[&str]) -> support::Ended {
     let mut command = bench.command();
     command.arg("update").arg(firmware("tern-r1-1.5.0.hex"));
     let mut running = Running::start(&mut support::at_terminal(&command));
-    running.wait_for("on the largest chip, second line");
-    for answer in answers {
+    for (answer, prompt) in answers.iter().zip(["Type the variant or the label text", "And what does the"]) {
+        running.wait_for_prompt(prompt);
         writeln!(running.stdin(), "{answer}").unwrap();
-        running.wait_for(if answer.is_empty() {
-            "The unit's ids do not determine its variant, and no"
-        } else {
-            answer
-        });
     }
     running.end()
 }

@@ -197,11 +197,13 @@ impl Ended {
     }
 }
 
-/// A command under way, with its lines as they come.
+/// A command under way, with its output as it comes: up to a line end each, or as much as there is.
 pub struct Running {
     child: Child,
-    lines: mpsc::Receiver<(Stream, String)>,
+    output: mpsc::Receiver<(Stream, String)>,
     seen: Vec<(Stream, String)>,
+    /// By stream: the text after the last line end or the last text that was waited for.
+    open: [String; 2],
 }
 
 #[derive(Clone, Copy, Debug, PartialEq, Eq)]
@@ -218,10 +220,10 @@ impl Running {
             .stderr(Stdio::piped())
             .spawn()
             .expect("the program starts");
-        let (sender, lines) = mpsc::channel();
+        let (sender, output) = mpsc::channel();
         forward(Stream::Out, child.stdout.take().unwrap(), sender.clone());
         forward(Stream::Err, child.stderr.take().unwrap(), sender);
-        Self { child, lines, seen: Vec::new() }
+        Self { child, output, seen: Vec::new(), open: Default::default() }
     }
 
     pub fn id(&self) -> u32 {
@@ -239,26 +241,50 @@ impl Running {
         self.child.stdin.as_mut().unwrap()
     }
 
-    /// Waits for a line that holds `words`.
+    /// Waits for a line that contains `words`.
     #[track_caller]
     pub fn wait_for(&mut self, words: &str) -> String {
+        self.wait_until(words, |text| text.ends_with('\n') && text.contains(words)).trim_end().to_owned()
+    }
+
+    /// Waits for a prompt: text that contains `words`, ends with a blank and has no line end yet.
+    /// An answer typed before the prompt is echoed into the output before it.
+    #[track_caller]
+    pub fn wait_for_prompt(&mut self, words: &str) {
+        self.wait_until(words, |text| text.ends_with(' ') && text.contains(words));
+    }
+
+    /// Reads output until the unread text of one stream, up to its next line end, satisfies `is_it`.
+    #[track_caller]
+    fn wait_until(&mut self, words: &str, is_it: impl Fn(&str) -> bool) -> String {
         let end = Instant::now() + DEADLINE;
         loop {
             let left = end.saturating_duration_since(Instant::now());
-            let Ok(line) = self.lines.recv_timeout(left) else {
-                panic!("'{words}' never came; there was: {:#?}", self.seen);
+            let Ok((stream, text)) = self.output.recv_timeout(left) else {
+                panic!("'{words}' never came; the output is: {:#?}", self.seen);
             };
-            self.seen.push(line.clone());
-            if line.1.contains(words) {
-                return line.1;
+            self.seen.push((stream, text.clone()));
+            let open = &mut self.open[stream as usize];
+            open.push_str(&text);
+            let found = is_it(open);
+            if found || text.ends_with('\n') {
+                let line = std::mem::take(open);
+                if found {
+                    return line;
+                }
             }
         }
     }
 
-    /// Whether words were said so far.
+    /// Whether the output so far contains `words`.
     pub fn has_said(&mut self, words: &str) -> bool {
-        self.seen.extend(self.lines.try_iter());
-        self.seen.iter().any(|(_, line)| line.contains(words))
+        self.seen.extend(self.output.try_iter());
+        [Stream::Out, Stream::Err].into_iter().any(|stream| self.all(stream).contains(words))
+    }
+
+    fn all(&self, stream: Stream) -> String {
+        let texts = self.seen.iter().filter(|(from, _)| *from == stream);
+        texts.map(|(_, text)| text.replace("\r\n", "\n")).collect()
     }
 
     /// Waits for its end; kills it at the deadline.
@@ -266,28 +292,35 @@ impl Running {
         drop(self.child.stdin.take());
         let end = Instant::now() + DEADLINE;
         // Both streams end when the program does.
-        while let Ok(line) = self.lines.recv_timeout(end.saturating_duration_since(Instant::now())) {
-            self.seen.push(line);
+        while let Ok(text) = self.output.recv_timeout(end.saturating_duration_since(Instant::now())) {
+            self.seen.push(text);
         }
         if Instant::now() >= end {
             self.child.kill().ok();
             panic!("still running after {DEADLINE:?}: {:#?}", self.seen);
         }
         let code = self.child.wait().unwrap().code().unwrap_or(-1);
-        let all = |stream| {
-            let lines = self.seen.iter().filter(|(from, _)| *from == stream);
-            lines.map(|(_, line)| format!("{line}\n")).collect::<String>()
-        };
-        Ended { code, stdout: all(Stream::Out), stderr: all(Stream::Err) }
+        Ended { code, stdout: self.all(Stream::Out), stderr: self.all(Stream::Err) }
     }
 }
 
 fn forward(stream: Stream, from: impl Read + Send + 'static, to: mpsc::Sender<(Stream, String)>) {
     std::thread::spawn(move || {
-        for line in BufReader::new(from).lines().map_while(Result::ok) {
-            if to.send((stream, line)).is_err() {
+        let mut from = BufReader::new(from);
+        let mut bytes = Vec::new();
+        while let Ok(part) = from.fill_buf() {
+            let count = part.iter().position(|&byte| byte == b'\n').map_or(part.len(), |end| end + 1);
+            if count == 0 {
                 return;
             }
+            bytes.extend_from_slice(&part[..count]);
+            from.consume(count);
+            // A character may come in two parts.
+            let Ok(text) = std::str::from_utf8(&bytes) else { continue };
+            if to.send((stream, text.to_owned())).is_err() {
+                return;
+            }
+            bytes.clear();
         }
     });
 }
