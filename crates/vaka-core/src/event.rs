@@ -37,6 +37,14 @@ pub enum Event<F = FailureText, W = String> {
         /// The unit's USB ids.
         id: UsbId,
     },
+    /// The connection to a unit was lost in the middle of an attempt, which resumes if the unit
+    /// returns in time.
+    Lost {
+        /// The unit's location.
+        unit: String,
+        /// Time until the attempt gives up, in milliseconds.
+        left_ms: u64,
+    },
     /// One observation of unit or image.
     Evidence {
         /// The unit's location; none if only a file was judged.
@@ -175,6 +183,7 @@ impl<F, W> Event<F, W> {
             Self::Warning { text } => Event::Warning { text: warning(text) },
             Self::Attached(unit) => Event::Attached(unit),
             Self::Detached { unit, id } => Event::Detached { unit, id },
+            Self::Lost { unit, left_ms } => Event::Lost { unit, left_ms },
             Self::Evidence { unit, evidence } => Event::Evidence { unit, evidence },
             Self::Verdict { unit, verdict } => Event::Verdict { unit, verdict },
             Self::Plan { unit, phase, plan } => Event::Plan { unit, phase, plan },
@@ -280,6 +289,9 @@ pub struct AttachedUnit {
     /// Name of the product, if a sheet describes it.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub product: Option<String>,
+    /// Product string and kinds of interfaces of a device without a sheet.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub description: Option<String>,
     /// Possible variants.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub variants: Vec<VariantId>,

@@ -62,6 +62,8 @@ fn info(listed: DeviceListing) -> DeviceInfo {
         product,
         release,
         interfaces: listed.classes.into_iter().map(interface).collect(),
+        product_text: None,
+        serial: None,
     }
 }
 

@@ -277,6 +277,11 @@ impl Scene {
         Ok(Self { units: raw.unit })
     }
 
+    /// Port and description of each unit: `("1-1", "tern r1, serial number T1-00217, update mode")`.
+    pub fn units(&self) -> impl Iterator<Item = (&str, String)> {
+        self.units.iter().map(|unit| (unit.port.as_str(), unit.describe()))
+    }
+
     /// Plugs its units into a world.
     pub fn build(&self, world: &mut World) {
         for unit in &self.units {
@@ -303,6 +308,19 @@ fn found(unit: VendorUnit, mode: StartMode) -> VendorUnit {
 }
 
 impl SceneUnit {
+    fn describe(&self) -> String {
+        let variant = self.variant.map(|variant| format!(" {variant:?}").to_lowercase()).unwrap_or_default();
+        let mode = match self.mode {
+            StartMode::Application => "application mode",
+            StartMode::Update => "update mode",
+            StartMode::Damaged => "update mode, without a valid application",
+            StartMode::Unplugged => "unplugged",
+            StartMode::Blank => "unplugged, blank",
+        };
+        let Self { product, serial, .. } = self;
+        format!("{product:?}{variant}, serial number {serial}, {mode}")
+    }
+
     fn unit(&self) -> Box<dyn Unit> {
         let revision = match self.variant {
             Some(Variant::R2) => Revision::R2,

@@ -68,6 +68,10 @@ pub struct DeviceInfo {
     pub release: u16,
     /// The interfaces of the present configuration.
     pub interfaces: Vec<InterfaceClass>,
+    /// The product string, if the system read it before.
+    pub product_text: Option<String>,
+    /// The serial number, if the system read it before.
+    pub serial: Option<String>,
 }
 
 /// Why a bus or a device on it cannot be used.

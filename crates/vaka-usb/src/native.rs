@@ -129,6 +129,8 @@ fn info(device: &nusb::DeviceInfo) -> DeviceInfo {
         product: device.product_id(),
         release: device.device_version(),
         interfaces: device.interfaces().map(interface).collect(),
+        product_text: device.product_string().map(str::to_owned),
+        serial: device.serial_number().map(str::to_owned),
     }
 }
 

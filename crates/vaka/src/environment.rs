@@ -23,28 +23,27 @@ use vaka_messages::CommandError;
 #[derive(Clone, Copy, Debug)]
 pub struct OutputOptions {
     pub format: Format,
-    pub verbose: bool,
     pub quiet: bool,
-    /// Width of the terminal in columns, or a default.
-    pub width: u16,
+    /// Whether tables, plans and figures are printed even where one line suffices.
+    pub details: bool,
     /// Whether progress may be redrawn in place.
     pub live: bool,
 }
 
-/// Width if standard output is not a terminal: no wrapping.
-const PLAIN_WIDTH: u16 = 300;
-
 impl OutputOptions {
     pub fn new(common: &Common) -> Self {
-        let columns = terminal_size::terminal_size().map(|(width, _)| width.0);
         let live = std::io::stderr().is_terminal() && std::env::var_os("TERM").is_none_or(|term| term != "dumb");
         Self {
             format: common.format,
-            verbose: common.verbose,
             quiet: common.quiet,
-            width: columns.map_or(PLAIN_WIDTH, |columns| columns.clamp(60, 140)),
+            details: common.verbose,
             live: live && common.format == Format::Text,
         }
+    }
+
+    /// These options, with details if `details` is true.
+    pub fn detailed_if(self, details: bool) -> Self {
+        Self { details: self.details || details, ..self }
     }
 }
 

@@ -29,5 +29,5 @@ pub fn lines() -> Vec<String> {
 
 /// Prints the owed steps on standard error.
 pub fn print() {
-    lines().iter().for_each(|line| anstream::eprintln!("{line}"));
+    lines().iter().for_each(|line| crate::render::err!("{line}"));
 }

@@ -9,6 +9,7 @@ use vaka_core::matching::Question;
 use vaka_core::sheet::LabelLocation;
 
 use crate::args::Common;
+use crate::render::{err, progress};
 use crate::signals;
 
 /// The operator at the terminal; unattended if the command line or the terminal requires it.
@@ -40,6 +41,7 @@ pub fn lines() -> Vec<String> {
 
 /// Prompts for a line; `None` if there is none.
 fn asked(question: &str) -> Option<String> {
+    progress::clear();
     let mut err = anstream::stderr();
     let _ = write!(err, "{question} ");
     let _ = err.flush();
@@ -66,13 +68,12 @@ impl Operator for AtTerminal {
     }
 
     fn choose(&mut self, units: &[String]) -> Option<usize> {
-        let mut err = anstream::stderr();
-        let _ = writeln!(err, "\n{} units fit:", units.len());
+        progress::clear();
+        err!("\n{} units fit:", units.len());
         for (number, unit) in (1..).zip(units) {
-            let _ = writeln!(err, "  {number}  {unit}");
+            err!("  {number}  {unit}");
         }
-        let _ =
-            writeln!(err, "To tell them apart, unplug one: 'vaka survey --watch' in another terminal shows its port.");
+        err!("To tell them apart, unplug one: 'vaka survey --watch' in another terminal shows its port.");
         loop {
             let answer = asked("Which one? Type its number, or press Enter to stop:")?;
             match answer.parse::<usize>() {
@@ -88,10 +89,10 @@ impl Operator for AtTerminal {
     }
 
     fn sees(&mut self, what: &[String]) -> Option<bool> {
-        let mut err = anstream::stderr();
-        let _ = writeln!(err, "\nLook at the unit. Does it show this?");
+        progress::clear();
+        err!("\nLook at the unit. Does it show this?");
         for line in what {
-            let _ = writeln!(err, "  {line}");
+            err!("  {line}");
         }
         yes_or_no("yes or no:")
     }
@@ -105,13 +106,13 @@ impl Operator for AtTerminal {
     }
 
     fn read_label(&mut self, question: &Question) -> Option<String> {
-        let mut err = anstream::stderr();
-        let _ = writeln!(err, "\nRead the label on the unit. Which one is it?");
+        progress::clear();
+        err!("\nRead the label on the unit. Which one is it?");
         for choice in &question.choices {
             let against = choice.against.as_ref().map(|why| format!("   (would conflict: {why})"));
-            let _ = writeln!(err, "  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
+            err!("  {}  {}{}", choice.variant, choice.name, against.unwrap_or_default());
             for look in &choice.look_at {
-                let _ = writeln!(err, "      \"{}\" on the {}", look.reads, look.place);
+                err!("      \"{}\" on the {}", look.reads, look.place);
             }
         }
         let answer = asked("Type the variant or the label text, or press Enter to stop:")?;

@@ -262,6 +262,8 @@ fn info(address: u32) -> DeviceInfo {
         product: 0,
         release: 0,
         interfaces: vec![InterfaceClass { class: 0, subclass: 0, protocol: 0 }],
+        product_text: None,
+        serial: None,
     }
 }
 

@@ -46,7 +46,7 @@ fn places_on_the_bench_have_names() {
     let config = bench.file("vaka/config.toml", b"[places]\nleft = \"1-1\"\n\"rack 2\" = \"1-2\"\n");
     let command =
         |args: &[&str]| Running::start(bench.command().args(args).env("XDG_CONFIG_HOME", bench.folder.path())).end();
-    command(&["survey"]).expect(0, &["1-1 left", "1-2 rack 2", "1-2, rack 2:"]);
+    command(&["survey", "-v"]).expect(0, &["1-1 left", "1-2 rack 2", "1-2, rack 2:"]);
     let file = firmware("gannet-1.3.0.dfu");
     let file = file.to_str().unwrap();
     command(&["update", file, "--unit", "port=rack 2", "--wait", "5s"]).expect(0, &["at 1-2 runs 1.3.0"]);
@@ -94,11 +94,11 @@ fn what_a_unit_shows_beside_is_told_with_it() {
     for (units, count, words) in cases {
         let bench = Bench::of(units);
         let path = bench.file("gannet.toml", sheet.as_bytes());
-        let ended = Running::start(bench.command().arg("survey").env("VAKA_SHEETS", &path)).end();
+        let ended = Running::start(bench.command().args(["survey", "-v"]).env("VAKA_SHEETS", &path)).end();
         ended.expect(0, &[&[count], words].concat());
         if let ["1-3:", also] = words {
             let behind = ended.stdout.split("1-3:\n").nth(1).unwrap();
-            assert!(behind.starts_with(&format!("  {also}")), "{}", ended.stdout);
+            assert!(behind.contains(&format!("  {also}")), "{}", ended.stdout);
         }
     }
 }

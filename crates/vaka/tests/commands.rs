@@ -79,12 +79,13 @@ fn check_says_what_a_file_is_and_where_it_fits() {
             "content   20 772 bytes in 1 segment",
             "0x0A00_2400..0x0A00_7524  20 772 bytes",
             "the initial stack 0x2000_5000 is in the RAM of",
-            "and Tern r1",
-            "For Tern tide gauge, version 1.5.0:",
-            "r1  fits          completeness: proven by its end record, length, checksum",
-            "r2  does not fit  start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000",
+            "  fits      Tern r1 (r1), version 1.5.0; completeness: proven by its end record, length, checksum",
+            "other variants do not fit",
         ],
     );
+    bench
+        .run(&["check", "-v", hex.to_str().unwrap()])
+        .expect(0, &["Tern r2", "start address 0x0A00_2400: r2's region 'application' starts at 0x0A00_3000"]);
     let bin = firmware("tern-r1-1.5.0.bin");
     bench
         .run(&["check", bin.to_str().unwrap()])
@@ -179,7 +180,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
         &[
             "$ vaka survey",
             "Undecided",
-            "read-back: all 20 772 bytes were read from the unit and are equal",
+            "read-back: all 20 772 bytes are equal",
             "5 of 7 sectors already match",
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
@@ -191,8 +192,8 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
     ended.expect(
         0,
         &[
-            "request a detach from the application (DFU_DETACH), until 1209:0004 appears",
-            "read-back: 10 640 of 10 640 bytes",
+            "Still fits g1 in update mode; also seen: boot id 1209:0004",
+            "read-back: 10 640 of 10 640 written bytes",
             "Done. Gannet hydrophone interface g1 at 1-1 runs 1.3.0.",
             "CONFLICT: g1's region 'application' starts at 0x0000_5000",
         ],

@@ -180,7 +180,7 @@ fn an_open_stamp_counts_but_promises_nothing_and_must_name_the_right_start() {
     let desk = Desk::new();
     desk.write("open.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_2400)].concat());
     desk.run("check open.bin --at 0x0A002400")
-        .expect(0, &["not sealed, so it does not prove that the image is complete", "r1  fits"]);
+        .expect(0, &["not sealed, so it does not prove that the image is complete", "  fits      Tern r1 (r1)"]);
     desk.run("stamp open.bin sealed.bin --at 0x0A002400").expect(0, &["Stamp at 0x0A00_7524 sealed."]);
     desk.run("check sealed.bin --at 0x0A002400").expect(0, &["digest"]);
     desk.write("elsewhere.bin", &[desk.bytes("r1.bin"), open_stamp(0x0A00_3000)].concat());
@@ -227,11 +227,11 @@ fn check_explains_vectors_maps_and_what_was_seen_before() {
     let cells = desk.check("r1.hex", 0)["images"][0]["cells"].clone();
     assert_eq!((cells.as_array().unwrap().len(), &cells[6][1], &cells[7][1]), (44, &"part".into(), &"absent".into()));
     desk.run("check r1.hex --at 0").expect(0, &["the reset handler 0x0A00_2489 is inside the image"]);
-    desk.run("check r2.bin --at 0x0A002400").expect(3, &["and Tern r2"]);
+    desk.run("check r2.bin --at 0x0A002400").expect(3, &["is in the RAM of"]);
     desk.run("check r2.bin --at 0x20000000")
         .expect(3, &["it was probably linked for 0x0A00_3000, the start of Tern r2"]);
     desk.run("check r2.bin").expect(3, &["Tern r2 starts at 0x0A00_3000 and would fit there"]);
-    desk.run("check r1.hex r1.srec r2.elf").expect(
+    desk.run("check --join r1.hex r1.srec r2.elf").expect(
         0,
         &["r1.hex and r1.srec have the same bytes", "r1.hex and r2.elf, 0x0A00_3000..0x0A00_7524: DIFFERENT"],
     );
@@ -306,7 +306,7 @@ fn a_makers_own_wrapper_is_opened() {
     let bench = Bench::tern_r1();
     with_sheet(&desk.path("fw.skw"), &bench).expect(0, &["runs 1.5.0"]);
     let line = format!("check fw.skw --sheets {}", sheet.display());
-    desk.run(&line).expect(0, &["a raw binary, inside a Skerrow package", "r1  fits"]);
+    desk.run(&line).expect(0, &["a raw binary, inside a Skerrow package", "  fits      Tern r1 (r1)"]);
     let mut damaged = desk.bytes("fw.skw");
     damaged[500] ^= 4;
     desk.write("fw.skw", &damaged);

@@ -268,7 +268,7 @@ fn an_alternative_build_is_chosen_shown_and_recorded() {
     shop.run(&["check", release.to_str().unwrap()]).expect(0, &["r1 [standard]", "r1 [quiet]"]);
     shop.update(&release, &["--plan"]).expect(0, &["build standard", "builds     quiet"]);
     let before = shop.0.memory("1-1");
-    let ended = shop.update(&release, &["--build", "quiet", "--rewrite"]);
+    let ended = shop.update(&release, &["--build", "quiet", "--rewrite", "-v"]);
     ended.expect(0, &["build quiet", "release        tern 1.5.0, build quiet", "confirmed"]);
     let image = fs::read(firmware("tern-r1-1.4.0.bin")).unwrap();
     assert_updated(Revision::R1, &before, &shop.0.memory("1-1"), &image);

@@ -28,7 +28,7 @@ fn what_comes_and_goes_is_told_as_sentences() {
     ]);
     let mut watch = Running::start(bench.command().args(["survey", "--watch"]));
     watch.wait_for("1-2");
-    watch.wait_for("next: vaka update FILE --unit port=1-2");
+    watch.wait_for("Next: vaka update FILE --unit port=PORT");
     let table: [(&str, &[&str], &[&str]); 5] = [
         (
             "1-1",

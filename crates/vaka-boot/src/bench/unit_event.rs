@@ -26,6 +26,8 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         true => Mode::Application,
         false => mode,
     };
+    let companion = companion(bench, facts.id);
+    let is_described = sheet.is_some() || companion.is_some();
     let variants = candidate.as_ref().zip(sheet).map(|(candidate, sheet)| candidate.variants_of(sheet));
     AttachedUnit {
         unit: bench.place(&device.location),
@@ -33,9 +35,10 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         port: text::sanitize(&device.location.port),
         id: facts.id,
         mode,
-        product: sheet.map(|sheet| sheet.product.name.clone()).or_else(|| companion(bench, facts.id)),
+        product: sheet.map(|sheet| sheet.product.name.clone()).or(companion),
+        description: (!is_described).then(|| description(device)).flatten(),
         variants: variants.unwrap_or_default().iter().map(|variant| variant.id.clone()).collect(),
-        serial: None,
+        serial: device.serial.as_deref().map(text::sanitize).filter(|_| !is_described),
         version: sheet
             .filter(|_| runs)
             .filter(|sheet| is_between || sheet.application.version == VersionSource::ReleaseNumber)
@@ -50,7 +53,7 @@ pub fn seen(bench: &Bench<'_>, device: &DeviceInfo) -> AttachedUnit {
         warnings: Vec::new(),
         obstacle: None,
         remedy: None,
-        hint: if sheet.is_some() || companion(bench, facts.id).is_some() { None } else { hint(device) },
+        hint: (!is_described).then(|| hint(device)).flatten(),
         next: Vec::new(),
     }
 }
@@ -62,6 +65,38 @@ fn companion(bench: &Bench<'_>, id: UsbId) -> Option<String> {
         Some(format!("{}: {}", sheet.product.name, companion.name))
     };
     bench.sheets().iter().find_map(of)
+}
+
+/// Product string and kinds of interfaces: `"Bench lamp", HID and serial port`.
+fn description(device: &DeviceInfo) -> Option<String> {
+    let mut kinds: Vec<&str> = Vec::new();
+    for kind in device.interfaces.iter().filter_map(kind_of_interface) {
+        if !kinds.contains(&kind) {
+            kinds.push(kind);
+        }
+    }
+    let name = device.product_text.as_deref().map(|name| format!("\"{}\"", text::sanitize(name)));
+    let parts: Vec<String> = name.into_iter().chain((!kinds.is_empty()).then(|| kinds.join(" and "))).collect();
+    (!parts.is_empty()).then(|| parts.join(", "))
+}
+
+/// The kind of an interface. Source: usb.org, Defined Class Codes; DFU 1.1, section 4.1.1 for
+/// DFU.
+fn kind_of_interface(interface: &InterfaceClass) -> Option<&'static str> {
+    Some(match (interface.class, interface.subclass) {
+        (0x01, _) => "audio",
+        (0x02, _) => "serial port",
+        (0x03, _) => "HID",
+        (0x06, _) => "camera",
+        (0x07, _) => "printer",
+        (0x08, _) => "disk",
+        (0x09, _) => "hub",
+        (0x0E, _) => "video",
+        (0xE0, _) => "wireless",
+        (0xFE, 0x01) => "DFU",
+        (0xFF, _) => "vendor class",
+        _ => return None,
+    })
 }
 
 /// The speed of a device. Source: USB 2.0, section 5.3; USB 3.2, section 3.1.

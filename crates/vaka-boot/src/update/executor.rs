@@ -536,10 +536,11 @@ fn remedy_of(error: &SessionError) -> Remedy {
 }
 
 fn rate(bytes: u64, time: Duration) -> String {
-    let seconds = time.as_secs_f64();
-    if seconds < 0.001 {
+    // A shorter time says more about the first transfers than about the rate.
+    if time < Duration::from_millis(100) {
         return String::new();
     }
+    let seconds = time.as_secs_f64();
     #[allow(clippy::cast_precision_loss)] // for a person's eye
     let rate = bytes as f64 / 1024.0 / seconds;
     format!(", {rate:.1} KiB/s")

@@ -3,7 +3,7 @@
 use std::any::Any;
 use std::cell::OnceCell;
 
-use vaka_core::event::{ExitCode, Report, RunOutcome};
+use vaka_core::event::{ExitCode, Report, RunOutcome, milliseconds};
 use vaka_core::unit::Mode;
 use vaka_usb::DeviceInfo;
 
@@ -107,6 +107,7 @@ impl<'a> UpdateRun<'a, '_> {
         self.progress.attempts.resumes += 1;
         self.progress.attempts.first_failure.get_or_insert_with(|| failure.clone());
         let place = self.bench.place(&unit.location);
+        self.cx.tell(Event::Lost { unit: place.clone(), left_ms: milliseconds(self.request.wait) });
         self.cx.warn(Warning::WaitingForReturn { failure: failure.kind.clone(), place });
         match self.come_back(&unit, loss == Loss::Connection) {
             Ok(back) => self.candidate(&back).map(Located::new).ok_or(failure),

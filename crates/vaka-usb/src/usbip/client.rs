@@ -122,6 +122,8 @@ impl UsbIpBus {
             product: record.product,
             release: record.release,
             interfaces,
+            product_text: None,
+            serial: None,
         }
     }
 }

@@ -16,6 +16,9 @@ pub struct Check {
     pub files: Vec<PathBuf>,
     #[command(flatten)]
     pub choose: ImageSelection,
+    /// Also check whether the files can be joined: overlaps, equal content, a map of all
+    #[arg(long)]
+    pub join: bool,
 }
 
 /// Selection of an image in a file with several, and the address of a raw binary.

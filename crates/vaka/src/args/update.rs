@@ -49,6 +49,9 @@ pub struct Line {
     pub choose: ImageSelection,
     #[command(flatten)]
     pub release: Releases,
+    /// Print the plan of each unit and change nothing
+    #[arg(long)]
+    pub plan: bool,
     /// Required verification
     #[arg(long, value_enum, default_value_t = VerifyLevel::Strongest)]
     pub check: VerifyLevel,

@@ -84,7 +84,9 @@ enum PortState {
 
 pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
     // With many units the journal prevents that a unit is updated twice, so it is required.
-    journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
+    if !args.plan {
+        journal::must_be_writable().map_err(|reason| CommandError::Journal { reason })?;
+    }
     let job = UpdateJob::new(args, common, setting)?;
     let bench = Bench::new(job.buses.clone(), &job.sheets).guarded(Arc::new(Locks)).with_places(&common.places);
     let mut screen = Screen::new(*setting);
@@ -104,10 +106,7 @@ pub fn run(args: &Line, common: &Common, setting: &OutputOptions) -> Outcome {
         watch(&job, &bench, &news, &begin, &mut screen)
     })?;
     screen.summary(&counts);
-    Ok(match counts.worst() {
-        _ if counts.all() == 0 => ExitCode::NoUnit,
-        code => code,
-    })
+    Ok(counts.worst())
 }
 
 /// Runs the work for one unit. A panic fails that unit only.
@@ -173,6 +172,9 @@ fn watch(
                         }
                     }
                     screen.ended(&place, report.as_deref().map_or(Completion::Before, Completion::Now));
+                    if report.is_some() {
+                        screen.running(&counts);
+                    }
                 }
             }
         }
@@ -256,6 +258,7 @@ impl<'a> UpdateJob<'a> {
             rewrite: self.args.rewrite,
             wait: self.common.wait,
             consents: self.common.allow.clone(),
+            plan_only: self.args.plan,
             read_back: self.args.check == VerifyLevel::Strongest,
             shelf: Some(&StateFolder),
             history: Some(&Confirmed),
@@ -263,7 +266,10 @@ impl<'a> UpdateJob<'a> {
         };
         let report = match &self.source {
             Source::File { file, name, options, begun } => {
-                let mut recording = JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() });
+                let mut recording = match self.args.plan {
+                    true => JournalEntry::default(),
+                    false => JournalEntry::of(StartRecord { time: jiff::Timestamp::now(), ..(**begun).clone() }),
+                };
                 let mut look = |event| recording.pass(vaka_messages::event(event), &mut tell);
                 let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
                 let request = Request { file: file.clone(), file_name: name.clone(), options: *options, ..request };
@@ -282,8 +288,15 @@ impl<'a> UpdateJob<'a> {
         let staged = ReleaseInstall { buses: &self.buses, guard, sheet: &self.sheets[0], release, build };
         let state = std::cell::RefCell::new(JournalEntry::default());
         let export_dir = self.args.release.export_dir.as_deref();
-        let mut around =
-            JournalHooks { plan_only: false, export_dir, common: self.common, path, release, build, state: &state };
+        let mut around = JournalHooks {
+            plan_only: self.args.plan,
+            export_dir,
+            common: self.common,
+            path,
+            release,
+            build,
+            state: &state,
+        };
         let mut look = |event| state.borrow_mut().pass(vaka_messages::event(event), tell);
         let mut cx = Context::new(&SystemClock, &mut look, signals::flag());
         let report = staged.run(request, &mut Unattended, &mut cx, &mut around);

@@ -1,5 +1,6 @@
 //! `vaka check FILE…`: describes files and the variants they fit.
 
+use std::collections::BTreeSet;
 use std::path::Path;
 
 use serde::Serialize;
@@ -10,7 +11,7 @@ use vaka_core::event::ExitCode;
 use vaka_core::matching::{Choice, image_version, rank_variants};
 use vaka_core::release::Release;
 use vaka_core::sheet::{Sheet, Variant};
-use vaka_image::address::Span;
+use vaka_image::address::{Address, Span};
 use vaka_image::occupancy::Occupancy;
 use vaka_image::stamp::{self, SealState, StampSearch};
 use vaka_image::vectors::{StartVectors, VectorKind};
@@ -47,7 +48,7 @@ pub fn run(args: &Check, common: &Common, setting: &OutputOptions) -> Outcome {
         };
         worst = if u8::from(code) > u8::from(worst) { code } else { worst };
     }
-    if args.files.len() > 1 {
+    if args.join && args.files.len() > 1 {
         together(&read, setting);
     }
     Ok(worst)
@@ -114,8 +115,13 @@ fn one(
     }
     let opened = environment::unwrapped(path, &bytes, sheets, &mut options)?;
     let file = FirmwareFile::parse(opened.payload);
+    let from_sheet = options.at.is_none().then(|| sheet_address(&file, sheets)).flatten();
+    options.at = options.at.or(from_sheet);
     let firmware = read_all(&file, &mut options).map_err(|error| unreadable(path, &error, &file, sheets))?;
     let mut report = report(path, &bytes, &firmware, opened.payload, sheets);
+    if let Some(at) = from_sheet {
+        report.notes.push(format!("read at {at}, where the product sheet places raw binaries ('binary_at')"));
+    }
     report.wrapper = (!opened.name.is_empty()).then(|| opened.name.to_owned());
     match setting.format {
         Format::Json => json::line(&report),
@@ -144,6 +150,31 @@ fn read_all(file: &FirmwareFile, options: &mut ReadOptions) -> Result<Firmware, 
     }
 }
 
+/// The address of a raw binary according to the product sheets: the only 'binary_at', or the only
+/// one at which the image fits. `None` for files with addresses.
+fn sheet_address(file: &FirmwareFile, sheets: &[Sheet]) -> Option<Address> {
+    if !matches!(file.firmware(None), Err(ReadError::NoAddress)) {
+        return None;
+    }
+    let variants = || sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| (sheet, variant)));
+    let addresses: BTreeSet<Address> = variants().filter_map(|(_, variant)| variant.image.binary_at).collect();
+    let fits = |at: &Address| {
+        let image = file.image(ReadOptions { at: Some(*at), ..ReadOptions::default() }, &[]).ok();
+        image.is_some_and(|image| {
+            variants().filter(|(_, variant)| variant.image.binary_at == Some(*at)).any(|(sheet, variant)| {
+                let choices = rank_variants(sheet, &image);
+                choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none())
+            })
+        })
+    };
+    let fitting: Vec<Address> = addresses.iter().copied().filter(fits).collect();
+    match (&fitting[..], addresses.len()) {
+        ([only], _) => Some(*only),
+        ([], 1) => addresses.first().copied(),
+        _ => None,
+    }
+}
+
 fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[Sheet]) -> CliError {
     let path = path.to_owned();
     if *error != ReadError::NoAddress {
@@ -155,10 +186,16 @@ fn unreadable(path: &Path, error: &ReadError, file: &FirmwareFile, sheets: &[She
         let image = file.image(ReadOptions { at: Some(start), ..ReadOptions::default() }, &[]).ok();
         let choices = image.map(|image| rank_variants(sheet, &image)).unwrap_or_default();
         let fits = choices.iter().any(|choice| choice.variant == variant.id && choice.against.is_none());
-        format!("{} starts at {start}{}", variant.name, if fits { " and would fit there" } else { "" })
+        let would_fit = if fits { " and would fit there" } else { "" };
+        (fits, format!("{} starts at {start}{would_fit}", variant.name))
     };
     let starts = sheets.iter().flat_map(|sheet| sheet.variants.iter().map(move |variant| would(sheet, variant)));
-    CommandError::NoAddress { path, error: error.clone(), starts: starts.collect() }.into()
+    let mut starts: Vec<(bool, String)> = starts.collect();
+    if starts.iter().any(|(fits, _)| *fits) {
+        starts.retain(|(fits, _)| *fits);
+    }
+    let starts = starts.into_iter().map(|(_, words)| words).collect();
+    CommandError::NoAddress { path, error: error.clone(), starts }.into()
 }
 
 fn report(path: &Path, bytes: &[u8], firmware: &Firmware, payload: &[u8], sheets: &[Sheet]) -> FileReport {
@@ -269,6 +306,9 @@ fn explain(vectors: StartVectors, image: &Image, sheets: &[Sheet]) -> Vec<String
     let names: Vec<&str> = variants.iter().filter(in_ram).map(|variant| variant.name.as_str()).collect();
     said.push(match names[..] {
         [] => format!("the initial stack {} is in no variant's RAM", vectors.stack),
+        _ if names.len() > 3 => {
+            format!("the initial stack {} is in the RAM of {} variants", vectors.stack, names.len())
+        }
         _ => format!("the initial stack {} is in the RAM of {}", vectors.stack, names.join(" and ")),
     });
     let target = vectors.first_instruction();
@@ -332,6 +372,7 @@ fn print_image(image: &ImageReport, setting: &OutputOptions) {
     if image.name != GroupId::Whole {
         print_line(&format!("  -- {} --", image.name));
     }
+    print_fits(&image.fits, setting.details);
     let spans = &image.outline.segments;
     let total: u64 = spans.last().and_then(|last| Span::between(spans[0].start(), last.end())).map_or(0, Span::len);
     let gaps = total - image.outline.bytes;
@@ -358,7 +399,6 @@ fn print_image(image: &ImageReport, setting: &OutputOptions) {
     }
     image.notes.iter().for_each(|note| line("note", note));
     picture(image);
-    print_fits(&image.fits, setting);
 }
 
 fn facts(image: &ImageReport) {
@@ -427,22 +467,35 @@ fn picture(image: &ImageReport) {
     line("", map::LEGEND);
 }
 
-fn print_fits(fits: &[ProductFit], setting: &OutputOptions) {
-    for product in fits {
-        let version = product.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
-        print_line(&format!("  For {}{version}:", product.product));
-        let row = |choice: &Choice| {
-            let because = choice.completeness.as_ref().map(|words| format!("completeness: {words}"));
-            let (word, because) = match &choice.against {
-                Some(against) => ("does not fit", Some(against.clone())),
-                None => ("fits", because),
-            };
-            vec![format!("   {}", choice.variant), word.to_owned(), because.unwrap_or_default()]
-        };
-        table::plain(setting.width, &[], product.variants.iter().map(row).collect()).lines().for_each(print_line);
-    }
+/// The variants that the image fits, then those that it does not fit: with reasons if it fits none
+/// or `details` are wanted.
+fn print_fits(fits: &[ProductFit], details: bool) {
     if fits.is_empty() {
-        print_line("  No product sheet was found, so the variants are not known (--sheets DIR).");
+        line("fits", "unknown: no product sheet was found (--sheets DIR)");
+        return;
+    }
+    let choices = fits.iter().flat_map(|product| product.variants.iter().map(move |choice| (product, choice)));
+    let (good, bad): (Vec<_>, Vec<_>) = choices.partition(|(_, choice)| choice.against.is_none());
+    let fit = |(product, choice): &(&ProductFit, &Choice)| {
+        let version = product.version.as_ref().map(|version| format!(", version {version}")).unwrap_or_default();
+        let because = choice.completeness.as_ref().map(|words| format!("; completeness: {words}"));
+        format!("{} ({}){version}{}", choice.name, choice.variant, because.unwrap_or_default())
+    };
+    for (index, choice) in good.iter().enumerate() {
+        line(if index == 0 { "fits" } else { "" }, &fit(choice));
+    }
+    if !details && !good.is_empty() {
+        if !bad.is_empty() {
+            let does = if bad.len() == 1 { "does" } else { "do" };
+            line("", &format!("{} {does} not fit", text::count(bad.len(), "other variant")));
+        }
+        return;
+    }
+    let reason =
+        |(_, choice): &(&ProductFit, &Choice)| vec![choice.name.clone(), choice.against.clone().unwrap_or_default()];
+    if !bad.is_empty() {
+        line("fits not", if good.is_empty() { "any variant:" } else { "" });
+        table::plain(&[], bad.iter().map(reason).collect()).lines().for_each(|row| print_line(&format!("  {row}")));
     }
 }
 

@@ -87,7 +87,7 @@ pub fn with_unit(looked: &CheckSubject<'_>, sheets: &[Sheet], common: &Common, s
         }
         match setting.format {
             Format::Json => json::line::<Event>(&Event::Verdict { unit: Some(place.clone()), verdict }),
-            Format::Text => render::text::verdict_table(&verdict, setting),
+            Format::Text => render::verdict::in_full(&verdict),
         }
     }
     Ok(worst)

@@ -62,7 +62,7 @@ pub fn run(args: &Diagnose, common: &Common, setting: &OutputOptions) -> Outcome
 
 /// Watches all buses for devices that reconnect too often.
 fn listen(bench: &Bench<'_>, time: Duration) -> Vec<Finding> {
-    anstream::eprintln!("Watching the buses for {}. Move the cable a little if you suspect it.", duration::words(time));
+    crate::render::err!("Watching the buses for {}. Move the cable a little if you suspect it.", duration::words(time));
     let began = Instant::now();
     let drops: Mutex<BTreeMap<String, log::FlapCounter>> = Mutex::default();
     let watch = |bus: &dyn Bus| {

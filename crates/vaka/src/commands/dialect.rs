@@ -10,7 +10,7 @@ use vaka_core::event::ExitCode;
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
-use super::print_line;
+use super::{print_line, print_raw};
 use crate::args::DialectCommand;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -23,11 +23,11 @@ pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     match command {
         DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
-        DialectCommand::Show { file } => show(&environment::dialect(file)?, setting),
+        DialectCommand::Show { file } => show(&environment::dialect(file)?),
         DialectCommand::Trace { file, trace, operation } => {
-            frames(&environment::dialect(file)?, trace, operation.as_deref(), setting)
+            frames(&environment::dialect(file)?, trace, operation.as_deref())
         }
-        DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace, setting),
+        DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace),
     }
 }
 
@@ -35,7 +35,7 @@ fn new(carrier: &str, out: Option<&Path>) -> Outcome {
     let kind = carrier::KINDS.iter().find(|kind| kind.name == carrier);
     let text = kind.map_or("", |kind| kind.template);
     let Some(path) = out else {
-        text.lines().for_each(print_line);
+        print_raw(&text);
         return Ok(ExitCode::Done);
     };
     let file = std::fs::File::create_new(path);
@@ -73,7 +73,7 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
     Ok(worst)
 }
 
-fn show(dialect: &Dialect, setting: &OutputOptions) -> Outcome {
+fn show(dialect: &Dialect) -> Outcome {
     let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
     print_line(&format!("{}{about}", dialect.name));
     print_line(&format!("  carrier  {}", dialect.carrier.kind().description));
@@ -82,7 +82,7 @@ fn show(dialect: &Dialect, setting: &OutputOptions) -> Outcome {
     }
     print_line("");
     let rows = dialect.rows().into_iter().map(|row| vec![row.operation, row.step, row.fields]).collect();
-    table::plain(setting.width, &["operation", "step", "fields"], rows).lines().for_each(print_line);
+    table::plain(&["operation", "step", "fields"], rows).lines().for_each(print_line);
     Ok(ExitCode::Done)
 }
 
@@ -93,7 +93,7 @@ fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError
 }
 
 /// Every frame, field by field.
-fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &OutputOptions) -> Outcome {
+fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>) -> Outcome {
     if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
         let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
         let message =
@@ -117,7 +117,7 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, setting: &OutputO
         }
     }
     let head = ["operation", "frame", "field", "bytes", "says"];
-    table::plain(setting.width, &head, rows).lines().for_each(print_line);
+    table::plain(&head, rows).lines().for_each(print_line);
     Ok(worst)
 }
 
@@ -145,7 +145,7 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
     }
 }
 
-fn replay(dialect: &Dialect, trace: &Path, setting: &OutputOptions) -> Outcome {
+fn replay(dialect: &Dialect, trace: &Path) -> Outcome {
     let all = played(dialect, trace)?;
     let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
     for played in &all {
@@ -164,7 +164,7 @@ fn replay(dialect: &Dialect, trace: &Path, setting: &OutputOptions) -> Outcome {
         vec![name, times.to_string(), frames.to_string(), says]
     };
     let head = ["operation", "times", "frames", ""];
-    table::plain(setting.width, &head, rows.into_iter().map(cells).collect()).lines().for_each(print_line);
+    table::plain(&head, rows.into_iter().map(cells).collect()).lines().for_each(print_line);
     let Some(first) = all.iter().find(|played| played.fault.is_some()) else {
         print_line("\nThe dialect sends the recorded frames and parses all replies.");
         return Ok(ExitCode::Done);
@@ -178,7 +178,7 @@ fn replay(dialect: &Dialect, trace: &Path, setting: &OutputOptions) -> Outcome {
         let mut rows = Vec::new();
         frame_rows(&mut String::new(), last, &mut rows);
         let rows = rows.into_iter().map(|row| row[1..].to_vec()).collect();
-        table::plain(setting.width, &["frame", "field", "bytes", "says"], rows).lines().for_each(print_line);
+        table::plain(&["frame", "field", "bytes", "says"], rows).lines().for_each(print_line);
     }
     Ok(ExitCode::Differs)
 }

@@ -3,7 +3,7 @@
 use vaka_core::event::ExitCode;
 use vaka_messages::CommandError;
 
-use super::print_line;
+use super::print_raw;
 use crate::args::Help;
 use crate::cli_error::Outcome;
 use crate::help::{self, TOPICS};
@@ -13,15 +13,15 @@ pub fn run(args: &Help) -> Outcome {
     let mut command = help::command_line();
     command.build();
     let Some(name) = &args.topic else {
-        print_line(&command.render_long_help().to_string());
+        print_raw(&command.render_long_help().to_string());
         return Ok(ExitCode::Done);
     };
     if let Some(topic) = TOPICS.iter().find(|topic| topic.name == name) {
-        print_line(topic.text.trim_end());
+        print_raw(topic.text);
         return Ok(ExitCode::Done);
     }
     match command.find_subcommand_mut(name) {
-        Some(command) => print_line(&command.render_long_help().to_string()),
+        Some(command) => print_raw(&command.render_long_help().to_string()),
         None => return Err(CommandError::NoTopic { name: name.clone() }.into()),
     }
     Ok(ExitCode::Done)

@@ -23,7 +23,7 @@ pub fn run(args: &Journal, common: &Common, setting: &OutputOptions) -> Outcome 
     let (records, torn) = journal::read(&path).map_err(|error| CliError::file(&path, error))?;
     if torn > 0 && !setting.quiet {
         let lines = text::count(torn, "line");
-        anstream::eprintln!("{}: {lines} could not be read and were skipped.", path.display());
+        crate::render::err!("{}: {lines} could not be read and were skipped.", path.display());
     }
     let since = args.since.as_deref().map(moment).transpose().map_err(CliError::usage)?;
     let chosen: Vec<&Record> =
@@ -109,7 +109,7 @@ fn list(records: &[&Record], setting: &OutputOptions) {
         return;
     }
     let head = ["attempt", "unit", "serial number", "product", "file", "outcome", "check", "after", "took"];
-    print_block(&table::plain(setting.width, &head, records.iter().map(|record| row(record)).collect()));
+    print_block(&table::plain(&head, records.iter().map(|record| row(record)).collect()));
     let good = records.iter().filter(|record| record.is_good()).count();
     print_line(&format!(
         "{}, {good} of them successful. 'vaka journal ATTEMPT' shows one in full.",

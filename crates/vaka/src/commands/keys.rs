@@ -2,7 +2,7 @@
 
 use vaka_core::event::ExitCode;
 
-use super::print_line;
+use super::{print_line, print_raw};
 use crate::args::KeysCommand;
 use crate::cli_error::Outcome;
 use crate::keyring;
@@ -16,7 +16,7 @@ pub fn run(command: &KeysCommand) -> Outcome {
             print_line(&format!("Its private half is {}. Keep a backup that only you can read.", private.display()));
         }
         KeysCommand::List => list(),
-        KeysCommand::Show { name } => print_line(keyring::public(name)?.trim_end()),
+        KeysCommand::Show { name } => print_raw(&keyring::public(name)?),
         KeysCommand::Trust { file, name } => {
             let trusted = keyring::trust(file, name.as_deref())?;
             print_line(&format!("Key '{}' ({}) is now trusted.", trusted.name, trusted.key));

@@ -27,11 +27,15 @@ pub mod survey;
 pub mod update;
 pub mod watch;
 
-use std::io::Write;
-
-/// Prints a line of a result. A closed pipe is not an error.
+/// Prints a line of a result, wrapped.
 pub fn print_line(text: &str) {
+    crate::render::out!("{text}");
+}
+
+/// Prints a document as it is, such as a file that another program reads.
+pub fn print_raw(text: &str) {
+    use std::io::Write;
     let mut out = anstream::stdout().lock();
-    let _ = writeln!(out, "{text}");
+    let _ = writeln!(out, "{}", text.trim_end());
     let _ = out.flush();
 }

@@ -41,7 +41,7 @@ pub fn run(args: &Update, common: &Common, found: &Found, setting: &OutputOption
         history: Some(&Confirmed),
         ..Request::new(&[])
     };
-    let mut renderer = render::renderer(setting);
+    let mut renderer = render::renderer(&setting.detailed_if(args.plan));
     renderer.event(Event::Release(release_store::seen(found, build, signer)));
     for line in release.notes() {
         if !line.is_empty() && !common.quiet {

@@ -7,7 +7,7 @@ use clap::CommandFactory;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::{Ids, Sheet};
 
-use super::print_line;
+use super::{print_line, print_raw};
 use crate::args::{Args, Common, SetupCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -40,7 +40,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
             )
         }
         SetupCommand::Events => {
-            print_line(vaka_core::schema::EVENTS.trim_end());
+            print_raw(vaka_core::schema::EVENTS);
             Ok(ExitCode::Done)
         }
         SetupCommand::Manual { out } => {
@@ -58,7 +58,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
 
 fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
     match out {
-        None => text.lines().for_each(print_line),
+        None => print_raw(&text),
         Some(path) => {
             files::store(path, replace, &[text.as_bytes()])?;
             print_line(&format!("{}: written. {next}", path.display()));

@@ -16,7 +16,7 @@ use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use super::{print_line, sheet_show};
+use super::{print_line, print_raw, sheet_show};
 use crate::args::{Common, NewSheet, SheetCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -29,9 +29,9 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &OutputOptions) -> 
     match command {
         SheetCommand::New(new) => make(new, common),
         SheetCommand::Check { files } => Ok(check(files, setting)),
-        SheetCommand::Show { file } => sheet_show::run(file, setting),
+        SheetCommand::Show { file } => sheet_show::run(file),
         SheetCommand::Schema => {
-            print_line(vaka_core::schema::PRODUCT_SHEET.trim_end());
+            print_raw(vaka_core::schema::PRODUCT_SHEET);
             Ok(ExitCode::Done)
         }
     }
@@ -96,7 +96,7 @@ fn make(new: &NewSheet, common: &Common) -> Outcome {
     let choice = new.memory.as_deref().map(MemoryChoice::parse).unwrap_or_default();
     let sheet = draft(&identity.facts, dfu_mode(&device), &choice);
     match &new.out {
-        None => sheet.lines().for_each(print_line),
+        None => print_raw(&sheet),
         Some(path) => {
             // The first sheet also creates the folder of sheets.
             let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty());

@@ -11,16 +11,16 @@ use vaka_core::sheet::{
 use super::print_line;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
-use crate::environment::{self, OutputOptions};
+use crate::environment;
 use crate::render::table;
 
-pub fn run(file: &Path, setting: &OutputOptions) -> Outcome {
+pub fn run(file: &Path) -> Outcome {
     let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
     head(&sheet);
     for variant in &sheet.variants {
         print_line("");
-        show(&sheet, variant, setting);
+        show(&sheet, variant);
     }
     for stage in &sheet.stages {
         let changes = if stage.replaces_bootloader { ", which replaces the bootloader" } else { "" };
@@ -94,7 +94,7 @@ fn source(source: &VersionSource) -> String {
     }
 }
 
-fn show(sheet: &Sheet, variant: &Variant, setting: &OutputOptions) {
+fn show(sheet: &Sheet, variant: &Variant) {
     let part = sheet.part_of(variant).map(|part| format!(", {}", part.name)).unwrap_or_default();
     print_line(&format!("Variant {}, {}{part}", variant.id, variant.name));
     for look in &variant.look_at {
@@ -117,7 +117,7 @@ fn show(sheet: &Sheet, variant: &Variant, setting: &OutputOptions) {
         vec![region.name.clone(), region.span.to_string(), Bytes(region.span.len()).to_string(), may.to_owned()]
     };
     let rows = variant.regions.iter().map(row).collect();
-    let regions = table::plain(setting.width, &[], rows);
+    let regions = table::plain(&[], rows);
     for (index, region) in regions.lines().enumerate() {
         line(if index == 0 { "regions" } else { "" }, region.trim_start());
     }

@@ -26,10 +26,10 @@ const HELP: &str = "Commands: state | hold PORT BUTTON | tap PORT BUTTON | relea
 
 pub fn run(args: &Simulate) -> Outcome {
     let mut world = World::new(Arc::new(SystemClock));
-    match &args.replay {
+    let units = match &args.replay {
         Some(path) => replay(path, &mut world)?,
         None => scene(args, &mut world)?,
-    }
+    };
     let world = world.shared();
     let server = Server::start(world.clone(), args.listen)
         .map_err(|error| CommandError::Listen { address: args.listen, error })?;
@@ -37,7 +37,7 @@ pub fn run(args: &Simulate) -> Outcome {
     if !args.listen.ip().is_loopback() {
         print_line("Everyone who can reach this address can use them.");
     }
-    state(&world);
+    units.iter().for_each(|unit| print_line(&format!("  {unit}")));
     print_line("");
     print_line(&format!("In another terminal: vaka --bus {} survey", server.bus()));
     print_line(HELP);
@@ -50,8 +50,8 @@ pub fn run(args: &Simulate) -> Outcome {
     Ok(ExitCode::Done)
 }
 
-/// Plugs in the units of a scene.
-fn scene(args: &Simulate, world: &mut World) -> Result<(), CliError> {
+/// Plugs in the units of a scene; returns a line about each.
+fn scene(args: &Simulate, world: &mut World) -> Result<Vec<String>, CliError> {
     let text = match &args.scene {
         Some(path) => std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?,
         None => scene::DEFAULT.to_owned(),
@@ -61,21 +61,20 @@ fn scene(args: &Simulate, world: &mut World) -> Result<(), CliError> {
         CommandError::Scene { name, reason: error.to_string() }
     })?;
     scene.build(world);
-    Ok(())
+    Ok(scene.units().map(|(port, unit)| format!("{port}  {unit}")).collect())
 }
 
-/// Plugs in the units of a recorded run.
-fn replay(path: &Path, world: &mut World) -> Result<(), CliError> {
+/// Plugs in the units of a recorded run; returns a line about each.
+fn replay(path: &Path, world: &mut World) -> Result<Vec<String>, CliError> {
     let text = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let trace = Trace::parse(&text)
         .map_err(|error| CommandError::Damaged { path: path.to_owned(), reason: error.to_string() })?;
     if trace.is_truncated {
         print_line("The trace is incomplete; it is replayed up to its end.");
     }
-    let ports: Vec<&str> = trace.ports().collect();
-    print_line(&format!("Replaying the record of {}: run the recorded command again.", ports.join(", ")));
+    let units = trace.ports().map(|port| format!("{port}  as recorded: run the recorded command again")).collect();
     trace.build(world);
-    Ok(())
+    Ok(units)
 }
 
 /// Executes commands from standard input until its end or `quit`.

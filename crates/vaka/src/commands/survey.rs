@@ -209,20 +209,33 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
         vec![
             format!("{}{called}", unit.unit),
             unit.mode.to_string(),
-            unit.product.clone().unwrap_or_else(|| "no product sheet".to_owned()),
+            unit.product.clone().unwrap_or_else(|| {
+                let description = unit.description.as_ref().map(|words| format!(": {words}"));
+                format!("no product sheet{}", description.unwrap_or_default())
+            }),
             if variants.is_empty() { dash() } else { variants.join(" or ") },
             unit.id.to_string(),
             unit.version.as_ref().map_or_else(dash, ToString::to_string),
             unit.serial.clone().unwrap_or_else(dash),
-            unit.speed.map_or_else(dash, str::to_owned),
         ]
     };
-    let head = ["port", "mode", "product", "variant", "id", "version", "serial number", "speed"];
-    print_block(&table::plain(setting.width, &head, units.iter().map(row).collect()));
-    for unit in units.iter().filter(|unit| unit.mode != Mode::Unknown || unit.hint.is_some()) {
+    let head = ["port", "mode", "product", "variant", "id", "version", "serial number"];
+    print_block(&table::plain(&head, units.iter().map(row).collect()));
+    let is_usable = |unit: &&AttachedUnit| unit.mode != Mode::Unknown || unit.hint.is_some();
+    let detailed = units.iter().filter(is_usable).filter(|unit| setting.details || needs_action(unit));
+    for unit in detailed.clone() {
         print_line("");
         detail(unit);
     }
+    if detailed.count() < units.iter().filter(is_usable).count() {
+        print_line("\nNext: vaka update FILE --unit port=PORT; -v shows details of each unit.");
+    }
+}
+
+/// Whether the user must do something before an update.
+fn needs_action(unit: &AttachedUnit) -> bool {
+    let is_missing = matches!(unit.application_file, Some(ApplicationFile::Missing(_)));
+    unit.obstacle.is_some() || !unit.warnings.is_empty() || unit.hint.is_some() || is_missing || unit.next.len() > 1
 }
 
 fn print_block(block: &str) {
@@ -237,6 +250,9 @@ fn detail(unit: &AttachedUnit) {
     }
     for line in &unit.companions {
         print_line(&format!("  companion {line}"));
+    }
+    if let Some(speed) = unit.speed {
+        print_line(&format!("  connected at {speed}"));
     }
     if let Some(layout) = &unit.layout {
         print_line(&format!("  reports {layout}"));

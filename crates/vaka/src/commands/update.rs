@@ -66,7 +66,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
         shelf: Some(&StateFolder),
         history: Some(&Confirmed),
     };
-    let mut renderer = render::renderer(setting);
+    let mut renderer = render::renderer(&setting.detailed_if(args.plan));
     attempt::warn_unless_writable(args.plan, &mut |event| renderer.event(event));
     let code = std::thread::scope(|scope| {
         let what = || {

@@ -1,18 +1,21 @@
 //! Many units at once: a line for each, and a count at the end.
 
 use std::collections::BTreeMap;
-use std::io::Write;
-use std::time::Instant;
+use std::time::{Duration, Instant};
 
-use indicatif::{MultiProgress, ProgressBar, ProgressStyle};
+use anstyle::Style;
+use indicatif::{MultiProgress, ProgressBar, ProgressState, ProgressStyle};
 use serde::Serialize;
 use vaka_base::{duration, text};
 use vaka_boot::bench::candidate::Candidate;
 use vaka_core::event::{Check, Event, ExitCode, FailureText, Report, RestartState, RunOutcome, SelectedRelease};
 
-use super::Renderer;
 use super::json::{self, Json};
+use super::style::BAD;
 use super::text::Text;
+use super::verdict;
+use super::wrap::width;
+use super::{Renderer, err, out};
 use crate::args::Format;
 use crate::environment::OutputOptions;
 
@@ -29,6 +32,12 @@ pub enum Completion<'a> {
 pub struct Counts {
     pub updated: usize,
     pub unchanged: usize,
+    /// The plan was printed and nothing was done.
+    pub planned: usize,
+    /// The image does not fit, or the evidence does not decide it.
+    pub refused: usize,
+    /// It was gone before anything was done.
+    pub absent: usize,
     pub failed: usize,
     pub stopped: usize,
     pub again: usize,
@@ -36,24 +45,44 @@ pub struct Counts {
 
 impl Counts {
     pub fn all(&self) -> usize {
-        self.updated + self.unchanged + self.failed + self.stopped
+        self.updated + self.unchanged + self.planned + self.refused + self.absent + self.failed + self.stopped
     }
 
     pub fn note(&mut self, report: &Report) {
         match (report.code, report.outcome) {
             (ExitCode::Stopped, _) => self.stopped += 1,
             (ExitCode::Done, RunOutcome::Unchanged) => self.unchanged += 1,
+            (ExitCode::Done, RunOutcome::Planned) => self.planned += 1,
             (ExitCode::Done, _) => self.updated += 1,
+            (ExitCode::Refused, _) => self.refused += 1,
+            (ExitCode::NoUnit, _) => self.absent += 1,
             _ => self.failed += 1,
         }
     }
 
     pub fn worst(&self) -> ExitCode {
-        match (self.failed, self.stopped) {
-            (0, 0) => ExitCode::Done,
-            (0, _) => ExitCode::Stopped,
-            _ => ExitCode::Transfer,
-        }
+        let by_severity =
+            [(self.failed, ExitCode::Transfer), (self.stopped, ExitCode::Stopped), (self.refused, ExitCode::Refused)];
+        let worst = by_severity.into_iter().find(|(count, _)| *count > 0);
+        let is_nothing = self.all() == self.absent;
+        worst.map_or(if is_nothing { ExitCode::NoUnit } else { ExitCode::Done }, |(_, code)| code)
+    }
+
+    /// `12 units: 10 updated, 1 refused, 1 FAILED`
+    fn words(&self) -> String {
+        let named = [
+            (self.updated, "updated"),
+            (self.unchanged, "unchanged"),
+            (self.planned, "planned"),
+            (self.refused, "refused"),
+            (self.absent, "gone before the update"),
+            (self.failed, "FAILED"),
+            (self.stopped, "stopped"),
+        ];
+        let parts: Vec<String> =
+            named.iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}")).collect();
+        let parts = if parts.is_empty() { "none came".to_owned() } else { parts.join(", ") };
+        format!("{}: {parts}", text::count(self.all(), "unit"))
     }
 }
 
@@ -61,6 +90,8 @@ impl Counts {
 pub struct Screen {
     setting: OutputOptions,
     bars: MultiProgress,
+    /// The running count, below the bars.
+    count: Option<ProgressBar>,
     units: BTreeMap<String, Unit>,
 }
 
@@ -70,6 +101,10 @@ struct Unit {
     began: Instant,
     product: String,
     bar: Option<ProgressBar>,
+    /// Progress of the present step in percent.
+    percent: u64,
+    /// The plan in one line.
+    plan: Option<String>,
     /// The failure.
     error: Option<FailureText>,
 }
@@ -80,6 +115,9 @@ struct Summary {
     units: usize,
     updated: usize,
     unchanged: usize,
+    planned: usize,
+    refused: usize,
+    absent: usize,
     failed: usize,
     stopped: usize,
     done_before: usize,
@@ -87,7 +125,7 @@ struct Summary {
 
 impl Screen {
     pub fn new(setting: OutputOptions) -> Self {
-        Self { setting, bars: MultiProgress::new(), units: BTreeMap::new() }
+        Self { setting, bars: MultiProgress::new(), count: None, units: BTreeMap::new() }
     }
 
     /// Prints the selected release.
@@ -114,10 +152,12 @@ impl Screen {
         let at = text::sanitize(called.unwrap_or(place));
         let product = candidate.sheets.first().map_or_else(String::new, |sheet| sheet.product.name.clone());
         let bar = (self.setting.live && !self.setting.quiet).then(|| {
-            let bar = self.bars.add(ProgressBar::new(100));
-            if let Ok(style) = ProgressStyle::with_template("{prefix:<10}  {msg:<40}  {bar:24} {percent:>3}%") {
-                bar.set_style(style.progress_chars("=> "));
-            }
+            let bar = ProgressBar::new(100);
+            let bar = match &self.count {
+                Some(count) => self.bars.insert_before(count, bar),
+                None => self.bars.add(bar),
+            };
+            bar.set_style(bar_style());
             bar.set_prefix(at.clone());
             bar.set_message(product.clone());
             bar
@@ -125,7 +165,10 @@ impl Screen {
         if bar.is_none() {
             self.note(&format!("{at:<10}  {product}  started"));
         }
-        self.units.insert(place.to_owned(), Unit { at, began: Instant::now(), product, bar, error: None });
+        self.units.insert(
+            place.to_owned(),
+            Unit { at, began: Instant::now(), product, bar, percent: 0, plan: None, error: None },
+        );
     }
 
     /// Prints a line on standard error, above the bars if there are any.
@@ -135,7 +178,7 @@ impl Screen {
         }
         // Without bars their line printer would discard the line.
         if !self.setting.live || self.bars.println(line).is_err() {
-            let _ = writeln!(anstream::stderr().lock(), "{line}");
+            err!("{line}");
         }
     }
 
@@ -147,11 +190,38 @@ impl Screen {
         let Some(unit) = self.units.get_mut(place) else { return };
         match event {
             Event::Progress { step, done, total, .. } => {
+                unit.percent = done * 100 / total.max(1);
                 if let Some(bar) = &unit.bar {
                     bar.set_length(total.max(1));
                     bar.set_position(done);
                     bar.set_message(format!("{}: {}", unit.product, step.as_str()));
                 }
+            }
+            Event::Lost { left_ms, .. } => {
+                let left = Duration::from_millis(left_ms);
+                match &unit.bar {
+                    Some(bar) => {
+                        bar.set_style(lost_style(unit.percent, left));
+                        bar.enable_steady_tick(Duration::from_millis(500));
+                    }
+                    None => {
+                        let left = duration::words(left);
+                        let line = format!(
+                            "{:<10}  CABLE LOST at {} %, plug it in again (within {left})",
+                            unit.at, unit.percent
+                        );
+                        self.note(&line);
+                    }
+                }
+            }
+            Event::Attached(_) => {
+                if let Some(bar) = &unit.bar {
+                    bar.disable_steady_tick();
+                    bar.set_style(bar_style());
+                }
+            }
+            Event::Plan { plan, .. } => {
+                unit.plan = Some(format!("for {} {}", plan.variant, verdict::plan_words(&plan)))
             }
             Event::ManualStep { step, .. } => {
                 let line = format!("{:<10}  {}  manual step: {}", unit.at, unit.product, step.action);
@@ -182,13 +252,15 @@ impl Screen {
                     report.application.as_ref().and_then(|next| next.serial.as_ref()).or(report.serial.as_ref());
                 let serial = serial.map(|serial| format!("  {serial}")).unwrap_or_default();
                 let name = report.product.as_ref().unwrap_or(&unit.product);
-                format!("{at:<10}  {name}{variant}{serial}  {}  {time}", words(report, unit.error.as_ref()))
+                let style = if matches!(report.code, ExitCode::Done) { Style::new() } else { BAD };
+                let words = words(report, &unit);
+                format!("{at:<10}  {name}{variant}{serial}  {style}{words}{style:#}  {time}")
             }
         };
         // The state of a failed unit, and the remedy.
         let more = unit.error.iter().flat_map(|failure| [&failure.state, &failure.remedy]).flatten();
         let lines: Vec<String> = [line].into_iter().chain(more.map(|words| format!("{:<10}  {words}", ""))).collect();
-        let print = || drop(writeln!(anstream::stdout().lock(), "{}", lines.join("\n")));
+        let print = || out!("{}", lines.join("\n"));
         self.bars.suspend(print);
     }
 
@@ -199,25 +271,59 @@ impl Screen {
                 units: counts.all(),
                 updated: counts.updated,
                 unchanged: counts.unchanged,
+                planned: counts.planned,
+                refused: counts.refused,
+                absent: counts.absent,
                 failed: counts.failed,
                 stopped: counts.stopped,
                 done_before: counts.again,
             });
         }
-        let named = [
-            (counts.updated, "updated"),
-            (counts.unchanged, "unchanged"),
-            (counts.failed, "FAILED"),
-            (counts.stopped, "stopped"),
-        ];
-        let parts: Vec<String> =
-            named.iter().filter(|(count, _)| *count > 0).map(|(count, word)| format!("{count} {word}")).collect();
-        let parts = if parts.is_empty() { "none came".to_owned() } else { parts.join(", ") };
-        let _ = writeln!(anstream::stdout().lock(), "{}: {parts}", vaka_base::text::count(counts.all(), "unit"));
+        if let Some(bar) = &self.count {
+            bar.finish_and_clear();
+        }
+        out!("{}", counts.words());
+    }
+
+    /// Shows the running count.
+    pub fn running(&mut self, counts: &Counts) {
+        if self.setting.quiet || self.setting.format == Format::Json {
+            return;
+        }
+        if !self.setting.live {
+            return self.note(&counts.words());
+        }
+        let bar = self.count.get_or_insert_with(|| {
+            let bar = self.bars.add(ProgressBar::new_spinner());
+            bar.set_style(template("{msg:.bold}"));
+            bar
+        });
+        bar.set_message(counts.words());
+        bar.tick();
     }
 }
 
-fn words(report: &Report, error: Option<&FailureText>) -> String {
+fn template(form: &str) -> ProgressStyle {
+    ProgressStyle::with_template(form).unwrap_or_else(|_| ProgressStyle::default_spinner())
+}
+
+/// The style of a unit's bar.
+fn bar_style() -> ProgressStyle {
+    let length = width().saturating_sub(62).clamp(8, 24);
+    template(&format!("{{prefix:<10}}  {{msg:<40}}  {{bar:{length}}} {{percent:>3}} %")).progress_chars("=> ")
+}
+
+/// `CABLE LOST at 10 %, plug it in again (24 s left)`, counting down.
+fn lost_style(percent: u64, left: Duration) -> ProgressStyle {
+    let end = Instant::now() + left;
+    let words = move |_: &ProgressState, out: &mut dyn std::fmt::Write| {
+        let left = end.saturating_duration_since(Instant::now()).as_secs();
+        let _ = write!(out, "CABLE LOST at {percent} %, plug it in again ({left} s left)");
+    };
+    template("{prefix:<10}  {words:.red.bold}").with_key("words", words)
+}
+
+fn words(report: &Report, unit: &Unit) -> String {
     let check = match report.check {
         Check::ReadBack => ", read-back",
         Check::DeviceChecked => ", device-checked",
@@ -233,7 +339,15 @@ fn words(report: &Report, error: Option<&FailureText>) -> String {
     };
     match (report.code, report.outcome) {
         (ExitCode::Done, RunOutcome::Unchanged) => format!("already present{after}"),
+        (ExitCode::Done, RunOutcome::Planned) => format!("plan {}", unit.plan.as_deref().unwrap_or_default()),
         (ExitCode::Done, _) => format!("updated{check}{after}"),
-        _ => format!("FAILED: {}", error.map_or("see the journal", |failure| failure.message.as_str())),
+        (code, _) => {
+            let word = match code {
+                ExitCode::Refused => "refused",
+                ExitCode::NoUnit => "gone before the update",
+                _ => "FAILED",
+            };
+            format!("{word}: {}", unit.error.as_ref().map_or("see the journal", |failure| failure.message.as_str()))
+        }
     }
 }

@@ -3,8 +3,13 @@
 pub mod batch;
 pub mod json;
 pub mod map;
+pub mod progress;
+pub mod result;
+pub mod style;
 pub mod table;
 pub mod text;
+pub mod verdict;
+pub mod wrap;
 
 use vaka_core::event::{Event, FailureText};
 
@@ -12,6 +17,18 @@ use crate::args::Format;
 use crate::cli_error::CliError;
 use crate::environment::OutputOptions;
 use crate::pending_undo;
+
+/// Prints a wrapped line on standard output.
+macro_rules! out {
+    ($($arg:tt)*) => { $crate::render::wrap::print(format_args!($($arg)*)) };
+}
+
+/// Prints a wrapped line on standard error.
+macro_rules! err {
+    ($($arg:tt)*) => { $crate::render::wrap::print_error(format_args!($($arg)*)) };
+}
+
+pub(crate) use {err, out};
 
 /// Prints events as they are emitted.
 pub trait Renderer {

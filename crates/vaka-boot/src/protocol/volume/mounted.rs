@@ -353,6 +353,8 @@ mod tests {
             product: 7,
             release: 0,
             interfaces: Vec::new(),
+            product_text: None,
+            serial: None,
         }
     }
 
