@@ -122,7 +122,10 @@ fn each_part_takes_its_own_file() {
         .update(&display, &["--unit", "port=1-2", "--part", "wing"])
         .expect(2, &["No product sheet has a part 'wing'", "interface of heron"]);
     let ended = bench.update(&display, &["--unit", "port=1-2"]);
-    ended.expect(0, &["read-back: 4 360 of 4 360 written bytes", "RESULT.TXT says: Result: loaded DISPLAY.HEX", "runs 3.1.0"]);
+    ended.expect(
+        0,
+        &["read-back: 4 360 of 4 360 written bytes", "RESULT.TXT says: Result: loaded DISPLAY.HEX", "runs 3.1.0"],
+    );
     assert!(holds(&bench, "1-2", heron::DISPLAY_REGION.start, "heron-display-3.1.0.bin"));
     {
         let mut world = lock(&bench.world);

@@ -15,7 +15,7 @@ use super::style::BAD;
 use super::text::Text;
 use super::verdict;
 use super::wrap::width;
-use super::{Renderer, err, out};
+use super::{Renderer, err, out, progress};
 use crate::args::Format;
 use crate::environment::OutputOptions;
 
@@ -205,7 +205,7 @@ impl Screen {
                         bar.enable_steady_tick(Duration::from_millis(500));
                     }
                     None => {
-                        let left = duration::words(left);
+                        let left = progress::whole_seconds(left);
                         let line = format!(
                             "{:<10}  CABLE LOST at {} %, plug it in again (within {left})",
                             unit.at, unit.percent
@@ -317,8 +317,8 @@ fn bar_style() -> ProgressStyle {
 fn lost_style(percent: u64, left: Duration) -> ProgressStyle {
     let end = Instant::now() + left;
     let words = move |_: &ProgressState, out: &mut dyn std::fmt::Write| {
-        let left = end.saturating_duration_since(Instant::now()).as_secs();
-        let _ = write!(out, "CABLE LOST at {percent} %, plug it in again ({left} s left)");
+        let left = progress::whole_seconds(end.saturating_duration_since(Instant::now()));
+        let _ = write!(out, "CABLE LOST at {percent} %, plug it in again ({left} left)");
     };
     template("{prefix:<10}  {words:.red.bold}").with_key("words", words)
 }

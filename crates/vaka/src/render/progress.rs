@@ -87,7 +87,7 @@ pub fn line(done: u64, total: u64, time: Duration) -> String {
 }
 
 /// A remaining time in seconds, rounded up: never zero.
-fn whole_seconds(time: Duration) -> String {
+pub fn whole_seconds(time: Duration) -> String {
     let seconds = time.as_millis().div_ceil(1000).max(1);
     match u64::try_from(seconds).unwrap_or(u64::MAX) {
         seconds @ 0..60 => format!("{seconds} s"),

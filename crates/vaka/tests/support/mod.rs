@@ -132,6 +132,7 @@ impl Bench {
 pub fn program() -> Command {
     let mut command = Command::new(env!("CARGO_BIN_EXE_vaka"));
     command
+        .env_remove("COLUMNS")
         .env_remove("VAKA_BUS")
         .env_remove("VAKA_SHEETS")
         .env("XDG_CONFIG_HOME", "/nonexistent")
