@@ -1,8 +1,9 @@
 //! The topics of `vaka help` and the groups of commands in the help text.
 
+use clap::error::ErrorKind;
 use clap::{CommandFactory, FromArgMatches};
 
-use crate::args::Args;
+use crate::args::{Args, Command, Common, add_general_options, at};
 
 /// A document that `vaka help` prints.
 pub struct Topic {
@@ -18,7 +19,7 @@ macro_rules! topic {
 }
 
 /// All topics, in the order in which they are listed.
-pub const TOPICS: [Topic; 14] = [
+pub const TOPICS: [Topic; 15] = [
     topic!("sheet", "Product sheets: every key", "formats/product-sheet.md"),
     topic!("dialect", "Dialects: the language of vendor bootloaders", "formats/dialect.md"),
     topic!("release", "Release files and their descriptions", "formats/release.md"),
@@ -26,6 +27,7 @@ pub const TOPICS: [Topic; 14] = [
     topic!("files", "Image formats", "formats/files.md"),
     topic!("settings", "Saved settings", "formats/settings.md"),
     topic!("config", "The configuration file", "formats/config.md"),
+    topic!("exit-status", "Exit status of all commands", "exit-status.md"),
     topic!("events", "Events of --format json", "formats/events.md"),
     topic!("journal", "The journal of attempts", "formats/journal.md"),
     topic!("trace", "Recorded USB traffic", "formats/trace.md"),
@@ -36,25 +38,123 @@ pub const TOPICS: [Topic; 14] = [
 ];
 
 /// The commands by purpose. Each command is in one group (see the test).
-const GROUPS: [(&str, &[&str]); 5] = [
-    ("Update units", &["survey", "update", "line", "enter", "restart"]),
-    ("Read units", &["read", "compare", "settings", "console", "journal"]),
-    ("Prepare firmware", &["check", "convert", "stamp", "pack", "keys"]),
-    ("Describe products", &["sheet", "dialect"]),
-    ("This computer", &["demo", "diagnose", "setup", "simulate", "help"]),
+const GROUPS: [(&str, &[&str]); 7] = [
+    ("Every day", &["survey", "check", "update", "line", "read", "journal"]),
+    ("One unit", &["enter", "restart", "compare", "settings", "console"]),
+    ("Files", &["convert", "stamp"]),
+    ("Products and releases", &["sheet", "pack", "keys"]),
+    ("Bootloaders", &["dialect"]),
+    ("This computer", &["diagnose", "setup", "help"]),
+    ("Trying out", &["demo", "simulate"]),
+];
+
+/// Examples in the long help of each command.
+const EXAMPLES: [(&str, &[&str]); 34] = [
+    ("survey", &["vaka survey", "vaka survey -v --unit serial=T1-00217", "vaka survey --watch"]),
+    (
+        "check",
+        &[
+            "vaka check tern-1.5.0.hex",
+            "vaka check tern-1.5.0.hex --unit port=1-1",
+            "vaka check --join boot.hex app.hex",
+        ],
+    ),
+    (
+        "update",
+        &[
+            "vaka update tern-1.5.0.hex --plan",
+            "vaka update tern-1.5.0.hex --variant \"SKI-TERN R1\"",
+            "vaka update gauge-1.5.0.vaka --unit serial=T1-00217 --unattended",
+        ],
+    ),
+    ("line", &["vaka line gauge-1.5.0.vaka --count 24", "vaka line gauge-1.5.0.vaka --plan --for 5s"]),
+    ("journal", &["vaka journal --since 3d --failed", "vaka journal 20261123", "vaka journal --report october.html"]),
+    ("enter", &["vaka enter --unit port=1-1"]),
+    ("restart", &["vaka restart --unit port=1-1"]),
+    ("read", &["vaka read before.hex --region application", "vaka read all.bin --times 3"]),
+    ("compare", &["vaka compare tern-1.5.0.hex", "vaka compare old.hex new.hex"]),
+    ("settings save", &["vaka settings save unit-217.settings"]),
+    ("settings load", &["vaka settings load unit-217.settings --set serial=T1-00218"]),
+    ("console", &["vaka console --send version --until ok --within 5s"]),
+    (
+        "convert",
+        &["vaka convert tern-1.5.0.elf tern-1.5.0.hex", "vaka convert boot.hex app.hex all.uf2 --family 0x5EABD123"],
+    ),
+    ("stamp", &["vaka stamp tern.bin stamped.bin --at 0x0A002400 --product tern --for r1"]),
+    ("pack", &["vaka pack gauge.release.toml --key skerrow"]),
+    ("keys new", &["vaka keys new skerrow"]),
+    ("keys list", &["vaka keys list"]),
+    ("keys show", &["vaka keys show skerrow > skerrow.pub.pem"]),
+    ("keys trust", &["vaka keys trust skerrow.pub.pem --name skerrow"]),
+    ("keys distrust", &["vaka keys distrust skerrow"]),
+    ("sheet new", &["vaka sheet new --unit port=1-1 --out gauge.toml"]),
+    ("sheet check", &["vaka sheet check sheets/*.toml"]),
+    ("sheet show", &["vaka sheet show sheets/gauge.toml"]),
+    ("dialect new", &["vaka dialect new --carrier hid --out ferry.dialect.toml"]),
+    ("dialect check", &["vaka dialect check ferry.dialect.toml"]),
+    ("dialect show", &["vaka dialect show ferry.dialect.toml"]),
+    ("dialect trace", &["vaka dialect trace ferry.dialect.toml run.trace --operation write"]),
+    ("dialect replay", &["vaka dialect replay ferry.dialect.toml run.trace"]),
+    ("diagnose", &["vaka diagnose", "vaka diagnose --listen 20s"]),
+    ("setup rules", &["vaka setup rules --sheets sheets --out 70-vaka.rules"]),
+    ("setup completions", &["vaka setup completions bash --out vaka.bash"]),
+    ("setup manual", &["vaka setup manual man"]),
+    ("demo", &["vaka demo", "vaka demo --list"]),
+    ("simulate", &["vaka simulate", "vaka simulate --scene bench.toml --listen 127.0.0.1:3240"]),
 ];
 
 /// The command line with its commands in groups.
 pub fn command_line() -> clap::Command {
-    let command = Args::command();
+    let command = add_general_options(Args::command());
     let groups = grouped_list(&command);
+    let command = EXAMPLES.iter().fold(command, |command, (path, examples)| {
+        at(command, path, &|command| {
+            let text = after_help(&command, examples);
+            command.after_long_help(text)
+        })
+    });
     command.override_help(groups)
 }
 
+/// Examples, exit status, environment and files of a command.
+fn after_help(command: &clap::Command, examples: &[&str]) -> String {
+    let uses_units = command.get_arguments().any(|arg| arg.get_id() == "bus");
+    let mut text = String::from("Examples:\n");
+    for example in examples {
+        text += &format!("  {example}\n");
+    }
+    text += match uses_units {
+        true => {
+            "\nExit status:\n  0 done, 2 usage, 3 refused, 4 no unit, 5 transfer failed, 6 different, 7 not back, 8 file,\n  \
+             9 no access, 10 incomplete record, 130 stopped; see 'vaka help exit-status'\n"
+        }
+        false => "\nExit status:\n  0 done, 2 usage, 3 refused, 8 file; see 'vaka help exit-status'\n",
+    };
+    text += "\nEnvironment:\n  COLUMNS   width of the output\n  NO_COLOR  no colours\n";
+    if uses_units {
+        text += "  VAKA_BUS, VAKA_SHEETS  defaults of --bus and --sheets\n";
+        text += "\nFiles:\n  $XDG_CONFIG_HOME/vaka  configuration, product sheets and keys; see 'vaka help config'\n  \
+                 $XDG_STATE_HOME/vaka   journal and preserved content; see 'vaka help journal'\n";
+    }
+    text
+}
+
 /// Parses the arguments of the process; prints help or an error and ends it if they are invalid.
-pub fn parse_arguments() -> Args {
-    let matches = command_line().get_matches();
-    Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit())
+pub fn parse_arguments() -> (Command, Common) {
+    let mut command = command_line();
+    let matches = command.get_matches_mut();
+    let args = Args::from_arg_matches(&matches).unwrap_or_else(|error| error.exit());
+    let mut leaf = &matches;
+    let mut path = Vec::new();
+    while let Some((name, deeper)) = leaf.subcommand() {
+        leaf = deeper;
+        path.push(name);
+    }
+    let common = Common::of(&matches, leaf).unwrap_or_else(|option| {
+        let path = path.join(" ");
+        command.error(ErrorKind::UnknownArgument, format!("'vaka {path}' has no option '--{option}'")).exit()
+    });
+    (args.command, common)
 }
 
 fn grouped_list(command: &clap::Command) -> String {
@@ -80,14 +180,36 @@ fn grouped_list(command: &clap::Command) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::args::OPTIONS;
 
     #[test]
-    fn each_command_is_in_one_group() {
+    fn each_command_is_in_one_group_and_has_options_and_examples() {
         let mut grouped: Vec<&str> = GROUPS.iter().flat_map(|(_, names)| names.iter().copied()).collect();
         grouped.sort_unstable();
-        let command = Args::command();
+        let command = command_line();
         let mut all: Vec<&str> = command.get_subcommands().map(clap::Command::get_name).collect();
         all.sort_unstable();
         assert_eq!(grouped, all);
+        for path in leaves(&command, "") {
+            assert!(OPTIONS.iter().any(|(name, _)| *name == path), "{path} has no entry for its options");
+            let is_plain = ["help", "sheet schema", "setup events"].contains(&path.as_str());
+            assert!(is_plain || EXAMPLES.iter().any(|(name, _)| *name == path), "{path} has no example");
+        }
+    }
+
+    fn leaves(command: &clap::Command, path: &str) -> Vec<String> {
+        let below = command.get_subcommands().flat_map(|sub| leaves(sub, &format!("{path} {}", sub.get_name())));
+        let below: Vec<String> = below.collect();
+        if below.is_empty() { vec![path.trim_start().to_owned()] } else { below }
+    }
+
+    /// Each example is a valid command line.
+    #[test]
+    fn examples_are_valid() {
+        for example in EXAMPLES.iter().flat_map(|(_, examples)| examples.iter()) {
+            let example = example.split(" > ").next().unwrap().replace("\"SKI-TERN R1\"", "SKI-TERN_R1");
+            let parsed = command_line().try_get_matches_from(example.split(' '));
+            assert!(parsed.is_ok(), "{example}: {}", parsed.unwrap_err());
+        }
     }
 }

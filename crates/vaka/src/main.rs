@@ -37,30 +37,30 @@ use args::Command;
 use environment::OutputOptions;
 
 fn main() -> std::process::ExitCode {
-    let mut args = help::parse_arguments();
-    let setting = OutputOptions::new(&args.common);
-    let configured = config::apply(&mut args.common);
-    let done = configured.and_then(|()| signals::install()).and_then(|()| match &args.command {
+    let (command, mut common) = help::parse_arguments();
+    let setting = OutputOptions::new(&common);
+    let configured = config::apply(&mut common);
+    let done = configured.and_then(|()| signals::install()).and_then(|()| match &command {
         Command::Demo(demo) => commands::demo::run(demo),
-        Command::Survey(survey) => commands::survey::run(survey, &args.common, &setting),
-        Command::Check(check) => commands::check::run(check, &args.common, &setting),
-        Command::Console(console) => commands::console::run(console, &args.common, &setting),
+        Command::Survey(survey) => commands::survey::run(survey, &common, &setting),
+        Command::Check(check) => commands::check::run(check, &common, &setting),
+        Command::Console(console) => commands::console::run(console, &common, &setting),
         Command::Convert(convert) => commands::convert::run(convert),
         Command::Stamp(stamp) => commands::stamp::run(stamp),
-        Command::Update(update) => commands::update::run(update, &args.common, &setting),
-        Command::Line(line) => commands::batch::run(line, &args.common, &setting),
-        Command::Enter => commands::enter::enter(&args.common, &setting),
-        Command::Restart => commands::enter::restart(&args.common, &setting),
-        Command::Read(read) => commands::read::run(read, &args.common, &setting),
-        Command::Settings(command) => commands::settings::run(command, &args.common, &setting),
-        Command::Compare(compare) => commands::compare::run(compare, &args.common, &setting),
-        Command::Journal(journal) => commands::journal::run(journal, &args.common, &setting),
+        Command::Update(update) => commands::update::run(update, &common, &setting),
+        Command::Line(line) => commands::batch::run(line, &common, &setting),
+        Command::Enter => commands::enter::enter(&common, &setting),
+        Command::Restart => commands::enter::restart(&common, &setting),
+        Command::Read(read) => commands::read::run(read, &common, &setting),
+        Command::Settings(command) => commands::settings::run(command, &common, &setting),
+        Command::Compare(compare) => commands::compare::run(compare, &common, &setting),
+        Command::Journal(journal) => commands::journal::run(journal, &common, &setting),
         Command::Pack(pack) => commands::pack::run(pack, &setting),
         Command::Keys(keys) => commands::keys::run(keys),
-        Command::Sheet(sheet) => commands::sheet::run(sheet, &args.common, &setting),
-        Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &args.common, &setting),
+        Command::Sheet(sheet) => commands::sheet::run(sheet, &common, &setting),
+        Command::Diagnose(diagnose) => commands::diagnose::run(diagnose, &common, &setting),
         Command::Dialect(dialect) => commands::dialect::run(dialect, &setting),
-        Command::Setup(setup) => commands::setup::run(setup, &args.common),
+        Command::Setup(setup) => commands::setup::run(setup, &common),
         Command::Help(help) => commands::help::run(help),
         Command::Simulate(simulator) => commands::simulate::run(simulator),
     });
@@ -70,7 +70,7 @@ fn main() -> std::process::ExitCode {
         code
     });
     // A successful update has already shown its undo actions.
-    let has_shown = code == ExitCode::Done && matches!(args.command, Command::Update(_) | Command::Line(_));
+    let has_shown = code == ExitCode::Done && matches!(command, Command::Update(_) | Command::Line(_));
     if setting.format == args::Format::Text && !has_shown {
         pending_undo::print();
     }

@@ -3,6 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
+use vaka_core::matching::consent;
 
 use vaka_core::event::SelectedRelease;
 use vaka_core::release::manifest::Manifest;
@@ -122,9 +123,9 @@ fn known_good(product: Option<&str>) -> Vec<String> {
 pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
-        return match consents("unsigned") {
+        return match consents(consent::UNSIGNED) {
             true => Ok("nobody (accepted by --allow)".to_owned()),
-            false => Err(CommandError::Unsigned { consent: "unsigned".to_owned() }.into()),
+            false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
         };
     };
     if let Some(known) = keyring::all().iter().find(|known| known.key == *key) {

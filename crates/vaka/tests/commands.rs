@@ -99,10 +99,10 @@ fn check_says_what_a_file_is_and_where_it_fits() {
     let page = bench.file("page.hex", b"<html>gone</html>");
     bench
         .run(&["check", page.to_str().unwrap(), hex.to_str().unwrap()])
-        .expect(8, &["this is a web page, not firmware: the download", "r1  fits"]);
+        .expect(8, &["this is a web page, not firmware: the download", "  fits      Tern r1 (r1)"]);
     // Nothing fits: another product's file, at another address.
     let other = bench.file("other.hex", b":0840000000500020C10100087E\n:00000001FF\n");
-    bench.run(&["check", other.to_str().unwrap()]).expect(3, &["r1  does not fit", "r2  does not fit"]);
+    bench.run(&["check", other.to_str().unwrap()]).expect(3, &["fits not  any variant:", "Tern r1", "Tern r2"]);
 }
 
 #[test]
@@ -203,10 +203,16 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "petrel",
             ["accepted: 8 960 bytes were sent without an error; 8 704 were read back", "CONFLICT: pb1's is \"PBA1\""],
         ),
-        ("heron", ["read-back: 4 360 of 4 360 bytes", "The file is for another part of the product: --part interface"]),
+        (
+            "heron",
+            [
+                "read-back: 4 360 of 4 360 written bytes",
+                "The file is for another part of the product: --part interface",
+            ],
+        ),
     ] {
         let ended = Running::start(program().args(["demo", scene]).env("TMPDIR", folder.path())).end();
-        ended.expect(0, &words).expect(0, &["the application returned as described in the product sheet"]);
+        ended.expect(0, &words).expect(0, &["the application returned as the product sheet describes"]);
     }
     assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
     Running::start(program().args(["demo", "--list"])).end().expect(0, &["tern"]);

@@ -131,7 +131,7 @@ fn completions_and_manual_pages_are_of_all_commands() {
 #[test]
 fn help_knows_its_topics_and_all_commands() {
     let bench = Bench::of(Vec::new());
-    let list = bench.run(&["help"]).expect(0, &["Update units:", "Topics of 'vaka help TOPIC':"]).stdout.clone();
+    let list = bench.run(&["help"]).expect(0, &["Every day:", "Topics of 'vaka help TOPIC':"]).stdout.clone();
     assert_eq!(bench.run(&["--help"]).expect(0, &[]).stdout.trim(), list.trim());
     let rows = list.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next());
     for name in rows {
@@ -150,4 +150,20 @@ fn help_knows_its_topics_and_all_commands() {
         }
     }
     assert!(count > 3);
+}
+
+/// A command shows and accepts only the options that it uses, before and after its name.
+#[test]
+fn a_command_has_only_the_options_that_it_uses() {
+    let bench = Bench::of(Vec::new());
+    let help = bench.run(&["keys", "list", "--help"]).expect(0, &["--format", "Examples:", "Exit status:"]).stdout;
+    assert!(!help.contains("--unit") && !help.contains("--trace"), "{help}");
+    bench.run(&["keys", "list", "--unit", "1-1"]).expect(2, &["unexpected argument '--unit'"]);
+    bench.run(&["--unit", "1-1", "keys", "list"]).expect(2, &["'vaka keys list' has no option '--unit'"]);
+    bench.run(&["--format", "json", "survey"]).expect(0, &[]);
+    bench.run(&["update", "--help"]).expect(0, &["older-version", "VAKA_BUS", "130 stopped", "--plan"]);
+    let folder = bench.folder.path().join("man");
+    bench.run(&["setup", "manual", folder.to_str().unwrap()]).expect(0, &[]);
+    let page = std::fs::read_to_string(folder.join("vaka-keys-list.1")).unwrap();
+    assert!(page.contains("Exit status") && !page.contains("unit"), "{page}");
 }

@@ -125,7 +125,7 @@ fn a_trace_that_is_cut_or_no_trace_says_so() {
     let cut = bench.file("cut.trace", &trace.as_bytes()[..trace.len() / 2]);
     let mut simulator = Running::start(program().args(["simulate", "--replay"]).arg(&cut));
     simulator.wait_for("The trace is incomplete; it is replayed up to its end");
-    simulator.wait_for("Replaying the record of 1-1");
+    simulator.wait_for("1-1  as recorded: run the recorded command again");
     simulator.kill();
     let ended = replayed(&cut, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
     assert_ne!(ended.code, 0, "half a run is no success");

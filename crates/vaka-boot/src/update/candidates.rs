@@ -6,12 +6,12 @@ use vaka_core::sheet::{Sheet, Variant, VersionSource};
 use vaka_core::unit::{Mode, UnitFacts};
 use vaka_image::{GroupId, Image, ReadError, ReadOptions};
 
-use super::consents::NO_SHEET;
 use super::errors::{internal, no_address, unreadable};
 use super::request::Request;
 use crate::bench::candidate::Candidate;
 use crate::failure::{Failure, FailureKind};
 use crate::remedy::Remedy;
+use vaka_core::matching::consent::NO_SHEET;
 
 /// The version reported by the device, if it can be attributed to one part.
 pub fn reported_version<'a>(

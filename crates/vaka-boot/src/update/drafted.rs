@@ -8,7 +8,6 @@ use vaka_core::sheet::{BOOTLOADER, RouteKind, UndoPhase};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use super::consents::{LOSE_REST, UNPROTECT};
 use super::errors::{internal, not_opened};
 use super::located::Judged;
 use super::planning::{content, plan, undo_of};
@@ -22,6 +21,7 @@ use crate::protocol::session::{Protection, Session};
 use crate::protocol::session_error::SessionError;
 use crate::remedy::Remedy;
 use crate::warning::Warning;
+use vaka_core::matching::consent::{LOSE_REST, UNPROTECT};
 
 /// The image for the unit, with the approval.
 pub(super) struct UpdateTask<'s> {

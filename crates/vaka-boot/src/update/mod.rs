@@ -2,7 +2,6 @@
 
 mod candidates;
 pub mod confirm;
-mod consents;
 mod drafted;
 mod errors;
 mod executor;

@@ -1,6 +1,7 @@
 //! Downgrade check for a unit that could not report its version.
 
 use vaka_base::version::Version;
+use vaka_core::matching::consent;
 use vaka_core::matching::{downgrade, version_in_flash, version_place};
 use vaka_core::sheet::RouteKind;
 use vaka_image::address::Address;
@@ -37,10 +38,10 @@ impl UpdateRun<'_, '_> {
         let Some(before) = found else { return Ok(()) };
         let against = downgrade(settled.variant, &settled.image, &before);
         self.progress.report.version_before = Some(before);
-        let Some(against) = against.filter(|_| !self.has_consent("older-version")) else { return Ok(()) };
+        let Some(against) = against.filter(|_| !self.has_consent(consent::OLDER_VERSION)) else { return Ok(()) };
         self.cx.tell(Event::Evidence { unit: self.progress.report.unit.clone(), evidence: against.clone() });
         let failure = Failure::new(FailureKind::Older { against: Box::new(against), origin });
-        Err(failure.remedy(Remedy::Consent(vec!["older-version".to_owned()])).into())
+        Err(failure.remedy(Remedy::Consent(vec![consent::OLDER_VERSION.to_owned()])).into())
     }
 
     /// The version in the unit's flash, if the sheet gives its address and the unit can be read

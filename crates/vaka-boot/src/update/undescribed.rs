@@ -8,7 +8,6 @@ use vaka_image::address::Address;
 use vaka_image::{Image, ReadError, ReadOptions};
 use vaka_usb::DeviceInfo;
 
-use super::consents::NO_SHEET;
 use super::errors::{no_address, unreadable};
 use super::resolved::Resolved;
 use super::update_run::UpdateRun;
@@ -17,6 +16,7 @@ use crate::entry::{self, EntryProcedure, EntryTarget};
 use crate::failure::{Failure, FailureKind};
 use crate::protocol::identity::Identity;
 use crate::remedy::Remedy;
+use vaka_core::matching::consent::NO_SHEET;
 
 impl<'a> UpdateRun<'a, '_> {
     /// An undescribed unit is accepted only if no other unit can be the target: many machines

@@ -1,6 +1,7 @@
 //! Rules about versions, facts, losses, and the statements of a release.
 
 use super::claim::Claim;
+use super::consent;
 use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::{file_observation, piece, unit_observation};
 use crate::sheet::{BOOTLOADER, Fact, HAND_OVER, Region, Sheet, Variant};
@@ -66,7 +67,7 @@ pub(super) fn version(variant: &Variant, image: &Image, running: Option<&Version
     Some(match running {
         None => seen.weighs(Weight::Neutral, "the unit's version is not known"),
         Some(old) if new < *old => {
-            seen.weighs(Weight::unless_allowed("older-version"), format!("older than the unit's {old}"))
+            seen.weighs(Weight::unless_allowed(consent::OLDER_VERSION), format!("older than the unit's {old}"))
         }
         Some(old) if new == *old => {
             seen.weighs(Weight::Neutral, format!("the unit has {old} too; its content may differ"))
@@ -82,7 +83,7 @@ pub(super) fn undescribed(sheet: &Sheet, variant: &Variant) -> Option<Evidence> 
     }
     let seen = unit_observation(variant, Source::Sheet, "none");
     let means = "no product sheet describes it: only the unit's own report shows where firmware goes, and nothing shows whether this file fits";
-    Some(seen.weighs(Weight::unless_allowed("no-sheet"), means))
+    Some(seen.weighs(Weight::unless_allowed(consent::NO_SHEET), means))
 }
 
 /// The losses if everything is erased first. The bootloader is never erased.
@@ -100,7 +101,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
         let all = variant.regions.iter().map(|region| lost(region.span)).sum();
         let seen = unit_observation(variant, Source::Loss, format!("everything, {} outside the image", Bytes(all)));
         let means = "erased with everything else: settings, and a bootloader if there is one";
-        return vec![seen.weighs(Weight::unless_allowed("lose-everything"), means)];
+        return vec![seen.weighs(Weight::unless_allowed(consent::LOSE_EVERYTHING), means)];
     }
     let goes = |region: &&Region| region.name != BOOTLOADER && !keep.contains(&region.name);
     let others = variant.regions.iter().filter(goes).filter(|region| *region != &variant.image.region);
@@ -111,7 +112,7 @@ pub(super) fn losses(sheet: &Sheet, variant: &Variant, image: &Image, keep: &[St
     if unnamed > 0 {
         let seen = unit_observation(variant, Source::Loss, format!("flash in no region, {}", Bytes(unnamed)));
         let means = "erased with everything else; the product sheet does not describe it";
-        losses.push(seen.weighs(Weight::unless_allowed("lose-unnamed"), means));
+        losses.push(seen.weighs(Weight::unless_allowed(consent::LOSE_UNNAMED), means));
     }
     losses
 }

@@ -7,6 +7,7 @@
 
 mod claim;
 mod completeness_rules;
+pub mod consent;
 mod evidence;
 mod fact_rules;
 mod rules;

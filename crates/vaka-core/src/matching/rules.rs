@@ -1,5 +1,6 @@
 //! Rules about files. Each compares one property of the file with one variant.
 
+use super::consent;
 use std::borrow::Cow;
 
 use super::evidence::{Evidence, Source, Subject, Weight};
@@ -111,7 +112,7 @@ fn family(variant: &Variant, wanted: u32, image: &Image) -> Evidence {
             let means = format!(
                 "the disk accepts UF2 blocks of 0x{wanted:08X}; they are made from this file, which does not name the chip"
             );
-            seen.weighs(Weight::unless_allowed("no-family"), means)
+            seen.weighs(Weight::unless_allowed(consent::NO_FAMILY), means)
         }
     }
 }
@@ -275,7 +276,7 @@ pub(super) fn suffix(
     if image.facts().lacks_suffix {
         let seen = file_observation(variant, Source::DfuSuffix, "none");
         let means = "a .dfu file ends in a suffix with a CRC; without it the file may be truncated";
-        return Some(seen.weighs(Weight::unless_allowed("no-suffix"), means));
+        return Some(seen.weighs(Weight::unless_allowed(consent::NO_SUFFIX), means));
     }
     let suffix = image.facts().dfu?;
     let seen = file_observation(variant, Source::DfuSuffix, show_suffix(suffix));
@@ -297,8 +298,10 @@ pub(super) fn suffix(
         return Some(seen.conflicts(format!("made for another unit; {}'s ids are {}", variant.id, id_list(&known))));
     };
     Some(match unit {
-        Some(unit) if suffix.release != ANY && named.is(unit.id) && unit.release.0 != suffix.release => seen
-            .weighs(Weight::unless_allowed("other-release"), format!("the unit's release number is {}", unit.release)),
+        Some(unit) if suffix.release != ANY && named.is(unit.id) && unit.release.0 != suffix.release => seen.weighs(
+            Weight::unless_allowed(consent::OTHER_RELEASE),
+            format!("the unit's release number is {}", unit.release),
+        ),
         _ => seen.agrees(format!("names {named}")),
     })
 }

@@ -1,5 +1,6 @@
 //! Rules about units in update mode, and about the descriptors of units.
 
+use super::consent;
 use super::evidence::{Evidence, Source, Subject, Weight};
 use super::rules::unit_observation;
 use crate::memory::layout::Layout;
@@ -208,7 +209,7 @@ fn layout(variant: &Variant, route: &Route, found: &[DfuMemory<'_>]) -> Evidence
         }
         Fit::Equal => seen.agrees(format!("the flash of {}", variant.id)),
         Fit::Larger => seen.weighs(
-            Weight::unless_allowed("larger-memory"),
+            Weight::unless_allowed(consent::LARGER_MEMORY),
             format!("more than {}'s {}; some chips report their whole family's", variant.id, variant.flash),
         ),
     }

@@ -1,5 +1,6 @@
 //! The command line, without I/O; one file per group of commands.
 
+mod common;
 mod describe;
 mod files;
 mod release;
@@ -8,14 +9,11 @@ mod unit;
 mod update;
 mod values;
 
-use std::collections::BTreeMap;
-use std::path::PathBuf;
-use std::time::Duration;
+use clap::{Parser, Subcommand, ValueEnum};
 
-use clap::{Args as ClapArgs, Parser, Subcommand, ValueEnum};
-use vaka_base::duration;
-use vaka_boot::bench::selector::Selector;
-
+#[cfg(test)]
+pub use common::OPTIONS;
+pub use common::{Common, add_general_options, at};
 pub use describe::{DialectCommand, NewSheet, SheetCommand};
 pub use files::{Check, Convert, Output, Stamp, Writable};
 pub use release::{KeysCommand, Pack};
@@ -30,53 +28,6 @@ pub use update::{Line, Releases, Update, VerifyLevel};
 pub struct Args {
     #[command(subcommand)]
     pub command: Command,
-    #[command(flatten)]
-    pub common: Common,
-}
-
-/// Options that mean the same everywhere.
-#[derive(Debug, ClapArgs)]
-#[command(next_help_heading = "General options")]
-pub struct Common {
-    /// USB bus: usb (this computer, the default) or usbip://HOST[:PORT]; may be repeated
-    #[arg(long, global = true, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
-    pub bus: Vec<String>,
-    /// Select one unit: id=VID:PID, serial=…, port=… (a port path or its configured name), name=…, folder=… (mount point of its disk), or the value alone
-    #[arg(long, global = true, value_name = "SEL")]
-    pub unit: Option<Selector>,
-    /// Hardware variant: its id, or the text of the label on the board
-    #[arg(long, global = true, value_name = "ID")]
-    pub variant: Option<String>,
-    /// Part of the product, if it has several that are updated separately
-    #[arg(long, global = true, value_name = "ID")]
-    pub part: Option<String>,
-    /// Folder of product sheets, or one product sheet
-    #[arg(long, global = true, value_name = "DIR", env = "VAKA_SHEETS")]
-    pub sheets: Option<PathBuf>,
-    /// Maximum time to wait for a unit, such as 45s or 2min; 0: do not wait
-    #[arg(long, global = true, value_name = "TIME", default_value = "30s", value_parser = duration::parse)]
-    pub wait: Duration,
-    /// Never prompt; refuse what would need an answer
-    #[arg(long, global = true)]
-    pub unattended: bool,
-    /// Allow one risk that the verdict or the plan lists under this id; may be repeated
-    #[arg(long, global = true, value_name = "ID")]
-    pub allow: Vec<String>,
-    /// Record all USB traffic into this file, including the firmware
-    #[arg(long, global = true, value_name = "FILE")]
-    pub trace: Option<PathBuf>,
-    /// Output format
-    #[arg(long, global = true, value_name = "FORMAT", value_enum, default_value_t = Format::Text)]
-    pub format: Format,
-    /// Print more on standard error
-    #[arg(long, short, global = true, conflicts_with = "quiet")]
-    pub verbose: bool,
-    /// Print less on standard error
-    #[arg(long, short, global = true)]
-    pub quiet: bool,
-    /// Names of places on the bench and their ports, from the configuration.
-    #[arg(skip)]
-    pub places: BTreeMap<String, String>,
 }
 
 /// How results are printed.

@@ -3,16 +3,16 @@
 use std::collections::BTreeMap;
 use std::path::Path;
 
-use clap::CommandFactory;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::{Ids, Sheet};
 
 use super::{print_line, print_raw};
-use crate::args::{Args, Common, SetupCommand};
+use crate::args::{Common, SetupCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
 use crate::files;
+use crate::help;
 use vaka_messages::CommandError;
 
 pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
@@ -31,7 +31,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         }
         SetupCommand::Completions { shell, out, replace } => {
             let mut text = Vec::new();
-            clap_complete::generate(*shell, &mut Args::command(), "vaka", &mut text);
+            clap_complete::generate(*shell, &mut help::command_line(), "vaka", &mut text);
             give(
                 &String::from_utf8_lossy(&text),
                 out.as_deref(),
@@ -45,7 +45,7 @@ pub fn run(command: &SetupCommand, common: &Common) -> Outcome {
         }
         SetupCommand::Manual { out } => {
             std::fs::create_dir_all(out).map_err(|error| CliError::file(out, error))?;
-            clap_mangen::generate_to(Args::command(), out).map_err(|error| CliError::file(out, error))?;
+            clap_mangen::generate_to(help::command_line(), out).map_err(|error| CliError::file(out, error))?;
             print_line(&format!(
                 "{}: manual pages written; 'man -l {}/vaka.1' shows the first.",
                 out.display(),

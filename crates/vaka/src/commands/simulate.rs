@@ -39,7 +39,7 @@ pub fn run(args: &Simulate) -> Outcome {
     }
     units.iter().for_each(|unit| print_line(&format!("  {unit}")));
     print_line("");
-    print_line(&format!("In another terminal: vaka --bus {} survey", server.bus()));
+    print_line(&format!("In another terminal: vaka survey --bus {}", server.bus()));
     print_line(HELP);
     print_line("Ctrl-C ends it.");
     signals::end_quietly();

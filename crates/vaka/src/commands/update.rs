@@ -2,6 +2,7 @@
 
 use std::path::Path;
 use std::sync::Arc;
+use vaka_core::matching::consent;
 
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::context::Context;
@@ -30,7 +31,7 @@ pub fn run(args: &Update, common: &Common, setting: &OutputOptions) -> Outcome {
     let path = &args.files[0];
     let bytes = environment::firmware(path)?;
     let sheets = environment::sheets(common)?;
-    if sheets.is_empty() && !common.allow.iter().any(|id| id == "no-sheet") {
+    if sheets.is_empty() && !common.allow.iter().any(|id| id == consent::NO_SHEET) {
         return Err(environment::no_sheets());
     }
     let mut options = args.choose.options();

@@ -1,0 +1,42 @@
+//! The ids of all consents.
+
+/// Installs an older version than the unit has.
+pub const OLDER_VERSION: &str = "older-version";
+/// Updates a unit that no product sheet describes.
+pub const NO_SHEET: &str = "no-sheet";
+/// Writes a file without a UF2 family to a disk that requires one.
+pub const NO_FAMILY: &str = "no-family";
+/// Uses a DFU file without its suffix.
+pub const NO_SUFFIX: &str = "no-suffix";
+/// Uses a DFU file whose suffix names another release of the unit.
+pub const OTHER_RELEASE: &str = "other-release";
+/// Updates a unit that reports more memory than its variant has.
+pub const LARGER_MEMORY: &str = "larger-memory";
+/// Erases everything on a unit without a product sheet.
+pub const LOSE_EVERYTHING: &str = "lose-everything";
+/// Erases flash that is in no region of the product sheet.
+pub const LOSE_UNNAMED: &str = "lose-unnamed";
+/// Erases content beside the image that cannot be read and preserved.
+pub const LOSE_REST: &str = "lose-rest-of-sectors";
+/// Lifts a read protection, which erases the unit.
+pub const UNPROTECT: &str = "unprotect";
+/// Installs a release without a signature.
+pub const UNSIGNED: &str = "unsigned";
+
+/// Each id with the risk that it accepts. Ids in capitals stand for names of regions, losses of a
+/// release, and keys.
+pub const CONSENTS: [(&str, &str); 13] = [
+    (OLDER_VERSION, "install an older version than the unit has"),
+    (NO_SHEET, "update a unit that no product sheet describes"),
+    (NO_FAMILY, "write a file that names no UF2 family"),
+    (NO_SUFFIX, "use a .dfu file without its suffix, which may be truncated"),
+    (OTHER_RELEASE, "use a .dfu file that names another release of the unit"),
+    (LARGER_MEMORY, "update a unit that reports more memory than its variant has"),
+    ("lose-NAME", "lose this region, or what the release states under this name"),
+    (LOSE_UNNAMED, "lose flash that is in no region of the product sheet"),
+    (LOSE_REST, "lose the content beside the image, which cannot be read"),
+    (LOSE_EVERYTHING, "lose everything on a unit without a product sheet"),
+    (UNPROTECT, "lift the read protection, which erases the unit"),
+    (UNSIGNED, "install a release without a signature"),
+    ("signer-KEY", "install a release signed with this unknown key"),
+];

@@ -1,0 +1,193 @@
+//! General options: they mean the same in every command that has them.
+
+use std::collections::BTreeMap;
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::parser::ValueSource;
+use clap::{ArgMatches, Args as ClapArgs, Command};
+use vaka_base::duration;
+use vaka_boot::bench::selector::Selector;
+use vaka_core::matching::consent::CONSENTS;
+
+use super::Format;
+
+/// Options that find and open a unit.
+const UNIT: &[&str] = &["bus", "unit", "sheets", "wait", "trace"];
+/// Options that say which hardware a unit is.
+const VARIANT: &[&str] = &["variant", "part"];
+/// Options that answer questions.
+const CONSENT: &[&str] = &["unattended", "allow"];
+/// Options that form the output.
+const OUTPUT: &[&str] = &["format", "verbose", "quiet"];
+
+/// The general options of each command. Before the command, all are accepted that it has.
+pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
+    ("survey", &[&["bus", "unit", "sheets", "part", "trace"], OUTPUT]),
+    ("check", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("update", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("line", &[UNIT, VARIANT, &["allow"], OUTPUT]),
+    ("journal", &[&["unit"], OUTPUT]),
+    ("enter", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("restart", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("read", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("compare", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("settings save", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("settings load", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+    ("console", &[UNIT, &["part", "unattended"], OUTPUT]),
+    ("convert", &[&["format"]]),
+    ("stamp", &[&["format"]]),
+    ("pack", &[&["format"]]),
+    ("keys new", &[&["format"]]),
+    ("keys list", &[&["format"]]),
+    ("keys show", &[]),
+    ("keys trust", &[&["format"]]),
+    ("keys distrust", &[&["format"]]),
+    ("sheet new", &[&["bus", "unit", "wait", "trace"], OUTPUT]),
+    ("sheet check", &[OUTPUT]),
+    ("sheet show", &[&["format"]]),
+    ("sheet schema", &[]),
+    ("dialect new", &[]),
+    ("dialect check", &[OUTPUT]),
+    ("dialect show", &[&["format"]]),
+    ("dialect trace", &[&["format"]]),
+    ("dialect replay", &[&["format"]]),
+    ("diagnose", &[&["bus", "unit", "sheets"], OUTPUT]),
+    ("setup rules", &[&["sheets"]]),
+    ("setup completions", &[]),
+    ("setup events", &[]),
+    ("setup manual", &[]),
+    ("demo", &[]),
+    ("simulate", &[]),
+    ("help", &[]),
+    ("", &[UNIT, VARIANT, CONSENT, OUTPUT]),
+];
+
+/// Options that mean the same everywhere.
+#[derive(Debug, ClapArgs)]
+#[command(next_help_heading = "General options")]
+pub struct Common {
+    /// USB bus: usb (this computer, the default) or usbip://HOST[:PORT]; may be repeated
+    #[arg(long, value_name = "BUS", env = "VAKA_BUS", value_delimiter = ',')]
+    pub bus: Vec<String>,
+    /// Select one unit: id=VID:PID, serial=…, port=… (a port path or its configured name), name=…, folder=… (mount point of its disk), or the value alone
+    #[arg(long, value_name = "SEL")]
+    pub unit: Option<Selector>,
+    /// Hardware variant: its id, or the text of the label on the board
+    #[arg(long, value_name = "ID")]
+    pub variant: Option<String>,
+    /// Part of the product, if it has several that are updated separately
+    #[arg(long, value_name = "ID")]
+    pub part: Option<String>,
+    /// Folder of product sheets, or one product sheet
+    #[arg(long, value_name = "DIR", env = "VAKA_SHEETS")]
+    pub sheets: Option<PathBuf>,
+    /// Maximum time to wait for a unit, such as 45s or 2min; 0: do not wait
+    #[arg(long, value_name = "TIME", default_value = "30s", value_parser = duration::parse)]
+    pub wait: Duration,
+    /// Never prompt; refuse what would need an answer
+    #[arg(long)]
+    pub unattended: bool,
+    /// Allow one risk that the verdict or the plan lists under this id; may be repeated
+    #[arg(long, value_name = "ID")]
+    pub allow: Vec<String>,
+    /// Record all USB traffic into this file, including the firmware
+    #[arg(long, value_name = "FILE")]
+    pub trace: Option<PathBuf>,
+    /// Output format
+    #[arg(long, value_name = "FORMAT", value_enum, default_value_t = Format::Text)]
+    pub format: Format,
+    /// Print tables, plan and details too
+    #[arg(long, short, conflicts_with = "quiet")]
+    pub verbose: bool,
+    /// Print only the result, in one line, and errors
+    #[arg(long, short)]
+    pub quiet: bool,
+    /// Names of places on the bench and their ports, from the configuration.
+    #[arg(skip)]
+    pub places: BTreeMap<String, String>,
+}
+
+impl Common {
+    /// The general options, given before or after the command; those that the command does not
+    /// have are at their defaults.
+    ///
+    /// # Errors
+    /// The id of an option that was given before a command that does not have it.
+    pub fn of(before: &ArgMatches, after: &ArgMatches) -> Result<Self, String> {
+        let is_given = |matches: &ArgMatches, id: &str| matches.value_source(id) == Some(ValueSource::CommandLine);
+        let is_strange = |id: &&clap::Id| is_given(before, id.as_str()) && after.try_contains_id(id.as_str()).is_err();
+        if let Some(id) = before.ids().find(is_strange) {
+            return Err(id.to_string());
+        }
+        let given = Given { before, after };
+        Ok(Self {
+            bus: given.many("bus"),
+            unit: given.one("unit"),
+            variant: given.one("variant"),
+            part: given.one("part"),
+            sheets: given.one("sheets"),
+            wait: given.one("wait").unwrap_or_default(),
+            unattended: given.one("unattended").unwrap_or_default(),
+            allow: given.many("allow"),
+            trace: given.one("trace"),
+            format: given.one("format").unwrap_or(Format::Text),
+            verbose: given.one("verbose").unwrap_or_default(),
+            quiet: given.one("quiet").unwrap_or_default(),
+            places: BTreeMap::new(),
+        })
+    }
+}
+
+/// The options before and after the command.
+struct Given<'a> {
+    before: &'a ArgMatches,
+    after: &'a ArgMatches,
+}
+
+impl<'a> Given<'a> {
+    /// The matches that count for an option: what stands after the command takes precedence.
+    fn of(&self, id: &str) -> Option<&'a ArgMatches> {
+        self.after.try_contains_id(id).ok()?;
+        let is_after = self.after.value_source(id) == Some(ValueSource::CommandLine);
+        let is_before = self.before.value_source(id) == Some(ValueSource::CommandLine);
+        Some(if is_before && !is_after { self.before } else { self.after })
+    }
+
+    fn one<T: Clone + Send + Sync + 'static>(&self, id: &str) -> Option<T> {
+        self.of(id)?.get_one(id).cloned()
+    }
+
+    fn many(&self, id: &str) -> Vec<String> {
+        self.of(id).and_then(|matches| matches.get_many(id)).into_iter().flatten().cloned().collect()
+    }
+}
+
+/// The help of `--allow` with the list of ids.
+fn allow_help() -> String {
+    let mut text = "Allow one risk; may be repeated. The verdict or the plan shows which one is needed:".to_owned();
+    for (id, risk) in CONSENTS {
+        text += &format!("\n  {id:<21} {risk}");
+    }
+    text
+}
+
+/// Adds to each command the general options that apply to it.
+pub fn add_general_options(command: Command) -> Command {
+    let all = Common::augment_args(Command::new("general")).mut_arg("allow", |arg| arg.long_help(allow_help()));
+    OPTIONS.iter().fold(command, |command, (path, groups)| {
+        let of_command =
+            all.get_arguments().filter(|arg| groups.iter().any(|group| group.contains(&arg.get_id().as_str())));
+        let of_command: Vec<clap::Arg> = of_command.cloned().collect();
+        at(command, path, &|command| command.args(of_command.clone()))
+    })
+}
+
+/// Changes the command at a path such as `keys list`.
+pub fn at(command: Command, path: &str, change: &dyn Fn(Command) -> Command) -> Command {
+    match path.split_once(' ') {
+        None if path.is_empty() => change(command),
+        None => command.mut_subcommand(path, change),
+        Some((first, rest)) => command.mut_subcommand(first, |command| at(command, rest, change)),
+    }
+}

@@ -1,0 +1,131 @@
+//! The form of the output: short on success, in full on a refusal, wrapped to any width.
+
+mod support;
+
+use std::time::Duration;
+
+use support::{Bench, Ended, Running, firmware};
+use vaka_sim::fault::{Fault, FaultKind};
+use vaka_sim::unit::gannet::Gannet;
+use vaka_sim::unit::tern::{Revision, Tern};
+
+/// Columns that a line takes.
+fn columns(line: &str) -> usize {
+    line.chars().count()
+}
+
+fn run(bench: &Bench, width: u16, args: &[&str]) -> Ended {
+    Running::start(bench.command().args(args).env("COLUMNS", width.to_string())).end()
+}
+
+/// No line is wider than the terminal, and what a user copies is on one line.
+#[test]
+fn output_fits_60_80_and_140_columns() {
+    let file = firmware("tern-r1-1.5.0.hex");
+    let file = file.to_str().unwrap();
+    let cases: [(&[&str], &[&str]); 5] = [
+        (&["survey", "-v"], &["A2896981819189B9", "1209:0002", "--unit port=1-1"]),
+        (&["check", file], &["0x0A00_2400..0x0A00_7524", "20 772 bytes"]),
+        (&["update", file, "--unattended"], &["0x0A00_2400..0x0A00_7524", "48 sectors", "--variant r2"]),
+        (&["update", file, "--variant", "r1", "--plan"], &["0x0A00_2400..0x0A00_7800", "21 504 bytes"]),
+        (&["update", file, "--variant", "r1"], &["20 772 bytes", "1209:0001", "T1-00217"]),
+    ];
+    for width in [60, 80, 140] {
+        let bench = Bench::tern_r1();
+        for (args, whole) in cases {
+            let ended = run(&bench, width, args);
+            let all = format!("{}{}", ended.stdout, ended.stderr);
+            for line in all.lines().filter(|line| columns(line) > width.into()) {
+                // A digest is one word.
+                assert!(line.split_whitespace().any(|word| word.len() >= 64), "{width} columns: {line}\n{all}");
+            }
+            for words in whole {
+                assert!(all.contains(words), "{width} columns, {args:?}: '{words}' is broken:\n{all}");
+            }
+        }
+    }
+}
+
+/// A success takes at most 15 lines of 80 columns, and one line with -q; -v has tables and plan.
+#[test]
+fn a_success_is_short_and_a_refusal_has_its_table() {
+    let file = firmware("tern-r1-1.5.0.hex");
+    let file = file.to_str().unwrap();
+    let update = |more: &[&str]| {
+        let bench = Bench::tern_r1();
+        run(&bench, 80, &[&["update", file, "--variant", "r1"], more].concat())
+    };
+    let short = update(&[]);
+    short.expect(0, &["Fits r1: 8 observations agree; decided by the printed label.", "Plan (route dfu): compare"]);
+    let lines = short.stdout.lines().count() + short.stderr.lines().count();
+    assert!(lines <= 15, "{lines} lines:\n{}{}", short.stderr, short.stdout);
+    let quiet = update(&["-q"]);
+    assert_eq!(quiet.stderr, "");
+    assert_eq!(quiet.stdout, "Tern tide gauge r1 at 1-1 runs 1.5.0. Check read-back.\n");
+    let table = "memory layout";
+    assert!(!short.stdout.contains(table));
+    update(&["-v"]).expect(0, &[table, "1. read 7 sectors", "transfers", "time"]);
+    update(&["--plan"]).expect(0, &[table, "1. read 7 sectors", "Plan only; nothing was done."]);
+    let bench = Bench::tern_r1();
+    run(&bench, 80, &["update", file, "--variant", "r2"]).expect(3, &[table, "CONFLICT"]);
+    run(&bench, 80, &["update", file, "--unattended"]).expect(3, &[table, "CONFLICT"]);
+}
+
+/// The verdict in update mode prints only what the provisional one did not have.
+#[test]
+fn a_second_verdict_prints_only_its_changes() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-1")), Vec::new())]);
+    let file = firmware("gannet-1.3.0.dfu");
+    let ended = bench.run(&["update", file.to_str().unwrap(), "-v"]);
+    ended.expect(0, &["observations unchanged", "boot id"]);
+    assert_eq!(ended.stdout.matches("start of g1's region").count(), 1, "{}", ended.stdout);
+}
+
+/// Conflicts are red where they concern the claimed variant, not where nobody claimed one.
+#[test]
+fn conflicts_of_unclaimed_variants_are_not_red() {
+    let file = firmware("tern-r1-1.5.0.hex");
+    let is_red = |args: &[&str]| {
+        let bench = Bench::tern_r1();
+        let mut command = bench.command();
+        command.args(["update", file.to_str().unwrap()]).args(args).env("CLICOLOR_FORCE", "1");
+        let ended = Running::start(&mut command).end();
+        let conflicts: Vec<&str> = ended.stdout.lines().filter(|line| line.contains("CONFLICT")).collect();
+        assert!(!conflicts.is_empty(), "{}", ended.stdout);
+        conflicts.iter().all(|line| line.contains("\x1b[31m"))
+    };
+    assert!(is_red(&["--variant", "r2"]));
+    assert!(!is_red(&["--unattended"]));
+}
+
+/// 'line' counts refused units apart from failures, and says in its plan what it would do.
+#[test]
+fn a_line_counts_refused_units_apart_and_plans() {
+    let tern = |revision| (Tern::in_boot_mode(revision, "T1"), Vec::<Fault>::new());
+    let file = firmware("tern-r1-1.5.0.hex");
+    let line = ["line", file.to_str().unwrap(), "--variant", "r1", "--count", "2"];
+    let bench = Bench::new(vec![tern(Revision::R1), tern(Revision::R2)]);
+    let before = bench.memory("1-1");
+    bench.run(&[&line[..], &["--plan"]].concat()).expect(3, &["plan for r1 (route dfu)", "1 planned, 1 refused"]);
+    assert!(bench.memory("1-1") == before);
+    let ended = bench.run(&line);
+    ended.expect(3, &["refused: ", "2 units: 1 updated, 1 refused"]);
+    assert!(bench.memory("1-1") != before);
+    assert!(ended.stderr.contains("1 unit: "), "the running count: {}", ended.stderr);
+}
+
+/// While the cable is out, 'line' says so with the progress and the time left.
+#[test]
+fn a_line_reports_a_lost_cable() {
+    let pull = Fault { at: 62, kind: FaultKind::Pull(Some(Duration::from_millis(700))) };
+    let bench = Bench::faulty_r1(vec![pull]);
+    let file = firmware("tern-r1-1.5.0.hex");
+    let line = ["line", file.to_str().unwrap(), "--variant", "r1", "--count", "1", "--wait", "9s"];
+    let ended = bench.run(&line);
+    ended.expect(0, &["%, plug it in again (within 9 s)", "1 unit: 1 updated"]);
+    assert!(ended.stderr.contains("CABLE LOST at "), "{}", ended.stderr);
+    let bench = Bench::faulty_r1(vec![Fault { at: 62, kind: FaultKind::Pull(Some(Duration::from_millis(700))) }]);
+    let events = bench.run(&["update", file.to_str().unwrap(), "--variant", "r1", "--format", "json"]).events();
+    let lost: Vec<_> = events.iter().filter(|event| event["event"] == "lost").collect();
+    assert_eq!((lost.len(), &lost[0]["unit"], &lost[0]["left_ms"]), (1, &"1-1".into(), &30_000.into()));
+}
