@@ -3,6 +3,7 @@
 //! This crate performs no I/O.
 
 pub mod checksum;
+pub mod document;
 pub mod duration;
 pub mod parse_error;
 pub mod pattern;

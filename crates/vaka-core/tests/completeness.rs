@@ -203,6 +203,7 @@ fn wrong_descriptions_are_named_by_their_line() {
         assert_ne!(wrong, text);
         let line = 1 + wrong[..wrong.find(to).unwrap()].matches('\n').count();
         let error = Sheet::parse("gannet.toml", &wrong).unwrap_err();
+        let error = &error.0[0];
         assert!(error.line == line && error.message.contains(words), "{to}: {error}");
     }
     // Other forms that are sound.

@@ -109,8 +109,8 @@ fn what_is_wrong_is_found_with_line_and_column() {
     let cases: &[(&str, &str, &str)] = &[
         ("dialect = 1", "dialect = [9]", "format 1"),
         ("name = \"sample\"", "name = [\"Sample\"]", "only lowercase letters"),
-        ("kind = \"serial\"", "kind = [\"parallel\"]", "unknown variant `parallel`"),
-        ("largest = 64", "[lenght] = 64", "unknown field `lenght`"),
+        ("kind = \"serial\"", "kind = [\"parallel\"]", "found \"parallel\""),
+        ("largest = 64", "[lenght] = 64", "`lenght` is not a known key; did you mean `length`?"),
         ("largest = 64", "report = [1]", "applies only to a carrier of kind \"hid\""),
         // Names.
         ("u16le = MAGIC", "u16le = [MAGICK]", "'MAGICK' is not known here"),
@@ -168,7 +168,7 @@ fn what_is_wrong_is_found_with_line_and_column() {
         ("u8 = len(piece)", "u8 = 1 [1]", "',' or a line break"),
         ("u8 = len(piece)", "u8 = [0x]", "is not a number"),
         ("u8 = len(piece)", "u8 = [']abc", "unterminated text"),
-        ("by = \"page\"", "by = [\"sector\"]", "unknown variant `sector`"),
+        ("by = \"page\"", "by = [\"sector\"]", "found \"sector\""),
         ("send = \"0x26\"", "send = \"0x26\"\nby = [\"all\"]", "`by` applies only to [erase]"),
         ("send = \"0x26\"", "send = \"0x26\"\ndo = [\"state\"]", "an operation requires either `do` or an exchange of"),
         ("[exchange.state]", "[exchange.wait]", "is a reserved word"),

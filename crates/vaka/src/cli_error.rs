@@ -4,7 +4,7 @@ use std::io;
 use std::path::Path;
 
 use vaka_core::event::{ExitCode, FailureText};
-use vaka_core::sheet::SheetError;
+use vaka_core::sheet::SheetErrors;
 use vaka_dialect::DialectErrors;
 use vaka_messages::CommandError;
 
@@ -60,8 +60,8 @@ impl From<DialectErrors> for CliError {
     }
 }
 
-impl From<SheetError> for CliError {
-    fn from(error: SheetError) -> Self {
+impl From<SheetErrors> for CliError {
+    fn from(error: SheetErrors) -> Self {
         CommandError::Sheet { reason: error.to_string() }.into()
     }
 }

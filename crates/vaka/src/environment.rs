@@ -4,7 +4,8 @@ use std::io::{self, IsTerminal, Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use vaka_core::sheet::{Dialects, Sheet};
+use vaka_core::event::Event;
+use vaka_core::sheet::{Dialects, Ids, Sheet, SheetErrors};
 use vaka_dialect::Dialect;
 use vaka_image::wrapper::Unwrapped;
 use vaka_image::{Image, ReadOptions, StreamingReader};
@@ -16,6 +17,7 @@ use vaka_usb::usbip::UsbIpBus;
 use crate::args::{Common, Format};
 use crate::cli_error::CliError;
 use crate::config;
+use crate::render::{err, json};
 use crate::trace;
 use vaka_messages::CommandError;
 
@@ -72,7 +74,8 @@ fn plain_buses(common: &Common) -> Result<Vec<Arc<dyn Bus>>, CliError> {
     Ok(buses)
 }
 
-/// The sheets of the given folder or file, else of the configuration folder.
+/// The sheets of the given folder or file, else of the configuration folder. In a folder, an
+/// unsound sheet is skipped with a warning, unless it may describe the units of another sheet.
 pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
     let path = match &common.sheets {
         Some(path) => path.clone(),
@@ -81,17 +84,28 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
             None => return Ok(Vec::new()),
         },
     };
-    let dialects = dialects_beside(&path)?;
+    let (dialects, unsound_dialects) = dialects_in(&path)?;
     let mut sheets: Vec<Sheet> = Vec::new();
+    let mut unsound = Vec::new();
     for file in sheet_files(&path)? {
         let text = std::fs::read_to_string(&file).map_err(|error| CliError::file(&file, error))?;
-        let sheet = Sheet::parse_with(&file.display().to_string(), &text, &dialects)?;
+        let sheet = match Sheet::parse_with(&file.display().to_string(), &text, &dialects) {
+            Ok(sheet) => sheet,
+            Err(errors) => {
+                unsound.push((file, text, errors));
+                continue;
+            }
+        };
         if let Some(other) = sheets.iter().find(|other| other.product.id == sheet.product.id) {
             let product = other.product.id.clone();
             return Err(CommandError::SheetTwice { path: file, product }.into());
         }
         sheets.push(sheet);
     }
+    if let (Some((_, error)), false) = (unsound_dialects.into_iter().next(), unsound.is_empty()) {
+        return Err(error);
+    }
+    skip_unsound(unsound, &sheets, common)?;
     if let (Some(part), false) = (&common.part, sheets.is_empty()) {
         return only_part(&sheets, part);
     }
@@ -99,6 +113,72 @@ pub fn sheets(common: &Common) -> Result<Vec<Sheet>, CliError> {
         return Err(CommandError::NoSheetsIn { path }.into());
     }
     Ok(sheets)
+}
+
+/// Warns of each unsound sheet.
+///
+/// # Errors
+/// No sheet is sound, or an unsound one names the ids of a sound one: the units of both cannot be
+/// told apart without it.
+fn skip_unsound(
+    unsound: Vec<(PathBuf, String, SheetErrors)>,
+    sheets: &[Sheet],
+    common: &Common,
+) -> Result<(), CliError> {
+    let known: Vec<String> = sheets.iter().flat_map(all_ids).flat_map(|(ids, _)| patterns(ids)).collect();
+    for (file, text, errors) in unsound {
+        let named = named_ids(&text);
+        let is_needed = sheets.is_empty() || named.iter().any(|id| known.iter().any(|known| may_be_same(id, known)));
+        if is_needed {
+            return Err(errors.into());
+        }
+        warn(common, vaka_messages::sheet_skipped(&file, errors.0.len()));
+    }
+    Ok(())
+}
+
+/// The patterns of ids: `1209:0001`.
+pub fn patterns(ids: &Ids) -> Vec<String> {
+    ids.to_string().split(" or ").map(str::to_owned).collect()
+}
+
+/// All texts in the form of USB ids in a sheet that cannot be read.
+fn named_ids(text: &str) -> Vec<String> {
+    let is_half = |half: &str| half.len() == 4 && half.chars().all(|c| c.is_ascii_hexdigit() || c == '?' || c == '*');
+    let words = text.split(|c: char| !(c.is_ascii_hexdigit() || matches!(c, ':' | '?' | '*')));
+    let ids = words.filter(|word| word.split_once(':').is_some_and(|(a, b)| is_half(a) && (is_half(b) || b == "*")));
+    ids.map(str::to_lowercase).collect()
+}
+
+/// Whether two patterns of ids may match the same unit.
+fn may_be_same(a: &str, b: &str) -> bool {
+    let is_wild = |text: &str| text.contains(['?', '*']);
+    a == b || is_wild(a) || is_wild(b)
+}
+
+/// Prints a warning, where it does not mix with the result.
+fn warn(common: &Common, text: String) {
+    match common.format {
+        Format::Json => json::line::<Event>(&Event::Warning { text }),
+        Format::Text if !common.quiet => err!("Note: {text}"),
+        Format::Text => {}
+    }
+}
+
+/// Every id that a product shows, and when.
+pub fn all_ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
+    let running = "its application".to_owned();
+    let mut all: Vec<(&Ids, String)> = sheet.application.id.iter().map(|ids| (ids, running.clone())).collect();
+    for variant in &sheet.variants {
+        all.extend(variant.shows.id.iter().map(|ids| (ids, running.clone())));
+        all.extend(variant.routes.iter().map(|route| (&route.id, "update mode".to_owned())));
+    }
+    for stage in &sheet.stages {
+        all.extend(stage.shows.id.iter().map(|ids| (ids, format!("after stage {}", stage.id))));
+        let routes = stage.routes.values().flatten();
+        all.extend(routes.map(|route| (&route.id, "update mode".to_owned())));
+    }
+    all
 }
 
 /// The sheets with one part of each product, and only those that have it.
@@ -147,7 +227,16 @@ fn is_dialect(file: &Path) -> bool {
 }
 
 /// The dialects in the folder of a sheet, or in a folder of sheets.
+///
+/// # Errors
+/// One of them is unsound.
 pub fn dialects_beside(path: &Path) -> Result<Dialects, CliError> {
+    let (dialects, unsound) = dialects_in(path)?;
+    unsound.into_iter().next().map_or(Ok(dialects), |(_, error)| Err(error))
+}
+
+/// The sound dialects in a folder, and the errors of the others.
+fn dialects_in(path: &Path) -> Result<(Dialects, Vec<(PathBuf, CliError)>), CliError> {
     let folder = match path.is_file() {
         true => path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new(".")),
         false => path,
@@ -162,13 +251,20 @@ pub fn dialects_beside(path: &Path) -> Result<Dialects, CliError> {
     }
     files.sort();
     let mut dialects = Dialects::new();
+    let mut unsound = Vec::new();
     for file in files {
-        let dialect = dialect(&file)?;
+        let dialect = match dialect(&file) {
+            Ok(dialect) => dialect,
+            Err(error) => {
+                unsound.push((file, error));
+                continue;
+            }
+        };
         if dialects.insert(dialect.name.clone(), Arc::new(dialect.clone())).is_some() {
             return Err(CommandError::DialectTwice { path: file, name: dialect.name }.into());
         }
     }
-    Ok(dialects)
+    Ok((dialects, unsound))
 }
 
 /// Reads a dialect and the files that it refers to.

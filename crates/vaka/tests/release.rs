@@ -197,7 +197,7 @@ fn what_would_not_fit_is_not_packed() {
         (&[("variants = [\"r1\"]", "variants = [\"r1\", \"r2\"]")], 8, "two images for variant r2, build standard"),
         (&[("tern-r1-1.5.0.hex", "tern-r2-1.4.0.hex")], 3, "does not fit variant 'r1'"),
         (&[("crystal = \"8 MHz\"", "crystal = \"16 MHz\"")], 3, "is for crystal 16 MHz; the product sheet has 8 MHz"),
-        (&[("file = ", "fle = ")], 8, "line 14: unknown field `fle`"),
+        (&[("file = ", "fle = ")], 8, "line 14, key `fle`: is not a known key; did you mean `file`?"),
         (&[("tern-r1-1.5.0.hex", "tern-r1-9.hex")], 8, "tern-r1-9.hex: No such file"),
         (&[("release = 1", "release = 2")], 8, "release = 2 is not supported"),
         (&[("product = \"tern\"", "product = \"heron\"")], 8, "no product sheet of 'heron'"),

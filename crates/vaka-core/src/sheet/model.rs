@@ -534,6 +534,11 @@ pub struct SheetError {
     pub message: String,
 }
 
+/// All errors in a sheet; never empty.
+#[derive(Clone, Debug, Error, PartialEq, Eq)]
+#[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+pub struct SheetErrors(pub Vec<SheetError>);
+
 /// One stage, with its own routes and images.
 #[derive(Clone, Debug)]
 pub struct Stage {

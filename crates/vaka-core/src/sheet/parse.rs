@@ -12,12 +12,13 @@ use super::raw::{
 };
 use super::{
     AmbiguousLabel, Application, BOOTLOADER, Companion, DescriptorPattern, Dialects, ExpectedDevice, Fact, HAND_OVER,
-    ImageRules, LabelLocation, Mark, Part, Product, Region, Route, SerialPattern, Sheet, SheetError, SignKind, Variant,
-    VariantId, VersionSource,
+    ImageRules, LabelLocation, Mark, Part, Product, Region, Route, SerialPattern, Sheet, SheetError, SheetErrors,
+    SignKind, Variant, VariantId, VersionSource,
 };
 use crate::memory::{Access, SectorMap, Zone};
 use crate::placeholder;
 use crate::settings_transfer::{Field, FieldKind, RegionChecksum, TransferableRegion};
+use vaka_base::document::{self, Finding};
 use vaka_base::size::{self, Bytes};
 use vaka_base::version::ReleaseNumber;
 use vaka_base::version::Version;
@@ -33,7 +34,7 @@ impl Sheet {
     /// Reads and checks a sheet. `file` is its name, for errors.
     ///
     /// # Errors
-    /// [`SheetError`] with file, line and key: the sheet's author is to blame.
+    /// All errors with file, line and key: the sheet's author is to blame.
     ///
     /// # Examples
     /// ```
@@ -47,7 +48,7 @@ impl Sheet {
     /// // What is wrong is told with its line.
     /// assert!(Sheet::parse("bad.toml", "sheet = 1\nproduct = 3").is_err());
     /// ```
-    pub fn parse(file: &str, text: &str) -> Result<Self, SheetError> {
+    pub fn parse(file: &str, text: &str) -> Result<Self, SheetErrors> {
         sheet(file, text, &Dialects::new())
     }
 
@@ -55,16 +56,31 @@ impl Sheet {
     ///
     /// # Errors
     /// The same as [`parse`](Self::parse); a missing dialect is an error too.
-    pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetError> {
+    pub fn parse_with(file: &str, text: &str, dialects: &Dialects) -> Result<Self, SheetErrors> {
         sheet(file, text, dialects)
     }
 }
 
 /// Reads and checks a sheet.
-fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetError> {
+fn sheet(file: &str, text: &str, dialects: &Dialects) -> Result<Sheet, SheetErrors> {
     let checker = Checker { file, text, dialects };
-    let raw: RawSheet = toml::from_str(text).map_err(|error| checker.toml_error(&error))?;
-    checker.sheet(raw)
+    let raw: RawSheet = document::read(text).map_err(|findings| {
+        let error = |finding: Finding| checker.error(&(finding.at..finding.at), &finding.key, finding.message);
+        SheetErrors(findings.into_iter().map(error).collect())
+    })?;
+    let mut errors = Errors::default();
+    checker.sheet(&raw, &mut errors).filter(|_| errors.0.is_empty()).ok_or(SheetErrors(errors.0))
+}
+
+/// Errors that were found so far.
+#[derive(Default)]
+struct Errors(Vec<SheetError>);
+
+impl Errors {
+    /// The value; an error is kept.
+    fn keep<T>(&mut self, checked: Checked<T>) -> Option<T> {
+        checked.map_err(|error| self.0.push(error)).ok()
+    }
 }
 
 pub(super) struct Checker<'a> {
@@ -76,36 +92,58 @@ pub(super) struct Checker<'a> {
 pub(super) type Checked<T> = Result<T, SheetError>;
 
 impl Checker<'_> {
-    fn sheet(&self, raw: RawSheet) -> Checked<Sheet> {
+    /// The sheet; `None` after an error. Checks of routes follow only sound variants, and checks of
+    /// the whole only sound routes.
+    fn sheet(&self, raw: &RawSheet, errors: &mut Errors) -> Option<Sheet> {
         if *raw.sheet.get_ref() != FORMAT {
             let message = format!("this Vaka reads sheets of format {FORMAT}");
-            return Err(self.error(&raw.sheet.span(), "sheet", message));
+            return errors.keep(Err(self.error(&raw.sheet.span(), "sheet", message)));
         }
-        let product = self.product(&raw.product)?;
-        let application = self.application(&raw.application)?;
-        let parts = self.parts(&raw.part)?;
+        let product = errors.keep(self.product(&raw.product));
+        let application = errors.keep(self.application(&raw.application));
+        let parts = errors.keep(self.parts(&raw.part));
+        let wrappers: Vec<Option<Wrapper>> =
+            raw.wrapper.iter().map(|wrapper| errors.keep(self.wrapper(wrapper))).collect();
+        let mut variants = self.variants(raw, parts.as_deref()?, errors)?;
+        let mut stages = errors.keep(self.stages(&raw.stage, &raw.variant, &variants))?;
+        for route in &raw.route {
+            errors.keep(self.add_route(route, &mut variants, &mut stages));
+        }
+        if !errors.0.is_empty() {
+            return None;
+        }
+        errors.keep(self.stages_have_routes(&raw.stage, &stages));
+        for (variant, raw) in variants.iter().zip(&raw.variant) {
+            errors.keep(self.reachable(variant, &variants, raw));
+        }
+        Some(Sheet {
+            is_described: true,
+            product: product?,
+            parts: parts?,
+            application: application?,
+            variants,
+            wrappers: wrappers.into_iter().flatten().collect(),
+            stages,
+            comes_back: None,
+        })
+    }
+
+    /// All variants; `None` after an error in one of them.
+    fn variants(&self, raw: &RawSheet, parts: &[Part], errors: &mut Errors) -> Option<Vec<Variant>> {
         if raw.variant.is_empty() {
-            return Err(self.error(&(0..0), "variant", "a product must have at least one [[variant]]".into()));
+            let message = "a product must have at least one [[variant]]".into();
+            return errors.keep(Err(self.error(&(0..0), "variant", message)));
         }
         let mut variants: Vec<Variant> = Vec::new();
         for variant in &raw.variant {
-            let checked = self.variant(variant, &parts)?;
+            let Some(checked) = errors.keep(self.variant(variant, parts)) else { continue };
             if variants.iter().any(|other| other.id == checked.id) {
                 let message = format!("another variant has the id '{}'", checked.id);
-                return Err(self.error(&variant.id.span(), "id", message));
+                errors.0.push(self.error(&variant.id.span(), "id", message));
             }
             variants.push(checked);
         }
-        let mut stages = self.stages(&raw.stage, &raw.variant, &variants)?;
-        for route in &raw.route {
-            self.add_route(route, &mut variants, &mut stages)?;
-        }
-        self.stages_have_routes(&raw.stage, &stages)?;
-        for (variant, raw) in variants.iter().zip(&raw.variant) {
-            self.reachable(variant, &variants, raw)?;
-        }
-        let wrappers = raw.wrapper.iter().map(|wrapper| self.wrapper(wrapper)).collect::<Checked<_>>()?;
-        Ok(Sheet { is_described: true, product, parts, application, variants, wrappers, stages, comes_back: None })
+        (variants.len() == raw.variant.len()).then_some(variants)
     }
 
     fn product(&self, raw: &RawProduct) -> Checked<Product> {
@@ -668,18 +706,6 @@ impl Checker<'_> {
 
     fn line_at(&self, offset: usize) -> usize {
         self.text.as_bytes().iter().take(offset).filter(|byte| **byte == b'\n').count() + 1
-    }
-
-    /// Serde names the fault and its place; the key is read off that line.
-    fn toml_error(&self, error: &toml::de::Error) -> SheetError {
-        let place = error.span().unwrap_or(0..0);
-        let line_start = self.text[..place.start].rfind('\n').map_or(0, |at| at + 1);
-        let line = self.text[line_start..].lines().next().unwrap_or_default();
-        let named = error.message().strip_prefix("unknown field `").and_then(|rest| rest.split('`').next());
-        let before = self.text[line_start..place.start].trim_end().strip_suffix('=').map(str::trim_end);
-        let assigned = before.and_then(|before| before.rsplit([' ', '{', ',']).next());
-        let key = named.or(assigned).unwrap_or_else(|| line.split('=').next().unwrap_or_default().trim());
-        self.error(&place, &text::sanitize(key), text::sanitize(&error.message().replace('\n', "; ")))
     }
 }
 

@@ -1,6 +1,7 @@
 //! Checks of the carrier and the framing.
 
 use toml::Spanned;
+use vaka_base::document;
 
 use super::Checker;
 use crate::carrier::{Carrier, KINDS, Report, kind_of};
@@ -18,7 +19,10 @@ impl Checker<'_> {
         let given = raw.get_ref();
         let Some(kind) = kind_of(given) else {
             let names: Vec<String> = KINDS.iter().map(|kind| format!("`{}`", kind.name)).collect();
-            let message = format!("unknown variant `{}`, expected one of {}", given.kind.get_ref(), names.join(", "));
+            let unknown = given.kind.get_ref();
+            let meant = document::closest(unknown, KINDS.iter().map(|kind| kind.name));
+            let meant = meant.map(|name| format!("; did you mean `{name}`?")).unwrap_or_default();
+            let message = format!("`kind` must be one of {}, found \"{unknown}\"{meant}", names.join(", "));
             self.wrong(&given.kind.span(), message);
             return None;
         };

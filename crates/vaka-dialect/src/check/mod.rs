@@ -21,6 +21,7 @@ use super::value::{Names, Value};
 use crate::error::{DialectError, DialectErrors, Files, MOST_BYTES};
 use crate::steps::Callee;
 use vaka_base::checksum::{CrcParameters, CrcSum};
+use vaka_base::document::{self, Finding};
 use vaka_base::text as tame_text;
 
 impl Dialect {
@@ -62,10 +63,9 @@ fn dialect(file: &str, text: &str, files: Files<'_>) -> Result<Dialect, DialectE
         let problem = Problem::new(0, format!("a dialect must not exceed {MOST_BYTES} bytes; this has {}", text.len()));
         return Err(DialectErrors(vec![error(&problem)]));
     }
-    let raw: RawDialect = toml::from_str(text).map_err(|fault| {
-        let at = fault.span().map_or(0, |span| span.start);
-        let message = tame_text::sanitize(&fault.message().replace('\n', "; "));
-        DialectErrors(vec![error(&Problem::new(at, message))])
+    let raw: RawDialect = document::read(text).map_err(|findings| {
+        let problem = |found: Finding| Problem::new(found.at, format!("`{}` {}", found.key, found.message));
+        DialectErrors(findings.into_iter().map(|found| error(&problem(found))).collect())
     })?;
     let mut checker =
         Checker { text, names: Names::default(), crcs: BTreeMap::new(), tables: Vec::new(), problems: Vec::new() };

@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
+use vaka_base::document::{self, Finding};
 use vaka_base::size::Bytes;
-use vaka_base::text;
 use vaka_core::event::ExitCode;
 use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Manifest, STANDARD, Stage};
 use vaka_core::release::{Release, inconsistencies};
@@ -75,7 +75,7 @@ struct RawFile {
 pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
     let path = &args.description;
     let described = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
-    let description: Description = toml::from_str(&described).map_err(|error| wrong_at(path, &described, &error))?;
+    let description: Description = document::read(&described).map_err(|found| wrong_at(path, &described, &found))?;
     if description.release != FORMAT {
         return Err(wrong(
             path,
@@ -197,8 +197,10 @@ fn wrong(path: &Path, what: &str) -> CliError {
     CommandError::PackInput { path: path.to_owned(), reason: what.to_owned() }.into()
 }
 
-fn wrong_at(path: &Path, described: &str, error: &toml::de::Error) -> CliError {
-    let at = error.span().map_or(0, |span| span.start);
-    let line = described.as_bytes().iter().take(at).filter(|byte| **byte == b'\n').count() + 1;
-    wrong(path, &format!("line {line}: {}", text::sanitize(&error.message().replace('\n', "; "))))
+fn wrong_at(path: &Path, described: &str, findings: &[Finding]) -> CliError {
+    let line = |finding: &Finding| {
+        let line = described[..finding.at].matches('\n').count() + 1;
+        format!("line {line}, key `{}`: {}", finding.key, finding.message)
+    };
+    wrong(path, &findings.iter().map(line).collect::<Vec<_>>().join("\n"))
 }

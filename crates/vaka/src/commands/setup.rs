@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::path::Path;
 
 use vaka_core::event::ExitCode;
-use vaka_core::sheet::{Ids, Sheet};
+use vaka_core::sheet::Sheet;
 
 use super::{print_line, print_raw};
 use crate::args::{Common, SetupCommand};
@@ -72,9 +72,9 @@ fn give(text: &str, out: Option<&Path>, replace: bool, next: &str) -> Outcome {
 fn rules(sheets: &[Sheet]) -> String {
     let mut lines: BTreeMap<String, Vec<String>> = BTreeMap::new();
     for sheet in sheets {
-        for (ids, what) in ids(sheet) {
-            for pattern in ids.to_string().split(" or ") {
-                let names = lines.entry(pattern.to_owned()).or_default();
+        for (ids, what) in environment::all_ids(sheet) {
+            for pattern in environment::patterns(ids) {
+                let names = lines.entry(pattern).or_default();
                 let name = format!("{}, {what}", sheet.product.name);
                 if !names.contains(&name) {
                     names.push(name);
@@ -93,20 +93,4 @@ fn rules(sheets: &[Sheet]) -> String {
         );
     }
     text
-}
-
-/// Every id that a product shows, and when.
-fn ids(sheet: &Sheet) -> Vec<(&Ids, String)> {
-    let running = "its application".to_owned();
-    let mut all: Vec<(&Ids, String)> = sheet.application.id.iter().map(|ids| (ids, running.clone())).collect();
-    for variant in &sheet.variants {
-        all.extend(variant.shows.id.iter().map(|ids| (ids, running.clone())));
-        all.extend(variant.routes.iter().map(|route| (&route.id, "update mode".to_owned())));
-    }
-    for stage in &sheet.stages {
-        all.extend(stage.shows.id.iter().map(|ids| (ids, format!("after stage {}", stage.id))));
-        let routes = stage.routes.values().flatten();
-        all.extend(routes.map(|route| (&route.id, "update mode".to_owned())));
-    }
-    all
 }

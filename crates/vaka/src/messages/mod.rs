@@ -20,7 +20,7 @@ use self::failures::failure as kind;
 use self::remedies::remedies;
 
 pub use self::command_error::{CommandError, OutputKind};
-pub use self::warnings::{journal_unwritable, not_recorded, reset_on_close, warning};
+pub use self::warnings::{journal_unwritable, not_recorded, reset_on_close, sheet_skipped, warning};
 
 /// An event of the engines with its sentences.
 pub fn event(event: Event) -> vaka_core::event::Event {

@@ -1,6 +1,9 @@
 //! One sentence for each warning.
 
+use std::path::Path;
+
 use vaka_base::duration;
+use vaka_base::text;
 use vaka_boot::failure::OtherDevice;
 use vaka_boot::warning::{ReadBackDoubt, Warning};
 
@@ -10,6 +13,13 @@ use super::remedies::remedies;
 /// The journal cannot be written; the reason is a phrase.
 pub fn journal_unwritable(reason: &str) -> String {
     format!("The journal cannot be written ({reason}): this attempt is not recorded.")
+}
+
+/// An unsound product sheet is not used.
+pub fn sheet_skipped(file: &Path, errors: usize) -> String {
+    let file = file.display();
+    let errors = text::count(errors, "error");
+    format!("{file} is skipped, because it has {errors}; 'vaka sheet check {file}' lists them.")
 }
 
 /// The unit leaves update mode once it is closed.

@@ -1,0 +1,60 @@
+//! Product sheets and dialects with errors: all are reported, and only what needs them stops.
+
+mod support;
+
+use std::fs;
+
+use support::{Bench, Running, firmware, root};
+
+/// A folder with the sound sheet of the Tern and another sheet.
+fn folder_with(bench: &Bench, name: &str, text: &str) -> String {
+    let folder = bench.folder.path().join("sheets");
+    fs::create_dir_all(&folder).unwrap();
+    fs::copy(root().join("demo/sheets/tern.toml"), folder.join("tern.toml")).unwrap();
+    fs::write(folder.join(name), text).unwrap();
+    folder.to_str().unwrap().to_owned()
+}
+
+#[test]
+fn sheet_check_reports_all_errors_at_once() {
+    let bench = Bench::of(Vec::new());
+    let sound = fs::read_to_string(root().join("demo/sheets/tern.toml")).unwrap();
+    let text = sound.replacen("maker =", "makr =", 1).replacen("sectors = 48", "sectors = \"40\"", 1);
+    let line = |words: &str| text.lines().position(|line| line.contains(words)).unwrap() + 1;
+    let file = bench.file("bad.toml", text.as_bytes());
+    let ended = bench.run(&["sheet", "check", file.to_str().unwrap()]);
+    let typo = format!("line {}, key `makr`: is not a known key; did you mean `maker`?", line("makr ="));
+    let number = format!("line {}, key `sectors`: must be a number, found the text \"40\"", line("sectors = \"40\""));
+    ended.expect(8, &[&typo, &number]);
+    // Errors in what the keys mean are reported together too.
+    let text = sound.replacen("SKI-TERN R1", "FILL IN", 1).replacen("back_within = \"", "back_within = \"soon", 1);
+    let text = if text.contains("soon") {
+        text
+    } else {
+        text.replacen("[application]", "[application]\nback_within = \"soon\"", 1)
+    };
+    let file = bench.file("bad.toml", text.as_bytes());
+    bench.run(&["sheet", "check", file.to_str().unwrap()]).expect(8, &["key `reads`", "key `back_within`"]);
+}
+
+/// A sheet of another product does not stop an update; one that may describe the unit does.
+#[test]
+fn an_unsound_sheet_stops_only_what_needs_it() {
+    let bench = Bench::tern_r1();
+    let file = firmware("tern-r1-1.5.0.hex");
+    let update = ["update", file.to_str().unwrap(), "--variant", "r1", "--wait", "5s", "--sheets"];
+    let other = "sheet = 1\n[application]\nid = \"4242:0001\"\n";
+    let folder = folder_with(&bench, "other.toml", other);
+    let run = |args: &[&str]| Running::start(bench.command().args(args).env_remove("VAKA_SHEETS")).end();
+    run(&["survey", "--sheets", &folder]).expect(0, &["Tern tide gauge", "other.toml is skipped"]);
+    run(&["check", file.to_str().unwrap(), "--sheets", &folder]).expect(0, &["fits", "other.toml is skipped"]);
+    let related = other.replace("4242:0001", "1209:0002");
+    fs::write(format!("{folder}/other.toml"), related).unwrap();
+    let before = bench.memory("1-1");
+    run(&[&update[..], &[&folder]].concat()).expect(8, &["other.toml", "is missing"]);
+    assert!(bench.memory("1-1") == before);
+    fs::write(format!("{folder}/other.toml"), other).unwrap();
+    run(&[&update[..], &[&folder]].concat()).expect(0, &["runs 1.5.0", "other.toml is skipped"]);
+    // A file that is named must be sound.
+    run(&["survey", "--sheets", &format!("{folder}/other.toml")]).expect(8, &["is missing"]);
+}
