@@ -4,8 +4,10 @@ use std::borrow::Cow;
 use std::io::Write;
 use std::path::Path;
 
+use serde::Serialize;
 use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
+use vaka_image::address::Span;
 use vaka_image::facts::Suffix;
 use vaka_image::{FirmwareFile, Image, ReadError, ReadOptions, dfu_file, hex, srec, uf2};
 
@@ -49,8 +51,32 @@ fn there_already(path: &Path) -> CliError {
     CommandError::FileExists { path: path.to_owned(), output: vaka_messages::OutputKind::Replaceable }.into()
 }
 
-/// Writes an image; returns a sentence about it.
-pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliError> {
+/// A file that was written from an image.
+#[derive(Debug, Serialize)]
+#[serde(tag = "event", rename = "written")]
+pub struct Written {
+    pub file: String,
+    /// Bytes of the image.
+    pub bytes: u64,
+    pub segments: usize,
+    pub range: Span,
+    /// Bytes of 0xFF that the format adds.
+    pub padding: u64,
+}
+
+impl std::fmt::Display for Written {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        let segments = text::count(self.segments, "segment");
+        write!(f, "{}: {} in {segments}, {}", self.file, Bytes(self.bytes), self.range)?;
+        match self.padding {
+            0 => Ok(()),
+            padding => write!(f, "; {} bytes of 0xFF pad its blocks", Grouped(padding)),
+        }
+    }
+}
+
+/// Writes an image.
+pub fn write(image: &Image, path: &Path, output: &Output) -> Result<Written, CliError> {
     let format = output.to.or_else(|| by_ending(path)).ok_or_else(|| no_format(path))?;
     let filled = match output.fill {
         Some(byte) => Cow::Owned(image.filled(byte).map_err(|error| CliError::usage(format!("{error}.")))?),
@@ -58,17 +84,14 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliE
     };
     let too_large = || CommandError::ImageTooLarge;
     let suffix = output.dfu_ids.unwrap_or(Suffix { release: 0xFFFF, product: 0xFFFF, vendor: 0xFFFF, version: 0x0100 });
-    let mut note = String::new();
+    let mut padding = 0;
     match format {
         Writable::Bin => store(path, output.replace, &[single(&filled)?])?,
         Writable::Hex => store(path, output.replace, &[&hex::write(&filled)])?,
         Writable::Srec => store(path, output.replace, &[&srec::write(&filled)])?,
         Writable::Uf2 => {
             let bytes = uf2::write(&filled, output.family).ok_or_else(too_large)?;
-            let padding = (bytes.len() / uf2::BLOCK * 256) as u64 - filled.len();
-            if padding > 0 {
-                note = format!("; {} bytes of 0xFF pad its blocks", Grouped(padding));
-            }
+            padding = (bytes.len() / uf2::BLOCK * 256) as u64 - filled.len();
             store(path, output.replace, &[&bytes])?;
         }
         Writable::Dfu => {
@@ -81,8 +104,13 @@ pub fn write(image: &Image, path: &Path, output: &Output) -> Result<String, CliE
             store(path, output.replace, &[&bytes])?;
         }
     }
-    let segments = text::count(filled.segments().len(), "segment");
-    Ok(format!("{}: {} in {segments}, {}{note}", path.display(), Bytes(filled.len()), filled.span()))
+    Ok(Written {
+        file: path.display().to_string(),
+        bytes: filled.len(),
+        segments: filled.segments().len(),
+        range: filled.span(),
+        padding,
+    })
 }
 
 /// The bytes of an image without gaps, as formats without addresses need it.

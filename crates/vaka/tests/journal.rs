@@ -80,7 +80,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
     bench.run(&["journal"]).expect(0, &["gannet-1.3.0.dfu", "refused", "3 attempts, 2 of them successful"]);
 
     let id = first["attempt"].as_str().unwrap();
-    bench.run(&["journal", id]).expect(0, &["\"content_sha256\""]);
+    bench.run(&["journal", id]).expect(0, &["of its content", "SHA-256"]);
     bench.run(&["journal", id, "--attest", "a.json"]).expect(0, &["written"]);
     let statement: Value = serde_json::from_slice(&fs::read(bench.folder.path().join("a.json")).unwrap()).unwrap();
     // Source: in-toto Attestation Framework, Statement v1: four fields, subject with digests.

@@ -129,3 +129,47 @@ fn a_line_reports_a_lost_cable() {
     let lost: Vec<_> = events.iter().filter(|event| event["event"] == "lost").collect();
     assert_eq!((lost.len(), &lost[0]["unit"], &lost[0]["left_ms"]), (1, &"1-1".into(), &30_000.into()));
 }
+
+/// Each command that prints a result prints JSON Lines on request, and nothing else on standard
+/// output; each line has its event and its time.
+#[test]
+fn every_result_is_available_as_json() {
+    let bench = Bench::of(vec![(Box::new(Gannet::new("G-1")), Vec::new())]);
+    let copy = |from: &str, to: &str| std::fs::copy(support::root().join(from), bench.folder.path().join(to)).unwrap();
+    copy("demo/firmware/out/tern-r1-1.5.0.hex", "r1.hex");
+    copy("demo/firmware/out/gannet-1.3.0.dfu", "g.dfu");
+    copy("demo/sheets/gannet.toml", "gannet.toml");
+    copy("demo/sheets/dunlin.dialect.toml", "dunlin.dialect.toml");
+    let lines = [
+        ("survey", "attached"),
+        ("check r1.hex", "file"),
+        ("check --join r1.hex g.dfu", "files"),
+        ("convert r1.hex r1.srec", "written"),
+        ("stamp r1.hex stamped.hex --product tern --for r1", "stamped"),
+        ("keys new someone", "key"),
+        ("keys list", "key"),
+        ("sheet check gannet.toml", "sheet"),
+        ("sheet show gannet.toml", "sheet"),
+        ("dialect check dunlin.dialect.toml", "dialect"),
+        ("dialect show dunlin.dialect.toml", "operation"),
+        ("read all.hex", "written"),
+        ("compare r1.hex r1.srec", "comparison"),
+        ("update g.dfu", "result"),
+        ("journal", "attempt"),
+        ("diagnose", "finding"),
+        ("convert r1.hex r1.srec", "error"),
+    ];
+    for (line, event) in lines {
+        let words: Vec<&str> = line.split(' ').collect();
+        let mut command = bench.command();
+        command.args(&words).args(["--format", "json"]).env("XDG_CONFIG_HOME", bench.folder.path().join("config"));
+        let ended = Running::start(&mut command).end();
+        let events = ended.events();
+        assert!(events.iter().any(|found| found["event"] == event), "{line}: {}{}", ended.stdout, ended.stderr);
+        for found in events {
+            assert!(found["event"].is_string() && found["time"].is_string(), "{line}: {found}");
+        }
+    }
+    let attempt = bench.run(&["journal", "--format", "json"]).events()[0]["attempt"].as_str().unwrap().to_owned();
+    bench.run(&["journal", &attempt]).expect(0, &["unit            1-1, Gannet hydrophone interface g1", "read-back"]);
+}

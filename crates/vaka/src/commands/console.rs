@@ -6,6 +6,7 @@ use std::path::Path;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use serde_json::json;
 use vaka_boot::bench::buses::Bench;
 use vaka_boot::bench::discovery::{self, UnitQuery};
 use vaka_boot::bench::open_error::{bus_failure, held};
@@ -19,7 +20,8 @@ use vaka_core::event::{ExitCode, FailureText};
 use vaka_core::unit::Mode;
 use vaka_usb::{BusError, DeviceInfo, SystemClock};
 
-use crate::args::{Common, Console};
+use super::{print_raw, print_result};
+use crate::args::{Common, Console, Format};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment::{self, OutputOptions};
 use crate::lock::Locks;
@@ -132,6 +134,7 @@ fn port(bench: &Bench<'_>, unit: &DeviceInfo) -> Result<Option<(LineReader, Stri
 /// Input and output of a console.
 struct ConsoleSession<'a> {
     args: &'a Console,
+    format: Format,
     record: Option<File>,
     /// Lines to send once.
     once: Vec<String>,
@@ -146,7 +149,7 @@ impl<'a> ConsoleSession<'a> {
         let record = args.record.as_deref().map(create).transpose()?;
         let is_typed = !common.unattended && std::io::stdin().is_terminal();
         let deadline = args.until.as_ref().map(|_| Instant::now() + args.within);
-        Ok(Self { args, record, once: args.send.clone(), is_typed, deadline })
+        Ok(Self { args, format: common.format, record, once: args.send.clone(), is_typed, deadline })
     }
 
     /// Listens until the port must be released.
@@ -209,9 +212,10 @@ impl<'a> ConsoleSession<'a> {
         if let Some(record) = &mut self.record {
             let _ = writeln!(record, "{}  {line}", time.timestamp());
         }
-        let mut out = anstream::stdout().lock();
-        let _ = writeln!(out, "{}  {line}", time.strftime("%H:%M:%S%.3f"));
-        let _ = out.flush();
+        let event = json!({ "event": "console", "text": line });
+        print_result(self.format, &event, || {
+            print_raw(&format!("{}  {line}", time.strftime("%H:%M:%S%.3f")));
+        });
     }
 
     /// Prints a note that is not output of the unit.
@@ -219,6 +223,7 @@ impl<'a> ConsoleSession<'a> {
         if let Some(record) = &mut self.record {
             let _ = writeln!(record, "{}  -- {words}", jiff::Timestamp::now());
         }
-        anstream::eprintln!("-- {words}");
+        let event = json!({ "event": "warning", "text": words });
+        print_result(self.format, &event, || crate::render::err!("-- {words}"));
     }
 }

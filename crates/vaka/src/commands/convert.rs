@@ -3,14 +3,14 @@
 use vaka_core::event::ExitCode;
 use vaka_image::Image;
 
-use super::print_line;
-use crate::args::Convert;
+use super::{print_line, print_result};
+use crate::args::{Convert, Format};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::files;
 use vaka_messages::CommandError;
 
-pub fn run(args: &Convert) -> Outcome {
+pub fn run(args: &Convert, format: Format) -> Outcome {
     let mut images = Vec::new();
     for path in &args.files {
         images.push(files::read(path, args.choose.options())?);
@@ -35,6 +35,6 @@ pub fn run(args: &Convert) -> Outcome {
     }
     let written = files::write(&image, &args.out, &args.output)?;
     let inputs = if several { format!("{} files, ", args.files.len()) } else { String::new() };
-    print_line(&format!("{inputs}{}", written));
+    print_result(format, &written, || print_line(&format!("{inputs}{written}")));
     Ok(ExitCode::Done)
 }

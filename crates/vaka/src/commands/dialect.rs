@@ -4,18 +4,19 @@ use std::io::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use serde_json::json;
 use vaka_base::text;
 use vaka_boot::protocol::dialect::TracedFrame;
 use vaka_core::event::ExitCode;
 use vaka_dialect::carrier;
 use vaka_dialect::{Dialect, OperationName};
 
-use super::{print_line, print_raw};
-use crate::args::DialectCommand;
+use super::{print_line, print_raw, print_result};
+use crate::args::{DialectCommand, Format};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment::{self, OutputOptions};
-use crate::render::table;
+use crate::render::{json, table};
 use crate::trace_replay::{self, ReplayResult};
 use vaka_messages::{CommandError, OutputKind};
 
@@ -23,11 +24,11 @@ pub fn run(command: &DialectCommand, setting: &OutputOptions) -> Outcome {
     match command {
         DialectCommand::New { carrier, out } => new(carrier, out.as_deref()),
         DialectCommand::Check { files } => check(files, setting),
-        DialectCommand::Show { file } => show(&environment::dialect(file)?),
+        DialectCommand::Show { file } => show(&environment::dialect(file)?, setting.format),
         DialectCommand::Trace { file, trace, operation } => {
-            frames(&environment::dialect(file)?, trace, operation.as_deref())
+            frames(&environment::dialect(file)?, trace, operation.as_deref(), setting.format)
         }
-        DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace),
+        DialectCommand::Replay { file, trace } => replay(&environment::dialect(file)?, trace, setting.format),
     }
 }
 
@@ -59,10 +60,22 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
                     .filter(|name| dialect.operation(*name).is_some())
                     .map(OperationName::word)
                     .collect();
-                print_line(&format!("{}: valid dialect '{}': {}", file.display(), dialect.name, has.join(", ")));
-                for warning in &dialect.warnings {
-                    print_line(&format!("  line {}, column {}: {}", warning.line, warning.column, warning.message));
-                }
+                let warnings: Vec<String> = dialect
+                    .warnings
+                    .iter()
+                    .map(|warning| format!("line {}, column {}: {}", warning.line, warning.column, warning.message))
+                    .collect();
+                let event = json!({
+                    "event": "dialect",
+                    "file": file,
+                    "name": dialect.name,
+                    "operations": has,
+                    "warnings": warnings,
+                });
+                print_result(setting.format, &event, || {
+                    print_line(&format!("{}: valid dialect '{}': {}", file.display(), dialect.name, has.join(", ")));
+                    warnings.iter().for_each(|warning| print_line(&format!("  {warning}")));
+                });
             }
             Err(problem) => {
                 crate::render::problem(&problem, setting);
@@ -73,7 +86,15 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> Outcome {
     Ok(worst)
 }
 
-fn show(dialect: &Dialect) -> Outcome {
+fn show(dialect: &Dialect, format: Format) -> Outcome {
+    if format == Format::Json {
+        for row in dialect.rows() {
+            let event =
+                json!({ "event": "operation", "operation": row.operation, "step": row.step, "fields": row.fields });
+            json::line(&event);
+        }
+        return Ok(ExitCode::Done);
+    }
     let about = dialect.about.as_ref().map(|about| format!(": {about}")).unwrap_or_default();
     print_line(&format!("{}{about}", dialect.name));
     print_line(&format!("  carrier  {}", dialect.carrier.kind().description));
@@ -93,7 +114,7 @@ fn played(dialect: &Dialect, trace: &Path) -> Result<Vec<ReplayResult>, CliError
 }
 
 /// Every frame, field by field.
-fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>) -> Outcome {
+fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>, format: Format) -> Outcome {
     if let Some(only) = only.filter(|only| OperationName::parse(only).is_none()) {
         let known: Vec<&str> = OperationName::ALL.into_iter().map(OperationName::word).collect();
         let message =
@@ -108,17 +129,43 @@ fn frames(dialect: &Dialect, trace: &Path, only: Option<&str>) -> Outcome {
         }
         let mut operation = played.operation.clone();
         for seen in &played.frames {
+            if format == Format::Json {
+                json::line(&frame_event(&played.operation, seen));
+                continue;
+            }
             frame_rows(&mut operation, seen, &mut rows);
         }
         if let Some(fault) = played.fault {
+            if format == Format::Json {
+                json::line(&json!({ "event": "replay-fault", "operation": played.operation, "message": fault }));
+            }
             let frame = "(stopped)".to_owned();
             rows.push(vec![std::mem::take(&mut operation), frame, String::new(), String::new(), fault]);
             worst = ExitCode::Differs;
         }
     }
-    let head = ["operation", "frame", "field", "bytes", "says"];
-    table::plain(&head, rows).lines().for_each(print_line);
+    if format == Format::Text {
+        let head = ["operation", "frame", "field", "bytes", "says"];
+        table::plain(&head, rows).lines().for_each(print_line);
+    }
     Ok(worst)
+}
+
+/// A frame as an event, with all its fields.
+fn frame_event(operation: &str, seen: &TracedFrame) -> serde_json::Value {
+    let fields = seen.fields.iter().map(|field| {
+        let bytes = text::hex(&field.bytes);
+        json!({ "field": field.field, "bytes": bytes, "meaning": field.says, "is_mismatch": field.is_wrong })
+    });
+    let fields: Vec<serde_json::Value> = fields.collect();
+    json!({
+        "event": "traced-frame",
+        "operation": operation,
+        "exchange": seen.exchange,
+        "sent": seen.sent,
+        "fields": fields,
+        "problem": seen.trouble,
+    })
 }
 
 fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<String>>) {
@@ -145,7 +192,7 @@ fn frame_rows(operation: &mut String, seen: &TracedFrame, rows: &mut Vec<Vec<Str
     }
 }
 
-fn replay(dialect: &Dialect, trace: &Path) -> Outcome {
+fn replay(dialect: &Dialect, trace: &Path, format: Format) -> Outcome {
     let all = played(dialect, trace)?;
     let mut rows: Vec<(String, usize, usize, usize)> = Vec::new();
     for played in &all {
@@ -157,6 +204,22 @@ fn replay(dialect: &Dialect, trace: &Path) -> Outcome {
             }
             None => rows.push((played.operation.clone(), 1, frames, failed)),
         }
+    }
+    if format == Format::Json {
+        for (operation, times, frames, different) in &rows {
+            json::line(&json!({
+                "event": "replayed",
+                "operation": operation,
+                "times": times,
+                "frames": frames,
+                "different": different,
+            }));
+        }
+        for played in all.iter().filter(|played| played.fault.is_some()) {
+            json::line(&json!({ "event": "replay-fault", "operation": played.operation, "message": played.fault }));
+        }
+        let is_same = all.iter().all(|played| played.fault.is_none());
+        return Ok(if is_same { ExitCode::Done } else { ExitCode::Differs });
     }
     let cells = |(name, times, frames, faults): (String, usize, usize, usize)| {
         let says =

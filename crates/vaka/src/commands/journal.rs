@@ -1,13 +1,17 @@
 //! `vaka journal`
 
 use std::path::Path;
+use std::time::Duration;
 
+use serde::Serialize;
 use serde_json::json;
+use vaka_base::duration::measured;
+use vaka_base::size::{Bytes, Grouped};
 use vaka_base::text;
 use vaka_boot::bench::selector::Selector;
 use vaka_core::event::ExitCode;
 
-use super::print_line;
+use super::{print_line, print_result};
 use crate::args::{Common, Format, Journal};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -33,7 +37,7 @@ pub fn run(args: &Journal, common: &Common, setting: &OutputOptions) -> Outcome 
             .iter()
             .find(|record| record.attempt == *id)
             .ok_or_else(|| CommandError::NoAttempt { id: id.clone() })?;
-        return one(record, args);
+        return one(record, args, setting.format);
     }
     if let Some(out) = &args.csv {
         write(out, &csv(&chosen))?;
@@ -101,7 +105,7 @@ fn is_of(record: &Record, selector: &Selector) -> bool {
 
 fn list(records: &[&Record], setting: &OutputOptions) {
     if setting.format == Format::Json {
-        records.iter().for_each(json_out::line);
+        records.iter().for_each(|record| json_out::line(&Attempt::of(record)));
         return;
     }
     if records.is_empty() {
@@ -162,16 +166,74 @@ fn serials(record: &Record) -> String {
 }
 
 /// Prints one attempt in full, or writes it as a statement.
-fn one(record: &Record, args: &Journal) -> Outcome {
+fn one(record: &Record, args: &Journal, format: Format) -> Outcome {
     if let Some(out) = &args.attest {
         let statement = statement(record)?;
         let text = serde_json::to_string_pretty(&statement).map_err(|error| CliError::internal(error.to_string()))?;
         write(out, &format!("{text}\n"))?;
         return Ok(ExitCode::Done);
     }
-    let text = serde_json::to_string_pretty(record).map_err(|error| CliError::internal(error.to_string()))?;
-    print_block(&text);
+    print_result(format, &Attempt::of(record), || in_words(record));
     Ok(ExitCode::Done)
+}
+
+/// A record as an event.
+#[derive(Serialize)]
+#[serde(tag = "event", rename = "attempt")]
+struct Attempt<'r> {
+    #[serde(flatten)]
+    record: &'r Record,
+}
+
+impl<'r> Attempt<'r> {
+    fn of(record: &'r Record) -> Self {
+        Self { record }
+    }
+}
+
+/// Prints one attempt in full.
+fn in_words(record: &Record) {
+    let line = |name: &str, text: &str| print_line(&format!("  {name:<16}{text}"));
+    let some = |name: &str, text: Option<&str>| text.into_iter().for_each(|text| line(name, text));
+    let (start, result) = (&record.started, record.result());
+    let local = |time: jiff::Timestamp| {
+        time.to_zoned(jiff::tz::TimeZone::system()).strftime("%Y-%m-%d %H:%M:%S %Z").to_string()
+    };
+    print_line(&format!("Attempt {}: {}", record.attempt, record.outcome()));
+    line("started", &local(start.time));
+    some("ended", record.ended.as_ref().map(|ended| local(ended.time)).as_deref());
+    let product = [&result.product, &result.variant].map(|text| text.as_deref().unwrap_or_default()).join(" ");
+    some("unit", result.unit.as_ref().map(|unit| format!("{unit}, {}", product.trim())).as_deref());
+    line("serial number", &serials(record));
+    line("file", &format!("{}, {}", start.file.name, Bytes(start.file.size)));
+    line("SHA-256", &start.file.sha256);
+    some("of its content", start.file.content_sha256.as_deref());
+    if let Some(of) = &start.release {
+        let stage = format!("stage {} of {}", of.stage, of.stages);
+        line("release", &format!("{} {} ({}), build {}, {stage}", of.product, of.version, of.channel, of.build));
+    }
+    some("label", start.label.as_deref());
+    if let Some(ended) = &record.ended {
+        some("version before", ended.version_before.as_deref());
+        some("version after", record.version_after());
+        some("verdict", ended.verdict.as_deref());
+        ended.conflicts.iter().for_each(|conflict| line("conflict", conflict));
+        ended.consents.iter().for_each(|id| line("allowed", id));
+        some("check", result.check.as_deref());
+        some("after", result.after.as_deref());
+        let bytes = [
+            (result.bytes_written, "written"),
+            (result.bytes_checked, "checked"),
+            (result.bytes_skipped, "already present"),
+        ];
+        let bytes = bytes.iter().filter_map(|(count, word)| Some(format!("{} {word}", Grouped((*count)?))));
+        line("bytes", &bytes.collect::<Vec<_>>().join(", "));
+        some("state", result.state.as_deref());
+        let time = |(step, ms): &(String, u64)| format!("{step} {}", measured(Duration::from_millis(*ms)));
+        line("time", &result.durations_ms.iter().map(time).collect::<Vec<_>>().join(", "));
+    }
+    some("error", record.error());
+    record.pending_undo().iter().for_each(|step| line("still to undo", step));
 }
 
 /// An in-toto statement. Its subject is the content that was read back, so an attempt without a

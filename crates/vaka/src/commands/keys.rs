@@ -1,42 +1,59 @@
 //! `vaka keys`: signing keys and trusted keys.
 
+use serde_json::json;
 use vaka_core::event::ExitCode;
 
-use super::{print_line, print_raw};
-use crate::args::KeysCommand;
+use super::{print_line, print_raw, print_result};
+use crate::args::{Format, KeysCommand};
 use crate::cli_error::Outcome;
 use crate::keyring;
 
-pub fn run(command: &KeysCommand) -> Outcome {
+pub fn run(command: &KeysCommand, format: Format) -> Outcome {
     match command {
         KeysCommand::New { name } => {
             let (key, private) = keyring::make(name)?;
-            print_line(&format!("Key '{name}' ({key}) created. Sign a release with: vaka pack … --key {name}"));
-            print_line(&format!("Export its public half for recipients: vaka keys show {name} > {name}.pub.pem"));
-            print_line(&format!("Its private half is {}. Keep a backup that only you can read.", private.display()));
+            let event =
+                json!({ "event": "key", "state": "created", "name": name, "key": key.to_string(), "file": private });
+            print_result(format, &event, || {
+                print_line(&format!("Key '{name}' ({key}) created. Sign a release with: vaka pack … --key {name}"));
+                print_line(&format!("Export its public half for recipients: vaka keys show {name} > {name}.pub.pem"));
+                print_line(&format!(
+                    "Its private half is {}. Keep a backup that only you can read.",
+                    private.display()
+                ));
+            });
         }
-        KeysCommand::List => list(),
+        KeysCommand::List => list(format),
         KeysCommand::Show { name } => print_raw(&keyring::public(name)?),
         KeysCommand::Trust { file, name } => {
             let trusted = keyring::trust(file, name.as_deref())?;
-            print_line(&format!("Key '{}' ({}) is now trusted.", trusted.name, trusted.key));
-            print_line("Confirm these digits with the owner over another channel.");
+            let event =
+                json!({ "event": "key", "state": "trusted", "name": trusted.name, "key": trusted.key.to_string() });
+            print_result(format, &event, || {
+                print_line(&format!("Key '{}' ({}) is now trusted.", trusted.name, trusted.key));
+                print_line("Confirm these digits with the owner over another channel.");
+            });
         }
         KeysCommand::Distrust { name } => {
             keyring::revoke_trust(name)?;
-            print_line(&format!("Key '{name}' is no longer trusted."));
+            let event = json!({ "event": "key", "state": "distrusted", "name": name });
+            print_result(format, &event, || print_line(&format!("Key '{name}' is no longer trusted.")));
         }
     }
     Ok(ExitCode::Done)
 }
 
-fn list() {
+fn list(format: Format) {
     let all = keyring::all();
     for key in &all {
-        let word = if key.is_own { "own key, trusted" } else { "trusted" };
-        print_line(&format!("{}  {:<20} {word}", key.key, key.name));
+        let state = if key.is_own { "own" } else { "trusted" };
+        let event = json!({ "event": "key", "state": state, "name": key.name, "key": key.key.to_string() });
+        print_result(format, &event, || {
+            let word = if key.is_own { "own key, trusted" } else { "trusted" };
+            print_line(&format!("{}  {:<20} {word}", key.key, key.name));
+        });
     }
-    if all.is_empty() {
+    if all.is_empty() && format == Format::Text {
         print_line("No keys. 'vaka keys new NAME' creates one; 'vaka keys trust FILE' trusts a publisher's key.");
     }
 }

@@ -27,6 +27,19 @@ pub mod survey;
 pub mod update;
 pub mod watch;
 
+use serde::Serialize;
+
+use crate::args::Format;
+use crate::render::json;
+
+/// Prints a result as a JSON line with its time, or as text.
+pub fn print_result(format: Format, event: &impl Serialize, text: impl FnOnce()) {
+    match format {
+        Format::Json => json::line(event),
+        Format::Text => text(),
+    }
+}
+
 /// Prints a line of a result, wrapped.
 pub fn print_line(text: &str) {
     crate::render::out!("{text}");

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 
 use serde::Deserialize;
+use serde_json::json;
 use vaka_base::document::{self, Finding};
 use vaka_base::size::Bytes;
 use vaka_core::event::ExitCode;
@@ -11,7 +12,7 @@ use vaka_core::release::manifest::{Entry, ExternalStep, FORMAT, File, Loss, Mani
 use vaka_core::release::{Release, inconsistencies};
 use vaka_image::address::Address;
 
-use super::print_line;
+use super::{print_line, print_result};
 use crate::args::Pack;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -72,7 +73,7 @@ struct RawFile {
     at: Option<Address>,
 }
 
-pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
+pub fn run(args: &Pack, setting: &OutputOptions) -> Outcome {
     let path = &args.description;
     let described = std::fs::read_to_string(path).map_err(|error| CliError::file(path, error))?;
     let description: Description = document::read(&described).map_err(|found| wrong_at(path, &described, &found))?;
@@ -99,7 +100,16 @@ pub fn run(args: &Pack, _: &OutputOptions) -> Outcome {
         return Err(CommandError::PackInconsistent(found).into());
     }
     files::store(&out, args.replace, &[&bytes])?;
-    tell(&out, &release, bytes.len());
+    let event = json!({
+        "event": "packed",
+        "file": out,
+        "product": release.manifest.product,
+        "version": release.manifest.version,
+        "channel": release.manifest.channel,
+        "size": bytes.len(),
+        "signer": release.signer.as_ref().map(ToString::to_string),
+    });
+    print_result(setting.format, &event, || tell(&out, &release, bytes.len()));
     Ok(ExitCode::Done)
 }
 

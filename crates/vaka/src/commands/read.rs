@@ -14,8 +14,8 @@ use vaka_image::address::Span;
 use vaka_image::compare::{self, patterns};
 use vaka_usb::SystemClock;
 
-use super::print_line;
-use crate::args::{Common, Format, MemoryRange, Read};
+use super::{print_line, print_result};
+use crate::args::{Common, MemoryRange, Read};
 use crate::cli_error::{CliError, Outcome};
 use crate::environment::{self, OutputOptions};
 use crate::files;
@@ -38,11 +38,11 @@ pub fn run(args: &Read, common: &Common, setting: &OutputOptions) -> Outcome {
     session.leave(&mut cx);
     let image = read?;
     let written = files::write(&image, &args.out, &args.output)?;
-    if setting.format == Format::Text {
+    print_result(setting.format, &written, || {
         print_line(&format!("Read from {} at {place}:", product.as_deref().unwrap_or("the unit")));
         tell_content(&image);
-        print_line(&written);
-    }
+        print_line(&written.to_string());
+    });
     Ok(ExitCode::Done)
 }
 

@@ -1,9 +1,11 @@
 //! `vaka settings save OUT` and `vaka settings load FILE`.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 use std::sync::Arc;
 
 use serde::{Deserialize, Serialize};
+use serde_json::json;
 use sha2::{Digest, Sha256};
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
@@ -11,14 +13,14 @@ use vaka_boot::context::Context;
 use vaka_boot::read_session::{self, ReadRequest, ReadSession, image_of};
 use vaka_boot::update as job;
 use vaka_core::event::{Event, ExitCode};
-use vaka_core::settings_transfer::TransferableRegion;
+use vaka_core::settings_transfer::{Field, TransferableRegion};
 use vaka_core::sheet::{Region, Sheet};
 use vaka_core::unit::MemoryChoice;
 use vaka_image::address::Span;
 use vaka_image::{Image, hex};
 use vaka_usb::SystemClock;
 
-use super::print_line;
+use super::{print_line, print_result};
 use crate::args::{Common, SettingsCommand};
 use crate::attempt;
 use crate::cli_error::CliError;
@@ -127,12 +129,24 @@ fn save(out: &Path, region: &str, replace: bool, common: &Common, setting: &Outp
     };
     let text = serde_json::to_string_pretty(&file).map_err(|error| CliError::internal(error.to_string()))?;
     files::store(out, replace, &[text.as_bytes(), b"\n"])?;
-    print_line(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
-    for field in &carried.fields {
-        if let Some(value) = field.value(&content) {
-            print_line(&format!("  {} ({}): {value}; per-unit, not transferred", field.name, field.meaning));
+    let event = json!({
+        "event": "settings",
+        "state": "saved",
+        "file": out,
+        "region": region,
+        "range": span,
+        "product": file.product,
+        "variant": file.variant,
+        "per_unit": per_unit(&carried, &content),
+    });
+    print_result(setting.format, &event, || {
+        print_line(&format!("{}: region '{region}', {span}, of {} {}.", out.display(), file.product, file.variant));
+        for field in &carried.fields {
+            if let Some(value) = field.value(&content) {
+                print_line(&format!("  {} ({}): {value}; per-unit, not transferred", field.name, field.meaning));
+            }
         }
-    }
+    });
     Ok(ExitCode::Done)
 }
 
@@ -170,13 +184,29 @@ fn load(path: &Path, set: &[(String, String)], common: &Common, setting: &Output
     let report = job::run(&bench, &request, &mut *prompt::at(common), &mut cx);
     let code = recording.code(report.code);
     if report.code == ExitCode::Done {
-        print_line(&format!("Loaded into '{}'. Per-unit fields, kept or given:", file.region));
         let bytes = image.segments().first().map(|segment| segment.data()).unwrap_or_default();
-        for field in &carried.fields {
-            print_line(&format!("  {} ({}): {}", field.name, field.meaning, field.value(bytes).unwrap_or_default()));
-        }
+        let event = json!({
+            "event": "settings",
+            "state": "loaded",
+            "file": path,
+            "region": file.region,
+            "per_unit": per_unit(&carried, bytes),
+        });
+        print_result(setting.format, &event, || {
+            print_line(&format!("Loaded into '{}'. Per-unit fields, kept or given:", file.region));
+            for field in &carried.fields {
+                let value = field.value(bytes).unwrap_or_default();
+                print_line(&format!("  {} ({}): {value}", field.name, field.meaning));
+            }
+        });
     }
     Ok(code)
+}
+
+/// The values that each unit has of its own, by name.
+fn per_unit(region: &TransferableRegion, content: &[u8]) -> BTreeMap<String, String> {
+    let value = |field: &Field| Some((field.name.clone(), field.value(content)?));
+    region.fields.iter().filter_map(value).collect()
 }
 
 /// The content to load into a unit.
@@ -204,7 +234,7 @@ fn prepare(
     let (present, span, carried) = present(session, &file.region, cx)?;
     let not_sound = |reason: String| CommandError::SettingsNotSound { path: path(), reason };
     carried.check(content).map_err(|error| not_sound(error.to_string()))?;
-    let given = |field: &vaka_core::settings_transfer::Field| set.iter().any(|(name, _)| *name == field.name);
+    let given = |field: &Field| set.iter().any(|(name, _)| *name == field.name);
     if let Err(error) = carried.check(&present)
         && !carried.fields.iter().all(given)
     {

@@ -4,6 +4,7 @@ use std::fmt::Write;
 use std::path::Path;
 use std::sync::Arc;
 
+use serde_json::json;
 use vaka_base::size::Bytes;
 use vaka_base::text;
 use vaka_boot::bench::buses::Bench;
@@ -16,7 +17,7 @@ use vaka_core::unit::{DfuMemory, MemoryChoice, Mode, UnitFacts};
 use vaka_image::address::Span;
 use vaka_usb::DeviceInfo;
 
-use super::{print_line, print_raw, sheet_show};
+use super::{print_line, print_raw, print_result, sheet_show};
 use crate::args::{Common, NewSheet, SheetCommand};
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
@@ -29,7 +30,7 @@ pub fn run(command: &SheetCommand, common: &Common, setting: &OutputOptions) -> 
     match command {
         SheetCommand::New(new) => make(new, common),
         SheetCommand::Check { files } => Ok(check(files, setting)),
-        SheetCommand::Show { file } => sheet_show::run(file),
+        SheetCommand::Show { file } => sheet_show::run(file, setting.format),
         SheetCommand::Schema => {
             print_raw(vaka_core::schema::PRODUCT_SHEET);
             Ok(ExitCode::Done)
@@ -52,12 +53,21 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
                 let variants: Vec<&str> = sheet.variants.iter().map(|variant| variant.id.as_str()).collect();
                 let stages: Vec<&str> = sheet.stages.iter().map(|stage| stage.id.as_str()).collect();
                 let stages = if stages.is_empty() { String::new() } else { format!(", stages {}", stages.join(", ")) };
-                print_line(&format!(
-                    "{name}: valid product sheet for {}, variants {}{stages}",
-                    sheet.product.name,
-                    variants.join(", ")
-                ));
-                completeness_hint(&sheet);
+                let event = json!({
+                    "event": "sheet",
+                    "file": name,
+                    "product": sheet.product.id,
+                    "variants": variants,
+                    "unproven": without_proof(&sheet),
+                });
+                print_result(setting.format, &event, || {
+                    print_line(&format!(
+                        "{name}: valid product sheet for {}, variants {}{stages}",
+                        sheet.product.name,
+                        variants.join(", ")
+                    ));
+                    completeness_hint(&sheet);
+                });
             }
             Err(problem) => {
                 render::problem(&problem, setting);
@@ -68,13 +78,18 @@ fn check(files: &[std::path::PathBuf], setting: &OutputOptions) -> ExitCode {
     worst
 }
 
-/// Suggests keys that prove completeness, for variants whose sheet has none.
-fn completeness_hint(sheet: &Sheet) {
+/// The variants whose sheet has no key that proves completeness.
+fn without_proof(sheet: &Sheet) -> Vec<&str> {
     let proves_nothing = |variant: &&Variant| {
         let rules = &variant.image;
         rules.length.is_none() && rules.checksum.is_none() && rules.stamp_offset.is_none()
     };
-    let without: Vec<&str> = sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect();
+    sheet.variants.iter().filter(proves_nothing).map(|variant| variant.id.as_str()).collect()
+}
+
+/// Suggests keys that prove completeness.
+fn completeness_hint(sheet: &Sheet) {
+    let without = without_proof(sheet);
     if !without.is_empty() {
         print_line(&format!(
             "  hint: a raw binary for {} cannot prove that it is complete. If the image contains its length or a checksum, describe it in [variant.image], for example: length = {{ offset = 0x44, form = \"u32le\" }} and checksum = {{ kind = \"crc32\", form = \"u32le\" }}; or add a stamp with 'vaka stamp'.",

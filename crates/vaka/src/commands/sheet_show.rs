@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use serde_json::{Value, json};
 use vaka_base::size::Bytes;
 use vaka_core::event::ExitCode;
 use vaka_core::sheet::{
@@ -9,14 +10,43 @@ use vaka_core::sheet::{
 };
 
 use super::print_line;
+use crate::args::Format;
 use crate::cli_error::CliError;
 use crate::cli_error::Outcome;
 use crate::environment;
-use crate::render::table;
+use crate::render::{json, table};
 
-pub fn run(file: &Path) -> Outcome {
+/// A sheet as an event.
+fn event(file: &Path, sheet: &Sheet) -> Value {
+    let route = |route: &Route| {
+        let writes: Vec<&str> = route.writes.iter().map(|region| region.name.as_str()).collect();
+        json!({ "kind": route.kind.to_string(), "id": route.id.to_string(), "writes": writes })
+    };
+    let variant = |variant: &Variant| {
+        let regions = variant.regions.iter().map(|region| json!({ "name": region.name, "range": region.span }));
+        json!({
+            "id": variant.id,
+            "name": variant.name,
+            "regions": regions.collect::<Vec<_>>(),
+            "routes": variant.routes.iter().map(route).collect::<Vec<_>>(),
+        })
+    };
+    json!({
+        "event": "sheet",
+        "file": file,
+        "product": sheet.product.id,
+        "name": sheet.product.name,
+        "variants": sheet.variants.iter().map(variant).collect::<Vec<_>>(),
+    })
+}
+
+pub fn run(file: &Path, format: Format) -> Outcome {
     let text = std::fs::read_to_string(file).map_err(|error| CliError::file(file, error))?;
     let sheet = Sheet::parse_with(&file.display().to_string(), &text, &environment::dialects_beside(file)?)?;
+    if format == Format::Json {
+        json::line(&event(file, &sheet));
+        return Ok(ExitCode::Done);
+    }
     head(&sheet);
     for variant in &sheet.variants {
         print_line("");

@@ -1,15 +1,16 @@
 //! `vaka stamp IN OUT`
 
+use serde_json::json;
 use vaka_core::event::ExitCode;
 use vaka_image::stamp::{self, StampFields, StampSearch};
 
-use super::print_line;
-use crate::args::Stamp;
+use super::{print_line, print_result};
+use crate::args::{Format, Stamp};
 use crate::cli_error::Outcome;
 use crate::files;
 use vaka_messages::CommandError;
 
-pub fn run(args: &Stamp) -> Outcome {
+pub fn run(args: &Stamp, format: Format) -> Outcome {
     let image = files::read(&args.file, args.choose.options())?;
     let text = StampFields {
         product: args.product.clone(),
@@ -34,8 +35,9 @@ pub fn run(args: &Stamp) -> Outcome {
     };
     let written = files::write(&stamped, &args.out, &args.output)?;
     if let StampSearch::One(found) = stamp::find(&stamped, None) {
-        print_line(&format!("Stamp at {} {done}.", found.at));
+        let event = json!({ "event": "stamped", "at": found.at, "start": found.start, "stamp": found.text });
+        print_result(format, &event, || print_line(&format!("Stamp at {} {done}.", found.at)));
     }
-    print_line(&written);
+    print_result(format, &written, || print_line(&written.to_string()));
     Ok(ExitCode::Done)
 }
