@@ -160,7 +160,7 @@ impl Copy {
         (at..at, format!("{before}{key} = "), "\n")
     }
 
-    /// Puts the first placeholder there that is no error itself.
+    /// Inserts the first placeholder that the reader accepts.
     fn try_placeholders<T: DeserializeOwned>(
         &mut self,
         place: &(Range<usize>, String, &str),

@@ -6,7 +6,7 @@
 //! with nothing between them but the waits that the unit promised in its
 //! replies. Both run turn by turn in this one process; the least of each counts.
 //! Fails (exit status 1) if the update takes more than 1.05 times the replay, or
-//! if more than 2 % of it is waiting that nobody asked for.
+//! if more than 2 % of it is waiting that the unit did not request.
 
 #![allow(clippy::unwrap_used, clippy::print_stdout, missing_docs)] // a program for one purpose
 
@@ -184,8 +184,8 @@ fn update(subject: &Subject) -> (Duration, Duration, Vec<Call>) {
 }
 
 /// The same transfers blindly, with the promised waits before each status, until
-/// the application is listed; the time, and what of it nobody can save: the
-/// promised waits, and the time for which the unit was away to start anew.
+/// the application is listed; the time, and the part that cannot be saved: the
+/// promised waits, and the time for which the unit was away to restart.
 fn replay(subject: &Subject, tape: &[Call]) -> (Duration, Duration) {
     const GET_STATUS: u8 = 3;
     let (_server, bus) = served(subject);
@@ -235,7 +235,7 @@ fn main() {
         let (mut updates, mut replays, mut beyond) = (Vec::new(), Vec::new(), Vec::new());
         for _ in 0..RUNS {
             let (time, slept, tape) = update(&subject);
-            // What comes after the last transfer to the unit in update mode is
+            // Everything after the last transfer to the unit in update mode is
             // the application's: it is opened once more to be confirmed.
             let (blind, needed) = replay(&subject, &tape);
             beyond.push(slept.saturating_sub(needed).as_secs_f64() / time.as_secs_f64());
@@ -251,7 +251,7 @@ fn main() {
         println!("  replay  least {:.3} s, most {:.3} s", least(&replays), most(&replays));
         println!("  ratio   {ratio:.3} (limit 1.05)");
         println!(
-            "  waiting that nobody asked for  {:.2} % (limit 2 %), most {:.2} %",
+            "  waiting without a request      {:.2} % (limit 2 %), most {:.2} %",
             share * 100.0,
             most(&beyond) * 100.0
         );

@@ -1,4 +1,4 @@
-//! What the dialect engine costs beside code that was written by hand, in real time.
+//! The cost of the dialect engine compared with hand-written code, in real time.
 //!
 //! `cargo bench -p vaka-boot --bench dialect_pace` writes and reads chunks of simulated units
 //! over USB/IP that answer at once, without any flash time: by a dialect, and by a few

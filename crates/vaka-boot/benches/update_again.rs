@@ -86,7 +86,7 @@ fn run(kind: &Kind, server: &Server, image: &[u8]) -> (Duration, Report) {
     (time, report)
 }
 
-/// A person puts the unit into update mode again.
+/// A user puts the unit into update mode again.
 fn boot(kind: &Kind, world: &SharedWorld) {
     for hand in kind.hands {
         lock(world).act(PORT, &hand.parse::<UserAction>().unwrap());

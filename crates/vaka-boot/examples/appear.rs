@@ -1,8 +1,8 @@
 //! How soon a unit is spoken to that shows up on this machine's own bus, for the kernel
 //! test: `appear SHEET FIRMWARE LABEL VID:PID RUNS`.
 //!
-//! Waits RUNS times for a unit with the ids and updates it. Somebody else plugs it in, each
-//! time anew. Prints the time from its entry in the system's list, which is looked at every
+//! Waits RUNS times for a unit with the ids and updates it. Another process plugs it in
+//! each time. Prints the time from its entry in the system's list, which is looked at every
 //! millisecond, to the first transfer. Ends with status 1 if the median is not under 200 ms.
 
 #![allow(clippy::unwrap_used, clippy::print_stdout)] // a program for one purpose

@@ -53,7 +53,7 @@ pub trait StageHooks {
     fn export_file(&mut self, name: &str, bytes: &[u8]) -> Result<String, FailureText>;
 }
 
-/// What is known of the unit so far.
+/// The unit's known state so far.
 struct InstallState {
     unit: Option<Selector>,
     /// Its last location.
@@ -95,7 +95,7 @@ impl ReleaseInstall<'_> {
     }
 
     /// An external step whose end the bus does not show requires an operator.
-    fn somebody_is_needed(&self, operator: &dyn Operator) -> Result<(), Failure> {
+    fn require_operator(&self, operator: &dyn Operator) -> Result<(), Failure> {
         let mut stages = self.release.manifest.stages.iter();
         let needs = |stage: &&Stage| stage.external.as_ref().is_some_and(|external| external.shows.is_none());
         match stages.find(needs) {
@@ -196,7 +196,7 @@ impl Installer<'_, '_> {
                 self.tell(index, stage, StageState::Planned);
             }
         }
-        if let Err(failure) = self.staged.somebody_is_needed(self.operator) {
+        if let Err(failure) = self.staged.require_operator(self.operator) {
             return ended(failure, self.cx);
         }
         let mut last = None;

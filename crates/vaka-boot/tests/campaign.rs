@@ -101,7 +101,7 @@ fn scene(kind: usize, faults: Vec<Fault>) -> Scene {
     }
 }
 
-/// Somebody at the bench who does what they are shown, and sometimes forgets.
+/// A user at the bench who follows the instructions and sometimes forgets one.
 struct OperatorHands {
     world: SharedWorld,
     forgets: bool,
@@ -208,7 +208,7 @@ fn case(seed: u64, lengths: &BTreeMap<usize, u64>) -> Case {
     Case { kind, scene, is_worn, is_garbled, words }
 }
 
-/// What a run claimed, and what the operator really did.
+/// The claims of a run, and the real actions of the operator.
 struct Claims {
     report: Report,
     events: Vec<Event>,
@@ -351,7 +351,7 @@ fn untruths(case: &Case, claims: &Claims) -> Vec<String> {
     untrue
 }
 
-/// What the campaign counts.
+/// The counters of the campaign.
 #[derive(Default)]
 struct Counts {
     runs: AtomicU64,

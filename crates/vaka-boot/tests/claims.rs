@@ -1,4 +1,4 @@
-//! What a run may claim: one named test for each claim that was once untrue.
+//! Claims of a run: one named test for each claim that was once untrue.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -53,7 +53,7 @@ fn end_of_download(scene: &Scene) -> u64 {
     last as u64 + 1
 }
 
-/// A lost request at the end of a download, or a lost answer to it, is no acceptance: the old
+/// A lost request at the end of a download, or a lost reply to it, does not prove acceptance: the old
 /// application that comes back does not make the update a success.
 #[test]
 fn a_lost_end_of_a_download_is_not_taken_for_acceptance() {

@@ -1,4 +1,4 @@
-//! What is already in the unit is left there, and a lost unit is gone on with
+//! Content that the unit already has is left there, and an update of a lost unit resumes
 //! when it is back.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
@@ -72,7 +72,7 @@ fn what_is_already_there_is_neither_erased_nor_written() {
 fn only_the_sectors_that_differ_are_written() {
     let scene = up_to_date();
     lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0A00_3010, &[0]);
-    // Behind the image, in its last sector: nobody's business.
+    // After the image, in its last sector: not covered by the image.
     lock(&scene.world).unit(PORT).unwrap().flash_mut().put(0x0A00_7700, b"kept");
     let (report, events) = scene.update();
     assert_eq!(
@@ -208,7 +208,7 @@ fn an_equal_unit_at_another_port_is_not_taken_for_the_lost_one() {
     assert_eq!(world.log(port).len(), 0);
 }
 
-/// What an interrupted run has written is not written again by the next one.
+/// Content that an interrupted run has written is not written again by the next one.
 #[test]
 fn the_next_run_goes_on_where_the_last_one_ended() {
     let scene = tern(vec![Fault { at: 90, kind: FaultKind::Pull(None) }]);

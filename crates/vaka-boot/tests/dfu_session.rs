@@ -70,7 +70,7 @@ fn status(status: u8, poll_ms: u32, state: u8) -> Answer {
     Ok(vec![status, a, b, c, state, 0])
 }
 
-/// What a test got: the result, the requests, the events, the time it took.
+/// The outcome of a test: result, requests, events, duration.
 struct Outcome<T> {
     result: Result<T, SessionError>,
     log: Vec<(u8, u16, usize)>,

@@ -1,5 +1,5 @@
 //! The whole job on units of every kind that DFU allows, on units that do not
-//! keep to it, and on units that nobody described.
+//! keep to it, and on units without a product sheet.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 
@@ -238,8 +238,8 @@ fn a_unit_without_firmware_takes_it() {
     assert!(scene.holds_image());
 }
 
-/// Nobody vouches for what the upload gives: equality still proves something,
-/// a difference is told and is no failure.
+/// The sheet does not vouch for the upload: equality still proves something, a difference is
+/// reported and is not a failure.
 #[test]
 fn without_the_sheets_word_only_equality_counts() {
     let unvouched = GANNET.replace("upload = \"image\"\n", "");
@@ -332,7 +332,7 @@ fn everything_is_erased_only_with_the_consent_to_each_loss() {
     assert!(scene.memory(0x0A00_7800..0x0A02_4000).iter().all(|byte| *byte == 0xFF), "all else is erased");
     // By hand: 48 sectors without the bootloader's 3.
     assert_eq!(report.transfers.erase, 45 * 3);
-    // Plain DFU has no word for it.
+    // Plain DFU has no such request.
     let plain = gannet(Gannet::TRAITS, Quirks::default());
     let agree = vec!["lose-settings".into()];
     let (report, events) =
@@ -366,7 +366,7 @@ fn without_a_bootloader_everything_is_erased_at_once() {
 /// Rule: without a sheet only what the unit reports as writable is written, the
 /// image has addresses, and the consent is needed.
 #[test]
-fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
+fn a_unit_without_a_sheet_is_updated_by_its_own_report_and_with_consent() {
     let no_sheet = || vec!["no-sheet".to_owned()];
     let undescribed = || {
         let mut scene = tern(Quirks::default(), false);
@@ -382,7 +382,7 @@ fn a_unit_that_nobody_described_is_updated_on_its_own_word_and_with_consent() {
 
     let (report, events) = scene.update_with(TERN_HEX, |request| request.consents = no_sheet());
     assert_eq!((report.code, report.check), (ExitCode::Done, Check::ReadBack), "{:?}", failure(&events));
-    assert_eq!(report.after, RestartState::Restarted, "nobody said how its application shows");
+    assert_eq!(report.after, RestartState::Restarted, "without a sheet the application cannot be confirmed");
     assert!(scene.holds_image());
     scene.assert_unharmed("only what the image touches");
 

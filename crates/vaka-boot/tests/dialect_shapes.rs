@@ -60,7 +60,7 @@ fn a_stream_of_numbered_blocks() {
     ribbon_shape().holds();
 }
 
-/// What follows a gap belongs behind the gap: it is filled with 0xFF, and what the unit
+/// Content after a gap stays after the gap: the gap is filled with 0xFF, and what the unit
 /// holds in the end is the image at its addresses.
 #[test]
 fn a_gap_in_a_stream_is_filled() {

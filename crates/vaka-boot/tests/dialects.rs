@@ -98,7 +98,7 @@ fn auk_with(sheet: Sheet) -> Scene {
     Scene::loaded(auk("A-00044").in_boot_mode(), Vec::new(), sheet, PRODUCTS[1].file, "KEY")
 }
 
-/// Two variants behind one boot id: what the bootloader tells decides, nobody is asked.
+/// Two variants share one boot id: the bootloader's report decides, without a prompt.
 #[test]
 fn what_a_bootloader_tells_decides_between_variants() {
     let twins = |first: &str, second: &str| {
@@ -135,7 +135,7 @@ fn a_protected_unit_is_refused_before_anything_is_changed() {
     assert!(!scene.holds_image());
 }
 
-/// What the unit says that it can write is less than the sheet's route.
+/// The unit reports a smaller writable range than the sheet's route.
 #[test]
 fn a_unit_that_can_write_less_is_refused() {
     let geometry = "align = 32\nstart = 0x0D002000\nsize = \"flash_size / 16\"";
@@ -156,7 +156,7 @@ fn a_silent_unit_is_recovered() {
     assert_eq!(report.code, ExitCode::NoUnit, "{:?}", failure(&events));
     let told =
         events.iter().any(|event| matches!(event, Event::ManualStep { step, .. } if step.action.contains("BRIDGE")));
-    assert!(told, "nobody said what to do with a silent unit");
+    assert!(told, "the remedy for a silent unit is missing");
     scene.back_into_update_mode();
     let (report, events) = scene.update();
     assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{:?}", failure(&events));
@@ -181,7 +181,7 @@ fn a_short_window_is_met_if_the_tool_waits_before() {
             if waiting_for == "Dunlin salinity probe: if it is already connected, unplug it and plug it back in")
     });
     assert!(waited, "it was not said how to meet the window");
-    // Too early: its application runs by now, and nobody pulls it.
+    // Too early: its application runs by now, and no action pulls the cable.
     let late = product.scene(dunlin("N-00301"), Vec::new());
     let (report, events) = late.update();
     let hand = events
@@ -289,7 +289,7 @@ impl Liar {
         })
     }
 
-    /// The number of an answer of which there is no end.
+    /// The number of a reply without an end.
     fn endless(&self) -> Option<u64> {
         let mut seen = self.seen.lock().unwrap();
         self.tamper.filter(|(at, bent)| *at <= seen.count && matches!(bent, Bent::Endless))?;

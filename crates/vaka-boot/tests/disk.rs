@@ -128,7 +128,7 @@ fn no_fault_at_any_transfer_makes_a_false_success_or_harms_the_unit() {
     }
 }
 
-/// What the transport allows, and how units break it, at each command of an
+/// Deviations that the transport allows, and violations of it, at each command of an
 /// update: it is got over, or told.
 #[test]
 fn departures_from_the_transport_are_got_over() {
@@ -266,7 +266,7 @@ fn bad_input_is_refused_with_its_own_words() {
     }
 }
 
-/// What a unit makes of the file itself: its result file is read and told.
+/// The unit's own verdict about the file: its result file is read and reported.
 #[test]
 fn a_unit_that_refuses_the_file_is_believed() {
     for scene in [
@@ -357,7 +357,7 @@ fn blocks_go_where_no_file_is() {
     assert!(first.len() > 1 && first.iter().all(|sector| (133 + 2234..16384).contains(sector)), "{first:?}");
 }
 
-/// One file for two chips: the blocks of this unit's family are sent, numbered anew.
+/// One file for two chips: the blocks of this unit's family are sent, with new numbers.
 #[test]
 fn of_several_families_the_units_own_is_sent() {
     let other = uf2::write(&image_of(PETREL_BINARY, 0x0800_0000), Some(0xAAAA_0001)).unwrap();
@@ -399,7 +399,7 @@ fn what_cannot_be_read_is_called_accepted() {
     assert_eq!(scene.memory(0x0C10_4000..u32::try_from(region.end().get()).unwrap()), PETREL_BINARY);
 }
 
-/// Who wants nothing read is not told that it cannot be read, and the disk is not asked.
+/// Without a read-back there is no warning that reading is impossible, and the disk is not queried.
 #[test]
 fn only_who_wants_it_read_hears_that_it_cannot_be() {
     for (read_back, warned) in [(true, true), (false, false)] {
@@ -451,7 +451,7 @@ fn whatever_is_on_a_disk_is_survived() {
         fat::File { name: "DISPLAY.HEX", content: DISPLAY_HEX.to_vec() },
     ];
     let sound = fat::Volume::new(4400, "HERON").bytes(&files);
-    // What stands where a mistake leads somewhere: boot sector, tables, root folder.
+    // Places where a wrong write does harm: boot sector, tables, root folder.
     let places = 0..38 * 512;
     let sheet = support::HERON.replace("1209:0007", "1209:0000");
     let mut random = Random(0xD15C_0BAD);

@@ -117,7 +117,7 @@ fn case(random: &mut Random, files: &[Vec<u8>]) -> Case {
     let mut world = World::new(clock.clone());
     let words = format!("{revision:?}, booted {booted}, {faults:?}, at {at:?}, label {:?}", request.label);
     world.plug("1-1", Box::new(unit), faults);
-    // Somebody presses the buttons, in some order, at some time.
+    // A user presses the buttons in any order at any time.
     for (after, hand) in [(500, "hold SET"), (700, "tap RESET"), (900, "release SET")] {
         if random.below(5) > 0 {
             world.act_later(

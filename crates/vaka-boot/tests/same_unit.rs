@@ -128,7 +128,7 @@ fn a_unit_that_moves_is_known_by_a_serial_number_that_stays() {
         let what = format!("{stays} {to} {other_comes}: {said}");
         assert_eq!(report.code, code, "{what}");
         assert!(said.contains(words), "{what}");
-        // Where the unit that is meant is by now, and the other one.
+        // The present places of the selected unit and of the other one.
         let (unit, other) = if other_comes { (OTHER, PORT) } else { (to, other_port) };
         scene.clock.sleep(Duration::from_secs(1));
         let mut world = lock(&scene.world);

@@ -59,7 +59,7 @@ fn release(external: Option<ExternalStep>) -> Release {
     support::release(stages, loses, members)
 }
 
-/// Somebody who reads the label, and says that all is well.
+/// An operator who reads the label and answers every question with yes.
 struct Helpful(bool);
 
 impl Operator for Helpful {
@@ -80,7 +80,7 @@ impl Operator for Helpful {
     }
 }
 
-/// What is done with a file for another tool.
+/// The handling of a file for another tool.
 struct Hands<'a>(&'a Scene, bool);
 
 impl StageHooks for Hands<'_> {
@@ -133,7 +133,7 @@ fn run_with(
     (report, events)
 }
 
-/// What must be in the flash at the end: the loader, the application, and nothing else.
+/// The required content of the flash at the end: the loader, the application, and nothing else.
 #[track_caller]
 fn assert_done(scene: &Scene, what: &str) {
     let (boot, app) = (Tern::bootloader_region(Revision::R1), Tern::application_region(Revision::R1));
@@ -180,15 +180,15 @@ fn a_blank_board_becomes_a_unit_in_two_stages() {
     assert_eq!((report.code, report.after), (ExitCode::Done, RestartState::Confirmed), "{events:#?}");
     assert_eq!(states(&events), BOTH);
     assert_done(&scene, "at once");
-    // What was set is put back in the right order, and only at the very end.
+    // Manual steps are undone in the right order, and only at the end.
     let undone: Vec<&str> = report.undo.iter().map(|undone| undone.action.as_str()).collect();
     assert_eq!(undone, ["Pull the cable.", "Set jumper J3 back to BAT.", "Put the battery back."]);
     assert_eq!(hands(&events)[hands(&events).len() - 3..], undone);
-    // Nobody pulled the cable, and the bus shows that.
+    // The cable was not pulled, and the bus shows that.
     assert!(report.undo.iter().all(|undone| !undone.done));
 }
 
-/// That the cable is pulled at the end is seen on the bus; a jumper is nobody's to see.
+/// That the cable is pulled at the end is seen on the bus; a jumper cannot be seen.
 #[test]
 fn what_is_undone_is_seen_where_it_can_be() {
     let scene = blank(Vec::new());
@@ -200,7 +200,7 @@ fn what_is_undone_is_seen_where_it_can_be() {
     assert_eq!(seen, [true, false, false], "{events:#?}");
 }
 
-/// What is lost is consents to before the first change, and only the plan changes nothing.
+/// Losses require consent before the first change; a plan changes nothing.
 #[test]
 fn nothing_is_changed_before_the_loss_is_agreed_to() {
     for (consents, plan_only, code) in [(false, false, ExitCode::Refused), (true, true, ExitCode::Done)] {
@@ -220,7 +220,7 @@ fn nothing_is_changed_before_the_loss_is_agreed_to() {
     }
 }
 
-/// The cable is pulled at each transfer of both stages. What a person then does is what
+/// The cable is pulled at each transfer of both stages. The user's next action is what
 /// the sheet says; the next run goes on where the unit stands.
 #[test]
 fn every_point_of_interruption_is_gone_on_from() {
@@ -249,7 +249,7 @@ fn every_point_of_interruption_is_gone_on_from() {
         let (report, events) = run(&scene, &release, &mut Helpful(true), false);
         assert_eq!(report.code, ExitCode::Done, "transfer {at}: {events:#?}");
         assert_done(&scene, &format!("transfer {at}"));
-        // Who set the jumper before is told to set it back, whichever run it was.
+        // The user is told to remove a jumper that an earlier run had set.
         assert_eq!(report.undo.len(), 3, "transfer {at}: {:?}", report.undo);
         match states(&events).contains(&(1, StageState::Past)) {
             true => past += 1,
@@ -259,7 +259,7 @@ fn every_point_of_interruption_is_gone_on_from() {
     assert!(in_first > 5 && past > 50, "{in_first} in the first stage, {past} behind it");
 }
 
-/// What is printed on the unit does as well as the variant's id, also for a unit that is
+/// The label text selects the variant as well as its id, also for a unit that is
 /// past the first stage.
 #[test]
 fn the_printed_label_does_for_all_stages() {
@@ -303,7 +303,7 @@ fn by_probe(shows: Option<&str>) -> ExternalStep {
 
 #[test]
 fn the_second_stage_may_be_another_tools() {
-    // (what the bus shows then, what a person says, whether the tool works, who is there)
+    // (what the bus shows then, the operator's answer, whether the tool works, the operator)
     let cases = [
         (Some("1209:0001"), true, true, true, ExitCode::Done),
         (Some("1209:0001"), true, true, false, ExitCode::Done),
@@ -320,7 +320,7 @@ fn the_second_stage_may_be_another_tools() {
         let what = format!("{shows:?} {says} {works} {is_there}");
         assert_eq!(report.code, code, "{what}: {events:#?}");
         if code == ExitCode::Refused {
-            // Nobody will be there for the second stage: the first is not begun.
+            // No operator for the second stage: the first is not started.
             assert_eq!((report.outcome, scene.transfers()), (RunOutcome::Refused, 0), "{what}");
             continue;
         }

@@ -1,4 +1,4 @@
-//! What an application says of itself, and what only a person can see, after the
+//! The application's own report, and signs that only a user can see, after the
 //! restart.
 
 #![allow(clippy::unwrap_used)]
@@ -22,7 +22,7 @@ use vaka_sim::unit::gannet::Gannet;
 
 use support::{Scene, sheet_with};
 
-/// Somebody who says what they see, or nobody.
+/// An operator who answers questions about visible signs, or none.
 struct Eyes(Option<bool>, Vec<String>);
 
 impl Operator for Eyes {
@@ -97,7 +97,7 @@ fn a_version_may_be_told_on_the_serial_port() {
     let cases = [
         ("{ line = \"version\", send = \"about\" }", ExitCode::Done, "and reports version 4.2.0"),
         ("{ line = \"release\", send = \"about\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),
-        // Nobody asks, so it says nothing.
+        // Without a query it sends nothing.
         ("{ line = \"version\", within = \"1 s\" }", ExitCode::NotBack, "no line with"),
     ];
     for (version, code, words) in cases {
@@ -119,7 +119,7 @@ fn what_the_application_says_of_itself_must_be_so() {
         ("serial = \"G-*\"", ExitCode::Done, "confirmed"),
         ("serial = \"H-*\"", ExitCode::Refused, r#"says: "G-00031", means: "the sheet's is H-*""#),
         ("maker = \"Skerrow Instruments\"", ExitCode::Done, "confirmed"),
-        ("maker = \"Somebody\"", ExitCode::Refused, "MakerString"),
+        ("maker = \"Other\"", ExitCode::Refused, "MakerString"),
         ("release = \"1.0.0..1.9.9\"", ExitCode::Done, "confirmed"),
         ("release = \"2.0.0\"", ExitCode::Refused, r#"says: "1.2.0", means: "the sheet's is 2.0.0""#),
     ];

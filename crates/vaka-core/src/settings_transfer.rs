@@ -170,7 +170,7 @@ impl Field {
         let mut bytes = match self.kind {
             FieldKind::Text => value.as_bytes().to_vec(),
             FieldKind::Number => {
-                let number: u64 = value.parse().map_err(|_| wrong("it is no number"))?;
+                let number: u64 = value.parse().map_err(|_| wrong("it is not a number"))?;
                 let bytes = number.to_le_bytes();
                 if bytes[self.length.min(8)..].iter().any(|byte| *byte != 0) {
                     return Err(wrong("it is too large"));

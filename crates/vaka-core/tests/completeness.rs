@@ -111,7 +111,7 @@ fn every_truncation_is_refused() {
         for part in 0..20 {
             let len = bytes.len() * part / 20;
             let taken = accepted(&bytes[..len], &name, &sheet);
-            // What is missing of an ELF file may be no part of its image.
+            // The missing end of an ELF file may be outside its image.
             let is_whole = taken.as_ref().is_some_and(|image| {
                 accepted(&bytes, &name, &sheet).is_some_and(|whole| whole.segments() == image.segments())
             });
@@ -143,7 +143,7 @@ fn every_changed_byte_is_refused() {
             let mut changed = bytes.clone();
             changed[at] ^= 1 << random.below(8);
             let taken = accepted(&changed, &name, &sheet);
-            // A byte that is no part of the image, such as the case of a digit, may change.
+            // A byte outside the image, such as the case of a digit, may change.
             let is_same = taken.as_ref().is_some_and(|image| content(image, &whole) == content(&whole, &whole));
             assert!(taken.is_none() || is_same, "{name}: byte {at} changed, and it fits");
         }
@@ -166,7 +166,7 @@ fn a_file_that_proves_nothing_is_said_to() {
     assert_eq!(row.means, "the file has no proof that it is complete");
 }
 
-/// What a sheet says of length and checksum is checked, and the line is named.
+/// The sheet's length and checksum are checked, and errors name the line.
 #[test]
 fn wrong_descriptions_are_named_by_their_line() {
     let text = std::fs::read_to_string(demo::folder().join("sheets/gannet.toml")).unwrap();

@@ -281,7 +281,7 @@ fn a_dfu_suffix_speaks_for_the_unit_that_it_names() {
     }
 }
 
-/// A unit with a disk: what is on it, what a person said, and the deciding evidence.
+/// A unit with a disk: its content, the label given, and the deciding evidence.
 #[test]
 fn what_fits_what_disk() {
     use Outcome::{Conflicts, Fits};
@@ -341,7 +341,7 @@ fn what_fits_what_disk() {
     }
 }
 
-/// What a sheet, a stamp and a release say beyond addresses, each in one place changed.
+/// Statements of sheet, stamp and release beyond addresses, each changed in one place.
 #[test]
 #[allow(clippy::too_many_lines)] // a table
 fn what_fits_what_by_facts_and_signs() {
@@ -423,7 +423,7 @@ fn what_fits_what_by_facts_and_signs() {
             ..base()
         },
         Row {
-            what: "a fact that nobody knows",
+            what: "an unknown fact",
             image: stamped("paint", "grey"),
             outcome: Fits,
             words: "the product sheet does not have it",
@@ -544,7 +544,7 @@ fn what_fits_what_by_facts_and_signs() {
         assert_eq!(found.outcome, outcome, "{what}: {:#?}", found.evidence);
         assert!(found.evidence.iter().any(|e| e.sentence().contains(words)), "{what}: {words}: {:#?}", found.evidence);
     }
-    // What is lost is agreed to, or it does not fit.
+    // A loss needs consent, otherwise the image does not fit.
     let case = MatchInput {
         unit: Some(&boot),
         label: plain.variant("r1"),
@@ -553,7 +553,7 @@ fn what_fits_what_by_facts_and_signs() {
     };
     let found = judge(&case);
     assert_eq!((found.outcome, found.missing_consents[0].id.as_str()), (Conflicts, "lose-history"));
-    // Signs that differ tell variants apart: nobody is asked.
+    // Signs that differ tell variants apart: no prompt is needed.
     let told = TERN.replace(
         "variants = [\"r1\", \"r2\"]\nmemory = \"Tide Flash\"\nwrites = [\"application\"]",
         "variants = [\"r1\"]\nproduct = \"Boot A\"\nmemory = \"Tide Flash\"\nwrites = [\"application\"]",

@@ -119,7 +119,7 @@ fn plain_dfu_writes_nothing_only_if_all_is_equal() {
     }
     let entered = Plan::draft(&PlanInput { needs_entry: true, ..unseen }).unwrap();
     assert!(kinds(&entered).starts_with("enter identify compare write"));
-    // On such a route nobody but the unit decides what is erased.
+    // On such a route only the unit decides what is erased.
     let keep = ["settings".to_owned()];
     for refused in [PlanInput { erase_all: true, ..unseen }, PlanInput { keep: &keep, ..unseen }] {
         assert!(matches!(Plan::draft(&refused), Err(PlanError::UnitDecides { .. })));
@@ -200,7 +200,7 @@ fn uf2_holds_the_last_block_back() {
     assert_eq!(kinds(&again), "send-again write read-back finish restart confirm");
 }
 
-/// What a dialect offers decides which steps there are.
+/// The dialect's operations decide which steps a plan has.
 #[test]
 fn a_dialect_has_the_steps_that_it_offers() {
     let sheet = spoken("dunlin.toml", &["dunlin.dialect.toml"]);

@@ -228,13 +228,13 @@ fn a_signature_is_whole_and_its_keys_or_there_is_none() {
     assert!(matches!(read(&with(SIGNER, format!("{pem}\n").as_bytes())), Err(ReleaseError::Key(_))));
     assert_eq!(read(&without(SIGNER)).unwrap_err(), ReleaseError::HalfSigned);
     assert_eq!(read(&without(SIGNATURE)).unwrap_err(), ReleaseError::HalfSigned);
-    // Both taken away: it is whole, and nobody's.
-    let nobodys = archive::read(&bytes).unwrap();
-    let kept: Vec<Member<'_>> = nobodys.into_iter().filter(|m| m.name != SIGNER && m.name != SIGNATURE).collect();
+    // Both removed: the release is complete and unsigned.
+    let unsigned = archive::read(&bytes).unwrap();
+    let kept: Vec<Member<'_>> = unsigned.into_iter().filter(|m| m.name != SIGNER && m.name != SIGNATURE).collect();
     assert_eq!(read(&archive::write(&kept)).unwrap().signer, None);
 }
 
-/// What other programs make: compressed, with a name twice, with sizes that lie.
+/// Archives of other programs: compressed, with a duplicate name, with wrong sizes.
 #[test]
 fn archives_of_other_programs_are_refused_with_the_members_name() {
     let member = |name: &str, method: u16, packed: u32, plain: u32, data: &[u8]| {
@@ -310,7 +310,7 @@ fn what_does_not_go_together_is_found_with_stage_and_file() {
     }
 }
 
-/// What is stamped into an image is its builder's word, what the manifest says its
+/// The stamp of an image is its builder's statement, the manifest its
 /// packer's: they must be the same.
 #[test]
 fn a_stamp_that_says_something_else_is_found() {
@@ -383,7 +383,7 @@ proptest::proptest! {
             Member { name: MANIFEST, data: changed.as_bytes() },
             Member { name: "a.bin", data: b"firmware" },
         ]);
-        // What is read says exactly what stands there.
+        // The parsed release equals the archive.
         if let Ok(release) = read(&bytes) {
             proptest::prop_assert_eq!(release.manifest.to_bytes(), changed.into_bytes());
         }
@@ -441,7 +441,7 @@ fn a_manifest_with_a_wrong_value_is_refused() {
         ("a stage without images", Box::new(|m| m.stages[0].images.clear()), "a stage without images"),
         ("a stage without a name", Box::new(|m| m.stages[0].name.clear()), "a stage with an invalid name"),
         (
-            "a sign that is no id",
+            "a sign that is not an id",
             Box::new(move |m| m.stages[0].external = Some(external("here"))),
             "'here' is not a USB id",
         ),

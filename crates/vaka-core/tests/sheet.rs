@@ -93,7 +93,7 @@ fn what_is_wrong_is_found_with_line_and_key() {
     }
 }
 
-/// What the unit says of its board tells variants apart as well as a label.
+/// Board information distinguishes variants as well as a label does.
 #[test]
 fn variants_with_board_ids_of_their_own_need_no_label() {
     let unlabelled: String =
@@ -171,7 +171,7 @@ fn variants_with_one_boot_id_need_a_label() {
     assert!(error.message.contains("share a boot id and cannot be distinguished; add"), "{error}");
 }
 
-/// What only units with disks and parts have.
+/// Keys that only units with disks and parts have.
 #[test]
 fn what_is_wrong_about_a_disk_or_a_part_is_found() {
     let cases: &[(&str, &str, &str, &str, &str)] = &[
@@ -400,7 +400,7 @@ fn contradictions_of_stages_steps_facts_and_signs_are_found_at_their_line() {
             "is undone in a later phase, so this step cannot wait",
         ),
         ("id = \"cable\"", "id = \"battery\"", "id", "another step has the id"),
-        // What is known of the unit and of files.
+        // Facts about the unit and about files.
         ("hand-over = 0x800", "hand-over = 0x1000", "hand-over", "the bootloader starts applications at"),
         ("release = \"1.0.0..1.9.9\"", "release = \"2.0.0..1.9.9\"", "release", "the end is before the start"),
         ("release = \"1.0.0..2.0.0\"", "release = \"soon\"", "release", "not a release number"),
@@ -545,7 +545,7 @@ fn a_sheet_with_anything_in_it_is_read_or_refused_at_a_line() {
         match parse(&text) {
             Ok(sheet) => {
                 read += 1;
-                // What was read can be used for every stage.
+                // A sheet that was read is usable for every stage.
                 sheet.stages.iter().for_each(|stage| drop(sheet.for_stage(stage)));
             }
             Err(error) => {

@@ -90,7 +90,7 @@ impl<'a> Evaluation<'a> {
         }
         match self.value(of)? {
             Value::Int(number) => Ok(number),
-            _ => wrong("it is no number"),
+            _ => wrong("it is not a number"),
         }
     }
 
@@ -175,7 +175,7 @@ impl<'a> Evaluation<'a> {
                     match this.with(&[(*item, piece), (this.nth, nth)], each)? {
                         Value::Int(number) => made.push(byte(number)?),
                         Value::Bytes(bytes) => made.extend_from_slice(&bytes),
-                        Value::Truth(_) => return wrong("it is no number"),
+                        Value::Truth(_) => return wrong("it is not a number"),
                     }
                     if made.len() > MOST_BYTES { wrong("the result is too long") } else { Ok(()) }
                 })?;
@@ -353,7 +353,7 @@ impl<'a> Evaluation<'a> {
                 Some(bytes) => bytes.into(),
                 None => return wrong(format!("{number} does not fit {form}")),
             },
-            _ => return wrong("it is no number"),
+            _ => return wrong("it is not a number"),
         })
     }
 }
@@ -371,5 +371,5 @@ pub(super) fn digits(bytes: &[u8], base: u32) -> Evaluated<i128> {
     let text = std::str::from_utf8(bytes).unwrap_or_default();
     let plain = !text.is_empty() && text.chars().all(|c| c.is_digit(base));
     let number = plain.then(|| u64::from_str_radix(text, base).ok()).flatten();
-    number.map(i128::from).ok_or_else(|| Fault::Invalid(format!("{} is no number", shortened(bytes))))
+    number.map(i128::from).ok_or_else(|| Fault::Invalid(format!("{} is not a number", shortened(bytes))))
 }

@@ -274,7 +274,7 @@ pub struct Operation {
     pub helper: Option<Helper>,
     /// The granularity of an erase.
     pub by: EraseBy,
-    /// What the unit erases by itself in a begin or a write.
+    /// The range that the unit erases by itself in a begin or a write.
     pub erases: Option<Erases>,
     /// The result of a read.
     pub result: Option<Expression>,
@@ -428,7 +428,7 @@ impl Dialect {
         self.operation(OperationName::Erase).map(|erase| erase.by)
     }
 
-    /// What the unit erases by itself when it is written; `None` if nothing.
+    /// The range that the unit erases by itself when it is written; `None` if nothing.
     pub fn erases_itself(&self) -> Option<Erases> {
         let of = |name| self.operation(name).and_then(|operation| operation.erases);
         of(OperationName::Begin).or(of(OperationName::Write))

@@ -216,7 +216,7 @@ pub(super) struct RawGeometry {
     pub(super) size: Option<Spanned<RawExpression>>,
 }
 
-/// What a unit erases by itself: a word, or `true` for the usual effect of the operation.
+/// The range that a unit erases by itself: a word, or `true` for the usual effect of the operation.
 #[derive(Clone, Copy, Deserialize)]
 #[serde(untagged)]
 pub(super) enum RawErases {

@@ -14,7 +14,7 @@ pub enum EraseBy {
     All,
 }
 
-/// What a unit erases by itself when it is written.
+/// The range that a unit erases by itself when it is written.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Deserialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Erases {

@@ -149,11 +149,11 @@ fn what_is_wrong_is_found_with_line_and_column() {
             "this range is empty: its end is before its start",
         ),
         ("bytes(size) text, u8", "bytes([more]) text, u8 more, u8", "'more' is not known here"),
-        // What the tool gives stays, and a check needs the unit.
+        // Built-in names cannot be replaced, and a check needs the unit.
         ("0x21, u8 size", "0x21, [u8 length]", "'length' is a built-in name"),
         ("bytes(size) text, u8", "[bytes(size) data], u8", "'data' is a built-in name"),
         ("state\n'''", "let address = [count]\n'''", "'address' is a built-in name"),
-        // What does not end.
+        // Endless loops.
         ("state\n'''", "again\n'''\n[steps.again]\ndo = \"again\"", "infinite recursion: again → again"),
         ("state\n'''", "until count == 1 [{] state }\n'''", "a time limit is required, such as within 5 s"),
         ("state\n'''", "until count == 1 within 1 s { }\n'''", "the loop has no steps, so its condition never changes"),
@@ -317,14 +317,14 @@ fn tables_say_what_codes_mean() {
     let answer = |bytes: &[u8]| Bindings::new(dialect.clone()).answer(exchange, bytes, true);
     assert_eq!(answer(&[0, 9]), ReplyOutcome::Done(2));
     assert_eq!(answer(&[1]), ReplyOutcome::Busy(1));
-    // What follows a refusal may be missing.
+    // Steps after a refusal may be missing.
     assert_eq!(answer(&[2]), ReplyOutcome::Refused("no such page".into()));
     let ReplyOutcome::Refused(words) = answer(&[0x77]) else { panic!() };
     assert!(words.contains("119 (0x77)") && words.contains("which is not in the dialect's table 'code'"), "{words}");
 }
 
 proptest! {
-    /// What is sent by a list of fields is read back by the same list; any shorter part
+    /// Bytes built by a list of fields are parsed by the same list; any shorter part
     /// of it is not taken for the whole, and no other bytes are.
     #[test]
     fn frames_are_read_as_they_were_made(

@@ -189,10 +189,10 @@ fn values_that_there_are_not() {
         ("i8(-129 + n - 4660)", "does not fit"),
         ("u8(n - 4661)", "does not fit"),
         ("dec(n - 4661)", "cannot be written in this form"),
-        ("read_hex('')", "is no number"),
-        ("read_hex('0g')", "is no number"),
-        ("read_dec('')", "is no number"),
-        ("read_dec('-1')", "is no number"),
+        ("read_hex('')", "is not a number"),
+        ("read_hex('0g')", "is not a number"),
+        ("read_dec('')", "is not a number"),
+        ("read_dec('-1')", "is not a number"),
         ("fill(1, n)", "byte"),
         ("fill(n - 4661, 0)", "-1 is not a valid length"),
         ("map(x in b: x + 300)", "byte"),
@@ -425,7 +425,7 @@ fn expressions_end_and_say_why_they_have_no_value() {
         ("rounds(60, a = b: a ++ a)", "too"),
         ("fill(99999999, 0)", "99999999 is not a valid length"),
         ("u8(n)", "does not fit"),
-        ("read_dec('4x')", "is no number"),
+        ("read_dec('4x')", "is not a number"),
         ("le(fill(9, 0))", "at most 8 bytes"),
     ] {
         let error = value(expression).unwrap_err();

@@ -80,7 +80,7 @@ fn frames_that_cannot_be_made_say_which_field() {
     }
 }
 
-/// What the session makes of a reply, in one line; `all` says that nothing more can come.
+/// The session's reading of a reply, in one line; with `all`, no more bytes follow.
 fn answered(reply: &str, input: &[u8], all: bool) -> String {
     let text = format!(
         "{BEGIN}[start]\nx = 7\n[table.code]\n0 = \"ok\"\n1 = \"busy\"\n2 = \"no such page\"\n\
@@ -204,7 +204,7 @@ fn an_envelope_surrounds_each_frame() {
     assert!(parse(&text("send = \"0x55, bytes body\"", "")).is_ok());
 }
 
-/// What a carrier can take.
+/// The limits of a carrier.
 #[test]
 fn a_frame_fits_its_carrier() {
     let hid = "kind = \"hid\"\nlength = 8";

@@ -9,7 +9,7 @@ use std::sync::Arc;
 use support::{BEGIN, parse};
 use vaka_dialect::{Bindings, OperationName, Step};
 
-/// What the checker knows of names after steps that may not run, or run several times. `c` has a
+/// Names that are bound after steps that may not run, or run several times. `c` has a
 /// value in `[start]`, `d` has none.
 #[test]
 fn names_are_known_on_every_way_or_not_at_all() {
@@ -32,7 +32,7 @@ fn names_are_known_on_every_way_or_not_at_all() {
         ("each 2 of b { let c = len(piece)\nput }", ""),
         ("let d = nth", "'nth' is not known here"),
         ("let d = piece", "'piece' is not known here"),
-        // What a call gives counts in the call alone.
+        // Arguments of a call are visible in the call only.
         ("put(c = 300)", "u8 can represent 0 to 255; 300 (0x12C) does not fit"),
         ("put(c = b)", "expected a number, found bytes"),
         ("put(d = 3)", ""),
@@ -91,7 +91,7 @@ fn times_have_units() {
     }
 }
 
-/// What a dialect as a whole can do, from its sections.
+/// The capabilities of a dialect, from its sections.
 #[test]
 fn a_dialect_tells_what_it_can_do() {
     use vaka_dialect::{EraseBy, Erases};

@@ -74,7 +74,7 @@ impl fmt::Display for NotFirmware {
 /// use vaka_image::detect::{NotFirmware, detect};
 ///
 /// assert_eq!(detect(b":00000001FF\n").unwrap().format, Format::IntelHex);
-/// // Erased flash is no firmware.
+/// // Erased flash is not firmware.
 /// assert_eq!(detect(&[0xFF; 64]).unwrap_err(), NotFirmware::Blank(0xFF));
 /// ```
 pub fn detect(bytes: &[u8]) -> Result<Detected, NotFirmware> {

@@ -5,7 +5,7 @@ use serde::Serialize;
 use crate::address::{Address, Span};
 use crate::model::Image;
 
-/// What an image holds of a cell of memory.
+/// The part of a memory cell that an image contains.
 #[derive(Clone, Copy, Debug, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "kebab-case")]
 pub enum Occupancy {
@@ -20,7 +20,7 @@ pub enum Occupancy {
 }
 
 impl Image {
-    /// What the image holds of a cell.
+    /// The part of a cell that the image contains.
     pub fn fill(&self, cell: Span) -> Occupancy {
         let parts: Vec<&[u8]> = self
             .segments()

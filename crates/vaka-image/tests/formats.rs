@@ -497,7 +497,7 @@ fn every_prefix_and_ten_thousand_mutations_of_each_format_are_survived() {
     }
 }
 
-/// What a file says of itself stays with its bytes, whatever is cut, moved, filled or joined.
+/// The facts of a file stay with its bytes when they are cut, moved, filled or joined.
 #[test]
 fn an_edited_image_keeps_what_its_file_says() {
     // Header "hi", twice; three bytes at 0x1000 and one at 0x1010, entry 0x1002; by hand.

@@ -1,4 +1,4 @@
-//! What `docs/formats/stamp` gives to firmware authors, compiled and read.
+//! The sources in `docs/formats/stamp` for firmware authors, compiled and read.
 
 #![allow(clippy::unwrap_used, clippy::print_stderr)] // a panic in a test is its message; a skip is told
 

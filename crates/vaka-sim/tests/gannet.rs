@@ -137,7 +137,7 @@ fn the_application_waits_for_a_reset_and_goes_on_without_one() {
     assert_eq!(raw.try_send(0x21, 0, 1000, 0, &[]), Some(Answer::Done));
     assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![1])));
     raw.wait(1000);
-    assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![0])), "nobody reset the bus in time");
+    assert_eq!(told_state(&mut raw), Some(Answer::Data(vec![0])), "the bus was not reset in time");
     assert!(raw.bus_reset());
     raw.wait(1000);
     assert_eq!(raw.unit().condition(), Condition::Application, "a reset alone changes nothing");

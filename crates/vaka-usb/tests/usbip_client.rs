@@ -170,7 +170,7 @@ fn a_device_that_becomes_free_in_a_moment_is_opened() {
 }
 
 #[test]
-fn nobody_there_is_told_as_such() {
+fn a_missing_server_is_reported() {
     let address = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap();
     let error = UsbIpBus::new(&format!("usbip://{address}")).unwrap().list().unwrap_err();
     assert!(matches!(error, BusError::Unreachable { .. }), "{error}");
@@ -203,7 +203,7 @@ fn status_values_become_what_they_mean() {
     }
 }
 
-/// What a transfer yields whose time-out passes before the server's result arrives. The result
+/// The result of a transfer whose time-out passes before the server's result arrives. The result
 /// counts if it precedes the reply to the cancellation: its data has left the device.
 #[test]
 fn a_result_that_precedes_the_cancellation_is_not_lost() {
@@ -278,7 +278,7 @@ fn a_server_that_stops_answering_is_left_by_a_deadline() {
     assert!(started.elapsed() < Duration::from_secs(5));
 }
 
-/// What a closed connection means depends on what the server then lists.
+/// The meaning of a closed connection depends on the server's next list.
 #[test]
 fn a_closed_connection_is_a_unit_that_left_only_if_it_is_not_listed() {
     let work = || {

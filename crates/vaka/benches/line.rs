@@ -32,7 +32,7 @@ const MOST_SURVEY: Duration = Duration::from_millis(300);
 /// The one that fails, on the first server.
 const FAILS: &str = "1-7";
 
-/// Servers with so many units in update mode, spread over them.
+/// Servers with this number of units in update mode, spread over them.
 fn benches(servers: usize, units: usize) -> Vec<(SharedWorld, Server)> {
     let mut worlds: Vec<World> = (0..servers).map(|_| World::new(Arc::new(SystemClock))).collect();
     for number in 0..units {
@@ -98,7 +98,7 @@ fn line(buses: &[(SharedWorld, Server)], units: usize, file: &Path, folder: &Pat
     (took, most)
 }
 
-/// What came of the many: all but one hold the image and run it.
+/// The result of all units: all but one contain the image and run it.
 fn count_updated(many: &[(SharedWorld, Server)], bytes: &[u8]) -> usize {
     let start = Tern::application_region(Revision::R1).start;
     let mut updated = 0;

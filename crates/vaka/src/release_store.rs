@@ -124,7 +124,7 @@ pub fn trusted(release: &Release, common: &Common) -> Result<String, CliError> {
     let consents = |id: &str| common.allow.iter().any(|consents| consents == id);
     let Some(key) = &release.signer else {
         return match consents(consent::UNSIGNED) {
-            true => Ok("nobody (accepted by --allow)".to_owned()),
+            true => Ok("no key (accepted by --allow)".to_owned()),
             false => Err(CommandError::Unsigned { consent: consent::UNSIGNED.to_owned() }.into()),
         };
     };
@@ -148,7 +148,7 @@ pub fn sheet(release: &Release, path: &Path, given: Vec<Sheet>) -> Result<Sheet,
 
 fn own_sheet(release: &Release, path: &Path) -> Result<Sheet, CliError> {
     let member = |name: &str| {
-        let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is no text");
+        let text = std::str::from_utf8(release.member(name)).map_err(|_| "it is not text");
         text.map_err(|what| CommandError::Damaged { path: path.to_owned(), reason: format!("{name}: {what}") })
     };
     let named = |name: &str| format!("{}, {name}", path.display());

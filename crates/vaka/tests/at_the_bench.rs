@@ -1,4 +1,4 @@
-//! What is plugged in, what is in the way, and what happens when it is not as it should
+//! Units on the bench, obstacles, and the result when something is not as it should
 //! be: by the built program.
 
 #![allow(clippy::unwrap_used)]
@@ -55,7 +55,7 @@ fn places_on_the_bench_have_names() {
     command(&["line", file, "--count", "2", "--rewrite"]).expect(0, &["rack 2      Gannet", "2 units: 2 updated"]);
     std::fs::write(&config, "[places]\nleft = \"1-1\"\nright = \"1-1\"\n").unwrap();
     command(&["survey"]).expect(8, &["config.toml", "the port 1-1 has two names"]);
-    // What is typed counts more than what is configured.
+    // The command line takes precedence over the configuration.
     std::fs::write(&config, "bus = [\"usbip://127.0.0.1:9\"]\nsheets = \"nowhere\"\n").unwrap();
     command(&["survey"]).expect(0, &["Gannet hydrophone interface"]);
     let configured = |text: &str| {
@@ -130,7 +130,7 @@ fn of_several_units_one_is_chosen() {
     running.end().expect(3, &["2 units fit"]);
 }
 
-/// What is said to be in update mode is, also where closing a unit resets it.
+/// A unit that is reported in update mode is in update mode, even if closing it resets it.
 #[test]
 fn a_unit_that_is_entered_stays_there() {
     let bench = gannets(&["G-1"]);
@@ -143,8 +143,8 @@ fn a_unit_that_is_entered_stays_there() {
     assert_eq!(bench.condition("1-1"), Condition::Application);
 }
 
-/// What the bus cannot show is done once Enter is pressed; only then the next step is
-/// shown. Where nobody is there, both are.
+/// A step that the bus cannot show ends with Enter; only then the next step is printed.
+/// Without an operator, both are printed.
 #[test]
 fn a_step_that_the_bus_cannot_show_ends_with_enter() {
     if !program::is_there("script") {
@@ -201,14 +201,14 @@ fn every_bad_server_gets_its_own_sentence() {
             }
         })
     };
-    let nobody = {
+    let refused = {
         let listener = TcpListener::bind("127.0.0.1:0").unwrap();
         format!("usbip://{}", listener.local_addr().unwrap())
     };
     let silent = server(std::mem::forget);
     let is_running = "Check that a USB/IP server is running there on that";
     let cases: [(&str, String, &str, &str); 7] = [
-        ("is an external step, which needs an operator to do it", nobody, "Connection refused", is_running),
+        ("is an external step, which needs an operator to do it", refused, "Connection refused", is_running),
         ("it never answers", silent, "it accepts the connection, but does not reply", is_running),
         (
             "another version",
@@ -248,7 +248,7 @@ fn every_bad_server_gets_its_own_sentence() {
     }
 }
 
-/// Passes on what goes to a server until so many bytes did, and then nothing any more.
+/// Forwards this number of bytes to a server, and then nothing more.
 fn tap(bus: &str, most: usize) -> String {
     let to = bus.strip_prefix("usbip://").unwrap().to_owned();
     let passed = Arc::new(AtomicUsize::new(0));
@@ -354,7 +354,7 @@ impl Unit for Odd {
     }
 }
 
-/// What a unit answers in place of what it should; nothing where it does as it should.
+/// A wrong reply of a unit; none if it replies correctly.
 type Answering = fn(Setup) -> Option<Answer>;
 
 /// GET_DESCRIPTOR of a kind. Source: USB 2.0, table 9-5.
@@ -446,10 +446,10 @@ fn a_unit_that_another_process_works_with_is_named_so() {
     other.end().expect(130, &[]);
 }
 
-/// A machine has many devices. Those that no sheet knows are in nobody's way, unless one
-/// is in DFU mode: somebody put it there.
+/// A machine has many devices. Those without a sheet are ignored, unless one is in DFU
+/// mode: a user put it there.
 #[test]
-fn devices_of_others_are_in_nobodys_way() {
+fn other_devices_are_ignored() {
     let empty = tempfile::tempdir().unwrap();
     let odd =
         |unit| Box::new(Odd { unit, answer: |setup| asks_for(setup, 2).then_some(Answer::Stall) }) as Box<dyn Unit>;
@@ -497,7 +497,7 @@ fn a_bad_lead_is_told() {
     bench.run(&["diagnose"]).expect(0, &["can be opened and identified"]);
 }
 
-/// What comes and goes again and again is a cable, most likely.
+/// A unit that reconnects repeatedly most likely has a bad cable.
 #[test]
 fn a_unit_that_drops_again_and_again_is_told() {
     let bench = gannets(&["G-1", "G-2"]);
@@ -526,7 +526,7 @@ fn ctrl_c_ends_every_command_in_time() {
         let unit = if boots { Tern::in_boot_mode(Revision::R1, "T1-1") } else { Tern::new(Revision::R1, "T1-1") };
         Bench::new(vec![(unit, Vec::new())])
     };
-    let nobody = || Bench::of(Vec::new());
+    let empty = || Bench::of(Vec::new());
     let talking = || Bench::of(vec![(Box::new(fulmar("F-00019")) as Box<dyn Unit>, Vec::new())]);
     type Case = (&'static str, fn(&Bench) -> Vec<String>, Bench, &'static str, i32);
     fn line(text: &str) -> Vec<String> {
@@ -537,17 +537,17 @@ fn ctrl_c_ends_every_command_in_time() {
         line(&format!("update {file} --at 0x0A002400 --variant r1 --rewrite -v"))
     }
     let cases: Vec<Case> = vec![
-        ("watching", |_| line("survey --watch"), nobody(), "0 units", 0),
-        ("waiting for a unit", updating, nobody(), "Waiting for", 130),
+        ("watching", |_| line("survey --watch"), empty(), "0 units", 0),
+        ("waiting for a unit", updating, empty(), "Waiting for", 130),
         ("waiting for hands", updating, tern(false), "Manual step 1 of 1", 130),
         ("erasing", updating, tern(true), "  erase", 130),
         ("writing", updating, tern(true), "  write", 130),
         ("entering", |_| line("enter --variant r1"), tern(false), "Manual step 1 of 1", 130),
-        ("restarting a unit that is not there", |_| line("restart"), nobody(), "Waiting for", 130),
+        ("restarting a unit that is not there", |_| line("restart"), empty(), "Waiting for", 130),
         (
             "a line with nothing on it",
             |bench| line(&format!("line {} --at 0x0A002400", long_file(bench).display())),
-            nobody(),
+            empty(),
             "Ready: connect units",
             4,
         ),
@@ -555,11 +555,11 @@ fn ctrl_c_ends_every_command_in_time() {
         (
             "listening to the bench",
             |_| line("diagnose --listen 60s"),
-            nobody(),
+            empty(),
             "Move the cable a little if you suspect it",
             0,
         ),
-        ("serving simulated units", |_| line("simulate"), nobody(), "Simulated units at", 0),
+        ("serving simulated units", |_| line("simulate"), empty(), "Simulated units at", 0),
     ];
     for (name, args, bench, ready, code) in cases {
         let args = args(&bench);

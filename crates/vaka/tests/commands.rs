@@ -253,7 +253,7 @@ fn a_wrong_sheet_is_refused_at_its_line() {
     assert!(bench.log("1-1").is_empty());
 }
 
-/// What a guide writes where the reader's own belongs is refused by name.
+/// A guide's placeholder for the reader's own value is refused by name.
 #[test]
 fn placeholders_are_refused_by_name() {
     let bench = Bench::tern_r1();

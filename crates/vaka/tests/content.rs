@@ -35,7 +35,7 @@ fn a_region_a_range_and_all_that_a_route_writes_are_read() {
     read(&["all.hex"]).expect(0, &["132 KiB in 1 segment"]);
     bench.run(&["convert", "all.hex", "all.bin"]).expect(0, &[]);
     assert_eq!(fs::read(bench.folder.path().join("all.bin")).unwrap(), memory[0x2400..0x2_3400]);
-    // What is there stays: a file, an unknown ending, a region that is none.
+    // Nothing is overwritten: an existing file, an unknown extension, an unknown region.
     read(&["all.hex"]).expect(3, &["already exists", "--replace"]);
     read(&["all.xyz"]).expect(2, &["the extension does not determine a format"]);
     read(&["new.hex", "--region", "attic"]).expect(2, &["Existing regions: bootloader, application, settings"]);

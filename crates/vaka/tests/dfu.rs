@@ -1,4 +1,4 @@
-//! Plain DFU, units that nobody described, and first sheets, end to end: the
+//! Plain DFU, units without a sheet, and first sheets, end to end: the
 //! built program over USB/IP, and the simulated unit's true memory as the judge.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
@@ -128,7 +128,7 @@ fn a_first_sheet_leads_to_an_update() {
     bench.run(&["sheet", "check", &name]).expect(8, &["key `id`", "'FILL IN' is a placeholder"]);
     let sheet = std::fs::read_to_string(&path).unwrap();
     assert!(sheet.contains("sectors = 48, size = \"3 KiB\"") && sheet.contains("memory = \"Tide Flash\""), "{sheet}");
-    // What the maintainer knows: the application's ids, and the bootloader.
+    // The maintainer adds the application's ids and the bootloader.
     let sheet = sheet
         .replace("\"FILL IN\" # VID:PID", "\"1209:0001\" # VID:PID")
         .replace("start = 0x0A00_0000\nsize = 147456", "start = 0x0A00_2400\nsize = \"132 KiB\"");

@@ -197,7 +197,7 @@ fn a_recorded_run_tests_a_dialect_at_the_desk() {
             let ended = bench.run(&["dialect", "replay", changed.to_str().unwrap(), "run.trace"]);
             assert!(ended.code == 6 || from == "[write]", "{}: {to}: {}", case.name, ended.stdout);
         }
-        // Another dialect's record is no test.
+        // A trace of another dialect is refused.
         let other = root().join("demo/sheets/auk-call.dialect.toml");
         if case.name != "auk" {
             bench.run(&["dialect", "replay", other.to_str().unwrap(), "run.trace"]).expect(8, &["not with 'auk-call'"]);
@@ -252,7 +252,7 @@ fn what_is_wrong_with_a_dialect_stands_with_line_and_column() {
 #[test]
 fn the_guide_does_what_it_says() {
     let folder = support::follow_guide("your-bootloader.md", true);
-    // What the guide makes of the data sheet is what the demo world has.
+    // The guide's dialect equals the demo's.
     for name in ["auk.dialect.toml", "auk-call.dialect.toml"] {
         let of_guide = fs::read_to_string(folder.path().join(name)).unwrap();
         let of_demo = fs::read_to_string(root().join("demo/sheets").join(name)).unwrap();

@@ -88,7 +88,7 @@ fn a_uf2_disk_is_updated_and_the_last_block_is_not_called_checked() {
     nothing_else_was_touched(&bench);
 }
 
-/// Nobody says which board it is: in update mode it tells so itself.
+/// No label is given: in update mode the unit reports its board.
 #[test]
 fn a_unit_that_tells_its_board_is_entered_and_judged_again() {
     let bench = bench();
@@ -150,7 +150,7 @@ fn each_part_takes_its_own_file() {
     nothing_else_was_touched(&bench);
 }
 
-/// What the disk shows is read like any memory, compared, and left with nothing
+/// The content of a disk is read like any memory, compared, and left with nothing
 /// written.
 #[test]
 fn a_disk_is_read_compared_and_left_again() {

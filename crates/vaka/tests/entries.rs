@@ -1,4 +1,4 @@
-//! The ways into update mode: each kind end to end, and what a person is told who slips.
+//! Entry procedures: each kind end to end, and the messages after a mistake.
 
 #![allow(clippy::unwrap_used)]
 
@@ -41,7 +41,7 @@ macro_rules! firmware {
     };
 }
 
-/// Somebody at a terminal who presses Enter after being shown something so often.
+/// A user at a terminal who presses Enter after this number of prompts.
 struct AtBench {
     is_there: bool,
     enters: u32,
@@ -213,7 +213,7 @@ fn a_signal_that_is_not_quite_right_leads_nowhere() {
     }
 }
 
-/// What is told, and how it ends.
+/// The output and the exit status.
 fn story(events: &[Event], report: &Report) -> String {
     let mut text = String::new();
     for event in events {
@@ -256,7 +256,7 @@ fn every_slip_gets_its_own_words() {
     let right: &[(u64, &str)] = &[(1000, "tap RESET"), (4000, "hold SET"), (4200, "tap RESET"), (4400, "release SET")];
     let cases: &[Case] = &[
         ("Tern: RESET without SET, then as shown", tern, true, right),
-        ("Tern: nobody does anything", tern, true, &[]),
+        ("Tern: the user does nothing", tern, true, &[]),
         ("Tern: the cable falls out", tern, true, &[(1000, "pull")]),
         ("Petrel: the cable is never pulled", petrel, true, &[]),
         ("Petrel: pulled, and not plugged in again", petrel, true, &[(1000, "pull")]),
@@ -273,7 +273,7 @@ fn every_slip_gets_its_own_words() {
                 (5300, "release MARK"),
             ],
         ),
-        ("Petrel: the same by nobody who could read it", petrel, false, &[(1000, "pull"), (2000, "plug")]),
+        ("Petrel: the same without a terminal", petrel, false, &[(1000, "pull"), (2000, "plug")]),
         ("Skua: the pads did not touch", skua, true, &[(1000, "pull"), (2000, "plug")]),
         ("Dunlin: the cable stays where it is", dunlin, false, &[]),
         ("Gannet: an application that promises to leave and waits for a reset", gannet_that_stays, false, &[]),

@@ -155,7 +155,7 @@ fn a_stamp_is_put_in_found_and_checked() {
     desk.run("check p.hex").expect(3, &["stamp puffin, r1: the product in the sheet is tern"]);
     desk.run("stamp r1.elf v.hex --product tern --for r2 --for r3").expect(0, &[]);
     desk.run("check v.hex").expect(3, &["stamp tern, r2, r3: r1 is not among them"]);
-    // What is there is not silently changed.
+    // Existing content is not changed without a message.
     desk.run("stamp s.hex again.hex --version 1.6.0").expect(3, &["the stamp at 0x0A00_7524 has other fields"]);
     desk.run("stamp s.hex again.hex").expect(0, &["Stamp at 0x0A00_7524 sealed."]);
     assert_eq!(desk.bytes("again.hex"), desk.bytes("s.hex"));

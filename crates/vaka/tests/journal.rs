@@ -53,7 +53,7 @@ fn each_attempt_is_on_record_and_can_be_found_again() {
     assert_eq!(update(&bench, "tern-r1-1.5.0.hex", &["--unit", "1-1", "--variant", "r1", "--plan"]), 0);
     assert_eq!(update(&bench, "tern-r1-1.5.0.hex", &["--unit", "1-1", "--variant", "r1"]), 0);
     let all = records(&bench, &[]);
-    assert_eq!(all.len(), 3, "a plan is no attempt");
+    assert_eq!(all.len(), 3, "a plan is not an attempt");
     let first = &all[0];
     if program::is_there("sha256sum") {
         assert_eq!(first["started"]["file"]["sha256"], sha256sum(&firmware("gannet-1.3.0.dfu")));
@@ -204,7 +204,7 @@ fn a_killed_program_leaves_a_whole_journal_and_a_unit_that_can_be_updated() {
     assert!(good >= usize::try_from(kills).unwrap());
 }
 
-/// Starts a command whose words nobody reads.
+/// Starts a command without reading its output.
 trait SpawnQuiet {
     fn spawn_quiet(&mut self) -> std::process::Child;
 }

@@ -1,4 +1,4 @@
-//! What shares a sector with the application and stays, end to end.
+//! Preserved content that shares a sector with the application, end to end.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
 

@@ -30,7 +30,7 @@ fn all_that_are_plugged_in_are_updated_and_one_that_fails_stops_no_other() {
     let mut units: Vec<(Box<dyn Unit>, Vec<Fault>)> =
         ["G-1", "G-2", "G-3", "G-4"].map(|serial| (unit(serial), Vec::new())).into_iter().collect();
     units.push((unit("G-5"), broken));
-    // Nobody's business: the file is not for it.
+    // Not concerned: the file is for another product.
     units.push((Box::new(Tern::in_boot_mode(Revision::R1, "T1-00217")), Vec::new()));
     let bench = Bench::of(units);
     let tern = bench.memory("1-6");

@@ -1,7 +1,7 @@
 //! Every image and release of the demo against every unit in every mode: the verdict,
 //! what decided it, and the unit's true memory.
 //!
-//! The table is `tests/matrix.txt`, for a person to read; `tests/streams` holds the events
+//! The table is `tests/matrix.txt`, for reading; `tests/streams` holds the events
 //! of each run that succeeds and of each release, in order. With `VAKA_WRITE_TABLES` set
 //! both are written. What each verdict must be is said a second time here, by names alone.
 
@@ -55,13 +55,13 @@ fn sheets() -> Vec<Sheet> {
     sheets.iter().map(|path| Sheet::parse_with("s", &text(path), &dialects).unwrap()).collect()
 }
 
-/// A unit as it is found, and what a person does in vain or to good purpose meanwhile.
+/// A unit in its initial mode, and the actions of the user meanwhile.
 struct Found {
     name: &'static str,
-    /// What its firmware files begin with.
+    /// The start of the names of its firmware files.
     files: &'static str,
     scene: &'static str,
-    /// What leads into update mode, once it is waited for.
+    /// The actions that lead to update mode, once the tool waits for it.
     hands: &'static [&'static str],
     label: Option<&'static str>,
 }
@@ -141,11 +141,11 @@ impl Found {
         world
     }
 
-    /// What must come of a file, by names alone: `fits`, `undecided` or no.
+    /// The expected verdict, from the names alone: `fits`, `undecided` or no.
     fn must(&self, file: &str) -> &'static str {
         let is_tern = self.files.starts_with("tern");
         let is_own = file.starts_with(self.files);
-        // What only looks like it: a build for another start, a bootloader, a file
+        // Similar files: a build for another start, a bootloader, a file
         // without family or address.
         let is_odd = file == "tern-r1-1.5.0.bin"
             || file.contains("-at-0")
@@ -190,7 +190,7 @@ fn images() -> Vec<String> {
     all
 }
 
-/// What came of it, and why, in one line.
+/// The result and its reason, in one line.
 fn because(verdict: Option<&Verdict>, events: &[Event]) -> (String, String) {
     let failure = events.iter().rev().find_map(|event| match event {
         Event::Error(failure) => Some(vaka_messages::failure(failure).message),
@@ -219,7 +219,7 @@ impl StageHooks for NoHands {
     }
 }
 
-/// What is tried: a file, or a release.
+/// The tested input: a file or a release.
 enum Tried<'a> {
     File(&'a [u8]),
     Release(&'a Release),
@@ -286,7 +286,7 @@ fn one(unit: &Found, tried: &Tried<'_>, sheets: &[Sheet]) -> (String, String, St
     let (word, why) = because(verdict, &events);
     let what = format!("{}: {word}, {why}", unit.name);
     assert_ne!(lock(&world).unit(PORT).unwrap().condition(), Condition::Bricked, "{what}");
-    // Between two stages hands may be needed, which nobody has here.
+    // Between two stages manual steps may be needed, without an operator here.
     let waits = matches!(tried, Tried::Release(release) if release.manifest.stages.len() > 1)
         && report.code == ExitCode::NoUnit
         && word == "fits";

@@ -1,4 +1,4 @@
-//! What a run says when it does not end well: each message with the state of the unit and what
+//! Messages of failed runs: each with the state of the unit and what
 //! helps, in `messages.txt`, which reads as a document. `VAKA_WRITE_TABLES=1` rewrites it.
 
 #![allow(clippy::unwrap_used)] // a panic in a test is its message
@@ -25,7 +25,7 @@ use vaka_sim::unit::petrel::{Board, Petrel};
 use vaka_sim::unit::tern::{Revision, Tern};
 use vaka_sim::world::lock;
 
-/// What ended, and how.
+/// The ended run and its outcome.
 type ReportedProperty = (Report, Vec<Event>);
 
 fn fault(at: u64, kind: FaultKind) -> Vec<Fault> {

@@ -81,7 +81,7 @@ fn a_second_verdict_prints_only_its_changes() {
     assert_eq!(ended.stdout.matches("start of g1's region").count(), 1, "{}", ended.stdout);
 }
 
-/// Conflicts are red where they concern the claimed variant, not where nobody claimed one.
+/// Conflicts are red where they concern the claimed variant, not if none was claimed.
 #[test]
 fn conflicts_of_unclaimed_variants_are_not_red() {
     let file = firmware("tern-r1-1.5.0.hex");

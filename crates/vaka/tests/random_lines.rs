@@ -27,7 +27,7 @@ use vaka_sim::world::lock;
 
 /// So many without `VAKA_LINES`.
 const FEW: usize = 120;
-/// A bench is used for so many commands, then a new one.
+/// Number of commands for one bench.
 const A_BENCH: usize = 40;
 
 /// A bench with most products, in different modes.
@@ -54,7 +54,7 @@ fn bench(random: &mut Random) -> Bench {
     Bench::of(units.into_iter().map(|unit| (unit, Vec::new())).collect())
 }
 
-/// What a command may be given as a file.
+/// The files for commands.
 fn files(bench: &Bench) -> Vec<PathBuf> {
     let folder = root().join("demo/firmware/out");
     let mut all: Vec<PathBuf> = std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()).collect();
@@ -95,7 +95,7 @@ const UNITS: [&str; 12] = [
     "9-9",
     "id=zz",
 ];
-const LABELS: [&str; 8] = ["r1", "r2", "SKI-TERN R1", "OYS-240", "pb1", "pb2", "SKI-TERN R1; OYS-240", "nobody"];
+const LABELS: [&str; 8] = ["r1", "r2", "SKI-TERN R1", "OYS-240", "pb1", "pb2", "SKI-TERN R1; OYS-240", "unknown"];
 const CONSENTS: [&str; 10] = [
     "older-version",
     "no-family",
@@ -192,7 +192,7 @@ fn memories(bench: &Bench) -> Vec<(String, u64, u64, Vec<u8>)> {
     ports.into_iter().map(of).collect()
 }
 
-/// What changed lies in sectors that a plan named.
+/// Changes lie in sectors that a plan named.
 fn assert_planned(before: &[(String, u64, u64, Vec<u8>)], bench: &Bench, stdout: &str, what: &str) {
     let planned = planned(stdout);
     for ((port, base, sector, before), (.., after)) in before.iter().zip(memories(bench)) {
@@ -210,7 +210,7 @@ fn assert_planned(before: &[(String, u64, u64, Vec<u8>)], bench: &Bench, stdout:
     }
 }
 
-/// What a person does between two commands, now and then.
+/// Occasional user actions between two commands.
 fn hands(random: &mut Random, bench: &Bench) {
     let mut world = lock(&bench.world);
     let ports = world.ports();

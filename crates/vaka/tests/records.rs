@@ -1,4 +1,4 @@
-//! What stays on record, and what is said when it cannot: the journal, the trace, owed steps,
+//! Records and their failures: the journal, the trace, pending undo steps,
 //! both serial numbers, and units that another process works on.
 
 #![cfg(unix)]

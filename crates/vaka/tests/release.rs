@@ -92,7 +92,7 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
     let unsigned = shop.pack("unsigned", &[], &[]);
     shop.update(&unsigned, &[])
         .expect(3, &["The release is not signed, so its origin is not known", "--allow unsigned"]);
-    // Another workshop's release, whose key nobody here knows.
+    // Another workshop's release, with an unknown key.
     let other = Workshop::new();
     let external = other.pack("external", &[], SIGNED);
     let agreement = format!("signer-{}", other.key());
@@ -107,7 +107,7 @@ fn who_signed_must_be_trusted_or_agreed_to_by_name() {
         .expect(2, &["is not a valid key name: only letters, digits, '-' and"]);
     shop.run(&["keys", "distrust", "friend"]).expect(0, &[]);
     shop.update(&external, &["--plan"]).expect(3, &["The release is signed by key"]);
-    // One that was changed is nobody's word, whatever is agreed to.
+    // A changed release is refused, whatever is allowed.
     let mut bytes = fs::read(&external).unwrap();
     let at = bytes.len() / 2;
     bytes[at] ^= 1;
@@ -147,7 +147,7 @@ fn keys_and_signatures_are_those_of_openssl() {
     let bytes = fs::read(&theirs).unwrap();
     let signature = fs::read(shop.path("their.sig")).unwrap();
     assert!(bytes.windows(64).any(|window| window == signature));
-    // A key of another kind is no key here.
+    // A key of another kind is refused.
     openssl(&["genpkey", "-algorithm", "x25519", "-out", "other.pem"]);
     let description = shop.describe("other.toml", &[]);
     let args = ["pack", description.to_str().unwrap(), "--out", "other.vaka", "--key", "other.pem"];
@@ -277,7 +277,7 @@ fn an_alternative_build_is_chosen_shown_and_recorded() {
 }
 
 /// The second stage is another tool's: the checked file is put where it was wanted, the
-/// step is shown, and somebody says how it ended.
+/// step is shown, and the operator reports the result.
 #[test]
 fn a_file_is_handed_out_for_another_tool() {
     if !program::is_there("script") {

@@ -39,7 +39,7 @@ fn settings(number: &str, offset: u32, harbour: u32) -> Vec<u8> {
     bytes
 }
 
-/// What is carried is an attempt like any other, and on record.
+/// Loading settings is an attempt like any other, and on record.
 #[test]
 fn what_is_carried_is_on_record() {
     let bench = bench();

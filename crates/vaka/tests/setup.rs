@@ -1,4 +1,4 @@
-//! What the system is told of the units, and what is told of the bus.
+//! Files for the operating system, and sentences about the bus.
 
 #![allow(clippy::unwrap_used)]
 
@@ -19,7 +19,7 @@ fn hand(bench: &Bench, port: &str, hands: &[&str]) {
     }
 }
 
-/// Each thing that a person does, and the sentence that it gets.
+/// Each user action and its sentence.
 #[test]
 fn what_comes_and_goes_is_told_as_sentences() {
     let bench = Bench::of(vec![
@@ -62,7 +62,7 @@ fn what_comes_and_goes_is_told_as_sentences() {
             }
         }
     }
-    // Ctrl-C is how it is meant to end.
+    // Ctrl-C is its normal end.
     Command::new("kill").args(["-INT", &watch.id().to_string()]).status().unwrap();
     watch.end().expect(0, &[]);
 }

@@ -41,7 +41,7 @@ fn replayed(trace: &Path, file: &str, args: &[&str]) -> Ended {
     ended
 }
 
-/// What a run says, without times and places.
+/// The output of a run, without times and places.
 fn said(ended: &Ended) -> Vec<Value> {
     let plain = |mut event: Value| {
         for key in ["time", "bus", "durations_ms", "left_ms", "text"] {
@@ -128,7 +128,7 @@ fn a_trace_that_is_cut_or_no_trace_says_so() {
     simulator.wait_for("1-1  as recorded: run the recorded command again");
     simulator.kill();
     let ended = replayed(&cut, "tern-r1-1.5.0.hex", &["--variant", "r1"]);
-    assert_ne!(ended.code, 0, "half a run is no success");
+    assert_ne!(ended.code, 0, "half a run does not succeed");
     let middle = trace.replacen("\"setup\"", "\"setup", 1);
     for (text, words) in [
         ("", "this is not a trace: its first line is not a trace"),

@@ -91,7 +91,7 @@ impl SessionError {
         }
     }
 
-    /// What was lost, if that is the cause.
+    /// The lost part, if a loss is the cause.
     pub fn loss(&self) -> Option<Loss> {
         match self {
             Self::Disconnected => Some(Loss::Unit),

@@ -268,7 +268,7 @@ fn check_application(
     RestartOutcome { after, words, next, device: Some(device.clone()), opened }
 }
 
-/// What the application says on its serial port, where its version is told there. A
+/// The application's output on its serial port, if its version is reported there. A
 /// unit of which nothing can be heard tells no version.
 fn listen(
     source: &VersionSource,
@@ -292,7 +292,7 @@ fn listen(
     (facts, None)
 }
 
-/// What the application says of itself, against what the sheet and the image say.
+/// Compares the application's own report with the sheet and the image.
 fn judge(
     expected: &ExpectedApplication<'_>,
     facts: &UnitFacts,

@@ -541,7 +541,7 @@ fn rate(bytes: u64, time: Duration) -> String {
         return String::new();
     }
     let seconds = time.as_secs_f64();
-    #[allow(clippy::cast_precision_loss)] // for a person's eye
+    #[allow(clippy::cast_precision_loss)] // only printed
     let rate = bytes as f64 / 1024.0 / seconds;
     format!(", {rate:.1} KiB/s")
 }

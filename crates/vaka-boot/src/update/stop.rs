@@ -28,7 +28,7 @@ pub(super) enum Stop {
 pub(super) struct LostUnit {
     /// The unit, as last listed.
     pub(super) unit: DeviceInfo,
-    /// What was lost.
+    /// The lost part.
     pub(super) loss: Loss,
     /// The resulting failure.
     pub(super) failure: Failure,
@@ -52,7 +52,7 @@ impl From<Failure> for Stop {
 pub(crate) struct StepError {
     /// The failure.
     pub(crate) failure: Failure,
-    /// What was lost, if that was the cause.
+    /// The lost part, if a loss was the cause.
     pub(crate) loss: Option<Loss>,
 }
 

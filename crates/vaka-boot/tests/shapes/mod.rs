@@ -35,21 +35,21 @@ pub fn writable(from: u32, len: usize) -> bool {
     from >= START && u64::from(from) + len as u64 <= u64::from(LIMIT)
 }
 
-/// What makes a loader whenever the unit starts.
+/// Creates a loader whenever the unit starts.
 pub type Maker = Box<dyn Fn() -> Box<dyn Loader> + Send>;
 
 /// One protocol.
 pub struct Shape {
     pub name: &'static str,
     pub dialect: &'static str,
-    /// What makes the loader anew whenever the unit starts.
+    /// Creates the loader whenever the unit starts.
     pub maker: fn() -> Maker,
     pub check: Check,
     /// Bytes of the image.
     pub len: usize,
 }
 
-/// An application of so many bytes that the bootloaders take for sound: start vectors,
+/// An application of this size that the bootloaders accept: start vectors,
 /// header, noise and a CRC.
 pub fn application(len: usize, version: u16, seed: u64) -> Vec<u8> {
     let mut random = Random(seed);

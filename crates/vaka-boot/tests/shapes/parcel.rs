@@ -72,7 +72,7 @@ send = "'X'"
 reply = "'X', u8 _"
 "#;
 
-/// What outlives the unit's leaving and coming back.
+/// State that survives a restart of the unit.
 #[derive(Debug, Clone, Default)]
 struct Job {
     length: usize,
@@ -87,7 +87,7 @@ struct Parcel {
     received: Vec<u8>,
     replies: Vec<(Duration, Vec<u8>)>,
     leaves_at: Option<Duration>,
-    /// What was consents before the unit left, and what will be once it has.
+    /// The state before the unit disconnected, and the state after that.
     job: Option<Job>,
     kept: Kept,
 }

@@ -82,7 +82,7 @@ reply = "bytes(length) data"
 out = { request = 9 }
 "#;
 
-/// What the helper's bytes add up to, counted by hand: 0x13 + 0x37 + 0xC0 + 0xDE is 488,
+/// The sum of the helper's bytes, counted by hand: 0x13 + 0x37 + 0xC0 + 0xDE is 488,
 /// 1 to 4 are 10, 0xF0 + 0x0D + 0xBE + 0xEF is 682, 0x55 + 0xAA is 255.
 const HELPER_SUM: u16 = 488 + 10 + 682 + 255;
 const SEED: u32 = 0x9C47_13E5;

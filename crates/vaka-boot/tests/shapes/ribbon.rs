@@ -1,7 +1,7 @@
 //! # Ribbon: a stream with numbered blocks
 //!
 //! Vendor requests on endpoint 0. 0x31 (in) gives "RB" and the block size. 0x32 begins a
-//! stream of so many bytes (32 bits) from the start of the application, and erases the sectors
+//! stream with its length (32 bits) from the start of the application, and erases the sectors
 //! that it covers. 0x33 is the next block; its number is wValue, and blocks follow each other
 //! without addresses. 0x34 (in) gives 64 bytes of the application, from block wValue on. 0x35
 //! ends the stream, or confirms what is there. 0x36 starts the application, and is refused

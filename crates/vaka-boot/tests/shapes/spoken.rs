@@ -165,7 +165,7 @@ impl Loader for Spoken {
     fn control(&mut self, _: Duration, _: &mut Flash, setup: Setup, data: &[u8]) -> Answer {
         let answer = self.line.control(setup, data).unwrap_or(Answer::Stall);
         if setup.request == 0x20 && self.line.baud == 9600 {
-            // Somebody begins anew.
+            // A new session begins.
             self.fast = false;
         }
         answer

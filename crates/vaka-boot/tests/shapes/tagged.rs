@@ -10,7 +10,7 @@
 //! Memory is addressed in 16-bit words from the start of the flash. Kinds: 0x10 hello
 //! (answer: "TG", page size u16le); 0x20 erase a page (page u16le; answer: result);
 //! 0x30 write (word address u16le, up to 96 bytes; answer: result); 0x40 read (word
-//! address u16le, count u8; answer: result, so many bytes); 0x50 start. Result: 0 good,
+//! address u16le, count u8; reply: result, `count` bytes); 0x50 start. Result: 0 good,
 //! 3 not allowed, 9 not blank. A sequence number 0 in hello begins a new count.
 
 use std::time::Duration;

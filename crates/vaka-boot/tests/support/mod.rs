@@ -65,7 +65,7 @@ pub struct Scene {
     pub clock: Arc<VirtualClock>,
     pub sheets: Vec<Sheet>,
     pub before: Vec<u8>,
-    /// What an ordinary stick beside it held.
+    /// The content of an ordinary USB stick beside it.
     pub stick: Vec<u8>,
     /// The file, the bytes that are then in the unit, and where.
     pub file: &'static [u8],
@@ -73,7 +73,7 @@ pub struct Scene {
     pub start: u32,
     /// Regions of which no byte may change.
     pub kept: Vec<Range<u32>>,
-    /// The label that a person read, and the button for update mode.
+    /// The label that the user read, and the button for update mode.
     pub label: Option<&'static str>,
     pub button: &'static str,
     /// Whether equal sectors are written as well.
@@ -193,7 +193,7 @@ impl Scene {
         (report, events)
     }
 
-    /// Somebody does something after a time, in words.
+    /// Performs a user action after a time; the action is given as text.
     pub fn act_at(&self, after: Duration, words: &str) {
         lock(&self.world).act_later(PORT, after, words.parse::<UserAction>().unwrap());
     }
@@ -202,7 +202,7 @@ impl Scene {
         assert!(lock(&self.world).act(PORT, &action));
     }
 
-    /// What a person does with a unit that is stuck: pulls it, and plugs it
+    /// The user's action on a unit that is stuck: pulls it, and plugs it
     /// in again with the button held.
     pub fn back_into_update_mode(&self) {
         self.act(UserAction::Pull);

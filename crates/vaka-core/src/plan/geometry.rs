@@ -31,7 +31,7 @@ pub struct DialectCapabilities {
     pub order: Order,
     /// The granularity of an erase; `None` if there is no erase request.
     pub erase: Option<EraseBy>,
-    /// What the unit erases by itself when it is written.
+    /// The sectors that the unit erases by itself when it is written.
     pub erases_itself: Option<Erases>,
     /// Whether the unit appends each chunk to the previous one, regardless of its address.
     pub stream: bool,

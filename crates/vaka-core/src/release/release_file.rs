@@ -173,7 +173,7 @@ fn signer(manifest: &[u8], rest: &[Member<'_>]) -> Result<Option<PublicKey>, Rel
         _ if has(SIGNATURE) || has(SIGNER) => return Err(ReleaseError::HalfSigned),
         _ => return Ok(None),
     };
-    let pem = std::str::from_utf8(pem).map_err(|_| ReleaseError::Key("it is no text".into()))?;
+    let pem = std::str::from_utf8(pem).map_err(|_| ReleaseError::Key("it is not text".into()))?;
     let key = PublicKey::from_pem(pem).map_err(|error| ReleaseError::Key(error.to_string()))?;
     if key.to_pem().as_deref() != Ok(pem) {
         return Err(ReleaseError::Key("it is not in canonical form".into()));

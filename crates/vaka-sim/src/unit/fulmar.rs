@@ -9,8 +9,8 @@
 //! |---|---|---|
 //! | `hail` | - | "FM2", KiB of flash u16be |
 //! | `wipe AAAAAAAA KK` | - | - |
-//! | `lay AAAAAAAA NN` | so many bytes | - |
-//! | `show AAAAAAAA NN` | - | so many bytes |
+//! | `lay AAAAAAAA NN` | NN bytes | - |
+//! | `show AAAAAAAA NN` | - | NN bytes |
 //! | `weigh AAAAAAAA LLLLLLLL` | - | CRC-32 u32be |
 //! | `sail` | - | - |
 //!

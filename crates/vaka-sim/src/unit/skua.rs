@@ -13,7 +13,7 @@
 //! | 2 open | answer u32le | - |
 //! | 3 wipe | address u32le | - |
 //! | 4 put | address u32le, up to 64 bytes | - |
-//! | 5 get | address u32le, count u16le | so many bytes |
+//! | 5 get | address u32le, count u16le | `count` bytes |
 //! | 6 go | - | - |
 //!
 //! Status: 0 done, 0x40 locked, 0x44 wrong answer, 0x45 outside, 0x46 garbled, 0x47 not

@@ -102,7 +102,7 @@ fn while_wanted(unit: &DeviceInfo, cx: &Context<'_>) {
     }
 }
 
-/// Why there is no port.
+/// The reason for a missing port.
 enum NoPort {
     Left,
     Failed(FailureText),

@@ -1,4 +1,4 @@
-//! What is redrawn in place on standard error: bars and countdowns.
+//! Bars and countdowns, redrawn in place on standard error.
 
 use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant};
@@ -77,7 +77,7 @@ pub fn line(done: u64, total: u64, time: Duration) -> String {
     if time < RATE_AFTER || done == 0 {
         return text;
     }
-    #[allow(clippy::cast_precision_loss)] // read by a person
+    #[allow(clippy::cast_precision_loss)] // only printed
     let (rate, rest) = (done as f64 / time.as_secs_f64(), total.saturating_sub(done) as f64);
     text += &format!(", {:.1} KiB/s", rate / 1024.0);
     if done < total {

@@ -182,7 +182,7 @@ impl Text {
 fn release_lines(release: &SelectedRelease) {
     let SelectedRelease { product, version, date, channel, build, .. } = release;
     out!("{BOLD}Release {product} {version}{BOLD:#} of {date} ({channel}), build {build}, from {}", release.file);
-    out!("  signed by  {}", release.signer.as_deref().unwrap_or("nobody"));
+    out!("  signed by  {}", release.signer.as_deref().unwrap_or("no key"));
     let more = [("loses", &release.loses), ("builds", &release.other_builds), ("others", &release.others)];
     for (name, list) in more {
         for (index, line) in list.iter().enumerate() {

@@ -106,7 +106,7 @@ fn print_table(verdict: &Verdict, evidence: &[&Evidence]) {
     let mut is_bad = false;
     for (index, line) in table::plain(head, rows).lines().enumerate() {
         let continues = line.starts_with("      ");
-        // A conflict with a variant that nobody claimed the unit to be is no cause for alarm.
+        // Until a variant is claimed, a conflict with one of several is expected.
         is_bad = !open && (line.contains("CONFLICT: ") || line.contains("LOSS: ") || (continues && is_bad));
         let style = match index {
             0 => DIM,

@@ -91,7 +91,7 @@ impl Bench {
         lock(&self.world).unit(port).unwrap().flash().bytes().to_vec()
     }
 
-    /// What a unit is really doing, once it is through with starting.
+    /// The true condition of a unit, once it has started.
     pub fn condition(&self, port: &str) -> Condition {
         let end = Instant::now() + Duration::from_secs(5);
         loop {
@@ -358,7 +358,7 @@ pub fn assert_updated(revision: Revision, before: &[u8], after: &[u8], image: &[
 }
 
 /// Does what a guide says: writes its files, serves its simulated units, runs its commands,
-/// each as it stands there. Gives back the folder that it was done in, which is the
+/// each unchanged. Returns the folder of the work, which is the
 /// folder of sheets too if that is wanted.
 #[track_caller]
 pub fn follow_guide(name: &str, sheets_here: bool) -> tempfile::TempDir {
