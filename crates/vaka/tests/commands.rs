@@ -181,7 +181,7 @@ fn the_demo_shows_the_main_job_and_leaves_nothing_behind() {
             "$ vaka survey",
             "Undecided",
             "read-back: all 20 772 bytes are equal",
-            "5 of 7 sectors already match",
+            "5 of 7 sectors equal",
             "Done. Tern tide gauge r1 at 1-1 runs 1.5.0.",
             "CONFLICT: r1's region 'application' starts at 0x0A00_2400",
             "The file is for r2.",

@@ -184,7 +184,7 @@ fn an_update_that_is_already_there_says_so() {
     };
     assert_eq!(update().expect(0, &[]).result()["outcome"], "updated");
     let before = bench.log("1-2").len();
-    let result = update().expect(0, &["6 of 6 sectors already match"]).result();
+    let result = update().expect(0, &["6 of 6 sectors equal"]).result();
     assert_eq!((&result["outcome"], &result["check"]), (&"unchanged".into(), &"read-back".into()));
     assert_eq!((&result["bytes_written"], &result["bytes_skipped"]), (&0.into(), &10640.into()));
     let downloads =

@@ -86,7 +86,7 @@ impl UpdateRun<'_, '_> {
         report.durations_ms.append(&mut statistics.durations);
         let equal = found.map_err(|error| error.of_unit(&task.unit))?;
         let of = text::count(plan.plan().sectors().len(), "sector");
-        self.emit_step(StepName::Compare, StepState::Done, format!("{} of {of} already match", equal.len()));
+        self.emit_step(StepName::Compare, StepState::Done, format!("{} of {of} equal", equal.len()));
         Ok(Some(equal))
     }
 

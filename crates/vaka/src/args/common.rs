@@ -43,7 +43,7 @@ pub const OPTIONS: [(&str, &[&[&str]]); 38] = [
     ("keys show", &[]),
     ("keys trust", &[&["format"]]),
     ("keys distrust", &[&["format"]]),
-    ("sheet new", &[&["bus", "unit", "wait", "trace"], OUTPUT]),
+    ("sheet new", &[&["bus", "unit", "sheets", "trace"], OUTPUT]),
     ("sheet check", &[OUTPUT]),
     ("sheet show", &[&["format"]]),
     ("sheet schema", &[]),

@@ -225,7 +225,7 @@ fn print(bench: &Bench<'_>, units: &[AttachedUnit], setting: &OutputOptions) {
     let detailed = units.iter().filter(is_usable).filter(|unit| setting.details || needs_action(unit));
     for unit in detailed.clone() {
         print_line("");
-        detail(unit);
+        detail(unit, setting.details);
     }
     if detailed.count() < units.iter().filter(is_usable).count() {
         print_line("\nNext: vaka update FILE --unit port=PORT; -v shows details of each unit.");
@@ -243,7 +243,7 @@ fn print_block(block: &str) {
 }
 
 /// Prints details beyond the table, and the next actions.
-fn detail(unit: &AttachedUnit) {
+fn detail(unit: &AttachedUnit, is_verbose: bool) {
     print_line(&format!("{}{}:", unit.unit, unit.place.as_ref().map(|place| format!(", {place}")).unwrap_or_default()));
     if let Some(hint) = unit.hint {
         print_line(&format!("  no product sheet; {hint}"));
@@ -251,7 +251,7 @@ fn detail(unit: &AttachedUnit) {
     for line in &unit.companions {
         print_line(&format!("  companion {line}"));
     }
-    if let Some(speed) = unit.speed {
+    if let Some(speed) = unit.speed.filter(|_| is_verbose) {
         print_line(&format!("  connected at {speed}"));
     }
     if let Some(layout) = &unit.layout {

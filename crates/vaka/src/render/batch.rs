@@ -347,7 +347,11 @@ fn words(report: &Report, unit: &Unit) -> String {
                 ExitCode::NoUnit => "gone before the update",
                 _ => "FAILED",
             };
-            format!("{word}: {}", unit.error.as_ref().map_or("see the journal", |failure| failure.message.as_str()))
+            let message = unit.error.as_ref().map_or("see the journal", |failure| failure.message.as_str());
+            match message.strip_prefix("Failed ") {
+                Some(rest) if word == "FAILED" => format!("{word} {rest}"),
+                _ => format!("{word}: {message}"),
+            }
         }
     }
 }
